@@ -1,0 +1,215 @@
+package address
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+)
+
+// The areas of Modbus: the four tables of the Modbus Application Protocol
+// Specification V1.1b3, clause 4.3, each of 65 536 units numbered from 0 on
+// the wire.
+const (
+	Coils            = "co"
+	DiscreteInputs   = "di"
+	InputRegisters   = "ir"
+	HoldingRegisters = "hr"
+)
+
+// Modbus is the addressing of Modbus over every transport.
+//
+// It reads and prints the 1-based five-digit notation (40003; coils 00001),
+// the six-digit one (400003), the table digit with an x (4x3), the wire offset
+// in decimal (hr2, or 2 where the table is known) and hexadecimal (0x0002), and
+// IEC 61131-3 direct addresses (%MW2, %IW2, %QX2, %IX2) with word n at wire
+// offset n. A bit of a register follows a point: 40003.5, %MX2.5.
+var Modbus Scheme = modbus{}
+
+type modbus struct{}
+
+type modbusTable struct {
+	Area
+	digit    byte   // leading digit of the 1-based notations
+	word     string // IEC prefix of the unit itself
+	wordsBit string // IEC prefix of one bit of a 16-bit unit
+}
+
+var modbusTables = []modbusTable{
+	{Area{HoldingRegisters, "holding registers", 16, 65536, true}, '4', "%MW", "%MX"},
+	{Area{InputRegisters, "input registers", 16, 65536, false}, '3', "%IW", "%IX"},
+	{Area{Coils, "coils", 1, 65536, true}, '0', "%QX", ""},
+	{Area{DiscreteInputs, "discrete inputs", 1, 65536, false}, '1', "%IX", ""},
+}
+
+func (modbus) Areas() []Area {
+	areas := make([]Area, len(modbusTables))
+	for i, t := range modbusTables {
+		areas[i] = t.Area
+	}
+	return areas
+}
+
+func modbusTableOf(match func(modbusTable) bool) (modbusTable, bool) {
+	for _, t := range modbusTables {
+		if match(t) {
+			return t, true
+		}
+	}
+	return modbusTable{}, false
+}
+
+func (modbus) Parse(text, hint string) (Address, error) {
+	clean := strings.ToLower(strings.TrimSpace(text))
+	if clean == "" {
+		return Address{}, fmt.Errorf("the address is empty: write it as 40003, 400003, hr2, 0x0002 or %%MW2")
+	}
+	if strings.HasPrefix(clean, "%") {
+		return parseIEC(text, clean)
+	}
+	unit, bitText, hasBit := strings.Cut(clean, ".")
+	table, offset, err := parseUnit(text, unit, hint)
+	if err != nil {
+		return Address{}, err
+	}
+	a, err := bounded(text, table, offset)
+	if err == nil && hasBit {
+		return withBit(text, table, a, bitText)
+	}
+	return a, err
+}
+
+// parseUnit reads everything but a bit and an IEC address. The offset it
+// returns counts from 0 and may still be out of bounds.
+func parseUnit(text, unit, hint string) (modbusTable, int64, error) {
+	if len(unit) > 2 {
+		if t, ok := modbusTableOf(func(t modbusTable) bool { return t.Key == unit[:2] }); ok {
+			n, err := strconv.ParseInt(unit[2:], 0, 64)
+			if err != nil || unit[2] == '-' || unit[2] == '+' {
+				return t, 0, fmt.Errorf("address %q: %q is not a wire offset", text, unit[2:])
+			}
+			return t, n, nil
+		}
+	}
+	if len(unit) > 2 && unit[1] == 'x' && unit[0] != '0' || strings.HasPrefix(unit, "0x") && len(unit) == 7 {
+		// 4x0003: the table digit, then the number from 1. 0x is hexadecimal,
+		// but for five digits, which no 16-bit offset has.
+		if t, ok := modbusTableOf(func(t modbusTable) bool { return t.digit == unit[0] }); ok {
+			n, err := strconv.ParseUint(unit[2:], 10, 32)
+			if err != nil {
+				return t, 0, fmt.Errorf("address %q: %q is not a register number", text, unit[2:])
+			}
+			return t, int64(n) - 1, nil
+		}
+	}
+	hinted, known := modbusTableOf(func(t modbusTable) bool { return t.Key == hint })
+	if !known {
+		hinted = modbusTables[0]
+	}
+	if strings.HasPrefix(unit, "0x") {
+		n, err := strconv.ParseUint(unit[2:], 16, 32)
+		if err != nil {
+			return hinted, 0, fmt.Errorf("address %q: %q is not hexadecimal", text, unit[2:])
+		}
+		return hinted, int64(n), nil
+	}
+	n, err := strconv.ParseUint(unit, 10, 32)
+	if err != nil {
+		return hinted, 0, fmt.Errorf("address %q is in no notation of Modbus: write it as 40003, 400003, hr2, 0x0002 or %%MW2", text)
+	}
+	if len(unit) < 5 {
+		return hinted, int64(n), nil
+	}
+	t, ok := modbusTableOf(func(t modbusTable) bool { return t.digit == unit[0] })
+	if !ok || len(unit) > 6 {
+		return hinted, 0, fmt.Errorf("address %q: five and six digits begin with 0, 1, 3 or 4; for a wire offset write %s%s", text, hinted.Key, unit)
+	}
+	number, _ := strconv.ParseInt(unit[1:], 10, 64)
+	return t, number - 1, nil
+}
+
+func bounded(text string, t modbusTable, offset int64) (Address, error) {
+	if offset < 0 {
+		return Address{}, fmt.Errorf("address %q: this notation counts from 1, so %c0000 does not exist", text, t.digit)
+	}
+	if offset >= int64(t.Units) {
+		return Address{}, fmt.Errorf("address %q: wire offset %d is past the last of the %s, 65535", text, offset, t.Title)
+	}
+	return At(t.Key, uint32(offset)), nil
+}
+
+func withBit(text string, t modbusTable, a Address, bitText string) (Address, error) {
+	bit, err := strconv.ParseUint(bitText, 10, 8)
+	if err != nil || bit > 15 {
+		return Address{}, fmt.Errorf("address %q: %q is not a bit of a register, 0 to 15", text, bitText)
+	}
+	if t.UnitBits == 1 {
+		return Address{}, fmt.Errorf("address %q: the %s are single bits and have no bit %d", text, t.Title, bit)
+	}
+	return a.WithBit(int(bit)), nil
+}
+
+func parseIEC(text, clean string) (Address, error) {
+	if len(clean) < 4 {
+		return Address{}, fmt.Errorf("address %q is too short for a direct address such as %%MW2", text)
+	}
+	prefix := strings.ToUpper(clean[:3])
+	unit, bitText, hasBit := strings.Cut(clean[3:], ".")
+	n, err := strconv.ParseUint(unit, 10, 32)
+	if err != nil {
+		return Address{}, fmt.Errorf("address %q: %q is not a number", text, clean[3:])
+	}
+	t, ok := modbusTableOf(func(t modbusTable) bool {
+		if hasBit {
+			return t.wordsBit == prefix || t.word == prefix && t.UnitBits == 16
+		}
+		return t.word == prefix
+	})
+	if !ok {
+		return Address{}, fmt.Errorf("address %q: Modbus tables are reached as %%MW, %%IW, %%QX and %%IX, a bit of a word as %%MX2.5", text)
+	}
+	a, err := bounded(text, t, int64(n))
+	if err == nil && hasBit {
+		return withBit(text, t, a, bitText)
+	}
+	return a, err
+}
+
+func (s modbus) Short(a Address) string {
+	t, ok := modbusTableOf(func(t modbusTable) bool { return t.Key == a.Area })
+	if !ok {
+		return a.String()
+	}
+	if a.Offset < 9999 {
+		return fmt.Sprintf("%c%04d%s", t.digit, a.Offset+1, bitSuffix(a))
+	}
+	return fmt.Sprintf("%c%05d%s", t.digit, a.Offset+1, bitSuffix(a))
+}
+
+func bitSuffix(a Address) string {
+	if a.Bit() < 0 {
+		return ""
+	}
+	return "." + strconv.Itoa(a.Bit())
+}
+
+func (s modbus) Notations(a Address) []Written {
+	t, ok := modbusTableOf(func(t modbusTable) bool { return t.Key == a.Area })
+	if !ok {
+		return nil
+	}
+	out := make([]Written, 0, 6)
+	if a.Offset < 9999 {
+		out = append(out, Written{"1-based", fmt.Sprintf("%c%04d%s", t.digit, a.Offset+1, bitSuffix(a))})
+	}
+	iec := fmt.Sprintf("%s%d", t.word, a.Offset)
+	if a.Bit() >= 0 {
+		iec = fmt.Sprintf("%s%d.%d", t.wordsBit, a.Offset, a.Bit())
+	}
+	return append(out,
+		Written{"6-digit", fmt.Sprintf("%c%05d%s", t.digit, a.Offset+1, bitSuffix(a))},
+		Written{"table and number", fmt.Sprintf("%cx%05d%s", t.digit, a.Offset+1, bitSuffix(a))},
+		Written{"on the wire", fmt.Sprintf("%s%d%s", t.Key, a.Offset, bitSuffix(a))},
+		Written{"hexadecimal", fmt.Sprintf("0x%04X%s", a.Offset, bitSuffix(a))},
+		Written{"IEC 61131-3", iec},
+	)
+}

@@ -1,0 +1,176 @@
+// Package crossing carries the value of one point into another: what would be
+// written, when it is worth writing, and whether the target can hold it.
+package crossing
+
+import (
+	"fmt"
+	"math"
+	"strings"
+
+	"ferry/internal/core/address"
+	"ferry/internal/core/finding"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+)
+
+// Carry returns what a source value becomes at the target, in the target's
+// engineering units.
+func Carry(c *site.Crossing, to *site.Point, source value.Value) (value.Value, error) {
+	if (source.Kind() == value.Text) != (to.Type == value.TypeText) {
+		return value.Value{}, fmt.Errorf("a text cannot become a number, nor a number a text")
+	}
+	carried := c.Scale().Apply(source)
+	if f := carried.Float(); carried.Kind() == value.Float && (math.IsNaN(f) || math.IsInf(f, 0)) && to.Type != value.TypeFloat32 && to.Type != value.TypeFloat64 {
+		return value.Value{}, fmt.Errorf("the source reads %s, which a %s cannot hold", carried, to.Type)
+	}
+	return carried, nil
+}
+
+// Due reports whether carried differs enough from what was written last to be
+// written again. The first value is always due.
+func Due(c *site.Crossing, last, carried value.Value) bool {
+	if last.IsNone() {
+		return true
+	}
+	if carried.Kind() == value.Text || carried.Kind() == value.Bool {
+		return carried != last
+	}
+	was, is := last.Float(), carried.Float()
+	if math.IsNaN(was) || math.IsNaN(is) {
+		return math.IsNaN(was) != math.IsNaN(is)
+	}
+	step := math.Abs(is - was)
+	return step > 0 && step >= c.Deadband
+}
+
+// Words says in short what a crossing does on the way: "÷ 100, moves by 5".
+func Words(c *site.Crossing) string {
+	var parts []string
+	switch f := c.Factor; {
+	case f == 0 || f == 1:
+	case f > 0 && f < 1 && 1/math.Round(1/f) == f:
+		parts = append(parts, fmt.Sprintf("÷ %.0f", math.Round(1/f)))
+	default:
+		parts = append(parts, fmt.Sprintf("× %g", f))
+	}
+	switch {
+	case c.Offset > 0:
+		parts = append(parts, fmt.Sprintf("+ %g", c.Offset))
+	case c.Offset < 0:
+		parts = append(parts, fmt.Sprintf("− %g", -c.Offset))
+	}
+	if len(parts) == 0 {
+		parts = []string{"as it is"}
+	}
+	words := strings.Join(parts, " ")
+	if c.Deadband > 0 {
+		words += fmt.Sprintf(", moves by %g", c.Deadband)
+	}
+	return words
+}
+
+// Check reports what is wrong with the crossings of a site: a target that
+// cannot be written or is written twice, a loop, a kind or a range that does
+// not fit, an end that no link reaches.
+func Check(s *site.Site) []finding.Finding {
+	type end struct {
+		device *site.Device
+		point  *site.Point
+	}
+	ends := map[string]end{}
+	for i := range s.Devices {
+		for j := range s.Devices[i].Points {
+			ends[s.Devices[i].Points[j].ID] = end{&s.Devices[i], &s.Devices[i].Points[j]}
+		}
+	}
+	writers := map[string]string{}
+	next := map[string]string{}
+	found := []finding.Finding{}
+	for i := range s.Crossings {
+		c := &s.Crossings[i]
+		from, to := ends[c.From], ends[c.To]
+		if from.point == nil || to.point == nil || c.Off {
+			continue
+		}
+		name := from.device.Name + " · " + from.point.Name + " → " + to.device.Name + " · " + to.point.Name
+		add := func(severity finding.Severity, code, title, sentence, remedy string) {
+			found = append(found, finding.Finding{
+				Code: code, Severity: severity, Sure: 1, Count: 1, Where: "crossings",
+				Subject: finding.Subject{Kind: "crossing", ID: c.ID, Name: name},
+				Title:   title, Sentence: sentence, Evidence: []string{}, Remedy: remedy,
+			})
+		}
+		if to.point.Access == site.ReadOnly {
+			add(finding.Fault, "target-read-only", "The target cannot be written",
+				fmt.Sprintf("%s of %s is marked as only to be read.", to.point.Name, to.device.Name), "Give it access rw in its map, or choose another target.")
+		}
+		if scheme, err := protocol.SchemeOf(to.device.Map); err == nil {
+			if area, ok := address.AreaOf(scheme, to.point.Address.Area); ok && !area.Writable {
+				add(finding.Fault, "target-area", "The target cannot be written",
+					fmt.Sprintf("%s lies in the %s, which nobody can write.", to.point.Name, area.Title), "Choose another target.")
+			}
+		}
+		for _, e := range []end{from, to} {
+			if s.LinkTo(e.device.ID) == nil {
+				add(finding.Fault, "no-link", "No link reaches "+e.device.Name,
+					fmt.Sprintf("Nothing asks %s, so the value cannot cross.", e.device.Name), "Add a link to it under Lines.")
+			}
+		}
+		if other, twice := writers[c.To]; twice {
+			add(finding.Fault, "two-writers", "Two crossings write one target",
+				fmt.Sprintf("%s is also written from %s. The last one wins, by chance.", to.point.Name, other), "Remove one of the two.")
+		}
+		writers[c.To] = from.device.Name + " · " + from.point.Name
+		next[c.From] = c.To
+		if loops(next, c.From) {
+			add(finding.Fault, "loop", "The crossing runs in a circle",
+				fmt.Sprintf("What is written to %s comes back to %s.", to.point.Name, from.point.Name), "Remove one crossing of the circle.")
+		}
+		if code, sentence := misfit(c, from.point, to.point); sentence != "" {
+			add(finding.Doubt, code, "It may not fit", sentence, "Change the scale, or use a wider type at the target.")
+		}
+	}
+	finding.Sort(found)
+	return found
+}
+
+func loops(next map[string]string, start string) bool {
+	at := start
+	for range len(next) {
+		to, ok := next[at]
+		if !ok {
+			return false
+		}
+		if to == start {
+			return true
+		}
+		at = to
+	}
+	return false
+}
+
+// misfit compares the whole range of the source's type, as it arrives, with
+// what the target's type holds. Floats have no useful range and are judged
+// only when they are carried.
+func misfit(c *site.Crossing, from, to *site.Point) (code, sentence string) {
+	if (from.Type == value.TypeText) != (to.Type == value.TypeText) {
+		return "kind", fmt.Sprintf("%s is a %s and %s a %s.", from.Name, from.Type, to.Name, to.Type)
+	}
+	if from.Type == value.TypeText || from.Type == value.TypeFloat32 || from.Type == value.TypeFloat64 {
+		return "", ""
+	}
+	if to.Type == value.TypeFloat32 || to.Type == value.TypeFloat64 {
+		return "", ""
+	}
+	least, greatest := from.Type.Range()
+	low, high := to.Type.Range()
+	arrive := func(raw float64) float64 {
+		return to.Scale().Invert(c.Scale().Apply(from.Scale().Apply(value.OfFloat(raw)))).Float()
+	}
+	a, b := arrive(least), arrive(greatest)
+	if min(a, b) < low || max(a, b) > high {
+		return "range", fmt.Sprintf("%s can arrive as raw %.0f to %.0f, and a %s holds %.0f to %.0f.", from.Name, min(a, b), max(a, b), to.Type, low, high)
+	}
+	return "", ""
+}

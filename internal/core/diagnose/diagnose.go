@@ -1,0 +1,324 @@
+// Package diagnose draws conclusions from what is seen on the links of a site:
+// exchanges go in one by one, findings come out.
+package diagnose
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"ferry/internal/core/exchange"
+	"ferry/internal/core/finding"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+)
+
+// Window is how far back exchanges count as evidence.
+const Window = 30 * time.Second
+
+// kept bounds the exchanges remembered for each link.
+const kept = 512
+
+// seen is what is kept of one exchange.
+type seen struct {
+	at       time.Time
+	seq      uint64
+	outcome  exchange.Outcome
+	code     int
+	area     string
+	start    uint32
+	count    int
+	latency  float64
+	sentence string
+	op       string
+}
+
+// Diagnosis collects the evidence of a site. It is not safe for concurrent
+// use, and knows no time but that of what it is shown.
+type Diagnosis struct {
+	links  map[string][]seen
+	points map[string]*pointTrack
+}
+
+// pointTrack remembers how a point used to change.
+type pointTrack struct {
+	device    string
+	last      value.Value
+	changed   time.Time
+	read      time.Time
+	changes   int
+	intervals time.Duration // sum of the times between changes
+}
+
+// New returns an empty diagnosis.
+func New() *Diagnosis {
+	return &Diagnosis{links: map[string][]seen{}, points: map[string]*pointTrack{}}
+}
+
+// Exchange takes in one exchange.
+func (d *Diagnosis) Exchange(e *exchange.Exchange) {
+	list := d.links[e.Link]
+	if len(list) >= kept {
+		list = slices.Delete(list, 0, kept/4)
+	}
+	d.links[e.Link] = append(list, seen{e.At, e.Seq, e.Outcome, e.Code, e.Area, e.Start, e.Count, e.LatencyMs, e.Sentence, e.Operation})
+}
+
+// Value takes in one good value of a point.
+func (d *Diagnosis) Value(device, point string, v value.Value, at time.Time) {
+	t := d.points[point]
+	if t == nil {
+		d.points[point] = &pointTrack{device: device, last: v, changed: at, read: at}
+		return
+	}
+	t.read = at
+	if v != t.last {
+		if t.changes > 0 {
+			t.intervals += at.Sub(t.changed)
+		}
+		t.changes++
+		t.last, t.changed = v, at
+	}
+}
+
+// Forget drops all evidence of a link and of the points of its device, as when
+// a run begins anew.
+func (d *Diagnosis) Forget(link, device string) {
+	delete(d.links, link)
+	for id, t := range d.points {
+		if t.device == device {
+			delete(d.points, id)
+		}
+	}
+}
+
+// usual returns the usual time between two changes of the point, if it has
+// changed often enough to have one.
+func (t *pointTrack) usual() (time.Duration, bool) {
+	if t.changes < 4 {
+		return 0, false
+	}
+	return t.intervals / time.Duration(t.changes-1), true
+}
+
+// stoodStill reports since when the point has not changed, if that is far
+// longer than usual.
+func (t *pointTrack) stoodStill() (since time.Time, usual time.Duration, still bool) {
+	usual, ok := t.usual()
+	if !ok {
+		return time.Time{}, 0, false
+	}
+	return t.changed, usual, t.read.Sub(t.changed) > max(6*time.Second, 6*usual)
+}
+
+// Still reports since when a point has stood still against its habit.
+func (d *Diagnosis) Still(point string) (since time.Time, still bool) {
+	t := d.points[point]
+	if t == nil {
+		return time.Time{}, false
+	}
+	since, _, still = t.stoodStill()
+	return since, still
+}
+
+// Findings returns what is wrong, worst first, as of now.
+func (d *Diagnosis) Findings(s *site.Site, now time.Time) []finding.Finding {
+	found := []finding.Finding{}
+	for i := range s.Links {
+		link := &s.Links[i]
+		device, def := s.Device(link.Answering), (*protocol.Def)(nil)
+		def, ok := protocol.Named(link.Protocol)
+		if device == nil || !ok {
+			continue
+		}
+		found = append(found, d.ofLink(s, link, device, def, now)...)
+	}
+	for i := range s.Devices {
+		found = append(found, d.still(&s.Devices[i])...)
+	}
+	finding.Sort(found)
+	return found
+}
+
+// symptom is one way in which exchanges fail.
+type symptom struct {
+	code    string
+	outcome exchange.Outcome
+	title   string // %s is the device
+	means   string
+	remedy  string
+}
+
+var symptoms = []symptom{
+	{"nobody-listens", exchange.Refused, "Nobody listens at %s", "the machine is there and refuses the connection: no program listens on %s.",
+		"Start the server task in the device, and compare the port at both ends. A firewall may refuse in its place."},
+	{"unreachable", exchange.Unreached, "%s cannot be reached", "the connection to %s gets no answer at all.",
+		"Check power, cable and address, that the laptop is in the same subnet, and that no firewall swallows the port."},
+	{"torn-down", exchange.Reset, "%s throws the connection out", "it accepts the connection and tears it down at once (%s).",
+		"It may have all its connections taken: close other clients. It may also allow only certain addresses."},
+	{"closed", exchange.Closed, "%s hangs up", "it ends the connection in place of an answer (%s).",
+		"Look for an idle time limit or a limit on connections in the device, and for a second client."},
+	{"no-answer", exchange.NoAnswer, "%s does not answer in time", "the connection stands and no answer comes within the limit (%s).",
+		"Check the unit number first: a device stays silent for units that are not its own. Then its load, and the time limit."},
+	{"garbled", exchange.Garbled, "%s sends what is no answer", "bytes come back that do not answer the request (%s).",
+		"Check that the port speaks this protocol, and that no second client's answers are mixed in. No value was taken from them."},
+}
+
+func (d *Diagnosis) ofLink(s *site.Site, link *site.Link, device *site.Device, def *protocol.Def, now time.Time) []finding.Finding {
+	recent := d.links[link.ID]
+	first, _ := slices.BinarySearchFunc(recent, now.Add(-Window), func(e seen, t time.Time) int { return e.at.Compare(t) })
+	recent = recent[first:]
+	if len(recent) == 0 {
+		return nil
+	}
+	subject := finding.Subject{Kind: "link", ID: link.ID, Device: device.ID, Name: device.Name}
+	target := Target(s, link)
+	lastGood := -1
+	for i, e := range recent {
+		if e.outcome == exchange.Answered || e.outcome == exchange.Declined {
+			lastGood = i
+		}
+	}
+	var found []finding.Finding
+	for _, sy := range symptoms {
+		var hits []seen
+		last := -1
+		for i, e := range recent {
+			if e.outcome == sy.outcome {
+				hits = append(hits, e)
+				last = i
+			}
+		}
+		if len(hits) == 0 {
+			continue
+		}
+		worst := hits[len(hits)-1]
+		f := finding.Finding{
+			Code: sy.code, Severity: finding.Fault, Sure: 1, Count: len(hits), Subject: subject, Where: "traffic",
+			Title:    fmt.Sprintf(sy.title, device.Name),
+			Sentence: fmt.Sprintf("%d of the last %d tries: "+sy.means, len(hits), len(recent), target),
+			Evidence: []string{clock(worst.at) + " " + worst.op + ": " + worst.sentence}, Remedy: sy.remedy,
+		}
+		if lastGood > last {
+			f.Severity = finding.Doubt
+			f.Evidence = append(f.Evidence, "It has answered again since "+clock(recent[last+1].at)+".")
+		}
+		found = append(found, f)
+	}
+	return append(found, declined(recent, subject, device, def)...)
+}
+
+// declined makes one finding for each error code and each place it came from.
+func declined(recent []seen, subject finding.Subject, device *site.Device, def *protocol.Def) []finding.Finding {
+	type place struct {
+		code int
+		op   string
+	}
+	counts := map[place]int{}
+	asked := map[string]int{}
+	var order []place
+	lastAt := map[place]seen{}
+	lastOf := map[string]exchange.Outcome{}
+	for _, e := range recent {
+		asked[e.op]++
+		lastOf[e.op] = e.outcome
+		if e.outcome != exchange.Declined {
+			continue
+		}
+		p := place{e.code, e.op}
+		if counts[p] == 0 {
+			order = append(order, p)
+		}
+		counts[p]++
+		lastAt[p] = e
+	}
+	byCode := map[int]*finding.Finding{}
+	var codes []int
+	for _, p := range order {
+		why := def.Decline(p.code)
+		f := byCode[p.code]
+		if f == nil {
+			f = &finding.Finding{
+				Code: fmt.Sprintf("declined-%d", p.code), Severity: finding.Doubt, Sure: 1, Subject: subject, Where: "traffic",
+				Title:    fmt.Sprintf("%s answers: %s", device.Name, why.Title),
+				Evidence: []string{}, Remedy: why.Causes,
+			}
+			byCode[p.code] = f
+			codes = append(codes, p.code)
+		}
+		f.Count += counts[p]
+		if lastOf[p.op] == exchange.Declined {
+			f.Severity = finding.Fault
+		}
+		f.Sentence = fmt.Sprintf("%s It said so %d times, code %d.", why.Means, f.Count, p.code)
+		f.Evidence = append(f.Evidence, fmt.Sprintf("%s %s: %d of %d", clock(lastAt[p].at), p.op, counts[p], asked[p.op]))
+	}
+	found := make([]finding.Finding, 0, len(codes))
+	for _, code := range codes {
+		found = append(found, *byCode[code])
+	}
+	return found
+}
+
+// still reports points that used to change and no longer do: one finding for
+// the device if all of them stand still, otherwise one for each.
+func (d *Diagnosis) still(device *site.Device) []finding.Finding {
+	var stopped []finding.Finding
+	lively := 0
+	var since time.Time
+	for i := range device.Points {
+		p := &device.Points[i]
+		t := d.points[p.ID]
+		if t == nil {
+			continue
+		}
+		if _, ok := t.usual(); ok {
+			lively++
+		}
+		changed, usual, still := t.stoodStill()
+		if !still {
+			continue
+		}
+		if changed.After(since) {
+			since = changed
+		}
+		stopped = append(stopped, finding.Finding{
+			Code: "stopped-changing", Severity: finding.Doubt, Sure: 0.6, Count: 1, Where: "traffic",
+			Subject:  finding.Subject{Kind: "point", ID: p.ID, Device: device.ID, Name: device.Name + " · " + p.Name},
+			Title:    p.Name + " has stopped changing",
+			Sentence: fmt.Sprintf("It used to change every %.1f s and has read %s since %s, although the device answers.", usual.Seconds(), p.Shown(p.Scale().Apply(t.last)), clock(changed)),
+			Evidence: []string{fmt.Sprintf("last read %s, last change %s", clock(t.read), clock(changed))},
+			Remedy:   "Compare with the device's own display. The sensor or the task that writes this value may have stopped.",
+		})
+	}
+	if len(stopped) < 2 || len(stopped) < lively {
+		return stopped
+	}
+	return []finding.Finding{{
+		Code: "device-frozen", Severity: finding.Fault, Sure: 0.9, Count: len(stopped), Where: "traffic",
+		Subject:  finding.Subject{Kind: "device", ID: device.ID, Name: device.Name},
+		Title:    device.Name + " answers, but nothing moves",
+		Sentence: fmt.Sprintf("All %d values that used to change have stood still since %s, although every read is answered.", len(stopped), clock(since)),
+		Evidence: []string{stopped[0].Sentence},
+		Remedy:   "The device answers from memory while its own task has stopped: look whether it is in run mode, and whether it waits for a handshake.",
+	}}
+}
+
+// Target says where a link goes, as a person would: "192.0.2.21 port 502, unit 1".
+func Target(s *site.Site, link *site.Link) string {
+	device, line := s.Device(link.Answering), s.Line(link.Line)
+	def, ok := protocol.Named(link.Protocol)
+	if device == nil || line == nil || !ok || device.Port(link.Line) == nil {
+		return "its address"
+	}
+	text := device.Port(link.Line).Host
+	for _, setting := range def.Settings {
+		if setting.End == protocol.BothEnds {
+			text += fmt.Sprintf(", %s %d", setting.Title, def.Value(link.Settings, setting.Key))
+		}
+	}
+	return text
+}
+
+func clock(t time.Time) string { return t.Format("15:04:05.000") }

@@ -1,0 +1,61 @@
+// Package exchange holds a request with its answers, as seen on a line, in a
+// shape that belongs to no protocol.
+package exchange
+
+import "time"
+
+// Outcome says how an exchange ended.
+type Outcome string
+
+// The outcomes. Only Answered brings values.
+const (
+	Answered   Outcome = "answered"
+	Declined   Outcome = "declined"    // the device answered with an error code of its protocol
+	NoAnswer   Outcome = "no answer"   // connected, but nothing came in time
+	Unreached  Outcome = "unreached"   // the connection itself got no answer
+	Refused    Outcome = "refused"     // nobody listens on the port
+	Reset      Outcome = "reset"       // the connection was torn down by the far end
+	Closed     Outcome = "closed"      // the far end ended the connection in order
+	Garbled    Outcome = "garbled"     // bytes came that are no valid answer to the request
+	NotAllowed Outcome = "not allowed" // Ferry itself did not send it
+)
+
+// Exchange is one request with its answer. Its times are those of the side
+// that asks.
+type Exchange struct {
+	Seq    uint64 `json:"seq"`
+	Link   string `json:"link"`
+	Device string `json:"device"`
+	// RequestID is that of the timetable, empty for what is not in it.
+	RequestID string    `json:"requestId,omitempty"`
+	At        time.Time `json:"at"`
+	// LatencyMs is the time from request to answer, or to giving up.
+	LatencyMs float64 `json:"latencyMs"`
+	// LateMs is how long after its planned time the request went out.
+	LateMs    float64 `json:"lateMs"`
+	Operation string  `json:"operation"`
+	Outcome   Outcome `json:"outcome"`
+	// Code is the error code of the protocol if the outcome is Declined.
+	Code     int    `json:"code,omitempty"`
+	Sentence string `json:"sentence"`
+	Points   int    `json:"points"`
+	Write    bool   `json:"write,omitempty"`
+	Request  []byte `json:"-"`
+	Answer   []byte `json:"-"`
+	// Area, Start and Count say what was asked for, where it was a read.
+	Area  string `json:"area,omitempty"`
+	Start uint32 `json:"start"`
+	Count int    `json:"count"`
+}
+
+// Field labels some bytes of a request or an answer with their meaning.
+type Field struct {
+	From  int    `json:"from"` // octets, To exclusive
+	To    int    `json:"to"`
+	Label string `json:"label"`
+	// Role is frame, data, point, gap or broken; broken bytes are those that
+	// make a frame invalid.
+	Role    string `json:"role"`
+	Meaning string `json:"meaning"`
+	Point   string `json:"point,omitempty"` // id of the point
+}

@@ -1,0 +1,86 @@
+package exchange
+
+import (
+	"cmp"
+	"slices"
+
+	"ferry/internal/core/address"
+)
+
+// Labelled is a point with what it reads in an exchange, for labelling bytes.
+type Labelled struct {
+	ID      string
+	Name    string
+	Shown   string // value and unit
+	Address address.Address
+	Units   int // units covered
+}
+
+// SpreadWords labels the octets of a run of 16-bit units with the points that
+// lie in them, from octet at on. Where points overlap the first is shown; the
+// bits of a word share its field.
+func SpreadWords(at int, area string, start uint32, count int, points []Labelled) []Field {
+	inside := within(area, start, count, points)
+	var fields []Field
+	next := start
+	for _, p := range inside {
+		from, to := p.Address.Offset, min(p.Address.Offset+uint32(p.Units), start+uint32(count))
+		if from < next {
+			if n := len(fields); n > 0 && p.Address.Bit() >= 0 && fields[n-1].Role == "point" {
+				fields[n-1].Label += ", " + p.Name
+				fields[n-1].Meaning += ", " + p.Shown
+			}
+			continue
+		}
+		if from > next {
+			fields = append(fields, gap(at+2*int(next-start), at+2*int(from-start)))
+		}
+		fields = append(fields, Field{From: at + 2*int(from-start), To: at + 2*int(to-start), Label: p.Name, Role: "point", Meaning: p.Shown, Point: p.ID})
+		next = to
+	}
+	if end := start + uint32(count); next < end {
+		fields = append(fields, gap(at+2*int(next-start), at+2*count))
+	}
+	return fields
+}
+
+// SpreadBits labels the octets of a run of single bits, eight to the octet,
+// the first in the lowest bit.
+func SpreadBits(at int, area string, start uint32, count int, points []Labelled) []Field {
+	octets := (count + 7) / 8
+	fields := make([]Field, 0, octets)
+	inside := within(area, start, count, points)
+	for i := range octets {
+		f := gap(at+i, at+i+1)
+		for _, p := range inside {
+			if int(p.Address.Offset-start)/8 != i {
+				continue
+			}
+			if f.Role == "gap" {
+				f = Field{From: f.From, To: f.To, Role: "point", Label: p.Name, Meaning: p.Shown, Point: p.ID}
+				continue
+			}
+			f.Label += ", " + p.Name
+			f.Meaning += ", " + p.Shown
+		}
+		fields = append(fields, f)
+	}
+	return fields
+}
+
+func within(area string, start uint32, count int, points []Labelled) []Labelled {
+	inside := make([]Labelled, 0, len(points))
+	for _, p := range points {
+		if p.Address.Area == area && p.Address.Offset >= start && p.Address.Offset < start+uint32(count) {
+			inside = append(inside, p)
+		}
+	}
+	slices.SortStableFunc(inside, func(a, b Labelled) int {
+		return cmp.Or(cmp.Compare(a.Address.Offset, b.Address.Offset), cmp.Compare(b.Units, a.Units), cmp.Compare(a.Address.Bit(), b.Address.Bit()))
+	})
+	return inside
+}
+
+func gap(from, to int) Field {
+	return Field{From: from, To: to, Label: "unused", Role: "gap"}
+}

@@ -1,0 +1,69 @@
+// Package finding is what Ferry concludes: from a map, a plan, a try or the
+// traffic, in one shape whatever the protocol.
+package finding
+
+import (
+	"cmp"
+	"slices"
+)
+
+// Severity says how bad a finding is.
+type Severity string
+
+// A fault stops or falsifies something, a doubt may, a note is worth knowing.
+const (
+	Fault Severity = "fault"
+	Doubt Severity = "doubt"
+	Note  Severity = "note"
+)
+
+// Rank orders severities, the worst first, from 0.
+func (s Severity) Rank() int {
+	return slices.Index([]Severity{Fault, Doubt, Note}, s)
+}
+
+// Subject is what a finding is about, so that it can be opened.
+type Subject struct {
+	Kind   string `json:"kind"` // link, device, point, crossing, line, request
+	ID     string `json:"id"`
+	Device string `json:"device,omitempty"` // the device of a point or request
+	// Column is the cell of a point's row that the finding concerns.
+	Column string `json:"column,omitempty"`
+	// Name is how a person calls the subject.
+	Name string `json:"name"`
+}
+
+// Finding is one conclusion with its evidence.
+type Finding struct {
+	Code     string   `json:"code"`
+	Severity Severity `json:"severity"`
+	// Sure is how sure Ferry is, from 0 to 1.
+	Sure    float64 `json:"sure"`
+	Count   int     `json:"count"`
+	Subject Subject `json:"subject"`
+	// Where is the stop on Ferry's own route where the finding waits: lines,
+	// points, timetable, crossings, checkout or traffic.
+	Where    string   `json:"where"`
+	Title    string   `json:"title"`
+	Sentence string   `json:"sentence"`
+	Evidence []string `json:"evidence"`
+	Remedy   string   `json:"remedy"`
+}
+
+// Key identifies the finding across repetitions.
+func (f *Finding) Key() string {
+	return f.Code + "\x00" + f.Subject.Kind + "\x00" + f.Subject.ID + "\x00" + f.Subject.Column
+}
+
+// Sort puts the worst first, then the surest, then the most frequent; equals
+// are ordered by code and subject so that lists do not jump.
+func Sort(list []Finding) {
+	slices.SortStableFunc(list, func(a, b Finding) int {
+		return cmp.Or(
+			cmp.Compare(a.Severity.Rank(), b.Severity.Rank()),
+			cmp.Compare(b.Sure, a.Sure),
+			cmp.Compare(a.Code, b.Code),
+			cmp.Compare(a.Subject.Name, b.Subject.Name),
+		)
+	})
+}

@@ -1,0 +1,104 @@
+package protocol
+
+import (
+	"fmt"
+
+	"ferry/internal/core/address"
+)
+
+// ModbusTCP is Modbus over TCP: the Modbus Application Protocol Specification
+// V1.1b3 and the Modbus Messaging on TCP/IP Implementation Guide V1.0b.
+var ModbusTCP = &Def{
+	Name: "modbus-tcp", Title: "Modbus TCP", Asker: "client", Answerer: "server", Medium: "ethernet",
+	Settings: []Setting{
+		{Key: "port", Title: "TCP port", End: BothEnds, Default: 502, Least: 1, Most: 65535, Stop: "session"},
+		{Key: "unit", Title: "Unit", End: BothEnds, Default: 1, Least: 0, Most: 255, Stop: "address"},
+		{Key: "timeoutMs", Title: "Answer within", End: Asking, Unit: "ms", Default: 500, Least: 10, Most: 60000, Stop: "pace"},
+		{Key: "retries", Title: "Tries again", End: Asking, Default: 1, Least: 0, Most: 10, Stop: "pace"},
+		{Key: "thinkMs", Title: "Thinks for", End: Answering, Unit: "ms", Default: 4, Least: 0, Most: 60000, Stop: "pace"},
+	},
+	Scheme:    address.Modbus,
+	MaxUnits:  modbusMaxUnits,
+	WireBytes: modbusTCPBytes,
+	Function:  modbusFunction,
+	Decline:   modbusDeclined,
+	WriteFunction: func(area string, units int) string {
+		switch {
+		case area == address.Coils:
+			return "05 write single coil"
+		case units == 1:
+			return "06 write single register"
+		}
+		return "16 write multiple registers"
+	},
+	Operation: func(area string, start uint32, units int) string {
+		return fmt.Sprintf("read %d %s @ %s", units, modbusNoun[area], address.Modbus.Short(address.At(area, start)))
+	},
+}
+
+func init() { Register(ModbusTCP) }
+
+var modbusNoun = map[string]string{
+	address.Coils: "coils", address.DiscreteInputs: "inputs",
+	address.InputRegisters: "input", address.HoldingRegisters: "holding",
+}
+
+// modbusMaxUnits: clauses 6.1 and 6.2 allow 2000 bits, 6.3 and 6.4 allow 125
+// registers in one request.
+func modbusMaxUnits(area string) int {
+	if area == address.Coils || area == address.DiscreteInputs {
+		return 2000
+	}
+	return 125
+}
+
+func modbusFunction(area string) string {
+	switch area {
+	case address.Coils:
+		return "01 read coils"
+	case address.DiscreteInputs:
+		return "02 read discrete inputs"
+	case address.InputRegisters:
+		return "04 read input registers"
+	}
+	return "03 read holding registers"
+}
+
+// Octets around a TCP segment on Ethernet: preamble and start 8, header 14,
+// IPv4 20, TCP 20, frame check 4, gap between frames 12.
+const ethernetAround = 8 + 14 + 20 + 20 + 4 + 12
+
+// modbusTCPBytes counts a request of 12 octets, and an answer of 9 octets and
+// the data, each with what surrounds it, and one bare acknowledgement for the
+// answer (that of the request rides on the answer).
+func modbusTCPBytes(area string, units int) (out, in int) {
+	data := 2 * units
+	if area == address.Coils || area == address.DiscreteInputs {
+		data = (units + 7) / 8
+	}
+	return 2*ethernetAround + 12, ethernetAround + 9 + data
+}
+
+// modbusExceptions are the exception codes of clause 7 of the application
+// protocol specification, with what usually causes them in the field. Code 7
+// comes from older editions and is still met.
+var modbusExceptions = map[int]Declined{
+	1:  {"illegal function", "The device does not know this function.", "It may keep the value in another table, or answer only function 3 or only 4. Look up in its manual which function reads this table."},
+	2:  {"illegal data address", "The device has no such address.", "The address may be off by one, or the request runs past the end of the device's map or over a hole in it. Read the first and the last register alone."},
+	3:  {"illegal data value", "The device does not accept the value or the length of the request.", "It may take fewer registers in one request than the protocol allows, or the value written is outside its range."},
+	4:  {"server device failure", "The device failed while it carried out the request.", "Look at the device's own fault display, and restart it if it has none."},
+	5:  {"acknowledge", "The device has accepted the request and needs long for it.", "Ask less often, and read its state before asking again."},
+	6:  {"server device busy", "The device is busy with something longer.", "Slow the pace down: it is being asked faster than it can think, or another client keeps it busy."},
+	7:  {"negative acknowledge", "The device cannot carry out this function now.", "A programming function was asked for, or the device is in a mode that forbids it. Check its run mode."},
+	8:  {"memory parity error", "The device found its own memory damaged.", "Read again. If it stays, the device needs service."},
+	9:  {"reserved code 9", "The device answers with a code that the standard does not define.", "Look the code up in the device's own manual."},
+	10: {"gateway path unavailable", "The gateway has no way to the unit behind it.", "Check the unit number, and that the gateway's serial side is set up and not overloaded."},
+	11: {"gateway target device failed to respond", "The gateway asked the unit behind it and got no answer.", "The unit is off, has another number or other serial settings: look at the wiring behind the gateway."},
+}
+
+func modbusDeclined(code int) Declined {
+	if d, ok := modbusExceptions[code]; ok {
+		return d
+	}
+	return Declined{fmt.Sprintf("exception %d", code), "The device answers with a code that the standard does not define.", "Look the code up in the device's own manual."}
+}

@@ -1,0 +1,140 @@
+// Package protocol keeps what the rules need to know of each protocol: its
+// addressing, its settings, its limits and its cost on the wire. The bytes
+// themselves are the business of package wire, the connections that of field.
+package protocol
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+
+	"ferry/internal/core/address"
+)
+
+// End says which end of a link has a setting.
+type End string
+
+// A setting belongs to both ends, and must then agree, or to one of them.
+const (
+	BothEnds  End = "both"
+	Asking    End = "asking"
+	Answering End = "answering"
+)
+
+// Setting is one number that an end of a link is set to.
+type Setting struct {
+	Key     string `json:"key"`
+	Title   string `json:"title"`
+	End     End    `json:"end"`
+	Unit    string `json:"unit,omitempty"`
+	Default int    `json:"default"`
+	Least   int    `json:"least"`
+	Most    int    `json:"most"`
+	// Stop is the stop of the route at which a mismatch shows.
+	Stop string `json:"stop"`
+}
+
+// Def is one protocol.
+type Def struct {
+	Name     string    `json:"name"`     // as in files and URLs: "modbus-tcp"
+	Title    string    `json:"title"`    // as in words: "Modbus TCP"
+	Asker    string    `json:"asker"`    // the protocol's own word for the asking end
+	Answerer string    `json:"answerer"` // and for the answering end
+	Medium   string    `json:"medium"`   // medium of the lines it runs over
+	Settings []Setting `json:"settings"`
+
+	// Scheme is the addressing of the maps that the protocol reads.
+	Scheme address.Scheme `json:"-"`
+	// MaxUnits is the most units of an area that one request may ask for.
+	MaxUnits func(area string) int `json:"-"`
+	// WireBytes gives the octets of a read request and of its answer, with
+	// all framing down to the medium, for a number of units of an area.
+	WireBytes func(area string, units int) (out, in int) `json:"-"`
+	// Operation names a read in words: "read 12 holding @ 40001".
+	Operation func(area string, address uint32, units int) string `json:"-"`
+	// Function is the protocol's own name for reading an area.
+	Function func(area string) string `json:"-"`
+	// WriteFunction names the function that writes a value of so many units.
+	WriteFunction func(area string, units int) string `json:"-"`
+	// Decline explains an error code of the protocol.
+	Decline func(code int) Declined `json:"-"`
+}
+
+// Declined is an error code of a protocol in words.
+type Declined struct {
+	Title  string // the standard's name of it
+	Means  string // what the device says with it, as a sentence
+	Causes string // what usually causes it, and what to do
+}
+
+// Setting finds a setting by its key.
+func (d *Def) Setting(key string) (Setting, bool) {
+	i := slices.IndexFunc(d.Settings, func(s Setting) bool { return s.Key == key })
+	if i < 0 {
+		return Setting{}, false
+	}
+	return d.Settings[i], true
+}
+
+// Value returns the setting key from values, or its default.
+func (d *Def) Value(values map[string]int, key string) int {
+	if v, ok := values[key]; ok {
+		return v
+	}
+	s, _ := d.Setting(key)
+	return s.Default
+}
+
+// CheckSettings reports the first value that is out of range or unknown.
+func (d *Def) CheckSettings(values map[string]int) error {
+	for key, v := range values {
+		s, ok := d.Setting(key)
+		if !ok {
+			return fmt.Errorf("%s has no setting %q", d.Title, key)
+		}
+		if v < s.Least || v > s.Most {
+			return fmt.Errorf("%s is %d: give %d to %d", s.Title, v, s.Least, s.Most)
+		}
+	}
+	return nil
+}
+
+var defs = map[string]*Def{}
+
+// Register adds a protocol. Registering a name twice is a programming error.
+func Register(d *Def) {
+	if _, dup := defs[d.Name]; dup {
+		panic("protocol registered twice: " + d.Name)
+	}
+	defs[d.Name] = d
+}
+
+// Named returns a protocol by its name.
+func Named(name string) (*Def, bool) {
+	d, ok := defs[name]
+	return d, ok
+}
+
+// All lists the protocols by name.
+func All() []*Def {
+	all := make([]*Def, 0, len(defs))
+	for _, d := range defs {
+		all = append(all, d)
+	}
+	slices.SortFunc(all, func(a, b *Def) int {
+		if a.Name < b.Name {
+			return -1
+		}
+		return 1
+	})
+	return all
+}
+
+// SchemeOf returns the addressing that a map is written in. A map names a
+// protocol for it; protocols of one family share their scheme.
+func SchemeOf(name string) (address.Scheme, error) {
+	if d, ok := defs[name]; ok {
+		return d.Scheme, nil
+	}
+	return nil, fmt.Errorf("protocol %s is not one that this version speaks", strconv.Quote(name))
+}

@@ -1,0 +1,229 @@
+package site
+
+import (
+	"fmt"
+	"math"
+	"net/netip"
+	"strings"
+
+	"ferry/internal/core/address"
+	"ferry/internal/core/problem"
+	"ferry/internal/core/protocol"
+)
+
+// Validate checks what must hold for a site to be kept at all: unique ids and
+// names, references that lead somewhere, addresses and settings that exist.
+// What is merely unwise is reported elsewhere as a finding. The first
+// violation is returned as a *problem.Problem with its place.
+func (s *Site) Validate() error {
+	v := validator{names: map[string]string{}, ids: map[string]string{}}
+	if strings.TrimSpace(s.Name) == "" {
+		v.fail("site", "the site has no name.", "Give it one.")
+	}
+	for i := range s.Lines {
+		v.line(&s.Lines[i])
+	}
+	for i := range s.Devices {
+		v.device(s, &s.Devices[i])
+	}
+	for i := range s.Links {
+		v.link(s, &s.Links[i])
+	}
+	points := map[string]*Device{}
+	for i := range s.Devices {
+		for j := range s.Devices[i].Points {
+			points[s.Devices[i].Points[j].ID] = &s.Devices[i]
+		}
+	}
+	for i := range s.Crossings {
+		v.crossing(points, &s.Crossings[i])
+	}
+	if v.first != nil {
+		return v.first
+	}
+	return nil
+}
+
+type validator struct {
+	first *problem.Problem
+	names map[string]string // kind and lower-case name -> where
+	ids   map[string]string // id -> where
+}
+
+func (v *validator) fail(where, sentence, do string) {
+	if v.first == nil {
+		v.first = problem.New("invalid", sentence, do).At(where)
+	}
+}
+
+func (v *validator) identity(where, kind, id, name string) {
+	if id == "" {
+		v.fail(where, "it has no id.", "Every object of a site needs one.")
+	}
+	if other, dup := v.ids[id]; dup {
+		v.fail(where, fmt.Sprintf("id %q is taken by %s.", id, other), "Ids are unique within a site.")
+	}
+	v.ids[id] = where
+	if kind == "" {
+		return
+	}
+	if strings.TrimSpace(name) == "" {
+		v.fail(where, "it has no name.", "Give it one.")
+	}
+	if len(name) > 200 {
+		v.fail(where, "its name is longer than 200 characters.", "Shorten it.")
+	}
+	key := kind + "\x00" + name
+	if other, dup := v.names[key]; dup {
+		v.fail(where, fmt.Sprintf("the name %q is taken by another %s (%s).", name, kind, other), "Choose another name.")
+	}
+	v.names[key] = "id " + id
+}
+
+func (v *validator) line(l *Line) {
+	where := fmt.Sprintf("line %q", l.Name)
+	v.identity(where, "line", l.ID, l.Name)
+	if l.Medium != "ethernet" {
+		v.fail(where, fmt.Sprintf("medium %q is not one that this version knows.", l.Medium), "Use ethernet.")
+	}
+	if l.Network != "" {
+		if _, err := netip.ParsePrefix(l.Network); err != nil {
+			v.fail(where, fmt.Sprintf("%q is not a network.", l.Network), "Write address and mask length, such as 192.0.2.0/24.")
+		}
+	}
+	if l.Gateway != "" {
+		if _, err := netip.ParseAddr(l.Gateway); err != nil {
+			v.fail(where, fmt.Sprintf("gateway %q is not an IP address.", l.Gateway), "Write it as 192.0.2.1.")
+		}
+	}
+}
+
+func (v *validator) device(s *Site, d *Device) {
+	where := fmt.Sprintf("device %q", d.Name)
+	v.identity(where, "device", d.ID, d.Name)
+	for i := range d.Ports {
+		p := &d.Ports[i]
+		if s.Line(p.Line) == nil {
+			v.fail(where, fmt.Sprintf("its port is on line %q, which is not in the site.", p.Line), "Choose a line of the site.")
+		}
+		if p.Host != "" {
+			if _, err := netip.ParseAddr(p.Host); err != nil {
+				v.fail(where, fmt.Sprintf("%q is not an IP address.", p.Host), "Write it as 192.0.2.21.")
+			}
+		}
+		v.settings(where, p.Protocol, p.Settings)
+	}
+	if len(d.Points) == 0 {
+		return
+	}
+	scheme, err := protocol.SchemeOf(d.Map)
+	if err != nil {
+		v.fail(where, "it has points but its map names no protocol that this version speaks.", "Set the map's protocol.")
+		return
+	}
+	for i := range d.Points {
+		v.point(where, scheme, &d.Points[i])
+	}
+}
+
+func (v *validator) settings(where, name string, settings map[string]int) {
+	if name == "" && len(settings) == 0 {
+		return
+	}
+	def, ok := protocol.Named(name)
+	if !ok {
+		v.fail(where, fmt.Sprintf("protocol %q is not one that this version speaks.", name), "Choose another protocol.")
+		return
+	}
+	if err := def.CheckSettings(settings); err != nil {
+		v.fail(where, err.Error()+".", "")
+	}
+}
+
+func (v *validator) point(device string, scheme address.Scheme, p *Point) {
+	where := fmt.Sprintf("%s, point %q", device, p.Name)
+	v.identity(where, "", p.ID, p.Name)
+	if len(p.Name) > 200 || len(p.Unit) > 40 || len(p.Remark) > 2000 {
+		v.fail(where, "a name, unit or remark is too long.", "Names hold 200 characters, units 40, remarks 2000.")
+	}
+	if err := CheckPoint(scheme, p); err != nil {
+		v.fail(where, err.Error()+".", "")
+	}
+}
+
+// CheckPoint reports the first field of p that cannot be kept: an address
+// outside its table, a type that does not fit the area, an impossible order.
+// A zero address is allowed: the point is not read until it has one.
+func CheckPoint(scheme address.Scheme, p *Point) error {
+	if _, err := p.Codec(); err != nil {
+		return err
+	}
+	switch {
+	case p.Access != ReadOnly && p.Access != ReadWrite && p.Access != WriteOnly:
+		return fmt.Errorf("access %q: write r, rw or w", p.Access)
+	case p.PaceMs < 0 || p.PaceMs > 7*24*3600*1000 || (p.PaceMs > 0 && p.PaceMs < 10):
+		return fmt.Errorf("a pace of %d ms: give 10 ms to 7 days, or once", p.PaceMs)
+	case p.Decimals != nil && (*p.Decimals < 0 || *p.Decimals > 12):
+		return fmt.Errorf("%d decimals: give 0 to 12", *p.Decimals)
+	case math.IsNaN(p.Factor) || math.IsInf(p.Factor, 0) || math.IsNaN(p.Offset) || math.IsInf(p.Offset, 0):
+		return fmt.Errorf("the scale is not a number")
+	}
+	if p.Address.IsZero() {
+		return nil
+	}
+	area, ok := address.AreaOf(scheme, p.Address.Area)
+	if !ok {
+		return fmt.Errorf("address %s: the protocol has no area %q", p.Address, p.Address.Area)
+	}
+	if area.UnitBits == 1 && (p.Type != "bool" || p.Address.Bit() >= 0) {
+		return fmt.Errorf("address %s: %s hold bools, not %s", scheme.Short(p.Address), area.Title, p.Type)
+	}
+	if p.Type == "bool" && area.UnitBits > 1 && p.Address.Bit() < 0 {
+		return fmt.Errorf("address %s: a bool in %s needs its bit, such as %s", scheme.Short(p.Address), area.Title, scheme.Short(p.Address.WithBit(0)))
+	}
+	if p.Address.Bit() >= area.UnitBits {
+		return fmt.Errorf("address %s: bit %d is outside its unit", scheme.Short(p.Address), p.Address.Bit())
+	}
+	if p.Address.Offset >= area.Units || uint32(p.Units(area.UnitBits)) > area.Units-p.Address.Offset {
+		return fmt.Errorf("address %s: the value would run past the last of the %s", scheme.Short(p.Address), area.Title)
+	}
+	return nil
+}
+
+func (v *validator) link(s *Site, l *Link) {
+	asking, answering := s.Device(l.Asking), s.Device(l.Answering)
+	where := fmt.Sprintf("link %q", l.ID)
+	v.identity(where, "", l.ID, "")
+	if asking == nil || answering == nil {
+		v.fail(where, "one of its ends is not in the site.", "Choose two devices of the site.")
+		return
+	}
+	where = fmt.Sprintf("link %s → %s", asking.Name, answering.Name)
+	if asking == answering {
+		v.fail(where, "a device cannot ask itself.", "Choose another end.")
+	}
+	if s.Line(l.Line) == nil {
+		v.fail(where, "its line is not in the site.", "Choose a line of the site.")
+	} else if asking.Port(l.Line) == nil || answering.Port(l.Line) == nil {
+		v.fail(where, "one of its ends has no port on the line.", "Give both devices a port on the line.")
+	}
+	if _, ok := protocol.Named(l.Protocol); !ok {
+		v.fail(where, fmt.Sprintf("protocol %q is not one that this version speaks.", l.Protocol), "Choose another protocol.")
+		return
+	}
+	v.settings(where, l.Protocol, l.Settings)
+}
+
+func (v *validator) crossing(points map[string]*Device, c *Crossing) {
+	where := fmt.Sprintf("crossing %q", c.ID)
+	v.identity(where, "", c.ID, "")
+	if points[c.From] == nil || points[c.To] == nil {
+		v.fail(where, "its source or target is not a point of the site.", "Choose two points of the site.")
+	}
+	if c.From == c.To {
+		v.fail(where, "source and target are the same point.", "Choose another target.")
+	}
+	if c.Deadband < 0 || math.IsNaN(c.Deadband) || math.IsInf(c.Deadband, 0) {
+		v.fail(where, "the deadband is negative or no number.", "Give 0 or more.")
+	}
+}
