@@ -11,8 +11,8 @@ import (
 var ModbusTCP = &Def{
 	Name: "modbus-tcp", Title: "Modbus TCP", Asker: "client", Answerer: "server", Medium: "ethernet",
 	Settings: []Setting{
-		{Key: "port", Title: "TCP port", End: BothEnds, Default: 502, Least: 1, Most: 65535, Stop: "session"},
-		{Key: "unit", Title: "Unit", End: BothEnds, Default: 1, Least: 0, Most: 255, Stop: "address"},
+		{Key: "port", Title: "TCP port", End: BothEnds, Default: 502, Least: 1, Most: 65535, Stop: "address"},
+		{Key: "unit", Title: "Unit", End: BothEnds, Default: 1, Least: 0, Most: 255, Stop: "session"},
 		{Key: "timeoutMs", Title: "Answer within", End: Asking, Unit: "ms", Default: 500, Least: 10, Most: 60000, Stop: "pace"},
 		{Key: "retries", Title: "Tries again", End: Asking, Default: 1, Least: 0, Most: 10, Stop: "pace"},
 		{Key: "thinkMs", Title: "Thinks for", End: Answering, Unit: "ms", Default: 4, Least: 0, Most: 60000, Stop: "pace"},

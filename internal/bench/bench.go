@@ -1,0 +1,274 @@
+package bench
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+	"time"
+
+	"ferry/internal/core/problem"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+)
+
+// FirstPort is the loopback port that the first stand-in takes if it is free.
+const FirstPort = 15021
+
+// Bench is the stand-ins of a site's devices.
+type Bench struct {
+	mu      sync.Mutex
+	servers map[string]*Server // by device
+	made    map[string]string  // what each was made from
+	dark    io.Closer          // port of addresses at which nobody is
+	darkAt  string
+	next    int
+}
+
+// New returns a bench without stand-ins.
+func New() *Bench {
+	return &Bench{servers: map[string]*Server{}, made: map[string]string{}, next: FirstPort}
+}
+
+// StandIn is one simulated device, as it is shown.
+type StandIn struct {
+	Device string `json:"device"`
+	Name   string `json:"name"`
+	Addr   string `json:"addr"` // host and port on loopback
+	URL    string `json:"url"`
+	Fault  Fault  `json:"fault"`
+}
+
+// Sync starts stand-ins for the devices of a site that answer, and ends those
+// of devices that are gone. A stand-in is made anew only when what it is made
+// from has changed: its model, its unit, or its map if no model describes it.
+func (b *Bench) Sync(s *site.Site) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	var errs []error
+	wanted := map[string]bool{}
+	for i := range s.Devices {
+		d := &s.Devices[i]
+		port := answeringPort(d)
+		if port == nil {
+			continue
+		}
+		wanted[d.ID] = true
+		print := made(d, port)
+		if b.made[d.ID] == print {
+			continue
+		}
+		fault, at := Fault{}, 0
+		if old := b.servers[d.ID]; old != nil {
+			fault, at = old.Fault(), old.port
+			errs = append(errs, old.Close())
+		} else {
+			at = b.next
+			b.next++
+		}
+		server, err := b.start(d, port, at)
+		if err != nil {
+			errs = append(errs, fmt.Errorf("stand-in of %s: %w", d.Name, err))
+			continue
+		}
+		b.servers[d.ID], b.made[d.ID] = server, print
+		if fault.Kind != "" {
+			errs = append(errs, server.SetFault(fault))
+		}
+	}
+	for id, server := range b.servers {
+		if !wanted[id] {
+			errs = append(errs, server.Close())
+			delete(b.servers, id)
+			delete(b.made, id)
+		}
+	}
+	return errors.Join(errs...)
+}
+
+func answeringPort(d *site.Device) *site.Port {
+	for i := range d.Ports {
+		if d.Ports[i].Protocol == protocol.ModbusTCP.Name && d.Ports[i].Host != "" {
+			return &d.Ports[i]
+		}
+	}
+	return nil
+}
+
+// made prints what a stand-in is made from.
+func made(d *site.Device, port *site.Port) string {
+	parts := []any{d.Bench, port.Settings, d.Model}
+	if _, ok := models[d.Bench]; !ok {
+		parts = append(parts, d.Points)
+	}
+	data, err := json.Marshal(parts)
+	if err != nil {
+		return err.Error()
+	}
+	return string(data)
+}
+
+func (b *Bench) start(d *site.Device, port *site.Port, at int) (*Server, error) {
+	m, ok := models[d.Bench]
+	signals, identity := followMap(d), d.Model
+	if ok {
+		signals, identity = m.signals(), m.identity
+	}
+	def := protocol.ModbusTCP
+	unit := byte(def.Value(port.Settings, "unit"))
+	think := time.Duration(def.Value(port.Settings, "thinkMs")) * time.Millisecond
+	memory := newMemory(signals, time.Now())
+	server, err := newServer(at, unit, identity, think, memory)
+	if err != nil {
+		server, err = newServer(0, unit, identity, think, memory)
+	}
+	return server, err
+}
+
+// Dial returns where a link finds the stand-in of its answering end. A link
+// that asks another port than the device listens on finds nobody there, and
+// one that asks an address of no device finds silence: just as on a plant.
+func (b *Bench) Dial(s *site.Site, link *site.Link) string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	device := s.Device(link.Answering)
+	server := b.servers[link.Answering]
+	if device == nil || device.Port(link.Line) == nil || server == nil {
+		return b.nobody()
+	}
+	def := protocol.ModbusTCP
+	if def.Value(link.Settings, "port") != def.Value(device.Port(link.Line).Settings, "port") {
+		return loopback(1) // a port on which nothing listens
+	}
+	return server.Addr()
+}
+
+func (b *Bench) nobody() string {
+	if b.dark == nil {
+		probe, err := newServer(0, 0, "", 0, newMemory(nil, time.Now()))
+		if err != nil {
+			return loopback(1)
+		}
+		at := probe.port
+		if err := probe.Close(); err == nil {
+			b.dark, err = blackHole(at)
+			if err != nil {
+				return loopback(1)
+			}
+		}
+		b.darkAt = loopback(at)
+	}
+	return b.darkAt
+}
+
+// List returns the stand-ins in the order of the site's devices.
+func (b *Bench) List(s *site.Site) []StandIn {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	list := []StandIn{}
+	for i := range s.Devices {
+		d := &s.Devices[i]
+		if server := b.servers[d.ID]; server != nil {
+			list = append(list, StandIn{d.ID, d.Name, server.Addr(), fmt.Sprintf("modbus-tcp://%s?unit=%d", server.Addr(), server.unit), server.Fault()})
+		}
+	}
+	return list
+}
+
+// SetFault switches a fault of one device on, or off with the zero Fault.
+func (b *Bench) SetFault(device string, f Fault) error {
+	b.mu.Lock()
+	server := b.servers[device]
+	b.mu.Unlock()
+	if server == nil {
+		return problem.New("no-stand-in", "The device has no stand-in on the bench.", "Give it a port with an address that answers.").At(device)
+	}
+	known := false
+	for _, kind := range Faults() {
+		known = known || kind.Kind == f.Kind
+	}
+	if !known || f.Value < 0 || f.Value > 60000 || f.Kind == "exception" && (f.Value < 1 || f.Value > 255) {
+		return problem.New("bad-fault", fmt.Sprintf("%q with %d is not a fault of the bench.", f.Kind, f.Value), "Exception codes run from 1 to 255, delays to 60 000 ms.")
+	}
+	if err := server.SetFault(f); err != nil {
+		return problem.New("bench", "The stand-in could not be switched: "+err.Error()+".", "Try again.").At(device)
+	}
+	return nil
+}
+
+// Close ends every stand-in.
+func (b *Bench) Close() error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	var errs []error
+	for _, server := range b.servers {
+		errs = append(errs, server.Close())
+	}
+	if b.dark != nil {
+		errs = append(errs, b.dark.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// model is a kind of simulated device.
+type model struct {
+	identity string
+	entries  []entry
+}
+
+// entry is one value of a model: how the map states it and how it moves.
+type entry struct {
+	name     string
+	at       string // canonical address
+	typ      string // as in a map's cell, text with its length
+	order    string
+	factor   float64
+	unit     string
+	decimals int // -1 for as many as needed
+	paceMs   int
+	access   string
+	move     func(t float64, m *memory) value.Value
+	first    value.Value
+}
+
+func (e entry) point() site.Point {
+	p := site.Point{Name: e.name, Type: value.Type(e.typ), Order: value.Order(e.order), Factor: e.factor, Unit: e.unit, PaceMs: e.paceMs, Access: site.Access(e.access)}
+	if length, ok := strings.CutPrefix(e.typ, "text "); ok {
+		p.Type = value.TypeText
+		_, _ = fmt.Sscan(length, &p.Length) // the table above is ours; a test reads every entry
+	}
+	_ = p.Address.UnmarshalText([]byte(e.at)) // as above
+	if e.decimals >= 0 {
+		decimals := e.decimals
+		p.Decimals = &decimals
+	}
+	return p
+}
+
+func (m model) signals() []signal {
+	signals := make([]signal, 0, len(m.entries))
+	for _, e := range m.entries {
+		p := e.point()
+		codec, err := p.Codec()
+		if err != nil {
+			panic("bench: " + e.name + ": " + err.Error())
+		}
+		s := signal{area: p.Address.Area, offset: int(p.Address.Offset), codec: codec}
+		if !e.first.IsNone() {
+			s.first = p.Scale().Invert(e.first)
+		}
+		if e.move != nil {
+			s.at = func(t float64, m *memory) value.Value { return p.Scale().Invert(e.move(t, m)) }
+		}
+		signals = append(signals, s)
+	}
+	return signals
+}
+
+// Models names the kinds of simulated device.
+func Models() []string {
+	return []string{"oxygen-probe", "tank-io", "pump-drive", "oxygen-skid", "uv-doser", "gateway"}
+}

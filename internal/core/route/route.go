@@ -1,0 +1,227 @@
+// Package route holds the five stops that a message passes on a link, and what
+// can be said of them from the plan alone.
+package route
+
+import (
+	"fmt"
+	"net/netip"
+	"time"
+
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/site"
+)
+
+// Stop is one of the five places at which a message can stop.
+type Stop string
+
+// The stops in their order.
+//
+//	Wire     the addresses fit the subnet, and something comes back
+//	Address  a program listens at the address that is asked
+//	Session  the unit answers, in the protocol, and says who it is
+//	Points   every point of the map can be read
+//	Pace     every pace holds
+const (
+	Wire    Stop = "wire"
+	Address Stop = "address"
+	Session Stop = "session"
+	Points  Stop = "points"
+	Pace    Stop = "pace"
+)
+
+// Stops lists all stops in order.
+func Stops() []Stop { return []Stop{Wire, Address, Session, Points, Pace} }
+
+// Result is what came of checking a stop.
+type Result string
+
+// The results. A route goes on after a doubt and ends at a fault.
+const (
+	Good     Result = "good"
+	Doubt    Result = "doubt"
+	Fault    Result = "fault"
+	NotTried Result = "not-tried"
+)
+
+// Check is one stop with what was seen there.
+type Check struct {
+	Stop   Stop   `json:"stop"`
+	Result Result `json:"result"`
+	Saw    string `json:"saw"`
+	Remedy string `json:"remedy,omitempty"`
+}
+
+// Route is one walk along the stops of a link.
+type Route struct {
+	Link string `json:"link"`
+	// At is when it was tried; zero for a check of the plan.
+	At    time.Time `json:"at,omitzero"`
+	Bench bool      `json:"bench"`
+	Stops []Check   `json:"stops"`
+	// StopsAt is the first stop with a fault, or nil.
+	StopsAt  *Stop  `json:"stopsAt"`
+	Identity string `json:"identity,omitempty"`
+	Requests int    `json:"requests"`
+}
+
+// New returns a route with every stop not tried.
+func New(link string) *Route {
+	r := &Route{Link: link}
+	for _, stop := range Stops() {
+		r.Stops = append(r.Stops, Check{Stop: stop, Result: NotTried})
+	}
+	return r
+}
+
+// Set records the result of a stop. The worst of several results stays.
+func (r *Route) Set(stop Stop, result Result, saw, remedy string) {
+	rank := map[Result]int{NotTried: 0, Good: 1, Doubt: 2, Fault: 3}
+	for i := range r.Stops {
+		c := &r.Stops[i]
+		if c.Stop != stop || rank[result] < rank[c.Result] {
+			continue
+		}
+		c.Result, c.Saw, c.Remedy = result, saw, remedy
+		if result == Fault && r.StopsAt == nil {
+			at := stop
+			r.StopsAt = &at
+		}
+	}
+}
+
+// Mismatch is one setting with its value at each end.
+type Mismatch struct {
+	Key       string `json:"key"`
+	Title     string `json:"title"`
+	Unit      string `json:"unit,omitempty"`
+	Asking    string `json:"asking"`
+	Answering string `json:"answering"`
+	Result    Result `json:"result"`
+	Symptom   string `json:"symptom,omitempty"`
+}
+
+// FaceToFace sets the settings of both ends of a link side by side.
+func FaceToFace(s *site.Site, link *site.Link) []Mismatch {
+	asking, answering := s.Device(link.Asking), s.Device(link.Answering)
+	line := s.Line(link.Line)
+	def, ok := protocol.Named(link.Protocol)
+	if asking == nil || answering == nil || line == nil || !ok || asking.Port(link.Line) == nil || answering.Port(link.Line) == nil {
+		return []Mismatch{}
+	}
+	b := answering.Port(link.Line)
+	rows := []Mismatch{hosts(s, line, asking, answering)}
+	speaks := Mismatch{Key: "protocol", Title: "Protocol", Asking: def.Title, Answering: "not known", Result: NotTried}
+	if b.Protocol != "" {
+		speaks.Answering, speaks.Result = b.Protocol, Good
+		if other, known := protocol.Named(b.Protocol); known {
+			speaks.Answering = other.Title
+		}
+		if b.Protocol != link.Protocol {
+			speaks.Result, speaks.Symptom = Fault, "nothing is understood"
+		}
+	}
+	rows = append(rows, speaks)
+	for _, setting := range def.Settings {
+		if setting.End != protocol.BothEnds {
+			continue
+		}
+		row := Mismatch{Key: setting.Key, Title: setting.Title, Result: Good}
+		mine, theirs := def.Value(link.Settings, setting.Key), def.Value(b.Settings, setting.Key)
+		row.Asking, row.Answering = fmt.Sprint(mine), fmt.Sprint(theirs)
+		if mine != theirs {
+			row.Result = Fault
+			row.Symptom = map[string]string{"port": "the connection is refused", "unit": "the device stays silent, or another answers"}[setting.Key]
+		}
+		rows = append(rows, row)
+	}
+	within, think := def.Value(link.Settings, "timeoutMs"), def.Value(b.Settings, "thinkMs")
+	row := Mismatch{Key: "timeoutMs", Title: "Answer within", Unit: "ms", Asking: fmt.Sprint(within), Answering: fmt.Sprintf("thinks %d", think), Result: Good}
+	if within <= think {
+		row.Result, row.Symptom = Fault, "every answer comes after the limit"
+	} else if within < 3*think {
+		row.Result, row.Symptom = Doubt, "an answer that is a little late counts as none"
+	}
+	return append(rows, row)
+}
+
+func hosts(s *site.Site, line *site.Line, asking, answering *site.Device) Mismatch {
+	a, b := asking.Port(line.ID), answering.Port(line.ID)
+	row := Mismatch{Key: "host", Title: "IP address", Asking: a.Host, Answering: b.Host, Result: Good}
+	for _, d := range []*site.Device{answering, asking} {
+		if result, why := Host(s, line, d); result != Good && row.Result != Fault {
+			row.Result, row.Symptom = result, why
+		}
+	}
+	return row
+}
+
+// Host judges the address of a device on a line from the plan: whether it has
+// one, whether that lies in the line's network and can be a host there, and
+// whether another device has it too.
+func Host(s *site.Site, line *site.Line, d *site.Device) (Result, string) {
+	port := d.Port(line.ID)
+	if port == nil {
+		return Fault, fmt.Sprintf("%s has no port on %s", d.Name, line.Name)
+	}
+	host, err := netip.ParseAddr(port.Host)
+	if err != nil {
+		return Fault, fmt.Sprintf("%s has no IP address on %s", d.Name, line.Name)
+	}
+	for i := range s.Devices {
+		other := &s.Devices[i]
+		if p := other.Port(line.ID); p != nil && other.ID != d.ID && p.Host == port.Host {
+			return Fault, fmt.Sprintf("%s and %s both have %s", d.Name, other.Name, port.Host)
+		}
+	}
+	network, err := netip.ParsePrefix(line.Network)
+	if err != nil {
+		return Good, fmt.Sprintf("%s is %s; %s has no network to compare it with", d.Name, port.Host, line.Name)
+	}
+	network = network.Masked()
+	switch {
+	case !network.Contains(host):
+		return Fault, fmt.Sprintf("%s has %s, which is outside %s", d.Name, port.Host, network)
+	case host.Is4() && network.Bits() < 31 && host == network.Addr():
+		return Fault, fmt.Sprintf("%s has %s, which is the network itself", d.Name, port.Host)
+	case host.Is4() && network.Bits() < 31 && host == broadcast(network):
+		return Fault, fmt.Sprintf("%s has %s, which is the broadcast address of %s", d.Name, port.Host, network)
+	}
+	return Good, fmt.Sprintf("%s is in %s", port.Host, network)
+}
+
+func broadcast(p netip.Prefix) netip.Addr {
+	b := p.Addr().As4()
+	for i := p.Bits(); i < 32; i++ {
+		b[i/8] |= 1 << (7 - i%8)
+	}
+	return netip.AddrFrom4(b)
+}
+
+// Plan checks the stops of a link from the plan. A stop that only a try can
+// tell stays not tried.
+func Plan(s *site.Site, link *site.Link) *Route {
+	r := New(link.ID)
+	line, asking, answering := s.Line(link.Line), s.Device(link.Asking), s.Device(link.Answering)
+	def, ok := protocol.Named(link.Protocol)
+	if line == nil || asking == nil || answering == nil || !ok {
+		r.Set(Wire, Fault, "The link has lost one of its ends.", "Remove it and draw it anew.")
+		return r
+	}
+	for _, d := range []*site.Device{answering, asking} {
+		if result, saw := Host(s, line, d); result != Good {
+			r.Set(Wire, result, saw+".", "Correct the address in the device and here, then try again.")
+		}
+	}
+	for _, row := range FaceToFace(s, link) {
+		setting, known := def.Setting(row.Key)
+		if row.Key == "protocol" {
+			setting, known = protocol.Setting{Stop: string(Session)}, true
+		}
+		if known && (row.Result == Fault || row.Result == Doubt) {
+			r.Set(Stop(setting.Stop), row.Result,
+				fmt.Sprintf("%s: the asking end has %s, the answering end %s. Then %s.", row.Title, row.Asking, row.Answering, row.Symptom),
+				"Set both ends alike.")
+		}
+	}
+	return r
+}

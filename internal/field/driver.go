@@ -1,0 +1,82 @@
+// Package field is the live side: it connects to devices, walks the stops of
+// a link, runs the timetable and the crossings, and keeps what was seen. The
+// protocols themselves are drivers in folders of their own.
+package field
+
+import (
+	"context"
+	"fmt"
+
+	"ferry/internal/core/address"
+	"ferry/internal/core/exchange"
+	"ferry/internal/core/protocol"
+)
+
+// Target is where a connection goes.
+type Target struct {
+	// Dial is host and port as the network knows them: on the bench those of
+	// the stand-in.
+	Dial string
+	// Settings of the asking end, by the keys of the protocol.
+	Settings map[string]int
+}
+
+// Reply is what came of one request.
+type Reply struct {
+	Outcome  exchange.Outcome
+	Code     int    // error code of the protocol, if Declined
+	Sentence string // what happened, in words
+	// Data holds the units read, each in whole octets: two for a register, one
+	// (0 or 1) for a bit. It is valid until the next request.
+	Data []byte
+	// Request and Answer are the octets on the wire, valid as Data is.
+	Request, Answer []byte
+}
+
+// OK reports whether the reply is the answer that was hoped for.
+func (r *Reply) OK() bool { return r.Outcome == exchange.Answered }
+
+// Conn is an open connection to one device. It has one owner at a time.
+type Conn interface {
+	// Read asks for count units of an area.
+	Read(area string, start uint32, count int) Reply
+	// Write sends whole units from an address on. data is as in Reply.Data.
+	Write(at address.Address, data []byte) Reply
+	// Identify asks the device who it is, by every way that the protocol has.
+	// text is empty if it does not tell. The reply is the last one, or the
+	// first that shows that the unit does not answer at all.
+	Identify() (text string, by string, reply Reply)
+	// Usable reports whether the connection can take another request.
+	Usable() bool
+	Close() error
+}
+
+// Driver speaks one protocol.
+type Driver interface {
+	// Dial connects. On failure the reply says how it failed; a conn is
+	// returned only if it is OK. Ending ctx ends the connection.
+	Dial(ctx context.Context, t Target) (Conn, Reply)
+	// Dissect labels the octets of a request and its answer.
+	Dissect(request, answer []byte, points []exchange.Labelled) (asked, answered []exchange.Field)
+}
+
+var drivers = map[string]Driver{}
+
+// Register adds the driver of a protocol. Doing so twice is a programming
+// error.
+func Register(name string, d Driver) {
+	if _, dup := drivers[name]; dup {
+		panic("driver registered twice: " + name)
+	}
+	drivers[name] = d
+}
+
+// DriverOf returns the driver and the definition of a protocol.
+func DriverOf(name string) (Driver, *protocol.Def, error) {
+	d, ok := drivers[name]
+	def, known := protocol.Named(name)
+	if !ok || !known {
+		return nil, nil, fmt.Errorf("protocol %q is not one that this version speaks", name)
+	}
+	return d, def, nil
+}

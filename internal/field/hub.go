@@ -1,0 +1,416 @@
+package field
+
+import (
+	"encoding/hex"
+	"math"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"ferry/internal/core/diagnose"
+	"ferry/internal/core/exchange"
+	"ferry/internal/core/finding"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+)
+
+// Bounds of what the hub remembers.
+const (
+	keptExchanges = 4000
+	keptTrend     = 600
+	keptSamples   = 20000 // waiting to be stored; the oldest are dropped first
+)
+
+// Live is the latest state of one point, as the browser and the command line
+// get it.
+type Live struct {
+	Point   string        `json:"point"`
+	Value   value.Value   `json:"value" jsonschema:"type=object"`
+	Shown   string        `json:"shown"`
+	Quality value.Quality `json:"quality"`
+	Reason  string        `json:"reason,omitempty"`
+	// AtMs is when the value was read, in milliseconds since 1970; 0 for never.
+	AtMs int64 `json:"atMs"`
+	// ChangedMs is when it last became another value.
+	ChangedMs int64 `json:"changedMs"`
+	// Words are the octets it came from, in hexadecimal, a blank between words.
+	Words string `json:"words"`
+}
+
+// Trend is one recorded sample of a point.
+type Trend struct {
+	AtMs int64   `json:"atMs"`
+	V    float64 `json:"v"`
+}
+
+// Sample is one value on its way to the store.
+type Sample struct {
+	Point string
+	AtMs  int64
+	V     float64
+	Good  bool
+}
+
+// RequestStats is what was measured of one request of the timetable.
+type RequestStats struct {
+	ID      string           `json:"id"`
+	Count   int              `json:"count"`
+	Failed  int              `json:"failed"`
+	LastMs  float64          `json:"lastMs"`
+	MeanMs  float64          `json:"meanMs"`
+	WorstMs float64          `json:"worstMs"`
+	LateMs  float64          `json:"lateMs"` // worst lateness against the plan
+	Outcome exchange.Outcome `json:"outcome"`
+	AtMs    int64            `json:"atMs"`
+}
+
+// track is the hub's memory of one point.
+type track struct {
+	device string
+	point  *site.Point
+	live   Live
+	raw    value.Value
+	words  []byte
+	trend  []Trend
+	rev    uint64
+}
+
+// Hub keeps what the runners see. Runners only ever wait for its lock, which
+// is held for microseconds; whoever looks at it takes a copy at a pace of its
+// own, so a slow reader delays nobody.
+type Hub struct {
+	mu        sync.Mutex
+	rev       uint64
+	points    map[string]*track
+	exchanges []exchange.Exchange
+	seq       uint64
+	stats     map[string]*RequestStats
+	diagnosis *diagnose.Diagnosis
+	samples   []Sample
+	watchers  map[string][]chan<- struct{} // point id -> crossings that carry it
+}
+
+// NewHub returns an empty hub.
+func NewHub() *Hub {
+	return &Hub{points: map[string]*track{}, stats: map[string]*RequestStats{}, diagnosis: diagnose.New(), watchers: map[string][]chan<- struct{}{}}
+}
+
+// follow makes the hub know the points of a device before they are read. Those
+// that are known keep their last value unless what they mean has changed.
+func (h *Hub) follow(d *site.Device) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for i := range d.Points {
+		p := d.Points[i]
+		t := h.points[p.ID]
+		if t == nil || t.point.Address != p.Address || t.point.Type != p.Type || t.point.Order != p.Order || t.point.Length != p.Length || t.point.Scale() != p.Scale() {
+			t = &track{device: d.ID, live: Live{Point: p.ID, Quality: value.NotRead}}
+			h.points[p.ID] = t
+		}
+		t.point = &p
+		h.touch(t)
+	}
+}
+
+func (h *Hub) touch(t *track) {
+	h.rev++
+	t.rev = h.rev
+}
+
+// decoded is one point out of a reply.
+type decoded struct {
+	point string
+	raw   value.Value
+	words []byte
+	err   error
+}
+
+// record takes in one exchange with the points it brought.
+func (h *Hub) record(e exchange.Exchange, values []decoded) uint64 {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.seq++
+	e.Seq = h.seq
+	octets := make([]byte, 0, len(e.Request)+len(e.Answer))
+	octets = append(append(octets, e.Request...), e.Answer...)
+	e.Request, e.Answer = octets[:len(e.Request):len(e.Request)], octets[len(e.Request):]
+	if len(h.exchanges) >= keptExchanges {
+		h.exchanges = slices.Delete(h.exchanges, 0, keptExchanges/4)
+	}
+	h.exchanges = append(h.exchanges, e)
+	h.diagnosis.Exchange(&e)
+	if e.RequestID != "" {
+		h.measure(&e)
+	}
+	arrived := e.At.Add(time.Duration(e.LatencyMs * float64(time.Millisecond)))
+	for i := range values {
+		h.take(&values[i], arrived)
+	}
+	return e.Seq
+}
+
+func (h *Hub) measure(e *exchange.Exchange) {
+	s := h.stats[e.RequestID]
+	if s == nil {
+		s = &RequestStats{ID: e.RequestID}
+		h.stats[e.RequestID] = s
+	}
+	s.Count++
+	s.LastMs, s.Outcome, s.AtMs = e.LatencyMs, e.Outcome, e.At.UnixMilli()
+	s.LateMs = max(s.LateMs, e.LateMs)
+	if e.Outcome != exchange.Answered {
+		s.Failed++
+		return
+	}
+	s.MeanMs += (e.LatencyMs - s.MeanMs) / float64(s.Count-s.Failed)
+	s.WorstMs = max(s.WorstMs, e.LatencyMs)
+}
+
+func (h *Hub) take(d *decoded, at time.Time) {
+	t := h.points[d.point]
+	if t == nil {
+		return
+	}
+	if d.err != nil {
+		h.spoil(t, d.err.Error())
+		return
+	}
+	v := t.point.Scale().Apply(d.raw)
+	changed := v != t.live.Value || t.live.AtMs == 0
+	t.raw = d.raw
+	t.live.AtMs = at.UnixMilli()
+	h.diagnosis.Value(t.device, t.point.ID, d.raw, at)
+	if changed {
+		t.live.ChangedMs = t.live.AtMs
+		t.live.Value, t.live.Shown = v, t.point.Shown(v)
+	}
+	t.live.Quality, t.live.Reason = value.Good, ""
+	if since, still := h.diagnosis.Still(t.point.ID); still {
+		t.live.Quality, t.live.Reason = value.Doubtful, "has not changed since "+since.Format("15:04:05")+", against its habit"
+	} else if f := v.Float(); v.Kind() == value.Float && (math.IsNaN(f) || math.IsInf(f, 0)) {
+		t.live.Quality, t.live.Reason = value.Doubtful, "the words are no number in this type and order"
+	}
+	t.words = append(t.words[:0], d.words...)
+	h.touch(t)
+	h.keep(t, at)
+	for _, watcher := range h.watchers[d.point] {
+		select {
+		case watcher <- struct{}{}:
+		default: // it has been told already and has not looked yet
+		}
+	}
+}
+
+// keep adds the value to the trend and to the samples.
+func (h *Hub) keep(t *track, at time.Time) {
+	f := t.live.Value.Float()
+	if math.IsNaN(f) || math.IsInf(f, 0) {
+		return
+	}
+	if len(t.trend) >= keptTrend {
+		t.trend = slices.Delete(t.trend, 0, keptTrend/4)
+	}
+	t.trend = append(t.trend, Trend{at.UnixMilli(), f})
+	if len(h.samples) >= keptSamples {
+		h.samples = slices.Delete(h.samples, 0, keptSamples/4)
+	}
+	h.samples = append(h.samples, Sample{t.point.ID, at.UnixMilli(), f, t.live.Quality == value.Good})
+}
+
+// spoil marks a point as unreadable. Its last value is kept with its time, for
+// whoever asks what it was, and is shown as bad.
+func (h *Hub) spoil(t *track, reason string) {
+	if t.live.Quality == value.Bad && t.live.Reason == reason {
+		return
+	}
+	t.live.Quality, t.live.Reason = value.Bad, reason
+	h.touch(t)
+	for _, watcher := range h.watchers[t.point.ID] {
+		select {
+		case watcher <- struct{}{}:
+		default:
+		}
+	}
+}
+
+// fail marks points as unreadable for a reason.
+func (h *Hub) fail(points []string, reason string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, id := range points {
+		if t := h.points[id]; t != nil {
+			h.spoil(t, reason)
+		}
+	}
+}
+
+// age turns good values that are older than three of their paces and a second
+// doubtful. It runs when somebody looks.
+func (h *Hub) age(now time.Time) {
+	for _, t := range h.points {
+		if t.live.Quality != value.Good || t.point.PaceMs == 0 {
+			continue
+		}
+		if old := now.UnixMilli() - t.live.AtMs; old > int64(3*t.point.PaceMs+1000) {
+			t.live.Quality, t.live.Reason = value.Doubtful, "old: it has not been read again in time"
+			h.touch(t)
+		}
+	}
+}
+
+// Since returns the points that changed after a revision, and the revision to
+// ask with next.
+func (h *Hub) Since(rev uint64, now time.Time) ([]Live, uint64) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.age(now)
+	list := []Live{}
+	if rev == h.rev {
+		return list, rev
+	}
+	for _, t := range h.points {
+		if t.rev > rev {
+			live := t.live
+			live.Words = spaced(t.words)
+			list = append(list, live)
+		}
+	}
+	return list, h.rev
+}
+
+// spaced prints octets in hexadecimal, a blank between words.
+func spaced(b []byte) string {
+	text := strings.ToUpper(hex.EncodeToString(b))
+	var out strings.Builder
+	for i := 0; i < len(text); i += 4 {
+		if i > 0 {
+			out.WriteByte(' ')
+		}
+		out.WriteString(text[i:min(i+4, len(text))])
+	}
+	return out.String()
+}
+
+// Point returns the latest state of one point.
+func (h *Hub) Point(id string) (Live, bool) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	t := h.points[id]
+	if t == nil {
+		return Live{}, false
+	}
+	live := t.live
+	live.Words = spaced(t.words)
+	return live, true
+}
+
+// Trend returns the recorded samples of a point of the last minutes.
+func (h *Hub) Trend(id string) []Trend {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if t := h.points[id]; t != nil {
+		return slices.Clone(t.trend)
+	}
+	return []Trend{}
+}
+
+// Exchanges returns up to most exchanges with a number over after, of one link
+// if it is given, the newest last.
+func (h *Hub) Exchanges(after uint64, link string, most int) []exchange.Exchange {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	list := []exchange.Exchange{}
+	for i := len(h.exchanges) - 1; i >= 0 && len(list) < most && h.exchanges[i].Seq > after; i-- {
+		if link == "" || h.exchanges[i].Link == link {
+			list = append(list, h.exchanges[i])
+		}
+	}
+	slices.Reverse(list)
+	return list
+}
+
+// Exchange returns one exchange by its number, if it is still remembered.
+func (h *Hub) Exchange(seq uint64) (exchange.Exchange, bool) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if len(h.exchanges) == 0 || seq < h.exchanges[0].Seq || seq > h.seq {
+		return exchange.Exchange{}, false
+	}
+	return h.exchanges[seq-h.exchanges[0].Seq], true
+}
+
+// LastSeq returns the number of the newest exchange.
+func (h *Hub) LastSeq() uint64 {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.seq
+}
+
+// Stats returns what was measured of each request.
+func (h *Hub) Stats() []RequestStats {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	list := make([]RequestStats, 0, len(h.stats))
+	for _, s := range h.stats {
+		list = append(list, *s)
+	}
+	return list
+}
+
+// Findings returns what is wrong as of now.
+func (h *Hub) Findings(s *site.Site, now time.Time) []finding.Finding {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.diagnosis.Findings(s, now)
+}
+
+// forget drops evidence and measurements of a link, as when it starts anew.
+func (h *Hub) forget(link *site.Link) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.diagnosis.Forget(link.ID, link.Answering)
+	for id := range h.stats {
+		if strings.HasPrefix(id, link.ID+"-") {
+			delete(h.stats, id)
+		}
+	}
+}
+
+// DrainSamples hands over the samples taken since the last call.
+func (h *Hub) DrainSamples() []Sample {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	drained := h.samples
+	h.samples = nil
+	return drained
+}
+
+// watch has a channel told whenever one of the points gets a value; the
+// returned function ends that.
+func (h *Hub) watch(points []string, told chan<- struct{}) (end func()) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, id := range points {
+		h.watchers[id] = append(h.watchers[id], told)
+	}
+	return func() {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		for _, id := range points {
+			h.watchers[id] = slices.DeleteFunc(h.watchers[id], func(c chan<- struct{}) bool { return c == told })
+		}
+	}
+}
+
+// reset forgets every value and all evidence, as when the mode changes.
+func (h *Hub) reset() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.points = map[string]*track{}
+	h.stats = map[string]*RequestStats{}
+	h.exchanges = nil
+	h.samples = nil
+	h.diagnosis = diagnose.New()
+	h.rev++
+}

@@ -1,0 +1,306 @@
+package field
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+	"time"
+
+	"ferry/internal/core/address"
+	"ferry/internal/core/exchange"
+	"ferry/internal/core/problem"
+	"ferry/internal/core/route"
+	"ferry/internal/core/site"
+)
+
+// rounds is how often a try reads every request to measure the pace.
+const rounds = 3
+
+// Try walks the five stops of a link for real, over a connection of its own.
+func (e *Engine) Try(ctx context.Context, linkID string) (*route.Route, error) {
+	e.mu.Lock()
+	s, mode := e.site, e.mode
+	link := s.Link(linkID)
+	if link == nil {
+		e.mu.Unlock()
+		return nil, problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(linkID)
+	}
+	dial, err := e.dialOf(link)
+	e.mu.Unlock()
+	plan := route.Plan(s, link)
+	plan.At, plan.Bench = time.Now(), mode == Bench
+	if plan.StopsAt != nil && *plan.StopsAt == route.Wire {
+		return plan, nil // an address that cannot be right is not asked
+	}
+	if err != nil {
+		plan.Set(route.Wire, route.Fault, problem.From(err, "dial").Sentence, problem.From(err, "dial").Do)
+		return plan, nil
+	}
+	device := *s.Device(link.Answering)
+	copied := *link
+	r, err := newRunner(&copied, &device, dial, e.Hub)
+	if err != nil {
+		return nil, problem.From(err, "compile")
+	}
+	result := route.New(linkID)
+	result.At, result.Bench = plan.At, plan.Bench
+	w := walk{runner: r, route: result, name: device.Name, target: targetOf(s, link)}
+	w.run(ctx)
+	// What the plan knows explains what the try saw.
+	for _, c := range plan.Stops {
+		for i := range result.Stops {
+			if result.Stops[i].Stop == c.Stop && c.Result != route.NotTried && result.Stops[i].Result != route.NotTried {
+				worst := c.Result
+				if worst == route.Fault && result.Stops[i].Result == route.Good {
+					worst = route.Doubt // it works all the same
+				}
+				if result.Stops[i].Result == route.Good || result.Stops[i].Result == worst {
+					result.Set(c.Stop, worst, strings.TrimSpace(result.Stops[i].Saw+" "+c.Saw), c.Remedy)
+				}
+			}
+		}
+	}
+	return result, nil
+}
+
+func targetOf(s *site.Site, link *site.Link) string {
+	_, def, err := DriverOf(link.Protocol)
+	port := s.Device(link.Answering).Port(link.Line)
+	if err != nil || port == nil {
+		return ""
+	}
+	return net.JoinHostPort(port.Host, strconv.Itoa(def.Value(link.Settings, "port")))
+}
+
+// TryTarget walks the stops of a target that belongs to no site, as the
+// command line does. The device's map may be empty.
+func TryTarget(ctx context.Context, link *site.Link, device *site.Device, dial string) (*route.Route, error) {
+	r, err := newRunner(link, device, dial, NewHub())
+	if err != nil {
+		return nil, err
+	}
+	result := route.New(link.ID)
+	result.At = time.Now()
+	w := walk{runner: r, route: result, name: device.Name, target: dial}
+	w.run(ctx)
+	return result, nil
+}
+
+// walk is one try under way.
+type walk struct {
+	runner *runner
+	route  *route.Route
+	name   string
+	target string
+	// worst is the worst measured time of each job, in milliseconds.
+	worst []float64
+}
+
+func (w *walk) run(ctx context.Context) {
+	defer w.runner.hangUp()
+	if w.dial(ctx) && w.session() && w.points(ctx) {
+		w.pace(ctx)
+	}
+}
+
+func (w *walk) record(operation string, reply *Reply, began time.Time) {
+	w.route.Requests++
+	w.runner.hub.record(w.runner.exchange(operation, reply, began, time.Since(began)), nil)
+}
+
+// dial decides the stops Wire and Address.
+func (w *walk) dial(ctx context.Context) bool {
+	began := time.Now()
+	conn, reply := w.runner.driver.Dial(ctx, Target{Dial: w.runner.dial, Settings: w.runner.link.Settings})
+	took := ms(time.Since(began))
+	if conn == nil {
+		w.record("connect to "+w.name, &reply, began)
+	}
+	host, port, _ := net.SplitHostPort(w.target)
+	switch reply.Outcome {
+	case exchange.Answered:
+		w.runner.conn = conn
+		w.route.Set(route.Wire, route.Good, fmt.Sprintf("%s answers after %s.", host, took), "")
+		w.route.Set(route.Address, route.Good, fmt.Sprintf("Port %s takes the connection.", port), "")
+		return true
+	case exchange.Refused:
+		w.route.Set(route.Wire, route.Good, fmt.Sprintf("%s answers after %s.", host, took), "")
+		w.route.Set(route.Address, route.Fault, fmt.Sprintf("%s refuses the connection: nobody listens on port %s.", host, port),
+			"Start the server task in the device, and compare the port at both ends. A firewall may refuse in its place.")
+	case exchange.Reset:
+		w.route.Set(route.Wire, route.Good, fmt.Sprintf("%s answers after %s.", host, took), "")
+		w.route.Set(route.Address, route.Good, fmt.Sprintf("Port %s takes the connection.", port), "")
+		w.tornDown()
+	default:
+		w.route.Set(route.Wire, route.Fault, fmt.Sprintf("Nothing came back from %s within %s: %s.", host, took, reply.Sentence),
+			"Check power, cable and address, and that this machine is in the same subnet. A firewall may swallow the port without a word.")
+	}
+	return false
+}
+
+func (w *walk) tornDown() {
+	w.route.Set(route.Session, route.Fault, w.name+" takes the connection and tears it down at once.",
+		"It may have all its connections taken, or allow only certain addresses. Close other clients, then look in its access list.")
+}
+
+// session decides the stop Session: does the unit answer, and who is it.
+func (w *walk) session() bool {
+	began := time.Now()
+	who, by, reply := w.runner.conn.Identify()
+	w.record("who is there, by "+by, &reply, began)
+	unit := w.runner.def.Value(w.runner.link.Settings, "unit")
+	switch reply.Outcome {
+	case exchange.Answered, exchange.Declined:
+		if who != "" {
+			w.route.Identity = who
+			w.route.Set(route.Session, route.Good, fmt.Sprintf("Unit %d answers and says it is %s (%s).", unit, who, by), "")
+		} else {
+			w.route.Set(route.Session, route.Good, fmt.Sprintf("Unit %d answers. It does not say who it is.", unit), "")
+		}
+		if code := reply.Code; reply.Outcome == exchange.Declined && (code == 10 || code == 11) {
+			why := w.runner.def.Decline(code)
+			w.route.Set(route.Session, route.Fault, why.Means+" ("+reply.Sentence+")", why.Causes)
+			return false
+		}
+		return true
+	case exchange.Reset:
+		w.tornDown()
+	case exchange.Closed:
+		w.route.Set(route.Session, route.Fault, w.name+" hangs up in place of an answer.",
+			"Look for a limit on connections or an access list in the device, and close other clients.")
+	case exchange.NoAnswer:
+		w.route.Set(route.Session, route.Fault, fmt.Sprintf("The connection stands, but unit %d says nothing within %d ms.", unit, w.runner.def.Value(w.runner.link.Settings, "timeoutMs")),
+			"Compare the unit number: most devices stay silent for any but their own. Then give it more time.")
+	default:
+		w.route.Set(route.Session, route.Fault, "What comes back is no answer: "+reply.Sentence+".",
+			"Check that this port speaks the protocol, and that nothing between alters the bytes.")
+	}
+	return false
+}
+
+// points decides the stop Points: every request is read once; one that is
+// declined is taken apart, point by point.
+func (w *walk) points(ctx context.Context) bool {
+	r := w.runner
+	if len(r.jobs) == 0 {
+		w.route.Set(route.Points, route.Doubt, "The map has no point to read.", "Enter or paste the points of the device.")
+		return false
+	}
+	w.worst = make([]float64, len(r.jobs))
+	read, total := 0, len(r.points)
+	var failed []string
+	var why string
+	for i := range r.jobs {
+		reply, ok := w.read(ctx, i)
+		if !ok {
+			w.route.Set(route.Points, route.Fault, fmt.Sprintf("%s was asked and then: %s.", r.jobs[i].Operation, reply.Sentence),
+				"The device answered before. Ask for less at once, or slower.")
+			return false
+		}
+		if reply.OK() {
+			read += len(r.jobs[i].Points)
+			continue
+		}
+		why = r.def.Decline(reply.Code).Means + " " + r.def.Decline(reply.Code).Causes
+		for _, id := range r.jobs[i].Points {
+			p := pointOf(r.device, id)
+			area, _ := address.AreaOf(r.def.Scheme, p.Address.Area)
+			began := time.Now()
+			single := r.conn.Read(p.Address.Area, p.Address.Offset, p.Units(area.UnitBits))
+			w.record(r.def.Operation(p.Address.Area, p.Address.Offset, p.Units(area.UnitBits)), &single, began)
+			if single.OK() {
+				read++
+			} else {
+				failed = append(failed, fmt.Sprintf("%s (%s)", p.Name, r.def.Scheme.Short(p.Address)))
+			}
+			if !r.conn.Usable() && !r.connect(ctx) {
+				break
+			}
+		}
+	}
+	switch {
+	case len(failed) > 0:
+		shown := failed[:min(len(failed), 4)]
+		more := ""
+		if len(failed) > len(shown) {
+			more = fmt.Sprintf(" and %d more", len(failed)-len(shown))
+		}
+		w.route.Set(route.Points, route.Fault, fmt.Sprintf("%d of %d points are refused: %s%s.", len(failed), total, strings.Join(shown, ", "), more), why)
+		return false
+	case why != "":
+		w.route.Set(route.Points, route.Doubt, fmt.Sprintf("All %d points can be read alone, but not in the requests that join them.", total),
+			"The device takes shorter requests, or none across its gaps: set its limit, or forbid bridging.")
+		return true
+	}
+	w.route.Set(route.Points, route.Good, fmt.Sprintf("All %d points were read with %d requests.", read, len(r.jobs)), "")
+	return true
+}
+
+func pointOf(d *site.Device, id string) *site.Point {
+	for i := range d.Points {
+		if d.Points[i].ID == id {
+			return &d.Points[i]
+		}
+	}
+	return &site.Point{}
+}
+
+// read sends one job, takes its values in, and keeps its worst time. ok is
+// false if the device did not answer at all.
+func (w *walk) read(ctx context.Context, i int) (Reply, bool) {
+	r := w.runner
+	j := &r.jobs[i]
+	if ctx.Err() != nil || !r.connect(ctx) {
+		return Reply{Outcome: exchange.Closed, Sentence: "the connection ended"}, false
+	}
+	began := time.Now()
+	reply := r.conn.Read(j.Area, j.Start, j.Count)
+	took := time.Since(began)
+	w.route.Requests++
+	e := r.exchange(j.Operation, &reply, began, took)
+	e.Points, e.Area, e.Start, e.Count = len(j.parts), j.Area, j.Start, j.Count
+	var values []decoded
+	if reply.OK() {
+		values = r.decode(j, reply.Data)
+		w.worst[i] = max(w.worst[i], float64(took)/float64(time.Millisecond))
+	}
+	r.hub.record(e, values)
+	return reply, reply.OK() || reply.Outcome == exchange.Declined
+}
+
+// pace decides the stop Pace from a few measured rounds: the time of one round
+// of everything must fit into the fastest pace, and the load below one.
+func (w *walk) pace(ctx context.Context) {
+	r := w.runner
+	for range rounds - 1 {
+		for i := range r.jobs {
+			if reply, ok := w.read(ctx, i); !ok {
+				w.route.Set(route.Pace, route.Fault, "Asked again, the device gave up: "+reply.Sentence+".", "Ask slower.")
+				return
+			}
+		}
+	}
+	load, fastest, round := 0.0, 0, 0.0
+	for i := range r.jobs {
+		round += w.worst[i]
+		if pace := r.jobs[i].PaceMs; pace > 0 {
+			load += w.worst[i] / float64(pace)
+			if fastest == 0 || pace < fastest {
+				fastest = pace
+			}
+		}
+	}
+	saw := fmt.Sprintf("A round of %d requests takes %.1f ms at worst of %d; the connection is %.0f %% full.", len(r.jobs), round, rounds, 100*load)
+	switch {
+	case load > 1:
+		w.route.Set(route.Pace, route.Fault, saw+" The pace cannot hold.", "Read slower what can wait.")
+	case fastest > 0 && round > float64(fastest):
+		w.route.Set(route.Pace, route.Doubt, saw+fmt.Sprintf(" That is longer than the fastest pace, %d ms.", fastest), "Give fewer points the fast pace.")
+	default:
+		w.route.Set(route.Pace, route.Good, saw, "")
+	}
+}
+
+func ms(d time.Duration) string { return fmt.Sprintf("%.1f ms", float64(d)/float64(time.Millisecond)) }

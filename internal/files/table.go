@@ -1,0 +1,155 @@
+package files
+
+import (
+	"bytes"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"ferry/internal/core/address"
+	"ferry/internal/core/problem"
+	"ferry/internal/core/regmap"
+	"ferry/internal/core/site"
+)
+
+// MostCells bounds a table that is read, against files that were made to fill
+// the memory.
+const MostCells = 5_000_000
+
+// ReadTable reads a table of text: RFC 4180 with commas, or with semicolons or
+// tabs as spreadsheets write and copy it, with or without a byte order mark,
+// with any line ends. Text that is not UTF-8 is taken as Latin-1.
+func ReadTable(data []byte) ([]regmap.Row, error) {
+	data = bytes.TrimPrefix(data, []byte("\xEF\xBB\xBF"))
+	if bytes.IndexByte(data, 0) >= 0 {
+		return nil, problem.New("not-a-table", "The file is not a table of text.", "Save it from the spreadsheet as CSV.")
+	}
+	if !utf8.Valid(data) {
+		var b bytes.Buffer
+		for _, c := range data {
+			b.WriteRune(rune(c))
+		}
+		data = b.Bytes()
+	}
+	data = bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n"))
+	data = bytes.ReplaceAll(data, []byte("\r"), []byte("\n"))
+	r := csv.NewReader(bytes.NewReader(data))
+	r.Comma = separator(data)
+	r.FieldsPerRecord = -1
+	r.LazyQuotes = true
+	rows, cells := []regmap.Row{}, 0
+	for {
+		record, err := r.Read()
+		if errors.Is(err, io.EOF) {
+			return rows, nil
+		}
+		if err != nil {
+			return nil, problem.New("not-a-table", err.Error()+".", "A quote may be open to the end of the file.")
+		}
+		line, _ := r.FieldPos(0)
+		for i := range record {
+			record[i] = unguard(record[i])
+		}
+		if cells += len(record); cells > MostCells {
+			return nil, problem.New("too-large", fmt.Sprintf("The table has more than %d cells.", MostCells), "Bring it in by parts.").At(fmt.Sprintf("line %d", line))
+		}
+		rows = append(rows, regmap.Row{Line: line, Cells: record})
+	}
+}
+
+// separator takes the one that splits the first lines most, and most evenly.
+func separator(data []byte) rune {
+	lines := strings.SplitN(string(data[:min(len(data), 8192)]), "\n", 12)
+	if len(lines) > 1 {
+		lines = lines[:len(lines)-1] // the last may be cut short
+	}
+	best, most := ',', 0
+	for _, c := range "\t;," {
+		least := -1
+		for _, line := range lines {
+			if strings.TrimSpace(line) == "" {
+				continue
+			}
+			n := outsideQuotes(line, c)
+			if least < 0 || n < least {
+				least = n
+			}
+		}
+		if least > most {
+			best, most = c, least
+		}
+	}
+	if most > 0 {
+		return best
+	}
+	for _, c := range "\t;," {
+		if strings.ContainsRune(lines[0], c) {
+			return c
+		}
+	}
+	return ','
+}
+
+func outsideQuotes(line string, c rune) (n int) {
+	quoted := false
+	for _, r := range line {
+		switch r {
+		case '"':
+			quoted = !quoted
+		case c:
+			if !quoted {
+				n++
+			}
+		}
+	}
+	return n
+}
+
+// guard keeps a spreadsheet from taking a text for a formula: such a text gets
+// an apostrophe in front, which spreadsheets show as nothing.
+func guard(cell string) string {
+	if cell == "" || !strings.ContainsRune("=+-@\t\r'", rune(cell[0])) {
+		return cell
+	}
+	if _, err := strconv.ParseFloat(cell, 64); err == nil {
+		return cell
+	}
+	return "'" + cell
+}
+
+// unguard is the inverse of guard.
+func unguard(cell string) string {
+	if len(cell) > 1 && cell[0] == '\'' && strings.ContainsRune("=+-@\t\r'", rune(cell[1])) {
+		return cell[1:]
+	}
+	return cell
+}
+
+// WriteMap writes a map as RFC 4180 CSV in UTF-8: the headings of
+// regmap.Columns, then one row for each point.
+func WriteMap(w io.Writer, scheme address.Scheme, points []site.Point) error {
+	out := csv.NewWriter(w)
+	out.UseCRLF = true
+	columns := regmap.Columns()
+	record := make([]string, len(columns))
+	for i, column := range columns {
+		record[i] = string(column)
+	}
+	if err := out.Write(record); err != nil {
+		return err
+	}
+	for i := range points {
+		for j, column := range columns {
+			record[j] = guard(regmap.Cell(scheme, &points[i], column))
+		}
+		if err := out.Write(record); err != nil {
+			return err
+		}
+	}
+	out.Flush()
+	return out.Error()
+}
