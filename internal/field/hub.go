@@ -26,7 +26,7 @@ const (
 // get it.
 type Live struct {
 	Point   string        `json:"point"`
-	Value   value.Value   `json:"value" jsonschema:"type=object"`
+	Value   value.Value   `json:"value"`
 	Shown   string        `json:"shown"`
 	Quality value.Quality `json:"quality"`
 	Reason  string        `json:"reason,omitempty"`
@@ -132,9 +132,10 @@ func (h *Hub) record(e exchange.Exchange, values []decoded) uint64 {
 	defer h.mu.Unlock()
 	h.seq++
 	e.Seq = h.seq
-	octets := make([]byte, 0, len(e.Request)+len(e.Answer))
-	octets = append(append(octets, e.Request...), e.Answer...)
-	e.Request, e.Answer = octets[:len(e.Request):len(e.Request)], octets[len(e.Request):]
+	// The octets belong to the connection, which will use them again.
+	octets := slices.Concat(e.Request, e.Answer, e.Data)
+	asked, answered := len(e.Request), len(e.Request)+len(e.Answer)
+	e.Request, e.Answer, e.Data = octets[:asked:asked], octets[asked:answered:answered], octets[answered:]
 	if len(h.exchanges) >= keptExchanges {
 		h.exchanges = slices.Delete(h.exchanges, 0, keptExchanges/4)
 	}

@@ -178,7 +178,7 @@ func (r *runner) exchange(operation string, reply *Reply, at time.Time, took tim
 	return exchange.Exchange{
 		Link: r.link.ID, Device: r.device.ID, At: at, LatencyMs: float64(took) / float64(time.Millisecond),
 		Operation: operation, Outcome: reply.Outcome, Code: reply.Code, Sentence: reply.Sentence,
-		Request: reply.Request, Answer: reply.Answer,
+		Request: reply.Request, Answer: reply.Answer, Data: reply.Data,
 	}
 }
 

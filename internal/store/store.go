@@ -537,4 +537,3 @@ func (s *Store) WrittenList(ctx context.Context, most int) ([]Written, error) {
 	}
 	return list, rows.Err()
 }
-

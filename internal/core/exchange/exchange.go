@@ -42,6 +42,8 @@ type Exchange struct {
 	Write    bool   `json:"write,omitempty"`
 	Request  []byte `json:"-"`
 	Answer   []byte `json:"-"`
+	// Data holds the units read, each in whole octets: a bit in one, 0 or 1.
+	Data []byte `json:"-"`
 	// Area, Start and Count say what was asked for, where it was a read.
 	Area  string `json:"area,omitempty"`
 	Start uint32 `json:"start"`

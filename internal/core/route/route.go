@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"time"
 
+	"ferry/internal/core/finding"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 )
@@ -224,4 +225,23 @@ func Plan(s *site.Site, link *site.Link) *Route {
 		}
 	}
 	return r
+}
+
+// Findings turns what stopped a message, or nearly did, into findings.
+func (r *Route) Findings(s *site.Site, link *site.Link) []finding.Finding {
+	device := s.Device(link.Answering)
+	var list []finding.Finding
+	for _, c := range r.Stops {
+		if device == nil || (c.Result != Fault && c.Result != Doubt) {
+			continue
+		}
+		f := finding.Finding{Code: "route-" + string(c.Stop), Severity: finding.Doubt, Sure: 1, Count: 1, Where: "lines",
+			Subject: finding.Subject{Kind: "link", ID: link.ID, Device: device.ID, Name: device.Name},
+			Title:   fmt.Sprintf("%s: doubt at %s", device.Name, c.Stop), Sentence: c.Saw, Evidence: []string{}, Remedy: c.Remedy}
+		if c.Result == Fault {
+			f.Severity, f.Title = finding.Fault, fmt.Sprintf("%s: the message stops at %s", device.Name, c.Stop)
+		}
+		list = append(list, f)
+	}
+	return list
 }

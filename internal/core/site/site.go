@@ -102,7 +102,7 @@ const (
 type Point struct {
 	ID      string          `json:"id"`
 	Name    string          `json:"name"`
-	Address address.Address `json:"address" jsonschema:"type=string"`
+	Address address.Address `json:"address"`
 	Type    value.Type      `json:"type"`
 	// Length of a text in characters (bytes on the wire).
 	Length int         `json:"length,omitempty"`

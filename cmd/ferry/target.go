@@ -1,0 +1,119 @@
+package main
+
+import (
+	"fmt"
+	"net"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/regmap"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+)
+
+// target is a device given by a URL.
+type target struct {
+	link site.Link
+	dial string
+	def  *protocol.Def
+}
+
+// parseTarget reads a URL such as modbus-tcp://127.0.0.1:1502?unit=1. The
+// query may hold any setting of the protocol.
+func parseTarget(text string) (*target, error) {
+	u, err := url.Parse(text)
+	if err != nil {
+		return nil, fmt.Errorf("%q is not a URL such as modbus-tcp://127.0.0.1:1502?unit=1", text)
+	}
+	def, ok := protocol.Named(u.Scheme)
+	if !ok {
+		names := []string{}
+		for _, d := range protocol.All() {
+			names = append(names, d.Name)
+		}
+		return nil, fmt.Errorf("%q: protocol %q is not known; this version speaks %s", text, u.Scheme, strings.Join(names, ", "))
+	}
+	if u.Hostname() == "" {
+		return nil, fmt.Errorf("%q names no host: write %s://127.0.0.1:1502?unit=1", text, def.Name)
+	}
+	t := &target{def: def, link: site.Link{ID: "cli", Asking: "ferry", Answering: "device", Line: "line", Protocol: def.Name, Settings: map[string]int{}}}
+	query := u.Query()
+	if u.Port() != "" {
+		query.Set("port", u.Port())
+	}
+	for key, values := range query {
+		name := key
+		if key == "timeout" {
+			name = "timeoutMs"
+		}
+		n, err := strconv.Atoi(values[len(values)-1])
+		if err != nil {
+			return nil, fmt.Errorf("%q: %s=%s is not a whole number", text, key, values[len(values)-1])
+		}
+		t.link.Settings[name] = n
+	}
+	if err := def.CheckSettings(t.link.Settings); err != nil {
+		return nil, fmt.Errorf("%q: %w", text, err)
+	}
+	t.dial = net.JoinHostPort(u.Hostname(), strconv.Itoa(def.Value(t.link.Settings, "port")))
+	return t, nil
+}
+
+// device makes a device with the given points behind the target.
+func (t *target) device(points []site.Point) *site.Device {
+	return &site.Device{ID: "device", Name: t.dial, Map: t.def.Name, Ports: []site.Port{{Line: "line", Protocol: t.def.Name}}, Points: points}
+}
+
+// parsePoint reads ADDRESS[:TYPE[:ORDER]], as in 40003:float32:CDAB, hr2:uint16
+// or 40005.2:bool. A text has its length behind it: 40015:text8.
+func parsePoint(def *protocol.Def, text string) (site.Point, error) {
+	parts := strings.Split(text, ":")
+	if len(parts) > 3 {
+		return site.Point{}, fmt.Errorf("point %q: write ADDRESS:TYPE:ORDER, such as 40003:float32:CDAB", text)
+	}
+	columns := []regmap.Column{regmap.Address, regmap.Type, regmap.Order}[:len(parts)]
+	table := regmap.Table{Columns: columns, Rows: []regmap.Row{{Line: 1, Cells: parts}}}
+	points, _, rejected := table.Points(def.Scheme)
+	if len(rejected) > 0 {
+		return site.Point{}, fmt.Errorf("point %q: %s", text, rejected[0].Reason)
+	}
+	if len(points) == 0 {
+		return site.Point{}, fmt.Errorf("point %q is empty: write ADDRESS:TYPE:ORDER, such as 40003:float32:CDAB", text)
+	}
+	points[0].Name = text
+	return points[0], nil
+}
+
+// parsePoints reads several points and numbers them.
+func parsePoints(def *protocol.Def, args []string) ([]site.Point, error) {
+	points := make([]site.Point, 0, len(args))
+	for i, arg := range args {
+		p, err := parsePoint(def, arg)
+		if err != nil {
+			return nil, err
+		}
+		p.ID = strconv.Itoa(i)
+		points = append(points, p)
+	}
+	return points, nil
+}
+
+// parseAssignment splits POINT=VALUE.
+func parseAssignment(def *protocol.Def, text string) (site.Point, value.Value, error) {
+	i := strings.IndexByte(text, '=')
+	if i < 1 {
+		return site.Point{}, value.Value{}, fmt.Errorf("%q: write POINT=VALUE, such as hr2:uint16=450", text)
+	}
+	p, err := parsePoint(def, text[:i])
+	if err != nil {
+		return p, value.Value{}, err
+	}
+	v, err := value.Parse(text[i+1:], p.Type)
+	if err != nil {
+		return p, value.Value{}, fmt.Errorf("point %q: %w", text[:i], err)
+	}
+	p.Access = site.ReadWrite
+	return p, v, nil
+}

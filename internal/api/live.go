@@ -1,0 +1,274 @@
+package api
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"reflect"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"ferry/internal/core/crossing"
+	"ferry/internal/core/exchange"
+	"ferry/internal/core/finding"
+	"ferry/internal/core/problem"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/regmap"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+	"ferry/internal/field"
+)
+
+func (s *Server) getTimetable(c fiber.Ctx) error {
+	plan, _, seq := s.planNow()
+	return c.JSON(TimetableView{seq, plan, s.Engine.Hub.Stats(), s.Engine.State()})
+}
+
+func (s *Server) postTry(c fiber.Ctx) error {
+	ctx, cancel := context.WithTimeout(c.Context(), 60*time.Second)
+	defer cancel()
+	r, err := s.Engine.Try(ctx, c.Params("id"))
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	s.routes[r.Link] = r
+	s.routeRev++
+	s.mu.Unlock()
+	return c.JSON(r)
+}
+
+func (s *Server) postStart(c fiber.Ctx) error {
+	var r RunRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	if err := s.Engine.Start(r.Links); err != nil {
+		return err
+	}
+	return c.JSON(s.Engine.State())
+}
+
+func (s *Server) postStop(c fiber.Ctx) error {
+	var r RunRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	s.Engine.Stop(r.Links)
+	return c.JSON(s.Engine.State())
+}
+
+func (s *Server) postMode(c fiber.Ctx) error {
+	var r ModeRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	if err := s.Engine.SetMode(r.Mode); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	clear(s.routes)
+	s.routeRev++
+	s.mu.Unlock()
+	return c.JSON(s.Engine.State())
+}
+
+// longestUnlock bounds the time for which a plant may be written.
+const longestUnlock = 60
+
+func (s *Server) postUnlock(c fiber.Ctx) error {
+	var r UnlockRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	if r.Minutes < 0 || r.Minutes > longestUnlock {
+		return problem.New("too-long", "Writing can be unlocked for 1 to 60 minutes.", "")
+	}
+	s.Engine.Unlock(time.Duration(r.Minutes) * time.Minute)
+	return c.JSON(s.Engine.State())
+}
+
+func (s *Server) postPrepare(c fiber.Ctx) error {
+	var r WriteRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	order, err := s.Engine.Prepare(r.Point, r.Text)
+	if err != nil {
+		return err
+	}
+	return c.JSON(order)
+}
+
+func (s *Server) postWrite(c fiber.Ctx) error {
+	var r WriteRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	now, _ := s.Store.Site()
+	_, p := now.Point(r.Point)
+	if p == nil {
+		return problem.New("gone", "The point is no longer in the site.", "Reload to see what changed.").At(r.Point)
+	}
+	v, err := value.Parse(r.Text, p.Type)
+	if err != nil {
+		return problem.New("bad-value", err.Error()+".", "").At(p.Name)
+	}
+	ctx, cancel := context.WithTimeout(c.Context(), 30*time.Second)
+	defer cancel()
+	result, err := s.Engine.Write(ctx, r.Point, v)
+	if err != nil {
+		return err
+	}
+	if err := s.Store.AddWritten(c.Context(), who(c), result); err != nil {
+		return problem.New("journal", "The value was sent, but the journal could not be written: "+err.Error()+".", "Note the write by hand, and look at the disk.")
+	}
+	return c.JSON(result)
+}
+
+func (s *Server) getExchanges(c fiber.Ctx) error {
+	after, _ := strconv.ParseUint(c.Query("after"), 10, 64) // nothing given means from the start
+	return c.JSON(s.Engine.Hub.Exchanges(after, c.Query("link"), 300))
+}
+
+func (s *Server) getExchange(c fiber.Ctx) error {
+	seq, err := strconv.ParseUint(c.Params("seq"), 10, 64)
+	e, ok := s.Engine.Hub.Exchange(seq)
+	if err != nil || !ok {
+		return problem.New("gone", "This exchange is no longer remembered.", "Ferry keeps the latest 4 000.").At(c.Params("seq"))
+	}
+	now, _ := s.Store.Site()
+	view := ExchangeView{Exchange: e, RequestHex: fmt.Sprintf("% X", e.Request), AnswerHex: fmt.Sprintf("% X", e.Answer), Asked: []exchange.Field{}, Answered: []exchange.Field{}}
+	if link, d := now.Link(e.Link), now.Device(e.Device); link != nil && d != nil && len(e.Request) > 0 {
+		if driver, def, err := field.DriverOf(link.Protocol); err == nil {
+			if asked, answered := driver.Dissect(e.Request, e.Answer, labelled(def, d, &e)); true {
+				view.Asked = append(view.Asked, asked...)
+				view.Answered = append(view.Answered, answered...)
+			}
+		}
+	}
+	return c.JSON(view)
+}
+
+// labelled decodes the points of a device out of one exchange.
+func labelled(def *protocol.Def, d *site.Device, e *exchange.Exchange) []exchange.Labelled {
+	list := make([]exchange.Labelled, 0, len(d.Points))
+	for i := range d.Points {
+		p := &d.Points[i]
+		if p.Address.Area != e.Area {
+			continue
+		}
+		list = append(list, field.Label(def, p, e))
+	}
+	return list
+}
+
+func (s *Server) postFault(c fiber.Ctx) error {
+	var r FaultRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	if err := s.Bench.SetFault(r.Device, r.Fault); err != nil {
+		return err
+	}
+	now, _ := s.Store.Site()
+	return c.JSON(s.Bench.List(now))
+}
+
+// checkedSite keeps the findings of the plan, which change only with the site.
+type checkedSite struct {
+	seq   int64
+	valid bool
+	list  []finding.Finding
+}
+
+// findings joins those of the plan, of the tries and of the traffic.
+func (s *Server) findings(at time.Time) []finding.Finding {
+	plan, now, seq := s.planNow()
+	s.mu.Lock()
+	if !s.checked.valid || s.checked.seq != seq {
+		list := append([]finding.Finding{}, plan.Findings...)
+		for i := range now.Devices {
+			d := &now.Devices[i]
+			if def, ok := protocol.Named(d.Map); ok {
+				list = append(list, regmap.Check(def.Scheme, d, def.MaxUnits)...)
+			}
+		}
+		s.checked = checkedSite{seq, true, append(list, crossing.Check(now)...)}
+	}
+	list := append([]finding.Finding{}, s.checked.list...)
+	for id, r := range s.routes {
+		if link := now.Link(id); link != nil {
+			list = append(list, r.Findings(now, link)...)
+		}
+	}
+	s.mu.Unlock()
+	list = append(list, s.Engine.Hub.Findings(now, at)...)
+	finding.Sort(list)
+	return list
+}
+
+// beat is how often the event stream looks for news. Values that change more
+// often are sent once a beat, the latest.
+const beat = 250 * time.Millisecond
+
+// stream sends what changed, as server-sent events. Each browser is served at
+// its own speed from what the hub remembers.
+func (s *Server) stream(c fiber.Ctx) error {
+	c.Set("Content-Type", "text/event-stream")
+	c.Set("Cache-Control", "no-store")
+	return c.SendStreamWriter(func(w *bufio.Writer) {
+		ticker := time.NewTicker(beat)
+		defer ticker.Stop()
+		var rev uint64
+		var last Pulse
+		quiet := 0
+		for first := true; ; first = false {
+			if !first {
+				<-ticker.C
+			}
+			at := time.Now()
+			var p Pulse
+			p.Live, rev = s.Engine.Hub.Since(rev, at)
+			_, p.Seq = s.Store.Site()
+			p.State = s.Engine.State()
+			p.Crossings = s.Engine.Crossings()
+			p.Findings = s.findings(at)
+			p.Exchange = s.Engine.Hub.LastSeq()
+			s.mu.Lock()
+			p.Routes = s.routeRev
+			s.mu.Unlock()
+			whole := p
+			p.NowMs = at.UnixMilli()
+			// The time left of an unlock is counted down by the browser.
+			same := p.Seq == last.Seq && p.Exchange == last.Exchange && p.Routes == last.Routes && p.State.Mode == last.State.Mode &&
+				reflect.DeepEqual(p.State.Running, last.State.Running) && (p.State.UnlockedMs > 0) == (last.State.UnlockedMs > 0)
+			if reflect.DeepEqual(p.Findings, last.Findings) && !first {
+				p.Findings = nil
+			}
+			last = whole
+			if quiet++; same && len(p.Live) == 0 && p.Findings == nil && quiet < 40 && !first {
+				continue
+			}
+			quiet = 0
+			data, err := json.Marshal(p)
+			if err != nil {
+				return
+			}
+			var b strings.Builder
+			b.WriteString("data: ")
+			b.Write(data)
+			b.WriteString("\n\n")
+			if _, err := w.WriteString(b.String()); err != nil {
+				return
+			}
+			if err := w.Flush(); err != nil {
+				return // the browser has gone
+			}
+		}
+	})
+}

@@ -1,0 +1,174 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+
+	"github.com/gofiber/fiber/v3"
+
+	"ferry/internal/bench"
+	"ferry/internal/core/crossing"
+	"ferry/internal/core/problem"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/regmap"
+	"ferry/internal/core/route"
+	"ferry/internal/core/site"
+	"ferry/internal/files"
+	"ferry/internal/store"
+)
+
+func (s *Server) getSite(c fiber.Ctx) error {
+	plan, now, seq := s.planNow()
+	view := SiteView{Seq: seq, Name: now.Name, Remark: now.Remark, Lines: now.Lines, Protocols: protocol.All(),
+		Devices: []DeviceView{}, Links: []LinkView{}, Crossings: []CrossingView{}, Routes: []route.Route{},
+		Versions: map[string]int64{}, Faults: bench.Faults(), Models: bench.Models(), StandIns: s.Bench.List(now), Load: plan.Links}
+	view.CanUndo, view.CanRedo = s.Store.CanUndo()
+	for i := range now.Devices {
+		d := DeviceView{Device: now.Devices[i], PointCount: len(now.Devices[i].Points)}
+		d.Points = []site.Point{}
+		if d.Ports == nil {
+			d.Ports = []site.Port{}
+		}
+		view.Devices = append(view.Devices, d)
+	}
+	s.mu.Lock()
+	tried := make(map[string]*route.Route, len(s.routes))
+	for id, r := range s.routes {
+		tried[id] = r
+	}
+	s.mu.Unlock()
+	for i := range now.Links {
+		l := &now.Links[i]
+		view.Links = append(view.Links, LinkView{*l, route.FaceToFace(now, l)})
+		if r := tried[l.ID]; r != nil {
+			view.Routes = append(view.Routes, *r)
+		} else {
+			view.Routes = append(view.Routes, *route.Plan(now, l))
+		}
+	}
+	for i := range now.Crossings {
+		x := &now.Crossings[i]
+		view.Crossings = append(view.Crossings, CrossingView{*x, crossing.Words(x), crossingEnd(now, x.From), crossingEnd(now, x.To)})
+	}
+	for _, kind := range []site.Kind{site.KindSite, site.KindLine, site.KindDevice, site.KindLink, site.KindCrossing} {
+		for id, version := range s.Store.Versions(kind) {
+			view.Versions[string(kind)+":"+id] = version
+		}
+	}
+	return c.JSON(view)
+}
+
+func crossingEnd(now *site.Site, id string) CrossingEnd {
+	d, p := now.Point(id)
+	if p == nil {
+		return CrossingEnd{}
+	}
+	end := CrossingEnd{Device: d.ID, Name: d.Name + " · " + p.Name, Type: string(p.Type), Unit: p.Unit, Address: p.Address.String()}
+	if scheme, err := protocol.SchemeOf(d.Map); err == nil {
+		end.Address = regmap.Cell(scheme, p, regmap.Address)
+	}
+	return end
+}
+
+// step answers a change that was kept, after telling everybody else.
+func (s *Server) step(c fiber.Ctx, entry store.Entry, err error) error {
+	if err != nil {
+		return err
+	}
+	if err := s.changed(); err != nil {
+		return err
+	}
+	return c.JSON(EditAnswer{entry.Seq, entry.What})
+}
+
+func (s *Server) postEdit(c fiber.Ctx) error {
+	var r EditRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	entry, err := s.Store.Edit(c.Context(), who(c), r.What, r.Edits)
+	s.forgetRoutes(r.Edits)
+	return s.step(c, entry, err)
+}
+
+// forgetRoutes drops what was seen of links whose ends may have changed.
+func (s *Server) forgetRoutes(edits []store.BasedEdit) {
+	now, _ := s.Store.Site()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, e := range edits {
+		for id := range s.routes {
+			l := now.Link(id)
+			if l == nil || e.ID == id || e.ID == l.Answering || e.ID == l.Asking || e.ID == l.Line {
+				delete(s.routes, id)
+			}
+		}
+	}
+}
+
+func (s *Server) postUndo(c fiber.Ctx) error {
+	entry, err := s.Store.Undo(c.Context(), who(c))
+	return s.step(c, entry, err)
+}
+
+func (s *Server) postRedo(c fiber.Ctx) error {
+	entry, err := s.Store.Redo(c.Context(), who(c))
+	return s.step(c, entry, err)
+}
+
+func (s *Server) getJournal(c fiber.Ctx) error {
+	entries, err := s.Store.Journal(c.Context(), 200)
+	if err != nil {
+		return err
+	}
+	written, err := s.Store.WrittenList(c.Context(), 200)
+	if err != nil {
+		return err
+	}
+	return c.JSON(JournalView{entries, written})
+}
+
+func (s *Server) getSiteFile(c fiber.Ctx) error {
+	now, _ := s.Store.Site()
+	var b bytes.Buffer
+	if err := files.WriteSite(&b, now); err != nil {
+		return err
+	}
+	c.Set("Content-Type", "application/json")
+	c.Attachment("site.json")
+	return c.Send(b.Bytes())
+}
+
+// postSiteFile replaces the whole site in one step, which can be undone.
+func (s *Server) postSiteFile(c fiber.Ctx) error {
+	next, err := files.ReadSite(c.Body())
+	if err != nil {
+		return err
+	}
+	entry, err := s.Store.Change(c.Context(), who(c), "brought in the site "+next.Name, func(now *site.Site) ([]site.Edit, error) {
+		return site.Diff(now, next), nil
+	})
+	s.mu.Lock()
+	s.routes = map[string]*route.Route{}
+	s.mu.Unlock()
+	return s.step(c, entry, err)
+}
+
+// device finds the device of a request and the scheme of its map.
+func (s *Server) device(_ context.Context, id string) (*site.Site, int64, *site.Device, *protocol.Def, error) {
+	now, seq := s.Store.Site()
+	d := now.Device(id)
+	if d == nil {
+		return nil, 0, nil, nil, problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(id)
+	}
+	name := d.Map
+	if name == "" {
+		name = protocol.ModbusTCP.Name
+	}
+	def, ok := protocol.Named(name)
+	if !ok {
+		return nil, 0, nil, nil, problem.New("protocol", fmt.Sprintf("The map is written for %q, which this version does not speak.", name), "").At(d.Name)
+	}
+	return now, seq, d, def, nil
+}
