@@ -98,7 +98,7 @@ func (s *Server) getPoint(c fiber.Ctx) error {
 	live, _ := s.Engine.Hub.Point(p.ID)
 	view := PointView{Point: *p, Device: d.ID, Version: s.Store.Versions(site.KindPoint)[p.ID], Notations: scheme.Notations(p.Address), Live: live, Words: []Word{}}
 	if view.Notations == nil {
-		view.Notations = []address.Written{}
+		view.Notations = []address.Notation{}
 	}
 	if area, ok := address.AreaOf(scheme, p.Address.Area); ok {
 		view.AreaTitle, view.Writable = area.Title, area.Writable && p.Access != site.ReadOnly

@@ -90,14 +90,14 @@ type PointRow struct {
 
 // PointView is one point with everything that the inspector shows.
 type PointView struct {
-	Point     site.Point        `json:"point"`
-	Device    string            `json:"device"`
-	Version   int64             `json:"version"`
-	Notations []address.Written `json:"notations"`
-	AreaTitle string            `json:"areaTitle"`
-	Live      field.Live        `json:"live"`
-	Words     []Word            `json:"words"`
-	Writable  bool              `json:"writable"`
+	Point     site.Point         `json:"point"`
+	Device    string             `json:"device"`
+	Version   int64              `json:"version"`
+	Notations []address.Notation `json:"notations"`
+	AreaTitle string             `json:"areaTitle"`
+	Live      field.Live         `json:"live"`
+	Words     []Word             `json:"words"`
+	Writable  bool               `json:"writable"`
 }
 
 // Word is one 16-bit word in three notations.

@@ -124,10 +124,10 @@ type Area struct {
 	Writable bool   `json:"writable"`
 }
 
-// Written is one address in one notation.
-type Written struct {
-	Notation string `json:"notation"`
-	Text     string `json:"text"`
+// Notation is one address in one notation.
+type Notation struct {
+	Name string `json:"notation"`
+	Text string `json:"text"`
 }
 
 // Scheme is the addressing of one protocol.
@@ -140,7 +140,7 @@ type Scheme interface {
 	// Short prints the notation that people use most.
 	Short(Address) string
 	// Notations prints every notation, the short one first.
-	Notations(Address) []Written
+	Notations(Address) []Notation
 }
 
 // AreaOf finds an area of a scheme by its key.

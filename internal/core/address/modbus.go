@@ -192,24 +192,24 @@ func bitSuffix(a Address) string {
 	return "." + strconv.Itoa(a.Bit())
 }
 
-func (s modbus) Notations(a Address) []Written {
+func (s modbus) Notations(a Address) []Notation {
 	t, ok := modbusTableOf(func(t modbusTable) bool { return t.Key == a.Area })
 	if !ok {
 		return nil
 	}
-	out := make([]Written, 0, 6)
+	out := make([]Notation, 0, 6)
 	if a.Offset < 9999 {
-		out = append(out, Written{"1-based", fmt.Sprintf("%c%04d%s", t.digit, a.Offset+1, bitSuffix(a))})
+		out = append(out, Notation{"1-based", fmt.Sprintf("%c%04d%s", t.digit, a.Offset+1, bitSuffix(a))})
 	}
 	iec := fmt.Sprintf("%s%d", t.word, a.Offset)
 	if a.Bit() >= 0 {
 		iec = fmt.Sprintf("%s%d.%d", t.wordsBit, a.Offset, a.Bit())
 	}
 	return append(out,
-		Written{"6-digit", fmt.Sprintf("%c%05d%s", t.digit, a.Offset+1, bitSuffix(a))},
-		Written{"table and number", fmt.Sprintf("%cx%05d%s", t.digit, a.Offset+1, bitSuffix(a))},
-		Written{"on the wire", fmt.Sprintf("%s%d%s", t.Key, a.Offset, bitSuffix(a))},
-		Written{"hexadecimal", fmt.Sprintf("0x%04X%s", a.Offset, bitSuffix(a))},
-		Written{"IEC 61131-3", iec},
+		Notation{"6-digit", fmt.Sprintf("%c%05d%s", t.digit, a.Offset+1, bitSuffix(a))},
+		Notation{"table and number", fmt.Sprintf("%cx%05d%s", t.digit, a.Offset+1, bitSuffix(a))},
+		Notation{"on the wire", fmt.Sprintf("%s%d%s", t.Key, a.Offset, bitSuffix(a))},
+		Notation{"hexadecimal", fmt.Sprintf("0x%04X%s", a.Offset, bitSuffix(a))},
+		Notation{"IEC 61131-3", iec},
 	)
 }

@@ -1,0 +1,35 @@
+# Every command works on a fresh machine with Go, Node, make and Debian's
+# packages: what else is needed is installed by scripts/setup.sh.
+
+GO_FLAGS = -trimpath
+
+.PHONY: demo build test bench gen check-gen web e2e fuzz clean
+
+demo: build
+	./bin/ferry demo
+
+build: web
+	go build $(GO_FLAGS) -o bin/ferry ./cmd/ferry
+
+web: web/node_modules/.installed gen
+	cd web && npm run --silent build
+
+web/node_modules/.installed: web/package-lock.json
+	cd web && npm ci --silent --no-audit --no-fund
+	touch $@
+
+# Types of the interface and the schema of the site file, out of the Go types.
+gen: web/node_modules/.installed
+	./scripts/gen.sh docs/site.schema.json web/src/api/types.gen.ts
+
+test:
+	./scripts/test.sh
+
+bench: build
+	./scripts/bench.sh
+
+fuzz:
+	./scripts/fuzz.sh
+
+clean:
+	rm -rf bin web/node_modules internal/api/dist/assets internal/api/dist/index.html internal/api/dist/icon.svg

@@ -1,0 +1,57 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+)
+
+// TestShots takes the pictures of docs/screenshots, from the demo site. It
+// runs only when FERRY_SHOTS names the folder to put them in.
+func TestShots(t *testing.T) {
+	dir := os.Getenv("FERRY_SHOTS")
+	if dir == "" {
+		t.Skip("FERRY_SHOTS names no folder for the pictures")
+	}
+	f := start(t, "demo", t.TempDir())
+	b := f.open(t, "/lines")
+	b.press("Try every link")
+	b.sees("links stop somewhere")
+	b.to("/timetable")
+	b.press("Start the run")
+	time.Sleep(4 * time.Second)
+	b.to("/traffic")
+	b.fault("ioa", "exception")
+	b.fault("skid", "silent")
+	time.Sleep(6 * time.Second)
+	for _, view := range []struct{ name, path string }{
+		{"lines", "/lines/link/lss-uv"},
+		{"points", "/points/do12/do12-02"},
+		{"timetable", "/timetable"},
+		{"crossings", "/crossings/x-temp"},
+		{"traffic", "/traffic"},
+	} {
+		b.to(view.path)
+		time.Sleep(2500 * time.Millisecond)
+		b.shot(filepath.Join(dir, view.name+".png"))
+	}
+	b.click(`[data-outcome="answered"]`)
+	b.sees("Answer,")
+	time.Sleep(500 * time.Millisecond)
+	b.shot(filepath.Join(dir, "bytes.png"))
+	b.to("/points/pump1/pump1-02")
+	b.fill("New value", "48,5")
+	b.press("Write…")
+	b.sees("Write to the bench?")
+	b.shot(filepath.Join(dir, "write.png"))
+	b.press("Write 48.50 Hz")
+	b.sees("Written and read back")
+	b.to("/checkout")
+	b.sees("SpeedSetpoint")
+	b.shot(filepath.Join(dir, "checkout.png"))
+	b.does(`localStorage.setItem("ferry-theme", "dark")`)
+	b.to("/points/do12/do12-wash")
+	time.Sleep(2 * time.Second)
+	b.shot(filepath.Join(dir, "dark.png"))
+}

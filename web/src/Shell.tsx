@@ -1,0 +1,156 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { Link, Outlet, useNavigate, useRouterState } from "@tanstack/react-router";
+import { Menu, Redo2, Undo2 } from "lucide-react";
+import { DropdownMenu } from "radix-ui";
+import { useEffect, useRef, useState } from "react";
+import { post, postText, useEdit, useSite } from "./api/client";
+import { useLiveState } from "./api/live";
+import type { EditAnswer } from "./api/types.gen";
+import { KeysDialog } from "./shared/Keys";
+import { ModeSwitch, PlantLock } from "./shared/ModeSwitch";
+import { Palette, type Action } from "./shared/Palette";
+import { toggleTheme } from "./shared/theme";
+import { attempt, say, Toasts } from "./shared/toast";
+import { Dialog, Field } from "./shared/ui";
+
+export const stops = [
+  { key: "lines", title: "Lines", to: "/lines" },
+  { key: "points", title: "Points", to: "/points" },
+  { key: "timetable", title: "Timetable", to: "/timetable" },
+  { key: "crossings", title: "Crossings", to: "/crossings" },
+  { key: "checkout", title: "Checkout", to: "/checkout" },
+  { key: "traffic", title: "Traffic", to: "/traffic" },
+] as const;
+
+/** What is the same on every screen: the route, the mode, undo, find or do. */
+export function Shell() {
+  const { data: site } = useSite();
+  const live = useLiveState();
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const path = useRouterState({ select: (s) => s.location.pathname });
+  const [palette, setPalette] = useState(false);
+  const [keys, setKeys] = useState(false);
+  const [naming, setNaming] = useState(false);
+  const file = useRef<HTMLInputElement>(null);
+  const edit = useEdit();
+
+  const refresh = () => client.invalidateQueries();
+  const undo = () => attempt(async () => { say("Taken back: " + (await post<EditAnswer>("/api/undo")).what); await refresh(); });
+  const redo = () => attempt(async () => { say("Done again: " + (await post<EditAnswer>("/api/redo")).what); await refresh(); });
+  const run = (what: "start" | "stop") => attempt(() => post(`/api/run/${what}`, { links: [] }));
+  const bringIn = async (list: FileList | null) => {
+    const chosen = list?.[0];
+    if (!chosen) return;
+    await attempt(async () => {
+      await postText("/api/file/site.json", await chosen.text());
+      say("The site was brought in from " + chosen.name + ". Ctrl Z takes it back.");
+      await refresh();
+      await navigate({ to: "/lines" });
+    });
+    if (file.current) file.current.value = "";
+  };
+  const actions: Action[] = [
+    { title: "Start the run of every link", run: () => void run("start") },
+    { title: "Stop every run", run: () => void run("stop") },
+    { title: "Take the last edit back", keys: "Ctrl Z", run: () => void undo() },
+    { title: "Do it again", keys: "Ctrl Shift Z", run: () => void redo() },
+    { title: "Hand out the site as a file", run: () => { location.href = "/api/file/site.json"; } },
+    { title: "Bring in a site file…", run: () => file.current?.click() },
+    { title: "Name the site…", run: () => setNaming(true) },
+    { title: "Light or dark", run: toggleTheme },
+    { title: "Keys of this screen", keys: "?", run: () => setKeys(true) },
+  ];
+
+  useEffect(() => {
+    const onKey = (e: KeyboardEvent) => {
+      const typing = e.target instanceof HTMLElement && (e.target.isContentEditable || ["INPUT", "TEXTAREA", "SELECT"].includes(e.target.tagName));
+      const ctrl = e.ctrlKey || e.metaKey;
+      if (ctrl && e.key.toLowerCase() === "k") {
+        e.preventDefault();
+        setPalette(true);
+      } else if (ctrl && e.key.toLowerCase() === "z" && !typing) {
+        e.preventDefault();
+        void (e.shiftKey ? redo() : undo());
+      } else if (e.key === "?" && !typing) {
+        setKeys(true);
+      } else if (e.key === "Escape" && !typing && !e.defaultPrevented && !document.querySelector("[role=dialog]")) {
+        // One step back: from an object to its screen.
+        const up = path.split("/").slice(0, path.startsWith("/traffic") || path.startsWith("/lines") ? 2 : -1).join("/");
+        if (up && up !== path) void navigate({ to: up });
+      }
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  });
+
+  const points = site?.devices.reduce((n, d) => n + d.pointCount, 0) ?? 0;
+  const plant = live.state.mode === "plant";
+  return (
+    <div className="flex h-full flex-col" style={plant ? { borderTop: "6px solid var(--plant)" } : undefined} data-mode={live.state.mode}>
+      <header className="flex h-14 flex-none items-center gap-3 bg-bar px-4 text-[var(--bar-text)]">
+        <Link to="/lines" className="flex items-center gap-2 text-[17px] font-bold" aria-label="Ferry, to the lines">
+          <svg width="30" height="22" viewBox="0 0 30 22" aria-hidden><path d="M2 2v18M28 2v18" stroke="#7fc4c9" strokeWidth="2.500" /><path d="M6 12h18l-3 6H9zM11 7h8v5h-8z" fill="#f3f0e8" /></svg>
+          Ferry
+        </Link>
+        <div className="ml-1 w-[190px] min-w-0 border-l border-white/20 pl-3">
+          <div className="truncate text-[13.500px] font-semibold" title={site?.name}>{site?.name ?? "…"}</div>
+          <div className="small truncate text-[var(--bar-text2)]">
+            {site ? `${count(site.lines.length, "line")} · ${count(site.devices.length, "device")} · ${count(points, "point")}` : "reading the site"}
+          </div>
+        </div>
+        <nav aria-label="Route" className="flex flex-1 justify-center">
+          {stops.map((stop, i) => {
+            const waiting = live.findings.filter((f) => f.where === stop.key && f.severity !== "note");
+            const here = path.startsWith(stop.to);
+            const worst = waiting.some((f) => f.severity === "fault") ? "fault" : "doubt";
+            return (
+              <Link key={stop.key} to={stop.to} className="relative flex w-[86px] flex-col items-center gap-[3px] max-[1100px]:w-[72px]" aria-current={here ? "page" : undefined}>
+                {i > 0 && <span aria-hidden className="absolute top-[10px] right-1/2 mr-[11px] border-t-2 border-white/25" style={{ width: "calc(100% - 22px)" }} />}
+                <span
+                  className="flex h-[21px] w-[21px] items-center justify-center text-[12px] font-bold"
+                  style={waiting.length ? { background: worst === "fault" ? "#d8543b" : "#e0a33a", color: worst === "fault" ? "#fff" : "#15252d", borderRadius: worst === "fault" ? 5 : 11, minWidth: 21 } : { border: "2px solid rgb(255 255 255 / 0.5)", borderRadius: 11, background: here ? "#7fc4c9" : undefined }}
+                  aria-label={waiting.length ? `${waiting.length} findings` : undefined}
+                >
+                  {waiting.length || ""}
+                </span>
+                <span className={"text-[13.500px] " + (here ? "font-bold" : "text-[var(--bar-text2)]")}>{stop.title}</span>
+              </Link>
+            );
+          })}
+        </nav>
+        {!live.connected && <span className="chip fault" role="status">no contact with Ferry</span>}
+        <button type="button" aria-label="Take back" title="Take back, Ctrl Z" disabled={!site?.canUndo} onClick={() => void undo()}><Undo2 size={17} /></button>
+        <button type="button" aria-label="Do again" title="Do again, Ctrl Shift Z" disabled={!site?.canRedo} onClick={() => void redo()}><Redo2 size={17} /></button>
+        <button type="button" className="small rounded-md border border-white/40 px-2 py-1" onClick={() => setPalette(true)}>Find or do… Ctrl K</button>
+        <ModeSwitch />
+        <DropdownMenu.Root>
+          <DropdownMenu.Trigger asChild><button type="button" aria-label="More"><Menu size={19} /></button></DropdownMenu.Trigger>
+          <DropdownMenu.Portal>
+            <DropdownMenu.Content className="menu" align="end" sideOffset={8}>
+              {actions.slice(4).map((action) => (
+                <DropdownMenu.Item key={action.title} className="menu-item" onSelect={action.run}>{action.title}</DropdownMenu.Item>
+              ))}
+            </DropdownMenu.Content>
+          </DropdownMenu.Portal>
+        </DropdownMenu.Root>
+      </header>
+      {plant && <PlantLock />}
+      <main className="flex min-h-0 flex-1"><Outlet /></main>
+      <input ref={file} type="file" accept=".json,application/json" className="hidden" aria-label="Site file" onChange={(e) => void bringIn(e.target.files)} />
+      <Palette open={palette} onClose={() => setPalette(false)} actions={actions} />
+      <KeysDialog open={keys} onClose={() => setKeys(false)} path={path} />
+      <Dialog open={naming} onClose={() => setNaming(false)} title="The site">
+        {site && (
+          <>
+            <Field label="Name" value={site.name} onCommit={(name) => edit("renamed the site", [{ kind: "site", id: "", base: site.versions["site:"] ?? 0, after: { name, remark: site.remark } }])} />
+            <Field label="Remark" value={site.remark} onCommit={(remark) => edit("changed the site's remark", [{ kind: "site", id: "", base: site.versions["site:"] ?? 0, after: { name: site.name, remark } }])} />
+          </>
+        )}
+      </Dialog>
+      <Toasts />
+    </div>
+  );
+}
+
+export const count = (n: number, word: string) => `${n.toLocaleString("en-GB").replaceAll(",", "\u2009")} ${word}${n === 1 ? "" : "s"}`;

@@ -1,0 +1,68 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import type { EditAnswer, EditRequest, PointsView, PointView, Problem, SiteView, TimetableView } from "./types.gen";
+
+/** An error in the one shape that Ferry's interface has. */
+export class ProblemError extends Error {
+  constructor(readonly problem: Problem) {
+    super([problem.where ? problem.where + ": " : "", problem.sentence, problem.do ? " " + problem.do : ""].join(""));
+  }
+}
+
+/** Names this window in the journal. */
+const windowName = (() => {
+  let name = sessionStorage.getItem("ferry-window");
+  if (!name) {
+    name = "window " + Math.random().toString(36).slice(2, 6);
+    sessionStorage.setItem("ferry-window", name);
+  }
+  return name;
+})();
+
+async function call<T>(method: string, path: string, body?: BodyInit): Promise<T> {
+  let response: Response;
+  try {
+    response = await fetch(path, { method, body, headers: { "X-Ferry-Window": windowName, ...(body ? { "Content-Type": "application/json" } : {}) } });
+  } catch {
+    throw new ProblemError({ code: "offline", sentence: "Ferry does not answer.", do: "Look whether the program still runs; nothing you typed is lost." });
+  }
+  const text = await response.text();
+  const data: unknown = text ? JSON.parse(text) : null;
+  if (!response.ok) throw new ProblemError(data as Problem);
+  return data as T;
+}
+
+export const get = <T>(path: string) => call<T>("GET", path);
+export const post = <T>(path: string, body: unknown = {}) => call<T>("POST", path, JSON.stringify(body));
+export const postText = <T>(path: string, text: string) => call<T>("POST", path, text);
+
+export const problemOf = (error: unknown): Problem =>
+  error instanceof ProblemError ? error.problem : { code: "internal", sentence: String(error) };
+
+export const useSite = () => useQuery({ queryKey: ["site"], queryFn: () => get<SiteView>("/api/site") });
+export const usePoints = (device: string | undefined) =>
+  useQuery({ queryKey: ["points", device], queryFn: () => get<PointsView>(`/api/devices/${device}/points`), enabled: !!device, placeholderData: (old) => (old?.device === device ? old : undefined) });
+export const usePoint = (id: string | undefined, at: number) =>
+  useQuery({ queryKey: ["point", id, at], queryFn: () => get<PointView>(`/api/points/${id}`), enabled: !!id, placeholderData: (old) => (old?.point.id === id ? old : undefined) });
+export const useTimetable = () => useQuery({ queryKey: ["timetable"], queryFn: () => get<TimetableView>("/api/timetable"), refetchInterval: 1000 });
+
+export type Kind = "site" | "line" | "device" | "point" | "link" | "crossing";
+export interface ObjectEdit {
+  kind: Kind;
+  id: string;
+  parent?: string;
+  after: unknown;
+  base: number;
+}
+
+/** Returns a function that sends edits as one step and refreshes what is shown. */
+export function useEdit() {
+  const client = useQueryClient();
+  return async (what: string, edits: ObjectEdit[]) => {
+    const answer = await post<EditAnswer>("/api/edit", { what, edits } as EditRequest);
+    await client.invalidateQueries({ queryKey: ["site"] });
+    return answer;
+  };
+}
+
+/** Makes an id for a new object; the store refuses one that is taken. */
+export const newId = () => crypto.getRandomValues(new Uint32Array(2)).reduce((text, n) => text + n.toString(36), "");

@@ -1,0 +1,79 @@
+import type { QueryClient } from "@tanstack/react-query";
+import { useSyncExternalStore } from "react";
+import type { CrossingState, Finding, Live, Pulse, State } from "./types.gen";
+
+/**
+ * The live side of the page: what the event stream has told so far. Points are
+ * subscribed to one by one, so that a value that changes redraws its own cell
+ * and nothing else.
+ */
+export interface LiveState {
+  connected: boolean;
+  state: State;
+  findings: Finding[];
+  crossings: Record<string, CrossingState>;
+  exchange: number;
+  nowMs: number;
+}
+
+let current: LiveState = { connected: false, state: { mode: "bench", unlockedMs: 0, running: [] }, findings: [], crossings: {}, exchange: 0, nowMs: Date.now() };
+const points = new Map<string, Live>();
+const watchers = new Map<string, Set<() => void>>();
+const listeners = new Set<() => void>();
+
+function subscribe(listener: () => void) {
+  listeners.add(listener);
+  return () => listeners.delete(listener);
+}
+const tell = () => listeners.forEach((listener) => listener());
+
+/** Opens the event stream; the browser reconnects by itself. */
+export function openStream(client: QueryClient) {
+  let seq = 0;
+  let routes = -1;
+  const source = new EventSource("/api/stream");
+  source.addEventListener("error", () => {
+    if (!current.connected) return;
+    current = { ...current, connected: false };
+    tell();
+  });
+  source.addEventListener("message", (event) => {
+    const pulse = JSON.parse(String(event.data)) as Pulse;
+    for (const live of pulse.live) {
+      points.set(live.point, live);
+      watchers.get(live.point)?.forEach((watcher) => watcher());
+    }
+    if ((seq && pulse.seq !== seq) || (routes >= 0 && pulse.routes !== routes)) {
+      void client.invalidateQueries({ queryKey: ["site"] });
+      if (pulse.seq !== seq) for (const key of ["points", "point", "timetable", "journal"]) void client.invalidateQueries({ queryKey: [key] });
+    }
+    seq = pulse.seq;
+    routes = pulse.routes;
+    current = {
+      connected: true,
+      state: pulse.state,
+      findings: pulse.findings ?? current.findings,
+      crossings: Object.fromEntries(pulse.crossings.map((c) => [c.id, c])),
+      exchange: pulse.exchange,
+      nowMs: pulse.nowMs,
+    };
+    tell();
+  });
+  return () => source.close();
+}
+
+export const useLiveState = () => useSyncExternalStore(subscribe, () => current);
+
+/** The latest state of one point, or undefined before it is known. */
+export function useLive(id: string | undefined): Live | undefined {
+  return useSyncExternalStore(
+    (watcher) => {
+      if (!id) return () => {};
+      const set = watchers.get(id) ?? new Set();
+      watchers.set(id, set);
+      set.add(watcher);
+      return () => set.delete(watcher);
+    },
+    () => (id ? points.get(id) : undefined),
+  );
+}

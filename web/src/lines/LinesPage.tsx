@@ -1,0 +1,161 @@
+import { Link, useNavigate, useParams } from "@tanstack/react-router";
+import { useState } from "react";
+import { newId, post, useEdit, useSite, type ObjectEdit } from "../api/client";
+import { useLiveState } from "../api/live";
+import type { Route, SiteView } from "../api/types.gen";
+import { SmallStops } from "../shared/RouteStops";
+import { attempt, say } from "../shared/toast";
+import { Empty } from "../shared/ui";
+import { DevicePanel } from "./DevicePanel";
+import { LinePanel } from "./LinePanel";
+import { LinkPanel } from "./LinkPanel";
+
+/** The lines of the site, each with its devices on it, and the chosen object beside them. */
+export function LinesPage() {
+  const { data: site } = useSite();
+  const params = useParams({ strict: false });
+  const navigate = useNavigate();
+  const edit = useEdit();
+  const [trying, setTrying] = useState<{ done: number; of: number }>();
+  if (!site) return <p className="soft p-8">Reading the site…</p>;
+
+  const addLine = () => attempt(async () => {
+    const id = newId();
+    await edit("added a line", [{ kind: "line", id, base: 0, after: { id, name: fresh("Line", site.lines.map((l) => l.name)), medium: "ethernet" } }]);
+    await navigate({ to: "/lines/$kind/$id", params: { kind: "line", id } });
+  });
+  const addDevice = (line: string | undefined) => attempt(async () => {
+    const { id, edits } = newDevice(site, line);
+    await edit("added a device", edits);
+    await navigate({ to: "/lines/$kind/$id", params: { kind: "device", id } });
+  });
+  const tryAll = async () => {
+    let stopped = 0;
+    for (const [i, link] of site.links.entries()) {
+      setTrying({ done: i, of: site.links.length });
+      const route = await attempt(() => post<Route>(`/api/links/${link.id}/try`));
+      if (!route || route.stopsAt) stopped++;
+    }
+    setTrying(undefined);
+    say(stopped ? `${stopped} of ${site.links.length} links stop somewhere.` : `All ${site.links.length} links go through.`);
+  };
+
+  const link = params.kind === "link" ? site.links.find((l) => l.id === params.id) : undefined;
+  const device = params.kind === "device" ? site.devices.find((d) => d.id === params.id) : undefined;
+  const line = params.kind === "line" ? site.lines.find((l) => l.id === params.id) : undefined;
+  const loose = site.devices.filter((d) => !d.ports.some((p) => site.lines.some((l) => l.id === p.line)));
+  return (
+    <>
+      <div className="min-w-0 flex-1 overflow-y-auto p-4">
+        {site.lines.length === 0 && (
+          <Empty title="No line yet">A site begins with a line: one Ethernet segment, and the devices on it. Or bring in a site file from the menu at the top right.</Empty>
+        )}
+        {site.lines.map((l) => <LineCard key={l.id} site={site} id={l.id} chosen={params.id} onAddDevice={() => void addDevice(l.id)} />)}
+        {loose.length > 0 && (
+          <section className="card mb-4 p-4">
+            <h3 className="mb-2">On no line</h3>
+            <div className="flex flex-wrap gap-2">
+              {loose.map((d) => <Link key={d.id} to="/lines/$kind/$id" params={{ kind: "device", id: d.id }} className="button">{d.name}</Link>)}
+            </div>
+          </section>
+        )}
+        <div className={"flex gap-2 " + (site.lines.length === 0 ? "justify-center" : "")}>
+          <button type="button" className={"button " + (site.lines.length === 0 ? "main" : "")} onClick={() => void addLine()}>Add a line</button>
+          {site.lines.length > 0 && <button type="button" className="button" onClick={() => void addDevice(site.lines[0]?.id)}>Add a device</button>}
+          {site.links.length > 0 && (
+            <button type="button" className="button main ml-auto" disabled={!!trying} onClick={() => void tryAll()}>
+              {trying ? `Trying ${trying.done + 1} of ${trying.of}…` : "Try every link"}
+            </button>
+          )}
+        </div>
+      </div>
+      {link && <LinkPanel key={link.id} site={site} link={link} />}
+      {device && <DevicePanel key={device.id} site={site} device={device} />}
+      {line && <LinePanel key={line.id} site={site} line={line} />}
+      {params.id && !link && !device && !line && <aside className="panel">This object is no longer in the site.</aside>}
+    </>
+  );
+}
+
+/** A line as a rail with its devices hanging from it: the asking end dark, first. */
+function LineCard({ site, id, chosen, onAddDevice }: { site: SiteView; id: string; chosen?: string; onAddDevice: () => void }) {
+  const line = site.lines.find((l) => l.id === id);
+  const { state } = useLiveState();
+  if (!line) return null;
+  const here = site.devices.filter((d) => d.ports.some((p) => p.line === id));
+  const links = site.links.filter((l) => l.line === id);
+  const askers = here.filter((d) => links.some((l) => l.asking === d.id));
+  const others = here.filter((d) => !askers.includes(d));
+  const busiest = Math.max(0, ...links.map((l) => site.load.find((x) => x.link === l.id)?.utilisation ?? 0));
+  const running = links.filter((l) => state.running.includes(l.id)).length;
+  return (
+    <section className="card mb-4 p-4" aria-label={"Line " + line.name}>
+      <div className="mb-3 flex items-baseline gap-3">
+        <h2 className="min-w-0 truncate"><Link to="/lines/$kind/$id" params={{ kind: "line", id }} className="hover:underline">{line.name}</Link></h2>
+        <span className="small soft">Ethernet{line.network ? " · " + line.network : ""}{running ? ` · ${running} of ${links.length} links run` : ""}</span>
+        <span className="small soft ml-auto whitespace-nowrap">busiest connection</span>
+        <span className="h-[8px] w-[110px] self-center rounded-full bg-band" aria-hidden>
+          <span className="block h-full rounded-full" style={{ width: `${Math.min(100, 100 * busiest)}%`, minWidth: busiest ? 4 : 0, background: busiest > 1 ? "var(--fault)" : busiest > 0.7 ? "var(--doubt)" : "var(--tide)" }} />
+        </span>
+        <b className="mono">{(100 * busiest).toFixed(busiest < 0.1 ? 1 : 0)}%</b>
+      </div>
+      <div className="h-[4px] rounded bg-ink" aria-hidden />
+      <div className="grid gap-x-3 gap-y-2" style={{ gridTemplateColumns: "repeat(auto-fill, minmax(136px, 1fr))" }}>
+        {[...askers, ...others].map((d) => {
+          const asks = links.filter((l) => l.asking === d.id);
+          const to = links.find((l) => l.answering === d.id);
+          const route = to && site.routes.find((r) => r.link === to.id);
+          const dark = asks.length > 0;
+          const on = chosen === d.id || (!!to && chosen === to.id);
+          return (
+            <div key={d.id}>
+              <div className="ml-4 h-[10px] w-[3px] bg-ink" aria-hidden />
+              <Link
+                to="/lines/$kind/$id"
+                params={to && !dark ? { kind: "link", id: to.id } : { kind: "device", id: d.id }}
+                className="block rounded-md border p-[8px_10px]"
+                data-device={d.id}
+                style={{ background: dark ? "var(--bar)" : "var(--sheet)", color: dark ? "var(--bar-text)" : undefined, borderColor: "var(--rule)", boxShadow: on ? "0 0 0 3px var(--tide)" : undefined }}
+              >
+                <b className="block truncate" title={d.name}>{d.name}</b>
+                <span className={"mono block truncate " + (dark ? "opacity-80" : "soft")}>{d.ports.find((p) => p.line === id)?.host || "no address"}</span>
+                <span className="small block h-[19px]">{dark ? <span className="opacity-80">asks {asks.length} {asks.length === 1 ? "link" : "links"}</span> : route ? <SmallStops route={route} /> : <span className="soft">no link</span>}</span>
+              </Link>
+            </div>
+          );
+        })}
+        {here.length === 0 && <div className="soft col-span-full pt-3">Nothing is on this line yet. <button type="button" className="font-semibold underline" onClick={onAddDevice}>Add a device</button>, first the one that asks.</div>}
+      </div>
+    </section>
+  );
+}
+
+/** A name that is not taken: "Line", "Line 2"… */
+function fresh(word: string, taken: string[]): string {
+  for (let n = taken.length + 1; ; n++) if (!taken.includes(`${word} ${n}`)) return `${word} ${n}`;
+}
+
+/** A new device on a line; where somebody asks there already, with a link from it. */
+function newDevice(site: SiteView, line: string | undefined): { id: string; edits: ObjectEdit[] } {
+  const id = newId();
+  const on = site.lines.find((l) => l.id === line);
+  const asker = site.links.find((l) => l.line === line)?.asking ?? site.devices.find((d) => d.ports.some((p) => p.line === line))?.id;
+  const protocol = site.protocols.find((p) => p.medium === on?.medium)?.name;
+  const port = { line, host: freeHost(site, line), ...(asker ? { protocol } : {}) };
+  const edits: ObjectEdit[] = [{ kind: "device", id, base: 0, after: { id, name: fresh("Device", site.devices.map((d) => d.name)), map: protocol, ports: line ? [port] : [], points: null } }];
+  if (asker && line) {
+    const link = newId();
+    edits.push({ kind: "link", id: link, base: 0, after: { id: link, asking: asker, answering: id, line, protocol } });
+  }
+  return { id, edits };
+}
+
+/** The next address behind those in use on a line, so that only the exception is typed. */
+function freeHost(site: SiteView, line: string | undefined): string {
+  const network = site.lines.find((l) => l.id === line)?.network ?? "";
+  const base = /^(\d+\.\d+\.\d+)\.\d+\/2[4-9]$/.exec(network)?.[1];
+  if (!base) return "";
+  const taken = site.devices.flatMap((d) => d.ports.filter((p) => p.line === line).map((p) => Number(p.host?.split(".")[3] ?? 0)));
+  const next = Math.max(9, ...taken) + 1;
+  return next < 255 ? `${base}.${next}` : "";
+}

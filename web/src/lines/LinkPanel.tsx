@@ -1,0 +1,110 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { Link, useNavigate } from "@tanstack/react-router";
+import { useState } from "react";
+import { post, useEdit } from "../api/client";
+import { useLiveState } from "../api/live";
+import type { LinkView, Route, SiteView } from "../api/types.gen";
+import { Mark, markOf } from "../shared/Mark";
+import { RouteStops } from "../shared/RouteStops";
+import { useObjectEditor } from "../shared/useObjectEditor";
+import { attempt, say } from "../shared/toast";
+import { clock, Field } from "../shared/ui";
+import { whole } from "./DevicePanel";
+import { FaultSelect } from "./FaultSelect";
+
+const stopTitles: Record<string, string> = { wire: "Wire", address: "Address", session: "Session", points: "Points", pace: "Pace" };
+
+/** A link: where the message stops, both ends face to face, and what to put right. */
+export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  const edit = useEdit();
+  const { state } = useLiveState();
+  const version = site.versions["link:" + link.id] ?? 0;
+  const editor = useObjectEditor("link", link, version, ({ faceToFace: _rows, ...rest }: LinkView) => rest);
+  const [trying, setTrying] = useState(false);
+  const name = (id: string) => site.devices.find((d) => d.id === id)?.name ?? id;
+  const protocol = site.protocols.find((p) => p.name === link.protocol);
+  const route = site.routes.find((r) => r.link === link.id);
+  const tryIt = async () => {
+    setTrying(true);
+    await attempt(async () => {
+      await post<Route>(`/api/links/${link.id}/try`);
+      await client.invalidateQueries({ queryKey: ["site"] });
+    });
+    setTrying(false);
+  };
+  const remove = () => attempt(async () => {
+    await edit(`removed the link ${name(link.asking)} → ${name(link.answering)}`, [{ kind: "link", id: link.id, base: version, after: null }]);
+    say("The link is gone. Ctrl Z takes it back.");
+    await navigate({ to: "/lines" });
+  });
+  const running = state.running.includes(link.id);
+  const run = () => attempt(() => post(`/api/run/${running ? "stop" : "start"}`, { links: [link.id] }));
+  const alike = (key: string, value: string) => attempt(() => {
+    editor.begin();
+    return editor.commit(`set ${key} of the asking end as the answering end has it`, { settings: { ...link.settings, [key]: whole(value) } });
+  });
+  const told = route?.stops.filter((s) => s.saw) ?? [];
+  const stopped = route?.stops.find((s) => s.stop === route.stopsAt);
+  const tried = !!route?.at && !route.at.startsWith("0001");
+  return (
+    <aside className="panel" aria-label="Link">
+      <div className="small soft">Link · {protocol?.title}</div>
+      <h2 className="mb-3 break-words">
+        <Link to="/lines/$kind/$id" params={{ kind: "device", id: link.asking }} className="hover:underline">{name(link.asking)}</Link> →{" "}
+        <Link to="/lines/$kind/$id" params={{ kind: "device", id: link.answering }} className="hover:underline">{name(link.answering)}</Link>
+      </h2>
+      {route && <RouteStops route={route} />}
+      <div className="mt-3" data-testid="verdict">
+        {stopped ? (
+          <div className="notice"><b>The message stops at {stopTitles[stopped.stop]}.</b><br />{stopped.saw}</div>
+        ) : tried ? (
+          <div className={"notice " + (told.some((s) => s.result === "doubt") ? "doubt" : "good")}><b>The message goes through.</b>{route?.identity ? ` The device says it is ${route.identity}.` : ""}</div>
+        ) : (
+          <div className="notice note">From the plan nothing speaks against it. Try it to see what really happens.</div>
+        )}
+        {stopped?.remedy && <><h3 className="mt-3">Put right</h3><p className="soft">{stopped.remedy}</p></>}
+      </div>
+      <div className="mt-3 flex flex-wrap gap-2">
+        <button type="button" className="button main" disabled={trying} onClick={() => void tryIt()}>{trying ? "Trying…" : tried ? "Try again" : "Try it"}</button>
+        <button type="button" className="button" onClick={() => void run()}>{running ? "Stop the run" : "Run it"}</button>
+        <Link className="button" to="/points/$device" params={{ device: link.answering }}>Its points</Link>
+      </div>
+      {told.length > 0 && tried && (
+        <ul className="mt-3">
+          {told.map((s) => (
+            <li key={s.stop} className="small flex gap-2 py-[2px]"><Mark kind={markOf(s.result)} size={14} /><span>{s.saw}{s.result === "doubt" && s.remedy ? " " + s.remedy : ""}</span></li>
+          ))}
+        </ul>
+      )}
+      <table className="rows mt-4">
+        <thead><tr><th aria-label="Setting" /><th>Asking end<br /><span className="font-normal">{protocol?.asker}</span></th><th aria-label="Agree" /><th>Answering end<br /><span className="font-normal">{protocol?.answerer}</span></th></tr></thead>
+        <tbody>
+          {link.faceToFace.map((row) => (
+            <tr key={row.key} style={row.result === "fault" ? { background: "var(--fault-wash)" } : undefined}>
+              <td className="small soft">{row.title}</td>
+              <td className="mono">{row.asking}{row.unit ? "\u2009" + row.unit : ""}</td>
+              <td><Mark kind={markOf(row.result)} size={15} /></td>
+              <td className="mono">
+                {row.answering}{row.unit ? "\u2009" + row.unit : ""}
+                {row.symptom && <div className="small soft font-sans">then {row.symptom}</div>}
+                {row.result === "fault" && protocol?.settings.some((s) => s.key === row.key && s.end === "both") && (
+                  <button type="button" className="button tight mt-1" onClick={() => void alike(row.key, row.answering)}>Use {row.answering} at both ends</button>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <h3 className="mt-4 mb-1">Asking end is set to</h3>
+      {protocol?.settings.filter((s) => s.end !== "answering").map((s) => (
+        <Field key={s.key} label={s.title} unit={s.unit} mono value={String(link.settings?.[s.key] ?? s.default)} onBegin={editor.begin}
+          onCommit={(text) => editor.commit(`changed ${s.title.toLowerCase()} of the link to ${name(link.answering)}`, { settings: { ...link.settings, [s.key]: whole(text) } })} />
+      ))}
+      {state.mode === "bench" && <><h3 className="mt-4 mb-1">Stand-in on the bench</h3><FaultSelect site={site} device={link.answering} /></>}
+      <button type="button" className="button danger mt-5" onClick={() => void remove()}>Remove the link</button>
+      {tried && route?.at && <p className="small soft mt-4">Last tried {clock(Date.parse(route.at))} on the {route.bench ? "bench" : "plant"} · {route.requests} requests</p>}
+    </aside>
+  );
+}

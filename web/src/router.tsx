@@ -1,0 +1,38 @@
+import { createRootRoute, createRoute, createRouter, redirect } from "@tanstack/react-router";
+import { CheckoutPage } from "./checkout/CheckoutPage";
+import { CrossingsPage } from "./crossings/CrossingsPage";
+import { LinesPage } from "./lines/LinesPage";
+import { PointsPage } from "./points/PointsPage";
+import { Shell } from "./Shell";
+import { TimetablePage } from "./timetable/TimetablePage";
+import { TrafficPage } from "./traffic/TrafficPage";
+
+// The address bar names the place: every device, point, request, crossing,
+// exchange and finding has an address that can be sent to a colleague.
+const root = createRootRoute({ component: Shell, notFoundComponent: () => <p className="p-8">There is nothing at this address. Choose a stop above.</p> });
+const at = <P extends string>(path: P, component: () => React.ReactNode) => createRoute({ getParentRoute: () => root, path, component });
+
+const tree = root.addChildren([
+  createRoute({ getParentRoute: () => root, path: "/", beforeLoad: () => { throw redirect({ to: "/lines" }); } }),
+  at("/lines", LinesPage),
+  at("/lines/$kind/$id", LinesPage),
+  at("/points", PointsPage),
+  at("/points/$device", PointsPage),
+  at("/points/$device/$point", PointsPage),
+  at("/timetable", TimetablePage),
+  at("/timetable/$request", TimetablePage),
+  at("/crossings", CrossingsPage),
+  at("/crossings/$id", CrossingsPage),
+  at("/checkout", CheckoutPage),
+  at("/traffic", TrafficPage),
+  at("/traffic/exchange/$seq", TrafficPage),
+  at("/traffic/finding/$key", TrafficPage),
+]);
+
+export const router = createRouter({ routeTree: tree, defaultPreload: false });
+
+declare module "@tanstack/react-router" {
+  interface Register {
+    router: typeof router;
+  }
+}

@@ -1,0 +1,38 @@
+import { Dialog } from "./ui";
+
+const everywhere: [string, string][] = [
+  ["Ctrl K", "find anything, do anything"],
+  ["Ctrl Z, Ctrl Shift Z", "take back, do again"],
+  ["Esc", "one step back"],
+  ["?", "this list"],
+];
+const perScreen: Record<string, [string, string][]> = {
+  points: [
+    ["Arrows, Tab, Home, End", "move in the grid; with Shift, select"],
+    ["Enter, F2 or typing", "edit the cell; Enter or Tab keeps it, Esc gives it up"],
+    ["Ctrl C, Ctrl V", "copy and paste, also with a spreadsheet"],
+    ["Ctrl D", "fill the selection down from its first row"],
+    ["Delete", "clear the selected cells"],
+    ["Ctrl Delete", "remove the selected points"],
+    ["Ctrl A", "select everything"],
+  ],
+  lines: [["Tab, Enter", "go from device to device, open one"]],
+  traffic: [["Enter", "open an exchange or a finding"]],
+  timetable: [["Wheel, drag", "zoom and move the track"]],
+};
+
+/** Lists the keys of the screen in view. */
+export function KeysDialog({ open, onClose, path }: { open: boolean; onClose: () => void; path: string }) {
+  const own = perScreen[path.split("/")[1] ?? ""] ?? [];
+  return (
+    <Dialog open={open} onClose={onClose} title="Keys">
+      <table className="rows">
+        <tbody>
+          {[...own, ...everywhere].map(([key, what]) => (
+            <tr key={key}><td className="mono whitespace-nowrap">{key}</td><td>{what}</td></tr>
+          ))}
+        </tbody>
+      </table>
+    </Dialog>
+  );
+}

@@ -1,0 +1,148 @@
+import { Dialog as Radix, Tooltip } from "radix-ui";
+import { useEffect, useId, useRef, useState, type ReactNode } from "react";
+import { problemOf } from "../api/client";
+import type { Finding, Problem } from "../api/types.gen";
+import { Mark, markOf } from "./Mark";
+
+/** Says what happened, where, and what to do. */
+export function ProblemNotice({ problem }: { problem: Problem }) {
+  return (
+    <div className="notice mt-2" role="alert" data-code={problem.code}>
+      {problem.where && <div className="small soft">{problem.where}</div>}
+      <b>{problem.sentence}</b> {problem.do}
+    </div>
+  );
+}
+
+/**
+ * One field that is edited in place: it is sent on Enter or on leaving it. If
+ * that fails, what was typed stays, with the reason under it.
+ */
+export function Field({ label, value, onCommit, unit, options, mono, placeholder, onBegin }: {
+  label: string;
+  value: string;
+  onCommit: (text: string) => Promise<unknown>;
+  onBegin?: () => void;
+  unit?: string;
+  options?: { value: string; title: string }[];
+  mono?: boolean;
+  placeholder?: string;
+}) {
+  const [text, setText] = useState(value);
+  const [problem, setProblem] = useState<Problem>();
+  const dirty = useRef(false);
+  const id = useId();
+  useEffect(() => {
+    if (!dirty.current) setText(value);
+  }, [value]);
+  const commit = async (next: string) => {
+    if (next === value) {
+      dirty.current = false;
+      setProblem(undefined);
+      return;
+    }
+    try {
+      await onCommit(next);
+      dirty.current = false;
+      setProblem(undefined);
+    } catch (error) {
+      setProblem(problemOf(error));
+    }
+  };
+  const shared = { id, className: "input " + (mono ? "mono" : ""), "aria-invalid": !!problem, onFocus: () => !dirty.current && onBegin?.() };
+  return (
+    <div className="grid grid-cols-[112px_1fr] items-center gap-x-3 py-1">
+      <label htmlFor={id} className="small soft">{label}{unit ? `, ${unit}` : ""}</label>
+      {options ? (
+        <select {...shared} value={text} onChange={(e) => { setText(e.target.value); void commit(e.target.value); }}>
+          {options.map((o) => <option key={o.value} value={o.value}>{o.title}</option>)}
+        </select>
+      ) : (
+        <input
+          {...shared}
+          value={text}
+          placeholder={placeholder}
+          spellCheck={false}
+          onChange={(e) => { dirty.current = true; setText(e.target.value); }}
+          onBlur={() => void commit(text)}
+          onKeyDown={(e) => {
+            if (e.key === "Enter") void commit(text);
+            if (e.key === "Escape" && dirty.current) {
+              e.stopPropagation();
+              dirty.current = false;
+              setText(value);
+              setProblem(undefined);
+            }
+          }}
+        />
+      )}
+      {problem && <div className="col-span-2"><ProblemNotice problem={problem} /></div>}
+    </div>
+  );
+}
+
+/** A dialog: only for what moves real equipment or cannot be taken back. */
+export function Dialog({ open, onClose, title, children, wide }: { open: boolean; onClose: () => void; title: string; children: ReactNode; wide?: boolean }) {
+  return (
+    <Radix.Root open={open} onOpenChange={(next) => !next && onClose()}>
+      <Radix.Portal>
+        <Radix.Overlay className="overlay" />
+        <Radix.Content className="dialog" style={wide ? { width: "min(980px, 94vw)" } : undefined} aria-describedby={undefined}>
+          <Radix.Title className="mb-3 text-[17px] font-bold">{title}</Radix.Title>
+          {children}
+        </Radix.Content>
+      </Radix.Portal>
+    </Radix.Root>
+  );
+}
+
+export function Tip({ text, children }: { text: ReactNode; children: ReactNode }) {
+  return (
+    <Tooltip.Root>
+      <Tooltip.Trigger asChild>{children}</Tooltip.Trigger>
+      <Tooltip.Portal>
+        <Tooltip.Content className="tip" sideOffset={5}>{text}</Tooltip.Content>
+      </Tooltip.Portal>
+    </Tooltip.Root>
+  );
+}
+
+/** One finding, the plain sentence first. */
+export function FindingCard({ finding, chosen, onClick }: { finding: Finding; chosen?: boolean; onClick?: () => void }) {
+  return (
+    <button type="button" onClick={onClick} data-finding={finding.code} data-severity={finding.severity}
+      className="card mb-2 flex w-full gap-2 p-3 text-left" style={chosen ? { boxShadow: "0 0 0 2px var(--tide)" } : undefined}>
+      <Mark kind={markOf(finding.severity)} />
+      <span className="min-w-0">
+        <b className="block break-words">{finding.title}</b>
+        <span className="block break-words">{finding.sentence}</span>
+        {chosen && (
+          <>
+            <span className="small soft mt-1 block">{finding.remedy}</span>
+            {finding.evidence.map((line) => <span key={line} className="mono soft mt-1 block break-words">{line}</span>)}
+            <span className="small soft mt-1 block">{finding.sure >= 1 ? "sure" : `${Math.round(finding.sure * 100)} % sure`} · seen {finding.count}× · {finding.code}</span>
+          </>
+        )}
+      </span>
+    </button>
+  );
+}
+
+export function Empty({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <div className="mx-auto mt-16 max-w-md text-center">
+      <h2 className="mb-2">{title}</h2>
+      <div className="soft mb-4">{children}</div>
+    </div>
+  );
+}
+
+/** Prints a time of day with milliseconds. */
+export function clock(ms: number): string {
+  const d = new Date(ms);
+  const two = (n: number, width = 2) => String(n).padStart(width, "0");
+  return `${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())}.${two(d.getMilliseconds(), 3)}`;
+}
+
+/** Prints milliseconds with one decimal. */
+export const millis = (n: number) => `${n < 100 ? n.toFixed(1) : n.toFixed(0)}\u2009ms`;

@@ -1,0 +1,29 @@
+import { useRef } from "react";
+import { useEdit, type Kind } from "../api/client";
+
+/**
+ * Changes parts of one object. The object and its version are those that the
+ * user saw when editing began, so that a change made meanwhile in another
+ * window is refused instead of overwritten.
+ */
+export function useObjectEditor<T extends { id: string }>(kind: Kind, object: T, version: number, clean: (object: T) => unknown = (o) => o) {
+  const edit = useEdit();
+  const seen = useRef<{ object: T; version: number }>(undefined);
+  return {
+    begin: () => {
+      seen.current = { object, version };
+    },
+    commit: async (what: string, patch: Partial<T>) => {
+      const from = seen.current ?? { object, version };
+      const after = { ...from.object, ...patch };
+      try {
+        const answer = await edit(what, [{ kind, id: object.id, base: from.version, after: clean(after) }]);
+        seen.current = { object: after, version: answer.seq };
+      } catch (error) {
+        // The next attempt starts from what is there now: the user has been told.
+        seen.current = undefined;
+        throw error;
+      }
+    },
+  };
+}

@@ -1,0 +1,108 @@
+import { useEffect, useRef, useState } from "react";
+import type { Plan, RequestStats, SiteView } from "../api/types.gen";
+
+const left = 130;
+const rowHeight = 30;
+
+/** Time as a track: what is planned on rails, one for each device, with the measured times on the same track. */
+export function Track({ site, line, plan, stats, chosen, onChoose }: { site: SiteView; line: string; plan: Plan; stats: Map<string, RequestStats>; chosen?: string; onChoose: (id: string) => void }) {
+  const box = useRef<HTMLDivElement>(null);
+  const [width, setWidth] = useState(1200);
+  const [view, setView] = useState({ from: 0, span: 250 });
+  const drag = useRef<{ x: number; from: number }>(undefined);
+  useEffect(() => {
+    const observer = new ResizeObserver(([entry]) => entry && setWidth(entry.contentRect.width));
+    if (box.current) observer.observe(box.current);
+    return () => observer.disconnect();
+  }, []);
+  const links = site.links.filter((l) => l.line === line);
+  const requests = plan.requests.filter((r) => links.some((l) => l.id === r.link));
+  const zoom = (factor: number, at = 0.5) => setView((v) => {
+    const span = Math.max(10, Math.min(60_000, v.span * factor));
+    return { span, from: Math.max(0, v.from + at * (v.span - span)) };
+  });
+  useEffect(() => {
+    // React listens to wheels passively; zooming must keep the page still.
+    const node = box.current;
+    const onWheel = (e: WheelEvent) => {
+      if (!e.ctrlKey && Math.abs(e.deltaX) > Math.abs(e.deltaY)) return;
+      if (!e.ctrlKey && !e.shiftKey) return;
+      e.preventDefault();
+      zoom(e.deltaY > 0 ? 1.25 : 0.8, Math.max(0, (e.offsetX - left) / (width - left)));
+    };
+    node?.addEventListener("wheel", onWheel, { passive: false });
+    return () => node?.removeEventListener("wheel", onWheel);
+  }, [width]);
+  if (!requests.length) return null;
+  const paces = [...new Set(requests.map((r) => r.paceMs))].toSorted((a, b) => (a || Infinity) - (b || Infinity));
+  const colours = ["var(--tide)", "var(--series2)", "var(--series3)", "var(--ink2)"];
+  const colour = (pace: number) => colours[Math.min(paces.indexOf(pace), colours.length - 1)];
+  const x = (ms: number) => left + ((ms - view.from) / view.span) * (width - left);
+  const step = [1, 2, 5, 10, 20, 50, 100, 250, 500, 1000, 2000, 5000, 10_000].find((n) => view.span / n <= 9) ?? 10_000;
+  const ticks: number[] = [];
+  for (let t = Math.ceil(view.from / step) * step; t <= view.from + view.span; t += step) ticks.push(t);
+  const rails = links.filter((l) => requests.some((r) => r.link === l.id));
+  const height = 24 + rails.length * rowHeight + 6;
+  const words = (ms: number) => (ms === 0 ? "once" : ms % 1000 === 0 ? `${ms / 1000} s` : `${ms} ms`);
+  return (
+    <section className="card mb-4 p-3" aria-label="Track">
+      <div className="mb-1 flex flex-wrap items-center gap-3">
+        <h3>{site.lines.find((l) => l.id === line)?.name}</h3>
+        <span className="small soft">{view.span >= 1000 ? `${(view.span / 1000).toFixed(1)} s` : `${view.span.toFixed(0)} ms`} shown · drag to move, Ctrl and wheel to zoom</span>
+        <span className="ml-auto flex items-center gap-3">
+          {paces.map((p) => <span key={p} className="small flex items-center gap-1"><span className="inline-block h-[10px] w-[10px] rounded-[2px]" style={{ background: colour(p) }} />{words(p)}</span>)}
+          <span className="small flex items-center gap-1"><span className="inline-block h-[13px] w-[2px] bg-ink" />measured</span>
+          <button type="button" className="button tight" aria-label="Zoom in" onClick={() => zoom(0.5)}>+</button>
+          <button type="button" className="button tight" aria-label="Zoom out" onClick={() => zoom(2)}>−</button>
+          <button type="button" className="button tight" onClick={() => setView({ from: 0, span: 250 })}>Start</button>
+        </span>
+      </div>
+      <div ref={box} className="cursor-grab overflow-hidden"
+        onPointerDown={(e) => { drag.current = { x: e.clientX, from: view.from }; }}
+        onPointerMove={(e) => { const d = drag.current; if (d && e.buttons) setView((v) => ({ ...v, from: Math.max(0, d.from - ((e.clientX - d.x) / (width - left)) * v.span) })); }}
+        onPointerUp={() => { drag.current = undefined; }}>
+        <svg width={width} height={height} role="img" aria-label={`${requests.length} requests on ${rails.length} rails`}>
+          {ticks.map((t) => (
+            <g key={t}>
+              <line x1={x(t)} x2={x(t)} y1={18} y2={height} stroke="var(--rule)" />
+              <text x={x(t)} y={12} fontSize="12" fill="var(--ink2)" textAnchor={x(t) > width - 40 ? "end" : "middle"} className="mono">{t >= 10_000 ? `${t / 1000} s` : `${t} ms`}</text>
+            </g>
+          ))}
+          {rails.map((link, i) => {
+            const y = 24 + i * rowHeight;
+            const name = site.devices.find((d) => d.id === link.answering)?.name ?? "";
+            return (
+              <g key={link.id}>
+                <line x1={left} x2={width} y1={y + rowHeight - 5} y2={y + rowHeight - 5} stroke="var(--band)" strokeWidth="2" />
+                {requests.filter((r) => r.link === link.id).flatMap((r) => {
+                  const planned = r.wireMs + r.deviceMs;
+                  const stat = stats.get(r.id);
+                  const first = r.paceMs ? Math.max(0, Math.floor((view.from - r.offsetMs - planned) / r.paceMs)) : 0;
+                  const last = r.paceMs ? Math.ceil((view.from + view.span - r.offsetMs) / r.paceMs) : 0;
+                  // Far out, one block stands for all: a solid band says "always".
+                  if (last - first > 400) return [<rect key={r.id} x={left} width={width - left} y={y + 3} height={18} fill={colour(r.paceMs)} opacity={0.35} />];
+                  return Array.from({ length: last - first + 1 }, (_, k) => {
+                    const at = r.offsetMs + (first + k) * r.paceMs;
+                    const begin = Math.max(left, x(at));
+                    const end = x(at + planned);
+                    if (end < left || begin > width) return null;
+                    const mark = stat && stat.count > stat.failed ? x(at + stat.meanMs) : undefined;
+                    return (
+                      <g key={`${r.id}-${first + k}`} role="presentation" className="cursor-pointer" onClick={() => onChoose(r.id)}>
+                        <title>{`${r.operation}: planned ${planned.toFixed(1)} ms${stat ? `, measured ${stat.meanMs.toFixed(1)} ms` : ""}`}</title>
+                        <rect x={begin} width={Math.max(2, end - begin)} y={y + 3} height={18} rx={2} fill={colour(r.paceMs)} stroke={chosen === r.id ? "var(--ink)" : "none"} strokeWidth={2} />
+                        {mark !== undefined && mark > left && <line x1={mark} x2={mark} y1={y} y2={y + 24} stroke="var(--ink)" strokeWidth={2} />}
+                      </g>
+                    );
+                  });
+                })}
+                <rect x={0} y={y - 2} width={left - 4} height={rowHeight - 2} fill="var(--sheet)" />
+                <text x={0} y={y + 17} fontSize="13" fill="var(--ink)">{name.length > 17 ? name.slice(0, 16) + "…" : name}</text>
+              </g>
+            );
+          })}
+        </svg>
+      </div>
+    </section>
+  );
+}

@@ -1,0 +1,78 @@
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useEffect, useRef } from "react";
+import type { Exchange, SiteView } from "../api/types.gen";
+import { clock, Empty } from "../shared/ui";
+
+const rowHeight = 48;
+
+/** A ladder, not a packet list: each exchange is a rung from the asking end to the answering end and back. */
+export function Ladder({ site, link, list, chosen, follow, running, onChoose }: { site: SiteView; link: string; list: Exchange[]; chosen: number; follow: boolean; running: boolean; onChoose: (seq: number) => void }) {
+  const scroll = useRef<HTMLDivElement>(null);
+  const virtual = useVirtualizer({ count: list.length, getScrollElement: () => scroll.current, estimateSize: () => rowHeight, overscan: 6, getItemKey: (i) => list[i]?.seq ?? i });
+  const last = list.at(-1)?.seq;
+  useEffect(() => {
+    if (follow && last) virtual.scrollToIndex(list.length - 1);
+    // Only when something new has come.
+    // oxlint-disable-next-line react/exhaustive-deps
+  }, [last, follow]);
+  const links = site.links.filter((l) => !link || l.id === link);
+  const askers = [...new Set(links.map((l) => l.asking))];
+  const lanes = [...askers, ...links.map((l) => l.answering).filter((id, i, all) => !askers.includes(id) && all.indexOf(id) === i)];
+  const share = (id: string) => ((lanes.indexOf(id) + 0.5) / lanes.length) * 100;
+  const name = (id: string) => site.devices.find((d) => d.id === id)?.name ?? id;
+  if (!list.length) return <div className="flex-1"><Empty title="No traffic yet">{running ? "Waiting for the first exchange." : "Start a run under Timetable, or try a link under Lines: every exchange is shown here with its bytes."}</Empty></div>;
+  return (
+    <div className="flex min-h-0 flex-1 flex-col bg-sheet">
+      <div className="relative ml-[108px] h-[40px] flex-none" aria-hidden>
+        {lanes.map((id) => (
+          <span key={id} className="small absolute top-[8px] -translate-x-1/2 truncate rounded border px-2 py-[2px] text-center font-semibold" title={name(id)}
+            style={{ left: `${share(id)}%`, maxWidth: `${100 / lanes.length - 1}%`, background: askers.includes(id) ? "var(--bar)" : "var(--sheet)", color: askers.includes(id) ? "var(--bar-text)" : undefined, borderColor: "var(--ink)" }}>{name(id)}</span>
+        ))}
+      </div>
+      <div ref={scroll} className="min-h-0 flex-1 overflow-y-auto" role="list" aria-label="Exchanges">
+        <div className="relative" style={{ height: virtual.getTotalSize() }}>
+          {virtual.getVirtualItems().map((item) => {
+            const e = list[item.index];
+            if (!e) return null;
+            const asker = site.links.find((l) => l.id === e.link)?.asking ?? "";
+            const a = share(asker);
+            const b = share(e.device);
+            const good = e.outcome === "answered";
+            const ink = good ? "var(--tide)" : "var(--fault)";
+            const reaches = !["refused", "unreached"].includes(e.outcome);
+            const comes = ["answered", "declined", "garbled"].includes(e.outcome);
+            return (
+              <div key={item.key} role="listitem" className="absolute w-full" style={{ top: item.start, height: rowHeight }}>
+                <button type="button" className="flex h-full w-full" data-exchange={e.seq} data-outcome={e.outcome} onClick={() => onChoose(e.seq)} style={{ background: chosen === e.seq ? "var(--tide-wash)" : good ? undefined : "var(--fault-wash)" }}>
+                  <span className="mono soft block w-[108px] flex-none py-[3px] pl-3 text-left">{clock(Date.parse(e.at))}<br /><span style={{ color: good ? undefined : "var(--fault)" }}>+ {e.latencyMs.toFixed(1)} ms</span></span>
+                  <span className="relative block flex-1">
+                    <svg className="absolute inset-0 h-full w-full" preserveAspectRatio="none" aria-hidden>
+                      {lanes.map((id) => <line key={id} x1={`${share(id)}%`} x2={`${share(id)}%`} y1="0" y2="100%" stroke="var(--rule)" strokeWidth="2" />)}
+                      <line x1={`${a}%`} x2={`${reaches ? b : a + (b - a) * 0.6}%`} y1="14" y2="20" stroke="var(--ink)" strokeWidth="1.600" />
+                      {comes && <line x1={`${b}%`} x2={`${a}%`} y1="32" y2="40" stroke={ink} strokeWidth="1.600" />}
+                    </svg>
+                    <Head at={reaches ? b : a + (b - a) * 0.6} y={20} right={b > a} colour="var(--ink)" cross={!reaches} />
+                    {comes && <Head at={a} y={40} right={a > b} colour={ink} />}
+                    <span className="small absolute top-[1px] -translate-x-1/2 truncate bg-inherit px-1 font-semibold" style={{ left: `${Math.min(82, Math.max(18, (a + b) / 2))}%`, background: chosen === e.seq ? "var(--tide-wash)" : good ? "var(--sheet)" : "var(--fault-wash)", maxWidth: "64%" }}>{e.operation}</span>
+                    <span className="small absolute top-[23px] -translate-x-1/2 truncate px-1" style={{ left: `${Math.min(82, Math.max(18, (a + b) / 2))}%`, color: ink, background: chosen === e.seq ? "var(--tide-wash)" : good ? "var(--sheet)" : "var(--fault-wash)", maxWidth: "64%" }}>
+                      {good ? (e.write ? "taken" : e.points ? `${e.points} ${e.points === 1 ? "point" : "points"}` : "answered") : e.sentence}
+                    </span>
+                  </span>
+                </button>
+              </div>
+            );
+          })}
+        </div>
+      </div>
+    </div>
+  );
+}
+
+/** An arrow head, or a cross where the message goes no further. */
+function Head({ at, y, right, colour, cross }: { at: number; y: number; right: boolean; colour: string; cross?: boolean }) {
+  return (
+    <svg width="12" height="12" className="absolute" style={{ left: `calc(${at}% - ${cross ? 6 : right ? 12 : 0}px)`, top: y - 6 }} aria-hidden>
+      {cross ? <path d="M2 2l8 8M10 2l-8 8" stroke="var(--fault)" strokeWidth="2.400" /> : <path d={right ? "M2 1l10 5-10 5z" : "M10 1L0 6l10 5z"} fill={colour} />}
+    </svg>
+  );
+}
