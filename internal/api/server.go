@@ -53,7 +53,8 @@ type Server struct {
 // App returns the HTTP application.
 func (s *Server) App() *fiber.App {
 	s.routes = map[string]*route.Route{}
-	app := fiber.New(fiber.Config{AppName: "Ferry", BodyLimit: MaxBody, ErrorHandler: failed,
+	app := fiber.New(fiber.Config{AppName: "Ferry", Immutable: true, // strings outlive their request
+		BodyLimit: MaxBody, ErrorHandler: failed,
 		ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute})
 	app.Use(s.guard)
 	app.Use(compress.New(compress.Config{Next: func(c fiber.Ctx) bool { return c.Path() == "/api/stream" }}))

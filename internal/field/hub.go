@@ -181,7 +181,7 @@ func (h *Hub) take(d *decoded, at time.Time) {
 	changed := v != t.live.Value || t.live.AtMs == 0
 	t.raw = d.raw
 	t.live.AtMs = at.UnixMilli()
-	h.diagnosis.Value(t.device, t.point.ID, d.raw, at)
+	h.diagnosis.Value(t.device, t.point, d.raw, at)
 	if changed {
 		t.live.ChangedMs = t.live.AtMs
 		t.live.Value, t.live.Shown = v, t.point.Shown(v)

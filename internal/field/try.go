@@ -227,7 +227,7 @@ func (w *walk) points(ctx context.Context) bool {
 		if len(failed) > len(shown) {
 			more = fmt.Sprintf(" and %d more", len(failed)-len(shown))
 		}
-		w.route.Set(route.Points, route.Fault, fmt.Sprintf("%d of %d points are refused: %s%s.", len(failed), total, strings.Join(shown, ", "), more), why)
+		w.route.Set(route.Points, route.Fault, fmt.Sprintf("Refused, %d of %d points: %s%s.", len(failed), total, strings.Join(shown, ", "), more), why)
 		return false
 	case why != "":
 		w.route.Set(route.Points, route.Doubt, fmt.Sprintf("All %d points can be read alone, but not in the requests that join them.", total),

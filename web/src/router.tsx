@@ -29,7 +29,18 @@ const tree = root.addChildren([
   at("/traffic/finding/$key", TrafficPage),
 ]);
 
-export const router = createRouter({ routeTree: tree, defaultPreload: false });
+/** What a screen shows when it fails: what happened, and the way on. */
+function Failed({ error }: { error: Error }) {
+  return (
+    <div className="p-8" role="alert">
+      <h2>This screen has failed.</h2>
+      <p className="mono my-2">{error.message}</p>
+      <p>Nothing that was saved is lost. <a className="underline" href={location.pathname}>Open it again</a>, or choose another stop above.</p>
+    </div>
+  );
+}
+
+export const router = createRouter({ routeTree: tree, defaultPreload: false, defaultErrorComponent: Failed });
 
 declare module "@tanstack/react-router" {
   interface Register {

@@ -48,6 +48,8 @@ type pointTrack struct {
 	changed   time.Time
 	read      time.Time
 	changes   int
+	// commanded is set for a point that others write: it changes when they do.
+	commanded bool
 	intervals time.Duration // sum of the times between changes
 }
 
@@ -66,10 +68,10 @@ func (d *Diagnosis) Exchange(e *exchange.Exchange) {
 }
 
 // Value takes in one good value of a point.
-func (d *Diagnosis) Value(device, point string, v value.Value, at time.Time) {
-	t := d.points[point]
+func (d *Diagnosis) Value(device string, p *site.Point, v value.Value, at time.Time) {
+	t := d.points[p.ID]
 	if t == nil {
-		d.points[point] = &pointTrack{device: device, last: v, changed: at, read: at}
+		d.points[p.ID] = &pointTrack{device: device, last: v, changed: at, read: at, commanded: p.Access != site.ReadOnly}
 		return
 	}
 	t.read = at
@@ -106,7 +108,7 @@ func (t *pointTrack) usual() (time.Duration, bool) {
 // longer than usual.
 func (t *pointTrack) stoodStill() (since time.Time, usual time.Duration, still bool) {
 	usual, ok := t.usual()
-	if !ok {
+	if !ok || t.commanded {
 		return time.Time{}, 0, false
 	}
 	return t.changed, usual, t.read.Sub(t.changed) > max(6*time.Second, 6*usual)
@@ -273,7 +275,7 @@ func (d *Diagnosis) still(device *site.Device) []finding.Finding {
 		if t == nil {
 			continue
 		}
-		if _, ok := t.usual(); ok {
+		if _, ok := t.usual(); ok && !t.commanded {
 			lively++
 		}
 		changed, usual, still := t.stoodStill()

@@ -26,15 +26,15 @@ const (
 	Scale    Column = "scale"
 	Offset   Column = "offset"
 	Unit     Column = "unit"
-	Decimals Column = "decimals"
 	Pace     Column = "pace"
+	Decimals Column = "decimals"
 	Access   Column = "access"
 	Remark   Column = "remark"
 )
 
 // Columns lists all columns in order.
 func Columns() []Column {
-	return []Column{Name, Address, Type, Order, Scale, Offset, Unit, Decimals, Pace, Access, Remark}
+	return []Column{Name, Address, Type, Order, Scale, Offset, Unit, Pace, Decimals, Access, Remark}
 }
 
 // Cell prints one cell of p as a person would type it.
@@ -234,9 +234,13 @@ func SetCell(scheme address.Scheme, p *site.Point, column Column, text string) e
 		} else if area, ok := address.AreaOf(scheme, next.Address.Area); ok && area.UnitBits > 1 && next.Address.Bit() < 0 {
 			next.Address = next.Address.WithBit(0)
 		}
-		if _, err := value.ParseOrder(string(next.Order), next.Type, next.Type.Bytes(next.Length)); err != nil {
-			next.Order = ""
+		// A rule for words and bytes is kept for the new width, any other
+		// order means nothing there.
+		order, err := value.ParseOrder(string(next.Order), next.Type, next.Type.Bytes(next.Length))
+		if err != nil {
+			order = ""
 		}
+		next.Order = order
 	}
 	if err := site.CheckPoint(scheme, &next); err != nil {
 		return err

@@ -17,7 +17,7 @@ import (
 // cannot be written, names that differ only in case. maxUnits is the most
 // units that one request of the protocol may carry.
 func Check(scheme address.Scheme, d *site.Device, maxUnits func(area string) int) []finding.Finding {
-	c := checker{scheme: scheme, device: d}
+	c := checker{scheme: scheme, device: d, found: []finding.Finding{}}
 	c.names()
 	c.limits(maxUnits)
 	c.overlaps()

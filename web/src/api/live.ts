@@ -21,14 +21,38 @@ const points = new Map<string, Live>();
 const watchers = new Map<string, Set<() => void>>();
 const listeners = new Set<() => void>();
 
+/** The site that the page shows, over all streams that it has had. */
+let shownSeq = 0;
+
 function subscribe(listener: () => void) {
   listeners.add(listener);
   return () => listeners.delete(listener);
 }
 const tell = () => listeners.forEach((listener) => listener());
 
+/**
+ * Keeps the event stream open while the page is in view. A page that nobody
+ * sees lets go of it: browsers grant one server only six connections, however
+ * many windows look at it.
+ */
+export function keepStream(client: QueryClient) {
+  let source: EventSource | undefined;
+  const look = () => {
+    if (document.visibilityState === "visible") source ??= openStream(client);
+    else close();
+  };
+  const close = () => {
+    source?.close();
+    source = undefined;
+  };
+  document.addEventListener("visibilitychange", look);
+  window.addEventListener("pagehide", close);
+  window.addEventListener("pageshow", look);
+  look();
+}
+
 /** Opens the event stream; the browser reconnects by itself. */
-export function openStream(client: QueryClient) {
+function openStream(client: QueryClient) {
   let seq = 0;
   let routes = -1;
   const source = new EventSource("/api/stream");
@@ -43,6 +67,8 @@ export function openStream(client: QueryClient) {
       points.set(live.point, live);
       watchers.get(live.point)?.forEach((watcher) => watcher());
     }
+    if (!seq && shownSeq && shownSeq !== pulse.seq) void client.invalidateQueries();
+    shownSeq = pulse.seq;
     if ((seq && pulse.seq !== seq) || (routes >= 0 && pulse.routes !== routes)) {
       void client.invalidateQueries({ queryKey: ["site"] });
       if (pulse.seq !== seq) for (const key of ["points", "point", "timetable", "journal"]) void client.invalidateQueries({ queryKey: [key] });
@@ -59,7 +85,7 @@ export function openStream(client: QueryClient) {
     };
     tell();
   });
-  return () => source.close();
+  return source;
 }
 
 export const useLiveState = () => useSyncExternalStore(subscribe, () => current);

@@ -9,7 +9,7 @@ import { attempt, say } from "../shared/toast";
 import { Tip } from "../shared/ui";
 
 const titles: Record<string, string> = { name: "Name", address: "Address", type: "Reads as", order: "Order", scale: "Scale", offset: "Offset", unit: "Unit", decimals: "Decimals", pace: "Pace", access: "Access", remark: "Remark" };
-const widths: Record<string, number> = { name: 172, address: 92, type: 84, order: 96, scale: 76, offset: 66, unit: 74, decimals: 74, pace: 70, access: 62, remark: 160 };
+const widths: Record<string, number> = { name: 158, address: 84, type: 78, order: 92, scale: 68, offset: 60, unit: 70, decimals: 74, pace: 62, access: 60, remark: 160 };
 const rowHeight = 30;
 
 interface Spot {
@@ -32,7 +32,7 @@ export function Grid({ points, chosen, onChoose, onTable }: { points: PointsView
     for (const f of points.findings) map.set(f.subject.id, [...(map.get(f.subject.id) ?? []), f]);
     return map;
   }, [points.findings]);
-  const template = `30px ${columns.map((c) => `${widths[c] ?? 90}px`).join(" ")} minmax(110px, 1fr)`;
+  const template = `30px ${columns.map((c) => `${widths[c] ?? 90}px`).join(" ")} minmax(148px, 1fr)`;
 
   const box = { top: Math.min(active.row, anchor.row), bottom: Math.max(active.row, anchor.row), left: Math.min(active.col, anchor.col), right: Math.max(active.col, anchor.col) };
   const rowAt = (i: number): PointRow | undefined => rows[i];
@@ -169,7 +169,7 @@ export function Grid({ points, chosen, onChoose, onTable }: { points: PointsView
       <div className="sticky top-0 z-10 grid w-max min-w-full bg-band" style={{ gridTemplateColumns: template, height: rowHeight }} role="row">
         <span />
         {columns.map((c) => <span key={c} role="columnheader" className="small soft flex items-center px-2 font-semibold">{titles[c] ?? c}</span>)}
-        <span role="columnheader" className="small soft flex items-center justify-end px-3 font-semibold">Now</span>
+        <span role="columnheader" className="small soft sticky right-0 flex items-center justify-end border-l border-rule bg-band px-3 font-semibold">Now</span>
       </div>
       <div className="relative w-max min-w-full" style={{ height: virtual.getTotalSize() }}>
         {virtual.getVirtualItems().map((item) => {
@@ -245,7 +245,7 @@ function Now({ id, unit }: { id: string; unit: string }) {
   const live = useLive(id);
   const read = live && live.atMs > 0;
   return (
-    <span className="mono flex items-center justify-end gap-2 overflow-hidden border-b border-rule px-3 whitespace-nowrap" data-now={id} title={live?.reason}>
+    <span className="mono sticky right-0 flex items-center justify-end gap-2 overflow-hidden border-b border-l border-rule bg-paper px-3 whitespace-nowrap" data-now={id} title={live?.reason}>
       {!read ? <span className="soft">{live?.quality === "bad" ? "cannot be read" : "not read yet"}</span>
         : live.quality === "bad" ? <span className="soft">— <s>{live.shown}</s></span>
           : <><span key={live.changedMs} className="fresh rounded px-1">{live.shown}</span>{unit && <span className="soft">{unit}</span>}</>}

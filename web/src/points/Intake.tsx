@@ -7,7 +7,7 @@ import { say } from "../shared/toast";
 import { Dialog, ProblemNotice } from "../shared/ui";
 import { count } from "../Shell";
 
-const columns = ["", "name", "address", "type", "order", "scale", "offset", "unit", "decimals", "pace", "access", "remark"];
+const columns = ["", "name", "address", "type", "order", "scale", "offset", "unit", "pace", "decimals", "access", "remark"];
 
 /** Brings a table in: paste or file, then a preview, the bad rows listed to be corrected in place. */
 export function Intake({ device, name, text, onClose }: { device: string; name: string; text: string; onClose: () => void }) {

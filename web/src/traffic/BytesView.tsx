@@ -32,6 +32,9 @@ export function BytesView({ seq }: { seq: string }) {
   );
 }
 
+/** More bytes than these in one field are shown by their first four. */
+const longest = 24;
+
 function Bytes({ title, hex, fields, base }: { title: string; hex: string; fields: Field[]; base: Base }) {
   const bytes = hex.split(" ");
   const print = (b: string) => (base === "hex" ? b : base === "decimal" ? String(parseInt(b, 16)) : parseInt(b, 16).toString(2).padStart(8, "0"));
@@ -41,7 +44,7 @@ function Bytes({ title, hex, fields, base }: { title: string; hex: string; field
       <div className="flex flex-wrap gap-[3px]">
         {fields.map((f) => (
           <div key={`${f.from}-${f.label}`} className="max-w-[260px] pt-[2px] pr-2 pl-1" style={{ borderTop: `3px solid ${colours[f.role] ?? "var(--ink)"}` }} title={f.meaning}>
-            <div className="mono break-words">{bytes.slice(f.from, f.to).map(print).join(" ")}</div>
+            <div className="mono break-words">{bytes.slice(f.from, f.to > f.from + longest ? f.from + 4 : f.to).map(print).join(" ")}{f.to > f.from + longest ? ` … ${f.to - f.from} bytes` : ""}</div>
             <div className="small truncate" style={{ color: colours[f.role] }}>{f.role === "point" ? <><b>{f.label}</b> {f.meaning}</> : <>{f.label}{f.meaning ? " " + f.meaning : ""}</>}</div>
           </div>
         ))}

@@ -1,0 +1,117 @@
+package diagnose
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"ferry/internal/core/address"
+	"ferry/internal/core/exchange"
+	"ferry/internal/core/finding"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+)
+
+var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
+func skid() *site.Site {
+	return &site.Site{
+		Lines: []site.Line{{ID: "net", Name: "Plant net"}},
+		Devices: []site.Device{{ID: "lss", Name: "LSS"}, {ID: "skid", Name: "Oxygen skid", Ports: []site.Port{{Line: "net", Host: "192.0.2.45"}}, Points: []site.Point{
+			{ID: "a", Name: "Purity", Type: "float32", Address: address.At("ir", 0), Access: "r"}, {ID: "b", Name: "Flow", Type: "float32", Address: address.At("ir", 2), Access: "r"},
+			{ID: "c", Name: "Setpoint", Type: "float32", Address: address.At("hr", 0), Access: "rw"}}}},
+		Links: []site.Link{{ID: "k", Asking: "lss", Answering: "skid", Line: "net", Protocol: "modbus-tcp"}},
+	}
+}
+
+func codes(list []finding.Finding) string {
+	var all []string
+	for _, f := range list {
+		all = append(all, f.Code+"/"+string(f.Severity))
+		if f.Sentence == "" || f.Remedy == "" || strings.Contains(f.Title+f.Sentence, "%!") {
+			all = append(all, "unfinished: "+f.Title+f.Sentence)
+		}
+	}
+	return strings.Join(all, " ")
+}
+
+func TestSymptoms(t *testing.T) {
+	for _, c := range []struct {
+		name     string
+		outcomes []exchange.Outcome
+		want     string
+	}{
+		{"all well", []exchange.Outcome{exchange.Answered}, ""},
+		{"nobody listens", []exchange.Outcome{exchange.Refused}, "nobody-listens/fault"},
+		{"no way there", []exchange.Outcome{exchange.Unreached}, "unreachable/fault"},
+		{"thrown out", []exchange.Outcome{exchange.Reset}, "torn-down/fault"},
+		{"hung up", []exchange.Outcome{exchange.Closed}, "closed/fault"},
+		{"silent", []exchange.Outcome{exchange.NoAnswer}, "no-answer/fault"},
+		{"garbled", []exchange.Outcome{exchange.Garbled}, "garbled/fault"},
+		{"silent, and back", []exchange.Outcome{exchange.NoAnswer, exchange.Answered}, "no-answer/doubt"},
+		{"two things", []exchange.Outcome{exchange.Answered, exchange.NoAnswer, exchange.Refused}, "no-answer/fault nobody-listens/fault"},
+		{"declined", []exchange.Outcome{exchange.Declined}, "declined-2/fault"},
+		{"declined, and then not", []exchange.Outcome{exchange.Declined, exchange.Answered}, "declined-2/doubt"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			d := New()
+			for i, o := range c.outcomes {
+				d.Exchange(&exchange.Exchange{Link: "k", At: noon.Add(time.Duration(i) * time.Second), Outcome: o, Code: 2, Operation: "read 12 input @ 30001", Sentence: "it said so"})
+			}
+			if got := codes(d.Findings(skid(), noon.Add(10*time.Second))); got != c.want {
+				t.Errorf("finds %q, want %q", got, c.want)
+			}
+			if got := codes(d.Findings(skid(), noon.Add(2*Window))); got != "" {
+				t.Errorf("long after it still finds %q", got)
+			}
+		})
+	}
+}
+
+// TestEveryCode: the exception codes 1 to 11 all have words of their own.
+func TestEveryCode(t *testing.T) {
+	seen := map[string]int{}
+	for code := 1; code <= 11; code++ {
+		why := protocol.ModbusTCP.Decline(code)
+		if why.Title == "" || why.Means == "" || why.Causes == "" || seen[why.Title] != 0 {
+			t.Errorf("code %d: %+v", code, why)
+		}
+		seen[why.Title] = code
+	}
+}
+
+func TestStill(t *testing.T) {
+	d := New()
+	s := skid()
+	points := s.Devices[1].Points
+	at := noon
+	feed := func(seconds int, move ...bool) {
+		for range seconds {
+			at = at.Add(time.Second)
+			for i := range points {
+				step := 0.0
+				if move[i] {
+					step = at.Sub(noon).Seconds()
+				}
+				d.Value("skid", &points[i], value.OfFloat(float64(i)+step), at)
+			}
+		}
+	}
+	feed(10, true, true, true)
+	if got := codes(d.Findings(s, at)); got != "" {
+		t.Errorf("while all moves it finds %q", got)
+	}
+	feed(10, true, false, false)
+	if got := codes(d.Findings(s, at)); got != "stopped-changing/doubt" {
+		t.Errorf("when one sensor stops it finds %q; a setpoint stands still by right", got)
+	}
+	feed(10, false, false, false)
+	if got := codes(d.Findings(s, at)); got != "device-frozen/fault" {
+		t.Errorf("when all stop it finds %q", got)
+	}
+	feed(1, true, true, true)
+	if got := codes(d.Findings(s, at)); got != "" {
+		t.Errorf("when it goes on it finds %q", got)
+	}
+}

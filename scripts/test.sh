@@ -1,0 +1,33 @@
+#!/usr/bin/env bash
+# Everything that must pass, in the order in which it fails fastest. Output is
+# kept short: a step that passes says its name.
+set -euo pipefail
+cd "$(dirname "${BASH_SOURCE[0]}")/.."
+./scripts/setup.sh
+step() { echo "== $*"; }
+
+step "format"
+unformatted=$(gofmt -l cmd internal e2e)
+if [[ -n $unformatted ]]; then echo "not formatted by gofmt: $unformatted"; exit 1; fi
+
+step "front end: install, types, lint, type check, build"
+make --silent web/node_modules/.installed
+work=$(mktemp -d)
+trap 'rm -rf "$work"' EXIT
+./scripts/gen.sh "$work/site.schema.json" "$work/types.gen.ts"
+cmp "$work/site.schema.json" docs/site.schema.json || { echo "docs/site.schema.json is not what the Go types say: run make gen"; exit 1; }
+cmp "$work/types.gen.ts" web/src/api/types.gen.ts || { echo "web/src/api/types.gen.ts is not what the Go types say: run make gen"; exit 1; }
+(cd web && npm run --silent lint && npm run --silent typecheck && npm run --silent build -- --logLevel warn)
+
+step "go vet and staticcheck"
+go vet ./...
+go tool staticcheck ./...
+
+step "unit tests with the race detector, fuzz seeds included"
+go test -race $(go list ./... | grep -v '/e2e$')
+
+step "build"
+go build -trimpath -o bin/ferry ./cmd/ferry
+
+step "end to end, in Chromium"
+go test -count=1 -timeout 20m ./e2e
