@@ -207,8 +207,11 @@ func (b *Bench) Close() error {
 	for _, server := range b.servers {
 		errs = append(errs, server.Close())
 	}
+	clear(b.servers)
+	clear(b.made)
 	if b.dark != nil {
 		errs = append(errs, b.dark.Close())
+		b.dark = nil
 	}
 	return errors.Join(errs...)
 }

@@ -2,6 +2,7 @@ package field
 
 import (
 	"context"
+	"maps"
 	"sync"
 	"time"
 
@@ -39,13 +40,21 @@ func startCrossings(e *Engine, before *crossings) *crossings {
 	c := &crossings{states: map[string]CrossingState{}, last: map[string]value.Value{}}
 	ctx, cancel := context.WithCancel(context.Background())
 	c.cancel = cancel
+	var earlier map[string]CrossingState
+	if before != nil {
+		// One of its writes may still be under way.
+		before.mu.Lock()
+		earlier = maps.Clone(before.states)
+		before.mu.Unlock()
+	}
 	byTarget := map[string][]site.Crossing{}
 	for i := range e.site.Crossings {
 		x := e.site.Crossings[i]
 		from, _ := e.site.Point(x.From)
 		to, _ := e.site.Point(x.To)
-		if before != nil {
-			c.states[x.ID] = before.states[x.ID]
+		if state, known := earlier[x.ID]; known {
+			state.State = "idle"
+			c.states[x.ID] = state
 		}
 		if x.Off || from == nil || to == nil {
 			continue
@@ -55,10 +64,6 @@ func startCrossings(e *Engine, before *crossings) *crossings {
 			continue
 		}
 		byTarget[target.ID] = append(byTarget[target.ID], x)
-	}
-	for id, state := range c.states {
-		state.ID, state.State = id, "idle"
-		c.states[id] = state
 	}
 	for _, list := range byTarget {
 		told := make(chan struct{}, 1)

@@ -192,7 +192,6 @@ func (e *Engine) launch(id string) error {
 	if err != nil {
 		return problem.From(err, "compile")
 	}
-	e.Hub.follow(&device)
 	ctx, cancel := context.WithCancel(context.Background())
 	r.cancel = cancel
 	e.runners[id] = r

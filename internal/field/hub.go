@@ -73,7 +73,19 @@ type track struct {
 	raw    value.Value
 	words  []byte
 	trend  []Trend
+	habit  *diagnose.Habit
 	rev    uint64
+	// watchers are told of each new value: the crossings that carry it.
+	watchers []chan<- struct{}
+}
+
+func (t *track) tell() {
+	for _, watcher := range t.watchers {
+		select {
+		case watcher <- struct{}{}:
+		default: // it has been told already and has not looked yet
+		}
+	}
 }
 
 // Hub keeps what the runners see. Runners only ever wait for its lock, which
@@ -88,12 +100,18 @@ type Hub struct {
 	stats     map[string]*RequestStats
 	diagnosis *diagnose.Diagnosis
 	samples   []Sample
-	watchers  map[string][]chan<- struct{} // point id -> crossings that carry it
 }
 
 // NewHub returns an empty hub.
 func NewHub() *Hub {
-	return &Hub{points: map[string]*track{}, stats: map[string]*RequestStats{}, diagnosis: diagnose.New(), watchers: map[string][]chan<- struct{}{}}
+	return &Hub{points: map[string]*track{}, stats: map[string]*RequestStats{}, diagnosis: diagnose.New()}
+}
+
+// track returns the memory of a point that is followed.
+func (h *Hub) track(id string) *track {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.points[id]
 }
 
 // follow makes the hub know the points of a device before they are read. Those
@@ -105,10 +123,14 @@ func (h *Hub) follow(d *site.Device) {
 		p := d.Points[i]
 		t := h.points[p.ID]
 		if t == nil || t.point.Address != p.Address || t.point.Type != p.Type || t.point.Order != p.Order || t.point.Length != p.Length || t.point.Scale() != p.Scale() {
-			t = &track{device: d.ID, live: Live{Point: p.ID, Quality: value.NotRead}}
+			var watchers []chan<- struct{}
+			if t != nil {
+				watchers = t.watchers
+			}
+			t = &track{device: d.ID, live: Live{Point: p.ID, Quality: value.NotRead}, watchers: watchers}
 			h.points[p.ID] = t
 		}
-		t.point = &p
+		t.point, t.habit = &p, h.diagnosis.Follow(d.ID, &p)
 		h.touch(t)
 	}
 }
@@ -120,7 +142,7 @@ func (h *Hub) touch(t *track) {
 
 // decoded is one point out of a reply.
 type decoded struct {
-	point string
+	track *track
 	raw   value.Value
 	words []byte
 	err   error
@@ -145,8 +167,9 @@ func (h *Hub) record(e exchange.Exchange, values []decoded) uint64 {
 		h.measure(&e)
 	}
 	arrived := e.At.Add(time.Duration(e.LatencyMs * float64(time.Millisecond)))
+	ms := arrived.UnixMilli()
 	for i := range values {
-		h.take(&values[i], arrived)
+		h.take(&values[i], arrived, ms)
 	}
 	return e.Seq
 }
@@ -168,11 +191,8 @@ func (h *Hub) measure(e *exchange.Exchange) {
 	s.WorstMs = max(s.WorstMs, e.LatencyMs)
 }
 
-func (h *Hub) take(d *decoded, at time.Time) {
-	t := h.points[d.point]
-	if t == nil {
-		return
-	}
+func (h *Hub) take(d *decoded, at time.Time, ms int64) {
+	t := d.track
 	if d.err != nil {
 		h.spoil(t, d.err.Error())
 		return
@@ -180,31 +200,26 @@ func (h *Hub) take(d *decoded, at time.Time) {
 	v := t.point.Scale().Apply(d.raw)
 	changed := v != t.live.Value || t.live.AtMs == 0
 	t.raw = d.raw
-	t.live.AtMs = at.UnixMilli()
-	h.diagnosis.Value(t.device, t.point, d.raw, at)
+	t.live.AtMs = ms
+	since, still := t.habit.See(d.raw, at)
 	if changed {
 		t.live.ChangedMs = t.live.AtMs
 		t.live.Value, t.live.Shown = v, t.point.Shown(v)
 	}
 	t.live.Quality, t.live.Reason = value.Good, ""
-	if since, still := h.diagnosis.Still(t.point.ID); still {
+	if still {
 		t.live.Quality, t.live.Reason = value.Doubtful, "has not changed since "+since.Format("15:04:05")+", against its habit"
 	} else if f := v.Float(); v.Kind() == value.Float && (math.IsNaN(f) || math.IsInf(f, 0)) {
 		t.live.Quality, t.live.Reason = value.Doubtful, "the words are no number in this type and order"
 	}
 	t.words = append(t.words[:0], d.words...)
 	h.touch(t)
-	h.keep(t, at)
-	for _, watcher := range h.watchers[d.point] {
-		select {
-		case watcher <- struct{}{}:
-		default: // it has been told already and has not looked yet
-		}
-	}
+	h.keep(t, ms)
+	t.tell()
 }
 
 // keep adds the value to the trend and to the samples.
-func (h *Hub) keep(t *track, at time.Time) {
+func (h *Hub) keep(t *track, ms int64) {
 	f := t.live.Value.Float()
 	if math.IsNaN(f) || math.IsInf(f, 0) {
 		return
@@ -212,11 +227,11 @@ func (h *Hub) keep(t *track, at time.Time) {
 	if len(t.trend) >= keptTrend {
 		t.trend = slices.Delete(t.trend, 0, keptTrend/4)
 	}
-	t.trend = append(t.trend, Trend{at.UnixMilli(), f})
+	t.trend = append(t.trend, Trend{ms, f})
 	if len(h.samples) >= keptSamples {
 		h.samples = slices.Delete(h.samples, 0, keptSamples/4)
 	}
-	h.samples = append(h.samples, Sample{t.point.ID, at.UnixMilli(), f, t.live.Quality == value.Good})
+	h.samples = append(h.samples, Sample{t.point.ID, ms, f, t.live.Quality == value.Good})
 }
 
 // spoil marks a point as unreadable. Its last value is kept with its time, for
@@ -227,12 +242,7 @@ func (h *Hub) spoil(t *track, reason string) {
 	}
 	t.live.Quality, t.live.Reason = value.Bad, reason
 	h.touch(t)
-	for _, watcher := range h.watchers[t.point.ID] {
-		select {
-		case watcher <- struct{}{}:
-		default:
-		}
-	}
+	t.tell()
 }
 
 // fail marks points as unreadable for a reason.
@@ -393,13 +403,17 @@ func (h *Hub) watch(points []string, told chan<- struct{}) (end func()) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for _, id := range points {
-		h.watchers[id] = append(h.watchers[id], told)
+		if t := h.points[id]; t != nil {
+			t.watchers = append(t.watchers, told)
+		}
 	}
 	return func() {
 		h.mu.Lock()
 		defer h.mu.Unlock()
 		for _, id := range points {
-			h.watchers[id] = slices.DeleteFunc(h.watchers[id], func(c chan<- struct{}) bool { return c == told })
+			if t := h.points[id]; t != nil {
+				t.watchers = slices.DeleteFunc(t.watchers, func(c chan<- struct{}) bool { return c == told })
+			}
 		}
 	}
 }

@@ -34,6 +34,8 @@ type runner struct {
 	retryAt time.Time
 	lost    Reply // why there is no connection
 	values  []decoded
+	total   int       // requests of the timetable so far
+	asked   func(int) // told the total after each, if set
 }
 
 // job is one request of the timetable with what it takes to decode it.
@@ -47,7 +49,7 @@ type job struct {
 
 // part is one point in the data of a request.
 type part struct {
-	id    string
+	track *track
 	at    int // octet in the data
 	codec value.Codec
 	prev  value.Value
@@ -59,7 +61,7 @@ type command struct {
 	done chan struct{}
 }
 
-// newRunner compiles the requests of a link.
+// newRunner compiles the requests of a link, whose points the hub then follows.
 func newRunner(link *site.Link, device *site.Device, dial string, hub *Hub) (*runner, error) {
 	driver, def, err := DriverOf(link.Protocol)
 	if err != nil {
@@ -67,6 +69,7 @@ func newRunner(link *site.Link, device *site.Device, dial string, hub *Hub) (*ru
 	}
 	r := &runner{link: link, device: device, driver: driver, def: def, dial: dial, hub: hub,
 		commands: make(chan command), done: make(chan struct{})}
+	hub.follow(device)
 	plan := timetable.Compile(&site.Site{Lines: []site.Line{{ID: link.Line}}, Devices: []site.Device{*device}, Links: []site.Link{*link}})
 	byID := make(map[string]*site.Point, len(device.Points))
 	for i := range device.Points {
@@ -80,7 +83,7 @@ func newRunner(link *site.Link, device *site.Device, dial string, hub *Hub) (*ru
 			if err != nil {
 				return nil, err
 			}
-			j.parts = append(j.parts, part{id: id, codec: codec, at: int(p.Address.Offset-request.Start) * unitOctets(def, request.Area)})
+			j.parts = append(j.parts, part{track: hub.track(id), codec: codec, at: int(p.Address.Offset-request.Start) * unitOctets(def, request.Area)})
 			r.points = append(r.points, id)
 		}
 		r.jobs = append(r.jobs, j)
@@ -118,6 +121,9 @@ func (r *runner) run(ctx context.Context) {
 				r.carryOut(ctx, c)
 			default:
 				r.ask(ctx, next)
+				if r.total++; r.asked != nil {
+					r.asked(r.total)
+				}
 			}
 			continue
 		}
@@ -240,7 +246,7 @@ func (r *runner) decode(j *job, data []byte) []decoded {
 	r.values = r.values[:0]
 	for i := range j.parts {
 		p := &j.parts[i]
-		d := decoded{point: p.id}
+		d := decoded{track: p.track}
 		if p.at > len(data) {
 			d.err = value.ErrShort
 		} else {

@@ -16,7 +16,6 @@ type Reader struct {
 // and port.
 func NewReader(link *site.Link, device *site.Device, dial string) (*Reader, error) {
 	hub := NewHub()
-	hub.follow(device)
 	r, err := newRunner(link, device, dial, hub)
 	if err != nil {
 		return nil, err
@@ -70,4 +69,30 @@ func WriteTarget(ctx context.Context, link *site.Link, device *site.Device, dial
 		return WriteResult{Order: e.order(w, v), Sentence: "Nothing was written."}, nil
 	}
 	return e.Write(ctx, device.Points[0].ID, v)
+}
+
+// RunRequests runs the loop of a link as fast as its device answers, until it
+// has asked n times, and returns how many requests were answered: the measure
+// of the engine's own cost.
+func RunRequests(link *site.Link, device *site.Device, dial string, n int) (answered int, err error) {
+	hub := NewHub()
+	r, err := newRunner(link, device, dial, hub)
+	if err != nil {
+		return 0, err
+	}
+	for i := range r.jobs {
+		r.jobs[i].pace = 1 // a nanosecond: always due
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	r.asked = func(total int) {
+		if total >= n {
+			cancel()
+		}
+	}
+	r.run(ctx)
+	for _, s := range hub.Stats() {
+		answered += s.Count - s.Failed
+	}
+	return answered, nil
 }

@@ -211,7 +211,7 @@ func (r *runner) read(conn Conn, w *writing) Reply {
 	e.Points, e.Area, e.Start, e.Count = 1, w.area.Key, w.point.Address.Offset, units
 	var values []decoded
 	if reply.OK() {
-		d := decoded{point: w.point.ID, words: reply.Data[:w.codec.Width()]}
+		d := decoded{track: r.hub.track(w.point.ID), words: reply.Data[:w.codec.Width()]}
 		d.raw, d.err = w.codec.Decode(reply.Data, value.Value{})
 		values = append(values, d)
 	}

@@ -38,16 +38,16 @@ type seen struct {
 // use, and knows no time but that of what it is shown.
 type Diagnosis struct {
 	links  map[string][]seen
-	points map[string]*pointTrack
+	points map[string]*Habit
 }
 
-// pointTrack remembers how a point used to change.
-type pointTrack struct {
-	device    string
-	last      value.Value
-	changed   time.Time
-	read      time.Time
-	changes   int
+// Habit remembers how a point used to change.
+type Habit struct {
+	device  string
+	last    value.Value
+	changed time.Time
+	read    time.Time
+	changes int
 	// commanded is set for a point that others write: it changes when they do.
 	commanded bool
 	intervals time.Duration // sum of the times between changes
@@ -55,7 +55,7 @@ type pointTrack struct {
 
 // New returns an empty diagnosis.
 func New() *Diagnosis {
-	return &Diagnosis{links: map[string][]seen{}, points: map[string]*pointTrack{}}
+	return &Diagnosis{links: map[string][]seen{}, points: map[string]*Habit{}}
 }
 
 // Exchange takes in one exchange.
@@ -67,12 +67,23 @@ func (d *Diagnosis) Exchange(e *exchange.Exchange) {
 	d.links[e.Link] = append(list, seen{e.At, e.Seq, e.Outcome, e.Code, e.Area, e.Start, e.Count, e.LatencyMs, e.Sentence, e.Operation})
 }
 
-// Value takes in one good value of a point.
-func (d *Diagnosis) Value(device string, p *site.Point, v value.Value, at time.Time) {
+// Follow returns the habit of a point, to which its values are shown.
+func (d *Diagnosis) Follow(device string, p *site.Point) *Habit {
 	t := d.points[p.ID]
 	if t == nil {
-		d.points[p.ID] = &pointTrack{device: device, last: v, changed: at, read: at, commanded: p.Access != site.ReadOnly}
-		return
+		t = &Habit{}
+		d.points[p.ID] = t
+	}
+	t.device, t.commanded = device, p.Access != site.ReadOnly
+	return t
+}
+
+// See takes in one good value of the point, and reports since when it has
+// stood still, if that is against its habit.
+func (t *Habit) See(v value.Value, at time.Time) (since time.Time, still bool) {
+	if t.read.IsZero() {
+		t.last, t.changed, t.read = v, at, at
+		return time.Time{}, false
 	}
 	t.read = at
 	if v != t.last {
@@ -82,22 +93,24 @@ func (d *Diagnosis) Value(device string, p *site.Point, v value.Value, at time.T
 		t.changes++
 		t.last, t.changed = v, at
 	}
+	since, _, still = t.stoodStill()
+	return since, still
 }
 
 // Forget drops all evidence of a link and of the points of its device, as when
 // a run begins anew.
 func (d *Diagnosis) Forget(link, device string) {
 	delete(d.links, link)
-	for id, t := range d.points {
+	for _, t := range d.points {
 		if t.device == device {
-			delete(d.points, id)
+			*t = Habit{device: t.device, commanded: t.commanded}
 		}
 	}
 }
 
 // usual returns the usual time between two changes of the point, if it has
 // changed often enough to have one.
-func (t *pointTrack) usual() (time.Duration, bool) {
+func (t *Habit) usual() (time.Duration, bool) {
 	if t.changes < 4 {
 		return 0, false
 	}
@@ -106,22 +119,12 @@ func (t *pointTrack) usual() (time.Duration, bool) {
 
 // stoodStill reports since when the point has not changed, if that is far
 // longer than usual.
-func (t *pointTrack) stoodStill() (since time.Time, usual time.Duration, still bool) {
+func (t *Habit) stoodStill() (since time.Time, usual time.Duration, still bool) {
 	usual, ok := t.usual()
 	if !ok || t.commanded {
 		return time.Time{}, 0, false
 	}
 	return t.changed, usual, t.read.Sub(t.changed) > max(6*time.Second, 6*usual)
-}
-
-// Still reports since when a point has stood still against its habit.
-func (d *Diagnosis) Still(point string) (since time.Time, still bool) {
-	t := d.points[point]
-	if t == nil {
-		return time.Time{}, false
-	}
-	since, _, still = t.stoodStill()
-	return since, still
 }
 
 // Findings returns what is wrong, worst first, as of now.

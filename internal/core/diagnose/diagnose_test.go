@@ -94,7 +94,7 @@ func TestStill(t *testing.T) {
 				if move[i] {
 					step = at.Sub(noon).Seconds()
 				}
-				d.Value("skid", &points[i], value.OfFloat(float64(i)+step), at)
+				d.Follow("skid", &points[i]).See(value.OfFloat(float64(i)+step), at)
 			}
 		}
 	}

@@ -120,7 +120,12 @@ func (v Value) Format(decimals int) string {
 		if decimals >= 0 {
 			return strconv.FormatFloat(f, 'f', decimals, 64)
 		}
-		return strconv.FormatFloat(f, 'g', 9, 64)
+		// What a float32 holds exactly is printed as that float32 would be:
+		// 1.012, not 1.01199996.
+		if float64(float32(f)) == f {
+			return strconv.FormatFloat(f, 'g', -1, 32)
+		}
+		return strconv.FormatFloat(f, 'g', 12, 64)
 	case Text:
 		return v.text
 	}

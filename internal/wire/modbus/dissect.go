@@ -104,7 +104,7 @@ func DissectAnswer(request, b []byte, points []exchange.Labelled) []exchange.Fie
 		return append(fields, exchange.Field{From: 8, To: 9, Label: "exception", Role: "broken",
 			Meaning: fmt.Sprintf("%d %s", answer.Exception, protocol.ModbusTCP.Decline(answer.Exception).Title)})
 	}
-	if b[7] > ReadInputRegisters || len(request) < 12 {
+	if b[7] < ReadCoils || b[7] > ReadInputRegisters || len(request) < 12 {
 		return rest(fields, b)
 	}
 	fields = append(fields, exchange.Field{From: 8, To: 9, Label: "octets of data", Role: "frame", Meaning: fmt.Sprint(b[8])})

@@ -1,0 +1,84 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+
+	"github.com/gofiber/fiber/v3"
+
+	"ferry/internal/bench"
+	"ferry/internal/core/problem"
+	"ferry/internal/field"
+	_ "ferry/internal/field/modbustcp"
+	"ferry/internal/store"
+)
+
+func served(t *testing.T, passphrase string) *fiber.App {
+	t.Helper()
+	st, err := store.Open(context.Background(), t.TempDir(), bench.Demo)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := bench.New()
+	now, _ := st.Site()
+	e := field.NewEngine(now, b)
+	t.Cleanup(func() { e.Close(); _ = b.Close(); _ = st.Close() })
+	return (&Server{Store: st, Engine: e, Bench: b, Passphrase: passphrase}).App()
+}
+
+// TestGuard: only the application's own page is served, and every error has
+// the one shape.
+func TestGuard(t *testing.T) {
+	for _, c := range []struct {
+		name, method, path, body, host, origin, passphrase, given string
+		status                                                    int
+		code                                                      string
+	}{
+		{name: "the page's own call", method: "GET", path: "/api/site", host: "127.0.0.1:8642", status: 200},
+		{name: "by name", method: "GET", path: "/api/site", host: "localhost:8642", origin: "http://localhost:8642", status: 200},
+		{name: "another name for this machine", method: "GET", path: "/api/site", host: "evil.example:8642", status: 403, code: "host"},
+		{name: "another page", method: "POST", path: "/api/run/start", body: "{}", host: "127.0.0.1:8642", origin: "http://evil.example", status: 403, code: "origin"},
+		{name: "no passphrase", method: "GET", path: "/api/site", host: "192.0.2.9:80", passphrase: "rising tide", status: 401, code: "passphrase"},
+		{name: "a wrong one", method: "GET", path: "/api/site", host: "192.0.2.9:80", passphrase: "rising tide", given: "low tide", status: 401, code: "passphrase"},
+		{name: "the right one", method: "GET", path: "/api/site", host: "192.0.2.9:80", passphrase: "rising tide", given: "rising tide", status: 200},
+		{name: "nothing there", method: "GET", path: "/api/nothing", host: "127.0.0.1", status: 404, code: "not-found"},
+		{name: "unreadable", method: "POST", path: "/api/edit", body: "{", host: "127.0.0.1", status: 400, code: "unreadable"},
+		{name: "no such device", method: "GET", path: "/api/devices/zz/points", host: "127.0.0.1", status: 410, code: "gone"},
+		{name: "a stale edit", method: "POST", path: "/api/edit", body: `{"what":"x","edits":[{"kind":"line","id":"plantnet","base":0,"after":null}]}`, host: "127.0.0.1", status: 409, code: "stale"},
+		{name: "a bad cell", method: "POST", path: "/api/devices/do11/cells", body: `{"what":"x","cells":[{"point":"do11-01","column":"address","text":"4oo1","base":9}]}`, host: "127.0.0.1", status: 422, code: "bad-cell"},
+		{name: "a site that is none", method: "POST", path: "/api/file/site.json", body: `{"format":"recipe"}`, host: "127.0.0.1", status: 422, code: "not-a-site"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			request := httptest.NewRequest(c.method, c.path, strings.NewReader(c.body))
+			request.Host = c.host
+			request.Header.Set("Content-Type", "application/json")
+			if c.origin != "" {
+				request.Header.Set("Origin", c.origin)
+			}
+			if c.given != "" {
+				request.SetBasicAuth("", c.given)
+			}
+			response, err := served(t, c.passphrase).Test(request)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer response.Body.Close()
+			body, err := io.ReadAll(response.Body)
+			if err != nil || response.StatusCode != c.status {
+				t.Fatalf("status %d, want %d: %s, %v", response.StatusCode, c.status, body, err)
+			}
+			if response.StatusCode == http.StatusOK {
+				return
+			}
+			var p problem.Problem
+			if err := json.Unmarshal(body, &p); err != nil || p.Code != c.code || p.Sentence == "" {
+				t.Errorf("%s, %v; want code %s", body, err, c.code)
+			}
+		})
+	}
+}

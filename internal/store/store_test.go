@@ -1,0 +1,130 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"reflect"
+	"testing"
+
+	"ferry/internal/bench"
+	"ferry/internal/core/problem"
+	"ferry/internal/core/site"
+)
+
+func opened(t *testing.T, dir string) *Store {
+	t.Helper()
+	s, err := Open(context.Background(), dir, bench.Demo)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = s.Close() })
+	return s
+}
+
+func rename(id, name string) site.Edit {
+	return site.Edit{Kind: site.KindLine, ID: id, After: json.RawMessage(`{"name":"` + name + `","medium":"ethernet"}`)}
+}
+
+func code(err error) string {
+	var p *problem.Problem
+	if errors.As(err, &p) {
+		return p.Code
+	}
+	return ""
+}
+
+// TestReopen: what was edited, and what can be undone, is there again after
+// the files are opened anew, without the first having been closed in order.
+func TestReopen(t *testing.T) {
+	dir, ctx := t.TempDir(), context.Background()
+	first := opened(t, dir)
+	_, seq := first.Site()
+	if _, err := first.Edit(ctx, "test", "renamed the line", []BasedEdit{{rename("plantnet", "Shore net"), seq}}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := first.Edit(ctx, "test", "removed the probe", []BasedEdit{{site.Edit{Kind: site.KindDevice, ID: "do11"}, seq}}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := first.Undo(ctx, "test"); err != nil {
+		t.Fatal(err)
+	}
+	want, _ := first.Site()
+	second := opened(t, dir)
+	got, _ := second.Site()
+	if a, b := asJSON(got), asJSON(want); a != b {
+		t.Fatalf("reopened it is\n%s\nand was\n%s", a, b)
+	}
+	if undo, redo := second.CanUndo(); !undo || !redo {
+		t.Errorf("after reopening: undo %v, redo %v", undo, redo)
+	}
+	if _, err := second.Redo(ctx, "test"); err != nil {
+		t.Fatal(err)
+	}
+	if now, _ := second.Site(); now.Device("do11") != nil {
+		t.Error("redo did not remove the probe again")
+	}
+	for range 2 {
+		if _, err := second.Undo(ctx, "test"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if now, _ := second.Site(); asJSON(now) != asJSON(bench.Demo()) {
+		t.Error("with everything taken back it is not the first site")
+	}
+	if _, err := second.Undo(ctx, "test"); code(err) != "nothing" {
+		t.Errorf("undo of nothing: %v", err)
+	}
+	entries, err := second.Journal(ctx, 100)
+	if err != nil || len(entries) != 7 || entries[0].Action != "undo" || entries[6].Who != "Ferry" {
+		t.Errorf("the journal has %d rows: %+v, %v", len(entries), entries, err)
+	}
+}
+
+func asJSON(s *site.Site) string {
+	data, err := json.Marshal(s)
+	if err != nil {
+		return err.Error()
+	}
+	return string(data)
+}
+
+func TestStale(t *testing.T) {
+	s, ctx := opened(t, t.TempDir()), context.Background()
+	_, seq := s.Site()
+	if _, err := s.Edit(ctx, "one", "renamed it", []BasedEdit{{rename("plantnet", "A"), seq}}); err != nil {
+		t.Fatal(err)
+	}
+	before, _ := s.Site()
+	_, err := s.Edit(ctx, "two", "renamed it otherwise", []BasedEdit{{rename("plantnet", "B"), seq}})
+	if code(err) != "stale" {
+		t.Errorf("an edit of an old version: %v", err)
+	}
+	if after, _ := s.Site(); !reflect.DeepEqual(before, after) {
+		t.Error("the refused edit changed the site")
+	}
+	// Of an object that was removed, too.
+	_, now := s.Site()
+	if _, err := s.Edit(ctx, "one", "removed it", []BasedEdit{{site.Edit{Kind: site.KindCrossing, ID: "x-temp"}, now}}); err != nil {
+		t.Fatal(err)
+	}
+	_, err = s.Edit(ctx, "two", "changed it", []BasedEdit{{site.Edit{Kind: site.KindCrossing, ID: "x-temp", After: json.RawMessage(`{"from":"do11-02","to":"gate-02"}`)}, seq}})
+	if code(err) != "stale" {
+		t.Errorf("an edit of what was removed: %v", err)
+	}
+}
+
+func TestSamples(t *testing.T) {
+	s, ctx := opened(t, t.TempDir()), context.Background()
+	var list []Sample
+	for i := range 100 {
+		list = append(list, Sample{"do11-01", int64(1000 + i), float64(i), true})
+	}
+	if err := s.AddSamples(ctx, list); err != nil {
+		t.Fatal(err)
+	}
+	got, err := s.Samples(ctx, "do11-01", 1090)
+	if err != nil || len(got) != 10 || got[0].V != 90 {
+		t.Errorf("got %v, %v", got, err)
+	}
+}
