@@ -169,18 +169,13 @@ func (b *browser) fail(err error) {
 	shown, cancel := context.WithTimeout(b.ctx, 5*time.Second)
 	defer cancel()
 	path, _ := chromedp.Run(shown, chromedp.Location())
-	text, _ := chromedp.Run(shown, chromedp.Evaluate[string](`document.body.innerText.slice(0, 3000)`))
+	text, _ := chromedp.Run(shown, chromedp.Evaluate[string](`document.body.innerText.slice(0, 1200)`))
 	b.t.Fatalf("%v\nat %s the page shows:\n%s", err, path, text)
 }
 
 func (b *browser) to(path string) {
 	b.t.Helper()
 	b.run(chromedp.Navigate(b.url+path), chromedp.WaitVisible(chromedp.CSS("header nav")))
-}
-
-// xpath finds an element of a kind by the text in it.
-func xpath(kind, text string) string {
-	return fmt.Sprintf(`//%s[contains(normalize-space(.), %s)]`, kind, quoteXPath(text))
 }
 
 func quoteXPath(text string) string {
@@ -284,6 +279,14 @@ func (b *browser) keys(keys ...string) {
 func (b *browser) ctrl(key string) {
 	b.t.Helper()
 	b.run(chromedp.KeyEvent(key, chromedp.KeyModifiers(chromedp.ModifierCtrl)))
+}
+
+// key presses a key, with Shift if it is to extend a selection.
+func key(name string, shift bool) chromedp.Action[chromedp.Void] {
+	if shift {
+		return chromedp.KeyEvent(name, chromedp.KeyModifiers(chromedp.ModifierShift))
+	}
+	return chromedp.KeyEvent(name)
 }
 
 // paste gives a text to whatever has the focus, as the clipboard would.

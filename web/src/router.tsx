@@ -1,4 +1,4 @@
-import { createRootRoute, createRoute, createRouter, redirect } from "@tanstack/react-router";
+import { createRootRoute, createRoute, createRouter, redirect, type ErrorComponentProps } from "@tanstack/react-router";
 import { CheckoutPage } from "./checkout/CheckoutPage";
 import { CrossingsPage } from "./crossings/CrossingsPage";
 import { LinesPage } from "./lines/LinesPage";
@@ -30,11 +30,11 @@ const tree = root.addChildren([
 ]);
 
 /** What a screen shows when it fails: what happened, and the way on. */
-function Failed({ error }: { error: Error }) {
+function Failed({ error }: ErrorComponentProps) {
   return (
     <div className="p-8" role="alert">
       <h2>This screen has failed.</h2>
-      <p className="mono my-2">{error.message}</p>
+      <p className="mono my-2">{error instanceof Error ? error.message : String(error)}</p>
       <p>Nothing that was saved is lost. <a className="underline" href={location.pathname}>Open it again</a>, or choose another stop above.</p>
     </div>
   );

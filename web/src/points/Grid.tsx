@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from "react";
+import { useEffect, useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent } from "react";
+import { flushSync } from "react-dom";
 import { newId, post, problemOf, useEdit } from "../api/client";
 import { useLive } from "../api/live";
 import type { CellEdit, Finding, PointRow, PointsView, Problem } from "../api/types.gen";
@@ -47,9 +48,9 @@ export function Grid({ points, chosen, onChoose, onTable }: { points: PointsView
   // A point opened from elsewhere, such as a finding, is shown.
   useEffect(() => {
     const at = rows.findIndex((r) => r.id === chosen);
-    if (at >= 0) {
-      setActive((a) => (rows[a.row]?.id === chosen ? a : { row: at, col: a.col }));
-      setAnchor((a) => (rows[a.row]?.id === chosen ? a : { row: at, col: a.col }));
+    if (at >= 0 && at !== active.row) {
+      setActive({ row: at, col: active.col });
+      setAnchor({ row: at, col: active.col });
       virtual.scrollToIndex(at);
     }
     // Only when another point is chosen, not on every refresh of the rows.
@@ -80,8 +81,14 @@ export function Grid({ points, chosen, onChoose, onTable }: { points: PointsView
     if (row) setTyping({ text: text ?? row.cells[active.col] ?? "", version: row.version, id: row.id });
     else if (columns[active.col] === "name" || columns[active.col] === "address") setTyping({ text: text ?? "", version: 0, id: "" });
   };
-  const commit = async (move: [number, number]) => {
+  // Where to go when what is being kept has been kept.
+  const after = useRef<Spot>(undefined);
+  const keeping = useRef(false);
+  const commit = async (move: [number, number], target?: Spot) => {
     if (!typing) return;
+    after.current = target ?? after.current;
+    if (keeping.current) return;
+    keeping.current = true;
     const row = rows.find((r) => r.id === typing.id);
     const column = columns[active.col] ?? "";
     try {
@@ -89,10 +96,14 @@ export function Grid({ points, chosen, onChoose, onTable }: { points: PointsView
       else if (row && typing.text !== row.cells[active.col]) await send(`changed ${column} of ${row.cells[0]}`, [{ point: row.id, column, text: typing.text, base: typing.version }]);
       setTyping(undefined);
       scroll.current?.focus({ preventScroll: true });
-      go(active.row + move[0], active.col + move[1]);
+      const next = after.current ?? { row: active.row + move[0], col: active.col + move[1] };
+      go(next.row, next.col);
     } catch (error) {
       setTyping({ ...typing, problem: problemOf(error), version: problemOf(error).code === "stale" ? (row?.version ?? 0) : typing.version });
       if (problemOf(error).code === "stale") await refresh();
+    } finally {
+      keeping.current = false;
+      after.current = undefined;
     }
   };
   /** Typing into the empty last row adds a point. */
@@ -148,7 +159,10 @@ export function Grid({ points, chosen, onChoose, onTable }: { points: PointsView
       done();
       const cells = cellsOf(box, (_row, col) => (["name", "address", "type", "pace", "access"].includes(columns[col] ?? "") ? undefined : ""));
       if (cells.length) void attempt(() => send(`cleared ${cells.length} cells`, cells));
-    } else if (e.key.length === 1 && !ctrl && !e.altKey && e.key !== "?") { done(); begin(e.key); }
+    } else if (e.key.length === 1 && !ctrl && !e.altKey && e.key !== "?") {
+      // The editor has the focus before the browser types the character.
+      flushSync(() => begin(""));
+    }
   };
 
   return (
@@ -187,7 +201,13 @@ export function Grid({ points, chosen, onChoose, onTable }: { points: PointsView
                 const inside = item.index >= box.top && item.index <= box.bottom && col >= box.left && col <= box.right;
                 const cell = (
                   <div key={column} role="gridcell" tabIndex={-1} data-col={column} aria-selected={inside} className={`grid-cell ${column === "name" ? "font-semibold" : column === "remark" || column === "unit" ? "" : "mono"} ${inside ? "selected" : ""} ${isActive ? "active" : ""} ${wrong ? wrong.severity : ""}`}
-                    onMouseDown={(e) => { if (typing) return; go(item.index, col, e.shiftKey); }}
+                    onMouseDown={(e) => {
+                      if (isActive && typing) return;
+                      if (typing) {
+                        e.preventDefault();
+                        void commit([0, 0], { row: item.index, col });
+                      } else go(item.index, col, e.shiftKey);
+                    }}
                     onMouseEnter={(e) => { if (e.buttons === 1 && !typing) setActive({ row: item.index, col }); }}
                     onDoubleClick={() => begin()}>
                     {isActive && typing ? (
@@ -210,7 +230,7 @@ export function Grid({ points, chosen, onChoose, onTable }: { points: PointsView
 /** The editor of a cell. It stays open, with the reason, while what it holds cannot be kept. */
 function CellInput({ text, choices, problem, label, onText, onCommit, onCancel }: { text: string; choices: string[]; problem?: Problem; label: string; onText: (t: string) => void; onCommit: (move: [number, number]) => Promise<void>; onCancel: () => void }) {
   const input = useRef<HTMLInputElement>(null);
-  useEffect(() => {
+  useLayoutEffect(() => {
     input.current?.focus();
     input.current?.setSelectionRange(text.length, text.length);
     // Once, when the editor opens.

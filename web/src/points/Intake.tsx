@@ -44,8 +44,10 @@ export function Intake({ device, name, text, onClose }: { device: string; name: 
     await client.invalidateQueries({ queryKey: ["points", device] });
     await client.invalidateQueries({ queryKey: ["site"] });
     say(`${count(got.added, "point")} added and ${got.changed} changed in the map of ${name}.`);
-    if (got.rejectedRows.length) setCorrected(got.rejectedRows);
-    else onClose();
+    if (got.rejectedRows.length === 0) return onClose();
+    // What is left is corrected on its own.
+    setCorrected(got.rejectedRows);
+    await ask({ rows: got.rejectedRows, headings: got.headings, columns: got.columns, commit: false });
   };
   const setCell = (line: number, col: number, value: string) => setBad(bad.map((r) => (r.line === line ? { ...r, cells: Array.from({ length: Math.max(r.cells.length, col + 1) }, (_, i) => (i === col ? value : (r.cells[i] ?? ""))) } : r)));
   const check = async () => {

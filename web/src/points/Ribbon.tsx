@@ -22,7 +22,7 @@ export function Ribbon({ points, chosen, onChoose }: { points: PointsView; chose
   const clash = new Set(points.findings.filter((f) => f.code === "overlap").map((f) => f.subject.id));
   // A bit shares its register with the word; only the word is drawn.
   const drawn = rows.filter((r) => !(r.cells[points.columns.indexOf("type")] === "bool" && area.unitBits > 1 && rows.some((o) => o !== r && covers(o, r))));
-  const visible = drawn.length > 4000 ? drawn.filter((_, i) => i % Math.ceil(drawn.length / 4000) === 0) : drawn;
+  const visible = drawn.length > 1500 ? drawn.filter((_, i) => i % Math.ceil(drawn.length / 1500) === 0) : drawn;
   const step = [1, 2, 4, 5, 8, 10, 16, 20, 25, 50, 100, 200, 500, 1000, 2000, 5000, 10000].find((n) => span / n <= 14) ?? 20000;
   const ticks: number[] = [];
   for (let unit = Math.ceil(from / step) * step; unit < from + span; unit += step) ticks.push(unit);
@@ -51,7 +51,7 @@ export function Ribbon({ points, chosen, onChoose }: { points: PointsView; chose
                 background: clash.has(r.id) ? "var(--fault)" : on ? "var(--tide)" : "var(--tide-soft)",
                 color: clash.has(r.id) || on ? "var(--sheet)" : "var(--ink)", top: clash.has(r.id) ? 6 : 0, opacity: clash.has(r.id) ? 0.92 : 1, zIndex: clash.has(r.id) || on ? 1 : 0,
               }}>
-              {r.cells[0]}
+              {r.units / span > 0.008 && r.cells[0]}
             </button>
           );
         })}
