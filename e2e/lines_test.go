@@ -52,6 +52,7 @@ func TestLines(t *testing.T) {
 	b.fill("Network", "198.51.100.0/24\r")
 	b.until("the network is kept", `!document.querySelector("aside [role=alert]")`)
 	b.does(`[...document.querySelectorAll('section[aria-label="Line Pump bay"] button')].at(-1).click()`)
+	b.sees("Remove the device")
 	b.fill("Name", "Bay controller\r")
 	b.until("the device has its name", `[...document.querySelectorAll("[data-device] b")].some(e => e.textContent === "Bay controller")`)
 	b.does(`document.querySelector('section[aria-label="Line Pump bay"] h2 a').click()`)
@@ -68,7 +69,7 @@ func TestLines(t *testing.T) {
 	b.sees("The message stops at Wire.")
 
 	// Removed, taken back, and done again.
-	b.press("Feeder 3")
+	b.does(`document.querySelectorAll("aside h2 a")[1].click()`)
 	b.press("Remove the device")
 	b.until("it is gone", `![...document.querySelectorAll("[data-device] b")].some(e => e.textContent === "Feeder 3")`)
 	b.ctrl("z")

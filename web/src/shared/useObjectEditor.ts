@@ -11,7 +11,8 @@ export function useObjectEditor<T extends { id: string }>(kind: Kind, object: T,
   const seen = useRef<{ object: T; version: number }>(undefined);
   return {
     begin: () => {
-      seen.current = { object, version };
+      // What this window has just sent is newer than what it has read back.
+      if (!seen.current || seen.current.version < version) seen.current = { object, version };
     },
     commit: async (what: string, patch: Partial<T>) => {
       const from = seen.current ?? { object, version };
