@@ -14,8 +14,11 @@ build: web
 web: web/node_modules/.installed gen
 	cd web && npm run --silent build
 
+# Not npm ci: it wants the optional packages of every other platform in the lock
+# file, which an install on this one does not put there. --no-save keeps to the
+# lock file and does not write it.
 web/node_modules/.installed: web/package-lock.json
-	cd web && npm ci --silent --no-audit --no-fund
+	cd web && npm install --no-save --silent --no-audit --no-fund
 	touch $@
 
 # Types of the interface and the schema of the site file, out of the Go types.

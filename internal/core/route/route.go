@@ -49,7 +49,7 @@ type Check struct {
 	Stop   Stop   `json:"stop"`
 	Result Result `json:"result"`
 	Saw    string `json:"saw"`
-	Remedy string `json:"remedy,omitempty"`
+	Remedy string `json:"remedy"`
 }
 
 // Route is one walk along the stops of a link.

@@ -159,7 +159,7 @@ export interface Check {
   stop: string;
   result: string;
   saw: string;
-  remedy?: string;
+  remedy: string;
 }
 export interface Def {
   name: string;
