@@ -63,28 +63,43 @@ func TestRun(t *testing.T) {
 }
 
 // TestPlantIsLocked: on plant the screen looks otherwise, nothing runs by
-// itself, and a write waits for an unlock.
+// itself, and a write waits for an unlock. The plant is a stand-in, reached at
+// its own address on loopback.
 func TestPlantIsLocked(t *testing.T) {
-	b := start(t, "demo", t.TempDir()).open(t, "/points/pump1/pump1-02")
+	b := start(t, "demo", t.TempDir()).open(t, "/lines/device/pump1")
+	b.until("the stand-ins are known", `fetch("/api/site").then(r => r.json()).then(s => { window.port = s.standIns.find(s => s.device === "pump1").addr.split(":")[1] }) && window.port`)
+	port := js[string](b, `window.port`)
+	b.fill("IP address", "127.0.0.1\r")
+	b.fill("TCP port", port+"\r")
+	b.to("/lines/link/lss-pump1")
+	b.fill("TCP port", port+"\r")
+	b.until("both ends have the port", `[...document.querySelectorAll("aside table tr")].some(e => e.innerText.split("`+port+`").length === 3)`)
+
 	b.press("Plant")
 	b.sees("Go to the plant?")
 	b.press("Go to the plant")
 	b.sees("Plant: these are real devices.")
 	b.sees("Writing is locked.")
 	b.until("the top edge is in the signal colour", `document.querySelector("[data-mode=plant]").style.borderTop.startsWith("6px")`)
+	b.to("/lines/link/lss-do11")
+	b.press("Try it")
+	b.sees("kept for documentation")
+	b.to("/points/pump1/pump1-02")
 	b.fill("New value", "40")
 	b.press("Write…")
 	b.sees("Write to the plant?")
+	b.sees("45.00 Hz") // read before it is asked
 	b.press("Write 40.00 Hz")
 	b.sees("Writing to the plant is locked.")
 	b.press("Do not write")
 	b.press("Unlock for 5 minutes")
 	b.sees("Writing is unlocked for 5 more minutes")
+	b.press("Write…")
+	b.sees("Write to the plant?")
+	b.press("Write 40.00 Hz")
+	b.sees("Written and read back.")
 	b.press("Lock now")
 	b.sees("Writing is locked.")
-	b.to("/lines/link/lss-do11")
-	b.press("Try it")
-	b.sees("kept for documentation")
 	b.press("Bench")
 	b.until("the bench is back", `document.querySelector("[data-mode=bench]")`)
 }

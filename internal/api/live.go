@@ -97,7 +97,9 @@ func (s *Server) postPrepare(c fiber.Ctx) error {
 	if err := bind(c, &r); err != nil {
 		return err
 	}
-	order, err := s.Engine.Prepare(r.Point, r.Text)
+	ctx, cancel := context.WithTimeout(c.Context(), 10*time.Second)
+	defer cancel()
+	order, err := s.Engine.Prepare(ctx, r.Point, r.Text)
 	if err != nil {
 		return err
 	}

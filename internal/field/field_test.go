@@ -216,11 +216,11 @@ func TestWrite(t *testing.T) {
 		{"ioa-02", "on", "on"},
 		{"skid-06", "90.5", "90.5"},
 	} {
-		order, err := e.Prepare(c.point, c.text)
+		order, err := e.Prepare(ctx, c.point, c.text)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if order.Device == "" || order.Address == "" || order.Function == "" || order.New != c.back || order.Target == "" {
+		if order.Device == "" || order.Address == "" || order.Function == "" || order.New != c.back || order.Target == "" || order.Old == "" {
 			t.Errorf("%s = %s is announced as %+v", c.point, c.text, order)
 		}
 		_, p := s.Point(c.point)
@@ -231,7 +231,7 @@ func TestWrite(t *testing.T) {
 		}
 	}
 	for point, text := range map[string]string{"do11-01": "5", "pump1-02": "700", "pump1-08": "1"} {
-		if order, err := e.Prepare(point, text); err == nil {
+		if order, err := e.Prepare(ctx, point, text); err == nil {
 			t.Errorf("%s = %s is announced as %+v", point, text, order)
 		}
 	}

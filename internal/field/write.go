@@ -91,9 +91,14 @@ func (e *Engine) prepare(pointID string, v value.Value) (*writing, error) {
 	return w, nil
 }
 
-// Prepare names in full what writing text to a point would do, and does
-// nothing.
-func (e *Engine) Prepare(pointID, text string) (WriteOrder, error) {
+// fresh is how old a value may be to be shown as the one that a write replaces.
+const fresh = 2 * time.Second
+
+// Prepare names in full what writing text to a point would do, and writes
+// nothing. A value that was not read just now is read again, so that what
+// stands there is seen before it is replaced; if it cannot be read, the last
+// value known is named with its time.
+func (e *Engine) Prepare(ctx context.Context, pointID, text string) (WriteOrder, error) {
 	s := e.Site()
 	device, point := s.Point(pointID)
 	if point == nil {
@@ -106,6 +111,16 @@ func (e *Engine) Prepare(pointID, text string) (WriteOrder, error) {
 	w, err := e.prepare(pointID, v)
 	if err != nil {
 		return WriteOrder{}, err
+	}
+	live, _ := e.Hub.Point(pointID)
+	if w.point.Access != site.WriteOnly && time.Now().UnixMilli()-live.AtMs > fresh.Milliseconds() {
+		if err := e.with(ctx, w.link.ID, func(r *runner, conn Conn, _ Reply) {
+			if conn != nil {
+				r.read(conn, w)
+			}
+		}); err != nil {
+			return WriteOrder{}, err
+		}
 	}
 	return e.order(w, v), nil
 }

@@ -93,19 +93,19 @@ export function Shell() {
           <svg width="30" height="22" viewBox="0 0 30 22" aria-hidden><path d="M2 2v18M28 2v18" stroke="#7fc4c9" strokeWidth="2.500" /><path d="M6 12h18l-3 6H9zM11 7h8v5h-8z" fill="#f3f0e8" /></svg>
           Ferry
         </Link>
-        <div className="ml-1 w-[190px] min-w-0 border-l border-white/20 pl-3">
+        <div className="ml-1 w-[190px] min-w-[110px] shrink border-l border-white/20 pl-3">
           <div className="truncate text-[13.500px] font-semibold" title={site?.name}>{site?.name ?? "…"}</div>
           <div className="small truncate text-[var(--bar-text2)]">
             {site ? `${count(site.lines.length, "line")} · ${count(site.devices.length, "device")} · ${count(points, "point")}` : "reading the site"}
           </div>
         </div>
-        <nav aria-label="Route" className="flex flex-1 justify-center">
+        <nav aria-label="Route" className="flex flex-1 justify-center max-[1180px]:text-[13px]">
           {stops.map((stop, i) => {
             const waiting = live.findings.filter((f) => f.where === stop.key && f.severity !== "note");
             const here = path.startsWith(stop.to);
             const worst = waiting.some((f) => f.severity === "fault") ? "fault" : "doubt";
             return (
-              <Link key={stop.key} to={stop.to} className="relative flex w-[86px] flex-col items-center gap-[3px] max-[1100px]:w-[72px]" aria-current={here ? "page" : undefined}>
+              <Link key={stop.key} to={stop.to} className="relative flex w-[86px] flex-none flex-col items-center gap-[3px] max-[1180px]:w-[70px]" aria-current={here ? "page" : undefined}>
                 {i > 0 && <span aria-hidden className="absolute top-[10px] right-1/2 mr-[11px] border-t-2 border-white/25" style={{ width: "calc(100% - 22px)" }} />}
                 <span
                   className="flex h-[21px] w-[21px] items-center justify-center text-[12px] font-bold"
@@ -122,7 +122,7 @@ export function Shell() {
         {!live.connected && <span className="chip fault" role="status">no contact with Ferry</span>}
         <button type="button" aria-label="Take back" title="Take back, Ctrl Z" disabled={!site?.canUndo} onClick={() => void undo()}><Undo2 size={17} /></button>
         <button type="button" aria-label="Do again" title="Do again, Ctrl Shift Z" disabled={!site?.canRedo} onClick={() => void redo()}><Redo2 size={17} /></button>
-        <button type="button" className="small rounded-md border border-white/40 px-2 py-1" onClick={() => setPalette(true)}>Find or do… Ctrl K</button>
+        <button type="button" className="small flex-none rounded-md border border-white/40 px-2 py-1 whitespace-nowrap" onClick={() => setPalette(true)}><span className="max-[1180px]:hidden">Find or do… </span>Ctrl K</button>
         <ModeSwitch />
         <DropdownMenu.Root>
           <DropdownMenu.Trigger asChild><button type="button" aria-label="More"><Menu size={19} /></button></DropdownMenu.Trigger>

@@ -60,7 +60,7 @@ function TrendChart({ id }: { id: string }) {
     const ink2 = css.getPropertyValue("--ink2");
     const axis = { stroke: ink2, grid: { stroke: css.getPropertyValue("--rule"), width: 1 }, ticks: { show: false }, font: "12px Atkinson Hyperlegible Mono" };
     const made = new uPlot({
-      width: 358, height: 130, legend: { show: false }, cursor: { y: false }, padding: [8, 4, 0, 0],
+      width: box.current.clientWidth, height: 130, legend: { show: false }, cursor: { y: false }, padding: [8, 4, 0, 0],
       axes: [{ ...axis, size: 22, space: 70, values: (_u, ticks) => ticks.map((t) => clock(t * 1000).slice(0, 8)) }, { ...axis, size: 54, space: 26 }],
       series: [{}, { stroke: css.getPropertyValue("--tide"), width: 1.5, points: { show: false } }],
       scales: { y: { range: (_u, lo, hi) => (lo === hi ? [lo - 1, hi + 1] : [lo - (hi - lo) * 0.1, hi + (hi - lo) * 0.1]) } },

@@ -12,7 +12,7 @@ export function ModeSwitch() {
   const bench = state.mode === "bench";
   return (
     <>
-      <div role="group" aria-label="Bench or plant" className="flex overflow-hidden rounded-md border border-white/40 text-[13.500px] font-semibold">
+      <div role="group" aria-label="Bench or plant" className="flex flex-none overflow-hidden rounded-md border border-white/40 text-[13.500px] font-semibold">
         <button type="button" aria-pressed={bench} className={"px-3 py-1 " + (bench ? "hatch" : "")} onClick={() => void go("bench")}>Bench</button>
         <button type="button" aria-pressed={!bench} className="px-3 py-1" style={bench ? undefined : { background: "var(--plant)", color: "#fff" }} onClick={() => bench && setAsking(true)}>Plant</button>
       </div>

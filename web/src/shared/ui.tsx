@@ -31,16 +31,19 @@ export function Field({ label, value, onCommit, unit, options, mono, placeholder
   const [text, setText] = useState(value);
   const [problem, setProblem] = useState<Problem>();
   const dirty = useRef(false);
+  const sent = useRef<string>(undefined); // what is on its way: Enter and leaving the field say the same twice
   const id = useId();
   useEffect(() => {
     if (!dirty.current) setText(value);
   }, [value]);
   const commit = async (next: string) => {
+    if (next === sent.current) return;
     if (next === value) {
       dirty.current = false;
       setProblem(undefined);
       return;
     }
+    sent.current = next;
     try {
       await onCommit(next);
       dirty.current = false;
@@ -48,6 +51,7 @@ export function Field({ label, value, onCommit, unit, options, mono, placeholder
     } catch (error) {
       setProblem(problemOf(error));
     }
+    sent.current = undefined;
   };
   const shared = { id, className: "input " + (mono ? "mono" : ""), "aria-invalid": !!problem, onFocus: () => !dirty.current && onBegin?.() };
   return (

@@ -9,22 +9,29 @@ import { useEdit, type Kind } from "../api/client";
 export function useObjectEditor<T extends { id: string }>(kind: Kind, object: T, version: number, clean: (object: T) => unknown = (o) => o) {
   const edit = useEdit();
   const seen = useRef<{ object: T; version: number }>(undefined);
+  // One edit at a time: the next starts from what the last has left.
+  const last = useRef<Promise<unknown>>(Promise.resolve());
   return {
     begin: () => {
       // What this window has just sent is newer than what it has read back.
       if (!seen.current || seen.current.version < version) seen.current = { object, version };
     },
-    commit: async (what: string, patch: Partial<T>) => {
-      const from = seen.current ?? { object, version };
-      const after = { ...from.object, ...patch };
-      try {
-        const answer = await edit(what, [{ kind, id: object.id, base: from.version, after: clean(after) }]);
-        seen.current = { object: after, version: answer.seq };
-      } catch (error) {
-        // The next attempt starts from what is there now: the user has been told.
-        seen.current = undefined;
-        throw error;
-      }
+    commit: (what: string, patch: Partial<T>) => {
+      const send = async () => {
+        const from = seen.current ?? { object, version };
+        const after = { ...from.object, ...patch };
+        try {
+          const answer = await edit(what, [{ kind, id: object.id, base: from.version, after: clean(after) }]);
+          seen.current = { object: after, version: answer.seq };
+        } catch (error) {
+          // The next attempt starts from what is there now: the user has been told.
+          seen.current = undefined;
+          throw error;
+        }
+      };
+      const sent = last.current.then(send);
+      last.current = sent.catch(() => undefined);
+      return sent;
     },
   };
 }

@@ -53,7 +53,7 @@ export function TrafficPage() {
       </aside>
       <div className="flex min-w-0 flex-1 flex-col">
         <div className="flex flex-none items-center gap-3 border-b border-rule bg-sheet px-4 py-2">
-          <select className="input !w-auto" aria-label="Link" value={link} onChange={(e) => setLink(e.target.value)}>
+          <select className="input !w-auto max-w-[340px]" aria-label="Link" value={link} onChange={(e) => setLink(e.target.value)}>
             <option value="">every link</option>
             {site.links.map((l) => <option key={l.id} value={l.id}>{site.devices.find((d) => d.id === l.asking)?.name} → {site.devices.find((d) => d.id === l.answering)?.name}</option>)}
           </select>
