@@ -3,7 +3,7 @@
 
 GO_FLAGS = -trimpath
 
-.PHONY: demo build test bench gen check-gen web e2e fuzz clean
+.PHONY: demo build web gen test bench fuzz shots clean
 
 demo: build
 	./bin/ferry demo
@@ -30,6 +30,10 @@ test:
 
 bench: build
 	./scripts/bench.sh
+
+# The pictures of docs/screenshots, anew from the demo site.
+shots: build
+	FERRY_SHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run TestShots ./e2e
 
 fuzz:
 	./scripts/fuzz.sh

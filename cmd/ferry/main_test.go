@@ -70,6 +70,12 @@ func TestProbe(t *testing.T) {
 	if err := json.Unmarshal([]byte(out), &got); err != nil || code != exitFine || len(got.Stops) != 5 || got.StopsAt != nil {
 		t.Fatalf("exit %d: %s, %v", code, out, err)
 	}
+	// A device without holding registers is probed by what it has.
+	for _, d := range b.List(bench.Demo()) {
+		if code, out, _ := do(t, "probe", d.URL); code != exitFine {
+			t.Errorf("%s: exit %d, %s", d.Name, code, out)
+		}
+	}
 	if err := b.SetFault("do11", bench.Fault{Kind: "stop"}); err != nil {
 		t.Fatal(err)
 	}

@@ -26,13 +26,14 @@ func probeCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if len(points) == 0 {
-			// With no map there is still one register that most devices have.
-			points = []site.Point{{ID: "0", Name: "first register", Address: address.At(t.def.Scheme.Areas()[0].Key, 0), Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly}}
-		}
 		ctx, cancel := context.WithTimeout(c.Context(), time.Minute)
 		defer cancel()
-		r, err := field.TryTarget(ctx, &t.link, t.device(points), t.dial)
+		var r *route.Route
+		if len(points) > 0 {
+			r, err = field.TryTarget(ctx, &t.link, t.device(points), t.dial)
+		} else {
+			r, err = probeFirst(ctx, t)
+		}
 		if err != nil {
 			return err
 		}
@@ -49,6 +50,22 @@ func probeCommand() *cobra.Command {
 		return nil
 	}
 	return c
+}
+
+// probeFirst walks the stops without a map: with the first unit of one area
+// after the other, until the device has it.
+func probeFirst(ctx context.Context, t *target) (r *route.Route, err error) {
+	for _, area := range t.def.Scheme.Areas() {
+		p := site.Point{ID: "0", Name: "the first of the " + area.Title, Address: address.At(area.Key, 0), Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly}
+		if area.UnitBits == 1 {
+			p.Type = value.TypeBool
+		}
+		r, err = field.TryTarget(ctx, &t.link, t.device([]site.Point{p}), t.dial)
+		if err != nil || r.StopsAt == nil || *r.StopsAt != route.Points {
+			break
+		}
+	}
+	return r, err
 }
 
 func printRoute(c *cobra.Command, r *route.Route) {
