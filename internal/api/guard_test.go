@@ -26,6 +26,9 @@ func served(t *testing.T, passphrase string) *fiber.App {
 	}
 	b := bench.New()
 	now, _ := st.Site()
+	if err := b.Sync(now); err != nil {
+		t.Fatal(err)
+	}
 	e := field.NewEngine(now, b)
 	t.Cleanup(func() { e.Close(); _ = b.Close(); _ = st.Close() })
 	return (&Server{Store: st, Engine: e, Bench: b, Passphrase: passphrase}).App()

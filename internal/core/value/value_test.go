@@ -251,3 +251,19 @@ func TestDecodeAllocations(t *testing.T) {
 		t.Errorf("%v allocations a value", n)
 	}
 }
+
+func TestFormat(t *testing.T) {
+	for _, c := range []struct {
+		v        Value
+		decimals int
+		want     string
+	}{
+		{OfFloat(float64(float32(1.012))), -1, "1.012"}, {OfFloat(8.426), 2, "8.43"}, {OfFloat(12.3), -1, "12.3"}, {OfFloat(1e20), 2, "1e+20"},
+		{OfFloat(0.00001), 2, "1e-05"}, {OfFloat(0), 2, "0.00"}, {OfInt(-5), 0, "-5"}, {OfInt(-5), 1, "-5.0"}, {OfUint(7), -1, "7"},
+		{OfBool(false), 2, "off"}, {OfText("Tank row A"), 2, "Tank row A"}, {Value{}, 2, ""}, {OfFloat(math.Inf(-1)), 1, "-Inf"},
+	} {
+		if got := c.v.Format(c.decimals); got != c.want {
+			t.Errorf("%#v with %d decimals is printed %q, want %q", c.v, c.decimals, got, c.want)
+		}
+	}
+}

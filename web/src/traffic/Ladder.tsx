@@ -37,6 +37,9 @@ export function Ladder({ site, link, list, chosen, follow, running, onChoose }: 
             const asker = site.links.find((l) => l.id === e.link)?.asking ?? "";
             const a = share(asker);
             const b = share(e.device);
+            // Between lanes that lie close the words stand beside the arrows.
+            const close = Math.abs(b - a) < 24;
+            const words = close ? { left: `calc(${Math.max(a, b)}% + 10px)` } : { left: `${(a + b) / 2}%`, transform: "translateX(-50%)" };
             const good = e.outcome === "answered";
             const ink = good ? "var(--tide)" : "var(--fault)";
             const reaches = !["refused", "unreached"].includes(e.outcome);
@@ -53,8 +56,8 @@ export function Ladder({ site, link, list, chosen, follow, running, onChoose }: 
                     </svg>
                     <Head at={reaches ? b : a + (b - a) * 0.6} y={20} right={b > a} colour="var(--ink)" cross={!reaches} />
                     {comes && <Head at={a} y={40} right={a > b} colour={ink} />}
-                    <span className="small absolute top-[1px] -translate-x-1/2 truncate bg-inherit px-1 font-semibold" style={{ left: `${Math.min(82, Math.max(18, (a + b) / 2))}%`, background: chosen === e.seq ? "var(--tide-wash)" : good ? "var(--sheet)" : "var(--fault-wash)", maxWidth: "64%" }}>{e.operation}</span>
-                    <span className="small absolute top-[23px] -translate-x-1/2 truncate px-1" style={{ left: `${Math.min(82, Math.max(18, (a + b) / 2))}%`, color: ink, background: chosen === e.seq ? "var(--tide-wash)" : good ? "var(--sheet)" : "var(--fault-wash)", maxWidth: "64%" }}>
+                    <span className="small absolute top-[1px] truncate px-1 font-semibold" style={{ ...words, background: chosen === e.seq ? "var(--tide-wash)" : good ? "var(--sheet)" : "var(--fault-wash)", maxWidth: "64%" }}>{e.operation}</span>
+                    <span className="small absolute top-[23px] truncate px-1" style={{ ...words, color: ink, background: chosen === e.seq ? "var(--tide-wash)" : good ? "var(--sheet)" : "var(--fault-wash)", maxWidth: "64%" }}>
                       {good ? (e.write ? "taken" : e.points ? `${e.points} ${e.points === 1 ? "point" : "points"}` : "answered") : e.sentence}
                     </span>
                   </span>

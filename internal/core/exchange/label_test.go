@@ -1,0 +1,40 @@
+package exchange
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"ferry/internal/core/address"
+)
+
+func words(fields []Field) string {
+	var parts []string
+	for _, f := range fields {
+		parts = append(parts, fmt.Sprintf("%d-%d %s:%s=%s", f.From, f.To, f.Role, f.Label, f.Meaning))
+	}
+	return strings.Join(parts, "; ")
+}
+
+func TestSpread(t *testing.T) {
+	p := func(name, area string, at uint32, bit, units int) Labelled {
+		return Labelled{ID: name, Name: name, Shown: "v" + name, Address: address.At(area, at).WithBit(bit), Units: units}
+	}
+	for _, c := range []struct {
+		name   string
+		fields []Field
+		want   string
+	}{
+		{"nothing known", SpreadWords(9, "hr", 0, 2, nil), "9-13 gap:unused="},
+		{"a value cut off at the end", SpreadWords(9, "hr", 0, 2, []Labelled{p("A", "hr", 1, -1, 4)}), "9-11 gap:unused=; 11-13 point:A=vA"},
+		{"the longer of two at one place", SpreadWords(0, "hr", 5, 2, []Labelled{p("A", "hr", 5, -1, 1), p("B", "hr", 5, -1, 2)}), "0-4 point:B=vB"},
+		{"another area", SpreadWords(0, "hr", 0, 1, []Labelled{p("A", "ir", 0, -1, 1)}), "0-2 gap:unused="},
+		{"bits alone", SpreadWords(0, "hr", 0, 1, []Labelled{p("A", "hr", 0, 3, 1), p("B", "hr", 0, 1, 1)}), "0-2 point:B, A=vB, vA"},
+		{"coils, eight to the octet", SpreadBits(9, "co", 0, 10, []Labelled{p("A", "co", 0, -1, 1), p("B", "co", 7, -1, 1), p("C", "co", 9, -1, 1)}), "9-10 point:A, B=vA, vB; 10-11 point:C=vC"},
+		{"an octet of unused coils", SpreadBits(9, "co", 16, 9, []Labelled{p("A", "co", 16, -1, 1)}), "9-10 point:A=vA; 10-11 gap:unused="},
+	} {
+		if got := words(c.fields); got != c.want {
+			t.Errorf("%s: %s, want %s", c.name, got, c.want)
+		}
+	}
+}
