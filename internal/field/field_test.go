@@ -2,6 +2,8 @@ package field_test
 
 import (
 	"context"
+	"io"
+	"net"
 	"runtime"
 	"strings"
 	"testing"
@@ -94,6 +96,45 @@ func TestTry(t *testing.T) {
 		if at != c.stop || !strings.Contains(said, c.word) {
 			t.Errorf("%q stops at %q: %s; want %q: …%s…", c.fault.Kind, at, said, c.stop, c.word)
 		}
+	}
+}
+
+// TestShyDevice: a device that hangs up when it is asked who it is, is there
+// all the same.
+func TestShyDevice(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				request := make([]byte, 12)
+				for {
+					if _, err := io.ReadFull(c, request[:8]); err != nil || request[7] != 3 {
+						return
+					}
+					if _, err := io.ReadFull(c, request[8:]); err != nil {
+						return
+					}
+					answer := append(request[:4:4], 0, byte(3+2*request[11]), request[6], 3, 2*request[11])
+					if _, err := c.Write(append(answer, make([]byte, 2*request[11])...)); err != nil {
+						return
+					}
+				}
+			}()
+		}
+	}()
+	s := bench.Demo()
+	r, err := field.TryTarget(context.Background(), s.Link("lss-do11"), s.Device("do11"), l.Addr().String())
+	if err != nil || r.StopsAt != nil {
+		t.Errorf("%+v, %v", r, err)
 	}
 }
 

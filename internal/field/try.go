@@ -100,7 +100,7 @@ type walk struct {
 
 func (w *walk) run(ctx context.Context) {
 	defer w.runner.hangUp()
-	if w.dial(ctx) && w.session() && w.points(ctx) {
+	if w.dial(ctx) && w.session(ctx) && w.points(ctx) {
 		w.pace(ctx)
 	}
 }
@@ -146,10 +146,17 @@ func (w *walk) tornDown() {
 }
 
 // session decides the stop Session: does the unit answer, and who is it.
-func (w *walk) session() bool {
+func (w *walk) session(ctx context.Context) bool {
 	began := time.Now()
 	who, by, reply := w.runner.conn.Identify()
 	w.record("who is there, by "+by, &reply, began)
+	if reply.Outcome != exchange.Answered && reply.Outcome != exchange.Declined {
+		// Some devices hang up on a question they do not know, or ignore it:
+		// only a plain read tells whether the unit is there.
+		if plain, ok := w.plainRead(ctx); ok {
+			reply = plain
+		}
+	}
 	unit := w.runner.def.Value(w.runner.link.Settings, "unit")
 	switch reply.Outcome {
 	case exchange.Answered, exchange.Declined:
@@ -178,6 +185,20 @@ func (w *walk) session() bool {
 			"Check that this port speaks the protocol, and that nothing between alters the bytes.")
 	}
 	return false
+}
+
+// plainRead asks for the first unit that the map names; ok says whether the
+// unit answered at all.
+func (w *walk) plainRead(ctx context.Context) (reply Reply, ok bool) {
+	r := w.runner
+	if len(r.jobs) == 0 || !r.connect(ctx) {
+		return reply, false
+	}
+	area, start := r.jobs[0].Area, r.jobs[0].Start
+	began := time.Now()
+	reply = r.conn.Read(area, start, 1)
+	w.record(r.def.Operation(area, start, 1), &reply, began)
+	return reply, reply.OK() || reply.Outcome == exchange.Declined
 }
 
 // points decides the stop Points: every request is read once; one that is

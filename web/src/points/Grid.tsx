@@ -3,7 +3,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent } from "react";
 import { flushSync } from "react-dom";
 import { newId, post, problemOf, useEdit } from "../api/client";
-import { useLive } from "../api/live";
+import { useLive, useLiveState } from "../api/live";
 import type { CellEdit, Finding, PointRow, PointsView, Problem } from "../api/types.gen";
 import { Mark, markOf } from "../shared/Mark";
 import { attempt, say } from "../shared/toast";
@@ -255,6 +255,13 @@ function CellInput({ text, choices, problem, label, onText, onCommit, onCancel }
   );
 }
 
+/** How old a value is that has not been read in time. */
+function Age({ atMs }: { atMs: number }) {
+  const { nowMs } = useLiveState();
+  const seconds = Math.round((nowMs - atMs) / 1000);
+  return seconds > 1 ? <span className="small" style={{ color: "var(--doubt-text)" }}>{seconds < 120 ? `${seconds} s` : `${Math.round(seconds / 60)} min`} old</span> : null;
+}
+
 function RowMark({ id }: { id: string }) {
   const live = useLive(id);
   return <Mark kind={markOf(live?.quality)} size={15} label={live?.reason || live?.quality} />;
@@ -268,7 +275,7 @@ function Now({ id, unit }: { id: string; unit: string }) {
     <span className="mono sticky right-0 flex items-center justify-end gap-2 overflow-hidden border-b border-l border-rule bg-paper px-3 whitespace-nowrap" data-now={id} title={live?.reason}>
       {!read ? <span className="soft">{live?.quality === "bad" ? "cannot be read" : "not read yet"}</span>
         : live.quality === "bad" ? <span className="soft">— <s>{live.shown}</s></span>
-          : <><span key={live.changedMs} className="fresh rounded px-1">{live.shown}</span>{unit && <span className="soft">{unit}</span>}</>}
+          : <>{live.quality === "doubtful" && <Age atMs={live.atMs} />}<span key={live.changedMs} className="fresh rounded px-1">{live.shown}</span>{unit && <span className="soft">{unit}</span>}</>}
     </span>
   );
 }
