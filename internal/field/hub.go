@@ -148,8 +148,8 @@ type decoded struct {
 	err   error
 }
 
-// record takes in one exchange with the points it brought.
-func (h *Hub) record(e exchange.Exchange, values []decoded) uint64 {
+// record takes in one exchange with the points it brought, and numbers it.
+func (h *Hub) record(e *exchange.Exchange, values []decoded) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.seq++
@@ -161,17 +161,16 @@ func (h *Hub) record(e exchange.Exchange, values []decoded) uint64 {
 	if len(h.exchanges) >= keptExchanges {
 		h.exchanges = slices.Delete(h.exchanges, 0, keptExchanges/4)
 	}
-	h.exchanges = append(h.exchanges, e)
-	h.diagnosis.Exchange(&e)
+	h.exchanges = append(h.exchanges, *e)
+	h.diagnosis.Exchange(e)
 	if e.RequestID != "" {
-		h.measure(&e)
+		h.measure(e)
 	}
 	arrived := e.At.Add(time.Duration(e.LatencyMs * float64(time.Millisecond)))
 	ms := arrived.UnixMilli()
 	for i := range values {
 		h.take(&values[i], arrived, ms)
 	}
-	return e.Seq
 }
 
 func (h *Hub) measure(e *exchange.Exchange) {

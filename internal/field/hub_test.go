@@ -18,7 +18,7 @@ func fed() (*Hub, func(second float64, v value.Value)) {
 	h := NewHub()
 	h.follow(&site.Device{ID: "d", Points: []site.Point{{ID: "p", Name: "Oxygen", Address: address.At("hr", 0), Type: "uint16", Factor: 0.1, PaceMs: 1000, Access: "r"}}})
 	return h, func(second float64, v value.Value) {
-		h.record(exchange.Exchange{Link: "k", Device: "d", RequestID: "k-hr0", At: noon.Add(time.Duration(second * float64(time.Second))), LatencyMs: 5, Outcome: exchange.Answered,
+		h.record(&exchange.Exchange{Link: "k", Device: "d", RequestID: "k-hr0", At: noon.Add(time.Duration(second * float64(time.Second))), LatencyMs: 5, Outcome: exchange.Answered,
 			Request: []byte{1}, Answer: []byte{2, 3}, Data: []byte{3}}, []decoded{{track: h.track("p"), raw: v, words: []byte{0, 84}}})
 	}
 }

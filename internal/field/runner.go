@@ -180,8 +180,8 @@ func (r *runner) connect(ctx context.Context) bool {
 	return true
 }
 
-func (r *runner) exchange(operation string, reply *Reply, at time.Time, took time.Duration) exchange.Exchange {
-	return exchange.Exchange{
+func (r *runner) exchange(operation string, reply *Reply, at time.Time, took time.Duration) *exchange.Exchange {
+	return &exchange.Exchange{
 		Link: r.link.ID, Device: r.device.ID, At: at, LatencyMs: float64(took) / float64(time.Millisecond),
 		Operation: operation, Outcome: reply.Outcome, Code: reply.Code, Sentence: reply.Sentence,
 		Request: reply.Request, Answer: reply.Answer, Data: reply.Data,

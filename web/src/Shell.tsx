@@ -84,6 +84,10 @@ export function Shell() {
     return () => window.removeEventListener("keydown", onKey);
   });
 
+  useEffect(() => {
+    if (site) document.title = `${site.name} · Ferry`;
+  }, [site]);
+
   const points = site?.devices.reduce((n, d) => n + d.pointCount, 0) ?? 0;
   const plant = live.state.mode === "plant";
   return (

@@ -36,7 +36,7 @@ export const post = <T>(path: string, body: unknown = {}) => call<T>("POST", pat
 export const postText = <T>(path: string, text: string) => call<T>("POST", path, text);
 
 export const problemOf = (error: unknown): Problem =>
-  error instanceof ProblemError ? error.problem : { code: "internal", sentence: String(error) };
+  error instanceof ProblemError ? error.problem : { code: "internal", sentence: error instanceof Error ? error.message : String(error) };
 
 export const useSite = () => useQuery({ queryKey: ["site"], queryFn: () => get<SiteView>("/api/site") });
 export const usePoints = (device: string | undefined) =>

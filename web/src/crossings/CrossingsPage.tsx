@@ -5,7 +5,7 @@ import { useLive, useLiveState } from "../api/live";
 import type { CrossingEnd, CrossingView, Problem, SiteView } from "../api/types.gen";
 import { Mark, markOf, type MarkKind } from "../shared/Mark";
 import { attempt, say } from "../shared/toast";
-import { clock, Empty, Field, FindingCard, ProblemNotice } from "../shared/ui";
+import { clock, Empty, Field, FindingCard, ProblemNotice, shown } from "../shared/ui";
 import { useObjectEditor } from "../shared/useObjectEditor";
 
 /** Two shores: a source on the left, what happens on the way, a target on the right, live values on both. */
@@ -63,7 +63,7 @@ function Shore({ end, id, target, chosen }: { end: CrossingEnd; id: string; targ
       <b className="block truncate" title={end.name}>{end.name}</b>
       <span className="mono flex justify-between gap-2">
         <span className="soft truncate">{end.type} · {end.address}</span>
-        <span className="whitespace-nowrap" data-shore={target ? "to" : "from"}>{read ? <span key={live.changedMs} className="fresh rounded px-1">{live.shown} {end.unit}</span> : <span className="soft">{live?.quality === "bad" ? "cannot be read" : "not read yet"}</span>}</span>
+        <span className="whitespace-nowrap" data-shore={target ? "to" : "from"}>{read ? <span key={live.changedMs} className="fresh rounded px-1">{shown(live)} {end.unit}</span> : <span className="soft">{live?.quality === "bad" ? "cannot be read" : "not read yet"}</span>}</span>
       </span>
     </span>
   );

@@ -7,7 +7,7 @@ import { useLive, useLiveState } from "../api/live";
 import type { CellEdit, Finding, PointRow, PointsView, Problem } from "../api/types.gen";
 import { Mark, markOf } from "../shared/Mark";
 import { attempt, say } from "../shared/toast";
-import { Tip } from "../shared/ui";
+import { shown, Tip } from "../shared/ui";
 
 const titles: Record<string, string> = { name: "Name", address: "Address", type: "Reads as", order: "Order", scale: "Scale", offset: "Offset", unit: "Unit", decimals: "Decimals", pace: "Pace", access: "Access", remark: "Remark" };
 const widths: Record<string, number> = { name: 158, address: 84, type: 78, order: 92, scale: 68, offset: 60, unit: 70, decimals: 74, pace: 62, access: 60, remark: 160 };
@@ -274,8 +274,8 @@ function Now({ id, unit }: { id: string; unit: string }) {
   return (
     <span className="mono sticky right-0 flex items-center justify-end gap-2 overflow-hidden border-b border-l border-rule bg-paper px-3 whitespace-nowrap" data-now={id} title={live?.reason}>
       {!read ? <span className="soft">{live?.quality === "bad" ? "cannot be read" : "not read yet"}</span>
-        : live.quality === "bad" ? <span className="soft">— <s>{live.shown}</s></span>
-          : <>{live.quality === "doubtful" && <Age atMs={live.atMs} />}<span key={live.changedMs} className="fresh rounded px-1">{live.shown}</span>{unit && <span className="soft">{unit}</span>}</>}
+        : live.quality === "bad" ? <span className="soft">— <s>{shown(live)}</s></span>
+          : <>{live.quality === "doubtful" && <Age atMs={live.atMs} />}<span key={live.changedMs} className="fresh rounded px-1">{shown(live)}</span>{unit && <span className="soft">{unit}</span>}</>}
     </span>
   );
 }

@@ -6,7 +6,7 @@ import { get, post, problemOf, usePoint, useSite } from "../api/client";
 import { useLive } from "../api/live";
 import type { Problem, Trend, WriteOrder, WriteResult } from "../api/types.gen";
 import { Mark, markOf } from "../shared/Mark";
-import { clock, Dialog, ProblemNotice } from "../shared/ui";
+import { clock, Dialog, ProblemNotice, shown } from "../shared/ui";
 
 /** One point: its value now, the words it came from, its trend, every notation of its address, and writing. */
 export function Inspector({ id }: { id: string }) {
@@ -24,7 +24,7 @@ export function Inspector({ id }: { id: string }) {
       <div className="small soft mb-3">{device?.name} · {data.areaTitle}</div>
       <div className="mb-1 flex items-center gap-2">
         <Mark kind={markOf(live?.quality)} size={20} />
-        <span className="font-mono text-[22px] font-semibold" data-testid="value">{live && live.atMs > 0 && live.quality !== "bad" ? live.shown : "—"}</span>
+        <span className="font-mono text-[22px] font-semibold" data-testid="value">{live && live.atMs > 0 && live.quality !== "bad" ? shown(live) : "—"}</span>
         <span className="soft">{p.unit}</span>
       </div>
       <div className="small mb-3" data-testid="quality">

@@ -18,7 +18,7 @@ const perScreen: Record<string, [string, string][]> = {
   ],
   lines: [["Tab, Enter", "go from device to device, open one"]],
   traffic: [["Enter", "open an exchange or a finding"]],
-  timetable: [["Wheel, drag", "zoom and move the track"]],
+  timetable: [["Ctrl and wheel, drag", "zoom and move the track"]],
 };
 
 /** Lists the keys of the screen in view. */

@@ -1,7 +1,7 @@
 import { Dialog as Radix, Tooltip } from "radix-ui";
 import { useEffect, useId, useRef, useState, type ReactNode } from "react";
 import { problemOf } from "../api/client";
-import type { Finding, Problem } from "../api/types.gen";
+import type { Finding, Live, Problem } from "../api/types.gen";
 import { Mark, markOf } from "./Mark";
 
 /** Says what happened, where, and what to do. */
@@ -146,6 +146,12 @@ export function clock(ms: number): string {
   const d = new Date(ms);
   const two = (n: number, width = 2) => String(n).padStart(width, "0");
   return `${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())}.${two(d.getMilliseconds(), 3)}`;
+}
+
+/** What a value shows, numbers with a thin space between thousands. */
+export function shown(live: Live): string {
+  if (typeof live.value !== "number") return live.shown;
+  return live.shown.replace(/^(-?)(\d{5,})/, (_all, sign: string, digits: string) => sign + digits.replace(/\B(?=(\d{3})+$)/g, "\u2009"));
 }
 
 /** Prints milliseconds with one decimal. */
