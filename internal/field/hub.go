@@ -15,11 +15,12 @@ import (
 	"ferry/internal/core/value"
 )
 
-// Bounds of what the hub remembers.
+// Bounds of what the hub remembers. A list that is full loses its older half
+// at once, so at least half of each bound is always there.
 const (
-	keptExchanges = 4000
-	keptTrend     = 600
-	keptSamples   = 20000 // waiting to be stored; the oldest are dropped first
+	keptExchanges = 8000
+	keptTrend     = 1200
+	keptSamples   = 20000 // waiting to be stored
 )
 
 // Live is the latest state of one point, as the browser and the command line
@@ -140,16 +141,9 @@ func (h *Hub) touch(t *track) {
 	t.rev = h.rev
 }
 
-// decoded is one point out of a reply.
-type decoded struct {
-	track *track
-	raw   value.Value
-	words []byte
-	err   error
-}
-
-// record takes in one exchange with the points it brought, and numbers it.
-func (h *Hub) record(e *exchange.Exchange, values []decoded) {
+// record takes in one exchange, numbers it, and decodes the parts that its
+// answer brought; there are none if it failed.
+func (h *Hub) record(e *exchange.Exchange, parts []part) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.seq++
@@ -159,7 +153,7 @@ func (h *Hub) record(e *exchange.Exchange, values []decoded) {
 	asked, answered := len(e.Request), len(e.Request)+len(e.Answer)
 	e.Request, e.Answer, e.Data = octets[:asked:asked], octets[asked:answered:answered], octets[answered:]
 	if len(h.exchanges) >= keptExchanges {
-		h.exchanges = slices.Delete(h.exchanges, 0, keptExchanges/4)
+		h.exchanges = slices.Delete(h.exchanges, 0, keptExchanges/2)
 	}
 	h.exchanges = append(h.exchanges, *e)
 	h.diagnosis.Exchange(e)
@@ -168,8 +162,8 @@ func (h *Hub) record(e *exchange.Exchange, values []decoded) {
 	}
 	arrived := e.At.Add(time.Duration(e.LatencyMs * float64(time.Millisecond)))
 	ms := arrived.UnixMilli()
-	for i := range values {
-		h.take(&values[i], arrived, ms)
+	for i := range parts {
+		h.take(&parts[i], e.Data, arrived, ms)
 	}
 }
 
@@ -190,31 +184,45 @@ func (h *Hub) measure(e *exchange.Exchange) {
 	s.WorstMs = max(s.WorstMs, e.LatencyMs)
 }
 
-func (h *Hub) take(d *decoded, at time.Time, ms int64) {
-	t := d.track
-	if d.err != nil {
-		h.spoil(t, d.err.Error())
+// take decodes one point out of the data of an answer.
+func (h *Hub) take(p *part, data []byte, at time.Time, ms int64) {
+	t := p.track
+	if p.at+p.codec.Width() > len(data) {
+		h.spoil(t, value.ErrShort.Error())
 		return
 	}
-	v := t.point.Scale().Apply(d.raw)
-	changed := v != t.live.Value || t.live.AtMs == 0
-	t.raw = d.raw
+	words := data[p.at : p.at+p.codec.Width()]
+	raw, err := p.codec.Decode(words, t.raw)
+	if err != nil {
+		h.spoil(t, err.Error())
+		return
+	}
 	t.live.AtMs = ms
-	since, still := t.habit.See(d.raw, at)
-	if changed {
+	since, still := t.habit.See(raw, at)
+	if raw != t.raw || t.live.Quality != value.Good {
+		t.raw = raw
+		h.renew(t, words)
+	}
+	if still {
+		t.live.Quality, t.live.Reason = value.Doubtful, "has not changed since "+since.Format("15:04:05")+", against its habit"
+	}
+	h.touch(t)
+	h.keep(t, ms)
+	t.tell()
+}
+
+// renew shows a raw value that was read and is another, or good again.
+func (h *Hub) renew(t *track, words []byte) {
+	v := t.point.Scale().Apply(t.raw)
+	if v != t.live.Value || t.live.ChangedMs == 0 {
 		t.live.ChangedMs = t.live.AtMs
 		t.live.Value, t.live.Shown = v, t.point.Shown(v)
 	}
 	t.live.Quality, t.live.Reason = value.Good, ""
-	if still {
-		t.live.Quality, t.live.Reason = value.Doubtful, "has not changed since "+since.Format("15:04:05")+", against its habit"
-	} else if f := v.Float(); v.Kind() == value.Float && (math.IsNaN(f) || math.IsInf(f, 0)) {
+	if f := v.Float(); v.Kind() == value.Float && (math.IsNaN(f) || math.IsInf(f, 0)) {
 		t.live.Quality, t.live.Reason = value.Doubtful, "the words are no number in this type and order"
 	}
-	t.words = append(t.words[:0], d.words...)
-	h.touch(t)
-	h.keep(t, ms)
-	t.tell()
+	t.words = append(t.words[:0], words...)
 }
 
 // keep adds the value to the trend and to the samples.
@@ -224,11 +232,11 @@ func (h *Hub) keep(t *track, ms int64) {
 		return
 	}
 	if len(t.trend) >= keptTrend {
-		t.trend = slices.Delete(t.trend, 0, keptTrend/4)
+		t.trend = slices.Delete(t.trend, 0, keptTrend/2)
 	}
 	t.trend = append(t.trend, Trend{ms, f})
 	if len(h.samples) >= keptSamples {
-		h.samples = slices.Delete(h.samples, 0, keptSamples/4)
+		h.samples = slices.Delete(h.samples, 0, keptSamples/2)
 	}
 	h.samples = append(h.samples, Sample{t.point.ID, ms, f, t.live.Quality == value.Good})
 }

@@ -32,8 +32,8 @@ type runner struct {
 
 	conn    Conn
 	retryAt time.Time
-	lost    Reply // why there is no connection
-	values  []decoded
+	lost    Reply     // why there is no connection
+	tries   int       // how often a request is sent at most
 	total   int       // requests of the timetable so far
 	asked   func(int) // told the total after each, if set
 }
@@ -52,7 +52,6 @@ type part struct {
 	track *track
 	at    int // octet in the data
 	codec value.Codec
-	prev  value.Value
 }
 
 // command is something to be done with the connection between two reads.
@@ -68,7 +67,7 @@ func newRunner(link *site.Link, device *site.Device, dial string, hub *Hub) (*ru
 		return nil, err
 	}
 	r := &runner{link: link, device: device, driver: driver, def: def, dial: dial, hub: hub,
-		commands: make(chan command), done: make(chan struct{})}
+		tries: 1 + def.Value(link.Settings, "retries"), commands: make(chan command), done: make(chan struct{})}
 	hub.follow(device)
 	plan := timetable.Compile(&site.Site{Lines: []site.Line{{ID: link.Line}}, Devices: []site.Device{*device}, Links: []site.Link{*link}})
 	byID := make(map[string]*site.Point, len(device.Points))
@@ -108,10 +107,10 @@ func (r *runner) run(ctx context.Context) {
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	for {
-		next := r.next()
+		next, now := r.next(), time.Now()
 		if next == nil {
 			timer.Reset(time.Hour)
-		} else if pause := time.Until(next.due); pause > 0 {
+		} else if pause := next.due.Sub(now); pause > 0 {
 			timer.Reset(pause)
 		} else {
 			select {
@@ -120,7 +119,7 @@ func (r *runner) run(ctx context.Context) {
 			case c := <-r.commands:
 				r.carryOut(ctx, c)
 			default:
-				r.ask(ctx, next)
+				r.ask(ctx, next, now)
 				if r.total++; r.asked != nil {
 					r.asked(r.total)
 				}
@@ -188,23 +187,25 @@ func (r *runner) exchange(operation string, reply *Reply, at time.Time, took tim
 	}
 }
 
-// ask sends one request of the timetable, again if no answer came, and sets
+// ask sends one request of the timetable now, again if no answer came, and sets
 // when it is due next. A pace that could not be held is not made up for.
-func (r *runner) ask(ctx context.Context, j *job) {
+func (r *runner) ask(ctx context.Context, j *job, now time.Time) {
 	planned := j.due
-	if !r.connect(ctx) {
-		j.due = maxTime(r.retryAt, planned.Add(j.pace))
-		return
+	if r.conn == nil || !r.conn.Usable() {
+		if !r.connect(ctx) {
+			j.due = maxTime(r.retryAt, planned.Add(j.pace))
+			return
+		}
+		now = time.Now()
 	}
 	if j.pace > 0 {
-		j.due = planned.Add(j.pace)
-		if now := time.Now(); j.due.Before(now) {
-			j.due = now
-		}
+		j.due = maxTime(now, planned.Add(j.pace))
 	}
-	tries := 1 + r.def.Value(r.link.Settings, "retries")
-	for try := 0; try < tries && ctx.Err() == nil; try++ {
-		at := time.Now()
+	for try := 0; try < r.tries && ctx.Err() == nil; try++ {
+		at := now
+		if try > 0 {
+			at = time.Now()
+		}
 		reply := r.conn.Read(j.Area, j.Start, j.Count)
 		took := time.Since(at)
 		if ctx.Err() != nil {
@@ -214,7 +215,7 @@ func (r *runner) ask(ctx context.Context, j *job) {
 		e.RequestID, e.Points, e.Area, e.Start, e.Count = j.ID, len(j.parts), j.Area, j.Start, j.Count
 		e.LateMs = max(0, float64(at.Sub(planned))/float64(time.Millisecond))
 		if reply.OK() {
-			r.hub.record(e, r.decode(j, reply.Data))
+			r.hub.record(e, j.parts)
 			j.done = j.pace == 0
 			return
 		}
@@ -239,26 +240,6 @@ func maxTime(a, b time.Time) time.Time {
 		return a
 	}
 	return b
-}
-
-// decode reads the points of a request out of its data. The slice is reused.
-func (r *runner) decode(j *job, data []byte) []decoded {
-	r.values = r.values[:0]
-	for i := range j.parts {
-		p := &j.parts[i]
-		d := decoded{track: p.track}
-		if p.at > len(data) {
-			d.err = value.ErrShort
-		} else {
-			d.raw, d.err = p.codec.Decode(data[p.at:], p.prev)
-			p.prev = d.raw
-			if d.err == nil {
-				d.words = data[p.at : p.at+p.codec.Width()]
-			}
-		}
-		r.values = append(r.values, d)
-	}
-	return r.values
 }
 
 func (r *runner) carryOut(ctx context.Context, c command) {

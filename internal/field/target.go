@@ -2,6 +2,7 @@ package field
 
 import (
 	"context"
+	"time"
 
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
@@ -27,7 +28,7 @@ func NewReader(link *site.Link, device *site.Device, dial string) (*Reader, erro
 func (r *Reader) Read(ctx context.Context) []Live {
 	r.runner.retryAt = r.runner.retryAt.Add(-wait) // who asks once wants to know now
 	for i := range r.runner.jobs {
-		r.runner.ask(ctx, &r.runner.jobs[i])
+		r.runner.ask(ctx, &r.runner.jobs[i], time.Now())
 	}
 	list := make([]Live, 0, len(r.runner.device.Points))
 	for i := range r.runner.device.Points {

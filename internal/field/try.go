@@ -282,12 +282,12 @@ func (w *walk) read(ctx context.Context, i int) (Reply, bool) {
 	w.route.Requests++
 	e := r.exchange(j.Operation, &reply, began, took)
 	e.Points, e.Area, e.Start, e.Count = len(j.parts), j.Area, j.Start, j.Count
-	var values []decoded
+	var parts []part
 	if reply.OK() {
-		values = r.decode(j, reply.Data)
+		parts = j.parts
 		w.worst[i] = max(w.worst[i], float64(took)/float64(time.Millisecond))
 	}
-	r.hub.record(e, values)
+	r.hub.record(e, parts)
 	return reply, reply.OK() || reply.Outcome == exchange.Declined
 }
 

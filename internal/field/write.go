@@ -224,13 +224,11 @@ func (r *runner) read(conn Conn, w *writing) Reply {
 	reply := conn.Read(w.area.Key, w.point.Address.Offset, units)
 	e := r.exchange(r.def.Operation(w.area.Key, w.point.Address.Offset, units), &reply, began, time.Since(began))
 	e.Points, e.Area, e.Start, e.Count = 1, w.area.Key, w.point.Address.Offset, units
-	var values []decoded
+	var parts []part
 	if reply.OK() {
-		d := decoded{track: r.hub.track(w.point.ID), words: reply.Data[:w.codec.Width()]}
-		d.raw, d.err = w.codec.Decode(reply.Data, value.Value{})
-		values = append(values, d)
+		parts = []part{{track: r.hub.track(w.point.ID), codec: w.codec}}
 	}
-	r.hub.record(e, values)
+	r.hub.record(e, parts)
 	return reply
 }
 

@@ -62,7 +62,7 @@ func New() *Diagnosis {
 func (d *Diagnosis) Exchange(e *exchange.Exchange) {
 	list := d.links[e.Link]
 	if len(list) >= kept {
-		list = slices.Delete(list, 0, kept/4)
+		list = slices.Delete(list, 0, kept/2)
 	}
 	d.links[e.Link] = append(list, seen{e.At, e.Seq, e.Outcome, e.Code, e.Area, e.Start, e.Count, e.LatencyMs, e.Sentence, e.Operation})
 }
