@@ -79,4 +79,15 @@ func TestLines(t *testing.T) {
 	b.does(`document.querySelector('section[aria-label="Line Pump bay"] h2 a').click()`)
 	b.press("Remove the line")
 	b.until("the line is gone", `!document.body.innerText.includes("Pump bay")`)
+
+	// A link alone is removed, and drawn anew from the device that asks.
+	b.to("/lines/link/lss-gate")
+	b.press("Remove the link")
+	b.until("the gateway has no link", `document.querySelector('[data-device="gate"]').innerText.includes("no link")`)
+	b.to("/lines/device/lss")
+	b.choose("Device to ask", "gate")
+	b.press("Add a link")
+	b.sees("LSS controller → Shore gateway")
+	b.press("Try it")
+	b.sees("The message goes through.")
 }

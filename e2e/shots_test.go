@@ -36,8 +36,10 @@ func TestShots(t *testing.T) {
 		time.Sleep(2500 * time.Millisecond)
 		b.shot(filepath.Join(dir, view.name+".png"))
 	}
-	b.click(`[data-outcome="answered"]`)
-	b.sees("Answer,")
+	b.choose("Link", "lss-do11")
+	b.until("its exchanges alone", `document.querySelectorAll("[data-exchange]").length > 3 && !document.querySelector('[data-outcome="declined"]')`)
+	b.does(`[...document.querySelectorAll('[data-outcome="answered"]')].at(-1).click()`)
+	b.until("bytes with points", `document.querySelector('[data-bytes="answer"]')?.innerText.includes("Oxygen")`)
 	time.Sleep(500 * time.Millisecond)
 	b.shot(filepath.Join(dir, "bytes.png"))
 	b.to("/points/pump1/pump1-02")

@@ -15,6 +15,12 @@ export function Ladder({ site, link, list, chosen, follow, running, onChoose }: 
     // Only when something new has come.
     // oxlint-disable-next-line react/exhaustive-deps
   }, [last, follow]);
+  const place = list.findIndex((e) => e.seq === chosen);
+  useEffect(() => {
+    if (place >= 0) virtual.scrollToIndex(place, { align: "center" });
+    // Only when another exchange is opened.
+    // oxlint-disable-next-line react/exhaustive-deps
+  }, [chosen, place >= 0]);
   const links = site.links.filter((l) => !link || l.id === link);
   const askers = [...new Set(links.map((l) => l.asking))];
   const lanes = [...askers, ...links.map((l) => l.answering).filter((id, i, all) => !askers.includes(id) && all.indexOf(id) === i)];
