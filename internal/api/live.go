@@ -18,6 +18,7 @@ import (
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
+	"ferry/internal/core/route"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
@@ -147,10 +148,8 @@ func (s *Server) getExchange(c fiber.Ctx) error {
 	view := ExchangeView{Exchange: e, RequestHex: fmt.Sprintf("% X", e.Request), AnswerHex: fmt.Sprintf("% X", e.Answer), Asked: []exchange.Field{}, Answered: []exchange.Field{}}
 	if link, d := now.Link(e.Link), now.Device(e.Device); link != nil && d != nil && len(e.Request) > 0 {
 		if driver, def, err := field.DriverOf(link.Protocol); err == nil {
-			if asked, answered := driver.Dissect(e.Request, e.Answer, labelled(def, d, &e)); true {
-				view.Asked = append(view.Asked, asked...)
-				view.Answered = append(view.Answered, answered...)
-			}
+			asked, answered := driver.Dissect(e.Request, e.Answer, labelled(def, d, &e))
+			view.Asked, view.Answered = append(view.Asked, asked...), append(view.Answered, answered...)
 		}
 	}
 	return c.JSON(view)
@@ -183,9 +182,10 @@ func (s *Server) postFault(c fiber.Ctx) error {
 
 // checkedSite keeps the findings of the plan, which change only with the site.
 type checkedSite struct {
-	seq   int64
-	valid bool
-	list  []finding.Finding
+	seq    int64
+	valid  bool
+	list   []finding.Finding
+	routes map[string][]finding.Finding // by link, from the plan alone
 }
 
 // findings joins those of the plan, of the tries and of the traffic.
@@ -200,12 +200,20 @@ func (s *Server) findings(at time.Time) []finding.Finding {
 				list = append(list, regmap.Check(def.Scheme, d, def.MaxUnits)...)
 			}
 		}
-		s.checked = checkedSite{seq, true, append(list, crossing.Check(now)...)}
+		routes := map[string][]finding.Finding{}
+		for i := range now.Links {
+			routes[now.Links[i].ID] = route.Plan(now, &now.Links[i]).Findings(now, &now.Links[i])
+		}
+		s.checked = checkedSite{seq, true, append(list, crossing.Check(now)...), routes}
 	}
 	list := append([]finding.Finding{}, s.checked.list...)
-	for id, r := range s.routes {
-		if link := now.Link(id); link != nil {
+	for i := range now.Links {
+		// What a try has seen counts more than what the plan says.
+		link := &now.Links[i]
+		if r := s.routes[link.ID]; r != nil {
 			list = append(list, r.Findings(now, link)...)
+		} else {
+			list = append(list, s.checked.routes[link.ID]...)
 		}
 	}
 	s.mu.Unlock()

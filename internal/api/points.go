@@ -25,7 +25,7 @@ import (
 )
 
 func (s *Server) getPoints(c fiber.Ctx) error {
-	_, seq, d, def, err := s.device(c.Context(), c.Params("id"))
+	d, def, seq, err := s.device(c.Params("id"))
 	if err != nil {
 		return err
 	}
@@ -141,7 +141,7 @@ func (s *Server) postCells(c fiber.Ctx) error {
 	if err := bind(c, &r); err != nil {
 		return err
 	}
-	_, _, d, def, err := s.device(c.Context(), c.Params("id"))
+	d, def, _, err := s.device(c.Params("id"))
 	if err != nil {
 		return err
 	}
@@ -195,7 +195,7 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 	if err := bind(c, &r); err != nil {
 		return err
 	}
-	_, _, d, def, err := s.device(c.Context(), c.Params("id"))
+	d, def, _, err := s.device(c.Params("id"))
 	if err != nil {
 		return err
 	}
@@ -306,7 +306,7 @@ func intakeEdits(d *site.Device, scheme address.Scheme, points []site.Point, lin
 func newID() string { return strings.ToLower(rand.Text()[:12]) }
 
 func (s *Server) getMapFile(c fiber.Ctx) error {
-	_, _, d, def, err := s.device(c.Context(), c.Params("id"))
+	d, def, _, err := s.device(c.Params("id"))
 	if err != nil {
 		return err
 	}

@@ -2,7 +2,6 @@ package api
 
 import (
 	"bytes"
-	"context"
 	"fmt"
 
 	"github.com/gofiber/fiber/v3"
@@ -155,12 +154,13 @@ func (s *Server) postSiteFile(c fiber.Ctx) error {
 	return s.step(c, entry, err)
 }
 
-// device finds the device of a request and the scheme of its map.
-func (s *Server) device(_ context.Context, id string) (*site.Site, int64, *site.Device, *protocol.Def, error) {
+// device finds a device, the protocol its map is written for, and the number
+// of the site's last change.
+func (s *Server) device(id string) (*site.Device, *protocol.Def, int64, error) {
 	now, seq := s.Store.Site()
 	d := now.Device(id)
 	if d == nil {
-		return nil, 0, nil, nil, problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(id)
+		return nil, nil, 0, problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(id)
 	}
 	name := d.Map
 	if name == "" {
@@ -168,7 +168,7 @@ func (s *Server) device(_ context.Context, id string) (*site.Site, int64, *site.
 	}
 	def, ok := protocol.Named(name)
 	if !ok {
-		return nil, 0, nil, nil, problem.New("protocol", fmt.Sprintf("The map is written for %q, which this version does not speak.", name), "").At(d.Name)
+		return nil, nil, 0, problem.New("protocol", fmt.Sprintf("The map is written for %q, which this version does not speak.", name), "").At(d.Name)
 	}
-	return now, seq, d, def, nil
+	return d, def, seq, nil
 }

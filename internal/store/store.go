@@ -59,12 +59,11 @@ func Open(ctx context.Context, dir string, first func() *site.Site) (*Store, err
 		return nil, errors.Join(err, db.Close())
 	}
 	s := &Store{db: db, samples: samples, now: time.Now}
-	if err := s.load(ctx); err == nil && s.seq == 0 {
+	err = s.load(ctx)
+	if err == nil && s.seq == 0 {
 		err = s.begin(ctx, first())
-		if err != nil {
-			return nil, errors.Join(err, s.Close())
-		}
-	} else if err != nil {
+	}
+	if err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
 	return s, nil

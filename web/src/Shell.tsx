@@ -62,6 +62,15 @@ export function Shell() {
     { title: "Keys of this screen", keys: "?", run: () => setKeys(true) },
   ];
 
+  const tries: Action[] = (site?.links ?? []).map((link) => ({
+    title: `Try the link to ${site?.devices.find((d) => d.id === link.answering)?.name ?? ""}`,
+    run: () => void attempt(async () => {
+      await navigate({ to: "/lines/$kind/$id", params: { kind: "link", id: link.id } });
+      await post(`/api/links/${link.id}/try`);
+      await client.invalidateQueries({ queryKey: ["site"] });
+    }),
+  }));
+
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
       const typing = e.target instanceof HTMLElement && (e.target.isContentEditable || ["INPUT", "TEXTAREA", "SELECT"].includes(e.target.tagName));
@@ -114,7 +123,7 @@ export function Shell() {
                 <span
                   className="flex h-[21px] w-[21px] items-center justify-center text-[12px] font-bold"
                   style={waiting.length ? { background: worst === "fault" ? "#d8543b" : "#e0a33a", color: worst === "fault" ? "#fff" : "#15252d", borderRadius: worst === "fault" ? 5 : 11, minWidth: 21 } : { border: "2px solid rgb(255 255 255 / 0.5)", borderRadius: 11, background: here ? "#7fc4c9" : undefined }}
-                  aria-label={waiting.length ? `${waiting.length} findings` : undefined}
+                  aria-label={waiting.length ? count(waiting.length, "finding") : undefined}
                 >
                   {waiting.length || ""}
                 </span>
@@ -142,7 +151,7 @@ export function Shell() {
       {plant && <PlantLock />}
       <main className="flex min-h-0 flex-1"><Outlet /></main>
       <input ref={file} type="file" accept=".json,application/json" className="hidden" aria-label="Site file" onChange={(e) => void bringIn(e.target.files)} />
-      <Palette open={palette} onClose={() => setPalette(false)} actions={actions} />
+      <Palette open={palette} onClose={() => setPalette(false)} actions={[...actions, ...tries]} />
       <KeysDialog open={keys} onClose={() => setKeys(false)} path={path} />
       <Dialog open={naming} onClose={() => setNaming(false)} title="The site">
         {site && (
