@@ -88,6 +88,11 @@ func TestGrid(t *testing.T) {
 	b.keys(kb.ArrowDown, "Depth", kb.Enter)
 	b.until("the point is there", `[...document.querySelectorAll('[data-col="name"]')].some(e => e.innerText === "Depth")`)
 	b.sees("17 points")
+	// By its address alone, too.
+	b.cell("do11-16", "address")
+	b.keys(kb.ArrowDown, kb.ArrowDown, "40120", kb.Enter)
+	b.sees("18 points")
+	b.until("the point is at its address", `[...document.querySelectorAll('[data-col="address"]')].some(e => e.innerText === "40120")`)
 }
 
 // TestIntake: rows of a foreign table come in after a preview; bad ones are

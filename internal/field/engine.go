@@ -256,8 +256,9 @@ func (e *Engine) Update(s *site.Site) {
 		}
 		e.halt(id)
 		if err := e.launch(id); err != nil {
-			// The plan forbids the link now; the finding of the plan says why.
 			delete(e.want, id)
+			e.Hub.record(&exchange.Exchange{Link: id, Device: link.Answering, At: time.Now(), Operation: "go on after the change",
+				Outcome: exchange.NotAllowed, Sentence: problem.From(err, "run").Sentence}, nil)
 		}
 	}
 	e.carry()

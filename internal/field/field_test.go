@@ -219,6 +219,28 @@ func TestFaultsAreFound(t *testing.T) {
 	})
 }
 
+// TestEditThatStopsARun: a link that can no longer be asked after an edit does
+// not stop without a word.
+func TestEditThatStopsARun(t *testing.T) {
+	s := bench.Demo()
+	s.Device("do11").Ports[0].Host = "127.0.0.1"
+	e, _ := benched(t, s)
+	if err := e.SetMode(field.Plant); err != nil {
+		t.Fatal(err)
+	}
+	if err := e.Start([]string{"lss-do11"}); err != nil {
+		t.Fatal(err)
+	}
+	e.Update(bench.Demo()) // its address is one of the documentation again
+	found := ""
+	for _, f := range e.Hub.Findings(bench.Demo(), time.Now()) {
+		found += f.Code + " " + strings.Join(f.Evidence, " ")
+	}
+	if len(e.State().Running) != 0 || !strings.Contains(found, "not-asked") || !strings.Contains(found, "documentation") {
+		t.Errorf("running %v, found %q", e.State().Running, found)
+	}
+}
+
 func TestFreezeIsFound(t *testing.T) {
 	s := bench.Demo()
 	for i := range s.Device("skid").Points {

@@ -166,6 +166,8 @@ var symptoms = []symptom{
 		"Look for an idle time limit or a limit on connections in the device, and for a second client."},
 	{"no-answer", exchange.NoAnswer, "%s does not answer in time", "the connection stands and no answer comes within the limit (%s).",
 		"Check the unit number first: a device stays silent for units that are not its own. Then its load, and the time limit."},
+	{"not-asked", exchange.NotAllowed, "%s is no longer asked", "after a change of the site Ferry had to stop asking it (%s).",
+		"Put right what the evidence names, and start its run again."},
 	{"garbled", exchange.Garbled, "%s sends what is no answer", "bytes come back that do not answer the request (%s).",
 		"Check that the port speaks this protocol, and that no second client's answers are mixed in. No value was taken from them."},
 }

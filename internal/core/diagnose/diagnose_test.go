@@ -49,6 +49,7 @@ func TestSymptoms(t *testing.T) {
 		{"hung up", []exchange.Outcome{exchange.Closed}, "closed/fault"},
 		{"silent", []exchange.Outcome{exchange.NoAnswer}, "no-answer/fault"},
 		{"garbled", []exchange.Outcome{exchange.Garbled}, "garbled/fault"},
+		{"stopped by Ferry", []exchange.Outcome{exchange.Answered, exchange.NotAllowed}, "not-asked/fault"},
 		{"silent, and back", []exchange.Outcome{exchange.NoAnswer, exchange.Answered}, "no-answer/doubt"},
 		{"two things", []exchange.Outcome{exchange.Answered, exchange.NoAnswer, exchange.Refused}, "no-answer/fault nobody-listens/fault"},
 		{"declined", []exchange.Outcome{exchange.Declined}, "declined-2/fault"},

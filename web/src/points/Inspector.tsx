@@ -72,7 +72,7 @@ function TrendChart({ id }: { id: string }) {
     if (data) plot.current?.setData([data.map((t) => t.atMs / 1000), data.map((t) => t.v)]);
   }, [data]);
   const last = data?.at(-1);
-  return <div ref={box} role="img" aria-label={last ? `Trend of ${data?.length} samples, the last ${last.v}` : "No samples yet"} className="h-[132px]" />;
+  return <div ref={box} style={last ? undefined : { visibility: "hidden" }} role="img" aria-label={last ? `Trend of ${data?.length} samples, the last ${last.v}` : "No samples yet"} className="h-[132px]" />;
 }
 
 /** Writes a value: first what goes where, in full, then the write and what reads back. */

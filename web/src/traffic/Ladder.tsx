@@ -48,7 +48,7 @@ export function Ladder({ site, link, list, chosen, follow, running, onChoose }: 
             const words = close ? { left: `calc(${Math.max(a, b)}% + 10px)` } : { left: `${(a + b) / 2}%`, transform: "translateX(-50%)" };
             const good = e.outcome === "answered";
             const ink = good ? "var(--tide)" : "var(--fault)";
-            const reaches = !["refused", "unreached"].includes(e.outcome);
+            const reaches = !["refused", "unreached", "not allowed"].includes(e.outcome);
             const comes = ["answered", "declined", "garbled"].includes(e.outcome);
             return (
               <div key={item.key} role="listitem" className="absolute w-full" style={{ top: item.start, height: rowHeight }}>
