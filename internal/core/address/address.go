@@ -143,8 +143,37 @@ type Scheme interface {
 	Notations(Address) []Notation
 }
 
-// AreaOf finds an area of a scheme by its key.
+// Sized prints an address for a value of so many bits, in schemes whose usual
+// notation tells the width.
+func Sized(s Scheme, a Address, bits int) string {
+	if sized, ok := s.(interface{ Sized(Address, int) string }); ok {
+		return sized.Sized(a, bits)
+	}
+	return s.Short(a)
+}
+
+// AreaNamed finds an area by the way in which a list names it: its key, its
+// title, or any word that the scheme knows for it.
+func AreaNamed(s Scheme, text string) (Area, bool) {
+	if named, ok := s.(interface{ AreaNamed(string) (string, bool) }); ok {
+		if key, found := named.AreaNamed(text); found {
+			return AreaOf(s, key)
+		}
+	}
+	for _, area := range s.Areas() {
+		if strings.EqualFold(area.Key, strings.TrimSpace(text)) || strings.EqualFold(area.Title, strings.TrimSpace(text)) {
+			return area, true
+		}
+	}
+	return AreaOf(s, strings.ToLower(strings.TrimSpace(text)))
+}
+
+// AreaOf finds an area of a scheme by its key. A scheme without a last area
+// knows them itself.
 func AreaOf(s Scheme, key string) (Area, bool) {
+	if open, ok := s.(interface{ Area(string) (Area, bool) }); ok {
+		return open.Area(key)
+	}
 	for _, area := range s.Areas() {
 		if area.Key == key {
 			return area, true

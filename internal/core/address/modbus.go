@@ -22,7 +22,7 @@ const (
 // the six-digit one (400003), the table digit with an x (4x3), the wire offset
 // in decimal (hr2, or 2 where the table is known) and hexadecimal (0x0002), and
 // IEC 61131-3 direct addresses (%MW2, %IW2, %QX2, %IX2) with word n at wire
-// offset n. A bit of a register follows a point: 40003.5, %MX2.5.
+// offset n and double word n (%MD1) at 2n. A bit of a register follows a point: 40003.5, %MX2.5.
 var Modbus Scheme = modbus{}
 
 type modbus struct{}
@@ -47,6 +47,48 @@ func (modbus) Areas() []Area {
 		areas[i] = t.Area
 	}
 	return areas
+}
+
+// Area finds an area by its key, without making the list of all.
+func (modbus) Area(key string) (Area, bool) {
+	for i := range modbusTables {
+		if modbusTables[i].Key == key {
+			return modbusTables[i].Area, true
+		}
+	}
+	return Area{}, false
+}
+
+// modbusAreaWords are the ways in which lists name the tables, in small letters
+// without blanks, and the function codes that read and write them (Modbus
+// Application Protocol V1.1b3, clause 6).
+var modbusAreaWords = map[string]string{
+	"co": Coils, "coil": Coils, "coils": Coils, "0x": Coils, "digitaloutput": Coils, "outputcoil": Coils,
+	"di": DiscreteInputs, "discreteinput": DiscreteInputs, "discreteinputs": DiscreteInputs, "discrete": DiscreteInputs, "1x": DiscreteInputs, "digitalinput": DiscreteInputs, "inputstatus": DiscreteInputs, "contact": DiscreteInputs,
+	"ir": InputRegisters, "inputregister": InputRegisters, "inputregisters": InputRegisters, "input": InputRegisters, "3x": InputRegisters, "analoginput": InputRegisters,
+	"hr": HoldingRegisters, "holdingregister": HoldingRegisters, "holdingregisters": HoldingRegisters, "holding": HoldingRegisters, "4x": HoldingRegisters, "analogoutput": HoldingRegisters,
+	// Function codes, Modbus Application Protocol V1.1b3, clause 6.
+	"1": Coils, "5": Coils, "15": Coils, "2": DiscreteInputs,
+	"3": HoldingRegisters, "6": HoldingRegisters, "16": HoldingRegisters, "4": InputRegisters,
+}
+
+var (
+	areaMarks  = strings.NewReplacer(" ", "", "_", "", "-", "", "(", "", ")", "")
+	areaSplits = strings.NewReplacer("/", ",", ";", ",", "+", ",", "&", ",")
+)
+
+// AreaNamed reads how a list names a table: a word, or a function code in any
+// of its spellings (3, 03, 0x03, FC03), the first where several are listed.
+func (modbus) AreaNamed(text string) (string, bool) {
+	first, _, _ := strings.Cut(areaSplits.Replace(strings.ToLower(areaMarks.Replace(text))), ",")
+	for _, prefix := range []string{"functioncode", "function", "fc", ":"} {
+		first = strings.TrimPrefix(first, prefix)
+	}
+	if key, ok := modbusAreaWords[first]; ok {
+		return key, true
+	}
+	key, ok := modbusAreaWords[strings.TrimLeft(strings.TrimPrefix(first, "0x"), "0")]
+	return key, ok
 }
 
 func modbusTableOf(match func(modbusTable) bool) (modbusTable, bool) {
@@ -153,6 +195,10 @@ func parseIEC(text, clean string) (Address, error) {
 		return Address{}, fmt.Errorf("address %q is too short for a direct address such as %%MW2", text)
 	}
 	prefix := strings.ToUpper(clean[:3])
+	double := prefix == "%MD" || prefix == "%ID"
+	if double {
+		prefix = prefix[:2] + "W"
+	}
 	unit, bitText, hasBit := strings.Cut(clean[3:], ".")
 	n, err := strconv.ParseUint(unit, 10, 32)
 	if err != nil {
@@ -166,6 +212,9 @@ func parseIEC(text, clean string) (Address, error) {
 	})
 	if !ok {
 		return Address{}, fmt.Errorf("address %q: Modbus tables are reached as %%MW, %%IW, %%QX and %%IX, a bit of a word as %%MX2.5", text)
+	}
+	if double {
+		n *= 2 // double words count in pairs of words
 	}
 	a, err := bounded(text, t, int64(n))
 	if err == nil && hasBit {

@@ -17,7 +17,7 @@ import (
 // Carry returns what a source value becomes at the target, in the target's
 // engineering units.
 func Carry(c *site.Crossing, to *site.Point, source value.Value) (value.Value, error) {
-	if (source.Kind() == value.Text) != (to.Type == value.TypeText) {
+	if (source.Kind() == value.Text) != to.Type.IsText() {
 		return value.Value{}, fmt.Errorf("a text cannot become a number, nor a number a text")
 	}
 	carried := c.Scale().Apply(source)
@@ -154,17 +154,17 @@ func loops(next map[string]string, start string) bool {
 // what the target's type holds. Floats have no useful range and are judged
 // only when they are carried.
 func misfit(c *site.Crossing, from, to *site.Point) (code, sentence string) {
-	if (from.Type == value.TypeText) != (to.Type == value.TypeText) {
+	if from.Type.IsText() != to.Type.IsText() {
 		return "kind", fmt.Sprintf("%s is a %s and %s a %s.", from.Name, from.Type, to.Name, to.Type)
 	}
-	if from.Type == value.TypeText || from.Type == value.TypeFloat32 || from.Type == value.TypeFloat64 {
+	if !from.PowerAt.IsZero() || !to.PowerAt.IsZero() {
+		return "", "" // how large they are is known only once they are read
+	}
+	if from.Type.IsText() || from.Type.IsFloat() || to.Type.IsFloat() || from.Type.IsTime() || to.Type.IsTime() {
 		return "", ""
 	}
-	if to.Type == value.TypeFloat32 || to.Type == value.TypeFloat64 {
-		return "", ""
-	}
-	least, greatest := from.Type.Range()
-	low, high := to.Type.Range()
+	least, greatest := from.Type.Range(from.Length)
+	low, high := to.Type.Range(to.Length)
 	arrive := func(raw float64) float64 {
 		return to.Scale().Invert(c.Scale().Apply(from.Scale().Apply(value.OfFloat(raw)))).Float()
 	}

@@ -48,6 +48,24 @@ type Finding struct {
 	Sentence string   `json:"sentence"`
 	Evidence []string `json:"evidence"`
 	Remedy   string   `json:"remedy"`
+	// Fixes are changes that would put it right, for a person to choose from.
+	Fixes []Fix `json:"fixes,omitempty"`
+}
+
+// Fix is one way of putting a finding right: cells of a map, with what they
+// hold now and would hold then.
+type Fix struct {
+	Title string    `json:"title"`
+	Cells []CellFix `json:"cells"`
+}
+
+// CellFix is one cell that a fix changes.
+type CellFix struct {
+	Point  string `json:"point"` // id
+	Name   string `json:"name"`
+	Column string `json:"column"`
+	Was    string `json:"was"`
+	Will   string `json:"will"`
 }
 
 // Key identifies the finding across repetitions.

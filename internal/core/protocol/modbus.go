@@ -17,11 +17,12 @@ var ModbusTCP = &Def{
 		{Key: "retries", Title: "Tries again", End: Asking, Default: 1, Least: 0, Most: 10, Stop: "pace"},
 		{Key: "thinkMs", Title: "Thinks for", End: Answering, Unit: "ms", Default: 4, Least: 0, Most: 60000, Stop: "pace"},
 	},
-	Scheme:    address.Modbus,
-	MaxUnits:  modbusMaxUnits,
-	WireBytes: modbusTCPBytes,
-	Function:  modbusFunction,
-	Decline:   modbusDeclined,
+	Scheme:     address.Modbus,
+	MaxUnits:   modbusMaxUnits,
+	WireBytes:  modbusTCPBytes,
+	Function:   modbusFunction,
+	BadAddress: 2, // illegal data address
+	Decline:    modbusDeclined,
 	WriteFunction: func(area string, units int) string {
 		switch {
 		case area == address.Coils:

@@ -42,6 +42,10 @@ type Def struct {
 	Answerer string    `json:"answerer"` // and for the answering end
 	Medium   string    `json:"medium"`   // medium of the lines it runs over
 	Settings []Setting `json:"settings"`
+	// MapOnly is set where maps are written but no link speaks the protocol.
+	MapOnly bool `json:"mapOnly,omitempty"`
+	// Areas are those of Scheme, filled in by Register.
+	Areas []address.Area `json:"areas"`
 
 	// Scheme is the addressing of the maps that the protocol reads.
 	Scheme address.Scheme `json:"-"`
@@ -56,6 +60,8 @@ type Def struct {
 	Function func(area string) string `json:"-"`
 	// WriteFunction names the function that writes a value of so many units.
 	WriteFunction func(area string, units int) string `json:"-"`
+	// BadAddress is the error code for an address that the device has not.
+	BadAddress int `json:"-"`
 	// Decline explains an error code of the protocol.
 	Decline func(code int) Declined `json:"-"`
 }
@@ -106,6 +112,7 @@ func Register(d *Def) {
 	if _, dup := defs[d.Name]; dup {
 		panic("protocol registered twice: " + d.Name)
 	}
+	d.Areas = d.Scheme.Areas()
 	defs[d.Name] = d
 }
 

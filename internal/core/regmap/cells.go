@@ -29,12 +29,16 @@ const (
 	Pace     Column = "pace"
 	Decimals Column = "decimals"
 	Access   Column = "access"
+	Names    Column = "names"
+	Missing  Column = "missing"
+	Low      Column = "low"
+	High     Column = "high"
 	Remark   Column = "remark"
 )
 
 // Columns lists all columns in order.
 func Columns() []Column {
-	return []Column{Name, Address, Type, Order, Scale, Offset, Unit, Pace, Decimals, Access, Remark}
+	return []Column{Name, Address, Type, Order, Scale, Offset, Unit, Pace, Decimals, Access, Names, Missing, Low, High, Remark}
 }
 
 // Cell prints one cell of p as a person would type it.
@@ -46,24 +50,29 @@ func Cell(scheme address.Scheme, p *site.Point, column Column) string {
 		if p.Address.IsZero() {
 			return ""
 		}
-		return scheme.Short(p.Address)
+		return address.Sized(scheme, p.Address, 8*p.Type.Bytes(p.Length))
 	case Type:
-		if p.Type == value.TypeText {
-			return "text " + strconv.Itoa(p.Length)
-		}
-		return string(p.Type)
+		return PrintType(p)
 	case Order:
-		if p.Order == "" && p.Type.Bytes(p.Length) > 2 && p.Type != value.TypeText {
-			return "ABCDEFGH"[:p.Type.Bytes(0)]
+		if width := p.Type.Bytes(p.Length); p.Order == "" && width > 2 && !p.Type.IsText() {
+			return "ABCDEFGH"[:width]
 		}
 		return string(p.Order)
 	case Scale:
-		return printFactor(p.Factor)
+		return printScale(scheme, p)
 	case Offset:
 		if p.Offset == 0 {
 			return ""
 		}
-		return strconv.FormatFloat(p.Offset, 'g', -1, 64)
+		return printNumber(p.Offset)
+	case Names:
+		return printNames(p.Names)
+	case Missing:
+		return printCodes(p.Missing)
+	case Low:
+		return printBound(p.Low)
+	case High:
+		return printBound(p.High)
 	case Unit:
 		return p.Unit
 	case Decimals:
@@ -79,6 +88,15 @@ func Cell(scheme address.Scheme, p *site.Point, column Column) string {
 		return p.Remark
 	}
 	return ""
+}
+
+func printNumber(f float64) string { return strconv.FormatFloat(f, 'g', -1, 64) }
+
+func printBound(f *float64) string {
+	if f == nil {
+		return ""
+	}
+	return printNumber(*f)
 }
 
 func printFactor(f float64) string {
@@ -120,7 +138,7 @@ func ParsePace(text string) (int, error) {
 	}
 	digits := strings.TrimRight(t, " abcdefghijklmnopqrstuvwxyz")
 	factor, known := map[string]float64{"ms": 1, "s": 1000, "sec": 1000, "": 1000, "min": 60000, "m": 60000, "h": 3600000}[strings.TrimSpace(t[len(digits):])]
-	n, err := number(digits)
+	n, err := value.ParseFloat(digits)
 	if err != nil || !known {
 		return 0, fmt.Errorf("pace %q: write it as 500 ms, 1 s, 2 min or once", text)
 	}
@@ -131,84 +149,13 @@ func ParsePace(text string) (int, error) {
 	return int(ms), nil
 }
 
-// number reads a decimal number with a point or a comma.
-func number(text string) (float64, error) {
-	t := strings.NewReplacer(" ", "", "\u2009", "", "\u00a0", "", "\u2212", "-").Replace(text)
-	if !strings.Contains(t, ".") {
-		t = strings.Replace(t, ",", ".", 1)
-	}
-	f, err := strconv.ParseFloat(t, 64)
-	if err != nil || math.IsNaN(f) || math.IsInf(f, 0) {
-		return 0, errors.New("not a number")
-	}
-	return f, nil
-}
-
-func parseFactor(text string) (float64, error) {
-	t := strings.TrimSpace(text)
-	if t == "" {
-		return 0, nil
-	}
-	divide := strings.HasPrefix(t, "÷") || strings.HasPrefix(t, "/") || strings.HasPrefix(t, "1/")
-	t = strings.TrimPrefix(t, "1/")
-	t = strings.TrimLeft(t, "÷/×x* ")
-	n, err := number(t)
-	if err != nil || n == 0 {
-		return 0, fmt.Errorf("scale %q: write a factor such as 0.1, × 0.1 or ÷ 10", text)
-	}
-	if divide {
-		n = 1 / n
-	}
-	if n == 1 {
-		return 0, nil
-	}
-	return n, nil
-}
-
-// typeWords are other spellings that tables use for the types.
-var typeWords = map[string]value.Type{
-	"boolean": value.TypeBool, "bit": value.TypeBool,
-	"int": value.TypeInt16, "sint16": value.TypeInt16, "s16": value.TypeInt16, "i16": value.TypeInt16,
-	"uint": value.TypeUint16, "word": value.TypeUint16, "u16": value.TypeUint16,
-	"dint": value.TypeInt32, "s32": value.TypeInt32, "i32": value.TypeInt32,
-	"udint": value.TypeUint32, "dword": value.TypeUint32, "u32": value.TypeUint32,
-	"lint": value.TypeInt64, "s64": value.TypeInt64, "i64": value.TypeInt64,
-	"ulint": value.TypeUint64, "lword": value.TypeUint64, "u64": value.TypeUint64,
-	"real": value.TypeFloat32, "float": value.TypeFloat32, "f32": value.TypeFloat32,
-	"lreal": value.TypeFloat64, "double": value.TypeFloat64, "f64": value.TypeFloat64,
-	"string": value.TypeText, "char": value.TypeText,
-}
-
-// ParseType reads a type cell: a type, or one of its IEC 61131-3 or usual
-// names; a text with its length, as in "text 8".
-func ParseType(text string) (value.Type, int, error) {
-	t := strings.ToLower(strings.TrimSpace(text))
-	word := strings.TrimRight(t, " 0123456789()[]:")
-	if digits := strings.Trim(t[len(word):], " ()[]:"); digits != "" && (word == "text" || typeWords[word] == value.TypeText) {
-		n, err := strconv.Atoi(digits)
-		if err != nil || n < 1 || n > 246 {
-			return "", 0, fmt.Errorf("type %q: a text holds 1 to 246 characters", text)
-		}
-		return value.TypeText, n, nil
-	}
-	found := value.Type(t)
-	if alias, ok := typeWords[t]; ok {
-		found = alias
-	}
-	if found == value.TypeText {
-		return "", 0, fmt.Errorf("type %q: a text needs its length, such as text 8", text)
-	}
-	if !found.Known() {
-		return "", 0, fmt.Errorf("type %q: use bool, int16, uint16, int32, uint32, int64, uint64, float32, float64 or text with a length", text)
-	}
-	return found, 0, nil
-}
+var accessMarks = strings.NewReplacer("/", "", " ", "", "-", "", "_", "", "&", "", "and", "")
 
 func parseAccess(text string) (site.Access, error) {
-	switch strings.ToLower(strings.NewReplacer("/", "", " ", "").Replace(text)) {
-	case "", "r", "ro", "read", "readonly":
+	switch strings.ToLower(accessMarks.Replace(text)) {
+	case "", "r", "ro", "read", "readonly", "rd":
 		return site.ReadOnly, nil
-	case "rw", "wr", "readwrite":
+	case "rw", "wr", "readwrite", "r+w", "writeread":
 		return site.ReadWrite, nil
 	case "w", "wo", "write", "writeonly":
 		return site.WriteOnly, nil
@@ -227,10 +174,12 @@ func SetCell(scheme address.Scheme, p *site.Point, column Column, text string) e
 	}
 	switch column {
 	case Address:
-		follow(scheme, &next, next.Type != value.TypeBool || p.Address.IsZero())
+		follow(scheme, &next, !next.Type.InUnit() || p.Address.IsZero())
 	case Type:
-		if next.Type != value.TypeBool {
+		if !next.Type.InUnit() {
 			next.Address = next.Address.WithBit(-1)
+		} else if next.Type != value.TypeBool {
+			// A byte or a bit field stays at its bit.
 		} else if area, ok := address.AreaOf(scheme, next.Address.Area); ok && area.UnitBits > 1 && next.Address.Bit() < 0 {
 			next.Address = next.Address.WithBit(0)
 		}
@@ -252,15 +201,19 @@ func SetCell(scheme address.Scheme, p *site.Point, column Column, text string) e
 // follow makes the type of p fit an address that was just typed.
 func follow(scheme address.Scheme, p *site.Point, free bool) {
 	area, ok := address.AreaOf(scheme, p.Address.Area)
-	if !ok {
+	if !ok || p.Address.Name != "" {
 		return
 	}
 	bit := area.UnitBits == 1 || p.Address.Bit() >= 0
-	if bit && free {
-		p.Type, p.Length, p.Order = value.TypeBool, 0, ""
+	if bit && free || area.UnitBits == 1 {
+		retype(p, shaped{Type: value.TypeBool})
+		p.Order = ""
 	}
 	if !bit && p.Type == value.TypeBool {
 		p.Type = value.TypeUint16
+		if area.UnitBits == 8 {
+			p.Type = value.TypeUint8
+		}
 	}
 }
 
@@ -276,18 +229,29 @@ func setCell(scheme address.Scheme, p *site.Point, column Column, text string) (
 	case Address:
 		p.Address, err = scheme.Parse(text, p.Address.Area)
 	case Type:
-		p.Type, p.Length, err = ParseType(text)
+		var to shaped
+		if to, err = parseType(text); err == nil {
+			retype(p, to)
+		}
 	case Order:
 		p.Order, err = value.ParseOrder(text, p.Type, p.Type.Bytes(p.Length))
 	case Scale:
-		p.Factor, err = parseFactor(text)
+		err = parseScale(scheme, p, text)
 	case Offset:
 		p.Offset = 0
 		if strings.TrimSpace(text) != "" {
-			if p.Offset, err = number(text); err != nil {
+			if p.Offset, err = value.ParseFloat(text); err != nil {
 				err = fmt.Errorf("offset %q is not a number", text)
 			}
 		}
+	case Names:
+		p.Names, err = parseNames(text)
+	case Missing:
+		p.Missing, err = parseCodes(text, p.Type)
+	case Low:
+		p.Low, err = parseBound(text)
+	case High:
+		p.High, err = parseBound(text)
 	case Unit:
 		p.Unit = strings.TrimSpace(text)
 	case Decimals:

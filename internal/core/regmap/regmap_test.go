@@ -2,6 +2,7 @@ package regmap
 
 import (
 	"fmt"
+	"reflect"
 	"strings"
 	"testing"
 
@@ -18,36 +19,36 @@ func TestSetCell(t *testing.T) {
 		text   string
 		want   string // the row after it, or the start of the error
 	}{
-		{Name, " DO 11 ", "DO 11|40001|float32|CDAB||||1 s||r|"},
+		{Name, " DO 11 ", "DO 11|40001|float32|CDAB||||1 s||r|||||"},
 		{Name, " ", "error: a point needs a name"},
-		{Address, "0x0A", "Oxygen|40011|float32|CDAB||||1 s||r|"},
-		{Address, "30005.3", "Oxygen|30005.3|bool|||||1 s||r|"},
-		{Address, "00001", "Oxygen|00001|bool|||||1 s||r|"},
+		{Address, "0x0A", "Oxygen|40011|float32|CDAB||||1 s||r|||||"},
+		{Address, "30005.3", "Oxygen|30005.3|bool|||||1 s||r|||||"},
+		{Address, "00001", "Oxygen|00001|bool|||||1 s||r|||||"},
 		{Address, "465536", "error: address 465536: the value would run past"},
 		{Address, "nowhere", "error: address"},
-		{Type, "REAL", "Oxygen|40001|float32|CDAB||||1 s||r|"},
-		{Type, "uint64", "Oxygen|40001|uint64|GHEFCDAB||||1 s||r|"},
-		{Type, "text 16", "Oxygen|40001|text 16|||||1 s||r|"},
-		{Type, "bool", "Oxygen|40001.0|bool|||||1 s||r|"},
+		{Type, "REAL", "Oxygen|40001|float32|CDAB||||1 s||r|||||"},
+		{Type, "uint64", "Oxygen|40001|uint64|GHEFCDAB||||1 s||r|||||"},
+		{Type, "text 16", "Oxygen|40001|text 16|||||1 s||r|||||"},
+		{Type, "bool", "Oxygen|40001.0|bool|||||1 s||r|||||"},
 		{Type, "text", "error: type \"text\": a text needs its length"},
-		{Order, "abcd", "Oxygen|40001|float32|ABCD||||1 s||r|"},
+		{Order, "abcd", "Oxygen|40001|float32|ABCD||||1 s||r|||||"},
 		{Order, "ABCE", "error: order"},
-		{Scale, "/10", "Oxygen|40001|float32|CDAB|÷ 10|||1 s||r|"},
-		{Scale, "× 2,5", "Oxygen|40001|float32|CDAB|× 2.5|||1 s||r|"},
+		{Scale, "/10", "Oxygen|40001|float32|CDAB|÷ 10|||1 s||r|||||"},
+		{Scale, "× 2,5", "Oxygen|40001|float32|CDAB|× 2.5|||1 s||r|||||"},
 		{Scale, "0", "error: scale"},
-		{Pace, "250 ms", "Oxygen|40001|float32|CDAB||||250 ms||r|"},
-		{Pace, "2min", "Oxygen|40001|float32|CDAB||||2 min||r|"},
-		{Pace, "once", "Oxygen|40001|float32|CDAB||||once||r|"},
+		{Pace, "250 ms", "Oxygen|40001|float32|CDAB||||250 ms||r|||||"},
+		{Pace, "2min", "Oxygen|40001|float32|CDAB||||2 min||r|||||"},
+		{Pace, "once", "Oxygen|40001|float32|CDAB||||once||r|||||"},
 		{Pace, "often", "error: pace"},
 		{Decimals, "13", "error: decimals"},
-		{Access, "R/W", "Oxygen|40001|float32|CDAB||||1 s||rw|"},
+		{Access, "R/W", "Oxygen|40001|float32|CDAB||||1 s||rw|||||"},
 		{Access, "x", "error: access"},
 	} {
 		p := base
 		err := SetCell(address.Modbus, &p, c.column, c.text)
 		got := strings.Join(rowOf(&p), "|")
 		if err != nil {
-			if p != base {
+			if !reflect.DeepEqual(p, base) {
 				t.Errorf("%s = %q failed and changed the point", c.column, c.text)
 			}
 			got = "error: " + err.Error()
@@ -74,7 +75,7 @@ func rows(text string) (list []Row) {
 }
 
 func TestTable(t *testing.T) {
-	table := Recognise(address.Modbus, rows("Tag,Register,Data type,EU,Colour\nOxygen,40001,REAL,mg/L,red\nTemp,4oo03,float32,°C,\n,,,,\nPump,40010,uint17,Hz,\nValve,00001,,,\nLevel,30001,int16,%,,surplus"))
+	table := Recognise(address.Modbus, rows("Tag,Register,Data type,EU,Colour\nOxygen,40001,REAL,mg/L,red\nTemp,4oo03,float32,°C,\n,,,,\nPump,40010,uint17,Hz,\nValve,00001,,,\nLevel,30001,int16,%,,surplus"), Reading{}, nil)
 	if got := fmt.Sprint(table.Columns); got != "[name address type unit ]" {
 		t.Fatalf("columns are taken as %s", got)
 	}
@@ -91,7 +92,7 @@ func TestTable(t *testing.T) {
 			t.Errorf("rejected %q (%s), want %q", got, r.Reason, want[i])
 		}
 	}
-	if bare := Recognise(address.Modbus, rows("40001,Oxygen\n40003,Temp")); bare.Columns[0] != Address || bare.Columns[1] != Name || len(bare.Rows) != 2 {
+	if bare := Recognise(address.Modbus, rows("40001,Oxygen\n40003,Temp"), Reading{}, nil); bare.Columns[0] != Address || bare.Columns[1] != Name || len(bare.Rows) != 2 {
 		t.Errorf("a table without headings is taken as %+v", bare)
 	}
 }
@@ -146,7 +147,7 @@ func FuzzTable(f *testing.F) {
 	f.Add("name,address,type\nOxygen,40001,float32")
 	f.Add("40001,A\n,\n\"")
 	f.Fuzz(func(t *testing.T, text string) {
-		table := Recognise(address.Modbus, rows(text))
+		table := Recognise(address.Modbus, rows(text), Reading{}, nil)
 		points, _, _ := table.Points(address.Modbus)
 		for i := range points {
 			if err := site.CheckPoint(address.Modbus, &points[i]); err != nil {

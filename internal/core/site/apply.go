@@ -14,12 +14,15 @@ type Kind string
 
 // The kinds. KindSite is the site's own name and remark.
 const (
-	KindSite     Kind = "site"
-	KindLine     Kind = "line"
-	KindDevice   Kind = "device"
-	KindPoint    Kind = "point"
-	KindLink     Kind = "link"
-	KindCrossing Kind = "crossing"
+	KindSite      Kind = "site"
+	KindLine      Kind = "line"
+	KindDevice    Kind = "device"
+	KindPoint     Kind = "point"
+	KindLink      Kind = "link"
+	KindCrossing  Kind = "crossing"
+	KindDatasheet Kind = "datasheet"
+	KindStructure Kind = "structure"
+	KindHeadings  Kind = "headings"
 )
 
 // Edit asks for one object to be created, replaced or removed.
@@ -81,6 +84,9 @@ func (s *Site) clone() *Site {
 	c.Devices = slices.Clone(s.Devices)
 	c.Links = slices.Clone(s.Links)
 	c.Crossings = slices.Clone(s.Crossings)
+	c.Datasheets = slices.Clone(s.Datasheets)
+	c.Structures = slices.Clone(s.Structures)
+	c.Headings = slices.Clone(s.Headings)
 	return &c
 }
 
@@ -115,6 +121,12 @@ func (a *applier) apply(e Edit) error {
 		return edit(a, e, &a.site.Links, remove, func(l *Link) *string { return &l.ID })
 	case KindCrossing:
 		return edit(a, e, &a.site.Crossings, remove, func(c *Crossing) *string { return &c.ID })
+	case KindDatasheet:
+		return edit(a, e, &a.site.Datasheets, remove, func(d *Datasheet) *string { return &d.ID })
+	case KindStructure:
+		return edit(a, e, &a.site.Structures, remove, func(t *Structure) *string { return &t.ID })
+	case KindHeadings:
+		return edit(a, e, &a.site.Headings, remove, func(h *Headings) *string { return &h.ID })
 	}
 	return problem.New("invalid", fmt.Sprintf("%q is not a kind of object.", e.Kind), "")
 }
@@ -127,6 +139,12 @@ func decode(e Edit, into any) error {
 		return problem.New("invalid", err.Error()+".", "").At(string(e.Kind) + " " + e.ID)
 	}
 	return nil
+}
+
+// Put returns the edit that creates an object or replaces it. It panics if the
+// object cannot be encoded, which no object of a site is.
+func Put(kind Kind, id, parent string, v any) Edit {
+	return Edit{Kind: kind, ID: id, Parent: parent, After: encode(v)}
 }
 
 func encode(v any) json.RawMessage {

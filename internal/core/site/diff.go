@@ -56,6 +56,24 @@ func Diff(from, to *Site) []Edit {
 	for _, c := range to.Crossings {
 		put(KindCrossing, c.ID, "", c)
 	}
+	for _, id := range missing(from.Datasheets, to.Datasheets, func(d Datasheet) string { return d.ID }) {
+		drop(KindDatasheet, id, "")
+	}
+	for _, id := range missing(from.Structures, to.Structures, func(t Structure) string { return t.ID }) {
+		drop(KindStructure, id, "")
+	}
+	for _, id := range missing(from.Headings, to.Headings, func(h Headings) string { return h.ID }) {
+		drop(KindHeadings, id, "")
+	}
+	for _, d := range to.Datasheets {
+		put(KindDatasheet, d.ID, "", d)
+	}
+	for _, t := range to.Structures {
+		put(KindStructure, t.ID, "", t)
+	}
+	for _, h := range to.Headings {
+		put(KindHeadings, h.ID, "", h)
+	}
 	return edits
 }
 

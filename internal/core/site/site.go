@@ -4,6 +4,12 @@
 package site
 
 import (
+	"fmt"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+
 	"ferry/internal/core/address"
 	"ferry/internal/core/value"
 )
@@ -25,6 +31,11 @@ type Site struct {
 	Devices   []Device   `json:"devices"`
 	Links     []Link     `json:"links"`
 	Crossings []Crossing `json:"crossings"`
+	// Datasheets are the maps kept for device models, Structures the types of
+	// structured points, Headings the tables whose columns were recognised.
+	Datasheets []Datasheet `json:"datasheets,omitempty"`
+	Structures []Structure `json:"structures,omitempty"`
+	Headings   []Headings  `json:"headings,omitempty"`
 }
 
 // Line is a shared medium.
@@ -49,8 +60,13 @@ type Device struct {
 	// Limits are what the device bears less than its protocol allows.
 	Limits Limits `json:"limits,omitzero"`
 	// Bench says which simulated device stands in for this one.
-	Bench  string  `json:"bench,omitempty"`
-	Points []Point `json:"points"`
+	Bench string `json:"bench,omitempty"`
+	// NamesFor lists the far sides that will carry the names of its points, by
+	// the keys of regmap.NameRules.
+	NamesFor []string `json:"namesFor,omitempty"`
+	// Placements say which datasheets and structures its points came from.
+	Placements []Placement `json:"placements,omitempty"`
+	Points     []Point     `json:"points"`
 }
 
 // Port is where a device meets a line, and what its answering end is set to.
@@ -70,6 +86,9 @@ type Limits struct {
 	MaxBits      int `json:"maxBits,omitempty"`
 	// NoBridging forbids to read over units that no point covers.
 	NoBridging bool `json:"noBridging,omitempty"`
+	// EvenPairs is set where the device serves values of two registers and
+	// more only at even wire offsets.
+	EvenPairs bool `json:"evenPairs,omitempty"`
 	// Areas gives the declared size of an area in units, where it ends
 	// before the protocol's own limit.
 	Areas map[string]uint32 `json:"areas,omitempty"`
@@ -98,50 +117,170 @@ const (
 	WriteOnly Access = "w"
 )
 
+// Naming names one value of a whole number, or one bit of flags.
+type Naming struct {
+	Value int64  `json:"value"`
+	Name  string `json:"name"`
+}
+
+// Origin says which part of a placement a point is.
+type Origin struct {
+	Placement string `json:"placement"`
+	// Point is the id of the point in the datasheet, or the path of the
+	// member in the structure.
+	Point string `json:"point"`
+}
+
 // Point is one named value of a device.
 type Point struct {
 	ID      string          `json:"id"`
 	Name    string          `json:"name"`
 	Address address.Address `json:"address"`
 	Type    value.Type      `json:"type"`
-	// Length of a text in characters (bytes on the wire).
-	Length int         `json:"length,omitempty"`
-	Order  value.Order `json:"order,omitempty"`
-	// Factor 0 or missing stands for 1: see value.Linear.
-	Factor float64 `json:"factor,omitempty"`
-	Offset float64 `json:"offset,omitempty"`
-	Unit   string  `json:"unit,omitempty"`
+	// Length of a type that needs one: octets of a text or of raw bytes, bits
+	// of a bit field, words of a base10k.
+	Length  int           `json:"length,omitempty"`
+	Charset value.Charset `json:"charset,omitempty" jsonschema:"enum=ascii,enum=latin1,enum=utf8,enum=utf16"`
+	Padding value.Padding `json:"padding,omitempty" jsonschema:"enum=space"`
+	Order   value.Order   `json:"order,omitempty"`
+	// Factor 0 or missing stands for 1: see value.Linear. Range takes the
+	// place of Factor and Offset.
+	Factor float64      `json:"factor,omitempty"`
+	Offset float64      `json:"offset,omitempty"`
+	Range  *value.Range `json:"range,omitempty"`
+	// PowerAt is the register that holds a signed power of ten, by which the
+	// value is multiplied.
+	PowerAt address.Address `json:"powerAt,omitzero"`
+	// Missing are raw values that mean "not available".
+	Missing []value.Value `json:"missing,omitempty"`
+	// Names of the values of an enumeration, or of the bits of flags.
+	Names []Naming `json:"names,omitempty"`
+	Unit  string   `json:"unit,omitempty"`
+	// Low and High bound the engineering values that make sense.
+	Low  *float64 `json:"low,omitempty"`
+	High *float64 `json:"high,omitempty"`
 	// Decimals shown; missing means as many as the value needs.
 	Decimals *int `json:"decimals,omitempty"`
 	// PaceMs is the time between two reads in milliseconds, 0 for a point
 	// that is read once when a run starts.
-	PaceMs int    `json:"paceMs"`
-	Access Access `json:"access" jsonschema:"enum=r,enum=rw,enum=w"`
-	Remark string `json:"remark,omitempty"`
+	PaceMs int     `json:"paceMs"`
+	Access Access  `json:"access" jsonschema:"enum=r,enum=rw,enum=w"`
+	Remark string  `json:"remark,omitempty"`
+	From   *Origin `json:"from,omitempty"`
 }
 
-// Scale returns the linear scale of p.
-func (p *Point) Scale() value.Linear { return value.Linear{Factor: p.Factor, Offset: p.Offset} }
+// Scale returns the scale of p. Its power of ten, if another register holds
+// it, is for the reader to fill in.
+func (p *Point) Scale() value.Scale {
+	return value.Scale{Linear: value.Linear{Factor: p.Factor, Offset: p.Offset}, Range: p.Range, Missing: p.Missing}
+}
 
-// Codec returns the codec for p's type, order, length and bit.
-func (p *Point) Codec() (value.Codec, error) {
-	return value.NewCodec(p.Type, p.Order, p.Address.Bit(), p.Length)
+// Codec returns the codec for p in an area whose units have the given width in
+// bits.
+func (p *Point) Codec(unitBits int) (value.Codec, error) {
+	return value.NewCodec(value.Shape{Type: p.Type, Order: p.Order, Bit: p.Address.Bit(), Unit: unitBits, Length: p.Length, Charset: p.Charset, Padding: p.Padding})
 }
 
 // Units returns how many units of the given width in bits p covers.
 func (p *Point) Units(unitBits int) int {
-	if p.Type == value.TypeBool {
-		return 1
-	}
-	return (p.Type.Bytes(p.Length)*8 + unitBits - 1) / unitBits
+	return max(1, (p.Type.Bytes(p.Length)*8+unitBits-1)/unitBits)
 }
 
-// Shown prints v with p's decimals, without the unit.
+// Bits returns the bits of its unit that p covers: from the lowest, so many.
+// ok is false for a value that takes whole units.
+func (p *Point) Bits(unitBits int) (from, count int, ok bool) {
+	if !p.Type.InUnit() || unitBits == 1 {
+		return 0, 0, false
+	}
+	count = 8
+	switch p.Type {
+	case value.TypeBool:
+		count = 1
+	case value.TypeBits:
+		count = p.Length
+	}
+	return max(0, p.Address.Bit()), count, count < unitBits
+}
+
+// SameReading reports whether p and q read the same places in the same way, so
+// that a value of the one is a value of the other.
+func (p *Point) SameReading(q *Point) bool {
+	a, b := *p, *q
+	a.ID, a.Name, a.Unit, a.Remark, a.From, a.PaceMs, a.Access = b.ID, b.Name, b.Unit, b.Remark, b.From, b.PaceMs, b.Access
+	return reflect.DeepEqual(a, b)
+}
+
+// Shown prints a value of p: with its decimals, or with the names of its
+// values or bits, without the unit.
 func (p *Point) Shown(v value.Value) string {
+	if v.Kind() == value.Uint || v.Kind() == value.Int {
+		if p.Type.IsFlags() {
+			return p.showFlags(v.Uint())
+		}
+		if name, ok := p.NameOf(v.Int()); ok {
+			return strconv.FormatInt(v.Int(), 10) + " · " + name
+		}
+	}
 	if p.Decimals == nil {
 		return v.Format(-1)
 	}
 	return v.Format(*p.Decimals)
+}
+
+// NameOf returns the name of a value or bit.
+func (p *Point) NameOf(n int64) (string, bool) {
+	for _, naming := range p.Names {
+		if naming.Value == n {
+			return naming.Name, true
+		}
+	}
+	return "", false
+}
+
+// showFlags lists the bits that are set by their names, a bit without a name by
+// its number.
+func (p *Point) showFlags(bits uint64) string {
+	var set []string
+	for bit := int64(0); bits != 0; bit, bits = bit+1, bits>>1 {
+		if bits&1 == 0 {
+			continue
+		}
+		name, ok := p.NameOf(bit)
+		if !ok {
+			name = fmt.Sprintf("bit %d", bit)
+		}
+		set = append(set, name)
+	}
+	if len(set) == 0 {
+		return "none"
+	}
+	return strings.Join(set, ", ")
+}
+
+// ParseValue reads an engineering value that a person types for p: a number, a
+// state, a time, a text, a named value, or named flags with commas between.
+func (p *Point) ParseValue(text string) (value.Value, error) {
+	if p.Type.IsFlags() {
+		var bits uint64
+		named := strings.TrimSpace(text) != ""
+		for part := range strings.SplitSeq(text, ",") {
+			i := slices.IndexFunc(p.Names, func(n Naming) bool { return strings.EqualFold(n.Name, strings.TrimSpace(part)) })
+			if i < 0 {
+				named = false
+				break
+			}
+			bits |= 1 << uint(p.Names[i].Value)
+		}
+		if named {
+			return value.OfUint(bits), nil
+		}
+	}
+	for _, n := range p.Names {
+		if strings.EqualFold(n.Name, strings.TrimSpace(text)) && !p.Type.IsFlags() {
+			return value.OfInt(n.Value), nil
+		}
+	}
+	return value.Parse(text, p.Type)
 }
 
 // Crossing carries one point into another:

@@ -8,7 +8,9 @@ import (
 	"testing"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/layout"
 	"ferry/internal/core/problem"
+	"ferry/internal/core/value"
 )
 
 // tank is a small site with one of everything.
@@ -49,6 +51,11 @@ func TestApplyAndInvert(t *testing.T) {
 		{"remove a device", edits(KindDevice, "do11", "", `null`), "link point crossing point device"},
 		{"remove a line", edits(KindLine, "net", "", `null`), "link link device device device line"},
 		{"name the site", edits(KindSite, "", "", `{"name":"Skerry Point"}`), "site"},
+		{"add a datasheet", edits(KindDatasheet, "sheet", "", `{"name":"Optode","map":"modbus-tcp","points":[{"id":"a","name":"Oxygen","address":"hr0","type":"float32","paceMs":1000,"access":"r","useful":true}]}`), "datasheet"},
+		{"add a structure", edits(KindStructure, "pump", "", `{"name":"Pump","members":[{"name":"Run","type":"bool"},{"name":"Speed","type":"float32","count":2}]}`), "structure"},
+		{"remember headings", edits(KindHeadings, "h", "", `{"words":["Reg","Tag"],"columns":["address","name"]}`), "headings"},
+		{"a point with everything", edits(KindPoint, "o", "do11", `{"id":"o","name":"Oxygen","address":"hr0","type":"uint16","range":{"rawLow":0,"rawHigh":10,"low":0,"high":1},"powerAt":"hr9","missing":[65535,"NaN"],"names":[{"value":0,"name":"off"}],"low":0,"high":20,"paceMs":1000,"access":"r","from":{"placement":"p","point":"a"}}`), "point"},
+		{"a placement", edits(KindDevice, "do11", "", `{"id":"do11","name":"DO probe 11","map":"modbus-tcp","namesFor":["mqtt"],"placements":[{"id":"p","datasheet":"gone","shift":-4}],"ports":[{"line":"net","host":"192.0.2.21","protocol":"modbus-tcp"}],"points":null}`), "device"},
 		{"remove a crossing", edits(KindCrossing, "x", "", `null`), "crossing"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -93,6 +100,17 @@ func TestApplyRefuses(t *testing.T) {
 		{"a device that asks itself", "invalid", "link", edits(KindLink, "k1", "", `{"asking":"lss","answering":"lss","line":"net","protocol":"modbus-tcp"}`)},
 		{"a crossing from nowhere", "invalid", "crossing", edits(KindCrossing, "x", "", `{"from":"nowhere","to":"g"}`)},
 		{"an address past the table", "invalid", "Oxygen", edits(KindPoint, "o", "do11", `{"name":"Oxygen","address":"hr65535","type":"float32","paceMs":1000,"access":"r"}`)},
+		{"an empty range", "invalid", "Oxygen", edits(KindPoint, "o", "do11", `{"name":"Oxygen","address":"hr0","type":"uint16","range":{"rawLow":1,"rawHigh":1,"low":0,"high":1},"paceMs":1000,"access":"r"}`)},
+		{"a range and a factor", "invalid", "Oxygen", edits(KindPoint, "o", "do11", `{"name":"Oxygen","address":"hr0","type":"uint16","factor":2,"range":{"rawLow":0,"rawHigh":1,"low":0,"high":1},"paceMs":1000,"access":"r"}`)},
+		{"a power of ten in a coil", "invalid", "Oxygen", edits(KindPoint, "o", "do11", `{"name":"Oxygen","address":"hr0","type":"uint16","powerAt":"co3","paceMs":1000,"access":"r"}`)},
+		{"a byte in the middle of a word", "invalid", "Oxygen", edits(KindPoint, "o", "do11", `{"name":"Oxygen","address":"hr0.3","type":"uint8","paceMs":1000,"access":"r"}`)},
+		{"bits past the word", "invalid", "Oxygen", edits(KindPoint, "o", "do11", `{"name":"Oxygen","address":"hr0.14","type":"bits","length":4,"paceMs":1000,"access":"r"}`)},
+		{"an odd UTF-16", "invalid", "Oxygen", edits(KindPoint, "o", "do11", `{"name":"Oxygen","address":"hr0","type":"text","length":7,"charset":"utf16","paceMs":1000,"access":"r"}`)},
+		{"a port that answers in a map", "invalid", "DO probe 11", edits(KindDevice, "do11", "", `{"name":"DO probe 11","map":"modbus-tcp","ports":[{"line":"net","protocol":"process-image"}],"points":null}`)},
+		{"a datasheet with an id twice", "invalid", "datasheet", edits(KindDatasheet, "s", "", `{"name":"Optode","map":"modbus-tcp","points":[{"id":"a","name":"A","address":"hr0","type":"uint16","paceMs":0,"access":"r"},{"id":"a","name":"B","address":"hr1","type":"uint16","paceMs":0,"access":"r"}]}`)},
+		{"a structure in itself", "invalid", "structure", edits(KindStructure, "loop", "", `{"name":"Loop","members":[{"name":"Self","structure":"loop"}]}`)},
+		{"a member of no type", "invalid", "structure", edits(KindStructure, "s", "", `{"name":"S","members":[{"name":"A","type":"quark"}]}`)},
+		{"a layout that nobody knows", "invalid", "DO probe 11", edits(KindDevice, "do11", "", `{"name":"DO probe 11","map":"modbus-tcp","placements":[{"id":"p","structure":"s","rule":"loose"}],"ports":[{"line":"net","host":"192.0.2.21","protocol":"modbus-tcp"}],"points":null}`)},
 		{"what is gone", "gone", "zz", edits(KindLink, "zz", "", `null`)},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -111,6 +129,9 @@ func TestDiff(t *testing.T) {
 	to.Lines = append(to.Lines, Line{ID: "n2", Name: "Pump bay", Medium: "ethernet"})
 	to.Devices = append(to.Devices[:1:1], to.Devices[2:]...) // DO probe 11 is gone, and what hung on it
 	to.Links, to.Crossings = to.Links[1:], []Crossing{}
+	to.Datasheets = []Datasheet{{ID: "s", Name: "Optode", Map: "modbus-tcp", Points: []SheetPoint{}}}
+	to.Structures = []Structure{{ID: "t", Name: "Pump", Members: []Member{{Name: "Run", Type: "bool"}}}}
+	to.Headings = []Headings{{ID: "h", Words: []string{"Reg"}, Columns: []string{"address"}}}
 	for _, pair := range [][2]*Site{{from, to}, {to, from}, {from, from}} {
 		got, _, err := pair[0].Apply(Diff(pair[0], pair[1]))
 		if err != nil {
@@ -122,6 +143,64 @@ func TestDiff(t *testing.T) {
 		}
 		if _, changes, err := got.Apply(Diff(got, pair[1])); err != nil || len(changes) != 0 {
 			t.Errorf("a second time there are still changes: %+v, %v", changes, err)
+		}
+	}
+}
+
+// TestShown: values are shown with their names, and names can be typed.
+func TestShown(t *testing.T) {
+	decimals := 2
+	mode := Point{Type: value.TypeEnum, Names: []Naming{{0, "off"}, {2, "by the clock"}}}
+	alarms := Point{Type: value.TypeFlags, Names: []Naming{{0, "low flow"}, {3, "hot"}}}
+	plain := Point{Type: value.TypeFloat32, Decimals: &decimals}
+	for _, c := range []struct {
+		p    *Point
+		v    value.Value
+		want string
+	}{
+		{&mode, value.OfUint(2), "2 · by the clock"}, {&mode, value.OfUint(7), "7"}, {&alarms, value.OfUint(9), "low flow, hot"}, {&alarms, value.OfUint(16), "bit 4"}, {&alarms, value.OfUint(0), "none"},
+		{&plain, value.OfFloat(8.456), "8.46"}, {&plain, value.OfText("A"), "A"},
+	} {
+		if got := c.p.Shown(c.v); got != c.want {
+			t.Errorf("%v is shown as %q, want %q", c.v, got, c.want)
+		}
+	}
+	for _, c := range []struct {
+		p    *Point
+		text string
+		want value.Value
+	}{
+		{&mode, "By the clock", value.OfInt(2)}, {&mode, "1", value.OfInt(1)}, {&alarms, "hot, low flow", value.OfUint(9)}, {&alarms, "4", value.OfInt(4)}, {&mode, "maybe", value.Value{}},
+	} {
+		if got, err := c.p.ParseValue(c.text); got != c.want || (err != nil) != c.want.IsNone() {
+			t.Errorf("%q reads as %v, %v", c.text, got, err)
+		}
+	}
+}
+
+// TestLay: a structure in registers and in bytes.
+func TestLay(t *testing.T) {
+	s := &Site{Structures: []Structure{{ID: "v", Name: "Valve", Members: []Member{{Name: "Open", Type: "bool"}, {Name: "Travel", Type: "uint16"}}}}}
+	row := &Structure{ID: "r", Name: "Row", Members: []Member{{Name: "V", Structure: "v", Count: 2, First: 1}, {Name: "Spare", Type: "uint32", Reserve: true}, {Name: "Mode", Type: "uint8"}}}
+	for _, c := range []struct {
+		rule  layout.Rule
+		start address.Address
+		want  string
+	}{
+		{layout.Registers, address.At("hr", 10), "V[1].Open hr10.0 V[1].Travel hr11 V[2].Open hr12.0 V[2].Travel hr13 Mode hr16.8"},
+		{layout.Words, address.At("db7", 10), "V[1].Open db7:10.0 V[1].Travel db7:12 V[2].Open db7:14.0 V[2].Travel db7:16 Mode db7:22"},
+	} {
+		unitBits := map[string]int{"hr": 16, "db7": 8}[c.start.Area]
+		points, err := s.Lay(row, c.rule, c.start, unitBits)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for i := range points {
+			got = append(got, points[i].Name+" "+points[i].Address.String())
+		}
+		if strings.Join(got, " ") != c.want {
+			t.Errorf("%s: %s, want %s", c.rule, strings.Join(got, " "), c.want)
 		}
 	}
 }

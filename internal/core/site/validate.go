@@ -9,6 +9,7 @@ import (
 	"ferry/internal/core/address"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
+	"ferry/internal/core/value"
 )
 
 // Validate checks what must hold for a site to be kept at all: unique ids and
@@ -37,6 +38,19 @@ func (s *Site) Validate() error {
 	}
 	for i := range s.Crossings {
 		v.crossing(points, &s.Crossings[i])
+	}
+	for i := range s.Datasheets {
+		v.datasheet(&s.Datasheets[i])
+	}
+	for i := range s.Structures {
+		v.structure(s, &s.Structures[i])
+	}
+	for i := range s.Headings {
+		h := &s.Headings[i]
+		v.identity("recognised headings", "", h.ID, "")
+		if len(h.Words) != len(h.Columns) {
+			v.fail("recognised headings", "there are not as many columns as headings.", "")
+		}
 	}
 	if v.first != nil {
 		return v.first
@@ -111,8 +125,12 @@ func (v *validator) device(s *Site, d *Device) {
 				v.fail(where, fmt.Sprintf("%q is not an IP address.", p.Host), "Write it as 192.0.2.21.")
 			}
 		}
+		if def, ok := protocol.Named(p.Protocol); ok && def.MapOnly {
+			v.fail(where, def.Title+" is no protocol that a port answers in.", "Choose a protocol of the line.")
+		}
 		v.settings(where, p.Protocol, p.Settings)
 	}
+	v.placements(s, where, d)
 	if len(d.Points) == 0 {
 		return
 	}
@@ -141,8 +159,12 @@ func (v *validator) settings(where, name string, settings map[string]int) {
 }
 
 func (v *validator) point(device string, scheme address.Scheme, p *Point) {
-	where := fmt.Sprintf("%s, point %q", device, p.Name)
+	where := device + ", point \"" + p.Name + "\""
 	v.identity(where, "", p.ID, p.Name)
+	v.checkPoint(where, scheme, p)
+}
+
+func (v *validator) checkPoint(where string, scheme address.Scheme, p *Point) {
 	if len(p.Name) > 200 || len(p.Unit) > 40 || len(p.Remark) > 2000 {
 		v.fail(where, "a name, unit or remark is too long.", "Names hold 200 characters, units 40, remarks 2000.")
 	}
@@ -155,8 +177,10 @@ func (v *validator) point(device string, scheme address.Scheme, p *Point) {
 // outside its table, a type that does not fit the area, an impossible order.
 // A zero address is allowed: the point is not read until it has one.
 func CheckPoint(scheme address.Scheme, p *Point) error {
-	if _, err := p.Codec(); err != nil {
-		return err
+	if p.Address.IsZero() {
+		if _, err := p.Codec(16); err != nil {
+			return err
+		}
 	}
 	switch {
 	case p.Access != ReadOnly && p.Access != ReadWrite && p.Access != WriteOnly:
@@ -167,6 +191,20 @@ func CheckPoint(scheme address.Scheme, p *Point) error {
 		return fmt.Errorf("%d decimals: give 0 to 12", *p.Decimals)
 	case math.IsNaN(p.Factor) || math.IsInf(p.Factor, 0) || math.IsNaN(p.Offset) || math.IsInf(p.Offset, 0):
 		return fmt.Errorf("the scale is not a number")
+	case p.Padding != value.PadNUL && p.Padding != value.PadSpace:
+		return fmt.Errorf("padding %q: write space, or nothing for NUL", p.Padding)
+	case p.Range != nil && (p.Factor != 0 || p.Offset != 0):
+		return fmt.Errorf("the scale has both a range and a factor or offset")
+	case len(p.Names) > 1000 || len(p.Missing) > 16:
+		return fmt.Errorf("too many names or codes: 1000 names and 16 codes are kept")
+	}
+	if p.Range != nil {
+		if err := p.Range.Check(); err != nil {
+			return err
+		}
+	}
+	if area, ok := address.AreaOf(scheme, p.PowerAt.Area); !p.PowerAt.IsZero() && (!ok || area.UnitBits != 16 || p.PowerAt.Bit() >= 0 || p.PowerAt.Offset >= area.Units) {
+		return fmt.Errorf("the power of ten at %s: it is held in a whole register", p.PowerAt)
 	}
 	if p.Address.IsZero() {
 		return nil
@@ -175,14 +213,14 @@ func CheckPoint(scheme address.Scheme, p *Point) error {
 	if !ok {
 		return fmt.Errorf("address %s: the protocol has no area %q", p.Address, p.Address.Area)
 	}
-	if area.UnitBits == 1 && (p.Type != "bool" || p.Address.Bit() >= 0) {
+	if area.UnitBits == 1 && (p.Type != value.TypeBool || p.Address.Bit() >= 0) {
 		return fmt.Errorf("address %s: %s hold bools, not %s", scheme.Short(p.Address), area.Title, p.Type)
 	}
-	if p.Type == "bool" && area.UnitBits > 1 && p.Address.Bit() < 0 {
+	if p.Type == value.TypeBool && area.UnitBits > 1 && p.Address.Bit() < 0 {
 		return fmt.Errorf("address %s: a bool in %s needs its bit, such as %s", scheme.Short(p.Address), area.Title, scheme.Short(p.Address.WithBit(0)))
 	}
-	if p.Address.Bit() >= area.UnitBits {
-		return fmt.Errorf("address %s: bit %d is outside its unit", scheme.Short(p.Address), p.Address.Bit())
+	if _, err := p.Codec(area.UnitBits); err != nil {
+		return err
 	}
 	if p.Address.Offset >= area.Units || uint32(p.Units(area.UnitBits)) > area.Units-p.Address.Offset {
 		return fmt.Errorf("address %s: the value would run past the last of the %s", scheme.Short(p.Address), area.Title)
@@ -207,7 +245,7 @@ func (v *validator) link(s *Site, l *Link) {
 	} else if asking.Port(l.Line) == nil || answering.Port(l.Line) == nil {
 		v.fail(where, "one of its ends has no port on the line.", "Give both devices a port on the line.")
 	}
-	if _, ok := protocol.Named(l.Protocol); !ok {
+	if def, ok := protocol.Named(l.Protocol); !ok || def.MapOnly {
 		v.fail(where, fmt.Sprintf("protocol %q is not one that this version speaks.", l.Protocol), "Choose another protocol.")
 		return
 	}

@@ -145,10 +145,12 @@ func CompileLink(link *site.Link, device *site.Device, def *protocol.Def) []Requ
 				Operation: def.Operation(area.Key, start, count),
 				Address:   def.Scheme.Short(address.At(area.Key, start)),
 				WireMs:    wire(count), DeviceMs: think + perUnit*float64(count),
-				Points: make([]string, len(span.Items)),
+				Points: make([]string, 0, len(span.Items)),
 			}
-			for i, item := range span.Items {
-				r.Points[i] = points[item].ID
+			for _, item := range span.Items {
+				if points[item] != "" {
+					r.Points = append(r.Points, points[item])
+				}
 			}
 			requests = append(requests, r)
 		}
@@ -156,14 +158,22 @@ func CompileLink(link *site.Link, device *site.Device, def *protocol.Def) []Requ
 	return requests
 }
 
-func itemsOf(device *site.Device, area address.Area) (items []Item, points []*site.Point) {
+// itemsOf lists what is to be read of an area, with the id of the point of
+// each; a register that only holds the power of ten of points has none.
+func itemsOf(device *site.Device, area address.Area) (items []Item, points []string) {
 	for i := range device.Points {
 		p := &device.Points[i]
-		if p.Address.Area != area.Key || p.Access == site.WriteOnly {
+		if p.Access == site.WriteOnly {
 			continue
 		}
-		items = append(items, Item{p.Address.Offset, p.Address.Offset + uint32(p.Units(area.UnitBits)), p.PaceMs})
-		points = append(points, p)
+		if p.Address.Area == area.Key {
+			items = append(items, Item{p.Address.Offset, p.Address.Offset + uint32(p.Units(area.UnitBits)), p.PaceMs})
+			points = append(points, p.ID)
+		}
+		if p.PowerAt.Area == area.Key && !p.Address.IsZero() {
+			items = append(items, Item{p.PowerAt.Offset, p.PowerAt.Offset + 1, p.PaceMs})
+			points = append(points, "")
+		}
 	}
 	return items, points
 }

@@ -201,3 +201,19 @@ func BenchmarkCompile(b *testing.B) {
 		}
 	}
 }
+
+// TestPowerIsRead: the register that holds the power of ten of a point is read
+// at the pace of the point, and is no point of its own.
+func TestPowerIsRead(t *testing.T) {
+	device := site.Device{ID: "d", Name: "Level 31", Map: "modbus-tcp", Ports: []site.Port{{Line: "n", Protocol: "modbus-tcp"}}, Points: []site.Point{
+		{ID: "l", Name: "Level", Address: address.At("ir", 0), PowerAt: address.At("hr", 40), Type: value.TypeInt16, PaceMs: 500, Access: site.ReadOnly},
+		{ID: "q", Name: "Quality", Address: address.At("ir", 1), Type: value.TypeUint16, PaceMs: 5000, Access: site.ReadOnly}}}
+	plan := Compile(&site.Site{Lines: []site.Line{{ID: "n"}}, Devices: []site.Device{device}, Links: []site.Link{{ID: "k", Answering: "d", Line: "n", Protocol: "modbus-tcp"}}})
+	var got []string
+	for _, r := range plan.Requests {
+		got = append(got, fmt.Sprintf("%s%d+%d@%d %v", r.Area, r.Start, r.Count, r.PaceMs, r.Points))
+	}
+	if strings.Join(got, ", ") != "hr40+1@500 [], ir0+2@500 [l q]" {
+		t.Errorf("requests %s", strings.Join(got, ", "))
+	}
+}

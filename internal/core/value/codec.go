@@ -4,315 +4,239 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"strings"
-	"unicode/utf8"
 )
 
-// Type names how the bytes of a point are read.
-type Type string
-
-// The types of this version. Text carries its length beside the type.
-const (
-	TypeBool    Type = "bool"
-	TypeInt16   Type = "int16"
-	TypeUint16  Type = "uint16"
-	TypeInt32   Type = "int32"
-	TypeUint32  Type = "uint32"
-	TypeInt64   Type = "int64"
-	TypeUint64  Type = "uint64"
-	TypeFloat32 Type = "float32"
-	TypeFloat64 Type = "float64"
-	TypeText    Type = "text"
-)
-
-// Types lists every type in the order in which a person would look for it.
-func Types() []Type {
-	return []Type{TypeBool, TypeInt16, TypeUint16, TypeInt32, TypeUint32, TypeInt64, TypeUint64, TypeFloat32, TypeFloat64, TypeText}
-}
-
-// Bytes returns the width of t in bytes. A bool has width 0 (it is one bit of
-// whatever holds it), text the given length.
-func (t Type) Bytes(textLen int) int {
-	switch t {
-	case TypeInt16, TypeUint16:
-		return 2
-	case TypeInt32, TypeUint32, TypeFloat32:
-		return 4
-	case TypeInt64, TypeUint64, TypeFloat64:
-		return 8
-	case TypeText:
-		return textLen
-	}
-	return 0
-}
-
-// Known reports whether t is one of Types.
-func (t Type) Known() bool { return t == TypeBool || t == TypeText || t.Bytes(0) > 0 }
-
-// Range returns the least and the greatest raw number that t holds.
-func (t Type) Range() (least, greatest float64) {
-	switch t {
-	case TypeInt16:
-		return math.MinInt16, math.MaxInt16
-	case TypeUint16:
-		return 0, math.MaxUint16
-	case TypeInt32:
-		return math.MinInt32, math.MaxInt32
-	case TypeUint32:
-		return 0, math.MaxUint32
-	case TypeInt64:
-		return math.MinInt64, math.MaxInt64
-	case TypeUint64:
-		return 0, math.MaxUint64
-	case TypeFloat32:
-		return -math.MaxFloat32, math.MaxFloat32
-	case TypeFloat64:
-		return -math.MaxFloat64, math.MaxFloat64
-	case TypeBool:
-		return 0, 1
-	}
-	return math.NaN(), math.NaN()
-}
-
-// Order is the order of the bytes of a value on the wire. The letters name the
-// bytes of the value from the most significant, A, on; their sequence is that
-// of the wire. ABCD is what the Modbus specification prescribes for each
-// register (big-endian) with the high word first; CDAB has the low word first;
-// BADC swaps the bytes within each word; DCBA is little-endian throughout. Any
-// other permutation of the letters is an order too. The zero Order is the
-// alphabetical one, for every width.
-type Order string
-
-// ParseOrder reads an order for a value of the given width in bytes. Four
-// letters given for eight bytes are taken as the rule they state for words and
-// bytes: CDAB becomes GHEFCDAB, BADC becomes BADCFEHG. The alphabetical order
-// becomes "". For text, AB and BA say which byte of each word comes first.
-func ParseOrder(text string, t Type, width int) (Order, error) {
-	order := strings.ToUpper(strings.TrimSpace(text))
-	if order == "" {
-		return "", nil
-	}
-	if t == TypeBool {
-		if order == "AB" || order == "ABCD" {
-			return "", nil
-		}
-		return "", fmt.Errorf("order %q: a single bit has no order, leave it empty", text)
-	}
-	if t == TypeText {
-		switch order {
-		case "AB":
-			return "", nil
-		case "BA":
-			return "BA", nil
-		}
-		return "", fmt.Errorf("order %q: a text takes AB or BA", text)
-	}
-	if width == 2 && len(order) == 4 && (order == "ABCD" || order == "CDAB") {
-		return "", nil // the word order of a single word: nothing to order
-	}
-	if width == 8 {
-		switch order {
-		case "ABCD":
-			order = "ABCDEFGH"
-		case "CDAB":
-			order = "GHEFCDAB"
-		case "BADC":
-			order = "BADCFEHG"
-		case "DCBA":
-			order = "HGFEDCBA"
-		}
-	}
-	if len(order) != width {
-		return "", fmt.Errorf("order %q has %d letters: a %s needs %d, such as %s", text, len(order), t, width, Orders(width)[min(1, len(Orders(width))-1)])
-	}
-	seen := [8]bool{}
-	for _, letter := range []byte(order) {
-		at := int(letter) - 'A'
-		if at < 0 || at >= width || seen[at] {
-			return "", fmt.Errorf("order %q: use each of the letters A to %c once", text, 'A'+width-1)
-		}
-		seen[at] = true
-	}
-	if order == "ABCDEFGH"[:width] {
-		return "", nil
-	}
-	return Order(order), nil
-}
-
-// Orders lists the usual orders for a width of 2, 4 or 8 bytes, the
-// alphabetical first.
-func Orders(width int) []Order {
-	switch width {
-	case 2:
-		return []Order{"AB", "BA"}
-	case 4:
-		return []Order{"ABCD", "CDAB", "BADC", "DCBA"}
-	case 8:
-		return []Order{"ABCDEFGH", "GHEFCDAB", "BADCFEHG", "HGFEDCBA", "EFGHABCD", "CDABGHEF"}
-	}
-	return []Order{"AB"}
+// Shape is everything that says how the bytes of a point are read. It is a
+// plain, comparable value.
+type Shape struct {
+	Type  Type
+	Order Order
+	// Bit is the lowest bit of the value within its unit, -1 for none.
+	Bit int
+	// Unit is the width in bits of the units of the area: 1, 8 or 16. 0 stands
+	// for 16.
+	Unit int
+	// Length counts the bits of a bit field, the words of a base10k, the
+	// octets of a text or of raw bytes.
+	Length  int
+	Charset Charset
+	Padding Padding
 }
 
 // Codec turns wire bytes into a value and back. It is a plain value: make it
 // once per point with NewCodec and keep it.
 type Codec struct {
-	typ   Type
-	width int
-	bit   int8 // bit of the first word for a bool inside a word, -1 for a bit of its own
-	swap  bool // text only: low byte of each word first
-	place [8]uint8
+	Shape
+	family family
+	width  int   // octets read
+	bits   uint8 // width of the value in bits where it is part of a unit, else 0
+	place  [8]uint8
 }
 
-// NewCodec returns the codec for a type, an order and, for a bool that lives
-// in a 16-bit word, its bit 0 (least significant) to 15; bit is -1 for a bool
-// that is a single bit on the wire. textLen is the length of a text in bytes.
-func NewCodec(t Type, order Order, bit int, textLen int) (Codec, error) {
-	c := Codec{typ: t, bit: int8(bit), width: t.Bytes(textLen)}
-	switch {
-	case !t.Known():
-		return c, fmt.Errorf("type %q is not known: use one of bool, int16 to uint64, float32, float64, text", t)
-	case t == TypeText && (textLen < 1 || textLen > 246):
-		return c, fmt.Errorf("a text of %d characters cannot be read in one piece: give 1 to 246", textLen)
-	case t != TypeBool && bit >= 0:
-		return c, fmt.Errorf("an address with a bit holds a bool, not a %s", t)
-	case bit > 15 || bit < -1:
-		return c, fmt.Errorf("bit %d is not in a word: bits run from 0 to 15", bit)
+// NewCodec returns the codec for a shape. It fails if the type is not known,
+// the order or the length does not fit it, or the value would leave its unit.
+func NewCodec(s Shape) (Codec, error) {
+	if s.Unit == 0 {
+		s.Unit = 16
 	}
-	if t == TypeBool {
-		c.width = 1
-		if bit >= 0 {
-			c.width = 2
-		}
+	c := Codec{Shape: s, family: ruleOf[s.Type].family, width: s.Type.Bytes(s.Length)}
+	if !s.Type.Known() {
+		return c, fmt.Errorf("type %q is not known: use one of bool, bits, int8 to uint64, float32, float64, bcd16, bcd32, base10k, enum, flags, text, unix, unixms, cp56, time, date, dt or bytes", s.Type)
 	}
-	parsed, err := ParseOrder(string(order), t, c.width)
+	if least, most, needed := s.Type.Length(); needed && (s.Length < least || s.Length > most) {
+		return c, fmt.Errorf("a %s of length %d cannot be read in one piece: give %d to %d", s.Type, s.Length, least, most)
+	}
+	if err := c.Charset.check(s.Type, s.Length); err != nil {
+		return c, err
+	}
+	if s.Bit >= 0 && !s.Type.InUnit() {
+		return c, fmt.Errorf("an address with a bit holds a bool, bits or a byte, not a %s", s.Type)
+	}
+	if s.Bit < -1 || s.Bit > 0 && s.Bit >= s.Unit {
+		return c, fmt.Errorf("bit %d is not in a unit of %d bits: bits run from 0 to %d", s.Bit, s.Unit, s.Unit-1)
+	}
+	if err := c.fitUnit(); err != nil {
+		return c, err
+	}
+	parsed, err := ParseOrder(string(s.Order), s.Type, c.width)
 	if err != nil {
 		return c, err
 	}
-	c.swap = parsed == "BA" && t == TypeText
+	c.Order = parsed
 	for i := range min(c.width, 8) {
 		c.place[i] = uint8(i)
-		if t != TypeText && parsed != "" {
+		if !s.Type.IsText() && parsed != "" {
 			c.place[i] = parsed[i] - 'A'
 		}
 	}
 	return c, nil
 }
 
+// fitUnit sets the width of a value that is part of a unit.
+func (c *Codec) fitUnit() error {
+	if !c.Type.InUnit() {
+		return nil
+	}
+	need := 8
+	switch c.Type {
+	case TypeBool:
+		need = 1
+	case TypeBits:
+		need = c.Length
+	}
+	if c.Unit == 1 && c.Type != TypeBool {
+		return fmt.Errorf("a single bit holds a bool, not a %s", c.Type)
+	}
+	if max(c.Bit, 0)+need > c.Unit {
+		return fmt.Errorf("a %s of %d bits from bit %d on runs past the last bit of its unit, %d", c.Type, need, max(c.Bit, 0), c.Unit-1)
+	}
+	if c.Bit > 0 && c.Bit%8 != 0 && need == 8 && c.Type != TypeBits {
+		return fmt.Errorf("a %s lies at bit 0 or 8 of a word: bits 0 to 7 are the low byte, 8 to 15 the high one", c.Type)
+	}
+	c.width = max(1, c.Unit/8)
+	if c.Type == TypeBool && c.Bit < 0 {
+		c.width = 1 // a bit of its own
+	}
+	c.bits = uint8(need)
+	return nil
+}
+
 // Width returns the number of bytes that Decode reads: 1 for a single bit (its
-// truth in the lowest bit), 2 for a bit of a word.
+// truth in the lowest bit), a whole unit for a part of one.
 func (c Codec) Width() int { return c.width }
 
-// Type returns the type the codec was made for.
-func (c Codec) Type() Type { return c.typ }
+// Partial reports whether the value shares its unit with others, so that
+// writing it needs the unit as it stands.
+func (c Codec) Partial() bool {
+	return c.bits > 0 && int(c.bits) < c.Unit && (c.Type != TypeBool || c.Bit >= 0)
+}
 
-// ErrShort is returned when there are fewer bytes than the value needs.
-var ErrShort = errors.New("fewer bytes than the value needs")
+// Errors of Decode. ErrShort is also returned by Encode.
+var (
+	ErrShort   = errors.New("fewer bytes than the value needs")
+	ErrDigit   = errors.New("the words are no packed decimal: a digit is above 9")
+	ErrBase10k = errors.New("the words are no number to the base 10 000: one is above 9 999")
+	ErrTime    = errors.New("the octets are no time: a field is out of its range")
+)
 
-// Decode reads a value from the first Width bytes of b. Numbers and bools are
-// read without allocating; a text is allocated only when it differs from prev,
-// the value read before.
+// Decode reads a raw value from the first Width bytes of b. Numbers and bools
+// are read without allocating; a text is allocated only when it differs from
+// prev, the value read before.
 func (c Codec) Decode(b []byte, prev Value) (Value, error) {
 	if len(b) < c.width || c.width == 0 {
 		return Value{}, ErrShort
 	}
-	switch c.typ {
-	case TypeBool:
-		if c.bit < 0 {
-			return OfBool(b[0]&1 != 0), nil
-		}
-		return OfBool((uint16(b[0])<<8|uint16(b[1]))>>uint(c.bit)&1 != 0), nil
-	case TypeText:
+	if c.bits > 0 {
+		return c.decodePart(b), nil
+	}
+	switch c.family {
+	case text:
 		return c.decodeText(b[:c.width], prev), nil
+	case octets:
+		return c.decodeOctets(b[:c.width], prev), nil
 	}
 	var bits uint64
 	top := uint(c.width-1) * 8
 	for i := range c.width {
 		bits |= uint64(b[i]) << (top - uint(c.place[i])*8)
 	}
-	switch c.typ {
-	case TypeInt16:
-		return OfInt(int64(int16(bits))), nil
-	case TypeInt32:
-		return OfInt(int64(int32(bits))), nil
-	case TypeInt64:
-		return OfInt(int64(bits)), nil
-	case TypeFloat32:
-		return OfFloat(float64(math.Float32frombits(uint32(bits)))), nil
-	case TypeFloat64:
+	switch c.family {
+	case signed:
+		shift := 64 - 8*uint(c.width)
+		return OfInt(int64(bits<<shift) >> shift), nil
+	case float:
+		if c.width == 4 {
+			return OfFloat(float64(math.Float32frombits(uint32(bits)))), nil
+		}
 		return OfFloat(math.Float64frombits(bits)), nil
+	case decimal:
+		return fromDigits(bits, 4, 10, 0xF, c.width*2, ErrDigit)
+	case base10k:
+		return fromDigits(bits, 16, 10000, 0xFFFF, c.width/2, ErrBase10k)
+	case seconds:
+		if c.Type == TypeDate {
+			bits -= bits % 86400
+		}
+		return OfMoment(int64(bits) * 1000), nil
+	case millis:
+		if bits > maxMillis {
+			return Value{}, ErrTime
+		}
+		return OfMoment(int64(bits)), nil
+	case binaryTime:
+		return fromCP56(bits)
+	case span:
+		return OfSpan(int64(int32(bits))), nil
 	}
 	return OfUint(bits), nil
 }
 
-// decodeText reads bytes up to the first NUL; bytes that are not UTF-8 are
-// taken as Latin-1, and trailing blanks are padding.
-func (c Codec) decodeText(b []byte, prev Value) Value {
-	var buf [512]byte
-	out := buf[:0]
-	at := func(i int) byte {
-		if c.swap && i^1 < len(b) {
-			return b[i^1]
+// fromDigits reads count digits of a number, each in a field of so many bits.
+func fromDigits(bits uint64, field uint, base, mask uint64, count int, bad error) (Value, error) {
+	var n uint64
+	for i := count - 1; i >= 0; i-- {
+		digit := bits >> (uint(i) * field) & mask
+		if digit >= base {
+			return Value{}, bad
 		}
-		return b[i]
+		n = n*base + digit
 	}
-	for i := range b {
-		if at(i) == 0 {
-			break
-		}
-		out = append(out, at(i))
-	}
-	for len(out) > 0 && out[len(out)-1] == ' ' {
-		out = out[:len(out)-1]
-	}
-	if !utf8.Valid(out) {
-		latin := make([]byte, 0, 2*len(out))
-		for _, ch := range out {
-			latin = utf8.AppendRune(latin, rune(ch))
-		}
-		out = latin
-	}
-	if prev.kind == Text && prev.text == string(out) {
-		return prev
-	}
-	return OfText(string(out))
+	return OfUint(n), nil
 }
 
-// Encode writes the raw value v into the first Width bytes of b. For a bit of
-// a word it changes only that bit: b must hold the word as read. It fails if v
-// is outside the range of the type, or is a text that does not fit.
+func toDigits(n uint64, field uint, base uint64, count int) (bits uint64) {
+	for i := range count {
+		bits |= n % base << (uint(i) * field)
+		n /= base
+	}
+	return bits
+}
+
+// decodePart reads a value that is part of a unit.
+func (c Codec) decodePart(b []byte) Value {
+	unit := uint16(b[0])
+	if c.width == 2 {
+		unit = unit<<8 | uint16(b[1])
+	}
+	part := unit >> uint(max(c.Bit, 0)) & (1<<c.bits - 1)
+	switch c.Type {
+	case TypeBool:
+		return OfBool(part != 0)
+	case TypeInt8:
+		return OfInt(int64(int8(part)))
+	}
+	return OfUint(uint64(part))
+}
+
+// Encode writes the raw value v into the first Width bytes of b. For a part of
+// a unit it changes only its bits: b must hold the unit as read. A number with
+// a fraction is rounded to the nearest whole one, halves away from zero. It
+// fails if v is outside the range of the type, or is a text that does not fit.
 func (c Codec) Encode(v Value, b []byte) error {
 	if len(b) < c.width {
 		return ErrShort
 	}
-	switch c.typ {
-	case TypeBool:
-		at, mask := 0, byte(1)
-		if c.bit >= 0 {
-			at, mask = 1-int(c.bit)/8, byte(1)<<(c.bit%8)
-		}
-		if v.Bool() {
-			b[at] |= mask
-		} else {
-			b[at] &^= mask
-		}
-		return nil
-	case TypeText:
-		if len(v.text) > c.width {
-			return fmt.Errorf("the text takes %d bytes and the point holds %d", len(v.text), c.width)
-		}
-		clear(b[:c.width])
-		for i := range len(v.text) {
-			to := i
-			if c.swap && i^1 < c.width {
-				to = i ^ 1
-			}
-			b[to] = v.text[i]
-		}
-		return nil
+	switch c.family {
+	case text:
+		return c.encodeText(v, b[:c.width])
+	case octets:
+		return c.encodeOctets(v, b[:c.width])
 	}
-	bits, err := c.bits(v)
+	bits, err := c.number(v)
 	if err != nil {
 		return err
+	}
+	if c.bits > 0 {
+		shift := uint(max(c.Bit, 0))
+		mask := uint16(1<<c.bits-1) << shift
+		part := uint16(bits) << shift & mask
+		if c.width == 1 {
+			b[0] = b[0]&^byte(mask) | byte(part)
+			return nil
+		}
+		b[0] = b[0]&^byte(mask>>8) | byte(part>>8)
+		b[1] = b[1]&^byte(mask) | byte(part)
+		return nil
 	}
 	top := uint(c.width-1) * 8
 	for i := range c.width {
@@ -321,11 +245,23 @@ func (c Codec) Encode(v Value, b []byte) error {
 	return nil
 }
 
-func (c Codec) bits(v Value) (uint64, error) {
+// number returns the bits that stand for v.
+func (c Codec) number(v Value) (uint64, error) {
 	if v.kind == Text || v.kind == None {
 		return 0, fmt.Errorf("%q is not a number", v.text)
 	}
-	switch c.typ {
+	switch {
+	case c.Type == TypeBool:
+		if v.Bool() {
+			return 1, nil
+		}
+		return 0, nil
+	case c.Type.IsTime():
+		return c.timeBits(v)
+	case v.kind == Moment || v.kind == Span:
+		v = OfFloat(v.Float())
+	}
+	switch c.Type {
 	case TypeFloat64:
 		return math.Float64bits(v.Float()), nil
 	case TypeFloat32:
@@ -335,15 +271,33 @@ func (c Codec) bits(v Value) (uint64, error) {
 		}
 		return uint64(math.Float32bits(f)), nil
 	}
-	least, greatest := c.typ.Range()
+	whole, err := c.whole(v)
+	if err != nil {
+		return 0, err
+	}
+	switch c.family {
+	case decimal:
+		return toDigits(whole, 4, 10, c.width*2), nil
+	case base10k:
+		return toDigits(whole, 16, 10000, c.width/2), nil
+	}
+	return whole, nil
+}
+
+// tenToThe holds the powers of ten that bound numbers to the base 10 000.
+var tenToThe = map[int]uint64{8: 1e8, 12: 1e12, 16: 1e16}
+
+// whole returns v as a whole number of the type, two's complement if signed.
+func (c Codec) whole(v Value) (uint64, error) {
+	least, greatest := c.Type.Range(c.Length)
 	outside := func() (uint64, error) {
-		return 0, fmt.Errorf("%s is outside what a raw %s holds: %.0f to %.0f", v, c.typ, least, greatest)
+		return 0, fmt.Errorf("%s is outside what a raw %s holds: %.0f to %.0f", v, c.Type, least, greatest)
 	}
 	if v.kind == Float {
 		f := math.Round(v.Float())
 		// 2^63 and 2^64 are exact as floats while the greatest integers are
 		// not, so the upper end is compared without the equality.
-		if !(f >= least && f <= greatest) || (c.width == 8 && f >= greatest) {
+		if !(f >= least && f <= greatest) || (c.width == 8 && c.family != base10k && f >= greatest) {
 			return outside()
 		}
 		if f < 0 {
@@ -351,16 +305,17 @@ func (c Codec) bits(v Value) (uint64, error) {
 		}
 		return uint64(f), nil
 	}
-	unsigned := c.typ == TypeUint16 || c.typ == TypeUint32 || c.typ == TypeUint64
 	negative := v.kind == Int && int64(v.bits) < 0
 	switch {
-	case unsigned && negative:
+	case c.family != signed && negative:
 		return outside()
-	case !unsigned && !negative && v.bits > uint64(math.MaxInt64>>(64-8*c.width)):
+	case c.family == signed && !negative && v.bits > uint64(math.MaxInt64>>(64-8*max(1, c.Type.Bytes(0)))):
 		return outside()
-	case !unsigned && negative && int64(v.bits) < math.MinInt64>>(64-8*c.width):
+	case c.family == signed && negative && int64(v.bits) < math.MinInt64>>(64-8*max(1, c.Type.Bytes(0))):
 		return outside()
-	case unsigned && c.width < 8 && v.bits>>(8*c.width) != 0:
+	case c.family == base10k && v.bits >= tenToThe[4*c.Length]:
+		return outside()
+	case c.family != signed && c.family != base10k && greatest < math.MaxUint64 && v.bits > uint64(greatest):
 		return outside()
 	}
 	return v.bits, nil

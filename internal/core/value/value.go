@@ -10,9 +10,10 @@ import (
 	"math"
 	"strconv"
 	"strings"
+	"time"
 )
 
-// Kind says which of the five shapes a Value has.
+// Kind says which shape a Value has.
 type Kind uint8
 
 // The kinds of a Value. None is the zero Value: nothing has been read.
@@ -23,6 +24,8 @@ const (
 	Uint
 	Float
 	Text
+	Moment // milliseconds since 1970-01-01 UTC
+	Span   // milliseconds
 )
 
 // Value is one value of a point. It is comparable and, unless it holds text,
@@ -50,6 +53,12 @@ func OfUint(v uint64) Value { return Value{kind: Uint, bits: v} }
 // OfFloat makes a floating point value.
 func OfFloat(v float64) Value { return Value{kind: Float, bits: math.Float64bits(v)} }
 
+// OfMoment makes a moment, in milliseconds since 1970-01-01 UTC.
+func OfMoment(ms int64) Value { return Value{kind: Moment, bits: uint64(ms)} }
+
+// OfSpan makes a span of time, in milliseconds.
+func OfSpan(ms int64) Value { return Value{kind: Span, bits: uint64(ms)} }
+
 // OfText makes a text value.
 func OfText(v string) Value { return Value{kind: Text, text: v} }
 
@@ -67,13 +76,14 @@ func (v Value) Bool() bool {
 	return v.bits != 0
 }
 
-// Int returns v as a signed integer. Only meaningful for Int, Uint and Bool.
+// Int returns v as a signed integer, a time in milliseconds. Not meaningful
+// for Float and Text.
 func (v Value) Int() int64 { return int64(v.bits) }
 
 // Uint returns v as an unsigned integer. Only meaningful for Int, Uint and Bool.
 func (v Value) Uint() uint64 { return v.bits }
 
-// Float returns v as a float64; text gives NaN, a bool 0 or 1.
+// Float returns v as a float64; text gives NaN, a bool 0 or 1, a time seconds.
 func (v Value) Float() float64 {
 	switch v.kind {
 	case Float:
@@ -82,6 +92,8 @@ func (v Value) Float() float64 {
 		return float64(int64(v.bits))
 	case Uint, Bool:
 		return float64(v.bits)
+	case Moment, Span:
+		return float64(int64(v.bits)) / 1000
 	}
 	return math.NaN()
 }
@@ -128,11 +140,16 @@ func (v Value) Format(decimals int) string {
 		return strconv.FormatFloat(f, 'g', 12, 64)
 	case Text:
 		return v.text
+	case Moment:
+		return printMoment(int64(v.bits))
+	case Span:
+		return (time.Duration(v.bits) * time.Millisecond).String()
 	}
 	return ""
 }
 
-// MarshalJSON writes a bool, a number or a string. Numbers that JSON cannot
+// MarshalJSON writes a bool, a number or a string: a moment as RFC 3339 in UTC,
+// a span in seconds. Numbers that JSON cannot
 // hold (NaN and the infinities) are written as the strings "NaN", "+Inf" and
 // "-Inf".
 func (v Value) MarshalJSON() ([]byte, error) {
@@ -151,6 +168,10 @@ func (v Value) MarshalJSON() ([]byte, error) {
 			return json.Marshal(strconv.FormatFloat(f, 'g', -1, 64))
 		}
 		return json.Marshal(f)
+	case Moment:
+		return json.Marshal(time.UnixMilli(int64(v.bits)).UTC().Format(time.RFC3339Nano))
+	case Span:
+		return json.Marshal(v.Float())
 	}
 	return json.Marshal(v.text)
 }
@@ -189,12 +210,16 @@ func (v *Value) UnmarshalJSON(data []byte) error {
 }
 
 // Parse reads what a person types for a value of the given type: on and off,
-// a number with a point or a comma, or a text.
+// a number with a point or a comma, a time, or a text.
 func Parse(text string, t Type) (Value, error) {
 	trimmed := strings.TrimSpace(text)
 	switch {
-	case t == TypeText:
+	case t.IsText():
 		return OfText(text), nil
+	case t == TypeTime:
+		return ParseSpan(text)
+	case t.IsTime():
+		return ParseMoment(text)
 	case t == TypeBool:
 		switch strings.ToLower(trimmed) {
 		case "1", "on", "true":
@@ -204,10 +229,10 @@ func Parse(text string, t Type) (Value, error) {
 		}
 		return Value{}, fmt.Errorf("%q is not a state: write on or off, 1 or 0", text)
 	}
-	number := strings.ReplaceAll(strings.ReplaceAll(trimmed, "\u2009", ""), "\u2212", "-")
-	if !strings.Contains(number, ".") {
-		number = strings.Replace(number, ",", ".", 1)
+	if strings.Contains(trimmed, " ") {
+		return Value{}, fmt.Errorf("%q is not a number", text)
 	}
+	number := plainNumber(trimmed)
 	if i, err := strconv.ParseInt(number, 0, 64); err == nil {
 		return OfInt(i), nil
 	}
@@ -219,4 +244,25 @@ func Parse(text string, t Type) (Value, error) {
 		return Value{}, fmt.Errorf("%q is not a number", text)
 	}
 	return OfFloat(f), nil
+}
+
+var blanks = strings.NewReplacer(" ", "", "\u2009", "", "\u202f", "", "\u00a0", "", "\u2212", "-")
+
+// plainNumber undoes how people and spreadsheets print numbers: blanks between
+// thousands, a comma for the point, a typographic minus.
+func plainNumber(text string) string {
+	t := blanks.Replace(strings.TrimSpace(text))
+	if !strings.Contains(t, ".") {
+		t = strings.Replace(t, ",", ".", 1)
+	}
+	return t
+}
+
+// ParseFloat reads a finite decimal number with a point or a comma.
+func ParseFloat(text string) (float64, error) {
+	f, err := strconv.ParseFloat(plainNumber(text), 64)
+	if err != nil || math.IsNaN(f) || math.IsInf(f, 0) {
+		return 0, fmt.Errorf("%q is not a number", text)
+	}
+	return f, nil
 }
