@@ -5,12 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"strings"
 	"sync"
 	"time"
 
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
+	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -113,14 +113,17 @@ func made(d *site.Device, port *site.Port) string {
 
 func (b *Bench) start(d *site.Device, port *site.Port, at int) (*Server, error) {
 	m, ok := models[d.Bench]
-	signals, identity := followMap(d), d.Model
+	signals, identity, beyond := followMap(d), d.Model, usualBeyond
 	if ok {
 		signals, identity = m.signals(), m.identity
+	}
+	if m.tight {
+		beyond = 0
 	}
 	def := protocol.ModbusTCP
 	unit := byte(def.Value(port.Settings, "unit"))
 	think := time.Duration(def.Value(port.Settings, "thinkMs")) * time.Millisecond
-	memory := newMemory(signals, time.Now())
+	memory := newMemory(signals, beyond, time.Now())
 	server, err := newServer(at, unit, identity, think, memory)
 	if err != nil {
 		server, err = newServer(0, unit, identity, think, memory)
@@ -148,7 +151,7 @@ func (b *Bench) Dial(s *site.Site, link *site.Link) string {
 
 func (b *Bench) nobody() string {
 	if b.dark == nil {
-		probe, err := newServer(0, 0, "", 0, newMemory(nil, time.Now()))
+		probe, err := newServer(0, 0, "", 0, newMemory(nil, 0, time.Now()))
 		if err != nil {
 			return loopback(1)
 		}
@@ -220,6 +223,9 @@ func (b *Bench) Close() error {
 type model struct {
 	identity string
 	entries  []entry
+	// tight ends each area with its last value, so that whatever lies beyond
+	// is refused.
+	tight bool
 }
 
 // entry is one value of a model: how the map states it and how it moves.
@@ -233,17 +239,23 @@ type entry struct {
 	decimals int // -1 for as many as needed
 	paceMs   int
 	access   string
+	names    string // as in a map's cell
 	move     func(t float64, m *memory) value.Value
 	first    value.Value
 }
 
 func (e entry) point() site.Point {
-	p := site.Point{Name: e.name, Type: value.Type(e.typ), Order: value.Order(e.order), Factor: e.factor, Unit: e.unit, PaceMs: e.paceMs, Access: site.Access(e.access)}
-	if length, ok := strings.CutPrefix(e.typ, "text "); ok {
-		p.Type = value.TypeText
-		_, _ = fmt.Sscan(length, &p.Length) // the table above is ours; a test reads every entry
+	p := site.Point{Name: e.name, Order: value.Order(e.order), Factor: e.factor, Unit: e.unit, PaceMs: e.paceMs, Access: site.Access(e.access)}
+	var err error
+	if p.Type, p.Length, err = regmap.ParseType(e.typ); err == nil {
+		err = p.Address.UnmarshalText([]byte(e.at))
 	}
-	_ = p.Address.UnmarshalText([]byte(e.at)) // as above
+	if err == nil && e.names != "" {
+		err = regmap.SetCell(protocol.ModbusTCP.Scheme, &p, regmap.Names, e.names)
+	}
+	if err != nil {
+		panic("bench: " + e.name + ": " + err.Error()) // the tables are ours
+	}
 	if e.decimals >= 0 {
 		decimals := e.decimals
 		p.Decimals = &decimals
@@ -255,7 +267,7 @@ func (m model) signals() []signal {
 	signals := make([]signal, 0, len(m.entries))
 	for _, e := range m.entries {
 		p := e.point()
-		codec, err := p.Codec()
+		codec, err := p.Codec(8 * unitOctets(p.Address.Area))
 		if err != nil {
 			panic("bench: " + e.name + ": " + err.Error())
 		}
@@ -273,5 +285,5 @@ func (m model) signals() []signal {
 
 // Models names the kinds of simulated device.
 func Models() []string {
-	return []string{"oxygen-probe", "tank-io", "pump-drive", "oxygen-skid", "uv-doser", "gateway"}
+	return []string{"oxygen-probe", "tank-io", "pump-drive", "oxygen-skid", "uv-doser", "gateway", "ph-transmitter", "level-radar", "feeder", "flow-meter"}
 }

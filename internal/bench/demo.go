@@ -10,7 +10,7 @@ import (
 )
 
 var models = map[string]model{
-	"oxygen-probe": {"Optode DO-4 rev 2.1", []entry{
+	"oxygen-probe": {identity: "Optode DO-4 rev 2.1", entries: []entry{
 		{name: "Oxygen", at: "hr0", typ: "float32", order: "CDAB", unit: "mg/L", decimals: 2, paceMs: 1000, access: "r", move: wave(8.6, 0.9, 140)},
 		{name: "WaterTemp", at: "hr2", typ: "float32", order: "CDAB", unit: "°C", decimals: 2, paceMs: 1000, access: "r", move: wave(12.4, 0.4, 310)},
 		{name: "Status", at: "hr4", typ: "uint16", decimals: -1, paceMs: 1000, access: "r", move: pattern(4, 5, 5, 7, 5, 13, 5)},
@@ -28,7 +28,7 @@ var models = map[string]model{
 		{name: "CalSlope", at: "hr52", typ: "float32", order: "CDAB", decimals: 3, paceMs: 0, access: "rw", first: value.OfFloat(1.012)},
 		{name: "CalOffset", at: "hr54", typ: "float32", order: "CDAB", decimals: 3, paceMs: 0, access: "rw", first: value.OfFloat(-0.04)},
 	}},
-	"tank-io": {"Remote I/O RIO-16", []entry{
+	"tank-io": {identity: "Remote I/O RIO-16", entries: []entry{
 		{name: "InletValve", at: "co0", typ: "bool", decimals: -1, paceMs: 1000, access: "rw", first: value.OfBool(true)},
 		{name: "DrainValve", at: "co1", typ: "bool", decimals: -1, paceMs: 1000, access: "rw"},
 		{name: "OxygenValve", at: "co2", typ: "bool", decimals: -1, paceMs: 1000, access: "rw", first: value.OfBool(true)},
@@ -41,7 +41,7 @@ var models = map[string]model{
 		{name: "Level3", at: "ir2", typ: "int16", factor: 0.1, unit: "%", decimals: 1, paceMs: 1000, access: "r", move: wave(64, 6, 110)},
 		{name: "PH", at: "ir3", typ: "uint16", factor: 0.01, unit: "pH", decimals: 2, paceMs: 1000, access: "r", move: wave(7.4, 0.12, 260)},
 	}},
-	"pump-drive": {"Drive PD-22 fw 4.7", []entry{
+	"pump-drive": {identity: "Drive PD-22 fw 4.7", entries: []entry{
 		{name: "Command", at: "hr0", typ: "uint16", decimals: -1, paceMs: 5000, access: "rw", first: value.OfUint(1)},
 		{name: "SpeedSetpoint", at: "hr1", typ: "uint16", factor: 0.01, unit: "Hz", decimals: 2, paceMs: 1000, access: "rw", first: value.OfFloat(45)},
 		{name: "State", at: "hr100", typ: "uint16", decimals: -1, paceMs: 1000, access: "r", move: pattern(20, 3, 3, 3, 4)},
@@ -54,7 +54,7 @@ var models = map[string]model{
 		{name: "Tripped", at: "di1", typ: "bool", decimals: -1, paceMs: 1000, access: "r"},
 		{name: "RunPermit", at: "co0", typ: "bool", decimals: -1, paceMs: 1000, access: "rw", first: value.OfBool(true)},
 	}},
-	"oxygen-skid": {"Oxygen skid OS-90", []entry{
+	"oxygen-skid": {identity: "Oxygen skid OS-90", entries: []entry{
 		{name: "Purity", at: "ir0", typ: "float32", unit: "%", decimals: 1, paceMs: 1000, access: "r", move: wave(93.1, 0.8, 120)},
 		{name: "Flow", at: "ir2", typ: "float32", unit: "m³/h", decimals: 2, paceMs: 1000, access: "r", move: wave(14.2, 2.5, 60)},
 		{name: "TankPressure", at: "ir4", typ: "float32", unit: "bar", decimals: 2, paceMs: 1000, access: "r", move: wave(8.8, 0.4, 150)},
@@ -62,13 +62,13 @@ var models = map[string]model{
 		{name: "Total", at: "ir8", typ: "float64", unit: "m³", decimals: 1, paceMs: 5000, access: "r", move: func(t float64, _ *memory) value.Value { return value.OfFloat(81204 + t/250) }},
 		{name: "PuritySetpoint", at: "hr0", typ: "float32", unit: "%", decimals: 1, paceMs: 5000, access: "rw", first: value.OfFloat(93)},
 	}},
-	"uv-doser": {"", []entry{
+	"uv-doser": {identity: "", entries: []entry{
 		{name: "Dose", at: "ir0", typ: "float32", order: "BADC", unit: "mJ/cm²", decimals: 1, paceMs: 1000, access: "r", move: wave(41, 3, 70)},
 		{name: "Intensity", at: "ir2", typ: "uint16", factor: 0.1, unit: "W/m²", decimals: 1, paceMs: 1000, access: "r", move: wave(118, 6, 70)},
 		{name: "LampHours", at: "ir3", typ: "uint32", unit: "h", decimals: -1, paceMs: 30000, access: "r", move: counter(6120, 0.02)},
 		{name: "LampOn", at: "di0", typ: "bool", decimals: -1, paceMs: 1000, access: "r", first: value.OfBool(true)},
 	}},
-	"gateway": {"Gateway GW-4 to buildings", []entry{
+	"gateway": {identity: "Gateway GW-4 to buildings", entries: []entry{
 		{name: "Oxygen-11", at: "hr100", typ: "int16", factor: 0.01, unit: "mg/L", decimals: 2, paceMs: 1000, access: "rw"},
 		{name: "Temp-11", at: "hr101", typ: "int16", factor: 0.1, unit: "°F", decimals: 1, paceMs: 1000, access: "rw"},
 		{name: "Pump-1-Speed", at: "hr102", typ: "uint16", factor: 0.1, unit: "Hz", decimals: 1, paceMs: 1000, access: "rw"},
@@ -76,7 +76,44 @@ var models = map[string]model{
 		{name: "Valve-Open", at: "co10", typ: "bool", decimals: -1, paceMs: 1000, access: "rw"},
 		{name: "UpTime", at: "ir0", typ: "uint32", unit: "s", decimals: -1, paceMs: 5000, access: "r", move: counter(90211, 1)},
 	}},
+	"ph-transmitter": {identity: "pH transmitter PH-3", tight: true, entries: []entry{
+		{name: "PH", at: "ir0", typ: "float32", order: "CDAB", unit: "pH", decimals: 2, paceMs: 1000, access: "r", move: wave(7.42, 0.2, 180)},
+		{name: "WaterTemp", at: "ir2", typ: "float32", order: "CDAB", unit: "°C", decimals: 1, paceMs: 1000, access: "r", move: wave(12.6, 0.5, 300)},
+		{name: "Redox", at: "ir4", typ: "int16", unit: "mV", decimals: -1, paceMs: 1000, access: "r", move: wave(284, 15, 90)},
+		{name: "Slope", at: "ir5", typ: "uint16", factor: 0.1, unit: "%", decimals: 1, paceMs: 30000, access: "r", first: value.OfFloat(97.2)},
+		{name: "Impedance", at: "ir6", typ: "uint32", order: "CDAB", unit: "kΩ", decimals: -1, paceMs: 30000, access: "r", first: value.OfUint(184300)},
+	}},
+	"level-radar": {identity: "Level radar LR-1", entries: []entry{
+		{name: "Level", at: "ir0", typ: "int16", factor: 0.001, unit: "m", decimals: 3, paceMs: 1000, access: "r", move: wave(2.41, 0.12, 75)},
+		{name: "Quality", at: "ir1", typ: "uint16", unit: "%", decimals: -1, paceMs: 1000, access: "r", move: wave(92, 4, 50)},
+		{name: "LevelPower", at: "ir2", typ: "int16", decimals: -1, paceMs: 5000, access: "r", first: value.OfInt(-3)},
+		{name: "EchoLost", at: "di0", typ: "bool", decimals: -1, paceMs: 1000, access: "r"},
+	}},
+	"feeder": {identity: "Feeder FD-8", entries: []entry{
+		{name: "Hopper1", at: "hr0", typ: "uint16", factor: 0.1, unit: "kg", decimals: 1, paceMs: 5000, access: "r", move: wave(61, 12, 600)},
+		{name: "Hopper2", at: "hr1", typ: "uint16", factor: 0.1, unit: "kg", decimals: 1, paceMs: 5000, access: "r", move: wave(48, 9, 700)},
+		{name: "Rate", at: "hr8", typ: "uint16", unit: "g/min", decimals: -1, paceMs: 1000, access: "rw", first: value.OfUint(850)},
+		{name: "FedToday", at: "hr9", typ: "base10k 2", unit: "g", decimals: -1, paceMs: 5000, access: "r", move: counter(41275, 14)},
+		{name: "Mode", at: "hr11", typ: "enum", decimals: -1, paceMs: 1000, access: "rw", names: "0 off; 1 hand; 2 by the clock; 3 by oxygen", first: value.OfUint(2)},
+		{name: "Clock", at: "hr12", typ: "cp56", decimals: -1, paceMs: 1000, access: "r", move: func(t float64, _ *memory) value.Value {
+			return value.OfMoment(feederClock + int64(1000*t))
+		}},
+		{name: "Jammed", at: "hr16.0", typ: "bool", decimals: -1, paceMs: 1000, access: "r"},
+		{name: "LidOpen", at: "hr16.1", typ: "bool", decimals: -1, paceMs: 1000, access: "r", move: pattern(40, 0, 0, 0, 1)},
+		{name: "Step", at: "hr16.4", typ: "bits 4", decimals: -1, paceMs: 1000, access: "r", move: pattern(6, 1, 2, 3, 4, 5)},
+	}},
+	"flow-meter": {identity: "Flow meter MF-6", entries: []entry{
+		{name: "Flow", at: "ir0", typ: "float32", order: "BADC", unit: "m³/h", decimals: 2, paceMs: 1000, access: "r", move: wave(38.6, 3.1, 65)},
+		{name: "Total", at: "ir2", typ: "bcd32", factor: 0.1, unit: "m³", decimals: 1, paceMs: 5000, access: "r", move: func(t float64, _ *memory) value.Value { return value.OfFloat(204518.3 + t/90) }},
+		{name: "Conductivity", at: "ir4", typ: "uint16", unit: "µS/cm", decimals: -1, paceMs: 5000, access: "r", move: wave(412, 8, 120)},
+		{name: "SerialNo", at: "ir10", typ: "text 12", decimals: -1, paceMs: 0, access: "r", first: value.OfText("MF-6-0031877")},
+		{name: "EmptyPipe", at: "di0", typ: "bool", decimals: -1, paceMs: 1000, access: "r"},
+	}},
 }
+
+// feederClock is where the feeder's own clock starts: the bench knows no other
+// time than that since it began.
+const feederClock = 1795420800000 // 2026-11-23 08:00 UTC
 
 // ramp follows the setpoint in holding register 1 at 3 Hz a second.
 func ramp() func(float64, *memory) value.Value {
@@ -91,9 +128,10 @@ func ramp() func(float64, *memory) value.Value {
 }
 
 // Demo returns the demo site: part of Skerry Point Hatchery, a made-up fish
-// farm on land. Two things are wrong with it on purpose: two points of DO
-// probe 12 overlap, and the UV doser has no discrete input where its map says
-// that the lamp door is.
+// farm on land. Some things are wrong with it on purpose: two points of DO probe
+// 12 overlap; the UV doser has no discrete input where its map says that the
+// lamp door is; the whole map of pH 21 lies one register too high; and the
+// make-up flow meter is mapped with the wrong order and the wrong type.
 func Demo() *site.Site {
 	s := &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery",
 		Remark: "A made-up fish farm on land. Its devices are simulated.",
@@ -110,6 +148,10 @@ func Demo() *site.Site {
 		{"skid", "Oxygen skid", "OS-90", "oxygen-skid", "192.0.2.45"},
 		{"uv", "UV doser", "UV-300", "uv-doser", "192.0.2.46"},
 		{"gate", "Shore gateway", "GW-4", "gateway", "192.0.2.50"},
+		{"ph21", "pH 21", "pH transmitter PH-3", "ph-transmitter", "192.0.2.51"},
+		{"level31", "Level 31", "Level radar LR-1", "level-radar", "192.0.2.52"},
+		{"feeder1", "Feeder 1", "Feeder FD-8", "feeder", "192.0.2.53"},
+		{"flow61", "Make-up flow", "Flow meter MF-6", "flow-meter", "192.0.2.54"},
 	} {
 		device := site.Device{ID: d.id, Name: d.name, Model: d.model, Bench: d.bench, Map: "modbus-tcp",
 			Ports: []site.Port{{Line: "plantnet", Host: d.host, Protocol: "modbus-tcp", Settings: map[string]int{"port": 502, "unit": 1, "thinkMs": 6}}}}
@@ -127,6 +169,15 @@ func Demo() *site.Site {
 		Factor: 0.1, Unit: "L", PaceMs: 30000, Access: site.ReadOnly})
 	uv.Points = append(uv.Points, site.Point{ID: "uv-door", Name: "LampDoor", Address: address.At("di", 100), Type: value.TypeBool, PaceMs: 5000, Access: site.ReadOnly})
 	uv.Limits.NoBridging = true
+	ph := s.Device("ph21")
+	for i := range ph.Points {
+		ph.Points[i].Address.Offset++
+	}
+	level := &s.Device("level31").Points[0]
+	level.Factor, level.PowerAt = 0, address.At("ir", 2)
+	flow := s.Device("flow61")
+	flow.Points[0].Order = ""
+	flow.Points[1].Type = value.TypeUint32
 	s.Crossings = []site.Crossing{
 		{ID: "x-oxygen", From: "do11-01", To: "gate-01", Deadband: 0.02},
 		{ID: "x-temp", From: "do11-02", To: "gate-02", Factor: 1.8, Offset: 32, Deadband: 0.1},

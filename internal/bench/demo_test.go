@@ -18,7 +18,7 @@ func TestDemo(t *testing.T) {
 			if p.Address.String() != e.at {
 				t.Errorf("%s %s: address %q reads as %q", name, e.name, e.at, p.Address)
 			}
-			if _, err := p.Codec(); err != nil {
+			if _, err := p.Codec(16); err != nil {
 				t.Errorf("%s %s: %v", name, e.name, err)
 			}
 			if p.Access != site.ReadOnly && e.move != nil {

@@ -41,12 +41,16 @@ func unitOctets(area string) int {
 	return 2
 }
 
-// newMemory lays out the signals; each area ends eight units after its last
-// signal, as the maps of many devices do.
-func newMemory(signals []signal, now time.Time) *memory {
+// usualBeyond is how many units most devices have behind their last value.
+const usualBeyond = 8
+
+// newMemory lays out the signals; each area ends so many units beyond its last
+// signal.
+func newMemory(signals []signal, beyond int, now time.Time) *memory {
 	m := &memory{areas: map[string][]byte{}, signals: signals, begun: now}
 	for _, s := range signals {
-		size := (s.offset+8)*unitOctets(s.area) + s.codec.Width()
+		size := (s.offset+beyond)*unitOctets(s.area) + s.codec.Width()
+		size += size % unitOctets(s.area)
 		if len(m.areas[s.area]) < size {
 			m.areas[s.area] = append(m.areas[s.area], make([]byte, size-len(m.areas[s.area]))...)
 		}
@@ -160,7 +164,7 @@ func followMap(d *site.Device) []signal {
 	var signals []signal
 	for i := range d.Points {
 		p := &d.Points[i]
-		codec, err := p.Codec()
+		codec, err := p.Codec(8 * unitOctets(p.Address.Area))
 		if err != nil || p.Address.IsZero() {
 			continue
 		}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"strings"
 	"testing"
@@ -11,8 +12,9 @@ import (
 	"ferry/internal/bench"
 	"ferry/internal/core/address"
 	"ferry/internal/core/problem"
-	"ferry/internal/core/protocol"
+
 	"ferry/internal/core/regmap"
+	"ferry/internal/core/site"
 )
 
 func TestReadTable(t *testing.T) {
@@ -43,40 +45,140 @@ func TestReadTable(t *testing.T) {
 	}
 }
 
-// TestMapRoundTrip: every map of the demo site comes back as it was handed
-// out, and no cell of it can be taken for a formula.
+// fullMap is a map with one point of every kind of cell.
+func fullMap(t *testing.T) Map {
+	t.Helper()
+	rows := []string{
+		"name;address;type;order;scale;offset;unit;pace;decimals;access;names;missing;low;high;remark",
+		"Oxygen;40001;float32;CDAB;;;mg/L;1 s;2;r;;NaN;0;20;=HYPERLINK(1)",
+		"Level;40003;int16;;4000…20000 → 0…100 clamped;;%;500 ms;1;r;;0x8000;0;100;'quoted \"twice\"",
+		"Energy;40004;uint32;CDAB;÷ 10 × 10^40010;;kWh;1 min;;r;;4294967295;;;",
+		"Mode;40006;enum;;;;;5 s;;rw;0 off\\; 1 hand\\; 2 auto;;;;-1 is no mode",
+		"Step;40007.4;bits 3;;;;;once;;r;0 idle;;;;",
+		"High byte;40008.8;int8;;;;;1 s;;r;;;;;",
+		"Lamp;40009.15;bool;;;;;1 s;;rw;;;;;",
+		"Flags;40011;flags32;BADC;;;;1 s;;r;0 ready\\; 31 fault;;;;",
+		"Label;40020;text 16 utf16 space;BA;;;;once;;rw;;;;;",
+		"Serial;40030;text 7 latin1;;;;;once;;r;;;;;+41",
+		"Total;40040;base10k 3;;× 2.5;-2.5;m³;1 s;;r;;;;;",
+		"Hours;40050;bcd32;;;;h;1 s;;r;;;;;",
+		"Since;40060;cp56;;;;;1 s;;r;;;;;",
+		"Raw;40070;bytes 5;;;;;1 s;;r;;;;;",
+	}
+	m := Map{Device: "DO probe 11", Model: "Optode", Protocol: "modbus-tcp", Scheme: address.Modbus}
+	var table []regmap.Row
+	for i, row := range rows {
+		cells := strings.Split(strings.ReplaceAll(row, `\;`, "\x00"), ";")
+		for j := range cells {
+			cells[j] = strings.ReplaceAll(cells[j], "\x00", ";")
+		}
+		table = append(table, regmap.Row{Line: i + 1, Cells: cells})
+	}
+	listing := regmap.Recognise(address.Modbus, table, regmap.Reading{}, nil)
+	points, _, rejected := listing.Points(address.Modbus)
+	if len(rejected) > 0 {
+		t.Fatalf("%+v", rejected)
+	}
+	m.Points = points
+	return m
+}
+
+// TestMapRoundTrip: a map comes back from every format as it was handed out,
+// and no cell of it can be taken for a formula.
 func TestMapRoundTrip(t *testing.T) {
-	s := bench.Demo()
-	s.Devices[1].Points[0].Remark = "=HYPERLINK(1)"
-	s.Devices[1].Points[1].Remark = "'quoted, \"twice\""
-	s.Devices[1].Points[1].Offset = -2.5
-	for i := range s.Devices {
-		d := &s.Devices[i]
-		if len(d.Points) == 0 {
-			continue
-		}
-		var b bytes.Buffer
-		if err := WriteMap(&b, address.Modbus, d.Points); err != nil {
-			t.Fatal(err)
-		}
-		if strings.Contains(b.String(), ",=") {
-			t.Errorf("%s is handed out with a formula", d.Name)
-		}
-		rows, err := ReadTable(b.Bytes())
-		if err != nil {
-			t.Fatal(err)
-		}
-		table := regmap.Recognise(address.Modbus, rows)
-		points, _, rejected := table.Points(address.Modbus)
-		if len(rejected) > 0 || len(points) != len(d.Points) {
-			t.Fatalf("%s: %d of %d points come back, %+v", d.Name, len(points), len(d.Points), rejected)
-		}
-		for j := range points {
-			for _, column := range regmap.Columns() {
-				if a, b := regmap.Cell(address.Modbus, &d.Points[j], column), regmap.Cell(address.Modbus, &points[j], column); a != b {
-					t.Errorf("%s, %s: %s comes back as %s", d.Name, d.Points[j].Name, a, b)
+	m := fullMap(t)
+	for name, write := range map[string]func(io.Writer) error{
+		"csv":  func(w io.Writer) error { return WriteMap(w, &m) },
+		"json": func(w io.Writer) error { return WriteMapJSON(w, &m) },
+		"xlsx": func(w io.Writer) error { return WriteWorkbook(w, []Map{m}) },
+		"xml":  func(w io.Writer) error { return WriteIEC(w, "Skerry Point", "2026-11-23T12:00:00", nil, []Map{m}) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			var b bytes.Buffer
+			if err := write(&b); err != nil {
+				t.Fatal(err)
+			}
+			if name == "csv" && strings.Contains(b.String(), ",=") {
+				t.Error("it is handed out with a formula")
+			}
+			source, err := ReadSource(b.Bytes(), "", address.Modbus)
+			if err != nil {
+				t.Fatal(err)
+			}
+			listing := regmap.Recognise(address.Modbus, source.Rows, regmap.Reading{}, nil)
+			points, _, rejected := listing.Points(address.Modbus)
+			if len(rejected) > 0 || len(points) != len(m.Points) {
+				t.Fatalf("%d of %d points come back, %+v", len(points), len(m.Points), rejected)
+			}
+			for i := range points {
+				for _, column := range regmap.Columns() {
+					if got, want := regmap.Cell(address.Modbus, &points[i], column), regmap.Cell(address.Modbus, &m.Points[i], column); got != want {
+						t.Errorf("%s of %s comes back as %q, was %q", column, m.Points[i].Name, got, want)
+					}
 				}
 			}
+		})
+	}
+}
+
+// TestMapSheets: both printed forms hold every point; the PDF is well formed.
+func TestMapSheets(t *testing.T) {
+	m := fullMap(t)
+	sheet := &MapSheet{Site: "Skerry Point Hatchery", Printed: "2026-11-23 14:00", Maps: []Map{m}}
+	var html, pdf bytes.Buffer
+	if err := WriteMapSheet(&html, sheet); err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range m.Points {
+		if !strings.Contains(html.String(), "<b>"+p.Name+"</b>") {
+			t.Errorf("%s is not on the sheet", p.Name)
+		}
+	}
+	for _, text := range []string{"400001", "hr0", "0x0000", "%MW0", "4000…20000 → 0…100 clamped", "0 off; 1 hand; 2 auto"} {
+		if !strings.Contains(html.String(), text) {
+			t.Errorf("%q is not on the sheet", text)
+		}
+	}
+	if err := WriteMapPDF(&pdf, sheet); err != nil {
+		t.Fatal(err)
+	}
+	if !bytes.HasPrefix(pdf.Bytes(), []byte("%PDF-")) || !bytes.Contains(pdf.Bytes(), []byte("%%EOF")) {
+		t.Error("this is no PDF")
+	}
+}
+
+// TestReadIEC: structures and arrays are taken apart by the layout of the area
+// they lie in.
+func TestReadIEC(t *testing.T) {
+	doc := `<?xml version="1.0"?><Project xmlns="www.iec.ch/public/TC65SC65BWG7TF10" xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance"><Types><GlobalNamespace>
+<DataTypeDecl name="Mode"><UserDefinedTypeSpec xsi:type="EnumTypeWithNamedValueSpec"><Enumerator name="Off"/><Enumerator name="Auto"><Value><SimpleValue value="4"/></Value></Enumerator></UserDefinedTypeSpec></DataTypeDecl>
+<DataTypeDecl name="Tank"><UserDefinedTypeSpec xsi:type="StructTypeSpec"><Member name="Open"><Type><TypeName>BOOL</TypeName></Type></Member><Member name="Level"><Type><TypeName>REAL</TypeName></Type></Member><Member name="Mode"><Type><TypeName>Mode</TypeName></Type></Member></UserDefinedTypeSpec></DataTypeDecl>
+</GlobalNamespace></Types><Instances><Configuration name="c"><Resource name="r" resourceTypeName="x"><GlobalVars>
+<Variable name="Run"><Documentation>The pump runs</Documentation><Type><TypeName>BOOL</TypeName></Type><Address address="%IX0.3"/></Variable>
+<Variable name="Lost"><Type><TypeName>Tank</TypeName></Type><Address address="%Z9"/></Variable><Variable name="Clock"><Type><TypeName>TIME_OF_DAY</TypeName></Type><Address address="%MD90"/></Variable>
+<Variable name="Row"><Type><InstantlyDefinedType xsi:type="ArrayTypeSpec"><BaseType><TypeName>Tank</TypeName></BaseType><DimensionSpec dimensionNumber="1"><IndexRange lower="1" upper="2"/></DimensionSpec></InstantlyDefinedType></Type><Address address="%MB10"/></Variable>
+</GlobalVars></Resource></Configuration></Instances></Project>`
+	source, err := ReadSource([]byte(doc), "", address.Image)
+	if err != nil {
+		t.Fatal(err)
+	}
+	listing := regmap.Recognise(address.Image, source.Rows, regmap.Reading{}, nil)
+	points, _, rejected := listing.Points(address.Image)
+	var got []string
+	for i := range points {
+		got = append(got, points[i].Name+" "+regmap.Cell(address.Image, &points[i], regmap.Address)+" "+regmap.Cell(address.Image, &points[i], regmap.Names))
+	}
+	want := "Run %IX0.3 |Row[1].Open %MX10.0 |Row[1].Level %MD12 |Row[1].Mode %MW16 0 Off; 4 Auto|Row[2].Open %MX18.0 |Row[2].Level %MD20 |Row[2].Mode %MW24 0 Off; 4 Auto"
+	var bad []string
+	for _, r := range rejected {
+		bad = append(bad, r.Column+" "+r.Cell)
+	}
+	if strings.Join(got, "|") != want || strings.Join(bad, "|") != "address %Z9|type Tank|type TIME_OF_DAY" {
+		t.Errorf("got %q\nwant %q\n%+v", strings.Join(got, "|"), want, rejected)
+	}
+	for _, bad := range []string{"<Project><GlobalVars>", "<html></html>", "<!DOCTYPE x [<!ENTITY a 'b'>]><Project/>"} {
+		if _, err := ReadSource([]byte(bad), "", address.Image); err == nil {
+			t.Errorf("%q is read", bad)
 		}
 	}
 }
@@ -143,8 +245,37 @@ func FuzzReadTable(f *testing.F) {
 		if err != nil {
 			return
 		}
-		table := regmap.Recognise(protocol.ModbusTCP.Scheme, rows)
-		table.Points(protocol.ModbusTCP.Scheme)
+		takeApart(rows)
+	})
+}
+
+// takeApart turns rows into points in both kinds of addressing.
+func takeApart(rows []regmap.Row) {
+	for _, scheme := range []address.Scheme{address.Modbus, address.Image} {
+		listing := regmap.Recognise(scheme, rows, regmap.Reading{}, nil)
+		listing.Points(scheme)
+	}
+}
+
+// FuzzReadSource reads whatever claims to be a workbook, a JSON map or an IEC
+// 61131-10 document.
+func FuzzReadSource(f *testing.F) {
+	var book bytes.Buffer
+	if err := WriteWorkbook(&book, []Map{{Device: "A", Scheme: address.Modbus, Points: []site.Point{{Name: "Oxygen", Address: address.At("hr", 0), Type: "uint16", Access: "r"}}}}); err != nil {
+		f.Fatal(err)
+	}
+	f.Add(book.Bytes())
+	f.Add([]byte(`[{"name":"Oxygen","register":40001,"type":"REAL"}]`))
+	f.Add([]byte(`{"format":"ferry-map","version":1,"protocol":"modbus-tcp","points":[{"id":"a","name":"x","address":"hr0","type":"uint16","paceMs":1000,"access":"r"}]}`))
+	f.Add([]byte(`<Project><Types><DataTypeDecl name="T"><UserDefinedTypeSpec type="StructTypeSpec"><Member name="a"><Type><TypeName>T</TypeName></Type></Member></UserDefinedTypeSpec></DataTypeDecl></Types><GlobalVars><Variable name="v"><Type><TypeName>T</TypeName></Type><Address address="%MW0"/></Variable></GlobalVars></Project>`))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		for _, scheme := range []address.Scheme{address.Modbus, address.Image} {
+			source, err := ReadSource(data, "", scheme)
+			if err != nil {
+				continue
+			}
+			takeApart(source.Rows)
+		}
 	})
 }
 

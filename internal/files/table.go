@@ -10,10 +10,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"ferry/internal/core/address"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/regmap"
-	"ferry/internal/core/site"
 )
 
 // MostCells bounds a table that is read, against files that were made to fill
@@ -129,22 +127,43 @@ func unguard(cell string) string {
 	return cell
 }
 
-// WriteMap writes a map as RFC 4180 CSV in UTF-8: the headings of
-// regmap.Columns, then one row for each point.
-func WriteMap(w io.Writer, scheme address.Scheme, points []site.Point) error {
+// WriteMaps writes the maps of a site as one RFC 4180 table, with the device in
+// front of each row; the notations are those of the first map's protocol.
+func WriteMaps(w io.Writer, maps []Map) error {
 	out := csv.NewWriter(w)
 	out.UseCRLF = true
-	columns := regmap.Columns()
-	record := make([]string, len(columns))
-	for i, column := range columns {
-		record[i] = string(column)
+	for i := range maps {
+		if i == 0 {
+			if err := out.Write(append([]string{"device"}, maps[0].headings()...)); err != nil {
+				return err
+			}
+		}
+		for j := range maps[i].Points {
+			record := append([]string{maps[i].Device}, maps[i].cells(&maps[i].Points[j])...)
+			for k := range record {
+				record[k] = guard(record[k])
+			}
+			if err := out.Write(record); err != nil {
+				return err
+			}
+		}
 	}
-	if err := out.Write(record); err != nil {
+	out.Flush()
+	return out.Error()
+}
+
+// WriteMap writes a map as RFC 4180 CSV in UTF-8: the headings, then one row for
+// each point, with the other notations of its address at the end.
+func WriteMap(w io.Writer, m *Map) error {
+	out := csv.NewWriter(w)
+	out.UseCRLF = true
+	if err := out.Write(m.headings()); err != nil {
 		return err
 	}
-	for i := range points {
-		for j, column := range columns {
-			record[j] = guard(regmap.Cell(scheme, &points[i], column))
+	for i := range m.Points {
+		record := m.cells(&m.Points[i])
+		for j := range record {
+			record[j] = guard(record[j])
 		}
 		if err := out.Write(record); err != nil {
 			return err

@@ -1,0 +1,356 @@
+package files
+
+import (
+	"bytes"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"ferry/internal/core/address"
+	"ferry/internal/core/layout"
+	"ferry/internal/core/problem"
+	"ferry/internal/core/regmap"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+)
+
+// The XML exchange format of IEC 61131-10: user types and global variables with
+// their direct addresses.
+const (
+	iecNamespace = "www.iec.ch/public/TC65SC65BWG7TF10"
+	xsiNamespace = "http://www.w3.org/2001/XMLSchema-instance"
+	// ferryData names the additional data in which a point's other cells
+	// travel (clause "AddData" of the format).
+	ferryData = "ferry-point"
+)
+
+type iecType struct {
+	TypeName string      `xml:"TypeName,omitempty"`
+	Defined  *iecDefined `xml:"InstantlyDefinedType,omitempty"`
+}
+
+// iecDefined is a type that is written where it is used: an array, a bounded
+// string.
+type iecDefined struct {
+	Kind       string         `xml:"type,attr"`
+	BaseType   *iecType       `xml:"BaseType,omitempty"`
+	Dimensions []iecDimension `xml:"DimensionSpec,omitempty"`
+	MaxLength  string         `xml:"maxLength,attr,omitempty"`
+}
+
+type iecDimension struct {
+	Number int `xml:"dimensionNumber,attr"`
+	Index  struct {
+		Lower string `xml:"lower,attr"`
+		Upper string `xml:"upper,attr"`
+	} `xml:"IndexRange"`
+}
+
+type iecVariable struct {
+	Name          string      `xml:"name,attr"`
+	Documentation *iecText    `xml:"Documentation,omitempty"`
+	AddData       *iecAddData `xml:"AddData,omitempty"`
+	Type          iecType     `xml:"Type"`
+	Address       *iecAddress `xml:"Address,omitempty"`
+}
+
+type iecAddress struct {
+	Address string `xml:"address,attr"`
+}
+
+type iecText struct {
+	Text string `xml:",chardata"`
+}
+
+type iecAddData struct {
+	Data []iecData `xml:"Data"`
+}
+
+type iecData struct {
+	Name          string    `xml:"name,attr"`
+	HandleUnknown string    `xml:"handleUnknown,attr"`
+	Cells         []iecCell `xml:"Cell"`
+}
+
+// cells returns the cells of a point that Ferry itself has handed out.
+func (a *iecAddData) cells() []iecCell {
+	if a == nil {
+		return nil
+	}
+	for _, data := range a.Data {
+		if data.Name == ferryData {
+			return data.Cells
+		}
+	}
+	return nil
+}
+
+type iecCell struct {
+	Column string `xml:"column,attr"`
+	Text   string `xml:",chardata"`
+}
+
+type iecUserDefined struct {
+	Kind    string        `xml:"type,attr"`
+	Members []iecVariable `xml:"Member"`
+	// Enumerators of an enumeration.
+	Enumerators []struct {
+		Name  string `xml:"name,attr"`
+		Value struct {
+			Simple struct {
+				Value string `xml:"value,attr"`
+			} `xml:"SimpleValue"`
+		} `xml:"Value"`
+	} `xml:"Enumerator"`
+	BaseType *iecType `xml:"BaseType"`
+}
+
+type iecTypeDecl struct {
+	Name string         `xml:"name,attr"`
+	Spec iecUserDefined `xml:"UserDefinedTypeSpec"`
+}
+
+// iecDocument is what is taken from a document: types and global variables
+// wherever they stand.
+type iecDocument struct {
+	types     []iecTypeDecl
+	variables []iecVariable
+}
+
+// mostXMLDepth bounds nesting, against documents made to exhaust the stack.
+const mostXMLDepth = 100
+
+// scan walks through a document and gathers its types and global variables.
+// Namespaces are not compared: documents state them in many ways.
+func scanIEC(data []byte) (*iecDocument, error) {
+	d := xml.NewDecoder(bytes.NewReader(data))
+	d.Strict = true
+	d.CharsetReader = func(charset string, in io.Reader) (io.Reader, error) {
+		if strings.EqualFold(charset, "iso-8859-1") || strings.EqualFold(charset, "windows-1252") {
+			raw, err := io.ReadAll(in)
+			if err != nil {
+				return nil, err
+			}
+			var out bytes.Buffer
+			for _, c := range raw {
+				out.WriteRune(rune(c))
+			}
+			return &out, nil
+		}
+		return nil, fmt.Errorf("character set %s is not read; save the document as UTF-8", charset)
+	}
+	var doc iecDocument
+	depth, globals, root := 0, 0, true
+	for {
+		token, err := d.Token()
+		if errors.Is(err, io.EOF) {
+			return &doc, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		switch t := token.(type) {
+		case xml.Directive:
+			return nil, errors.New("the document has a DOCTYPE, which the format does not allow")
+		case xml.EndElement:
+			depth--
+			if t.Name.Local == "GlobalVars" {
+				globals--
+			}
+		case xml.StartElement:
+			if root && t.Name.Local != "Project" {
+				return nil, fmt.Errorf("its root is %s, not Project", t.Name.Local)
+			}
+			root = false
+			if depth++; depth > mostXMLDepth {
+				return nil, errors.New("it is nested too deeply")
+			}
+			switch {
+			case t.Name.Local == "GlobalVars":
+				globals++
+			case t.Name.Local == "DataTypeDecl":
+				var decl iecTypeDecl
+				if err := d.DecodeElement(&decl, &t); err != nil {
+					return nil, err
+				}
+				depth--
+				doc.types = append(doc.types, decl)
+			case t.Name.Local == "Variable" && globals > 0:
+				var v iecVariable
+				if err := d.DecodeElement(&v, &t); err != nil {
+					return nil, err
+				}
+				depth--
+				doc.variables = append(doc.variables, v)
+			}
+		}
+	}
+}
+
+// readIEC reads an IEC 61131-10 document as a table: a row for each global
+// variable, those of structures and arrays taken apart into their members.
+// Where a member lies follows from the address of its variable and the
+// word-aligned layout; register maps take packed registers.
+func readIEC(data []byte, scheme address.Scheme) (*Source, error) {
+	doc, err := scanIEC(data)
+	if err != nil {
+		return nil, problem.New("not-a-table", "The file is no IEC 61131-10 document: "+err.Error()+".", "Export global variables from the programming tool in the XML format of IEC 61131-10.")
+	}
+	r := iecReader{scheme: scheme, site: &site.Site{}, enums: map[string][]site.Naming{}}
+	r.declare(doc.types)
+	columns := regmap.Columns()
+	headings := make([]string, len(columns))
+	for i, column := range columns {
+		headings[i] = string(column)
+	}
+	r.rows = append(r.rows, regmap.Row{Line: 1, Cells: headings})
+	for i := range doc.variables {
+		if err := r.variable(&doc.variables[i]); err != nil {
+			return nil, err
+		}
+	}
+	return &Source{Format: "iec61131-10", Rows: r.rows, Structures: r.site.Structures}, nil
+}
+
+type iecReader struct {
+	scheme address.Scheme
+	site   *site.Site // holds the structures
+	enums  map[string][]site.Naming
+	rows   []regmap.Row
+}
+
+// declare takes in user types: structures, and enumerations as names.
+func (r *iecReader) declare(types []iecTypeDecl) {
+	for _, t := range types {
+		switch {
+		case strings.HasSuffix(t.Spec.Kind, "StructTypeSpec"):
+			r.site.Structures = append(r.site.Structures, site.Structure{ID: t.Name, Name: t.Name})
+		case strings.HasPrefix(t.Spec.Kind, "Enum") || strings.Contains(t.Spec.Kind, ":Enum"):
+			names := []site.Naming{}
+			for i, e := range t.Spec.Enumerators {
+				n, err := strconv.ParseInt(e.Value.Simple.Value, 0, 64)
+				if err != nil {
+					n = int64(i)
+				}
+				names = append(names, site.Naming{Value: n, Name: e.Name})
+			}
+			r.enums[t.Name] = names
+		}
+	}
+	for _, t := range types {
+		s := r.site.Structure(t.Name)
+		if s == nil {
+			continue
+		}
+		for i := range t.Spec.Members {
+			s.Members = append(s.Members, r.member(&t.Spec.Members[i]))
+		}
+	}
+}
+
+// member turns a variable declaration into a member of a structure. A type that
+// is not known stays an empty one, which the layout reports.
+func (r *iecReader) member(v *iecVariable) site.Member {
+	m := site.Member{Name: v.Name}
+	if v.Documentation != nil {
+		m.Remark = strings.TrimSpace(v.Documentation.Text)
+	}
+	t := v.Type
+	if d := t.Defined; d != nil {
+		switch {
+		case strings.Contains(d.Kind, "Array") && d.BaseType != nil && len(d.Dimensions) == 1:
+			lower, errA := strconv.Atoi(d.Dimensions[0].Index.Lower)
+			upper, errB := strconv.Atoi(d.Dimensions[0].Index.Upper)
+			if errA == nil && errB == nil && upper >= lower {
+				m.First, m.Count = lower, upper-lower+1
+			}
+			t = *d.BaseType
+		case strings.Contains(d.Kind, "String"):
+			n, err := strconv.Atoi(d.MaxLength)
+			if err == nil {
+				m.Type, m.Length = value.TypeText, n
+			}
+			return m
+		}
+	}
+	name := strings.TrimSpace(t.TypeName)
+	if r.site.Structure(name) != nil {
+		m.Structure = name
+		return m
+	}
+	if names, ok := r.enums[name]; ok {
+		m.Type, m.Names = value.TypeEnum, names
+		return m
+	}
+	if typ, length, err := regmap.ParseType(name); err == nil {
+		m.Type, m.Length = typ, length
+	}
+	return m
+}
+
+// variable adds the rows of one global variable. One that cannot be taken apart
+// becomes a row as it stands, to be corrected in the preview.
+func (r *iecReader) variable(v *iecVariable) error {
+	place := ""
+	if v.Address != nil {
+		place = v.Address.Address
+	}
+	m := r.member(v)
+	if m.Structure == "" && m.Count == 0 || v.AddData.cells() != nil {
+		r.single(v, &m, place)
+		return nil
+	}
+	points, err := r.takeApart(v.Name, m, place)
+	if err != nil {
+		m.Type, m.Remark = "", strings.TrimSpace(m.Remark+" Cannot be taken apart: "+err.Error()+".")
+		r.single(v, &m, place)
+		return nil
+	}
+	for i := range points {
+		r.rows = append(r.rows, rowOf(r.scheme, &points[i], len(r.rows)+1))
+	}
+	if len(r.rows)*len(regmap.Columns()) > MostCells {
+		return problem.New("too-large", fmt.Sprintf("The variables have more than %d cells.", MostCells), "Export them by parts.").At(v.Name)
+	}
+	return nil
+}
+
+// takeApart lays out a variable of a structure or an array from its address on.
+func (r *iecReader) takeApart(name string, m site.Member, place string) ([]site.Point, error) {
+	start, err := r.scheme.Parse(place, "")
+	if err != nil {
+		return nil, err
+	}
+	rule := layout.Words
+	area, _ := address.AreaOf(r.scheme, start.Area)
+	if area.UnitBits == 16 {
+		rule = layout.Registers
+	}
+	shell := site.Structure{ID: "\x00" + name, Name: name, Members: []site.Member{m}}
+	return r.site.Lay(&shell, rule, start, area.UnitBits)
+}
+
+func (r *iecReader) single(v *iecVariable, m *site.Member, place string) {
+	cells := map[regmap.Column]string{regmap.Name: v.Name, regmap.Address: place, regmap.Remark: m.Remark}
+	p := site.Point{Type: m.Type, Length: m.Length, Names: m.Names}
+	if m.Type != "" {
+		cells[regmap.Type] = regmap.PrintType(&p)
+		cells[regmap.Names] = regmap.Cell(r.scheme, &p, regmap.Names)
+	} else {
+		cells[regmap.Type] = v.Type.TypeName // to be corrected in the preview
+		if v.Type.Defined != nil {
+			cells[regmap.Type] = "array"
+		}
+	}
+	for _, c := range v.AddData.cells() {
+		cells[regmap.Column(c.Column)] = c.Text
+	}
+	row := regmap.Row{Line: len(r.rows) + 1}
+	for _, column := range regmap.Columns() {
+		row.Cells = append(row.Cells, cells[column])
+	}
+	r.rows = append(r.rows, row)
+}

@@ -1,0 +1,240 @@
+package files
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"sort"
+	"strings"
+
+	"ferry/internal/core/address"
+	"ferry/internal/core/problem"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/regmap"
+	"ferry/internal/core/site"
+)
+
+// Map is the map of one device on its way out.
+type Map struct {
+	Device   string // name
+	Model    string
+	Remark   string
+	Protocol string // by which the points are addressed
+	Scheme   address.Scheme
+	Points   []site.Point
+}
+
+// MapOf prepares the map of a device.
+func MapOf(d *site.Device) (Map, error) {
+	name := d.Map
+	if name == "" {
+		name = protocol.ModbusTCP.Name
+	}
+	scheme, err := protocol.SchemeOf(name)
+	return Map{d.Name, d.Model, d.Remark, name, scheme, d.Points}, err
+}
+
+// extraNotations are printed behind the columns of a map, for readers who
+// count in another way; the address column holds the usual one.
+func (m *Map) extraNotations() []string {
+	for i := range m.Points {
+		var names []string
+		for _, n := range m.Scheme.Notations(m.Points[i].Address.WithBit(-1)) {
+			if n.Name != "1-based" && n.Name != "usual" {
+				names = append(names, n.Name)
+			}
+		}
+		if len(names) > 0 {
+			return names
+		}
+	}
+	return nil
+}
+
+func (m *Map) headings() []string {
+	var headings []string
+	for _, column := range regmap.Columns() {
+		headings = append(headings, string(column))
+	}
+	return append(headings, m.extraNotations()...)
+}
+
+func (m *Map) cells(p *site.Point) []string {
+	var cells []string
+	for _, column := range regmap.Columns() {
+		cells = append(cells, regmap.Cell(m.Scheme, p, column))
+	}
+	notations := m.Scheme.Notations(p.Address)
+	for _, name := range m.extraNotations() {
+		text := ""
+		for _, n := range notations {
+			if n.Name == name {
+				text = n.Text
+			}
+		}
+		cells = append(cells, text)
+	}
+	return cells
+}
+
+// MapFormat stands at the head of a map in JSON.
+const MapFormat = "ferry-map"
+
+// mapFile is a map in JSON.
+type mapFile struct {
+	Format   string       `json:"format"`
+	Version  int          `json:"version"`
+	Device   string       `json:"device,omitempty"`
+	Model    string       `json:"model,omitempty"`
+	Protocol string       `json:"protocol"`
+	Points   []site.Point `json:"points"`
+}
+
+// WriteMapJSON writes a map as JSON: the points as in a site file.
+func WriteMapJSON(w io.Writer, m *Map) error {
+	e := json.NewEncoder(w)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	points := make([]site.Point, len(m.Points))
+	for i := range m.Points {
+		points[i] = m.Points[i]
+		points[i].From = nil // of its own site
+	}
+	return e.Encode(mapFile{MapFormat, 1, m.Device, m.Model, m.Protocol, points})
+}
+
+// readMapJSON reads a map in JSON, or any JSON array of objects, whose keys
+// then are the headings of a table.
+func readMapJSON(data []byte) ([]regmap.Row, error) {
+	trimmed := bytes.TrimSpace(data)
+	if len(trimmed) > 0 && trimmed[0] == '[' {
+		return readObjects(data)
+	}
+	var head struct {
+		Format string            `json:"format"`
+		Points []json.RawMessage `json:"points"`
+	}
+	if err := json.Unmarshal(data, &head); err != nil {
+		return nil, placed(data, err)
+	}
+	if head.Format != MapFormat {
+		if head.Points != nil {
+			if raw, err := json.Marshal(head.Points); err == nil {
+				return readObjects(raw)
+			}
+		}
+		return nil, problem.New("not-a-table", fmt.Sprintf("This JSON holds no map: its format is %q.", head.Format), "Give a map that Ferry has handed out, or an array of objects with one object for each point.").At("format")
+	}
+	var f mapFile
+	d := json.NewDecoder(bytes.NewReader(data))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&f); err != nil {
+		return nil, placed(data, err)
+	}
+	scheme, err := protocol.SchemeOf(f.Protocol)
+	if err != nil {
+		return nil, problem.From(err, "protocol").At("protocol")
+	}
+	m := Map{Scheme: scheme, Points: f.Points}
+	return m.table(), nil
+}
+
+// table prints a map as a table, with its headings first.
+func (m *Map) table() []regmap.Row {
+	columns := regmap.Columns()
+	rows := make([]regmap.Row, 0, len(m.Points)+1)
+	headings := make([]string, len(columns))
+	for i, column := range columns {
+		headings[i] = string(column)
+	}
+	rows = append(rows, regmap.Row{Line: 1, Cells: headings})
+	for i := range m.Points {
+		rows = append(rows, rowOf(m.Scheme, &m.Points[i], i+2))
+	}
+	return rows
+}
+
+// rowOf prints a point as a row of a table.
+func rowOf(scheme address.Scheme, p *site.Point, line int) regmap.Row {
+	columns := regmap.Columns()
+	row := regmap.Row{Line: line, Cells: make([]string, len(columns))}
+	for i, column := range columns {
+		row.Cells[i] = regmap.Cell(scheme, p, column)
+	}
+	return row
+}
+
+// readObjects makes a table of a JSON array of objects.
+func readObjects(data []byte) ([]regmap.Row, error) {
+	var list []map[string]any
+	d := json.NewDecoder(bytes.NewReader(data))
+	d.UseNumber()
+	if err := d.Decode(&list); err != nil {
+		return nil, placed(data, err)
+	}
+	seen := map[string]bool{}
+	var keys []string
+	for _, object := range list {
+		var fresh []string
+		for key := range object {
+			if !seen[key] {
+				seen[key] = true
+				fresh = append(fresh, key)
+			}
+		}
+		sort.Strings(fresh)
+		keys = append(keys, fresh...)
+	}
+	if len(list)*max(1, len(keys)) > MostCells {
+		return nil, problem.New("too-large", fmt.Sprintf("The table has more than %d cells.", MostCells), "Bring it in by parts.")
+	}
+	rows := []regmap.Row{{Line: 1, Cells: keys}}
+	for i, object := range list {
+		cells := make([]string, len(keys))
+		for j, key := range keys {
+			switch v := object[key].(type) {
+			case nil:
+			case string:
+				cells[j] = v
+			default:
+				cells[j] = strings.Trim(fmt.Sprint(v), "[]")
+			}
+		}
+		rows = append(rows, regmap.Row{Line: i + 2, Cells: cells})
+	}
+	return rows, nil
+}
+
+// Source is a list of points as it was read, whatever the format.
+type Source struct {
+	Format string // csv, xlsx, json or iec61131-10
+	Rows   []regmap.Row
+	// Sheets of a workbook, and the one that was read.
+	Sheets []string
+	Sheet  string
+	// Structures that an IEC 61131-10 document declares.
+	Structures []site.Structure
+}
+
+// ReadSource reads a list of points in any format that Ferry knows, which it
+// tells by the content.
+func ReadSource(data []byte, sheet string, scheme address.Scheme) (*Source, error) {
+	body := bytes.TrimSpace(bytes.TrimPrefix(data, []byte("\xEF\xBB\xBF")))
+	switch {
+	case bytes.HasPrefix(body, []byte("PK\x03\x04")):
+		rows, sheets, chosen, err := ReadWorkbook(data, sheet)
+		return &Source{Format: "xlsx", Rows: rows, Sheets: sheets, Sheet: chosen}, err
+	case bytes.HasPrefix(body, []byte("\xD0\xCF\x11\xE0")):
+		return nil, problem.New("not-a-table", "The file is a workbook of the old binary kind, or has a password.", "Save it from the spreadsheet as XLSX or CSV.")
+	case bytes.HasPrefix(body, []byte("%PDF")):
+		return nil, problem.New("not-a-table", "The file is a PDF, which holds no table.", "Select the table in it, copy it, and paste the rows.")
+	case bytes.HasPrefix(body, []byte("<")):
+		return readIEC(body, scheme)
+	case bytes.HasPrefix(body, []byte("{")), bytes.HasPrefix(body, []byte("[{")):
+		rows, err := readMapJSON(body)
+		return &Source{Format: "json", Rows: rows}, err
+	}
+	rows, err := ReadTable(data)
+	return &Source{Format: "csv", Rows: rows}, err
+}
