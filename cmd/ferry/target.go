@@ -28,10 +28,12 @@ func parseTarget(text string) (*target, error) {
 		return nil, fmt.Errorf("%q is not a URL such as modbus-tcp://127.0.0.1:1502?unit=1", text)
 	}
 	def, ok := protocol.Named(u.Scheme)
-	if !ok {
+	if !ok || def.MapOnly {
 		names := []string{}
 		for _, d := range protocol.All() {
-			names = append(names, d.Name)
+			if !d.MapOnly {
+				names = append(names, d.Name)
+			}
 		}
 		return nil, fmt.Errorf("%q: protocol %q is not known; this version speaks %s", text, u.Scheme, strings.Join(names, ", "))
 	}
@@ -74,7 +76,7 @@ func parsePoint(def *protocol.Def, text string) (site.Point, error) {
 		return site.Point{}, fmt.Errorf("point %q: write ADDRESS:TYPE:ORDER, such as 40003:float32:CDAB", text)
 	}
 	columns := []regmap.Column{regmap.Address, regmap.Type, regmap.Order}[:len(parts)]
-	table := regmap.Table{Columns: columns, Rows: []regmap.Row{{Line: 1, Cells: parts}}}
+	table := regmap.Listing{Columns: columns, Rows: []regmap.Row{{Line: 1, Cells: parts}}}
 	points, _, rejected := table.Points(def.Scheme)
 	if len(rejected) > 0 {
 		return site.Point{}, fmt.Errorf("point %q: %s", text, rejected[0].Reason)

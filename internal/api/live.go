@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -186,26 +187,28 @@ type checkedSite struct {
 	valid  bool
 	list   []finding.Finding
 	routes map[string][]finding.Finding // by link, from the plan alone
+	maps   map[string][]finding.Finding // by device, with their fixes
+}
+
+// mostOfMap bounds the findings of one map that go to every window; the map
+// itself shows them all.
+const mostOfMap = 500
+
+// unnamed reports values that came without a name.
+func (s *Server) unnamed(d *site.Device) []finding.Finding {
+	return regmap.Unnamed(d, func(id string) value.Value {
+		live, _ := s.Engine.Hub.Point(id)
+		if live.Quality == value.Bad {
+			return value.Value{}
+		}
+		return live.Value
+	})
 }
 
 // findings joins those of the plan, of the tries and of the traffic.
 func (s *Server) findings(at time.Time) []finding.Finding {
-	plan, now, seq := s.planNow()
 	s.mu.Lock()
-	if !s.checked.valid || s.checked.seq != seq {
-		list := append([]finding.Finding{}, plan.Findings...)
-		for i := range now.Devices {
-			d := &now.Devices[i]
-			if def, ok := protocol.Named(d.Map); ok {
-				list = append(list, regmap.Check(def.Scheme, d, def.MaxUnits)...)
-			}
-		}
-		routes := map[string][]finding.Finding{}
-		for i := range now.Links {
-			routes[now.Links[i].ID] = route.Plan(now, &now.Links[i]).Findings(now, &now.Links[i])
-		}
-		s.checked = checkedSite{seq, true, append(list, crossing.Check(now)...), routes}
-	}
+	now := s.check()
 	list := append([]finding.Finding{}, s.checked.list...)
 	for i := range now.Links {
 		// What a try has seen counts more than what the plan says.
@@ -217,9 +220,48 @@ func (s *Server) findings(at time.Time) []finding.Finding {
 		}
 	}
 	s.mu.Unlock()
+	for i := range now.Devices {
+		list = append(list, s.unnamed(&now.Devices[i])...)
+	}
 	list = append(list, s.Engine.Hub.Findings(now, at)...)
 	finding.Sort(list)
 	return list
+}
+
+// mapFindings returns the findings of one map with their fixes.
+func (s *Server) mapFindings(d *site.Device) []finding.Finding {
+	s.mu.Lock()
+	s.check()
+	list := append([]finding.Finding{}, s.checked.maps[d.ID]...)
+	s.mu.Unlock()
+	return append(list, s.unnamed(d)...)
+}
+
+// check brings the findings of the plan up to date, once for each change of the
+// site. The lock is held.
+func (s *Server) check() *site.Site {
+	plan, now, seq := s.planLocked()
+	if !s.checked.valid || s.checked.seq != seq {
+		maps := make(map[string][]finding.Finding, len(now.Devices))
+		list := append([]finding.Finding{}, plan.Findings...)
+		for i := range now.Devices {
+			d := &now.Devices[i]
+			if def, ok := protocol.Named(d.Map); ok {
+				found := regmap.Check(def.Scheme, d, def.MaxUnits)
+				maps[d.ID] = found
+				for _, f := range found[:min(len(found), mostOfMap)] {
+					f.Fixes = nil // they are offered in the map itself
+					list = append(list, f)
+				}
+			}
+		}
+		routes := map[string][]finding.Finding{}
+		for i := range now.Links {
+			routes[now.Links[i].ID] = route.Plan(now, &now.Links[i]).Findings(now, &now.Links[i])
+		}
+		s.checked = checkedSite{seq, true, append(list, crossing.Check(now)...), routes, maps}
+	}
+	return now
 }
 
 // beat is how often the event stream looks for news. Values that change more
@@ -244,6 +286,11 @@ func (s *Server) stream(c fiber.Ctx) error {
 			at := time.Now()
 			var p Pulse
 			p.Live, rev = s.Engine.Hub.Since(rev, at)
+			if first {
+				// A point that is not told of has not been read: a map of tens of
+				// thousands is not sent for that.
+				p.Live = slices.DeleteFunc(p.Live, func(l field.Live) bool { return l.Quality == value.NotRead })
+			}
 			_, p.Seq = s.Store.Site()
 			p.State = s.Engine.State()
 			p.Crossings = s.Engine.Crossings()

@@ -69,9 +69,20 @@ func (s *Server) App() *fiber.App {
 	a.Get("/devices/:id/points", s.getPoints)
 	a.Post("/devices/:id/cells", s.postCells)
 	a.Post("/devices/:id/intake", s.postIntake)
-	a.Get("/devices/:id/map.csv", s.getMapFile)
+	a.Get("/devices/:id/map.:format", s.getMapFile)
+	a.Get("/file/maps.:format", s.getMapsFile)
 	a.Get("/points/:id", s.getPoint)
 	a.Get("/points/:id/trend", s.getTrend)
+	a.Post("/devices/:id/bulk", s.postBulk)
+	a.Post("/devices/:id/window", s.postWindow)
+	a.Post("/devices/:id/edges", s.postEdges)
+	a.Post("/devices/:id/return", s.postReturn)
+	a.Post("/fathom", s.postFathom)
+	a.Get("/datasheets", s.getSheets)
+	a.Post("/datasheets/place", s.postPlace)
+	a.Post("/datasheets/keep", s.postKeep)
+	a.Post("/datasheets/:id/cells", s.postSheetCells)
+	a.Post("/structures", s.postStructure)
 	a.Get("/timetable", s.getTimetable)
 	a.Post("/links/:id/try", s.postTry)
 	a.Post("/run/start", s.postStart)
@@ -196,9 +207,14 @@ func (s *Server) changed() error {
 
 // planNow returns the compiled timetable of the site as it is.
 func (s *Server) planNow() (*timetable.Plan, *site.Site, int64) {
-	now, seq := s.Store.Site()
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	return s.planLocked()
+}
+
+// planLocked is planNow for who holds the lock.
+func (s *Server) planLocked() (*timetable.Plan, *site.Site, int64) {
+	now, seq := s.Store.Site()
 	if s.plan == nil || s.planSeq != seq {
 		s.plan, s.planSeq = timetable.Compile(now), seq
 	}

@@ -81,6 +81,16 @@ func (s *Server) step(c fiber.Ctx, entry store.Entry, err error) error {
 	return c.JSON(EditAnswer{entry.Seq, entry.What})
 }
 
+// change carries out a step that is worked out from the site as it is when its
+// turn comes, and tells everybody else.
+func (s *Server) change(c fiber.Ctx, what string, edits func(*site.Site) ([]site.Edit, error)) (seq int64, err error) {
+	entry, err := s.Store.Change(c.Context(), who(c), what, edits)
+	if err != nil {
+		return 0, err
+	}
+	return entry.Seq, s.changed()
+}
+
 func (s *Server) postEdit(c fiber.Ctx) error {
 	var r EditRequest
 	if err := bind(c, &r); err != nil {

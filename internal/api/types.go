@@ -3,8 +3,11 @@ package api
 import (
 	"ferry/internal/bench"
 	"ferry/internal/core/address"
+	"ferry/internal/core/datasheet"
 	"ferry/internal/core/exchange"
+	"ferry/internal/core/fathom"
 	"ferry/internal/core/finding"
+	"ferry/internal/core/layout"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
@@ -68,14 +71,21 @@ type CrossingEnd struct {
 
 // PointsView is the map of one device.
 type PointsView struct {
-	Seq      int64                      `json:"seq"`
-	Device   string                     `json:"device"`
-	Columns  []regmap.Column            `json:"columns"`
-	Areas    []address.Area             `json:"areas"`
-	Rows     []PointRow                 `json:"rows"`
+	Seq     int64           `json:"seq"`
+	Device  string          `json:"device"`
+	Columns []regmap.Column `json:"columns"`
+	Areas   []address.Area  `json:"areas"`
+	Rows    []PointRow      `json:"rows"`
+	// Partial is set where Rows are only those that changed; Count is how many
+	// points the map has.
+	Partial  bool                       `json:"partial"`
+	Count    int                        `json:"count"`
 	Requests []timetable.Request        `json:"requests"`
 	Findings []finding.Finding          `json:"findings"`
 	Choices  map[regmap.Column][]string `json:"choices"`
+	// TableColumns are what a column of a table that is brought in can be.
+	TableColumns []regmap.Column   `json:"tableColumns"`
+	NameRules    []regmap.NameRule `json:"nameRules"`
 }
 
 // PointRow is one point as the grid shows it.
@@ -98,6 +108,13 @@ type PointView struct {
 	Live      field.Live         `json:"live"`
 	Words     []Word             `json:"words"`
 	Writable  bool               `json:"writable"`
+	// Readings are the words in every plausible way; Neighbours are the ways
+	// in which others count a bit of a register.
+	Readings   []fathom.Plain     `json:"readings"`
+	Neighbours []address.Notation `json:"neighbours"`
+	Start      uint32             `json:"start"`
+	Units      int                `json:"units"`
+	Area       string             `json:"area"`
 }
 
 // Word is one 16-bit word in three notations.
@@ -121,37 +138,256 @@ type CellsRequest struct {
 	Cells []CellEdit `json:"cells"`
 }
 
-// IntakeRequest brings a table into a device's map: Text as pasted or read
-// from a file, or Rows and Columns as an earlier answer gave them, corrected.
+// IntakeRequest brings a table into a device's map: Text as pasted, File as it
+// lies on a disk, or Rows and Columns as an earlier answer gave them, corrected.
 type IntakeRequest struct {
 	Text     string          `json:"text,omitempty"`
+	File     []byte          `json:"file,omitempty"`
+	Sheet    string          `json:"sheet,omitempty"` // of a workbook
+	Reading  *regmap.Reading `json:"reading,omitempty"`
 	Headings []string        `json:"headings,omitempty"`
 	Columns  []regmap.Column `json:"columns,omitempty"`
 	Rows     []regmap.Row    `json:"rows,omitempty"`
+	// Replace also removes the points that no row speaks of.
+	Replace bool `json:"replace,omitempty"`
 	// Commit brings the good rows in; without it, the answer is a preview.
 	Commit bool `json:"commit"`
 }
 
 // IntakeAnswer says what a table would bring, or has brought.
 type IntakeAnswer struct {
-	Headings []string          `json:"headings"`
-	Columns  []regmap.Column   `json:"columns"`
-	Total    int               `json:"total"`
-	Added    int               `json:"added"`
-	Changed  int               `json:"changed"`
-	Same     int               `json:"same"`
-	Preview  []IntakeRow       `json:"preview"` // the first good rows
-	Rejected []regmap.Rejected `json:"rejected"`
+	Format   string          `json:"format"`
+	Sheets   []string        `json:"sheets"`
+	Sheet    string          `json:"sheet"`
+	First    []regmap.Row    `json:"first"` // of the source, titles included
+	Headings []string        `json:"headings"`
+	Columns  []regmap.Column `json:"columns"`
+	Bases    []regmap.Basis  `json:"bases"`
+	Reading  regmap.Reading  `json:"reading"`
+	Total    int             `json:"total"`
+	Added    int             `json:"added"`
+	Changed  int             `json:"changed"`
+	Same     int             `json:"same"`
+	// RemovedCount points of the map are in no row; Removed names the first.
+	RemovedCount int               `json:"removedCount"`
+	Removed      []string          `json:"removed"`
+	Preview      []IntakeRow       `json:"preview"` // the first good rows
+	Rejected     []regmap.Rejected `json:"rejected"`
 	// RejectedRows are the rows of Rejected, to be corrected in place.
 	RejectedRows []regmap.Row `json:"rejectedRows"`
-	Seq          int64        `json:"seq"`
+	// Findings are those that the map would have with the good rows in it.
+	Findings     []finding.Finding `json:"findings"`
+	FindingCount int               `json:"findingCount"`
+	Seq          int64             `json:"seq"`
 }
 
 // IntakeRow is a row that can come in, as cells in the order of the map.
 type IntakeRow struct {
-	Line   int      `json:"line"`
+	Line    int             `json:"line"`
+	Cells   []string        `json:"cells"`
+	Effect  regmap.Effect   `json:"effect"`
+	Changed []regmap.Column `json:"changed"`
+}
+
+// BulkRequest does one thing to many points of a device.
+type BulkRequest struct {
+	Action  string          `json:"action" jsonschema:"enum=fill,enum=replace,enum=duplicate"`
+	Points  []string        `json:"points"` // ids, in the order in which they are shown
+	Columns []regmap.Column `json:"columns,omitempty"`
+	Search  regmap.Search   `json:"search,omitzero"`
+	// Step is the units from one address to the next, or the shift of a copy;
+	// 0 follows the width of the values. Counting is added to names.
+	Step     int  `json:"step,omitempty"`
+	Counting int  `json:"counting,omitempty"`
+	Times    int  `json:"times,omitempty"`
+	Dry      bool `json:"dry,omitempty"`
+}
+
+// BulkAnswer says what changed, or would.
+type BulkAnswer struct {
+	Count int               `json:"count"`
+	Cells []finding.CellFix `json:"cells"` // the first
+	Names []string          `json:"names"` // of the first copies
+	Seq   int64             `json:"seq"`
+}
+
+// WindowRequest asks for registers around a place.
+type WindowRequest struct {
+	Area  string `json:"area"`
+	Start uint32 `json:"start"`
+	Count int    `json:"count"`
+	At    uint32 `json:"at"`
+}
+
+// WindowView is a run of registers with what it looks like.
+type WindowView struct {
+	field.Window
+	Address string     `json:"address"`
+	Hex     []string   `json:"hex"`
+	Hints   []HintView `json:"hints"`
+}
+
+// HintView is a hint with its address.
+type HintView struct {
+	fathom.Hint
+	Address string `json:"address"`
+}
+
+// FathomRequest asks what words mean.
+type FathomRequest struct {
+	Device string `json:"device"`
+	Point  string `json:"point"` // of the map, or empty
+	Area   string `json:"area"`
+	Start  uint32 `json:"start"`
+	// Moments are the words as typed, pasted or read.
+	Moments  []string        `json:"moments"`
+	Readings []FathomReading `json:"readings"`
+}
+
+// FathomReading is what the display showed, of the point asked for or of
+// another one.
+type FathomReading struct {
+	Moment int     `json:"moment"`
+	Shows  string  `json:"shows"`
+	Within float64 `json:"within"`
+	Point  string  `json:"point"`
+}
+
+// FathomAnswer ranks the explanations.
+type FathomAnswer struct {
+	Candidates []CandidateView `json:"candidates"`
+	Ask        string          `json:"ask"`
+}
+
+// CandidateView is one explanation in the words of a map.
+type CandidateView struct {
+	Address string        `json:"address"`
+	Type    string        `json:"type"`
+	Order   string        `json:"order"`
+	Scale   string        `json:"scale"`
+	Offset  string        `json:"offset"`
+	Values  []string      `json:"values"` // one for each reading
+	Fits    bool          `json:"fits"`
+	Sure    float64       `json:"sure"`
+	Fixes   []finding.Fix `json:"fixes"` // to take it into the map
+}
+
+// EdgesView is what a device said at the edges of its map.
+type EdgesView struct {
+	Edges    []regmap.Edge     `json:"edges"`
+	Findings []finding.Finding `json:"findings"`
+}
+
+// SheetsView lists the datasheets of the site and those that ship with Ferry,
+// the structures, and how the devices stand to them.
+type SheetsView struct {
+	Seq        int64                `json:"seq"`
+	Columns    []regmap.Column      `json:"columns"`
+	Datasheets []SheetView          `json:"datasheets"`
+	Structures []StructureView      `json:"structures"`
+	Standings  []datasheet.Standing `json:"standings"`
+	Versions   map[string]int64     `json:"versions"` // of datasheets and structures by id
+	Rules      []RuleView           `json:"rules"`
+}
+
+// SheetView is a datasheet; a shipped one is not of the site until it is placed.
+type SheetView struct {
+	ID      string     `json:"id"`
+	Name    string     `json:"name"`
+	Remark  string     `json:"remark"`
+	Map     string     `json:"map"`
+	Shipped bool       `json:"shipped"`
+	Rows    []SheetRow `json:"rows"`
+}
+
+// SheetRow is one point of a datasheet, as cells in the order of the columns.
+type SheetRow struct {
+	ID     string   `json:"id"`
+	Useful bool     `json:"useful"`
 	Cells  []string `json:"cells"`
-	Effect string   `json:"effect"` // added, changed or same
+}
+
+// RuleView is a layout rule with its title.
+type RuleView struct {
+	Rule  layout.Rule `json:"rule"`
+	Title string      `json:"title"`
+}
+
+// StructureView is a structure with the layout of its elements by each rule.
+type StructureView struct {
+	site.Structure
+	Laid []LaidView `json:"laid"`
+}
+
+// LaidView is a structure laid out by one rule.
+type LaidView struct {
+	Rule   layout.Rule  `json:"rule"`
+	Bytes  int          `json:"bytes"`
+	Places []PlacedView `json:"places"`
+}
+
+// PlacedView is where one element lies, from the start of the structure.
+type PlacedView struct {
+	Path     string `json:"path"`
+	Type     string `json:"type"`
+	Byte     int    `json:"byte"`
+	Bit      int    `json:"bit"` // of the byte, -1 for a value of whole bytes
+	Register string `json:"register"`
+}
+
+// PlaceRequest places a datasheet or a structure on devices, in one step.
+type PlaceRequest struct {
+	Datasheet string        `json:"datasheet,omitempty"`
+	Structure string        `json:"structure,omitempty"`
+	All       bool          `json:"all"`
+	On        []PlaceTarget `json:"on"`
+}
+
+// PlaceTarget is one device with its prefix and its shift, or, for a structure,
+// where it begins.
+type PlaceTarget struct {
+	Device string      `json:"device"`
+	Prefix string      `json:"prefix"`
+	Shift  int         `json:"shift"`
+	Start  string      `json:"start,omitempty"`
+	Rule   layout.Rule `json:"rule,omitempty"`
+	Pace   string      `json:"pace,omitempty"`
+}
+
+// KeepRequest makes a datasheet of a device's map.
+type KeepRequest struct {
+	Device string `json:"device"`
+	Name   string `json:"name"`
+	Prefix string `json:"prefix"`
+}
+
+// SheetCellsRequest changes cells of a datasheet; the devices that follow it
+// change with it.
+type SheetCellsRequest struct {
+	Base   int64       `json:"base"`
+	Cells  []SheetCell `json:"cells"`
+	Remove []string    `json:"remove"` // points
+	Add    []string    `json:"add"`    // names of new points
+}
+
+// SheetCell is one cell of a datasheet; the column useful takes yes and no.
+type SheetCell struct {
+	Point  string        `json:"point"`
+	Column regmap.Column `json:"column"`
+	Text   string        `json:"text"`
+}
+
+// StructureRequest keeps a structure; Base is the version that was seen, 0 for a
+// new one.
+type StructureRequest struct {
+	Base      int64          `json:"base"`
+	Structure site.Structure `json:"structure"`
+}
+
+// ReturnRequest brings points back to their datasheet.
+type ReturnRequest struct {
+	Placement string   `json:"placement"`
+	Points    []string `json:"points"`
 }
 
 // EditRequest changes objects of the site as one step.
@@ -255,4 +491,17 @@ type All struct {
 	Journal       JournalView         `json:"journal"`
 	Route         route.Route         `json:"route"`
 	Problem       problem.Problem     `json:"problem"`
+	Window        WindowRequest       `json:"window"`
+	Bulk          BulkRequest         `json:"bulk"`
+	BulkAnswer    BulkAnswer          `json:"bulkAnswer"`
+	WindowView    WindowView          `json:"windowView"`
+	Fathom        FathomRequest       `json:"fathom"`
+	FathomAnswer  FathomAnswer        `json:"fathomAnswer"`
+	Edges         EdgesView           `json:"edges"`
+	Sheets        SheetsView          `json:"sheets"`
+	Place         PlaceRequest        `json:"place"`
+	Structure     StructureRequest    `json:"structure"`
+	Keep          KeepRequest         `json:"keep"`
+	SheetCells    SheetCellsRequest   `json:"sheetCells"`
+	ReturnRequest ReturnRequest       `json:"return"`
 }

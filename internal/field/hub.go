@@ -2,6 +2,8 @@ package field
 
 import (
 	"encoding/hex"
+	"errors"
+	"fmt"
 	"math"
 	"slices"
 	"strings"
@@ -73,9 +75,12 @@ type track struct {
 	live   Live
 	raw    value.Value
 	words  []byte
-	trend  []Trend
-	habit  *diagnose.Habit
-	rev    uint64
+	// power is the power of ten that another register holds, once powered.
+	power   int
+	powered bool
+	trend   []Trend
+	habit   *diagnose.Habit
+	rev     uint64
 	// watchers are told of each new value: the crossings that carry it.
 	watchers []chan<- struct{}
 }
@@ -123,7 +128,7 @@ func (h *Hub) follow(d *site.Device) {
 	for i := range d.Points {
 		p := d.Points[i]
 		t := h.points[p.ID]
-		if t == nil || t.point.Address != p.Address || t.point.Type != p.Type || t.point.Order != p.Order || t.point.Length != p.Length || t.point.Scale() != p.Scale() {
+		if t == nil || !t.point.SameReading(&p) {
 			var watchers []chan<- struct{}
 			if t != nil {
 				watchers = t.watchers
@@ -192,9 +197,21 @@ func (h *Hub) take(p *part, data []byte, at time.Time, ms int64) {
 		return
 	}
 	words := data[p.at : p.at+p.codec.Width()]
-	raw, err := p.codec.Decode(words, t.raw)
+	prev := t.raw
+	if p.power {
+		prev = value.Value{}
+	}
+	raw, err := p.codec.Decode(words, prev)
 	if err != nil {
 		h.spoil(t, err.Error())
+		return
+	}
+	if p.power {
+		h.raise(t, raw.Int())
+		return
+	}
+	if !t.point.PowerAt.IsZero() && !t.powered {
+		h.spoil(t, "its power of ten, in another register, has not been read")
 		return
 	}
 	t.live.AtMs = ms
@@ -202,6 +219,9 @@ func (h *Hub) take(p *part, data []byte, at time.Time, ms int64) {
 	if raw != t.raw || t.live.Quality != value.Good {
 		t.raw = raw
 		h.renew(t, words)
+	}
+	if t.live.Quality == value.Bad {
+		return // it was read, and means that there is no value
 	}
 	if still {
 		t.live.Quality, t.live.Reason = value.Doubtful, "has not changed since "+since.Format("15:04:05")+", against its habit"
@@ -213,7 +233,14 @@ func (h *Hub) take(p *part, data []byte, at time.Time, ms int64) {
 
 // renew shows a raw value that was read and is another, or good again.
 func (h *Hub) renew(t *track, words []byte) {
-	v := t.point.Scale().Apply(t.raw)
+	t.words = append(t.words[:0], words...)
+	scale := t.point.Scale()
+	if scale.IsMissing(t.raw) {
+		h.spoil(t, "not available: the device sends its code for that, "+t.raw.String())
+		return
+	}
+	scale.Power = t.power
+	v := scale.Apply(t.raw)
 	if v != t.live.Value || t.live.ChangedMs == 0 {
 		t.live.ChangedMs = t.live.AtMs
 		t.live.Value, t.live.Shown = v, t.point.Shown(v)
@@ -222,7 +249,42 @@ func (h *Hub) renew(t *track, words []byte) {
 	if f := v.Float(); v.Kind() == value.Float && (math.IsNaN(f) || math.IsInf(f, 0)) {
 		t.live.Quality, t.live.Reason = value.Doubtful, "the words are no number in this type and order"
 	}
-	t.words = append(t.words[:0], words...)
+}
+
+// scale returns the scale of a point with the power of ten last read for it.
+func (h *Hub) scale(p *site.Point) (value.Scale, error) {
+	scale := p.Scale()
+	if p.PowerAt.IsZero() {
+		return scale, nil
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	t := h.points[p.ID]
+	if t == nil || !t.powered {
+		return scale, errors.New("its power of ten, in another register, has not been read yet")
+	}
+	scale.Power = t.power
+	return scale, nil
+}
+
+// mostPower bounds a power of ten that makes sense; devices put codes such as
+// -32768 there for a value that they do not have.
+const mostPower = 20
+
+// raise takes in the power of ten of a point that another register holds.
+func (h *Hub) raise(t *track, power int64) {
+	if power < -mostPower || power > mostPower {
+		t.powered = false
+		h.spoil(t, fmt.Sprintf("the register of its power of ten holds %d, which is none", power))
+		return
+	}
+	if changed := !t.powered || t.power != int(power); changed && !t.raw.IsNone() {
+		t.power, t.powered = int(power), true
+		h.renew(t, t.words)
+		h.touch(t)
+		return
+	}
+	t.power, t.powered = int(power), true
 }
 
 // keep adds the value to the trend and to the samples.

@@ -17,7 +17,7 @@ var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 func fed() (*Hub, func(second float64, v value.Value)) {
 	h := NewHub()
 	h.follow(&site.Device{ID: "d", Points: []site.Point{{ID: "p", Name: "Oxygen", Address: address.At("hr", 0), Type: "uint16", Factor: 0.1, PaceMs: 1000, Access: "r"}}})
-	codec, _ := value.NewCodec(value.TypeUint16, "", -1, 0)
+	codec, _ := value.NewCodec(value.Shape{Type: value.TypeUint16, Order: "", Bit: -1, Length: 0})
 	return h, func(second float64, v value.Value) {
 		h.record(&exchange.Exchange{Link: "k", Device: "d", RequestID: "k-hr0", At: noon.Add(time.Duration(second * float64(time.Second))), LatencyMs: 5, Outcome: exchange.Answered,
 			Request: []byte{1}, Answer: []byte{2, 3}, Data: []byte{0, byte(v.Uint())}}, []part{{track: h.track("p"), codec: codec}})

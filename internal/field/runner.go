@@ -52,6 +52,7 @@ type part struct {
 	track *track
 	at    int // octet in the data
 	codec value.Codec
+	power bool // it is the power of ten of the point, not its value
 }
 
 // command is something to be done with the connection between two reads.
@@ -78,23 +79,47 @@ func newRunner(link *site.Link, device *site.Device, dial string, hub *Hub) (*ru
 		j := job{Request: request, pace: time.Duration(request.PaceMs) * time.Millisecond}
 		for _, id := range request.Points {
 			p := byID[id]
-			codec, err := p.Codec()
+			codec, err := p.Codec(unitBits(def, request.Area))
 			if err != nil {
 				return nil, err
 			}
 			j.parts = append(j.parts, part{track: hub.track(id), codec: codec, at: int(p.Address.Offset-request.Start) * unitOctets(def, request.Area)})
 			r.points = append(r.points, id)
 		}
+		j.parts = append(powersIn(device, &request, hub), j.parts...)
 		r.jobs = append(r.jobs, j)
 	}
 	return r, nil
 }
 
-// unitOctets is the width of one unit of an area in a Reply's data.
-func unitOctets(def *protocol.Def, area string) int {
-	a, _ := address.AreaOf(def.Scheme, area)
-	return (a.UnitBits + 7) / 8
+// powersIn lists the registers of a request that hold the power of ten of a
+// point, one part for each point.
+func powersIn(device *site.Device, request *timetable.Request, hub *Hub) (parts []part) {
+	for i := range device.Points {
+		p := &device.Points[i]
+		if at := p.PowerAt; at.Area == request.Area && at.Offset >= request.Start && int(at.Offset-request.Start) < request.Count && p.PaceMs >= request.PaceMs {
+			parts = append(parts, part{track: hub.track(p.ID), codec: powerCodec, at: 2 * int(at.Offset-request.Start), power: true})
+		}
+	}
+	return parts
 }
+
+// powerCodec reads a power of ten: a signed register.
+var powerCodec = func() value.Codec {
+	c, err := value.NewCodec(value.Shape{Type: value.TypeInt16, Bit: -1})
+	if err != nil {
+		panic(err) // a plain int16 is always right
+	}
+	return c
+}()
+
+func unitBits(def *protocol.Def, area string) int {
+	a, _ := address.AreaOf(def.Scheme, area)
+	return a.UnitBits
+}
+
+// unitOctets is the width of one unit of an area in a Reply's data.
+func unitOctets(def *protocol.Def, area string) int { return (unitBits(def, area) + 7) / 8 }
 
 // run is the loop. It returns when ctx ends.
 func (r *runner) run(ctx context.Context) {

@@ -49,7 +49,8 @@ type writing struct {
 	link   *site.Link
 	area   address.Area
 	codec  value.Codec
-	data   []byte // whole units; for a bit of a word, set only once it was read
+	scale  value.Scale
+	data   []byte // whole units; for a part of a word, set only once it was read
 	raw    value.Value
 }
 
@@ -76,11 +77,15 @@ func (e *Engine) prepare(pointID string, v value.Value) (*writing, error) {
 	if point.Access == site.ReadOnly {
 		return nil, problem.New("read-only", point.Name+" is marked as only to be read.", "Set its access to rw in the map if the device allows it.").At(where)
 	}
-	codec, err := point.Codec()
+	codec, err := point.Codec(area.UnitBits)
 	if err != nil {
 		return nil, problem.From(err, "invalid").At(where)
 	}
-	w := &writing{device: device, point: point, link: link, area: area, codec: codec, raw: point.Scale().Invert(v)}
+	scale, err := e.Hub.scale(point)
+	if err != nil {
+		return nil, problem.New("no-power", "The value cannot be scaled: "+err.Error()+".", "Run the link, so that it is read.").At(where)
+	}
+	w := &writing{device: device, point: point, link: link, area: area, codec: codec, scale: scale, raw: scale.Invert(v)}
 	w.data = make([]byte, max(codec.Width(), (area.UnitBits+7)/8))
 	if len(w.data)%((area.UnitBits+7)/8) != 0 {
 		w.data = append(w.data, 0)
@@ -104,7 +109,7 @@ func (e *Engine) Prepare(ctx context.Context, pointID, text string) (WriteOrder,
 	if point == nil {
 		return WriteOrder{}, problem.New("gone", "The point is no longer in the site.", "Reload to see what changed.").At(pointID)
 	}
-	v, err := value.Parse(text, point.Type)
+	v, err := point.ParseValue(text)
 	if err != nil {
 		return WriteOrder{}, problem.New("bad-value", err.Error()+".", "").At(device.Name + " · " + point.Name)
 	}
@@ -134,13 +139,16 @@ func (e *Engine) order(w *writing, v value.Value) WriteOrder {
 	o := WriteOrder{
 		Point: w.point.ID, Name: w.point.Name, Device: w.device.Name, Link: w.link.ID, Target: w.device.Port(w.link.Line).Host,
 		Address: def.Scheme.Short(w.point.Address), Function: def.WriteFunction(w.area.Key, w.point.Units(w.area.UnitBits)),
-		Old: live.Shown, OldAtMs: live.AtMs, New: w.point.Shown(w.point.Scale().Apply(w.rounded())), Unit: w.point.Unit, Mode: mode,
+		Old: live.Shown, OldAtMs: live.AtMs, New: w.point.Shown(w.scale.Apply(w.rounded())), Unit: w.point.Unit, Mode: mode,
 		Words: spaced(w.data),
 	}
-	if w.point.Address.Bit() >= 0 {
-		o.Words = fmt.Sprintf("bit %d of the word, the others as they are", w.point.Address.Bit())
+	if from, count, ok := w.point.Bits(w.area.UnitBits); ok {
+		o.Words = fmt.Sprintf("bit %d of the word, the others as they are", from)
+		if count > 1 {
+			o.Words = fmt.Sprintf("bits %d to %d of the word, the others as they are", from, from+count-1)
+		}
 	}
-	if back := w.point.Scale().Apply(w.rounded()); back.Kind() != value.Text && back.Float() != v.Float() && v.Kind() == value.Float {
+	if back := w.scale.Apply(w.rounded()); back.Kind() != value.Text && back.Float() != v.Float() && v.Kind() != value.Text {
 		o.Lost = fmt.Sprintf("%s cannot be held exactly: it becomes %s", v, back)
 		if w.point.Type == value.TypeFloat32 {
 			o.Lost = "" // the usual rounding of a float32 is no news
@@ -186,7 +194,7 @@ func (e *Engine) Write(ctx context.Context, pointID string, v value.Value) (Writ
 			result.Sentence = "It was written, but reading it back failed: " + reply.Sentence + "."
 			return
 		}
-		result.ReadBack = w.point.Shown(w.point.Scale().Apply(back))
+		result.ReadBack = w.point.Shown(w.scale.Apply(back))
 		if result.OK = back == w.rounded(); result.OK {
 			result.Sentence = "Written and read back."
 		} else {
@@ -200,7 +208,7 @@ func (e *Engine) Write(ctx context.Context, pointID string, v value.Value) (Writ
 // leaves the other bits alone.
 func (r *runner) write(conn Conn, w *writing) Reply {
 	at := w.point.Address.WithBit(-1)
-	if w.point.Address.Bit() >= 0 {
+	if w.codec.Partial() {
 		reply := r.read(conn, w)
 		if !reply.OK() {
 			return reply

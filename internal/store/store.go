@@ -130,6 +130,9 @@ func (s *Store) load(ctx context.Context) error {
 		gather(docs, orders, site.KindDevice, "", &s.site.Devices),
 		gather(docs, orders, site.KindLink, "", &s.site.Links),
 		gather(docs, orders, site.KindCrossing, "", &s.site.Crossings),
+		gather(docs, orders, site.KindDatasheet, "", &s.site.Datasheets),
+		gather(docs, orders, site.KindStructure, "", &s.site.Structures),
+		gather(docs, orders, site.KindHeadings, "", &s.site.Headings),
 	)
 	for i := range s.site.Devices {
 		d := &s.site.Devices[i]
@@ -377,10 +380,18 @@ func writeOrders(ctx context.Context, tx *sql.Tx, next *site.Site, changes []sit
 			ids = idsOf(next.Links, func(l site.Link) string { return l.ID })
 		case site.KindCrossing:
 			ids = idsOf(next.Crossings, func(x site.Crossing) string { return x.ID })
+		case site.KindDatasheet:
+			ids = idsOf(next.Datasheets, func(d site.Datasheet) string { return d.ID })
+		case site.KindStructure:
+			ids = idsOf(next.Structures, func(t site.Structure) string { return t.ID })
+		case site.KindHeadings:
+			ids = idsOf(next.Headings, func(h site.Headings) string { return h.ID })
 		case site.KindPoint:
 			if d := next.Device(c.Parent); d != nil {
 				ids = idsOf(d.Points, func(p site.Point) string { return p.ID })
 			}
+		default:
+			return fmt.Errorf("the order of a %s is not kept", c.Kind) // a kind that was added to the site and not here
 		}
 		data, err := json.Marshal(ids)
 		if err != nil {

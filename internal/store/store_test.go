@@ -81,6 +81,25 @@ func TestReopen(t *testing.T) {
 	}
 }
 
+// TestReopenEverything: every kind of object is there again after a restart.
+func TestReopenEverything(t *testing.T) {
+	dir, ctx := t.TempDir(), context.Background()
+	first := opened(t, dir)
+	if _, err := first.Change(ctx, "test", "kept what can be placed", func(*site.Site) ([]site.Edit, error) {
+		return []site.Edit{
+			{Kind: site.KindDatasheet, ID: "s", After: json.RawMessage(`{"name":"Optode","map":"modbus-tcp","points":[{"id":"a","name":"Oxygen","address":"hr0","type":"float32","paceMs":1000,"access":"r","useful":true}]}`)},
+			{Kind: site.KindStructure, ID: "t", After: json.RawMessage(`{"name":"Pump","members":[{"name":"Run","type":"bool"}]}`)},
+			{Kind: site.KindHeadings, ID: "h", After: json.RawMessage(`{"words":["Reg"],"columns":["address"]}`)},
+		}, nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	want, _ := first.Site()
+	if got, _ := opened(t, dir).Site(); asJSON(got) != asJSON(want) || len(got.Datasheets)+len(got.Structures)+len(got.Headings) != 3 {
+		t.Error("reopened it is another site")
+	}
+}
+
 func asJSON(s *site.Site) string {
 	data, err := json.Marshal(s)
 	if err != nil {

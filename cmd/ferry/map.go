@@ -1,0 +1,207 @@
+package main
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ferry/internal/core/finding"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/regmap"
+	"ferry/internal/core/site"
+	"ferry/internal/files"
+)
+
+// mapFlags say how a list of points is meant where it does not say it itself.
+type mapFlags struct {
+	sheet    string
+	header   int
+	area     string
+	fromOne  bool
+	protocol string
+	names    []string
+}
+
+func (f *mapFlags) on(c *cobra.Command) {
+	c.Flags().StringVar(&f.sheet, "sheet", "", "sheet of a workbook")
+	c.Flags().IntVar(&f.header, "header-row", 0, "row of the headings; found by itself if 0, none if negative")
+	c.Flags().StringVar(&f.area, "table", "", "area in which bare numbers count, such as hr or ir")
+	c.Flags().BoolVar(&f.fromOne, "from-one", false, "bare numbers count from 1")
+	c.Flags().StringVar(&f.protocol, "protocol", protocol.ModbusTCP.Name, "protocol whose addressing the list uses")
+	c.Flags().StringSliceVar(&f.names, "names-for", nil, "far sides that must hold the names: iec61131, mqtt, ascii32, iec61850")
+}
+
+// readMap reads a list of points, or the maps of a site file.
+func (f *mapFlags) readMap(path string) ([]site.Device, []regmap.Rejected, error) {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, nil, err
+	}
+	var head struct {
+		Format string `json:"format"`
+	}
+	if json.Unmarshal(data, &head) == nil && head.Format == site.Format {
+		s, err := files.ReadSite(data)
+		if err != nil {
+			return nil, nil, err
+		}
+		return s.Devices, nil, nil
+	}
+	def, ok := protocol.Named(f.protocol)
+	if !ok {
+		return nil, nil, fmt.Errorf("protocol %q is not known", f.protocol)
+	}
+	source, err := files.ReadSource(data, f.sheet, def.Scheme)
+	if err != nil {
+		return nil, nil, err
+	}
+	listing := regmap.Recognise(def.Scheme, source.Rows, regmap.Reading{Area: f.area, FromOne: f.fromOne, HeaderRow: f.header}, nil)
+	points, _, rejected := listing.Points(def.Scheme)
+	for i := range points {
+		points[i].ID = fmt.Sprintf("p%d", i+1)
+	}
+	name := strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))
+	return []site.Device{{ID: "device", Name: name, Map: def.Name, NamesFor: f.names, Points: points}}, rejected, nil
+}
+
+func mapCommand() *cobra.Command {
+	c := &cobra.Command{Use: "map", Short: "Check and convert lists of points"}
+	c.AddCommand(mapCheckCommand(), mapConvertCommand())
+	return c
+}
+
+func mapCheckCommand() *cobra.Command {
+	c := &cobra.Command{Use: "check FILE", Short: "Check a list of points: CSV, XLSX, JSON, IEC 61131-10 XML or a site file", Args: cobra.ExactArgs(1)}
+	asJSON := c.Flags().Bool("json", false, "print one JSON object")
+	var flags mapFlags
+	flags.on(c)
+	c.RunE = func(c *cobra.Command, args []string) error {
+		devices, rejected, err := flags.readMap(args[0])
+		if err != nil {
+			return err
+		}
+		count, found := 0, []finding.Finding{}
+		for i := range devices {
+			d := &devices[i]
+			if len(d.Points) == 0 {
+				continue
+			}
+			def, ok := protocol.Named(d.Map)
+			if !ok {
+				return fmt.Errorf("%s: protocol %q is not known", d.Name, d.Map)
+			}
+			count += len(d.Points)
+			found = append(found, regmap.Check(def.Scheme, d, def.MaxUnits)...)
+		}
+		finding.Sort(found)
+		if rejected == nil {
+			rejected = []regmap.Rejected{}
+		}
+		if *asJSON {
+			err = printJSON(c.OutOrStdout(), map[string]any{"points": count, "rejected": rejected, "findings": found})
+		} else {
+			printCheck(c, count, rejected, found)
+		}
+		if err != nil {
+			return err
+		}
+		for i := range found {
+			if found[i].Severity != finding.Note {
+				return errFound
+			}
+		}
+		if len(rejected) > 0 {
+			return errFound
+		}
+		return nil
+	}
+	return c
+}
+
+func printCheck(c *cobra.Command, count int, rejected []regmap.Rejected, found []finding.Finding) {
+	out := c.OutOrStdout()
+	for _, r := range rejected {
+		fmt.Fprintf(out, "line %d, %s: %s\n", r.Line, r.Column, r.Reason)
+	}
+	for i := range found {
+		f := &found[i]
+		fmt.Fprintf(out, "%-5s %s: %s %s\n", f.Severity, f.Subject.Name, f.Sentence, f.Remedy)
+	}
+	fmt.Fprintf(out, "%d points, %d cells that cannot be used, %d findings\n", count, len(rejected), len(found))
+}
+
+func mapConvertCommand() *cobra.Command {
+	c := &cobra.Command{Use: "convert FILE", Short: "Convert a list of points", Args: cobra.ExactArgs(1)}
+	to := c.Flags().String("to", "", "csv, xlsx, json, xml, html or pdf")
+	path := c.Flags().StringP("out", "o", "", "file to write; standard output if empty")
+	printed := c.Flags().String("printed", "", "date that stands on a printed sheet")
+	var flags mapFlags
+	flags.on(c)
+	c.RunE = func(c *cobra.Command, args []string) error {
+		devices, rejected, err := flags.readMap(args[0])
+		if err != nil {
+			return err
+		}
+		var maps []files.Map
+		for i := range devices {
+			if len(devices[i].Points) == 0 {
+				continue
+			}
+			m, err := files.MapOf(&devices[i])
+			if err != nil {
+				return err
+			}
+			maps = append(maps, m)
+		}
+		if len(maps) == 0 {
+			printCheck(c, 0, rejected, nil)
+			return errors.New("there is no point to convert")
+		}
+		if len(maps) > 1 && (*to == "csv" || *to == "json") {
+			return fmt.Errorf("the file holds the maps of %d devices: convert it to xlsx, xml, html or pdf", len(maps))
+		}
+		out := c.OutOrStdout()
+		if *path != "" {
+			file, err := os.Create(*path)
+			if err != nil {
+				return err
+			}
+			defer func() { err = errors.Join(err, file.Close()) }()
+			out = file
+		}
+		sheet := &files.MapSheet{Site: maps[0].Device, Printed: *printed, Maps: maps}
+		switch *to {
+		case "csv":
+			err = files.WriteMap(out, &maps[0])
+		case "xlsx":
+			err = files.WriteWorkbook(out, maps)
+		case "json":
+			err = files.WriteMapJSON(out, &maps[0])
+		case "xml":
+			err = files.WriteIEC(out, sheet.Site, time.Now().Format("2006-01-02T15:04:05"), nil, maps)
+		case "html":
+			err = files.WriteMapSheet(out, sheet)
+		case "pdf":
+			err = files.WriteMapPDF(out, sheet)
+		default:
+			return fmt.Errorf("--to %q: give csv, xlsx, json, xml, html or pdf", *to)
+		}
+		if err != nil {
+			return err
+		}
+		for _, r := range rejected {
+			fmt.Fprintf(c.ErrOrStderr(), "line %d, %s: %s\n", r.Line, r.Column, r.Reason)
+		}
+		if len(rejected) > 0 {
+			return errFound
+		}
+		return nil
+	}
+	return c
+}

@@ -1,0 +1,88 @@
+package field_test
+
+import (
+	"context"
+	"strings"
+	"testing"
+
+	"ferry/internal/bench"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/regmap"
+	"ferry/internal/core/value"
+)
+
+// TestReadWindow: of a window that goes beyond what the device has, the part
+// around the point comes back.
+func TestReadWindow(t *testing.T) {
+	s := bench.Demo()
+	e, _ := benched(t, s)
+	w, err := e.ReadWindow(context.Background(), "ph21", "ir", 0, 40, 1)
+	if err != nil || w.Start != 0 || len(w.Words) != 8 || w.Words[6] == 0 && w.Words[7] == 0 {
+		t.Errorf("%+v, %v", w, err)
+	}
+	for _, bad := range []struct {
+		area         string
+		start, at    uint32
+		count        int
+		says, device string
+	}{
+		{"ir", 100, 110, 20, "could not be read", "ph21"}, {"co", 0, 0, 8, "no registers", "ioa"}, {"ir", 0, 50, 20, "hold its own place", "ph21"},
+		{"ir", 0, 0, 1, "no longer in the site", "gone"}, {"xx", 0, 0, 1, "no such area", "ph21"}, {"hr", 0, 0, 1, "No link", "lss"},
+	} {
+		if _, err := e.ReadWindow(context.Background(), bad.device, bad.area, bad.start, bad.count, bad.at); err == nil || !strings.Contains(err.Error(), bad.says) {
+			t.Errorf("%+v: %v", bad, err)
+		}
+	}
+}
+
+// TestAskEdges: the device whose map lies one too high is found by its edges;
+// the others are not suspected.
+func TestAskEdges(t *testing.T) {
+	s := bench.Demo()
+	e, _ := benched(t, s)
+	for i := range s.Devices {
+		d := &s.Devices[i]
+		if len(d.Points) == 0 {
+			continue
+		}
+		edges, err := e.AskEdges(context.Background(), d.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		found := regmap.Shifted(protocol.ModbusTCP.Scheme, d, edges)
+		if (len(found) == 1) != (d.ID == "ph21") {
+			t.Errorf("%s: %+v after %+v", d.Name, found, edges)
+		}
+	}
+}
+
+// TestPowerAndMissing: a power of ten in another register scales the value, in
+// reading and in writing; a code for "not available" is no value.
+func TestPowerAndMissing(t *testing.T) {
+	s := bench.Demo()
+	level := s.Device("level31")
+	level.Points[1].Missing = []value.Value{value.OfInt(65535)}
+	rate := s.Device("feeder1")
+	rate.Points[2].Missing = []value.Value{value.OfInt(901)}
+	e, _ := benched(t, s)
+	if err := e.Start(nil); err != nil {
+		t.Fatal(err)
+	}
+	wait(t, "the level in metres", func() bool {
+		live, _ := e.Hub.Point("level31-01")
+		return live.Quality == value.Good && live.Value.Float() > 2 && live.Value.Float() < 3
+	})
+	if _, err := e.Write(context.Background(), "feeder1-03", value.OfUint(901)); err != nil {
+		t.Fatal(err)
+	}
+	wait(t, "the rate not to be available", func() bool {
+		live, _ := e.Hub.Point("feeder1-03")
+		return live.Quality == value.Bad && strings.Contains(live.Reason, "not available")
+	})
+	if r, err := e.Write(context.Background(), "feeder1-05", value.OfInt(3)); err != nil || !r.OK || r.ReadBack != "3 · by oxygen" {
+		t.Errorf("the mode: %+v, %v", r, err)
+	}
+	if o, err := e.Prepare(context.Background(), "feeder1-05", "hand"); err != nil || o.New != "1 · hand" {
+		t.Errorf("by its name: %+v, %v", o, err)
+	}
+}
