@@ -2,6 +2,7 @@ import { createRootRoute, createRoute, createRouter, redirect, type ErrorCompone
 import { CheckoutPage } from "./checkout/CheckoutPage";
 import { CrossingsPage } from "./crossings/CrossingsPage";
 import { LinesPage } from "./lines/LinesPage";
+import { DatasheetsPage } from "./points/DatasheetsPage";
 import { PointsPage } from "./points/PointsPage";
 import { Shell } from "./Shell";
 import { TimetablePage } from "./timetable/TimetablePage";
@@ -17,6 +18,8 @@ const tree = root.addChildren([
   at("/lines", LinesPage),
   at("/lines/$kind/$id", LinesPage),
   at("/points", PointsPage),
+  at("/points/datasheets", DatasheetsPage),
+  at("/points/datasheets/$sheet", DatasheetsPage),
   at("/points/$device", PointsPage),
   at("/points/$device/$point", PointsPage),
   at("/timetable", TimetablePage),

@@ -1,5 +1,5 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
-import type { EditAnswer, EditRequest, PointsView, PointView, Problem, SiteView, TimetableView } from "./types.gen";
+import { queryOptions, useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
+import type { EditAnswer, EditRequest, PointsView, PointView, Problem, SheetsView, SiteView, TimetableView } from "./types.gen";
 
 /** An error in the one shape that Ferry's interface has. */
 export class ProblemError extends Error {
@@ -39,13 +39,39 @@ export const problemOf = (error: unknown): Problem =>
   error instanceof ProblemError ? error.problem : { code: "internal", sentence: error instanceof Error ? error.message : String(error) };
 
 export const useSite = () => useQuery({ queryKey: ["site"], queryFn: () => get<SiteView>("/api/site") });
-export const usePoints = (device: string | undefined) =>
-  useQuery({ queryKey: ["points", device], queryFn: () => get<PointsView>(`/api/devices/${device}/points`), enabled: !!device, placeholderData: (old) => (old?.device === device ? old : undefined) });
+/** The map of a device. What this window has already is not sent again: only the rows that changed are. */
+export function usePoints(device: string | undefined) {
+  return useQuery({ ...pointsQuery(useQueryClient(), device ?? ""), enabled: !!device, placeholderData: (old) => (old?.device === device ? old : undefined) });
+}
+
+/** How a map is read, for whoever asks for it. */
+export function pointsQuery(client: QueryClient, device: string) {
+  const fetchPoints = async (): Promise<PointsView> => {
+    const old = client.getQueryData<PointsView>(["points", device]);
+    if (old) {
+      const news = await get<PointsView>(`/api/devices/${device}/points?since=${old.seq}&count=${old.rows.length}`);
+      if (!news.partial) return news;
+      const changed = new Map(news.rows.map((r) => [r.id, r]));
+      let met = 0;
+      const rows = changed.size === 0 ? old.rows : old.rows.map((r) => {
+        const now = changed.get(r.id);
+        if (now) met++;
+        return now ?? r;
+      });
+      // A row that is not known here is another point in the place of one: everything is read again.
+      if (met === changed.size) return { ...news, rows };
+    }
+    return get<PointsView>(`/api/devices/${device}/points`);
+  };
+  // The rows that stay are kept as they are; comparing them all would cost more than it saves.
+  return queryOptions({ queryKey: ["points", device], queryFn: fetchPoints, structuralSharing: false });
+}
 export const usePoint = (id: string | undefined, at: number) =>
   useQuery({ queryKey: ["point", id, at], queryFn: () => get<PointView>(`/api/points/${id}`), enabled: !!id, placeholderData: (old) => (old?.point.id === id ? old : undefined) });
+export const useSheets = () => useQuery({ queryKey: ["sheets"], queryFn: () => get<SheetsView>("/api/datasheets") });
 export const useTimetable = () => useQuery({ queryKey: ["timetable"], queryFn: () => get<TimetableView>("/api/timetable"), refetchInterval: 1000 });
 
-export type Kind = "site" | "line" | "device" | "point" | "link" | "crossing";
+export type Kind = "site" | "line" | "device" | "point" | "link" | "crossing" | "datasheet" | "structure";
 export interface ObjectEdit {
   kind: Kind;
   id: string;

@@ -71,7 +71,7 @@ function openStream(client: QueryClient) {
     shownSeq = pulse.seq;
     if ((seq && pulse.seq !== seq) || (routes >= 0 && pulse.routes !== routes)) {
       void client.invalidateQueries({ queryKey: ["site"] });
-      if (pulse.seq !== seq) for (const key of ["points", "point", "timetable", "journal"]) void client.invalidateQueries({ queryKey: [key] });
+      if (pulse.seq !== seq) for (const key of ["points", "point", "timetable", "journal", "sheets"]) void client.invalidateQueries({ queryKey: [key] });
     }
     seq = pulse.seq;
     routes = pulse.routes;

@@ -24,6 +24,19 @@ export interface All {
   journal: JournalView;
   route: Route;
   problem: Problem;
+  window: WindowRequest;
+  bulk: BulkRequest;
+  bulkAnswer: BulkAnswer;
+  windowView: WindowView;
+  fathom: FathomRequest;
+  fathomAnswer: FathomAnswer;
+  edges: EdgesView;
+  sheets: SheetsView;
+  place: PlaceRequest;
+  structure: StructureRequest;
+  keep: KeepRequest;
+  sheetCells: SheetCellsRequest;
+  return: ReturnRequest;
 }
 export interface SiteView {
   seq: number;
@@ -68,6 +81,8 @@ export interface DeviceView {
   map?: string;
   limits?: Limits;
   bench?: string;
+  namesFor?: string[];
+  placements?: Placement[];
   points: Point[];
   pointCount: number;
 }
@@ -86,9 +101,23 @@ export interface Limits {
   maxRegisters?: number;
   maxBits?: number;
   noBridging?: boolean;
+  evenPairs?: boolean;
   areas?: {
     [k: string]: number;
   };
+}
+export interface Placement {
+  id: string;
+  datasheet?: string;
+  structure?: string;
+  prefix?: string;
+  shift?: number;
+  area?: string;
+  start?: number;
+  rule?: string;
+  paceMs?: number;
+  access?: string;
+  all?: boolean;
 }
 export interface Point {
   id: string;
@@ -96,14 +125,38 @@ export interface Point {
   address: string;
   type: string;
   length?: number;
+  charset?: "ascii" | "latin1" | "utf8" | "utf16";
+  padding?: "space";
   order?: string;
   factor?: number;
   offset?: number;
+  range?: Range;
+  powerAt?: string;
+  missing?: (null | boolean | number | string)[];
+  names?: Naming[];
   unit?: string;
+  low?: number;
+  high?: number;
   decimals?: number;
   paceMs: number;
   access: "r" | "rw" | "w";
   remark?: string;
+  from?: Origin;
+}
+export interface Range {
+  rawLow: number;
+  rawHigh: number;
+  low: number;
+  high: number;
+  clamp?: boolean;
+}
+export interface Naming {
+  value: number;
+  name: string;
+}
+export interface Origin {
+  placement: string;
+  point: string;
 }
 export interface LinkView {
   id: string;
@@ -168,6 +221,8 @@ export interface Def {
   answerer: string;
   medium: string;
   settings: Setting[];
+  mapOnly?: boolean;
+  areas: Area[];
 }
 export interface Setting {
   key: string;
@@ -178,6 +233,13 @@ export interface Setting {
   least: number;
   most: number;
   stop: string;
+}
+export interface Area {
+  key: string;
+  title: string;
+  unitBits: number;
+  units: number;
+  writable: boolean;
 }
 export interface FaultKind {
   kind: string;
@@ -208,18 +270,15 @@ export interface PointsView {
   columns: string[];
   areas: Area[];
   rows: PointRow[];
+  partial: boolean;
+  count: number;
   requests: Request[];
   findings: Finding[];
   choices: {
     [k: string]: string[];
   };
-}
-export interface Area {
-  key: string;
-  title: string;
-  unitBits: number;
-  units: number;
-  writable: boolean;
+  tableColumns: string[];
+  nameRules: NameRule[];
 }
 export interface PointRow {
   id: string;
@@ -258,6 +317,7 @@ export interface Finding {
   sentence: string;
   evidence: string[];
   remedy: string;
+  fixes?: Fix[];
 }
 export interface Subject {
   kind: string;
@@ -265,6 +325,22 @@ export interface Subject {
   device?: string;
   column?: string;
   name: string;
+}
+export interface Fix {
+  title: string;
+  cells: CellFix[];
+}
+export interface CellFix {
+  point: string;
+  name: string;
+  column: string;
+  was: string;
+  will: string;
+}
+export interface NameRule {
+  key: string;
+  title: string;
+  most: number;
 }
 export interface PointView {
   point: Point;
@@ -275,6 +351,11 @@ export interface PointView {
   live: Live;
   words: Word[];
   writable: boolean;
+  readings: Plain[];
+  neighbours: Notation[];
+  start: number;
+  units: number;
+  area: string;
 }
 export interface Notation {
   notation: string;
@@ -295,6 +376,13 @@ export interface Word {
   decimal: string;
   binary: string;
 }
+export interface Plain {
+  type: string;
+  length?: number;
+  order: string;
+  shows: string;
+  likely: boolean;
+}
 export interface CellsRequest {
   what: string;
   cells: CellEdit[];
@@ -307,31 +395,52 @@ export interface CellEdit {
 }
 export interface IntakeRequest {
   text?: string;
+  file?: string;
+  sheet?: string;
+  reading?: Reading;
   headings?: string[];
   columns?: string[];
   rows?: Row[];
+  replace?: boolean;
   commit: boolean;
+}
+export interface Reading {
+  area: string;
+  fromOne: boolean;
+  bitFromOne: boolean;
+  headerRow: number;
 }
 export interface Row {
   line: number;
   cells: string[];
 }
 export interface IntakeAnswer {
+  format: string;
+  sheets: string[];
+  sheet: string;
+  first: Row[];
   headings: string[];
   columns: string[];
+  bases: string[];
+  reading: Reading;
   total: number;
   added: number;
   changed: number;
   same: number;
+  removedCount: number;
+  removed: string[];
   preview: IntakeRow[];
   rejected: Rejected[];
   rejectedRows: Row[];
+  findings: Finding[];
+  findingCount: number;
   seq: number;
 }
 export interface IntakeRow {
   line: number;
   cells: string[];
   effect: string;
+  changed: string[];
 }
 export interface Rejected {
   line: number;
@@ -531,4 +640,209 @@ export interface Problem {
   sentence: string;
   where?: string;
   do?: string;
+}
+export interface WindowRequest {
+  area: string;
+  start: number;
+  count: number;
+  at: number;
+}
+export interface BulkRequest {
+  action: "fill" | "replace" | "duplicate";
+  points: string[];
+  columns?: string[];
+  search?: Search;
+  step?: number;
+  counting?: number;
+  times?: number;
+  dry?: boolean;
+}
+export interface Search {
+  find: string;
+  with: string;
+  matchCase: boolean;
+  whole: boolean;
+}
+export interface BulkAnswer {
+  count: number;
+  cells: CellFix[];
+  names: string[];
+  seq: number;
+}
+export interface WindowView {
+  area: string;
+  start: number;
+  words: number[];
+  atMs: number;
+  address: string;
+  hex: string[];
+  hints: HintView[];
+}
+export interface HintView {
+  at: number;
+  words: number;
+  type: string;
+  length?: number;
+  order: string;
+  shows: string;
+  sure: number;
+  address: string;
+}
+export interface FathomRequest {
+  device: string;
+  point: string;
+  area: string;
+  start: number;
+  moments: string[];
+  readings: FathomReading[];
+}
+export interface FathomReading {
+  moment: number;
+  shows: string;
+  within: number;
+  point: string;
+}
+export interface FathomAnswer {
+  candidates: CandidateView[];
+  ask: string;
+}
+export interface CandidateView {
+  address: string;
+  type: string;
+  order: string;
+  scale: string;
+  offset: string;
+  values: string[];
+  fits: boolean;
+  sure: number;
+  fixes: Fix[];
+}
+export interface EdgesView {
+  edges: Edge[];
+  findings: Finding[];
+}
+export interface Edge {
+  area: string;
+  offset: number;
+  address: string;
+  answered: boolean;
+}
+export interface SheetsView {
+  seq: number;
+  columns: string[];
+  datasheets: SheetView[];
+  structures: StructureView[];
+  standings: Standing[];
+  versions: {
+    [k: string]: number;
+  };
+  rules: RuleView[];
+}
+export interface SheetView {
+  id: string;
+  name: string;
+  remark: string;
+  map: string;
+  shipped: boolean;
+  rows: SheetRow[];
+}
+export interface SheetRow {
+  id: string;
+  useful: boolean;
+  cells: string[];
+}
+export interface StructureView {
+  id: string;
+  name: string;
+  remark?: string;
+  members: Member[];
+  laid: LaidView[];
+}
+export interface Member {
+  name: string;
+  type?: string;
+  length?: number;
+  structure?: string;
+  count?: number;
+  first?: number;
+  reserve?: boolean;
+  order?: string;
+  factor?: number;
+  unit?: string;
+  names?: Naming[];
+  remark?: string;
+}
+export interface LaidView {
+  rule: string;
+  bytes: number;
+  places: PlacedView[];
+}
+export interface PlacedView {
+  path: string;
+  type: string;
+  byte: number;
+  bit: number;
+  register: string;
+}
+export interface Standing {
+  device: string;
+  placement: Placement;
+  points: number;
+  departures: Departure[];
+  problem?: string;
+}
+export interface Departure {
+  point: string;
+  name: string;
+  column: string;
+  is: string;
+  should: string;
+}
+export interface RuleView {
+  rule: string;
+  title: string;
+}
+export interface PlaceRequest {
+  datasheet?: string;
+  structure?: string;
+  all: boolean;
+  on: PlaceTarget[];
+}
+export interface PlaceTarget {
+  device: string;
+  prefix: string;
+  shift: number;
+  start?: string;
+  rule?: string;
+  pace?: string;
+}
+export interface StructureRequest {
+  base: number;
+  structure: Structure;
+}
+export interface Structure {
+  id: string;
+  name: string;
+  remark?: string;
+  members: Member[];
+}
+export interface KeepRequest {
+  device: string;
+  name: string;
+  prefix: string;
+}
+export interface SheetCellsRequest {
+  base: number;
+  cells: SheetCell[];
+  remove: string[];
+  add: string[];
+}
+export interface SheetCell {
+  point: string;
+  column: string;
+  text: string;
+}
+export interface ReturnRequest {
+  placement: string;
+  points: string[];
 }

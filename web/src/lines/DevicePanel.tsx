@@ -3,13 +3,10 @@ import { useState } from "react";
 import { newId, useEdit } from "../api/client";
 import { useLiveState } from "../api/live";
 import type { DeviceView, Port, SiteView } from "../api/types.gen";
-import { useObjectEditor } from "../shared/useObjectEditor";
+import { useDeviceEditor } from "../shared/useDeviceEditor";
 import { attempt, say } from "../shared/toast";
 import { Field } from "../shared/ui";
 import { FaultSelect } from "./FaultSelect";
-
-/** What goes to the store of a device: its points are objects of their own. */
-const withoutPoints = ({ pointCount: _count, points: _points, ...rest }: DeviceView) => ({ ...rest, points: null });
 
 /** A device's own settings, its ports, and its links. */
 export function DevicePanel({ site, device }: { site: SiteView; device: DeviceView }) {
@@ -17,7 +14,7 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
   const edit = useEdit();
   const { state } = useLiveState();
   const version = site.versions["device:" + device.id] ?? 0;
-  const editor = useObjectEditor("device", device, version, withoutPoints);
+  const editor = useDeviceEditor(site, device);
   const [target, setTarget] = useState("");
   const setPort = (i: number, patch: Partial<Port>) => editor.commit(`changed the port of ${device.name}`, { ports: device.ports.map((p, j) => (j === i ? { ...p, ...patch } : p)) });
   const remove = () => attempt(async () => {
@@ -30,7 +27,7 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
     const line = device.ports.find((p) => other?.ports.some((q) => q.line === p.line))?.line;
     if (!other || !line) return say("The two devices share no line: give both a port on one.", true);
     const id = newId();
-    const protocol = other.ports.find((p) => p.line === line)?.protocol || site.protocols[0]?.name;
+    const protocol = other.ports.find((p) => p.line === line)?.protocol || site.protocols.find((p) => !p.mapOnly)?.name;
     await edit(`linked ${device.name} to ${other.name}`, [{ kind: "link", id, base: 0, after: { id, asking: device.id, answering: other.id, line, protocol } }]);
     await navigate({ to: "/lines/$kind/$id", params: { kind: "link", id } });
   });
@@ -49,7 +46,7 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
           <section key={port.line} className="mt-4">
             <h3 className="mb-1">Port on {site.lines.find((l) => l.id === port.line)?.name}</h3>
             <Field label="IP address" mono value={port.host ?? ""} onBegin={editor.begin} onCommit={(text) => setPort(i, { host: text.trim() })} />
-            <Field label="Answers in" value={port.protocol ?? ""} options={[{ value: "", title: "nothing, it only asks" }, ...site.protocols.map((p) => ({ value: p.name, title: p.title }))]} onBegin={editor.begin} onCommit={(text) => setPort(i, { protocol: text, settings: {} })} />
+            <Field label="Answers in" value={port.protocol ?? ""} options={[{ value: "", title: "nothing, it only asks" }, ...site.protocols.filter((p) => !p.mapOnly).map((p) => ({ value: p.name, title: p.title }))]} onBegin={editor.begin} onCommit={(text) => setPort(i, { protocol: text, settings: {} })} />
             {protocol?.settings.filter((s) => s.end !== "asking").map((s) => (
               <Field key={s.key} label={s.title} unit={s.unit} mono value={String(port.settings?.[s.key] ?? s.default)} onBegin={editor.begin}
                 onCommit={(text) => setPort(i, { settings: { ...port.settings, [s.key]: whole(text) } })} />
@@ -67,6 +64,12 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
         <Field label="Most registers" unit="a request" mono value={String(device.limits?.maxRegisters ?? "")} placeholder="as the protocol" onBegin={editor.begin} onCommit={(text) => editor.commit(`changed the limits of ${device.name}`, { limits: { ...device.limits, maxRegisters: whole(text) } })} />
         <Field label="Unused registers" value={device.limits?.noBridging ? "no" : "yes"} options={[{ value: "yes", title: "may be read over" }, { value: "no", title: "must not be read" }]} onBegin={editor.begin}
           onCommit={(text) => editor.commit(`changed the limits of ${device.name}`, { limits: { ...device.limits, noBridging: text === "no" } })} />
+        <Field label="Long values" value={device.limits?.evenPairs ? "even" : "any"} options={[{ value: "any", title: "begin at any register" }, { value: "even", title: "begin at even wire offsets only" }]} onBegin={editor.begin}
+          onCommit={(text) => editor.commit(`changed the limits of ${device.name}`, { limits: { ...device.limits, evenPairs: text === "even" } })} />
+        {device.pointCount > 0 && site.protocols.find((p) => p.name === (device.map || "modbus-tcp"))?.areas.map((a) => (
+          <Field key={a.key} label={`Has ${a.title}`} mono value={String(device.limits?.areas?.[a.key] ?? "")} placeholder="not stated" onBegin={editor.begin}
+            onCommit={(text) => editor.commit(`changed the limits of ${device.name}`, { limits: { ...device.limits, areas: { ...device.limits?.areas, [a.key]: whole(text) } } })} />
+        ))}
       </section>
       <section className="mt-4">
         <h3 className="mb-1">Links</h3>

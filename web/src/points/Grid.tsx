@@ -1,16 +1,16 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent } from "react";
+import { memo, useDeferredValue, useEffect, useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent, type ReactNode } from "react";
 import { flushSync } from "react-dom";
-import { newId, post, problemOf, useEdit } from "../api/client";
+import { post, ProblemError, problemOf, useEdit } from "../api/client";
 import { useLive, useLiveState } from "../api/live";
-import type { CellEdit, Finding, PointRow, PointsView, Problem } from "../api/types.gen";
+import type { BulkAnswer, BulkRequest, CellEdit, Finding, IntakeAnswer, PointRow, PointsView, Problem } from "../api/types.gen";
 import { Mark, markOf } from "../shared/Mark";
 import { attempt, say } from "../shared/toast";
-import { shown, Tip } from "../shared/ui";
+import { shown } from "../shared/ui";
 
-const titles: Record<string, string> = { name: "Name", address: "Address", type: "Reads as", order: "Order", scale: "Scale", offset: "Offset", unit: "Unit", decimals: "Decimals", pace: "Pace", access: "Access", remark: "Remark" };
-const widths: Record<string, number> = { name: 158, address: 84, type: 78, order: 92, scale: 68, offset: 60, unit: 70, decimals: 74, pace: 62, access: 60, remark: 160 };
+export const titles: Record<string, string> = { name: "Name", address: "Address", type: "Reads as", order: "Order", scale: "Scale", offset: "Offset", unit: "Unit", decimals: "Decimals", pace: "Pace", access: "Access", names: "Named values", missing: "Not available", low: "Lowest", high: "Highest", remark: "Remark", count: "Registers", bit: "Bit", table: "Table", divisor: "Divisor" };
+const widths: Record<string, number> = { name: 158, address: 84, type: 78, order: 92, scale: 68, offset: 60, unit: 70, decimals: 74, pace: 62, access: 60, names: 150, missing: 92, low: 70, high: 70, remark: 160 };
 const rowHeight = 30;
 
 interface Spot {
@@ -19,21 +19,35 @@ interface Spot {
 }
 
 /** The map as a spreadsheet: it moves, edits, copies, pastes and fills as spreadsheets do. */
-export function Grid({ points, chosen, onChoose, onTable }: { points: PointsView; chosen?: string; onChoose: (id: string) => void; onTable: (text: string) => void }) {
-  const { rows, columns } = points;
+export const Grid = memo(function Grid({ points, chosen, columns, filtering, onChoose, onTable, onSelect }: {
+  points: PointsView;
+  chosen?: string;
+  columns: string[]; // shown
+  filtering: boolean;
+  onChoose: (id: string) => void;
+  onTable: (text: string) => void;
+  onSelect: (ids: string[], columns: string[]) => void;
+}) {
+  const [sort, setSort] = useState<Sorting>();
+  const [filters, setFilters] = useState<Record<string, string>>({});
+  const rows = useView(points, sort, useDeferredValue(filtering ? filters : noFilters));
+  const ordered = sort === undefined && rows.length === points.rows.length;
+  const cellAt = useMemo(() => columns.map((c) => points.columns.indexOf(c)), [columns, points.columns]);
+  const unitAt = points.columns.indexOf("unit");
+  const textOf = (row: PointRow, col: number) => row.cells[cellAt[col] ?? -1] ?? "";
   const client = useQueryClient();
   const edit = useEdit();
   const scroll = useRef<HTMLDivElement>(null);
   const [active, setActive] = useState<Spot>(() => ({ row: Math.max(0, rows.findIndex((r) => r.id === chosen)), col: 0 }));
   const [anchor, setAnchor] = useState<Spot>(active);
   const [typing, setTyping] = useState<{ text: string; version: number; id: string; problem?: Problem }>();
-  const virtual = useVirtualizer({ count: rows.length + 1, getScrollElement: () => scroll.current, estimateSize: () => rowHeight, overscan: 12 });
+  const virtual = useVirtualizer({ count: rows.length + (ordered ? 1 : 0), getScrollElement: () => scroll.current, estimateSize: () => rowHeight, overscan: 4 });
   const findings = useMemo(() => {
     const map = new Map<string, Finding[]>();
     for (const f of points.findings) map.set(f.subject.id, [...(map.get(f.subject.id) ?? []), f]);
     return map;
   }, [points.findings]);
-  const template = `30px ${columns.map((c) => `${widths[c] ?? 90}px`).join(" ")} minmax(148px, 1fr)`;
+  const template = `30px ${columns.map((c) => `${widths[c] ?? 90}px`).join(" ")} minmax(188px, 1fr)`;
 
   const box = { top: Math.min(active.row, anchor.row), bottom: Math.max(active.row, anchor.row), left: Math.min(active.col, anchor.col), right: Math.max(active.col, anchor.col) };
   const rowAt = (i: number): PointRow | undefined => rows[i];
@@ -58,6 +72,15 @@ export function Grid({ points, chosen, onChoose, onTable }: { points: PointsView
   }, [chosen]);
   useEffect(() => scroll.current?.focus({ preventScroll: true }), []);
 
+  // The selection is what is done to many points at once.
+  const told = useRef("");
+  useEffect(() => {
+    const ids = rows.slice(box.top, box.bottom + 1).map((r) => r.id);
+    const key = `${ids.length} ${ids[0] ?? ""} ${ids.at(-1) ?? ""} ${box.left} ${box.right}`;
+    if (key !== told.current) onSelect(ids, columns.slice(box.left, box.right + 1));
+    told.current = key;
+  });
+
   const refresh = () => client.invalidateQueries({ queryKey: ["points", points.device] });
   const send = async (what: string, cells: CellEdit[]) => {
     await post(`/api/devices/${points.device}/cells`, { what, cells });
@@ -70,7 +93,7 @@ export function Grid({ points, chosen, onChoose, onTable }: { points: PointsView
       if (!row) continue;
       for (let c = from.left; c <= Math.min(from.right, columns.length - 1); c++) {
         const t = text(row, c, r - from.top, c - from.left);
-        if (t !== undefined && t !== row.cells[c]) cells.push({ point: row.id, column: columns[c] ?? "", text: t, base: row.version });
+        if (t !== undefined && t !== textOf(row, c)) cells.push({ point: row.id, column: columns[c] ?? "", text: t, base: row.version });
       }
     }
     return cells;
@@ -78,13 +101,13 @@ export function Grid({ points, chosen, onChoose, onTable }: { points: PointsView
 
   const begin = (text?: string) => {
     const row = rowAt(active.row);
-    if (row) setTyping({ text: text ?? row.cells[active.col] ?? "", version: row.version, id: row.id });
+    if (row) setTyping({ text: text ?? textOf(row, active.col), version: row.version, id: row.id });
     else if (columns[active.col] === "name" || columns[active.col] === "address") setTyping({ text: text ?? "", version: 0, id: "" });
   };
   // Where to go when what is being kept has been kept.
   const after = useRef<Spot>(undefined);
   const keeping = useRef(false);
-  const commit = async (move: [number, number], target?: Spot) => {
+  const commit = async (move: [number, number], target?: Spot, all = false) => {
     if (!typing) return;
     after.current = target ?? after.current;
     if (keeping.current) return;
@@ -93,7 +116,11 @@ export function Grid({ points, chosen, onChoose, onTable }: { points: PointsView
     const column = columns[active.col] ?? "";
     try {
       if (!typing.id) await addRow(column, typing.text);
-      else if (row && typing.text !== row.cells[active.col]) await send(`changed ${column} of ${row.cells[0]}`, [{ point: row.id, column, text: typing.text, base: typing.version }]);
+      else if (all) {
+        const cells = cellsOf(box, () => typing.text);
+        if (cells.length) await send(`set ${cells.length} cells to ${typing.text}`, cells);
+      }
+      else if (row && typing.text !== textOf(row, active.col)) await send(`changed ${column} of ${row.cells[0]}`, [{ point: row.id, column, text: typing.text, base: typing.version }]);
       setTyping(undefined);
       scroll.current?.focus({ preventScroll: true });
       const next = after.current ?? { row: active.row + move[0], col: active.col + move[1] };
@@ -109,12 +136,11 @@ export function Grid({ points, chosen, onChoose, onTable }: { points: PointsView
   /** Typing into the empty last row adds a point. */
   const addRow = async (column: string, text: string) => {
     if (!text.trim()) return;
-    if (column === "name") {
-      const id = newId();
-      await edit(`added ${text}`, [{ kind: "point", id, parent: points.device, base: 0, after: { id, name: text.trim(), address: "", type: "uint16", paceMs: 1000, access: "r" } }]);
-    } else {
-      await post(`/api/devices/${points.device}/intake`, { commit: true, rows: [{ line: 1, cells: [`Point ${rows.length + 1}`, text] }], columns: ["name", "address"] });
-    }
+    const [cells, own] = column === "name" ? [[text], ["name"]] : [[`Point ${points.rows.length + 1}`, text], ["name", "address"]];
+    const answer = await post<IntakeAnswer>(`/api/devices/${points.device}/intake`, { commit: true, rows: [{ line: 1, cells }], columns: own });
+    const bad = answer.rejected[0];
+    if (bad) throw new ProblemError({ code: "bad-cell", sentence: bad.reason + ".", where: bad.cell });
+    if (!answer.added) throw new ProblemError({ code: "taken", sentence: `The map has a point ${cells[0]} already.`, do: "Choose another name." });
     await refresh();
   };
   const remove = () => attempt(async () => {
@@ -134,12 +160,20 @@ export function Grid({ points, chosen, onChoose, onTable }: { points: PointsView
     return undefined;
   });
   const fillDown = () => attempt(async () => {
-    const cells = cellsOf(box, (_row, col) => rows[box.top]?.cells[col]);
+    const cells = cellsOf(box, (_row, col) => (rows[box.top] ? textOf(rows[box.top] as PointRow, col) : undefined));
     if (cells.length) await send(`filled ${cells.length} cells down`, cells);
   });
 
+  /** Counts names and addresses on from the first row of the selection. */
+  const fillCounting = () => attempt(async () => {
+    const request: BulkRequest = { action: "fill", points: rows.slice(box.top, box.bottom + 1).map((r) => r.id), columns: columns.slice(box.left, box.right + 1) };
+    const done = await post<BulkAnswer>(`/api/devices/${points.device}/bulk`, request);
+    await refresh();
+    say(`${done.count} cells filled, counting on. Ctrl Z takes it back.`);
+  });
+
   const onKey = (e: KeyboardEvent) => {
-    if (typing) return;
+    if (typing || (e.target instanceof HTMLInputElement && e.target.dataset["filter"])) return;
     const ctrl = e.ctrlKey || e.metaKey;
     const moves: Record<string, [number, number]> = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1], PageUp: [-15, 0], PageDown: [15, 0] };
     const move = moves[e.key];
@@ -152,6 +186,7 @@ export function Grid({ points, chosen, onChoose, onTable }: { points: PointsView
     else if (e.key === "End") { done(); go(ctrl ? rows.length - 1 : active.row, columns.length - 1, e.shiftKey); }
     else if (e.key === "Tab" && !(e.shiftKey ? active.col === 0 : active.col === columns.length - 1)) { done(); go(active.row, active.col + (e.shiftKey ? -1 : 1)); }
     else if (e.key === "Enter" || e.key === "F2") { done(); begin(); }
+    else if (ctrl && e.shiftKey && e.key.toLowerCase() === "d") { done(); void fillCounting(); }
     else if (ctrl && e.key.toLowerCase() === "d") { done(); void fillDown(); }
     else if (ctrl && e.key.toLowerCase() === "a") { done(); setAnchor({ row: 0, col: 0 }); setActive({ row: rows.length - 1, col: columns.length - 1 }); }
     else if (ctrl && e.key === "Delete") { done(); void remove(); }
@@ -169,10 +204,24 @@ export function Grid({ points, chosen, onChoose, onTable }: { points: PointsView
     <div
       ref={scroll} className="min-h-0 flex-1 overflow-auto outline-none" tabIndex={0} role="grid" aria-label="Map" aria-rowcount={rows.length} aria-colcount={columns.length}
       onKeyDown={onKey}
+      onMouseDown={(e) => {
+        const spot = spotOf(e.target, columns);
+        if (!spot || (typing && spot.row === active.row && spot.col === active.col)) return;
+        if (typing) {
+          e.preventDefault();
+          void commit([0, 0], spot);
+        } else go(spot.row, spot.col, e.shiftKey);
+      }}
+      onMouseOver={(e) => {
+        const spot = e.buttons === 1 && !typing ? spotOf(e.target, columns) : undefined;
+        if (spot) setActive(spot);
+      }}
+      onFocus={noop}
+      onDoubleClick={(e) => { if (spotOf(e.target, columns)) begin(); }}
       onCopy={(e) => {
         if (typing) return;
         e.preventDefault();
-        e.clipboardData.setData("text/plain", rows.slice(box.top, box.bottom + 1).map((r) => r.cells.slice(box.left, box.right + 1).join("\t")).join("\n"));
+        e.clipboardData.setData("text/plain", rows.slice(box.top, box.bottom + 1).map((r) => columns.slice(box.left, box.right + 1).map((_c, i) => textOf(r, box.left + i)).join("\t")).join("\n"));
       }}
       onPaste={(e) => {
         if (typing) return;
@@ -180,55 +229,143 @@ export function Grid({ points, chosen, onChoose, onTable }: { points: PointsView
         void paste(e.clipboardData.getData("text/plain"));
       }}
     >
-      <div className="sticky top-0 z-10 grid w-max min-w-full bg-band" style={{ gridTemplateColumns: template, height: rowHeight }} role="row">
-        <span />
-        {columns.map((c) => <span key={c} role="columnheader" className="small soft flex items-center px-2 font-semibold">{titles[c] ?? c}</span>)}
-        <span role="columnheader" className="small soft sticky right-0 flex items-center justify-end border-l border-rule bg-band px-3 font-semibold">Now</span>
+      <div className="sticky top-0 z-10 w-max min-w-full bg-band">
+        <div className="grid" style={{ gridTemplateColumns: template, height: rowHeight }} role="row">
+          <button type="button" aria-label="Sort by findings" className="flex items-center justify-center" onClick={() => setSort(turned(sort, "findings"))}>{arrow(sort, "findings") || <span className="soft small">!</span>}</button>
+          {columns.map((c) => (
+            <button key={c} type="button" role="columnheader" aria-sort={sort?.by === c ? (sort.down ? "descending" : "ascending") : "none"} title={`Sort by ${titles[c] ?? c}`}
+              className="small soft flex items-center gap-1 overflow-hidden px-2 text-left font-semibold whitespace-nowrap" onClick={() => setSort(turned(sort, c))}>{titles[c] ?? c}{arrow(sort, c)}</button>
+          ))}
+          <span role="columnheader" className="small soft sticky right-0 flex items-center justify-end border-l border-rule bg-band px-3 font-semibold">Now</span>
+        </div>
+        {filtering && (
+          <div className="grid border-b border-rule" style={{ gridTemplateColumns: template, height: rowHeight }} role="row">
+            <span />
+            {columns.map((c) => (
+              <input key={c} data-filter={c} aria-label={`Filter ${titles[c] ?? c}`} className="mono m-[2px] min-w-0 rounded border border-rule bg-sheet px-1" placeholder="filter" spellCheck={false} value={filters[c] ?? ""}
+                onChange={(e) => setFilters({ ...filters, [c]: e.target.value })} onPaste={(e) => e.stopPropagation()} onCopy={(e) => e.stopPropagation()} />
+            ))}
+            <span className="small soft sticky right-0 flex items-center justify-end border-l border-rule bg-band px-3" data-testid="filtered">{rows.length === points.rows.length ? "" : `${rows.length} shown`}</span>
+          </div>
+        )}
       </div>
-      <div className="relative w-max min-w-full" style={{ height: virtual.getTotalSize() }}>
+      <div role="rowgroup" className="relative w-max min-w-full" style={{ height: virtual.getTotalSize() }}>
         {virtual.getVirtualItems().map((item) => {
           const row = rowAt(item.index);
-          const own = row ? (findings.get(row.id) ?? []) : [];
+          const inside = item.index >= box.top && item.index <= box.bottom;
+          const here = item.index === active.row;
           return (
-            <div key={row?.id ?? "new"} role="row" aria-rowindex={item.index + 1} data-point={row?.id} className="absolute left-0 grid w-full"
-              style={{ top: item.start, height: rowHeight, gridTemplateColumns: template, background: item.index === active.row ? "color-mix(in srgb, var(--tide-wash) 55%, transparent)" : undefined }}>
-              <span className="flex items-center justify-center border-b border-rule">
-                {own.length > 0 ? <Tip text={own.map((f) => <p key={f.code}>{f.sentence} {f.remedy}</p>)}><span><Mark kind={markOf(own[0]?.severity)} size={15} label={own[0]?.sentence} /></span></Tip> : row && <RowMark id={row.id} />}
-              </span>
-              {columns.map((column, col) => {
-                const isActive = item.index === active.row && col === active.col;
-                const wrong = own.find((f) => f.subject.column === column);
-                const inside = item.index >= box.top && item.index <= box.bottom && col >= box.left && col <= box.right;
-                const cell = (
-                  <div key={column} role="gridcell" tabIndex={-1} data-col={column} aria-selected={inside} className={`grid-cell ${column === "name" ? "font-semibold" : column === "remark" || column === "unit" ? "" : "mono"} ${inside ? "selected" : ""} ${isActive ? "active" : ""} ${wrong ? wrong.severity : ""}`}
-                    onMouseDown={(e) => {
-                      if (isActive && typing) return;
-                      if (typing) {
-                        e.preventDefault();
-                        void commit([0, 0], { row: item.index, col });
-                      } else go(item.index, col, e.shiftKey);
-                    }}
-                    onMouseEnter={(e) => { if (e.buttons === 1 && !typing) setActive({ row: item.index, col }); }}
-                    onDoubleClick={() => begin()}>
-                    {isActive && typing ? (
-                      <CellInput text={typing.text} choices={points.choices[column] ?? []} problem={typing.problem} label={titles[column] ?? column}
-                        onText={(text) => setTyping({ ...typing, text, problem: undefined })} onCommit={commit} onCancel={() => { setTyping(undefined); scroll.current?.focus({ preventScroll: true }); }} />
-                    ) : row ? row.cells[col] : column === "name" ? <span className="soft font-normal">new point…</span> : ""}
-                  </div>
-                );
-                return wrong && !(isActive && typing) ? <Tip key={column} text={<>{wrong.sentence} {wrong.remedy}</>}>{cell}</Tip> : cell;
-              })}
-              {row ? <Now id={row.id} unit={row.cells[columns.indexOf("unit")] ?? ""} /> : <span className="border-b border-rule" />}
-            </div>
+            <RowView key={item.index % slots} row={row} index={item.index} top={item.start} template={template} columns={columns} cellAt={cellAt} own={(row && findings.get(row.id)) ?? noFindings}
+              left={inside ? box.left : -1} right={inside ? box.right : -1} activeCol={here ? active.col : -1} unit={row?.cells[unitAt] ?? ""}
+              editor={here && typing ? (
+                <CellInput text={typing.text} choices={points.choices[columns[active.col] ?? ""] ?? []} problem={typing.problem} label={titles[columns[active.col] ?? ""] ?? ""}
+                  onText={(text) => setTyping({ ...typing, text, problem: undefined })} onCommit={commit} onCancel={() => { setTyping(undefined); scroll.current?.focus({ preventScroll: true }); }} />
+              ) : undefined} />
           );
         })}
       </div>
     </div>
   );
+});
+
+const noop = () => {};
+/** Rows that leave the view hand their elements on to those that come in. */
+const slots = 96;
+const noFindings: Finding[] = [];
+
+/** The place of the cell that an event happened in. */
+function spotOf(target: EventTarget, columns: string[]): Spot | undefined {
+  if (!(target instanceof Element)) return undefined;
+  const col = columns.indexOf(target.closest("[data-col]")?.getAttribute("data-col") ?? "");
+  const row = Number(target.closest("[aria-rowindex]")?.getAttribute("aria-rowindex") ?? 0) - 1;
+  return col < 0 || row < 0 ? undefined : { row, col };
+}
+
+/** One row. It is drawn anew only when something in it changed, so that scrolling stays cheap. */
+const RowView = memo(function RowView({ row, index, top, template, columns, cellAt, own, left, right, activeCol, unit, editor }: {
+  row?: PointRow;
+  index: number;
+  top: number;
+  template: string;
+  columns: string[];
+  cellAt: number[];
+  own: Finding[];
+  left: number; // selected columns, -1 for none
+  right: number;
+  activeCol: number;
+  unit: string;
+  editor?: ReactNode;
+}) {
+  return (
+    <div role="row" aria-rowindex={index + 1} data-point={row?.id} className="absolute left-0 grid w-full"
+      style={{ contain: "layout style", top, height: rowHeight, gridTemplateColumns: template, background: activeCol >= 0 ? "color-mix(in srgb, var(--tide-wash) 55%, transparent)" : undefined }}>
+      <span className="flex items-center justify-center border-b border-rule">
+        {own.some((f) => f.severity !== "note") ? <span title={own.map((f) => `${f.sentence} ${f.remedy}`).join("\n")}><Mark kind={markOf(own[0]?.severity)} size={15} label={own[0]?.sentence} /></span> : row && <RowMark id={row.id} />}
+      </span>
+      {columns.map((column, col) => {
+        const isActive = col === activeCol;
+        const wrong = own.find((f) => f.subject.column === column);
+        const inside = col >= left && col <= right;
+        return (
+          <div key={column} title={wrong ? `${wrong.sentence} ${wrong.remedy}` : undefined} role="gridcell" tabIndex={-1} data-col={column} aria-selected={inside} className={`grid-cell ${column === "name" ? "font-semibold" : column === "remark" || column === "unit" ? "" : "mono"} ${inside ? "selected" : ""} ${isActive ? "active" : ""} ${wrong ? wrong.severity : ""}`}>
+            {isActive && editor ? editor : row ? row.cells[cellAt[col] ?? -1] : column === "name" ? <span className="soft font-normal">new point…</span> : ""}
+          </div>
+        );
+      })}
+      {row ? <Now id={row.id} unit={unit} /> : <span className="border-b border-rule" />}
+    </div>
+  );
+});
+
+/** Which column the rows are sorted by. */
+interface Sorting {
+  by: string;
+  down: boolean;
+}
+
+const turned = (sort: Sorting | undefined, by: string): Sorting | undefined => (sort?.by !== by ? { by, down: by === "findings" } : sort.down === (by === "findings") ? { by, down: !sort.down } : undefined);
+const arrow = (sort: Sorting | undefined, by: string) => (sort?.by === by ? <span aria-hidden>{sort.down ? "↓" : "↑"}</span> : "");
+const noFilters: Record<string, string> = {};
+const natural = new Intl.Collator("en", { numeric: true, sensitivity: "base" });
+const ranks: Record<string, number> = { fault: 3, doubt: 2, note: 1 };
+
+/** The rows in view: filtered by what stands in each column, and sorted. */
+function useView(points: PointsView, sort: Sorting | undefined, filters: Record<string, string>): PointRow[] {
+  return useMemo(() => {
+    const tests = Object.entries(filters).filter(([, text]) => text.trim()).map(([column, text]) => ({ at: points.columns.indexOf(column), test: matcher(text.trim()) }));
+    let rows = points.rows;
+    if (tests.length) rows = rows.filter((r) => tests.every((t) => t.test(r.cells[t.at] ?? "")));
+    if (!sort) return rows;
+    const worst = new Map<string, number>();
+    if (sort.by === "findings") for (const f of points.findings) worst.set(f.subject.id, Math.max(worst.get(f.subject.id) ?? 0, ranks[f.severity] ?? 0));
+    const at = points.columns.indexOf(sort.by);
+    const keyed = rows.map((row) => ({ row, text: row.cells[at] ?? "", rank: worst.get(row.id) ?? 0 }));
+    keyed.sort((a, b) => {
+      if (sort.by === "findings") return a.rank - b.rank;
+      if (sort.by === "address") return a.row.area.localeCompare(b.row.area) || a.row.start - b.row.start || natural.compare(a.text, b.text);
+      return natural.compare(a.text, b.text);
+    });
+    if (sort.down) keyed.reverse();
+    return keyed.map((k) => k.row);
+  }, [points, sort, filters]);
+}
+
+/** A filter: a part of the text, =exactly, !not, < or > a number, or – for empty cells. */
+function matcher(filter: string): (text: string) => boolean {
+  const rest = filter.slice(1).trim().toLowerCase();
+  const than = Number(rest);
+  if (filter === "–" || filter === "-") return (text) => text === "";
+  if (filter.startsWith("=")) return (text) => text.toLowerCase() === rest;
+  if (filter.startsWith("!")) return (text) => !text.toLowerCase().includes(rest);
+  if (/^[<>]/.test(filter) && rest && !Number.isNaN(than)) {
+    const number = (text: string) => Number(text.replace(/[^0-9.eE-]/g, ""));
+    return filter.startsWith("<") ? (text) => text !== "" && number(text) < than : (text) => text !== "" && number(text) > than;
+  }
+  return (text) => text.toLowerCase().includes(filter.toLowerCase());
 }
 
 /** The editor of a cell. It stays open, with the reason, while what it holds cannot be kept. */
-function CellInput({ text, choices, problem, label, onText, onCommit, onCancel }: { text: string; choices: string[]; problem?: Problem; label: string; onText: (t: string) => void; onCommit: (move: [number, number]) => Promise<void>; onCancel: () => void }) {
+function CellInput({ text, choices, problem, label, onText, onCommit, onCancel }: { text: string; choices: string[]; problem?: Problem; label: string; onText: (t: string) => void; onCommit: (move: [number, number], target?: Spot, all?: boolean) => Promise<void>; onCancel: () => void }) {
   const input = useRef<HTMLInputElement>(null);
   useLayoutEffect(() => {
     input.current?.focus();
@@ -242,7 +379,8 @@ function CellInput({ text, choices, problem, label, onText, onCommit, onCancel }
         onChange={(e) => onText(e.target.value)}
         onBlur={() => { if (!problem) void onCommit([0, 0]); }}
         onKeyDown={(e) => {
-          if (e.key === "Enter") { e.preventDefault(); void onCommit([e.shiftKey ? -1 : 1, 0]); }
+          if (e.key === "Enter" && (e.ctrlKey || e.metaKey)) { e.preventDefault(); void onCommit([0, 0], undefined, true); }
+          else if (e.key === "Enter") { e.preventDefault(); void onCommit([e.shiftKey ? -1 : 1, 0]); }
           else if (e.key === "Tab") { e.preventDefault(); void onCommit([0, e.shiftKey ? -1 : 1]); }
           else if (e.key === "Escape") { e.preventDefault(); onCancel(); }
           e.stopPropagation();

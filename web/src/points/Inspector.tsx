@@ -4,12 +4,14 @@ import uPlot from "uplot";
 import "uplot/dist/uPlot.min.css";
 import { get, post, problemOf, usePoint, useSite } from "../api/client";
 import { useLive } from "../api/live";
-import type { Problem, Trend, WriteOrder, WriteResult } from "../api/types.gen";
+import type { PointsView, Problem, Trend, WriteOrder, WriteResult } from "../api/types.gen";
 import { Mark, markOf } from "../shared/Mark";
 import { clock, Dialog, ProblemNotice, shown } from "../shared/ui";
+import { Fathom } from "./Fathom";
+import { MapFinding } from "./Fixes";
 
 /** One point: its value now, the words it came from, its trend, every notation of its address, and writing. */
-export function Inspector({ id }: { id: string }) {
+export function Inspector({ id, points }: { id: string; points: PointsView }) {
   const live = useLive(id);
   const { data } = usePoint(id, Math.floor((live?.atMs ?? 0) / 500));
   const { data: site } = useSite();
@@ -18,6 +20,7 @@ export function Inspector({ id }: { id: string }) {
   const device = site?.devices.find((d) => d.id === data.device);
   const decimals = (hex: string) => BigInt("0x" + hex).toString();
   const words = live?.words ? live.words.split(" ") : [];
+  const findings = points.findings.filter((f) => f.subject.id === id);
   return (
     <aside className="panel" aria-label="Point" data-inspector={id}>
       <h2 className="break-words">{p.name}</h2>
@@ -31,6 +34,7 @@ export function Inspector({ id }: { id: string }) {
         <b>{live?.quality ?? "not read"}</b>{live?.reason ? ": " + live.reason : ""}
         {live && live.atMs > 0 && <span className="mono soft"> · {clock(live.atMs)}</span>}
       </div>
+      {findings.map((f) => <MapFinding key={f.code + (f.subject.column ?? "")} points={points} finding={f} />)}
       <TrendChart id={id} />
       <h3 className="mt-4 mb-1">Words it came from</h3>
       {words.length ? (
@@ -39,11 +43,28 @@ export function Inspector({ id }: { id: string }) {
           <tbody>{words.slice(0, 8).map((w, i) => <tr key={`${i}-${w}`}><td>{w}</td><td className="num">{decimals(w)}</td><td className="num">{BigInt("0x" + w).toString(2).padStart(w.length * 4, "0").replace(/(....)(?=.)/g, "$1\u2009")}</td></tr>)}</tbody>
         </table>
       ) : <p className="soft small">Nothing has been read yet. Start the run under Timetable, or run its link.</p>}
+      {data.readings.length > 0 && (
+        <details className="mt-2">
+          <summary className="small cursor-pointer">These words in every plausible reading</summary>
+          <table className="rows" data-testid="readings"><tbody>
+            {data.readings.map((r) => <tr key={r.type + r.order + (r.length ?? "")} className={r.type === p.type && (r.order || "") === (p.order ?? "") ? "chosen" : ""}><td>{r.type} {r.length ?? ""} <span className="mono">{r.order}</span></td><td className={"num break-all " + (r.likely ? "font-semibold" : "soft")}>{r.shows}</td></tr>)}
+          </tbody></table>
+        </details>
+      )}
+      {p.address && points.areas.some((a) => a.key === data.area && a.unitBits === 16) && <Fathom key={id} points={points} view={data} />}
       <h3 className="mt-4 mb-1">Its address, in every notation</h3>
       <dl className="grid grid-cols-[1fr_1fr] gap-y-1" data-testid="notations">
         {data.notations.map((n) => [<dt key={n.notation} className="small soft">{n.notation}</dt>, <dd key={n.notation + "="} className="mono">{n.text}</dd>])}
       </dl>
       <p className="small soft mt-1">Any of them can be typed into the grid.</p>
+      {data.neighbours.length > 0 && (
+        <>
+          <h3 className="mt-3 mb-1">The bit, as neighbours count it</h3>
+          <dl className="grid grid-cols-[1fr_auto] gap-y-1" data-testid="neighbours">
+            {data.neighbours.map((n) => [<dt key={n.notation} className="small soft">{n.notation}</dt>, <dd key={n.notation + "="} className="mono">{n.text}</dd>])}
+          </dl>
+        </>
+      )}
       {data.writable && <Writer id={id} unit={p.unit ?? ""} />}
     </aside>
   );

@@ -2,21 +2,31 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useCallback, useEffect, useRef, useState } from "react";
 import { post, problemOf } from "../api/client";
-import type { IntakeAnswer, IntakeRequest, Problem, Row } from "../api/types.gen";
+import type { IntakeAnswer, IntakeRequest, PointsView, Problem, Reading, Row } from "../api/types.gen";
 import { say } from "../shared/toast";
 import { Dialog, ProblemNotice } from "../shared/ui";
 import { count } from "../Shell";
+import { titles } from "./Grid";
 
-const columns = ["", "name", "address", "type", "order", "scale", "offset", "unit", "pace", "decimals", "access", "remark"];
+/** What a table comes from: rows that were pasted, or a file as it lies on the disk. */
+export interface Source {
+  text?: string;
+  file?: string; // base64
+  name?: string;
+}
 
-/** Brings a table in: paste or file, then a preview, the bad rows listed to be corrected in place. */
-export function Intake({ device, name, text, onClose }: { device: string; name: string; text: string; onClose: () => void }) {
+const because: Record<string, string> = { heading: "by its heading", content: "by what it holds", memory: "as last time", choice: "as chosen" };
+
+/** Brings a table in: paste or file, then how it is understood, a preview, the bad rows listed to be corrected in place. */
+export function Intake({ points, name, source: given, onClose }: { points: PointsView; name: string; source: Source; onClose: () => void }) {
+  const device = points.device;
   const client = useQueryClient();
-  const [source, setSource] = useState(text);
+  const [source, setSource] = useState(given);
   const [answer, setAnswer] = useState<IntakeAnswer>();
   const [problem, setProblem] = useState<Problem>();
   const [busy, setBusy] = useState(false);
   const [bad, setBad] = useState<Row[]>([]);
+  const [replace, setReplace] = useState(false);
 
   const ask = useCallback(async (request: IntakeRequest): Promise<IntakeAnswer | undefined> => {
     setBusy(true);
@@ -33,13 +43,18 @@ export function Intake({ device, name, text, onClose }: { device: string; name: 
       setBusy(false);
     }
   }, [device]);
-  const preview = useCallback(async (table: string) => { setSource(table); if (table.trim()) await ask({ text: table, commit: false }); }, [ask]);
-  useEffect(() => { if (text) void preview(text); }, [text, preview]);
+  const look = useCallback(async (from: Source) => {
+    setSource(from);
+    if (from.file || from.text?.trim()) await ask({ text: from.text, file: from.file, commit: false });
+  }, [ask]);
+  useEffect(() => { if (given.text || given.file) void look(given); }, [given, look]);
 
   const [corrected, setCorrected] = useState<Row[]>();
+  const again = (more: Partial<IntakeRequest>): IntakeRequest => corrected
+    ? { rows: corrected, headings: answer?.headings, columns: answer?.columns, reading: answer?.reading, commit: false, ...more }
+    : { text: source.text, file: source.file, sheet: answer?.sheet, columns: answer?.columns, reading: answer?.reading, commit: false, ...more };
   const bringIn = async () => {
-    const request: IntakeRequest = corrected ? { rows: corrected, headings: answer?.headings, columns: answer?.columns, commit: true } : { text: source, columns: answer?.columns, commit: true };
-    const got = await ask(request);
+    const got = await ask(again({ commit: true, replace: replace && !corrected }));
     if (!got) return;
     await client.invalidateQueries({ queryKey: ["points", device] });
     await client.invalidateQueries({ queryKey: ["site"] });
@@ -47,44 +62,81 @@ export function Intake({ device, name, text, onClose }: { device: string; name: 
     if (got.rejectedRows.length === 0) return onClose();
     // What is left is corrected on its own.
     setCorrected(got.rejectedRows);
-    await ask({ rows: got.rejectedRows, headings: got.headings, columns: got.columns, commit: false });
+    await ask({ rows: got.rejectedRows, headings: got.headings, columns: got.columns, reading: got.reading, commit: false });
   };
   const setCell = (line: number, col: number, value: string) => setBad(bad.map((r) => (r.line === line ? { ...r, cells: Array.from({ length: Math.max(r.cells.length, col + 1) }, (_, i) => (i === col ? value : (r.cells[i] ?? ""))) } : r)));
   const check = async () => {
-    if (corrected) { setCorrected(bad); await ask({ rows: bad, headings: answer?.headings, columns: answer?.columns, commit: false }); return; }
-    // The good rows come in first; what is left is corrected on its own.
-    const good = await ask({ text: source, columns: answer?.columns, commit: true });
-    if (!good) return;
-    await client.invalidateQueries({ queryKey: ["points", device] });
+    if (!corrected) {
+      // The good rows come in first; the corrected ones are looked at on their own.
+      const fixed = bad;
+      const got = await ask(again({ commit: true }));
+      if (!got) return;
+      await client.invalidateQueries({ queryKey: ["points", device] });
+      setCorrected(fixed);
+      await ask({ rows: fixed, headings: got.headings, columns: got.columns, reading: got.reading, commit: false });
+      return;
+    }
     setCorrected(bad);
-    await ask({ rows: bad, headings: answer?.headings, columns: answer?.columns, commit: false });
+    await ask({ rows: bad, headings: answer?.headings, columns: answer?.columns, reading: answer?.reading, commit: false });
   };
   const setColumn = (i: number, column: string) => {
     if (!answer) return;
-    const next = answer.columns.map((c, j) => (j === i ? column : c === column && column ? "" : c));
-    void ask(corrected ? { rows: corrected, headings: answer.headings, columns: next, commit: false } : { text: source, columns: next, commit: false });
+    void ask(again({ columns: answer.columns.map((c, j) => (j === i ? column : c === column && column ? "" : c)) }));
   };
+  const setReading = (change: Partial<Reading>) => {
+    if (!answer) return;
+    const heads = change.headerRow !== undefined;
+    void ask(again({ reading: { ...answer.reading, ...change }, columns: heads ? undefined : answer.columns }));
+  };
+  const hasBits = answer?.columns.includes("bit");
   return (
     <Dialog open onClose={onClose} title={`Bring rows into the map of ${name}`} wide>
       {!answer && (
         <>
-          <p className="soft mb-2">Paste rows copied from a spreadsheet, with or without their headings. Commas, semicolons and tabs are all understood.</p>
-          <textarea className="input mono" rows={10} aria-label="Rows" autoFocus value={source} onChange={(e) => setSource(e.target.value)} onPaste={(e) => { e.preventDefault(); void preview(e.clipboardData.getData("text/plain")); }} placeholder={"Name\tAddress\tType\tUnit\nOxygen\t40001\tfloat32\tmg/L"} />
+          <p className="soft mb-2">Paste rows copied from a spreadsheet, with or without their headings. Commas, semicolons and tabs are all understood. Workbooks, JSON and IEC 61131-10 documents come in as files.</p>
+          <textarea className="input mono" rows={10} aria-label="Rows" autoFocus value={source.text ?? ""} onChange={(e) => setSource({ text: e.target.value })} onPaste={(e) => { e.preventDefault(); void look({ text: e.clipboardData.getData("text/plain") }); }} placeholder={"Name\tAddress\tType\tUnit\nOxygen\t40001\tfloat32\tmg/L"} />
         </>
       )}
       {problem && <ProblemNotice problem={problem} />}
       {answer && (
         <>
           <p className="mb-2" data-testid="intake-summary">
-            <b>{count(answer.total, "row")}:</b> {answer.added} new, {answer.changed} changed, {answer.same} as they are, {answer.rejected.length ? <b className="text-fault">{count(bad.length, "row")} cannot come in yet</b> : "none with a problem"}.
+            <b>{count(answer.total, "row")}{source.name ? ` of ${source.name}` : ""}:</b> {answer.added} new, {answer.changed} changed, {answer.same} as they are, {answer.rejected.length ? <b className="text-fault">{count(bad.length, "row")} cannot come in yet</b> : "none with a problem"}.
           </p>
-          <div className="mb-3 flex flex-wrap gap-2">
-            {answer.columns.map((column, i) => (
-              <label key={`${i}-${answer.headings[i] ?? ""}`} className="small flex items-center gap-1">
-                <span className="soft">{answer.headings[i] || `column ${i + 1}`}</span>
-                <select className="input !w-auto !py-0" aria-label={`What ${answer.headings[i] || `column ${i + 1}`} holds`} value={column} onChange={(e) => setColumn(i, e.target.value)}>
-                  {columns.map((c) => <option key={c} value={c}>{c || "left out"}</option>)}
+          {!corrected && (
+            <div className="mb-2 flex flex-wrap items-center gap-x-4 gap-y-1">
+              {answer.sheets.length > 1 && (
+                <label className="small flex items-center gap-1"><span className="soft">Sheet</span>
+                  <select className="input !w-auto !py-0" value={answer.sheet} onChange={(e) => void ask({ file: source.file, sheet: e.target.value, commit: false })}>{answer.sheets.map((s) => <option key={s}>{s}</option>)}</select>
+                </label>
+              )}
+              <label className="small flex items-center gap-1"><span className="soft">Headings</span>
+                <select className="input !w-auto max-w-[260px] !py-0" value={answer.reading.headerRow} onChange={(e) => setReading({ headerRow: Number(e.target.value) })}>
+                  <option value={-1}>none</option>
+                  {answer.first.map((r) => <option key={r.line} value={r.line}>row {r.line}: {r.cells.filter(Boolean).slice(0, 4).join(", ")}</option>)}
                 </select>
+              </label>
+              {points.areas.length > 1 && (
+                <label className="small flex items-center gap-1"><span className="soft">Bare numbers are in the</span>
+                  <select className="input !w-auto !py-0" value={answer.reading.area} onChange={(e) => setReading({ area: e.target.value })}>
+                    <option value="">{points.areas[0]?.title}, unless they say otherwise</option>{points.areas.map((a) => <option key={a.key} value={a.key}>{a.title}</option>)}
+                  </select>
+                </label>
+              )}
+              <label className="small flex items-center gap-1"><input type="checkbox" checked={answer.reading.fromOne} onChange={(e) => setReading({ fromOne: e.target.checked })} /> and count from 1</label>
+              {hasBits && <label className="small flex items-center gap-1"><input type="checkbox" checked={answer.reading.bitFromOne} onChange={(e) => setReading({ bitFromOne: e.target.checked })} /> bits count from 1</label>}
+            </div>
+          )}
+          <div className="mb-3 flex flex-wrap gap-2" data-testid="recognised">
+            {answer.columns.map((column, i) => (
+              <label key={`${i}-${answer.headings[i] ?? ""}`} className="small flex items-center gap-1" title={because[answer.bases[i] ?? ""] ?? "not recognised"}>
+                <span className="soft">{answer.headings[i] || `column ${i + 1}`}</span>
+                <select className="input !w-auto !py-0" aria-label={`What ${answer.headings[i] || `column ${i + 1}`} holds`} value={column} onChange={(e) => setColumn(i, e.target.value)} style={column ? undefined : { color: "var(--ink2)" }}>
+                  <option value="">left out</option>
+                  {points.tableColumns.map((c) => <option key={c} value={c}>{titles[c] ?? c}</option>)}
+                </select>
+                {answer.bases[i] === "content" && <span className="chip note">by content</span>}
+                {answer.bases[i] === "memory" && <span className="chip note">as last time</span>}
               </label>
             ))}
           </div>
@@ -92,23 +144,36 @@ export function Intake({ device, name, text, onClose }: { device: string; name: 
           {answer.preview.length > 0 && (
             <div className="max-h-[220px] overflow-auto">
               <table className="rows small">
-                <thead><tr><th>Line</th>{columns.slice(1).map((c) => <th key={c}>{c}</th>)}<th>effect</th></tr></thead>
-                <tbody>{answer.preview.map((r) => <tr key={r.line}><td className="num">{r.line}</td>{columns.slice(1).map((c, i) => <td key={c} className="mono !py-[2px]">{r.cells[i]}</td>)}<td className="soft">{r.effect}</td></tr>)}</tbody>
+                <thead><tr><th>Line</th>{points.columns.map((c) => <th key={c}>{titles[c] ?? c}</th>)}<th>Effect</th></tr></thead>
+                <tbody>{answer.preview.map((r) => (
+                  <tr key={r.line}><td className="num">{r.line}</td>
+                    {points.columns.map((c, i) => <td key={c} className="mono !py-[2px] whitespace-nowrap" style={r.changed.includes(c) ? { background: "var(--doubt-wash)" } : undefined}>{r.cells[i]}</td>)}
+                    <td className="soft">{r.effect}</td></tr>
+                ))}</tbody>
               </table>
             </div>
+          )}
+          {answer.findingCount > 0 && (
+            <details className="small mt-2"><summary>The map would have {count(answer.findingCount, "finding")} with these rows in it</summary>
+              {answer.findings.slice(0, 20).map((f) => <p key={f.code + f.subject.id} className="mt-1"><b>{f.title}.</b> {f.sentence}</p>)}
+            </details>
+          )}
+          {answer.removedCount > 0 && !corrected && (
+            <label className="small mt-2 flex items-start gap-2" data-testid="removed"><input type="checkbox" className="mt-[3px]" checked={replace} onChange={(e) => setReplace(e.target.checked)} />
+              <span>{count(answer.removedCount, "point")} of the map {answer.removedCount === 1 ? "is" : "are"} in no row{answer.removed.length ? <span className="soft"> ({answer.removed.slice(0, 6).join(", ")}{answer.removedCount > 6 ? " …" : ""})</span> : null}: remove {answer.removedCount === 1 ? "it" : "them"}</span>
+            </label>
           )}
         </>
       )}
       <div className="mt-4 flex justify-end gap-2">
         <button type="button" className="button" onClick={onClose}>Close</button>
-        {!answer && <button type="button" className="button main" disabled={!source.trim() || busy} onClick={() => void preview(source)}>Look at them</button>}
+        {!answer && <button type="button" className="button main" disabled={!source.text?.trim() || busy} onClick={() => void look(source)}>Look at them</button>}
         {answer && bad.length > 0 && <button type="button" className="button" disabled={busy} onClick={() => void check()}>{corrected ? "Check the corrected rows" : "Bring in the good rows, check the corrected"}</button>}
-        {answer && <button type="button" className="button main" disabled={busy || answer.added + answer.changed === 0} onClick={() => void bringIn()}>{busy ? "Working…" : `Bring in ${count(answer.added + answer.changed, "row")}`}</button>}
+        {answer && <button type="button" className="button main" disabled={busy || answer.added + answer.changed + (replace ? answer.removedCount : 0) === 0} onClick={() => void bringIn()}>{busy ? "Working…" : `Bring in ${count(answer.added + answer.changed, "row")}`}</button>}
       </div>
     </Dialog>
   );
 }
-
 /** The rows that cannot come in, each bad cell open for correction with its reason. */
 function Rejects({ answer, rows, onCell }: { answer: IntakeAnswer; rows: Row[]; onCell: (line: number, col: number, value: string) => void }) {
   const scroll = useRef<HTMLDivElement>(null);

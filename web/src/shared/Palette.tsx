@@ -1,23 +1,19 @@
 import { useNavigate } from "@tanstack/react-router";
-import { useQueries } from "@tanstack/react-query";
+import { useQueries, useQueryClient } from "@tanstack/react-query";
 import { Command } from "cmdk";
 import { useState } from "react";
-import { get, useSite } from "../api/client";
-import type { PointsView } from "../api/types.gen";
-
-export interface Action {
-  title: string;
-  keys?: string;
-  run: () => void;
-}
+import { pointsQuery, useSite } from "../api/client";
+import { useOffered, type Action } from "./actions";
 
 /** Finds anything and does anything. */
 export function Palette({ open, onClose, actions }: { open: boolean; onClose: () => void; actions: Action[] }) {
   const navigate = useNavigate();
+  const client = useQueryClient();
+  const offered = useOffered();
   const { data: site } = useSite();
   const [search, setSearch] = useState("");
   const maps = useQueries({
-    queries: (open && site ? site.devices.filter((d) => d.pointCount > 0) : []).map((d) => ({ queryKey: ["points", d.id], queryFn: () => get<PointsView>(`/api/devices/${d.id}/points`) })),
+    queries: (open && site ? site.devices.filter((d) => d.pointCount > 0) : []).map((d) => pointsQuery(client, d.id)),
   });
   const done = (run: () => void) => {
     setSearch("");
@@ -36,14 +32,14 @@ export function Palette({ open, onClose, actions }: { open: boolean; onClose: ()
     </Command.Item>
   );
   return (
-    <Command.Dialog open={open} onOpenChange={(next) => !next && onClose()} label="Find or do" shouldFilter={false} overlayClassName="overlay" contentClassName="dialog !top-[12%] !translate-y-0 !p-2">
+    <Command.Dialog open={open} onOpenChange={(next) => !next && onClose()} label="Find or do" shouldFilter={false} overlayClassName="overlay" contentClassName="dialog high !p-2">
       <Command.Input value={search} onValueChange={setSearch} placeholder="A device, a point, an address, or what to do" className="input mb-2" />
       <Command.List className="max-h-[56vh] overflow-auto">
         <Command.Empty className="soft p-3">Nothing has that name or address.</Command.Empty>
         {site?.devices.filter((d) => hit(d.name + " " + d.ports.map((p) => p.host).join(" "))).slice(0, 20)
           .map((d) => item("device:" + d.id, d.name, d.pointCount ? "map" : "device", () => void (d.pointCount ? navigate({ to: "/points/$device", params: { device: d.id } }) : navigate({ to: "/lines/$kind/$id", params: { kind: "device", id: d.id } }))))}
         {found.map(({ row, device, name }) => item("point:" + row.id, `${name} · ${row.cells[0]}`, row.cells[1], () => void navigate({ to: "/points/$device/$point", params: { device, point: row.id } })))}
-        {actions.filter((a) => hit(a.title)).map((a) => item("do:" + a.title, a.title, a.keys ?? "", a.run))}
+        {[...offered, ...actions].filter((a) => hit(a.title)).map((a) => item("do:" + a.title, a.title, a.keys ?? "", a.run))}
       </Command.List>
     </Command.Dialog>
   );

@@ -31,10 +31,13 @@ export function Field({ label, value, onCommit, unit, options, mono, placeholder
   const [text, setText] = useState(value);
   const [problem, setProblem] = useState<Problem>();
   const dirty = useRef(false);
+  const focused = useRef(false);
   const sent = useRef<string>(undefined); // what is on its way: Enter and leaving the field say the same twice
   const id = useId();
+  // What another window changes is shown on leaving the field, not under the
+  // hands of whoever has begun to select and type.
   useEffect(() => {
-    if (!dirty.current) setText(value);
+    if (!dirty.current && !focused.current) setText(value);
   }, [value]);
   const commit = async (next: string) => {
     if (next === sent.current) return;
@@ -53,7 +56,10 @@ export function Field({ label, value, onCommit, unit, options, mono, placeholder
     }
     sent.current = undefined;
   };
-  const shared = { id, className: "input " + (mono ? "mono" : ""), "aria-invalid": !!problem, onFocus: () => !dirty.current && onBegin?.() };
+  const shared = { id, className: "input " + (mono ? "mono" : ""), "aria-invalid": !!problem, onFocus: () => {
+    focused.current = !options;
+    if (!dirty.current) onBegin?.();
+  } };
   return (
     <div className="grid grid-cols-[112px_1fr] items-center gap-x-3 py-1">
       <label htmlFor={id} className="small soft">{label}{unit ? `, ${unit}` : ""}</label>
@@ -68,9 +74,13 @@ export function Field({ label, value, onCommit, unit, options, mono, placeholder
           placeholder={placeholder}
           spellCheck={false}
           onChange={(e) => { dirty.current = true; setText(e.target.value); }}
-          onBlur={() => void commit(text)}
+          onBlur={() => {
+            focused.current = false;
+            if (dirty.current) void commit(text);
+            else setText(value);
+          }}
           onKeyDown={(e) => {
-            if (e.key === "Enter") void commit(text);
+            if (e.key === "Enter" && dirty.current) void commit(text);
             if (e.key === "Escape" && dirty.current) {
               e.stopPropagation();
               dirty.current = false;
