@@ -11,8 +11,8 @@ func TestLines(t *testing.T) {
 	b := start(t, "demo", t.TempDir()).open(t, "/")
 	b.sees("Plant net")
 	b.sees("192.0.2.0/24")
-	b.sees("asks 7 links")
-	b.until("seven answering devices", `document.querySelectorAll('[data-device] span[role=img]').length === 7`)
+	b.sees("asks 11 links")
+	b.until("eleven answering devices", `document.querySelectorAll('[data-device] span[role=img]').length === 11`)
 
 	b.click(`[data-device="do11"]`)
 	b.sees("From the plan nothing speaks against it")

@@ -102,7 +102,7 @@ func TestIntake(t *testing.T) {
 	b := f.open(t, "/points/gate")
 	b.press("Paste rows")
 	b.until("the box has the focus", `document.activeElement.tagName === "TEXTAREA"`)
-	b.paste("\ufeffTag;Register;Data type;EU;R/W;Colour\r\nChiller-1;40201;REAL;°C;R;blue\r\nChiller-2;4o203;REAL;°C;R;blue\r\nChiller-3;40205;REAL32;°C;R;blue\r\nOxygen-11;40101;INT;mg/L;RW;red\r\n")
+	b.paste("\ufeffTag;Register;Data type;EU;R/W;Colour\r\nChiller-1;40201;REAL;°C;R;blue\r\nChiller-2;4o203;REAL;°C;R;blue\r\nChiller-3;40205;REAL33;°C;R;blue\r\nOxygen-11;40101;INT;ppm;RW;red\r\n")
 	b.sees("4 rows: 1 new, 1 changed, 0 as they are")
 	b.sees("2 rows cannot come in yet")
 	b.sees("line 3")
@@ -117,7 +117,7 @@ func TestIntake(t *testing.T) {
 	b.until("all three chillers are in the map", `["Chiller-1", "Chiller-2", "Chiller-3"].every(n => [...document.querySelectorAll('[data-col="name"]')].some(e => e.innerText === n))`)
 
 	body, err := io.ReadAll(f.fetch(t, "/api/devices/gate/map.csv").Body)
-	if err != nil || !strings.Contains(string(body), "Chiller-2,40203,float32,ABCD,,,°C,1 s,,r,\r\n") {
+	if err != nil || !strings.Contains(string(body), "Chiller-2,40203,float32,ABCD,,,°C,1 s,,r,,,,,,400203,") {
 		t.Errorf("handed out: %s, %v", body, err)
 	}
 
@@ -126,8 +126,8 @@ func TestIntake(t *testing.T) {
 	if err := os.WriteFile(file, body, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	b.run(chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="CSV file"]`), []string{file}))
-	b.sees("9 rows: 0 new, 0 changed, 9 as they are, none with a problem")
+	b.run(chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="File with points"]`), []string{file}))
+	b.sees("9 rows of gateway.csv: 0 new, 0 changed, 9 as they are, none with a problem")
 	b.press("Close")
 
 	// Fifty thousand rows with a bad one in the middle.

@@ -3,6 +3,7 @@ package e2e
 import (
 	"os"
 	"path/filepath"
+	"strconv"
 	"testing"
 	"time"
 )
@@ -52,14 +53,47 @@ func TestShots(t *testing.T) {
 	b.to("/checkout")
 	b.sees("SpeedSetpoint")
 	b.shot(filepath.Join(dir, "checkout.png"))
+	b.to("/points/flow61/flow61-01")
+	b.until("it is read", `document.querySelector("[data-testid=words]")`)
+	b.fill("The display shows", "38.6")
+	b.fill("Within", "4")
+	b.press("Find it")
+	b.sees("Use float32 BADC")
+	b.press("Use float32 BADC")
+	b.does(`document.querySelector("[data-testid=fathom]").scrollIntoView()`)
+	b.shot(filepath.Join(dir, "fathom.png"))
+	b.to("/points/datasheets/shelf-feeder-fd8")
+	b.does(`[...document.querySelectorAll("aside label")].filter(e => /Feeder 1|Level 31/.test(e.innerText)).forEach(e => e.querySelector("input").click())`)
+	b.fill("Shift on Feeder 1", "100")
+	b.fill("Prefix on Feeder 1", "B-")
+	b.press("Place on 2 devices")
+	b.sees("follows")
+	time.Sleep(4500 * time.Millisecond)
+	b.shot(filepath.Join(dir, "datasheets.png"))
+	b.structure()
+	b.shot(filepath.Join(dir, "structures.png"))
 	b.to("/points/gate")
 	b.press("Paste rows")
 	b.until("the box has the focus", `document.activeElement.tagName === "TEXTAREA"`)
-	b.paste("Tag\tRegister\tData type\tEU\tR/W\nChiller-1\t40201\tREAL\t°C\tR\nChiller-2\t4o203\tREAL\t°C\tR\nOxygen-11\t40101\tINT\tmg/L\tRW\n")
+	b.paste("Skerry Point\t\t\t\t\nTag\tRegister\tData type\tEU\tR/W\nChiller-1\t40201\tREAL\t°C\tR\nChiller-2\t4o203\tREAL\t°C\tR\nOxygen-11\t40101\tINT\tmg/L\tRW\n")
 	b.sees("cannot come in yet")
 	b.shot(filepath.Join(dir, "intake.png"))
 	b.does(`localStorage.setItem("ferry-theme", "dark")`)
 	b.to("/points/do12/do12-wash")
 	time.Sleep(2 * time.Second)
 	b.shot(filepath.Join(dir, "dark.png"))
+}
+
+// structure makes the structure of a tank with an array of another one in it.
+func (b *browser) structure() {
+	b.t.Helper()
+	for _, t := range []string{
+		`{"id":"valve","name":"Valve","members":[{"name":"Open","type":"bool"},{"name":"Fault","type":"bool"},{"name":"Travel","type":"uint16","unit":"%"}]}`,
+		`{"id":"tank","name":"Tank","members":[{"name":"Oxygen","type":"float32","unit":"mg/L"},{"name":"Feeding","type":"bool"},{"name":"Valve","structure":"valve","count":2,"first":1},{"name":"Spare","type":"uint16","count":4,"reserve":true},{"name":"Mode","type":"uint8"},{"name":"Fish","type":"uint32"}]}`,
+	} {
+		b.until("the structure is kept", "fetch('/api/structures', { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: "+strconv.Quote(`{"base":0,"structure":`+t+`}`)+" }).then(r => r.ok)")
+	}
+	b.to("/points/datasheets/structures")
+	b.press("Tank")
+	b.sees("Valve[2].Travel")
 }
