@@ -12,7 +12,7 @@ func FuzzArguments(f *testing.F) {
 	f.Add("modbus-tcp://[::1]:502", "40015:text8=DP-20417")
 	f.Add("modbus-tcp://?unit=x", "::=")
 	f.Fuzz(func(t *testing.T, url, point string) {
-		if target, err := parseTarget(url); err == nil && target.dial == "" {
+		if target, err := parseTarget(url); err == nil && target.target.Dial == "" {
 			t.Fatalf("%q leads nowhere", url)
 		}
 		def := protocol.ModbusTCP

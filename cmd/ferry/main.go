@@ -14,7 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	_ "ferry/internal/field/modbustcp" // speaks Modbus TCP
+	_ "ferry/internal/field/modbus" // speaks Modbus TCP
 )
 
 // Exit codes.

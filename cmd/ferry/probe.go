@@ -30,7 +30,7 @@ func probeCommand() *cobra.Command {
 		defer cancel()
 		var r *route.Route
 		if len(points) > 0 {
-			r, err = field.TryTarget(ctx, &t.link, t.device(points), t.dial)
+			r, err = field.TryTarget(ctx, &t.link, t.device(points), t.target)
 		} else {
 			r, err = probeFirst(ctx, t)
 		}
@@ -60,7 +60,7 @@ func probeFirst(ctx context.Context, t *target) (r *route.Route, err error) {
 		if area.UnitBits == 1 {
 			p.Type = value.TypeBool
 		}
-		r, err = field.TryTarget(ctx, &t.link, t.device([]site.Point{p}), t.dial)
+		r, err = field.TryTarget(ctx, &t.link, t.device([]site.Point{p}), t.target)
 		if err != nil || r.StopsAt == nil || *r.StopsAt != route.Points {
 			break
 		}

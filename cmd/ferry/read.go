@@ -41,7 +41,7 @@ func readCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		reader, err := field.NewReader(&t.link, t.device(points), t.dial)
+		reader, err := field.NewReader(&t.link, t.device(points), t.target)
 		if err != nil {
 			return err
 		}

@@ -9,15 +9,17 @@ import (
 
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
+	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
+	"ferry/internal/field"
 )
 
 // target is a device given by a URL.
 type target struct {
-	link site.Link
-	dial string
-	def  *protocol.Def
+	link   site.Link
+	target field.Target
+	def    *protocol.Def
 }
 
 // parseTarget reads a URL such as modbus-tcp://127.0.0.1:1502?unit=1. The
@@ -37,13 +39,23 @@ func parseTarget(text string) (*target, error) {
 		}
 		return nil, fmt.Errorf("%q: protocol %q is not known; this version speaks %s", text, u.Scheme, strings.Join(names, ", "))
 	}
-	if u.Hostname() == "" {
+	onSerial := def.Medium == site.SerialLine
+	if onSerial && u.Path == "" {
+		return nil, fmt.Errorf("%q names no port: write %s:///dev/ttyUSB0?baud=19200&parity=E&stop=1&unit=1", text, def.Name)
+	}
+	if !onSerial && u.Hostname() == "" {
 		return nil, fmt.Errorf("%q names no host: write %s://127.0.0.1:1502?unit=1", text, def.Name)
 	}
 	t := &target{def: def, link: site.Link{ID: "cli", Asking: "ferry", Answering: "device", Line: "line", Protocol: def.Name, Settings: map[string]int{}}}
 	query := u.Query()
 	if u.Port() != "" {
 		query.Set("port", u.Port())
+	}
+	if onSerial {
+		t.target = field.Target{Dial: u.Path, Format: serial.Usual}
+		if err := serialFormat(query, &t.target.Format); err != nil {
+			return nil, fmt.Errorf("%q: %w", text, err)
+		}
 	}
 	for key, values := range query {
 		name := key
@@ -59,13 +71,41 @@ func parseTarget(text string) (*target, error) {
 	if err := def.CheckSettings(t.link.Settings); err != nil {
 		return nil, fmt.Errorf("%q: %w", text, err)
 	}
-	t.dial = net.JoinHostPort(u.Hostname(), strconv.Itoa(def.Value(t.link.Settings, "port")))
+	if !onSerial {
+		t.target.Dial = net.JoinHostPort(u.Hostname(), strconv.Itoa(def.Value(t.link.Settings, "port")))
+	}
 	return t, nil
+}
+
+// serialFormat takes baud, parity, data and stop out of the query of a URL.
+func serialFormat(query url.Values, f *serial.Format) error {
+	for _, number := range []struct {
+		key  string
+		into *int
+	}{{"baud", &f.Baud}, {"data", &f.Data}, {"stop", &f.Stop}} {
+		if text := query.Get(number.key); text != "" {
+			n, err := strconv.Atoi(text)
+			if err != nil {
+				return fmt.Errorf("%s=%s is not a whole number", number.key, text)
+			}
+			*number.into = n
+		}
+		query.Del(number.key)
+	}
+	if text := query.Get("parity"); text != "" {
+		parity, ok := map[string]serial.Parity{"N": serial.None, "E": serial.Even, "O": serial.Odd, "NONE": serial.None, "EVEN": serial.Even, "ODD": serial.Odd}[strings.ToUpper(text)]
+		if !ok {
+			return fmt.Errorf("parity=%s: write N, E or O", text)
+		}
+		f.Parity = parity
+	}
+	query.Del("parity")
+	return f.Check()
 }
 
 // device makes a device with the given points behind the target.
 func (t *target) device(points []site.Point) *site.Device {
-	return &site.Device{ID: "device", Name: t.dial, Map: t.def.Name, Ports: []site.Port{{Line: "line", Protocol: t.def.Name}}, Points: points}
+	return &site.Device{ID: "device", Name: t.target.Dial, Map: t.def.Name, Ports: []site.Port{{Line: "line", Protocol: t.def.Name}}, Points: points}
 }
 
 // parsePoint reads ADDRESS[:TYPE[:ORDER]], as in 40003:float32:CDAB, hr2:uint16

@@ -24,7 +24,7 @@ func writeCommand() *cobra.Command {
 			return err
 		}
 		p.ID = "0"
-		result, err := field.WriteTarget(c.Context(), &t.link, t.device([]site.Point{p}), t.dial, v, *yes)
+		result, err := field.WriteTarget(c.Context(), &t.link, t.device([]site.Point{p}), t.target, v, *yes)
 		if err != nil {
 			return err
 		}
@@ -34,7 +34,7 @@ func writeCommand() *cobra.Command {
 			}
 		} else {
 			o := result.Order
-			fmt.Fprintf(c.OutOrStdout(), "%s, %s, unit %d: %s → %s (function %s, words %s)\n", t.dial, o.Address, t.def.Value(t.link.Settings, "unit"), o.Old, o.New, o.Function, o.Words)
+			fmt.Fprintf(c.OutOrStdout(), "%s, %s, unit %d: %s → %s (function %s, words %s)\n", t.target.Dial, o.Address, t.def.Value(t.link.Settings, "unit"), o.Old, o.New, o.Function, o.Words)
 			fmt.Fprintln(c.OutOrStdout(), result.Sentence)
 		}
 		if !*yes {

@@ -14,7 +14,7 @@ import (
 	"ferry/internal/bench"
 	"ferry/internal/core/problem"
 	"ferry/internal/field"
-	_ "ferry/internal/field/modbustcp"
+	_ "ferry/internal/field/modbus"
 	"ferry/internal/store"
 )
 

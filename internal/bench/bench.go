@@ -13,6 +13,7 @@ import (
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
+	wire "ferry/internal/wire/modbus"
 )
 
 // FirstPort is the loopback port that the first stand-in takes if it is free.
@@ -21,21 +22,23 @@ const FirstPort = 15021
 // Bench is the stand-ins of a site's devices.
 type Bench struct {
 	mu      sync.Mutex
-	servers map[string]*Server // by device
-	made    map[string]string  // what each was made from
-	dark    io.Closer          // port of addresses at which nobody is
+	servers map[string]*Server     // by device
+	made    map[string]string      // what each was made from
+	lines   map[string]*serialLine // by line
+	dark    io.Closer              // port of addresses at which nobody is
 	darkAt  string
 	next    int
 }
 
 // New returns a bench without stand-ins.
 func New() *Bench {
-	return &Bench{servers: map[string]*Server{}, made: map[string]string{}, next: FirstPort}
+	return &Bench{servers: map[string]*Server{}, made: map[string]string{}, lines: map[string]*serialLine{}, next: FirstPort}
 }
 
-// StandIn is one simulated device, as it is shown.
+// StandIn is one simulated device or line, as it is shown.
 type StandIn struct {
-	Device string `json:"device"`
+	Device string `json:"device"` // or line
+	Place  Place  `json:"place"`
 	Name   string `json:"name"`
 	Addr   string `json:"addr"` // host and port on loopback
 	URL    string `json:"url"`
@@ -52,8 +55,8 @@ func (b *Bench) Sync(s *site.Site) error {
 	wanted := map[string]bool{}
 	for i := range s.Devices {
 		d := &s.Devices[i]
-		port := answeringPort(d)
-		if port == nil {
+		port := answeringPort(s, d)
+		if port == nil || s.Line(port.Line).Medium != site.Ethernet {
 			continue
 		}
 		wanted[d.ID] = true
@@ -86,21 +89,28 @@ func (b *Bench) Sync(s *site.Site) error {
 			delete(b.made, id)
 		}
 	}
-	return errors.Join(errs...)
+	return errors.Join(append(errs, b.syncLines(s))...)
 }
 
-func answeringPort(d *site.Device) *site.Port {
+// answeringPort returns the port at which the stand-in of a device answers.
+func answeringPort(s *site.Site, d *site.Device) *site.Port {
 	for i := range d.Ports {
-		if d.Ports[i].Protocol == protocol.ModbusTCP.Name && d.Ports[i].Host != "" {
-			return &d.Ports[i]
+		p := &d.Ports[i]
+		if _, ok := framings[p.Protocol]; ok && (p.Host != "" || s.Line(p.Line).Medium == site.SerialLine) {
+			return p
 		}
 	}
 	return nil
 }
 
+var framings = map[string]wire.Framing{
+	protocol.ModbusTCP.Name: wire.TCP, protocol.ModbusRTUTCP.Name: wire.RTU,
+	protocol.ModbusRTU.Name: wire.RTU, protocol.ModbusASCII.Name: wire.ASCII,
+}
+
 // made prints what a stand-in is made from.
 func made(d *site.Device, port *site.Port) string {
-	parts := []any{d.Bench, port.Settings, d.Model}
+	parts := []any{d.Bench, port.Settings, port.Protocol, port.Serial, d.Model}
 	if _, ok := models[d.Bench]; !ok {
 		parts = append(parts, d.Points)
 	}
@@ -112,6 +122,17 @@ func made(d *site.Device, port *site.Port) string {
 }
 
 func (b *Bench) start(d *site.Device, port *site.Port, at int) (*Server, error) {
+	framing, device := framings[port.Protocol], simulate(d, port)
+	server, err := newServer(at, framing, device)
+	if err != nil {
+		server, err = newServer(0, framing, device)
+	}
+	return server, err
+}
+
+// simulate makes a device as its model says, or as its own map says where it
+// has none.
+func simulate(d *site.Device, port *site.Port) simulated {
 	m, ok := models[d.Bench]
 	signals, identity, beyond := followMap(d), d.Model, usualBeyond
 	if ok {
@@ -120,15 +141,9 @@ func (b *Bench) start(d *site.Device, port *site.Port, at int) (*Server, error) 
 	if m.tight {
 		beyond = 0
 	}
-	def := protocol.ModbusTCP
-	unit := byte(def.Value(port.Settings, "unit"))
-	think := time.Duration(def.Value(port.Settings, "thinkMs")) * time.Millisecond
-	memory := newMemory(signals, beyond, time.Now())
-	server, err := newServer(at, unit, identity, think, memory)
-	if err != nil {
-		server, err = newServer(0, unit, identity, think, memory)
-	}
-	return server, err
+	def, _ := protocol.Named(port.Protocol)
+	return simulated{unit: byte(def.Value(port.Settings, "unit")), identity: identity,
+		think: time.Duration(def.Value(port.Settings, "thinkMs")) * time.Millisecond, memory: newMemory(signals, beyond, time.Now())}
 }
 
 // Dial returns where a link finds the stand-in of its answering end. A link
@@ -137,12 +152,15 @@ func (b *Bench) start(d *site.Device, port *site.Port, at int) (*Server, error) 
 func (b *Bench) Dial(s *site.Site, link *site.Link) string {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	if line := b.lines[link.Line]; line != nil {
+		return line.path
+	}
 	device := s.Device(link.Answering)
 	server := b.servers[link.Answering]
 	if device == nil || device.Port(link.Line) == nil || server == nil {
 		return b.nobody()
 	}
-	def := protocol.ModbusTCP
+	def, _ := protocol.Named(link.Protocol)
 	if def.Value(link.Settings, "port") != def.Value(device.Port(link.Line).Settings, "port") {
 		return loopback(1) // a port on which nothing listens
 	}
@@ -151,7 +169,7 @@ func (b *Bench) Dial(s *site.Site, link *site.Link) string {
 
 func (b *Bench) nobody() string {
 	if b.dark == nil {
-		probe, err := newServer(0, 0, "", 0, newMemory(nil, 0, time.Now()))
+		probe, err := newServer(0, wire.TCP, simulated{memory: newMemory(nil, 0, time.Now())})
 		if err != nil {
 			return loopback(1)
 		}
@@ -167,37 +185,62 @@ func (b *Bench) nobody() string {
 	return b.darkAt
 }
 
-// List returns the stand-ins in the order of the site's devices.
+// List returns the stand-ins in the order of the site's devices, then the lines.
 func (b *Bench) List(s *site.Site) []StandIn {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	list := []StandIn{}
 	for i := range s.Devices {
 		d := &s.Devices[i]
-		if server := b.servers[d.ID]; server != nil {
-			list = append(list, StandIn{d.ID, d.Name, server.Addr(), fmt.Sprintf("modbus-tcp://%s?unit=%d", server.Addr(), server.unit), server.Fault()})
+		port := answeringPort(s, d)
+		if port == nil {
+			continue
+		}
+		if line := b.lines[port.Line]; line != nil {
+			f := s.Line(port.Line).Format()
+			list = append(list, StandIn{d.ID, OverSerial, d.Name, line.path, fmt.Sprintf("%s://%s?baud=%d&parity=%s&data=%d&stop=%d&unit=%d", port.Protocol, line.path, f.Baud, f.Frame()[1:2], f.Data, f.Stop, line.unitOf(d.ID)), line.faultOf(d.ID)})
+		} else if server := b.servers[d.ID]; server != nil {
+			list = append(list, StandIn{d.ID, OverTCP, d.Name, server.Addr(), fmt.Sprintf("%s://%s?unit=%d", port.Protocol, server.Addr(), server.unit), server.Fault()})
+		}
+	}
+	for i := range s.Lines {
+		if line := b.lines[s.Lines[i].ID]; line != nil {
+			list = append(list, StandIn{s.Lines[i].ID, OfLine, s.Lines[i].Name, line.path, line.path, line.faultOf("")})
 		}
 	}
 	return list
 }
 
-// SetFault switches a fault of one device on, or off with the zero Fault.
-func (b *Bench) SetFault(device string, f Fault) error {
+// SetFault switches a fault of one device or line on, or off with the zero
+// Fault.
+func (b *Bench) SetFault(id string, f Fault) error {
 	b.mu.Lock()
-	server := b.servers[device]
+	server, line, place := b.servers[id], b.lines[id], OverTCP
+	if line != nil {
+		place = OfLine
+	} else if server == nil {
+		for _, l := range b.lines {
+			if l.has(id) {
+				line, place = l, OverSerial
+			}
+		}
+	}
 	b.mu.Unlock()
-	if server == nil {
-		return problem.New("no-stand-in", "The device has no stand-in on the bench.", "Give it a port with an address that answers.").At(device)
+	if server == nil && line == nil {
+		return problem.New("no-stand-in", "The device has no stand-in on the bench.", "Give it a port that answers.").At(id)
 	}
-	known := false
-	for _, kind := range Faults() {
-		known = known || kind.Kind == f.Kind
+	if !f.fits(place) {
+		return problem.New("bad-fault", fmt.Sprintf("%q with %d is no fault that the bench has for it.", f.Kind, f.Value), "Exception codes run from 1 to 255, units from 1 to 247, delays to 60 000 ms.")
 	}
-	if !known || f.Value < 0 || f.Value > 60000 || f.Kind == "exception" && (f.Value < 1 || f.Value > 255) {
-		return problem.New("bad-fault", fmt.Sprintf("%q with %d is not a fault of the bench.", f.Kind, f.Value), "Exception codes run from 1 to 255, delays to 60 000 ms.")
+	if line != nil {
+		if place == OfLine {
+			id = ""
+		}
+		line.setFault(id, f)
+		return nil
 	}
 	if err := server.SetFault(f); err != nil {
-		return problem.New("bench", "The stand-in could not be switched: "+err.Error()+".", "Try again.").At(device)
+		return problem.New("bench", "The stand-in could not be switched: "+err.Error()+".", "Try again.").At(id)
 	}
 	return nil
 }
@@ -209,6 +252,10 @@ func (b *Bench) Close() error {
 	var errs []error
 	for _, server := range b.servers {
 		errs = append(errs, server.Close())
+	}
+	for id, line := range b.lines {
+		errs = append(errs, line.Close())
+		delete(b.lines, id)
 	}
 	clear(b.servers)
 	clear(b.made)

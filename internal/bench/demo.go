@@ -5,6 +5,7 @@ import (
 	"math"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -135,8 +136,10 @@ func ramp() func(float64, *memory) value.Value {
 func Demo() *site.Site {
 	s := &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery",
 		Remark: "A made-up fish farm on land. Its devices are simulated.",
-		Lines:  []site.Line{{ID: "plantnet", Name: "Plant net", Medium: "ethernet", Network: "192.0.2.0/24", Gateway: "192.0.2.1"}},
-		Links:  []site.Link{}, Crossings: []site.Crossing{},
+		Lines: []site.Line{{ID: "plantnet", Name: "Plant net", Medium: site.Ethernet, Network: "192.0.2.0/24", Gateway: "192.0.2.1"},
+			{ID: "rowa", Name: "Tank row A", Medium: site.SerialLine, Serial: &site.Serial{Standard: serial.TIA485Two, Format: serial.Format{Baud: 19200, Data: 8, Parity: serial.Even, Stop: 1}, LengthM: 180}},
+			{ID: "pumpbay", Name: "Pump bay", Medium: site.SerialLine, Serial: &site.Serial{Standard: serial.TIA485Two, Format: serial.Format{Baud: 38400, Data: 8, Parity: serial.Even, Stop: 1}, LengthM: 60}}},
+		Links: []site.Link{}, Crossings: []site.Crossing{},
 	}
 	s.Devices = append(s.Devices, site.Device{ID: "lss", Name: "LSS controller", Model: "Life-support controller",
 		Ports: []site.Port{{Line: "plantnet", Host: "192.0.2.10"}}, Points: []site.Point{}})
@@ -164,6 +167,7 @@ func Demo() *site.Site {
 		s.Links = append(s.Links, site.Link{ID: "lss-" + d.id, Asking: "lss", Answering: d.id, Line: "plantnet", Protocol: "modbus-tcp",
 			Settings: map[string]int{"port": 502, "unit": 1, "timeoutMs": 300, "retries": 1}})
 	}
+	addSerial(s)
 	do12, uv := s.Device("do12"), s.Device("uv")
 	do12.Points = append(do12.Points, site.Point{ID: "do12-wash", Name: "FlowWash", Address: address.At("hr", 21), Type: value.TypeUint32, Order: "CDAB",
 		Factor: 0.1, Unit: "L", PaceMs: 30000, Access: site.ReadOnly})
@@ -186,4 +190,46 @@ func Demo() *site.Site {
 		{ID: "x-valve", From: "ioa-01", To: "gate-05"},
 	}
 	return s
+}
+
+// addSerial puts the two serial lines of the demo site in: the instruments of a
+// row of tanks, and the pumps that turn its water over.
+func addSerial(s *site.Site) {
+	yes, no := true, false
+	asker := s.Device("lss")
+	for i, line := range []string{"rowa", "pumpbay"} {
+		asker.Ports = append(asker.Ports, site.Port{Line: line, Serial: &site.PortSerial{Name: fmt.Sprintf("port %d", i+2), Gender: "dte", UnitLoad: 1, Terminated: &yes, Biased: &yes}})
+	}
+	for _, d := range []struct {
+		id, name, model, bench, line string
+		unit, thinkMs                int
+		last                         bool
+	}{
+		{"do13", "DO probe 13", "Optode DO-4", "oxygen-probe", "rowa", 13, 12, false},
+		{"do14", "DO probe 14", "Optode DO-4", "oxygen-probe", "rowa", 14, 12, false},
+		{"do15", "DO probe 15", "Optode DO-4", "oxygen-probe", "rowa", 15, 12, false},
+		{"do16", "DO probe 16", "Optode DO-4", "oxygen-probe", "rowa", 16, 12, false},
+		{"level32", "Level 32", "Level radar LR-1", "level-radar", "rowa", 21, 25, false},
+		{"ph22", "pH 22", "pH transmitter PH-3", "ph-transmitter", "rowa", 22, 30, true},
+		{"circ1", "Circulation pump 1", "Drive PD-22", "pump-drive", "pumpbay", 1, 5, false},
+		{"circ2", "Circulation pump 2", "Drive PD-22", "pump-drive", "pumpbay", 2, 5, false},
+		{"circ3", "Circulation pump 3", "Drive PD-22", "pump-drive", "pumpbay", 3, 5, false},
+		{"feeder2", "Feeder 2", "Feeder FD-8", "feeder", "pumpbay", 9, 18, true},
+	} {
+		terminated := &no
+		if d.last {
+			terminated = &yes
+		}
+		device := site.Device{ID: d.id, Name: d.name, Model: d.model, Bench: d.bench, Map: "modbus-rtu",
+			Ports: []site.Port{{Line: d.line, Protocol: "modbus-rtu", Settings: map[string]int{"unit": d.unit, "thinkMs": d.thinkMs},
+				Serial: &site.PortSerial{UnitLoad: 0.25, Terminated: terminated, Biased: &no}}}}
+		for i, e := range models[d.bench].entries {
+			p := e.point()
+			p.ID = fmt.Sprintf("%s-%02d", d.id, i+1)
+			device.Points = append(device.Points, p)
+		}
+		s.Devices = append(s.Devices, device)
+		s.Links = append(s.Links, site.Link{ID: "lss-" + d.id, Asking: "lss", Answering: d.id, Line: d.line, Protocol: "modbus-rtu",
+			Settings: map[string]int{"unit": d.unit, "timeoutMs": 300, "retries": 1, "restAfter": 3, "restS": 10}})
+	}
 }

@@ -54,7 +54,7 @@ func ask(s *Server, request []byte) ([]byte, error) {
 // TestFaults: each fault looks on the wire as it does on a plant.
 func TestFaults(t *testing.T) {
 	s := one(t, "do11")
-	request := wire.AppendRead(nil, 1, 1, "hr", 0, 2)
+	request := wire.TCP.AppendFrame(nil, 1, 1, wire.ReadPDU(nil, "hr", 0, 2)...)
 	timedOut := func(err error) bool {
 		var n net.Error
 		return errors.Is(err, os.ErrDeadlineExceeded) || errors.As(err, &n) && n.Timeout()
@@ -64,7 +64,7 @@ func TestFaults(t *testing.T) {
 		is    func([]byte, error) bool
 	}{
 		{Fault{}, func(b []byte, err error) bool {
-			_, broken := wire.Check(request, b)
+			_, broken := wire.TCP.Check(request, b)
 			return err == nil && broken == nil
 		}},
 		{Fault{Kind: "stop"}, func(_ []byte, err error) bool { return errors.Is(err, syscall.ECONNREFUSED) }},
@@ -74,14 +74,14 @@ func TestFaults(t *testing.T) {
 		}},
 		{Fault{Kind: "silent"}, func(b []byte, err error) bool { return len(b) == 0 && timedOut(err) }},
 		{Fault{Kind: "exception", Value: 4}, func(b []byte, err error) bool {
-			a, broken := wire.Check(request, b)
+			a, broken := wire.TCP.Check(request, b)
 			return err == nil && broken == nil && a.Exception == 4
 		}},
-		{Fault{Kind: "short"}, func(b []byte, _ error) bool { _, err := wire.Check(request, b); return err != nil && len(b) == 11 }},
-		{Fault{Kind: "long"}, func(b []byte, _ error) bool { _, err := wire.Check(request, b); return err != nil && len(b) == 15 }},
-		{Fault{Kind: "transaction"}, func(b []byte, _ error) bool { _, err := wire.Check(request, b); return err != nil && len(b) == 13 }},
+		{Fault{Kind: "short"}, func(b []byte, _ error) bool { _, err := wire.TCP.Check(request, b); return err != nil && len(b) == 11 }},
+		{Fault{Kind: "long"}, func(b []byte, _ error) bool { _, err := wire.TCP.Check(request, b); return err != nil && len(b) == 15 }},
+		{Fault{Kind: "transaction"}, func(b []byte, _ error) bool { _, err := wire.TCP.Check(request, b); return err != nil && len(b) == 13 }},
 		{Fault{}, func(b []byte, err error) bool {
-			_, broken := wire.Check(request, b)
+			_, broken := wire.TCP.Check(request, b)
 			return err == nil && broken == nil
 		}},
 	} {
@@ -92,7 +92,7 @@ func TestFaults(t *testing.T) {
 			t.Errorf("%q answers % X, %v", c.fault.Kind, b, err)
 		}
 	}
-	if b, err := ask(s, wire.AppendRead(nil, 1, 9, "hr", 0, 2)); len(b) > 0 || !timedOut(err) {
+	if b, err := ask(s, wire.TCP.AppendFrame(nil, 1, 9, wire.ReadPDU(nil, "hr", 0, 2)...)); len(b) > 0 || !timedOut(err) {
 		t.Errorf("another unit is answered: % X, %v", b, err)
 	}
 }

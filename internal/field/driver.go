@@ -6,17 +6,21 @@ package field
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/protocol"
+	"ferry/internal/core/serial"
 )
 
 // Target is where a connection goes.
 type Target struct {
-	// Dial is host and port as the network knows them: on the bench those of
-	// the stand-in.
+	// Dial is host and port as the network knows them, or the path of a serial
+	// port: on the bench those of the stand-in.
 	Dial string
+	// Format is what a serial port is opened with.
+	Format serial.Format
 	// Settings of the asking end, by the keys of the protocol.
 	Settings map[string]int
 }
@@ -24,8 +28,12 @@ type Target struct {
 // Reply is what came of one request.
 type Reply struct {
 	Outcome  exchange.Outcome
+	Cause    exchange.Cause
 	Code     int    // error code of the protocol, if Declined
 	Sentence string // what happened, in words
+	// ThinkMs is the time from the end of the request on the wire to the
+	// beginning of its answer, where the connection can tell.
+	ThinkMs float64
 	// Data holds the units read, each in whole octets: two for a register, one
 	// (0 or 1) for a bit. It is valid until the next request.
 	Data []byte
@@ -36,8 +44,12 @@ type Reply struct {
 // OK reports whether the reply is the answer that was hoped for.
 func (r *Reply) OK() bool { return r.Outcome == exchange.Answered }
 
-// Conn is an open connection to one device. It has one owner at a time.
+// Conn is an open connection to one device, or to all that share a line. It
+// has one owner at a time.
 type Conn interface {
+	// Toward turns the connection to the device that the settings name; it
+	// stays there until it is turned again.
+	Toward(settings map[string]int)
 	// Read asks for count units of an area.
 	Read(area string, start uint32, count int) Reply
 	// Write sends whole units from an address on. data is as in Reply.Data.
@@ -49,6 +61,24 @@ type Conn interface {
 	// Usable reports whether the connection can take another request.
 	Usable() bool
 	Close() error
+}
+
+// Listener is a Conn that can hear what others say.
+type Listener interface {
+	// Listen takes in what comes for as long as it is told, and asks nothing.
+	Listen(ctx context.Context, d time.Duration) Heard
+}
+
+// Heard is what came over a line while nobody here asked.
+type Heard struct {
+	Octets int `json:"octets"`
+	// Frames passed their check; Units are those that were asked or answered.
+	Frames int   `json:"frames"`
+	Units  []int `json:"units"`
+	// Asked counts frames that are requests: somebody else asks.
+	Asked    int     `json:"asked"`
+	Ms       float64 `json:"ms"`
+	Sentence string  `json:"sentence"`
 }
 
 // Driver speaks one protocol.

@@ -12,7 +12,9 @@ import (
 
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/problem"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
+	"ferry/internal/core/timetable"
 )
 
 // Mode says whether Ferry talks to the simulated devices or to real ones.
@@ -25,7 +27,8 @@ const (
 )
 
 // StandIns finds the stand-in of a device on the bench: the address on
-// loopback at which what the link asks for would be found.
+// loopback, or the path of the simulated serial port, at which what the link
+// asks for would be found.
 type StandIns interface {
 	Dial(s *site.Site, link *site.Link) string
 }
@@ -39,16 +42,22 @@ type Engine struct {
 	mode      Mode
 	unlocked  time.Time // until when a plant may be written
 	standIns  StandIns
-	runners   map[string]*runner
+	runners   map[string]*runner // of the links that run
+	channels  map[string]*channel
 	prints    map[string]string // link id -> what its runner was made from
 	crossings *crossings
-	want      map[string]bool // links that are to run
+	want      map[string]bool      // links that are to run
+	told      map[string]time.Time // lines of a plant that may be asked, until when
+	heard     map[string]Heard     // what was heard on a line before it was asked
+	plan      *timetable.Plan
+	planOf    *site.Site
 }
 
 // NewEngine returns an engine for a site, in bench mode.
 func NewEngine(s *site.Site, standIns StandIns) *Engine {
 	e := &Engine{Hub: NewHub(), site: s, mode: Bench, standIns: standIns,
-		runners: map[string]*runner{}, prints: map[string]string{}, want: map[string]bool{}}
+		runners: map[string]*runner{}, channels: map[string]*channel{}, prints: map[string]string{}, want: map[string]bool{},
+		told: map[string]time.Time{}, heard: map[string]Heard{}}
 	for i := range s.Devices {
 		e.Hub.follow(&s.Devices[i])
 	}
@@ -83,15 +92,57 @@ var documentation = []netip.Prefix{
 	netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("2001:db8::/32"),
 }
 
-// dialOf returns where a link's connection goes.
-func (e *Engine) dialOf(link *site.Link) (string, error) {
+// documented returns the documentation range that an address lies in.
+func documented(host netip.Addr) (netip.Prefix, bool) {
+	for _, range_ := range documentation {
+		if range_.Contains(host) {
+			return range_, true
+		}
+	}
+	return netip.Prefix{}, false
+}
+
+// targetOf returns where a link's connection goes, and the key of the channel
+// that it goes over.
+func (e *Engine) targetOf(link *site.Link) (t Target, key string, err error) {
 	_, def, err := DriverOf(link.Protocol)
 	if err != nil {
-		return "", problem.New("protocol", err.Error()+".", "")
+		return t, "", problem.New("protocol", err.Error()+".", "")
 	}
-	if e.mode == Bench {
-		return e.standIns.Dial(e.site, link), nil
+	t.Settings = link.Settings
+	line := e.site.Line(link.Line)
+	if line != nil && line.Medium == site.SerialLine {
+		if asking := e.site.Device(link.Asking); asking != nil {
+			t.Format = line.SerialOf(asking.Port(link.Line)).Format()
+		}
 	}
+	switch {
+	case e.mode == Bench:
+		t.Dial = e.standIns.Dial(e.site, link)
+	case line != nil && line.Medium == site.SerialLine:
+		if line.Here == "" {
+			return t, "", problem.New("no-port-here", line.Name+" has no serial port of this machine.", "Choose one in the panel of the line.").At(line.Name)
+		}
+		if time.Now().After(e.told[line.ID]) {
+			return t, "", problem.New("listen-first", "Ferry has not been told to ask on "+line.Name+": where another asks already, two askers collide.",
+				"Listen to the line first, in its panel, and then allow Ferry to ask.").At(line.Name)
+		}
+		t.Dial = line.Here
+	default:
+		if t.Dial, err = e.plantAddress(link, def); err != nil {
+			return t, "", err
+		}
+	}
+	switch def.Turns {
+	case protocol.TurnsOfLine:
+		return t, "line " + link.Line + " " + t.Dial + " " + link.Protocol, nil
+	case protocol.TurnsOfAddress:
+		return t, "address " + t.Dial, nil
+	}
+	return t, "link " + link.ID, nil
+}
+
+func (e *Engine) plantAddress(link *site.Link, def *protocol.Def) (string, error) {
 	device := e.site.Device(link.Answering)
 	if device == nil || device.Port(link.Line) == nil {
 		return "", problem.New("no-port", "The answering end has no port on the line of the link.", "Give it one under Lines.")
@@ -100,13 +151,20 @@ func (e *Engine) dialOf(link *site.Link) (string, error) {
 	if err != nil {
 		return "", problem.New("no-address", device.Name+" has no IP address.", "Enter it under Lines.").At(device.Name)
 	}
-	for _, range_ := range documentation {
-		if range_.Contains(host) {
-			return "", problem.New("documentation-address", fmt.Sprintf("%s is in %s, a range kept for documentation: no plant has it.", host, range_),
-				"Enter the device's real address, or go back to the bench.").At(device.Name)
-		}
+	if range_, is := documented(host); is {
+		return "", problem.New("documentation-address", fmt.Sprintf("%s is in %s, a range kept for documentation: no plant has it.", host, range_),
+			"Enter the device's real address, or go back to the bench.").At(device.Name)
 	}
 	return net.JoinHostPort(host.String(), strconv.Itoa(def.Value(link.Settings, "port"))), nil
+}
+
+// requests returns the timetable's requests of the site as it is. The lock is
+// held.
+func (e *Engine) requests() []timetable.Request {
+	if e.planOf != e.site {
+		e.plan, e.planOf = timetable.Compile(e.site), e.site
+	}
+	return e.plan.Requests
 }
 
 // SetMode goes to the bench or to the plant. Everything that runs is stopped
@@ -122,6 +180,8 @@ func (e *Engine) SetMode(mode Mode) error {
 		return nil
 	}
 	e.mode, e.unlocked = mode, time.Time{}
+	clear(e.told)
+	clear(e.heard)
 	e.Hub.reset()
 	for i := range e.site.Devices {
 		e.Hub.follow(&e.site.Devices[i])
@@ -180,29 +240,47 @@ func (e *Engine) Start(links []string) error {
 	return nil
 }
 
-// launch starts the runner of one link. The lock is held.
-func (e *Engine) launch(id string) error {
+// runnerOf makes a runner for a link with a channel of its own, and returns the
+// key under which channels are shared. The lock is held.
+func (e *Engine) runnerOf(id string) (r *runner, key string, err error) {
 	link := *e.site.Link(id)
 	device := *e.site.Device(link.Answering)
-	dial, err := e.dialOf(&link)
+	target, key, err := e.targetOf(&link)
+	if err != nil {
+		return nil, "", err
+	}
+	if r, err = newRunner(&link, &device, target, e.requests(), e.Hub); err != nil {
+		return nil, "", problem.From(err, "compile")
+	}
+	return r, key, nil
+}
+
+// launch starts to ask over one link. The lock is held.
+func (e *Engine) launch(id string) error {
+	r, key, err := e.runnerOf(id)
 	if err != nil {
 		return err
 	}
-	r, err := newRunner(&link, &device, dial, e.Hub)
-	if err != nil {
-		return problem.From(err, "compile")
+	if shared := e.channels[key]; shared != nil {
+		shared.halt()
+		shared.add(r)
+	} else {
+		e.channels[key] = r.channel
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	r.cancel = cancel
+	r.channel.start()
 	e.runners[id] = r
-	e.prints[id] = fingerprint(e.site, &link)
-	go r.run(ctx)
+	e.prints[id] = e.fingerprint(r.link)
 	return nil
 }
 
 // fingerprint changes when anything changes that a runner is made from.
-func fingerprint(s *site.Site, link *site.Link) string {
-	data, err := json.Marshal([]any{link, s.Device(link.Answering)})
+func (e *Engine) fingerprint(link *site.Link) string {
+	var port *site.Port
+	if asking := e.site.Device(link.Asking); asking != nil {
+		port = asking.Port(link.Line)
+	}
+	line := e.site.Line(link.Line)
+	data, err := json.Marshal([]any{link, e.site.Device(link.Answering), port, line.Format(), line.Here})
 	if err != nil {
 		return err.Error()
 	}
@@ -226,12 +304,26 @@ func (e *Engine) Stop(links []string) {
 	e.carry()
 }
 
+// halt ends the runner of a link. Others that share its channel go on.
 func (e *Engine) halt(id string) {
-	if r := e.runners[id]; r != nil {
-		r.cancel()
-		<-r.done
-		delete(e.runners, id)
-		delete(e.prints, id)
+	r := e.runners[id]
+	if r == nil {
+		return
+	}
+	delete(e.runners, id)
+	delete(e.prints, id)
+	c := r.channel
+	if len(c.runners) > 1 {
+		c.halt()
+		c.remove(r)
+		c.start()
+		return
+	}
+	c.close()
+	for key := range e.channels {
+		if e.channels[key] == c {
+			delete(e.channels, key)
+		}
 	}
 }
 
@@ -251,7 +343,7 @@ func (e *Engine) Update(s *site.Site) {
 			delete(e.want, id)
 			continue
 		}
-		if e.prints[id] == fingerprint(s, link) {
+		if e.prints[id] == e.fingerprint(link) {
 			continue
 		}
 		e.halt(id)
@@ -277,41 +369,46 @@ func (e *Engine) Close() {
 	e.Stop(nil)
 }
 
-// with gives fn the connection of a link: that of its runner between two
-// reads, or one of its own if the link does not run.
+// with gives fn the connection of a link: that of its runner, or of another
+// that shares its channel, between two reads; or one of its own if nothing
+// there runs.
 func (e *Engine) with(ctx context.Context, linkID string, fn func(*runner, Conn, Reply)) error {
 	e.mu.Lock()
-	r := e.runners[linkID]
-	if r == nil {
-		link := e.site.Link(linkID)
-		if link == nil {
+	r, c := e.runners[linkID], (*channel)(nil)
+	if r != nil {
+		c = r.channel
+	} else {
+		if e.site.Link(linkID) == nil {
 			e.mu.Unlock()
 			return problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(linkID)
 		}
-		copied, device := *link, *e.site.Device(link.Answering)
-		dial, err := e.dialOf(link)
-		e.mu.Unlock()
-		if err != nil {
+		var key string
+		var err error
+		if r, key, err = e.runnerOf(linkID); err != nil {
+			e.mu.Unlock()
 			return err
 		}
-		if r, err = newRunner(&copied, &device, dial, e.Hub); err != nil {
-			return problem.From(err, "compile")
-		}
-		defer r.hangUp()
+		c = e.channels[key]
+	}
+	e.mu.Unlock()
+	if c == nil {
+		defer r.channel.close()
 		if r.connect(ctx) {
-			fn(r, r.conn, Reply{Outcome: exchange.Answered})
+			fn(r, r.conn(), Reply{Outcome: exchange.Answered})
 		} else {
-			fn(r, nil, r.lost)
+			fn(r, nil, r.channel.lost)
 		}
 		return nil
 	}
-	e.mu.Unlock()
-	c := command{do: func(conn Conn, reply Reply) { fn(r, conn, reply) }, done: make(chan struct{})}
+	if r.channel != c {
+		r.channel.end()
+	}
+	cmd := command{do: func(conn Conn, reply Reply) { fn(r, conn, reply) }, by: r, done: make(chan struct{})}
 	select {
-	case r.commands <- c:
-		<-c.done
+	case c.commands <- cmd:
+		<-cmd.done
 		return nil
-	case <-r.done:
+	case <-c.life.Done():
 		return problem.New("stopped", "The run was stopped in between.", "Try again.")
 	case <-ctx.Done():
 		return problem.New("timeout", "The link was busy for too long.", "Try again when its device answers.")

@@ -16,7 +16,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
-	_ "ferry/internal/field/modbustcp"
+	_ "ferry/internal/field/modbus"
 )
 
 // benched returns an engine on the stand-ins of a site.
@@ -133,7 +133,7 @@ func TestShyDevice(t *testing.T) {
 		}
 	}()
 	s := bench.Demo()
-	r, err := field.TryTarget(context.Background(), s.Link("lss-do11"), s.Device("do11"), l.Addr().String())
+	r, err := field.TryTarget(context.Background(), s.Link("lss-do11"), s.Device("do11"), field.Target{Dial: l.Addr().String()})
 	if err != nil || r.StopsAt != nil {
 		t.Errorf("%+v, %v", r, err)
 	}

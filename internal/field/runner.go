@@ -2,6 +2,7 @@ package field
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"ferry/internal/core/address"
@@ -12,30 +13,21 @@ import (
 	"ferry/internal/core/value"
 )
 
-// wait is the time between two attempts to connect to a device that is away.
-const wait = 2 * time.Second
-
-// runner asks over one link. Its loop is the only owner of the connection:
-// reads of the timetable and what others want to send take turns in it.
+// runner asks over one link, by way of a channel that it may share.
 type runner struct {
-	link     *site.Link
-	device   *site.Device
-	driver   Driver
-	def      *protocol.Def
-	dial     string
-	hub      *Hub
-	jobs     []job
-	points   []string // every point that is read
-	commands chan command
-	done     chan struct{}
-	cancel   context.CancelFunc
+	link    *site.Link
+	device  *site.Device
+	def     *protocol.Def
+	hub     *Hub
+	channel *channel
+	jobs    []job
+	points  []string // every point that is read
 
-	conn    Conn
-	retryAt time.Time
-	lost    Reply     // why there is no connection
-	tries   int       // how often a request is sent at most
-	total   int       // requests of the timetable so far
-	asked   func(int) // told the total after each, if set
+	tries     int           // how often a request is sent at most
+	restAfter int           // silent tries after which the device is left alone, 0 for never
+	rest      time.Duration // for how long
+	silent    int           // tries since it last answered
+	restUntil time.Time
 }
 
 // job is one request of the timetable with what it takes to decode it.
@@ -55,27 +47,26 @@ type part struct {
 	power bool // it is the power of ten of the point, not its value
 }
 
-// command is something to be done with the connection between two reads.
-type command struct {
-	do   func(Conn, Reply) // conn is nil if there is none; the reply says why
-	done chan struct{}
-}
-
-// newRunner compiles the requests of a link, whose points the hub then follows.
-func newRunner(link *site.Link, device *site.Device, dial string, hub *Hub) (*runner, error) {
+// newRunner takes up the requests of a link, whose points the hub then follows,
+// and a channel of its own.
+func newRunner(link *site.Link, device *site.Device, target Target, requests []timetable.Request, hub *Hub) (*runner, error) {
 	driver, def, err := DriverOf(link.Protocol)
 	if err != nil {
 		return nil, err
 	}
-	r := &runner{link: link, device: device, driver: driver, def: def, dial: dial, hub: hub,
-		tries: 1 + def.Value(link.Settings, "retries"), commands: make(chan command), done: make(chan struct{})}
+	r := &runner{link: link, device: device, def: def, hub: hub,
+		tries: 1 + def.Value(link.Settings, "retries"), restAfter: def.Value(link.Settings, "restAfter"),
+		rest: time.Duration(def.Value(link.Settings, "restS")) * time.Second}
+	newChannel(driver, target).add(r)
 	hub.follow(device)
-	plan := timetable.Compile(&site.Site{Lines: []site.Line{{ID: link.Line}}, Devices: []site.Device{*device}, Links: []site.Link{*link}})
 	byID := make(map[string]*site.Point, len(device.Points))
 	for i := range device.Points {
 		byID[device.Points[i].ID] = &device.Points[i]
 	}
-	for _, request := range plan.Requests {
+	for _, request := range requests {
+		if request.Link != link.ID {
+			continue
+		}
 		j := job{Request: request, pace: time.Duration(request.PaceMs) * time.Millisecond}
 		for _, id := range request.Points {
 			p := byID[id]
@@ -121,93 +112,22 @@ func unitBits(def *protocol.Def, area string) int {
 // unitOctets is the width of one unit of an area in a Reply's data.
 func unitOctets(def *protocol.Def, area string) int { return (unitBits(def, area) + 7) / 8 }
 
-// run is the loop. It returns when ctx ends.
-func (r *runner) run(ctx context.Context) {
-	defer close(r.done)
-	defer r.hangUp()
-	start := time.Now()
-	for i := range r.jobs {
-		r.jobs[i].due = start.Add(time.Duration(r.jobs[i].OffsetMs * float64(time.Millisecond)))
-	}
-	timer := time.NewTimer(0)
-	defer timer.Stop()
-	for {
-		next, now := r.next(), time.Now()
-		if next == nil {
-			timer.Reset(time.Hour)
-		} else if pause := next.due.Sub(now); pause > 0 {
-			timer.Reset(pause)
-		} else {
-			select {
-			case <-ctx.Done():
-				return
-			case c := <-r.commands:
-				r.carryOut(ctx, c)
-			default:
-				r.ask(ctx, next, now)
-				if r.total++; r.asked != nil {
-					r.asked(r.total)
-				}
-			}
-			continue
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case c := <-r.commands:
-			r.carryOut(ctx, c)
-		case <-timer.C:
-		}
-	}
-}
-
-// next returns the job that is due first, nil if none ever is.
-func (r *runner) next() *job {
-	var first *job
-	for i := range r.jobs {
-		if j := &r.jobs[i]; !j.done && (first == nil || j.due.Before(first.due)) {
-			first = j
-		}
-	}
-	return first
-}
-
-func (r *runner) hangUp() {
-	if r.conn != nil {
-		_ = r.conn.Close() // it is being given up; how it ends changes nothing
-		r.conn = nil
-	}
-}
+// conn is the connection, turned to the device; connect comes first.
+func (r *runner) conn() Conn { return r.channel.conn }
 
 // connect makes sure that there is a connection, unless the last attempt was
 // too short a while ago.
-func (r *runner) connect(ctx context.Context) bool {
-	if r.conn != nil && r.conn.Usable() {
-		return true
-	}
-	r.hangUp()
-	now := time.Now()
-	if now.Before(r.retryAt) {
-		return false
-	}
-	conn, reply := r.driver.Dial(ctx, Target{Dial: r.dial, Settings: r.link.Settings})
-	if conn == nil {
-		if ctx.Err() != nil {
-			return false
-		}
-		r.lost, r.retryAt = reply, time.Now().Add(wait)
-		r.hub.record(r.exchange("connect to "+r.device.Name, &reply, now, time.Since(now)), nil)
-		r.hub.fail(r.points, reply.Sentence)
-		return false
-	}
-	r.conn = conn
-	return true
-}
+func (r *runner) connect(ctx context.Context) bool { return r.channel.open(ctx, r) }
+
+func (r *runner) hangUp() { r.channel.hangUp() }
+
+// resting reports whether the device is being left alone.
+func (r *runner) resting(now time.Time) bool { return now.Before(r.restUntil) }
 
 func (r *runner) exchange(operation string, reply *Reply, at time.Time, took time.Duration) *exchange.Exchange {
 	return &exchange.Exchange{
 		Link: r.link.ID, Device: r.device.ID, At: at, LatencyMs: float64(took) / float64(time.Millisecond),
-		Operation: operation, Outcome: reply.Outcome, Code: reply.Code, Sentence: reply.Sentence,
+		Operation: operation, Outcome: reply.Outcome, Cause: reply.Cause, ThinkMs: reply.ThinkMs, Code: reply.Code, Sentence: reply.Sentence,
 		Request: reply.Request, Answer: reply.Answer, Data: reply.Data,
 	}
 }
@@ -216,22 +136,20 @@ func (r *runner) exchange(operation string, reply *Reply, at time.Time, took tim
 // when it is due next. A pace that could not be held is not made up for.
 func (r *runner) ask(ctx context.Context, j *job, now time.Time) {
 	planned := j.due
-	if r.conn == nil || !r.conn.Usable() {
-		if !r.connect(ctx) {
-			j.due = maxTime(r.retryAt, planned.Add(j.pace))
-			return
-		}
-		now = time.Now()
+	if !r.connect(ctx) {
+		j.due = maxTime(r.channel.retryAt, planned.Add(j.pace))
+		return
 	}
 	if j.pace > 0 {
 		j.due = maxTime(now, planned.Add(j.pace))
 	}
-	for try := 0; try < r.tries && ctx.Err() == nil; try++ {
-		at := now
-		if try > 0 {
-			at = time.Now()
-		}
-		reply := r.conn.Read(j.Area, j.Start, j.Count)
+	tries := r.tries
+	if r.restAfter > 0 {
+		tries = max(1, min(tries, r.restAfter-r.silent)) // after a rest, once
+	}
+	for try := 0; try < tries && ctx.Err() == nil; try++ {
+		at := time.Now()
+		reply := r.conn().Read(j.Area, j.Start, j.Count)
 		took := time.Since(at)
 		if ctx.Err() != nil {
 			return
@@ -240,6 +158,7 @@ func (r *runner) ask(ctx context.Context, j *job, now time.Time) {
 		e.RequestID, e.Points, e.Area, e.Start, e.Count = j.ID, len(j.parts), j.Area, j.Start, j.Count
 		e.LateMs = max(0, float64(at.Sub(planned))/float64(time.Millisecond))
 		if reply.OK() {
+			r.silent = 0
 			r.hub.record(e, j.parts)
 			j.done = j.pace == 0
 			return
@@ -247,9 +166,13 @@ func (r *runner) ask(ctx context.Context, j *job, now time.Time) {
 		r.hub.record(e, nil)
 		r.hub.fail(j.Points, reply.Sentence)
 		if reply.Outcome == exchange.Declined {
+			r.silent = 0
 			break // it will say the same again
 		}
-		if !r.conn.Usable() {
+		if reply.Outcome == exchange.NoAnswer {
+			r.silent++
+		}
+		if !r.conn().Usable() {
 			if reply.Outcome != exchange.Garbled || !r.connect(ctx) {
 				break
 			}
@@ -258,6 +181,19 @@ func (r *runner) ask(ctx context.Context, j *job, now time.Time) {
 	if j.pace == 0 {
 		j.due = time.Now().Add(10 * time.Second)
 	}
+	if r.restAfter > 0 && r.silent >= r.restAfter {
+		r.layOff(time.Now())
+	}
+}
+
+// layOff leaves a silent device alone for a while, so that it does not cost the
+// others on its line their time.
+func (r *runner) layOff(now time.Time) {
+	r.restUntil = now.Add(r.rest)
+	for i := range r.jobs {
+		r.jobs[i].due = maxTime(r.jobs[i].due, r.restUntil)
+	}
+	r.hub.fail(r.points, fmt.Sprintf("the device is silent and is left alone for %d s at a time", int(r.rest.Seconds())))
 }
 
 func maxTime(a, b time.Time) time.Time {
@@ -265,13 +201,4 @@ func maxTime(a, b time.Time) time.Time {
 		return a
 	}
 	return b
-}
-
-func (r *runner) carryOut(ctx context.Context, c command) {
-	defer close(c.done)
-	if r.connect(ctx) {
-		c.do(r.conn, Reply{Outcome: exchange.Answered})
-		return
-	}
-	c.do(nil, r.lost)
 }

@@ -4,7 +4,9 @@ import (
 	"context"
 	"time"
 
+	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
+	"ferry/internal/core/timetable"
 	"ferry/internal/core/value"
 )
 
@@ -13,11 +15,15 @@ type Reader struct {
 	runner *runner
 }
 
-// NewReader prepares to read the points of device over link, at the given host
-// and port.
-func NewReader(link *site.Link, device *site.Device, dial string) (*Reader, error) {
-	hub := NewHub()
-	r, err := newRunner(link, device, dial, hub)
+// alone makes a runner for a device that belongs to no site.
+func alone(link *site.Link, device *site.Device, target Target) (*runner, error) {
+	plan := timetable.Compile(lone(link, device, target))
+	return newRunner(link, device, target, plan.Requests, NewHub())
+}
+
+// NewReader prepares to read the points of device over link.
+func NewReader(link *site.Link, device *site.Device, target Target) (*Reader, error) {
+	r, err := alone(link, device, target)
 	if err != nil {
 		return nil, err
 	}
@@ -26,7 +32,7 @@ func NewReader(link *site.Link, device *site.Device, dial string) (*Reader, erro
 
 // Read reads every point once and returns them in the order of the device.
 func (r *Reader) Read(ctx context.Context) []Live {
-	r.runner.retryAt = r.runner.retryAt.Add(-wait) // who asks once wants to know now
+	r.runner.channel.retryAt = time.Time{} // who asks once wants to know now
 	for i := range r.runner.jobs {
 		r.runner.ask(ctx, &r.runner.jobs[i], time.Now())
 	}
@@ -41,18 +47,28 @@ func (r *Reader) Read(ctx context.Context) []Live {
 }
 
 // Close ends the connection.
-func (r *Reader) Close() { r.runner.hangUp() }
+func (r *Reader) Close() { r.runner.channel.close() }
 
 // fixed dials one place.
 type fixed string
 
 func (f fixed) Dial(*site.Site, *site.Link) string { return string(f) }
 
+// lone is a site of one link, for what needs an engine.
+func lone(link *site.Link, device *site.Device, target Target) *site.Site {
+	line := site.Line{ID: link.Line, Medium: site.Ethernet}
+	if target.Format.Baud != 0 {
+		line.Medium, line.Serial = site.SerialLine, &site.Serial{Standard: serial.TIA485Two, Format: target.Format}
+	}
+	return &site.Site{Lines: []site.Line{line}, Devices: []site.Device{*device}, Links: []site.Link{*link}}
+}
+
 // WriteTarget reads the one point of a device that belongs to no site, and, if
 // really, writes it and reads it back.
-func WriteTarget(ctx context.Context, link *site.Link, device *site.Device, dial string, v value.Value, really bool) (WriteResult, error) {
-	s := &site.Site{Lines: []site.Line{{ID: link.Line}}, Devices: []site.Device{*device}, Links: []site.Link{*link}}
-	e := NewEngine(s, fixed(dial))
+func WriteTarget(ctx context.Context, link *site.Link, device *site.Device, target Target, v value.Value, really bool) (WriteResult, error) {
+	own := *link
+	own.Asking = device.ID // so that its port, which has the line's format, is found
+	e := NewEngine(lone(&own, device, target), fixed(target.Dial))
 	defer e.Close()
 	w, err := e.prepare(device.Points[0].ID, v)
 	if err != nil {
@@ -75,25 +91,26 @@ func WriteTarget(ctx context.Context, link *site.Link, device *site.Device, dial
 // RunRequests runs the loop of a link as fast as its device answers, until it
 // has asked n times, and returns how many requests were answered: the measure
 // of the engine's own cost.
-func RunRequests(link *site.Link, device *site.Device, dial string, n int) (answered int, err error) {
-	hub := NewHub()
-	r, err := newRunner(link, device, dial, hub)
+func RunRequests(link *site.Link, device *site.Device, target Target, n int) (answered int, err error) {
+	r, err := alone(link, device, target)
 	if err != nil {
 		return 0, err
 	}
 	for i := range r.jobs {
 		r.jobs[i].pace = 1 // a nanosecond: always due
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
-	r.asked = func(total int) {
-		if total >= n {
-			cancel()
+	c := r.channel
+	finished := make(chan struct{})
+	c.asked = func(total int) {
+		if total == n {
+			close(finished)
 		}
 	}
-	r.run(ctx)
-	for _, s := range hub.Stats() {
+	c.start()
+	<-finished
+	c.close()
+	for _, s := range r.hub.Stats() {
 		answered += s.Count - s.Failed
 	}
-	return answered, nil
+	return min(answered, n), nil
 }

@@ -11,6 +11,7 @@ import (
 	"ferry/internal/core/address"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/problem"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/route"
 	"ferry/internal/core/site"
 )
@@ -18,7 +19,8 @@ import (
 // rounds is how often a try reads every request to measure the pace.
 const rounds = 3
 
-// Try walks the five stops of a link for real, over a connection of its own.
+// Try walks the five stops of a link for real: over a connection of its own,
+// or between two reads where a line that others share is being asked.
 func (e *Engine) Try(ctx context.Context, linkID string) (*route.Route, error) {
 	e.mu.Lock()
 	s, mode := e.site, e.mode
@@ -27,27 +29,47 @@ func (e *Engine) Try(ctx context.Context, linkID string) (*route.Route, error) {
 		e.mu.Unlock()
 		return nil, problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(linkID)
 	}
-	dial, err := e.dialOf(link)
+	r, key, err := e.runnerOf(linkID)
+	var shared *channel
+	if err == nil && r.def.Turns != protocol.TurnsOfLink {
+		shared = e.channels[key]
+	}
+	var others []*runner
+	if err == nil && r.def.Turns == protocol.TurnsOfLine {
+		others = e.neighbours(link)
+	}
 	e.mu.Unlock()
 	plan := route.Plan(s, link)
 	plan.At, plan.Bench = time.Now(), mode == Bench
-	if plan.StopsAt != nil && *plan.StopsAt == route.Wire {
+	if plan.StopsAt != nil && *plan.StopsAt == route.Wire && s.Line(link.Line).Medium == site.Ethernet {
 		return plan, nil // an address that cannot be right is not asked
 	}
 	if err != nil {
 		plan.Set(route.Wire, route.Fault, problem.From(err, "dial").Sentence, problem.From(err, "dial").Do)
 		return plan, nil
 	}
-	device := *s.Device(link.Answering)
-	copied := *link
-	r, err := newRunner(&copied, &device, dial, e.Hub)
-	if err != nil {
-		return nil, problem.From(err, "compile")
-	}
 	result := route.New(linkID)
 	result.At, result.Bench = plan.At, plan.Bench
-	w := walk{runner: r, route: result, name: device.Name, target: targetOf(s, link)}
-	w.run(ctx)
+	w := walk{runner: r, route: result, name: r.device.Name, target: targetOf(s, link), others: others}
+	if shared != nil {
+		w.borrowed = true
+		r.channel.end()
+		cmd := command{by: r, done: make(chan struct{}), do: func(conn Conn, reply Reply) {
+			w.lost = reply
+			w.run(ctx)
+		}}
+		select {
+		case shared.commands <- cmd:
+			<-cmd.done
+		case <-shared.life.Done():
+			return nil, problem.New("stopped", "The run was stopped in between.", "Try again.")
+		case <-ctx.Done():
+			return nil, problem.New("timeout", "The line was busy for too long.", "Try again.")
+		}
+	} else {
+		w.run(ctx)
+		r.channel.close()
+	}
 	// What the plan knows explains what the try saw.
 	for _, c := range plan.Stops {
 		for i := range result.Stops {
@@ -62,7 +84,24 @@ func (e *Engine) Try(ctx context.Context, linkID string) (*route.Route, error) {
 			}
 		}
 	}
+	result.Explain(s, link)
 	return result, nil
+}
+
+// neighbours are the other links of a line, which are asked when one device is
+// silent: if they answer, the wire is good. The lock is held.
+func (e *Engine) neighbours(link *site.Link) (others []*runner) {
+	for i := range e.site.Links {
+		other := &e.site.Links[i]
+		if other.Line != link.Line || other.ID == link.ID || other.Asking != link.Asking || other.Protocol != link.Protocol || len(others) == 3 {
+			continue
+		}
+		if r, _, err := e.runnerOf(other.ID); err == nil && len(r.jobs) > 0 {
+			r.channel.end()
+			others = append(others, r)
+		}
+	}
+	return others
 }
 
 func targetOf(s *site.Site, link *site.Link) string {
@@ -71,19 +110,23 @@ func targetOf(s *site.Site, link *site.Link) string {
 	if err != nil || port == nil {
 		return ""
 	}
+	if line := s.Line(link.Line); line != nil && line.Medium == site.SerialLine {
+		return line.Name
+	}
 	return net.JoinHostPort(port.Host, strconv.Itoa(def.Value(link.Settings, "port")))
 }
 
 // TryTarget walks the stops of a target that belongs to no site, as the
 // command line does. The device's map may be empty.
-func TryTarget(ctx context.Context, link *site.Link, device *site.Device, dial string) (*route.Route, error) {
-	r, err := newRunner(link, device, dial, NewHub())
+func TryTarget(ctx context.Context, link *site.Link, device *site.Device, target Target) (*route.Route, error) {
+	r, err := alone(link, device, target)
 	if err != nil {
 		return nil, err
 	}
+	defer r.channel.close()
 	result := route.New(link.ID)
 	result.At = time.Now()
-	w := walk{runner: r, route: result, name: device.Name, target: dial}
+	w := walk{runner: r, route: result, name: device.Name, target: target.Dial}
 	w.run(ctx)
 	return result, nil
 }
@@ -94,12 +137,16 @@ type walk struct {
 	route  *route.Route
 	name   string
 	target string
+	// borrowed is set where the connection belongs to a run; lost then says
+	// why there is none.
+	borrowed bool
+	lost     Reply
+	others   []*runner
 	// worst is the worst measured time of each job, in milliseconds.
 	worst []float64
 }
 
 func (w *walk) run(ctx context.Context) {
-	defer w.runner.hangUp()
 	if w.dial(ctx) && w.session(ctx) && w.points(ctx) {
 		w.pace(ctx)
 	}
@@ -110,21 +157,40 @@ func (w *walk) record(operation string, reply *Reply, began time.Time) {
 	w.runner.hub.record(w.runner.exchange(operation, reply, began, time.Since(began)), nil)
 }
 
-// dial decides the stops Wire and Address.
+func (w *walk) onWire() bool { return w.runner.def.Medium == site.SerialLine }
+
+// dial decides the stops Wire and Address, as far as connecting tells: a
+// serial port can be opened with nobody at its far end.
 func (w *walk) dial(ctx context.Context) bool {
 	began := time.Now()
-	conn, reply := w.runner.driver.Dial(ctx, Target{Dial: w.runner.dial, Settings: w.runner.link.Settings})
-	took := ms(time.Since(began))
-	if conn == nil {
-		w.record("connect to "+w.name, &reply, began)
+	if w.borrowed {
+		w.runner.connect(ctx)
+	} else {
+		var conn Conn
+		target := w.runner.channel.target
+		target.Settings = w.runner.link.Settings
+		if conn, w.lost = w.runner.channel.driver.Dial(ctx, target); conn != nil {
+			w.runner.channel.conn = conn
+		}
 	}
-	host, port, _ := net.SplitHostPort(w.target)
-	switch reply.Outcome {
-	case exchange.Answered:
-		w.runner.conn = conn
-		w.route.Set(route.Wire, route.Good, fmt.Sprintf("%s answers after %s.", host, took), "")
-		w.route.Set(route.Address, route.Good, fmt.Sprintf("Port %s takes the connection.", port), "")
+	took := ms(time.Since(began))
+	if w.runner.conn() != nil {
+		if !w.onWire() {
+			host, port, _ := net.SplitHostPort(w.target)
+			w.route.Set(route.Wire, route.Good, fmt.Sprintf("%s answers after %s.", host, took), "")
+			w.route.Set(route.Address, route.Good, fmt.Sprintf("Port %s takes the connection.", port), "")
+		}
 		return true
+	}
+	w.record("connect to "+w.name, &w.lost, began)
+	host, port, _ := net.SplitHostPort(w.target)
+	switch w.lost.Outcome {
+	case exchange.PortAbsent:
+		w.route.Set(route.Wire, route.Fault, sentence(w.lost.Sentence), "Plug the adapter in, or choose another port in the panel of the line.")
+	case exchange.PortOwned:
+		w.route.Set(route.Wire, route.Fault, sentence(w.lost.Sentence), "Close that program, or choose another port in the panel of the line.")
+	case exchange.PortDenied:
+		w.route.Set(route.Wire, route.Fault, sentence(w.lost.Sentence), "Have the user put into that group, and log in anew.")
 	case exchange.Refused:
 		w.route.Set(route.Wire, route.Good, fmt.Sprintf("%s answers after %s.", host, took), "")
 		w.route.Set(route.Address, route.Fault, fmt.Sprintf("%s refuses the connection: nobody listens on port %s.", host, port),
@@ -134,10 +200,18 @@ func (w *walk) dial(ctx context.Context) bool {
 		w.route.Set(route.Address, route.Good, fmt.Sprintf("Port %s takes the connection.", port), "")
 		w.tornDown()
 	default:
-		w.route.Set(route.Wire, route.Fault, fmt.Sprintf("Nothing came back from %s within %s: %s.", host, took, reply.Sentence),
+		w.route.Set(route.Wire, route.Fault, fmt.Sprintf("Nothing came back from %s within %s: %s.", host, took, w.lost.Sentence),
 			"Check power, cable and address, and that this machine is in the same subnet. A firewall may swallow the port without a word.")
 	}
 	return false
+}
+
+// sentence makes a sentence of a clause.
+func sentence(clause string) string {
+	if clause == "" {
+		return ""
+	}
+	return strings.ToUpper(clause[:1]) + clause[1:] + "."
 }
 
 func (w *walk) tornDown() {
@@ -148,7 +222,7 @@ func (w *walk) tornDown() {
 // session decides the stop Session: does the unit answer, and who is it.
 func (w *walk) session(ctx context.Context) bool {
 	began := time.Now()
-	who, by, reply := w.runner.conn.Identify()
+	who, by, reply := w.runner.conn().Identify()
 	w.record("who is there, by "+by, &reply, began)
 	if reply.Outcome != exchange.Answered && reply.Outcome != exchange.Declined {
 		// Some devices hang up on a question they do not know, or ignore it:
@@ -158,6 +232,11 @@ func (w *walk) session(ctx context.Context) bool {
 		}
 	}
 	unit := w.runner.def.Value(w.runner.link.Settings, "unit")
+	if w.onWire() || w.runner.def.Turns == protocol.TurnsOfAddress {
+		if !w.overLine(ctx, &reply) {
+			return false
+		}
+	}
 	switch reply.Outcome {
 	case exchange.Answered, exchange.Declined:
 		if who != "" {
@@ -196,7 +275,7 @@ func (w *walk) plainRead(ctx context.Context) (reply Reply, ok bool) {
 	}
 	area, start := r.jobs[0].Area, r.jobs[0].Start
 	began := time.Now()
-	reply = r.conn.Read(area, start, 1)
+	reply = r.conn().Read(area, start, 1)
 	w.record(r.def.Operation(area, start, 1), &reply, began)
 	return reply, reply.OK() || reply.Outcome == exchange.Declined
 }
@@ -229,14 +308,14 @@ func (w *walk) points(ctx context.Context) bool {
 			p := pointOf(r.device, id)
 			area, _ := address.AreaOf(r.def.Scheme, p.Address.Area)
 			began := time.Now()
-			single := r.conn.Read(p.Address.Area, p.Address.Offset, p.Units(area.UnitBits))
+			single := r.conn().Read(p.Address.Area, p.Address.Offset, p.Units(area.UnitBits))
 			w.record(r.def.Operation(p.Address.Area, p.Address.Offset, p.Units(area.UnitBits)), &single, began)
 			if single.OK() {
 				read++
 			} else {
 				failed = append(failed, fmt.Sprintf("%s (%s)", p.Name, r.def.Scheme.Short(p.Address)))
 			}
-			if !r.conn.Usable() && !r.connect(ctx) {
+			if !r.conn().Usable() && !r.connect(ctx) {
 				break
 			}
 		}
@@ -277,7 +356,7 @@ func (w *walk) read(ctx context.Context, i int) (Reply, bool) {
 		return Reply{Outcome: exchange.Closed, Sentence: "the connection ended"}, false
 	}
 	began := time.Now()
-	reply := r.conn.Read(j.Area, j.Start, j.Count)
+	reply := r.conn().Read(j.Area, j.Start, j.Count)
 	took := time.Since(began)
 	w.route.Requests++
 	e := r.exchange(j.Operation, &reply, began, took)

@@ -18,6 +18,24 @@ const (
 	Closed     Outcome = "closed"      // the far end ended the connection in order
 	Garbled    Outcome = "garbled"     // bytes came that are no valid answer to the request
 	NotAllowed Outcome = "not allowed" // Ferry itself did not send it
+	Sent       Outcome = "sent"        // to every unit at once, which none answers
+	PortAbsent Outcome = "port absent" // this machine has no such port
+	PortOwned  Outcome = "port owned"  // another program has the port open
+	PortDenied Outcome = "port denied" // this program may not open the port
+)
+
+// Cause is what an answer that is none, or one that is odd, looks like.
+type Cause string
+
+// The causes that can be told from the octets of one exchange.
+const (
+	OtherUnit Cause = "other unit" // a right frame of another unit
+	TwoUnits  Cause = "two units"  // more than one answer at once
+	Format    Cause = "format"     // what another baud rate or parity looks like
+	Noise     Cause = "noise"      // a frame of the right length with wrong octets
+	CutShort  Cause = "cut short"  // the rest of the frame did not come
+	Echo      Cause = "echo"       // the own request came back
+	InPieces  Cause = "in pieces"  // a right frame with a pause inside
 )
 
 // Exchange is one request with its answer. Its times are those of the side
@@ -35,6 +53,8 @@ type Exchange struct {
 	LateMs    float64 `json:"lateMs"`
 	Operation string  `json:"operation"`
 	Outcome   Outcome `json:"outcome"`
+	Cause     Cause   `json:"cause,omitempty"`
+	ThinkMs   float64 `json:"thinkMs,omitempty"`
 	// Code is the error code of the protocol if the outcome is Declined.
 	Code     int    `json:"code,omitempty"`
 	Sentence string `json:"sentence"`

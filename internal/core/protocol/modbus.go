@@ -6,24 +6,84 @@ import (
 	"ferry/internal/core/address"
 )
 
-// ModbusTCP is Modbus over TCP: the Modbus Application Protocol Specification
-// V1.1b3 and the Modbus Messaging on TCP/IP Implementation Guide V1.0b.
-var ModbusTCP = &Def{
-	Name: "modbus-tcp", Title: "Modbus TCP", Asker: "client", Answerer: "server", Medium: "ethernet",
-	Settings: []Setting{
-		{Key: "port", Title: "TCP port", End: BothEnds, Default: 502, Least: 1, Most: 65535, Stop: "address"},
-		{Key: "unit", Title: "Unit", End: BothEnds, Default: 1, Least: 0, Most: 255, Stop: "session"},
-		{Key: "timeoutMs", Title: "Answer within", End: Asking, Unit: "ms", Default: 500, Least: 10, Most: 60000, Stop: "pace"},
-		{Key: "retries", Title: "Tries again", End: Asking, Default: 1, Least: 0, Most: 10, Stop: "pace"},
-		{Key: "thinkMs", Title: "Thinks for", End: Answering, Unit: "ms", Default: 4, Least: 0, Most: 60000, Stop: "pace"},
-	},
-	Scheme:     address.Modbus,
-	MaxUnits:   modbusMaxUnits,
-	WireBytes:  modbusTCPBytes,
-	Function:   modbusFunction,
-	BadAddress: 2, // illegal data address
-	Decline:    modbusDeclined,
-	WriteFunction: func(area string, units int) string {
+// The Modbus family: the Modbus Application Protocol Specification V1.1b3 over
+// TCP (Modbus Messaging on TCP/IP Implementation Guide V1.0b) and over serial
+// lines (Modbus over Serial Line Specification and Implementation Guide V1.02).
+var (
+	ModbusTCP = modbus(Def{
+		Name: "modbus-tcp", Title: "Modbus TCP", Asker: "client", Answerer: "server", Medium: "ethernet", Turns: TurnsOfLink,
+		Settings: append(modbusTCPPort(502), modbusSettings(0, 255, 500, 1, 0, 4)...),
+	}, func(pdu int) int { return ethernetAround + 7 + pdu }, ethernetAround)
+
+	// ModbusRTUTCP is RTU frames in a TCP stream, as many serial servers pass
+	// them on: all units behind one address share a connection.
+	ModbusRTUTCP = modbus(Def{
+		Name: "modbus-rtu-tcp", Title: "Modbus RTU over TCP", Asker: "client", Answerer: "server", Medium: "ethernet", Turns: TurnsOfAddress,
+		Settings: append(modbusTCPPort(4001), modbusSettings(0, 247, 1000, 1, 3, 20)...),
+	}, func(pdu int) int { return ethernetAround + 3 + pdu }, ethernetAround)
+
+	// ModbusRTU is binary frames with a cyclic redundancy check, parted by
+	// silence (guide clause 2.5.1).
+	ModbusRTU = modbus(Def{
+		Name: "modbus-rtu", Title: "Modbus RTU", Asker: "master", Answerer: "slave", Medium: "serial", Turns: TurnsOfLine, Silence: true,
+		Settings: modbusSerialSettings(),
+	}, func(pdu int) int { return 3 + pdu }, 0)
+
+	// ModbusASCII writes each octet as two characters, between a colon and a
+	// line end (guide clause 2.5.2).
+	ModbusASCII = modbus(Def{
+		Name: "modbus-ascii", Title: "Modbus ASCII", Asker: "master", Answerer: "slave", Medium: "serial", Turns: TurnsOfLine,
+		Settings: modbusSerialSettings(),
+	}, func(pdu int) int { return 1 + 2*(2+pdu) + 2 }, 0)
+)
+
+func init() {
+	for _, d := range []*Def{ModbusTCP, ModbusRTUTCP, ModbusRTU, ModbusASCII} {
+		Register(d)
+	}
+}
+
+func modbusTCPPort(usual int) []Setting {
+	return []Setting{{Key: "port", Title: "TCP port", End: BothEnds, Default: usual, Least: 1, Most: 65535, Stop: "address"}}
+}
+
+func modbusSerialSettings() []Setting {
+	return append(modbusSettings(0, 247, 300, 1, 3, 10),
+		Setting{Key: "turnaroundMs", Title: "Waits after a broadcast", End: Asking, Unit: "ms", Default: 100, Least: 0, Most: 5000, Stop: "pace"})
+}
+
+// modbusSettings are those that all of the family have.
+func modbusSettings(leastUnit, mostUnit, timeoutMs, retries, restAfter, thinkMs int) []Setting {
+	return []Setting{
+		{Key: "unit", Title: "Unit", End: BothEnds, Default: 1, Least: leastUnit, Most: mostUnit, Stop: "session"},
+		{Key: "timeoutMs", Title: "Answer within", End: Asking, Unit: "ms", Default: timeoutMs, Least: 10, Most: 60000, Stop: "pace"},
+		{Key: "retries", Title: "Tries again", End: Asking, Default: retries, Least: 0, Most: 10, Stop: "pace"},
+		{Key: "restAfter", Title: "Rests after silent tries", End: Asking, Default: restAfter, Least: 0, Most: 100, Stop: "pace"},
+		{Key: "restS", Title: "Rests for", End: Asking, Unit: "s", Default: 10, Least: 1, Most: 3600, Stop: "pace"},
+		{Key: "thinkMs", Title: "Thinks for", End: Answering, Unit: "ms", Default: thinkMs, Least: 0, Most: 60000, Stop: "pace"},
+		{Key: "cycleMs", Title: "Answers once a cycle of", End: Answering, Unit: "ms", Default: 0, Least: 0, Most: 10000, Stop: "pace"},
+	}
+}
+
+// modbus completes a protocol of the family. frame gives the octets of a frame
+// around a protocol data unit; acknowledge those of what the transport sends
+// back for an answer (the acknowledgement of the request rides on the answer).
+func modbus(d Def, frame func(pdu int) int, acknowledge int) *Def {
+	d.Scheme = address.Modbus
+	d.MaxUnits = modbusMaxUnits
+	d.Function = modbusFunction
+	d.BadAddress = 2 // illegal data address
+	d.Decline = modbusDeclined
+	d.WireBytes = func(area string, units int) (out, in int) {
+		return acknowledge + frame(5), frame(2 + modbusData(area, units))
+	}
+	d.WriteBytes = func(area string, units int) (out, in int) {
+		if area == address.Coils || units == 1 {
+			return acknowledge + frame(5), frame(5)
+		}
+		return acknowledge + frame(6+modbusData(area, units)), frame(5)
+	}
+	d.WriteFunction = func(area string, units int) string {
 		switch {
 		case area == address.Coils:
 			return "05 write single coil"
@@ -31,13 +91,20 @@ var ModbusTCP = &Def{
 			return "06 write single register"
 		}
 		return "16 write multiple registers"
-	},
-	Operation: func(area string, start uint32, units int) string {
+	}
+	d.Operation = func(area string, start uint32, units int) string {
 		return fmt.Sprintf("read %d %s @ %s", units, modbusNoun[area], address.Modbus.Short(address.At(area, start)))
-	},
+	}
+	return &d
 }
 
-func init() { Register(ModbusTCP) }
+// modbusData counts the octets of data that units of an area take.
+func modbusData(area string, units int) int {
+	if area == address.Coils || area == address.DiscreteInputs {
+		return (units + 7) / 8
+	}
+	return 2 * units
+}
 
 var modbusNoun = map[string]string{
 	address.Coils: "coils", address.DiscreteInputs: "inputs",
@@ -68,17 +135,6 @@ func modbusFunction(area string) string {
 // Octets around a TCP segment on Ethernet: preamble and start 8, header 14,
 // IPv4 20, TCP 20, frame check 4, gap between frames 12.
 const ethernetAround = 8 + 14 + 20 + 20 + 4 + 12
-
-// modbusTCPBytes counts a request of 12 octets, and an answer of 9 octets and
-// the data, each with what surrounds it, and one bare acknowledgement for the
-// answer (that of the request rides on the answer).
-func modbusTCPBytes(area string, units int) (out, in int) {
-	data := 2 * units
-	if area == address.Coils || area == address.DiscreteInputs {
-		data = (units + 7) / 8
-	}
-	return 2*ethernetAround + 12, ethernetAround + 9 + data
-}
 
 // modbusExceptions are the exception codes of clause 7 of the application
 // protocol specification, with what usually causes them in the field. Code 7

@@ -54,6 +54,13 @@ type Def struct {
 	// WireBytes gives the octets of a read request and of its answer, with
 	// all framing down to the medium, for a number of units of an area.
 	WireBytes func(area string, units int) (out, in int) `json:"-"`
+	// WriteBytes gives the same for a write.
+	WriteBytes func(area string, units int) (out, in int) `json:"-"`
+	// Silence is set where frames are told apart by a silence before and after
+	// them, as on a serial line.
+	Silence bool `json:"-"`
+	// Turns says what has to be shared between links, one request at a time.
+	Turns Turns `json:"turns"`
 	// Operation names a read in words: "read 12 holding @ 40001".
 	Operation func(area string, address uint32, units int) string `json:"-"`
 	// Function is the protocol's own name for reading an area.
@@ -65,6 +72,16 @@ type Def struct {
 	// Decline explains an error code of the protocol.
 	Decline func(code int) Declined `json:"-"`
 }
+
+// Turns says among whom requests take turns.
+type Turns string
+
+// The resources that serve one request at a time.
+const (
+	TurnsOfLink    Turns = "link"    // each link has a connection of its own
+	TurnsOfAddress Turns = "address" // all links to one address share a connection
+	TurnsOfLine    Turns = "line"    // the whole line
+)
 
 // Declined is an error code of a protocol in words.
 type Declined struct {

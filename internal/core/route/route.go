@@ -62,7 +62,10 @@ type Route struct {
 	// StopsAt is the first stop with a fault, or nil.
 	StopsAt  *Stop  `json:"stopsAt"`
 	Identity string `json:"identity,omitempty"`
-	Requests int    `json:"requests"`
+	// Unticked are lines of the device's access checklist that would explain
+	// the fault and that nobody has seen to.
+	Unticked []site.AccessLine `json:"unticked,omitempty"`
+	Requests int               `json:"requests"`
 }
 
 // New returns a route with every stop not tried.
@@ -88,72 +91,6 @@ func (r *Route) Set(stop Stop, result Result, saw, remedy string) {
 			r.StopsAt = &at
 		}
 	}
-}
-
-// Mismatch is one setting with its value at each end.
-type Mismatch struct {
-	Key       string `json:"key"`
-	Title     string `json:"title"`
-	Unit      string `json:"unit,omitempty"`
-	Asking    string `json:"asking"`
-	Answering string `json:"answering"`
-	Result    Result `json:"result"`
-	Symptom   string `json:"symptom,omitempty"`
-}
-
-// FaceToFace sets the settings of both ends of a link side by side.
-func FaceToFace(s *site.Site, link *site.Link) []Mismatch {
-	asking, answering := s.Device(link.Asking), s.Device(link.Answering)
-	line := s.Line(link.Line)
-	def, ok := protocol.Named(link.Protocol)
-	if asking == nil || answering == nil || line == nil || !ok || asking.Port(link.Line) == nil || answering.Port(link.Line) == nil {
-		return []Mismatch{}
-	}
-	b := answering.Port(link.Line)
-	rows := []Mismatch{hosts(s, line, asking, answering)}
-	speaks := Mismatch{Key: "protocol", Title: "Protocol", Asking: def.Title, Answering: "not known", Result: NotTried}
-	if b.Protocol != "" {
-		speaks.Answering, speaks.Result = b.Protocol, Good
-		if other, known := protocol.Named(b.Protocol); known {
-			speaks.Answering = other.Title
-		}
-		if b.Protocol != link.Protocol {
-			speaks.Result, speaks.Symptom = Fault, "nothing is understood"
-		}
-	}
-	rows = append(rows, speaks)
-	for _, setting := range def.Settings {
-		if setting.End != protocol.BothEnds {
-			continue
-		}
-		row := Mismatch{Key: setting.Key, Title: setting.Title, Result: Good}
-		mine, theirs := def.Value(link.Settings, setting.Key), def.Value(b.Settings, setting.Key)
-		row.Asking, row.Answering = fmt.Sprint(mine), fmt.Sprint(theirs)
-		if mine != theirs {
-			row.Result = Fault
-			row.Symptom = map[string]string{"port": "the connection is refused", "unit": "the device stays silent, or another answers"}[setting.Key]
-		}
-		rows = append(rows, row)
-	}
-	within, think := def.Value(link.Settings, "timeoutMs"), def.Value(b.Settings, "thinkMs")
-	row := Mismatch{Key: "timeoutMs", Title: "Answer within", Unit: "ms", Asking: fmt.Sprint(within), Answering: fmt.Sprintf("thinks %d", think), Result: Good}
-	if within <= think {
-		row.Result, row.Symptom = Fault, "every answer comes after the limit"
-	} else if within < 3*think {
-		row.Result, row.Symptom = Doubt, "an answer that is a little late counts as none"
-	}
-	return append(rows, row)
-}
-
-func hosts(s *site.Site, line *site.Line, asking, answering *site.Device) Mismatch {
-	a, b := asking.Port(line.ID), answering.Port(line.ID)
-	row := Mismatch{Key: "host", Title: "IP address", Asking: a.Host, Answering: b.Host, Result: Good}
-	for _, d := range []*site.Device{answering, asking} {
-		if result, why := Host(s, line, d); result != Good && row.Result != Fault {
-			row.Result, row.Symptom = result, why
-		}
-	}
-	return row
 }
 
 // Host judges the address of a device on a line from the plan: whether it has
@@ -208,23 +145,46 @@ func Plan(s *site.Site, link *site.Link) *Route {
 		r.Set(Wire, Fault, "The link has lost one of its ends.", "Remove it and draw it anew.")
 		return r
 	}
-	for _, d := range []*site.Device{answering, asking} {
-		if result, saw := Host(s, line, d); result != Good {
-			r.Set(Wire, result, saw+".", "Correct the address in the device and here, then try again.")
+	if line.Medium == site.Ethernet {
+		for _, d := range []*site.Device{answering, asking} {
+			if result, saw := Host(s, line, d); result != Good {
+				r.Set(Wire, result, saw+".", "Correct the address in the device and here, then try again.")
+			}
 		}
+	} else if result, saw, remedy := SerialPort(s, line, link); result != Good {
+		r.Set(Wire, result, saw, remedy)
 	}
 	for _, row := range FaceToFace(s, link) {
-		setting, known := def.Setting(row.Key)
-		if row.Key == "protocol" {
-			setting, known = protocol.Setting{Stop: string(Session)}, true
+		stop := Stop(row.Stop)
+		if setting, known := def.Setting(row.Key); known {
+			stop = Stop(setting.Stop)
 		}
-		if known && (row.Result == Fault || row.Result == Doubt) {
-			r.Set(Stop(setting.Stop), row.Result,
+		if stop != "" && (row.Result == Fault || row.Result == Doubt) {
+			r.Set(stop, row.Result,
 				fmt.Sprintf("%s: the asking end has %s, the answering end %s. Then %s.", row.Title, row.Asking, row.Answering, row.Symptom),
 				"Set both ends alike.")
 		}
 	}
 	return r
+}
+
+// explaining says which kinds of access explain that a message stops.
+var explaining = map[Stop][]site.AccessKind{
+	Wire:    {site.AccessFirewall, site.AccessRestart},
+	Address: {site.AccessServer, site.AccessFirewall, site.AccessRestart, site.AccessMode},
+	Session: {site.AccessRemote, site.AccessServer, site.AccessMode, site.AccessRestart},
+	Points:  {site.AccessLayout, site.AccessRemote, site.AccessMode, site.AccessWrite},
+	Pace:    {site.AccessMode},
+}
+
+// Explain adds to what stops a message the access lines of the device that
+// nobody has ticked and that would explain it.
+func (r *Route) Explain(s *site.Site, link *site.Link) {
+	device := s.Device(link.Answering)
+	if r.StopsAt == nil || device == nil {
+		return
+	}
+	r.Unticked = s.Unticked(device, explaining[*r.StopsAt]...)
 }
 
 // Findings turns what stopped a message, or nearly did, into findings.

@@ -16,8 +16,12 @@ type Datasheet struct {
 	Name   string `json:"name"`
 	Remark string `json:"remark,omitempty"`
 	// Map names the protocol whose addressing the points use.
-	Map    string       `json:"map"`
-	Limits Limits       `json:"limits,omitzero"`
+	Map    string `json:"map"`
+	Limits Limits `json:"limits,omitzero"`
+	// ThinkMs is how long the manual says that the device needs for an answer.
+	ThinkMs int `json:"thinkMs,omitempty"`
+	// Access is what must be switched on before the device answers.
+	Access []AccessLine `json:"access,omitempty"`
 	Points []SheetPoint `json:"points"`
 }
 

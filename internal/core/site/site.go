@@ -38,16 +38,6 @@ type Site struct {
 	Headings   []Headings  `json:"headings,omitempty"`
 }
 
-// Line is a shared medium.
-type Line struct {
-	ID      string `json:"id"`
-	Name    string `json:"name"`
-	Medium  string `json:"medium" jsonschema:"enum=ethernet"`
-	Network string `json:"network,omitempty" jsonschema:"description=IPv4 or IPv6 network in CIDR form, such as 192.0.2.0/24"`
-	Gateway string `json:"gateway,omitempty"`
-	Remark  string `json:"remark,omitempty"`
-}
-
 // Device is anything with a port on a line.
 type Device struct {
 	ID     string `json:"id"`
@@ -61,6 +51,10 @@ type Device struct {
 	Limits Limits `json:"limits,omitzero"`
 	// Bench says which simulated device stands in for this one.
 	Bench string `json:"bench,omitempty"`
+	// Access is what must be switched on in the device before it answers, and
+	// Ticks say what has been.
+	Access []AccessLine `json:"access,omitempty"`
+	Ticks  []Tick       `json:"ticks,omitempty"`
 	// NamesFor lists the far sides that will carry the names of its points, by
 	// the keys of regmap.NameRules.
 	NamesFor []string `json:"namesFor,omitempty"`
@@ -69,21 +63,22 @@ type Device struct {
 	Points     []Point     `json:"points"`
 }
 
-// Port is where a device meets a line, and what its answering end is set to.
-type Port struct {
-	Line     string `json:"line"`
-	Host     string `json:"host,omitempty" jsonschema:"description=IP address on an Ethernet line"`
-	Protocol string `json:"protocol,omitempty"`
-	// Settings of the answering end, by the keys of the protocol. A key that
-	// is missing has the protocol's default.
-	Settings map[string]int `json:"settings,omitempty"`
-}
-
 // Limits of one device. A zero field means what the protocol allows.
 type Limits struct {
 	// MaxRegisters and MaxBits bound one request.
 	MaxRegisters int `json:"maxRegisters,omitempty"`
 	MaxBits      int `json:"maxBits,omitempty"`
+	// Most bounds one request to an area, in units, more narrowly.
+	Most map[string]int `json:"most,omitempty"`
+	// Forbidden are units that must not be read, or cannot be.
+	Forbidden []Units `json:"forbidden,omitempty"`
+	// EvenRequests is set where a request must begin at an even wire offset
+	// and ask for an even number of registers.
+	EvenRequests bool `json:"evenRequests,omitempty"`
+	// Connections is how many connections the device accepts at once, and
+	// PerSecond how many requests a second it bears beside its real work.
+	Connections int     `json:"connections,omitempty"`
+	PerSecond   float64 `json:"perSecond,omitempty"`
 	// NoBridging forbids to read over units that no point covers.
 	NoBridging bool `json:"noBridging,omitempty"`
 	// EvenPairs is set where the device serves values of two registers and
@@ -92,6 +87,13 @@ type Limits struct {
 	// Areas gives the declared size of an area in units, where it ends
 	// before the protocol's own limit.
 	Areas map[string]uint32 `json:"areas,omitempty"`
+}
+
+// Units is a run of units of an area.
+type Units struct {
+	Area  string `json:"area"`
+	From  uint32 `json:"from"` // wire offset
+	Count uint32 `json:"count"`
 }
 
 // Link is one asking end and one answering end that talk one protocol over a
@@ -163,10 +165,13 @@ type Point struct {
 	Decimals *int `json:"decimals,omitempty"`
 	// PaceMs is the time between two reads in milliseconds, 0 for a point
 	// that is read once when a run starts.
-	PaceMs int     `json:"paceMs"`
-	Access Access  `json:"access" jsonschema:"enum=r,enum=rw,enum=w"`
-	Remark string  `json:"remark,omitempty"`
-	From   *Origin `json:"from,omitempty"`
+	PaceMs int `json:"paceMs"`
+	// ChangeMs is the fastest change that matters, as the time in milliseconds
+	// for which the signal may stay as it is; 0 for not known.
+	ChangeMs int     `json:"changeMs,omitempty"`
+	Access   Access  `json:"access" jsonschema:"enum=r,enum=rw,enum=w"`
+	Remark   string  `json:"remark,omitempty"`
+	From     *Origin `json:"from,omitempty"`
 }
 
 // Scale returns the scale of p. Its power of ten, if another register holds

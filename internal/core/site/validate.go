@@ -4,11 +4,13 @@ import (
 	"fmt"
 	"math"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
+	"ferry/internal/core/serial"
 	"ferry/internal/core/value"
 )
 
@@ -97,8 +99,29 @@ func (v *validator) identity(where, kind, id, name string) {
 func (v *validator) line(l *Line) {
 	where := fmt.Sprintf("line %q", l.Name)
 	v.identity(where, "line", l.ID, l.Name)
-	if l.Medium != "ethernet" {
-		v.fail(where, fmt.Sprintf("medium %q is not one that this version knows.", l.Medium), "Use ethernet.")
+	switch l.Medium {
+	case Ethernet:
+		if l.Serial != nil {
+			v.fail(where, "an Ethernet line has no serial settings.", "Make it a serial line, or leave them out.")
+		}
+	case SerialLine:
+		if l.Serial == nil || !slices.Contains(serial.Standards(), l.Serial.Standard) {
+			v.fail(where, "a serial line needs its standard.", "Choose RS-485 two-wire or four-wire, RS-422 or RS-232.")
+		} else if err := l.Serial.Check(); err != nil {
+			v.fail(where, err.Error()+".", "")
+		} else if !between(l.Serial.LengthM, 0, 100_000) {
+			v.fail(where, fmt.Sprintf("a length of %g m.", l.Serial.LengthM), "Give 0 for not known, to 100 000 m.")
+		}
+	default:
+		v.fail(where, fmt.Sprintf("medium %q is not one that this version knows.", l.Medium), "Use ethernet or serial.")
+	}
+	if !between(l.RoundTripMs, 0, 60_000) {
+		v.fail(where, fmt.Sprintf("a round trip of %g ms.", l.RoundTripMs), "Give 0 to 60 000 ms.")
+	}
+	for _, c := range l.Cyclic {
+		if c.PeriodMs < 1 || c.PeriodMs > 3600_000 || c.Octets < 1 || c.Octets > 65535 || strings.TrimSpace(c.Name) == "" {
+			v.fail(where, fmt.Sprintf("its cyclic traffic %q has no name, or a period or size that cannot be.", c.Name), "Give a name, 1 ms to an hour, and 1 to 65 535 octets.")
+		}
 	}
 	if l.Network != "" {
 		if _, err := netip.ParsePrefix(l.Network); err != nil {
@@ -129,7 +152,12 @@ func (v *validator) device(s *Site, d *Device) {
 			v.fail(where, def.Title+" is no protocol that a port answers in.", "Choose a protocol of the line.")
 		}
 		v.settings(where, p.Protocol, p.Settings)
+		v.portSerial(where, s.Line(p.Line), p)
 	}
+	if l := d.Limits; !between(l.PerSecond, 0, 1e6) || l.Connections < 0 {
+		v.fail(where, "a limit is less than nothing.", "Leave it empty for no limit.")
+	}
+	v.access(where, d.Access)
 	v.placements(s, where, d)
 	if len(d.Points) == 0 {
 		return
@@ -143,6 +171,42 @@ func (v *validator) device(s *Site, d *Device) {
 		v.point(where, scheme, &d.Points[i])
 	}
 }
+
+// portSerial checks the serial side of a port; a zero field is as the line has
+// it.
+func (v *validator) portSerial(where string, l *Line, p *Port) {
+	if t := p.Think; t != nil && (!between(t.MedianMs, 0, 60_000) || !between(t.WorstMs, t.MedianMs, 600_000)) {
+		v.fail(where, "its measured thinking time cannot be.", "Measure it again.")
+	}
+	if l == nil || p.Serial == nil {
+		return
+	}
+	if l.Medium != SerialLine {
+		v.fail(where, "its port on "+l.Name+" has serial settings, and that is no serial line.", "Leave them out.")
+		return
+	}
+	set := l.SerialOf(p)
+	if err := set.Format().Check(); err != nil {
+		v.fail(where, err.Error()+".", "")
+	}
+	if set.Gender != "" && set.Gender != "dte" && set.Gender != "dce" {
+		v.fail(where, fmt.Sprintf("gender %q.", set.Gender), "Write dte or dce.")
+	}
+	if !between(set.UnitLoad, 0, 4) {
+		v.fail(where, fmt.Sprintf("a unit load of %g.", set.UnitLoad), "Give 1, or the share that the manual states, such as 0.125.")
+	}
+}
+
+func (v *validator) access(where string, lines []AccessLine) {
+	for _, l := range lines {
+		known := slices.ContainsFunc(AccessKinds(), func(t AccessTitle) bool { return t.Kind == l.Kind })
+		if l.ID == "" || !known || strings.TrimSpace(l.Text) == "" || len(l.Text) > 500 {
+			v.fail(where, fmt.Sprintf("its access line %q has no text, no id or no kind.", l.Text), "Say what must be switched on, in up to 500 characters.")
+		}
+	}
+}
+
+func between(x, least, most float64) bool { return x >= least && x <= most } // false for NaN
 
 func (v *validator) settings(where, name string, settings map[string]int) {
 	if name == "" && len(settings) == 0 {
@@ -187,6 +251,8 @@ func CheckPoint(scheme address.Scheme, p *Point) error {
 		return fmt.Errorf("access %q: write r, rw or w", p.Access)
 	case p.PaceMs < 0 || p.PaceMs > 7*24*3600*1000 || (p.PaceMs > 0 && p.PaceMs < 10):
 		return fmt.Errorf("a pace of %d ms: give 10 ms to 7 days, or once", p.PaceMs)
+	case p.ChangeMs < 0 || p.ChangeMs > 365*24*3600*1000:
+		return fmt.Errorf("a fastest change of %d ms: give 1 ms to a year, or nothing", p.ChangeMs)
 	case p.Decimals != nil && (*p.Decimals < 0 || *p.Decimals > 12):
 		return fmt.Errorf("%d decimals: give 0 to 12", *p.Decimals)
 	case math.IsNaN(p.Factor) || math.IsInf(p.Factor, 0) || math.IsNaN(p.Offset) || math.IsInf(p.Offset, 0):
@@ -250,6 +316,9 @@ func (v *validator) link(s *Site, l *Link) {
 		return
 	}
 	v.settings(where, l.Protocol, l.Settings)
+	if def, _ := protocol.Named(l.Protocol); s.Line(l.Line) != nil && def.Medium != s.Line(l.Line).Medium {
+		v.fail(where, fmt.Sprintf("%s does not run over a line of medium %s.", def.Title, s.Line(l.Line).Medium), "Choose a protocol of that line.")
+	}
 }
 
 func (v *validator) crossing(points map[string]*Device, c *Crossing) {

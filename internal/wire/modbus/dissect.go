@@ -23,50 +23,60 @@ func functionWord(code byte) string {
 	return fmt.Sprintf("function %d", code)
 }
 
-// header labels the first octets of a frame, as far as it reaches.
-func header(b []byte) []exchange.Field {
-	var fields []exchange.Field
-	add := func(from, to int, label, meaning string) {
-		if to <= len(b) {
-			fields = append(fields, exchange.Field{From: from, To: to, Label: label, Role: "frame", Meaning: meaning})
+// header labels what stands before the data of a frame, as far as it reaches,
+// and the check behind it.
+func (f Framing) header(b, body []byte) (fields, tail []exchange.Field) {
+	add := func(list *[]exchange.Field, from, to int, label, meaning string) {
+		if from >= 0 && to <= len(b) {
+			*list = append(*list, exchange.Field{From: from, To: to, Label: label, Role: "frame", Meaning: meaning})
 		}
 	}
-	number := func(at int) string {
-		if at+2 > len(b) {
-			return ""
+	switch f {
+	case TCP:
+		number := func(at int) string {
+			if at+2 > len(b) {
+				return ""
+			}
+			return fmt.Sprint(binary.BigEndian.Uint16(b[at:]))
 		}
-		return fmt.Sprint(binary.BigEndian.Uint16(b[at:]))
+		add(&fields, 0, 2, "transaction", number(0))
+		add(&fields, 2, 4, "protocol", number(2))
+		add(&fields, 4, 6, "octets follow", number(4))
+	case ASCII:
+		add(&fields, 0, 1, "begin", ":")
+		if len(body) > 0 {
+			add(&tail, len(b)-4, len(b)-2, "check", string(b[len(b)-4:len(b)-2]))
+			add(&tail, len(b)-2, len(b), "end", "CR LF")
+		}
+	case RTU:
+		if len(body) > 0 {
+			add(&tail, len(b)-2, len(b), "check", fmt.Sprintf("%02X %02X", b[len(b)-2], b[len(b)-1]))
+		}
 	}
-	add(0, 2, "transaction", number(0))
-	add(2, 4, "protocol", number(2))
-	add(4, 6, "octets follow", number(4))
-	if len(b) > 6 {
-		add(6, 7, "unit", fmt.Sprint(b[6]))
+	if len(body) > 0 {
+		add(&fields, f.place(0), f.place(1), "unit", fmt.Sprint(body[0]))
 	}
-	if len(b) > 7 {
-		add(7, 8, "function", functionWord(b[7]))
+	if len(body) > 1 {
+		add(&fields, f.place(1), f.place(2), "function", functionWord(body[1]))
 	}
-	return fields
+	return fields, tail
 }
 
 // DissectRequest labels the octets of a request.
-func DissectRequest(b []byte) []exchange.Field {
-	fields := header(b)
-	if len(b) < 12 {
-		return rest(fields, b)
+func (f Framing) DissectRequest(b []byte) []exchange.Field {
+	body, _ := f.body(b)
+	fields, tail := f.header(b, body)
+	if len(body) >= 6 {
+		start, count := binary.BigEndian.Uint16(body[2:]), binary.BigEndian.Uint16(body[4:])
+		label := "units"
+		if body[1] == WriteSingleCoil || body[1] == WriteSingleRegister {
+			label = "value"
+		}
+		fields = append(fields,
+			exchange.Field{From: f.place(2), To: f.place(4), Label: "from", Role: "data", Meaning: address.Modbus.Short(address.At(areaOf(body[1]), uint32(start)))},
+			exchange.Field{From: f.place(4), To: f.place(6), Label: label, Role: "data", Meaning: fmt.Sprint(count)})
 	}
-	start := binary.BigEndian.Uint16(b[8:])
-	area := areaOf(b[7])
-	where := address.Modbus.Short(address.At(area, uint32(start)))
-	fields = append(fields, exchange.Field{From: 8, To: 10, Label: "from", Role: "data", Meaning: where})
-	count := binary.BigEndian.Uint16(b[10:])
-	switch b[7] {
-	case WriteSingleCoil, WriteSingleRegister:
-		fields = append(fields, exchange.Field{From: 10, To: 12, Label: "value", Role: "data", Meaning: fmt.Sprint(count)})
-	default:
-		fields = append(fields, exchange.Field{From: 10, To: 12, Label: "units", Role: "data", Meaning: fmt.Sprint(count)})
-	}
-	return rest(fields, b)
+	return rest(fields, tail, b)
 }
 
 func areaOf(function byte) string {
@@ -84,46 +94,63 @@ func areaOf(function byte) string {
 // DissectAnswer labels the octets of an answer with their meaning, those of
 // its data with the points that they hold. Where the answer is broken, the
 // field that breaks it has the role "broken".
-func DissectAnswer(request, b []byte, points []exchange.Labelled) []exchange.Field {
-	fields := header(b)
-	answer, err := Check(request, b)
+func (f Framing) DissectAnswer(request, b []byte, points []exchange.Labelled) []exchange.Field {
+	body, _ := f.body(b)
+	fields, tail := f.header(b, body)
+	answer, err := f.Check(request, b)
 	var broken *Broken
 	if errors.As(err, &broken) {
 		marked := false
-		for i := range fields {
-			if fields[i].From == broken.From {
-				fields[i].Role, fields[i].Meaning, marked = "broken", broken.What, true
+		for _, list := range [][]exchange.Field{fields, tail} {
+			for i := range list {
+				if list[i].From == broken.From {
+					list[i].Role, list[i].Meaning, marked = "broken", broken.What, true
+				}
 			}
 		}
-		if !marked && broken.From >= 8 && broken.From < len(b) {
-			fields = append(fields, exchange.Field{From: broken.From, To: len(b), Label: "data", Role: "broken", Meaning: broken.What})
+		from, to := max(broken.From, f.place(2)), len(b)
+		if len(tail) > 0 {
+			to = tail[0].From
 		}
-		return rest(fields, b)
+		if !marked && broken.From >= f.place(2) && from < to {
+			fields = append(fields, exchange.Field{From: from, To: to, Label: "data", Role: "broken", Meaning: broken.What})
+		}
+		return rest(fields, tail, b)
 	}
 	if answer.Exception != 0 {
-		return append(fields, exchange.Field{From: 8, To: 9, Label: "exception", Role: "broken",
+		fields = append(fields, exchange.Field{From: f.place(2), To: f.place(3), Label: "exception", Role: "broken",
 			Meaning: fmt.Sprintf("%d %s", answer.Exception, protocol.ModbusTCP.Decline(answer.Exception).Title)})
+		return rest(fields, tail, b)
 	}
-	if b[7] < ReadCoils || b[7] > ReadInputRegisters || len(request) < 12 {
-		return rest(fields, b)
+	asked, _ := f.body(request)
+	if body[1] < ReadCoils || body[1] > ReadInputRegisters || len(asked) < 6 {
+		return rest(fields, tail, b)
 	}
-	fields = append(fields, exchange.Field{From: 8, To: 9, Label: "octets of data", Role: "frame", Meaning: fmt.Sprint(b[8])})
-	area := areaOf(b[7])
-	start, count := uint32(binary.BigEndian.Uint16(request[8:])), int(binary.BigEndian.Uint16(request[10:]))
-	if b[7] <= ReadDiscreteInputs {
-		return append(fields, exchange.SpreadBits(9, area, start, count, points)...)
+	fields = append(fields, exchange.Field{From: f.place(2), To: f.place(3), Label: "octets of data", Role: "frame", Meaning: fmt.Sprint(body[2])})
+	area := areaOf(body[1])
+	start, count := uint32(binary.BigEndian.Uint16(asked[2:])), int(binary.BigEndian.Uint16(asked[4:]))
+	spread := exchange.SpreadWords
+	if body[1] <= ReadDiscreteInputs {
+		spread = exchange.SpreadBits
 	}
-	return append(fields, exchange.SpreadWords(9, area, start, count, points)...)
+	for _, field := range spread(3, area, start, count, points) {
+		field.From, field.To = f.place(field.From), f.place(field.To)
+		fields = append(fields, field)
+	}
+	return rest(fields, tail, b)
 }
 
-// rest labels octets behind the last field as data.
-func rest(fields []exchange.Field, b []byte) []exchange.Field {
-	end := 0
+// rest labels octets between the last field and the tail as data.
+func rest(fields, tail []exchange.Field, b []byte) []exchange.Field {
+	from, to := 0, len(b)
 	for _, f := range fields {
-		end = max(end, f.To)
+		from = max(from, f.To)
 	}
-	if end < len(b) {
-		fields = append(fields, exchange.Field{From: end, To: len(b), Label: "data", Role: "data"})
+	if len(tail) > 0 {
+		to = tail[0].From
 	}
-	return fields
+	if from < to {
+		fields = append(fields, exchange.Field{From: from, To: to, Label: "data", Role: "data"})
+	}
+	return append(fields, tail...)
 }

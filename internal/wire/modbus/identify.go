@@ -5,18 +5,6 @@ import (
 	"unicode"
 )
 
-// AppendIdentify appends a request for the basic device identification:
-// function 43, MEI type 14, read device ID code 1, from object 0 on
-// (application protocol specification, clause 6.21).
-func AppendIdentify(dst []byte, transaction uint16, unit byte) []byte {
-	return AppendFrame(dst, transaction, unit, EncapsulatedTransfer, 14, 1, 0)
-}
-
-// AppendReportID appends a request for the server id (function 17).
-func AppendReportID(dst []byte, transaction uint16, unit byte) []byte {
-	return AppendFrame(dst, transaction, unit, ReportServerID)
-}
-
 // ParseIdentity reads the objects of a device identification from the data of
 // its answer: vendor name, product code and revision, joined by blanks. The
 // data is

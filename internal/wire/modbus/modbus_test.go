@@ -23,26 +23,35 @@ func octets(t testing.TB, text string) []byte {
 // clauses 6.1 to 6.21, inside a frame.
 func TestRequests(t *testing.T) {
 	for _, c := range []struct {
-		got  []byte
-		want string
+		framing Framing
+		unit    byte
+		pdu     []byte
+		want    string
 	}{
-		{AppendRead(nil, 1, 17, address.Coils, 19, 19), "0001 0000 0006 11 01 0013 0013"},
-		{AppendRead(nil, 2, 17, address.DiscreteInputs, 196, 22), "0002 0000 0006 11 02 00C4 0016"},
-		{AppendRead(nil, 3, 17, address.HoldingRegisters, 107, 3), "0003 0000 0006 11 03 006B 0003"},
-		{AppendRead(nil, 4, 17, address.InputRegisters, 8, 1), "0004 0000 0006 11 04 0008 0001"},
-		{AppendWriteCoil(nil, 5, 1, 172, true), "0005 0000 0006 01 05 00AC FF00"},
-		{AppendWriteRegisters(nil, 6, 1, 1, []byte{0, 3}), "0006 0000 0006 01 06 0001 0003"},
-		{AppendWriteRegisters(nil, 7, 1, 1, []byte{0, 10, 1, 2}), "0007 0000 000B 01 10 0001 0002 04 000A 0102"},
-		{AppendIdentify(nil, 8, 1), "0008 0000 0005 01 2B 0E 01 00"},
+		{TCP, 17, ReadPDU(nil, address.Coils, 19, 19), "0001 0000 0006 11 01 0013 0013"},
+		{TCP, 17, ReadPDU(nil, address.DiscreteInputs, 196, 22), "0001 0000 0006 11 02 00C4 0016"},
+		{TCP, 17, ReadPDU(nil, address.HoldingRegisters, 107, 3), "0001 0000 0006 11 03 006B 0003"},
+		{TCP, 17, ReadPDU(nil, address.InputRegisters, 8, 1), "0001 0000 0006 11 04 0008 0001"},
+		{TCP, 1, WriteCoilPDU(nil, 172, true), "0001 0000 0006 01 05 00AC FF00"},
+		{TCP, 1, WriteRegistersPDU(nil, 1, []byte{0, 3}), "0001 0000 0006 01 06 0001 0003"},
+		{TCP, 1, WriteRegistersPDU(nil, 1, []byte{0, 10, 1, 2}), "0001 0000 000B 01 10 0001 0002 04 000A 0102"},
+		{TCP, 1, IdentifyPDU(nil), "0001 0000 0005 01 2B 0E 01 00"},
+		{RTU, 1, ReadPDU(nil, address.HoldingRegisters, 0, 2), "01 03 0000 0002 C40B"},
+		{ASCII, 1, ReadPDU(nil, address.HoldingRegisters, 0, 2), "3A 3031 3033 30303030 30303032 4641 0D0A"}, // :010300000002FA
 	} {
-		if string(c.got) != string(octets(t, c.want)) {
-			t.Errorf("% X, want %s", c.got, c.want)
+		got := c.framing.AppendFrame(nil, 1, c.unit, c.pdu...)
+		if string(got) != string(octets(t, c.want)) {
+			t.Errorf("% X, want %s", got, c.want)
+		}
+		if n, err := c.framing.RequestLen(got); n != len(got) || err != nil {
+			t.Errorf("% X: its length is told as %d (%v)", got, n, err)
 		}
 	}
 }
 
 func TestCheck(t *testing.T) {
-	const read = "0001 0000 0006 01 03 0000 0002"
+	const read, rtu = "0001 0000 0006 01 03 0000 0002", "01 03 0000 0002 C40B"
+	ascii := hex.EncodeToString([]byte(":010300000002FA\r\n"))
 	for _, c := range []struct{ name, request, answer, want string }{
 		{"a right answer", read, "0001 0000 0007 01 03 04 12345678", "data 12345678"},
 		{"bits", "0001 0000 0006 01 01 0000 000A", "0001 0000 0005 01 01 02 FF03", "data ff03"},
@@ -59,9 +68,18 @@ func TestCheck(t *testing.T) {
 		{"another function", read, "0001 0000 0007 01 04 04 12345678", "broken at 7: function 4 answers and function 3 was asked"},
 		{"a write that echoes otherwise", "0001 0000 0006 01 06 0001 0003", "0001 0000 0006 01 06 0001 0004", "broken at 8: the answer to a write must echo its address and value, and this does not"},
 		{"nothing", read, "", "broken at 0: 0 octets are too few for an answer"},
+		{"RTU", rtu, "01 03 04 12345678 81 07", "data 12345678"},
+		{"RTU, an exception", rtu, "01 83 02 C0F1", "exception 2"},
+		{"RTU, one bit wrong", rtu, "01 03 04 12345679 81 07", "broken at 7: the check is 81 07 and the octets give 40 C7"},
+		{"RTU, another unit", rtu, "02 83 02 30F1", "broken at 0: unit 2 answers and unit 1 was asked"},
+		{"RTU, cut short", rtu, "01 03 04", "broken at 0: 3 octets are too few for an answer"},
+		{"ASCII", ascii, hex.EncodeToString([]byte(":01030412345678E4\r\n")), "data 12345678"},
+		{"ASCII, a wrong check", ascii, hex.EncodeToString([]byte(":01030412345678E5\r\n")), "broken at 15: the check is E5 and the octets give E4"},
+		{"ASCII, a letter that is no digit", ascii, hex.EncodeToString([]byte(":0103041G345678E4\r\n")), "broken at 7: what stands there is no pair of hexadecimal digits"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			a, err := Check(octets(t, c.request), octets(t, c.answer))
+			framing := map[string]Framing{read: TCP, rtu: RTU, ascii: ASCII}[c.request]
+			a, err := framing.Check(octets(t, c.request), octets(t, c.answer))
 			got := fmt.Sprintf("data %x", a.Data)
 			var broken *Broken
 			if errors.As(err, &broken) {
@@ -82,7 +100,7 @@ func TestDissect(t *testing.T) {
 		{ID: "o", Name: "Oxygen", Shown: "8.42 mg/L", Address: address.At("hr", 0), Units: 1},
 		{ID: "b", Name: "Warm", Shown: "on", Address: address.At("hr", 0).WithBit(3), Units: 1},
 	}
-	fields := DissectAnswer(octets(t, "0001 0000 0006 01 03 0000 0005"), octets(t, "0001 0000 000D 01 03 0A 0008 0000 1111 2222 0000"), points)
+	fields := TCP.DissectAnswer(octets(t, "0001 0000 0006 01 03 0000 0005"), octets(t, "0001 0000 000D 01 03 0A 0008 0000 1111 2222 0000"), points)
 	var got []string
 	for _, f := range fields {
 		got = append(got, fmt.Sprintf("%d-%d %s %s=%s", f.From, f.To, f.Role, f.Label, f.Meaning))
@@ -100,23 +118,30 @@ func FuzzAnswer(f *testing.F) {
 	f.Add([]byte("\x00\x01\x00\x00\x00\x06\x01\x03\x00\x00\x00\x02"), []byte("\x00\x01\x00\x00\x00\x07\x01\x03\x04\x12\x34\x56\x78"))
 	f.Add([]byte("\x00\x01\x00\x00\x00\x06\x01\x01\x00\x00\x00\x09"), []byte("\x00\x01\x00\x00\x00\x03\x01\x81\x02"))
 	f.Add([]byte("\x00\x01\x00\x00\x00\x05\x01\x2B\x0E\x01\x00"), []byte("\x00\x01\x00\x00\x00\x0A\x01\x2B\x0E\x01\x01\x00\x00\x01\x00\x01A"))
+	f.Add([]byte("\x01\x03\x00\x00\x00\x02\xC4\x0B"), []byte("\x01\x03\x04\x12\x34\x56\x78\x81\x07"))
+	f.Add([]byte(":010300000002FA\r\n"), []byte(":01030412345678E4\r\n"))
 	f.Fuzz(func(t *testing.T, request, answer []byte) {
-		a, err := Check(request, answer)
-		if err != nil && a.Data != nil {
-			t.Fatal("a broken answer brings data")
-		}
-		ParseIdentity(a.Data)
-		ParseServerID(a.Data)
-		DissectRequest(request)
-		end := 0
-		for _, field := range DissectAnswer(request, answer, nil) {
-			if field.From != end || field.To <= field.From || field.To > len(answer) {
-				t.Fatalf("field %+v after octet %d of %d", field, end, len(answer))
+		for _, framing := range []Framing{TCP, RTU, ASCII} {
+			a, err := framing.Check(request, answer)
+			if err != nil && a.Data != nil {
+				t.Fatal("a broken answer brings data")
 			}
-			end = field.To
-		}
-		if end != len(answer) {
-			t.Fatalf("%d of %d octets are labelled", end, len(answer))
+			if n, err := framing.AnswerLen(answer); err == nil && framing == RTU && a.Data != nil && answer[1] <= ReadInputRegisters && n != len(answer) {
+				t.Fatalf("the length of a right answer of %d octets is told as %d", len(answer), n)
+			}
+			ParseIdentity(a.Data)
+			ParseServerID(a.Data)
+			framing.DissectRequest(request)
+			end := 0
+			for _, field := range framing.DissectAnswer(request, answer, nil) {
+				if field.From != end || field.To <= field.From || field.To > len(answer) {
+					t.Fatalf("field %+v after octet %d of %d", field, end, len(answer))
+				}
+				end = field.To
+			}
+			if end != len(answer) {
+				t.Fatalf("%d of %d octets are labelled", end, len(answer))
+			}
 		}
 	})
 }

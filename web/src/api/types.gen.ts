@@ -61,13 +61,31 @@ export interface SiteView {
 export interface Line {
   id: string;
   name: string;
-  medium: "ethernet";
+  medium: "ethernet" | "serial";
   /**
    * IPv4 or IPv6 network in CIDR form
    */
   network?: string;
   gateway?: string;
+  roundTripMs?: number;
+  serial?: Serial;
+  here?: string;
+  cyclic?: Cyclic[];
   remark?: string;
+}
+export interface Serial {
+  standard: "tia-232" | "tia-422" | "tia-485-2w" | "tia-485-4w";
+  baud: number;
+  data: number;
+  parity: "none" | "even" | "odd";
+  stop: number;
+  lengthM?: number;
+}
+export interface Cyclic {
+  name: string;
+  device?: string;
+  periodMs: number;
+  octets: number;
 }
 export interface DeviceView {
   id: string;
@@ -81,6 +99,8 @@ export interface DeviceView {
   map?: string;
   limits?: Limits;
   bench?: string;
+  access?: AccessLine[];
+  ticks?: Tick[];
   namesFor?: string[];
   placements?: Placement[];
   points: Point[];
@@ -96,15 +116,56 @@ export interface Port {
   settings?: {
     [k: string]: number;
   };
+  serial?: PortSerial;
+  unknown?: string[];
+  think?: Think;
+}
+export interface PortSerial {
+  name?: string;
+  baud?: number;
+  data?: number;
+  parity?: "none" | "even" | "odd";
+  stop?: number;
+  gender?: "dte" | "dce";
+  unitLoad?: number;
+  terminated?: boolean;
+  biased?: boolean;
+}
+export interface Think {
+  medianMs: number;
+  worstMs: number;
+  count: number;
 }
 export interface Limits {
   maxRegisters?: number;
   maxBits?: number;
+  most?: {
+    [k: string]: number;
+  };
+  forbidden?: Units[];
+  evenRequests?: boolean;
+  connections?: number;
+  perSecond?: number;
   noBridging?: boolean;
   evenPairs?: boolean;
   areas?: {
     [k: string]: number;
   };
+}
+export interface Units {
+  area: string;
+  from: number;
+  count: number;
+}
+export interface AccessLine {
+  id: string;
+  kind: "remote" | "server" | "mode" | "layout" | "write" | "restart" | "firewall";
+  text: string;
+}
+export interface Tick {
+  line: string;
+  by: string;
+  at: string;
 }
 export interface Placement {
   id: string;
@@ -139,6 +200,7 @@ export interface Point {
   high?: number;
   decimals?: number;
   paceMs: number;
+  changeMs?: number;
   access: "r" | "rw" | "w";
   remark?: string;
   from?: Origin;
@@ -178,6 +240,7 @@ export interface Mismatch {
   answering: string;
   result: string;
   symptom?: string;
+  fix?: "link" | "port";
 }
 export interface CrossingView {
   id: string;
@@ -206,6 +269,7 @@ export interface Route {
   stops: Check[];
   stopsAt: string;
   identity?: string;
+  unticked?: AccessLine[];
   requests: number;
 }
 export interface Check {
@@ -223,6 +287,7 @@ export interface Def {
   settings: Setting[];
   mapOnly?: boolean;
   areas: Area[];
+  turns: string;
 }
 export interface Setting {
   key: string;
@@ -246,9 +311,11 @@ export interface FaultKind {
   title: string;
   unit?: string;
   default?: number;
+  places: string[];
 }
 export interface StandIn {
   device: string;
+  place: string;
   name: string;
   addr: string;
   url: string;
@@ -508,6 +575,8 @@ export interface ExchangeView {
   lateMs: number;
   operation: string;
   outcome: string;
+  cause?: string;
+  thinkMs?: number;
   code?: number;
   sentence: string;
   points: number;
@@ -538,6 +607,8 @@ export interface Exchange {
   lateMs: number;
   operation: string;
   outcome: string;
+  cause?: string;
+  thinkMs?: number;
   code?: number;
   sentence: string;
   points: number;

@@ -1,4 +1,4 @@
-package modbustcp_test
+package modbus_test
 
 import (
 	"context"
@@ -9,7 +9,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
-	_ "ferry/internal/field/modbustcp"
+	_ "ferry/internal/field/modbus"
 )
 
 // BenchmarkRequests sets the run engine beside a bare loop over the same
@@ -49,7 +49,7 @@ func BenchmarkRequests(b *testing.B) {
 	})
 	b.Run("run engine", func(b *testing.B) {
 		b.ReportAllocs()
-		n, err := field.RunRequests(&s.Links[0], &s.Devices[0], dial, b.N)
+		n, err := field.RunRequests(&s.Links[0], &s.Devices[0], field.Target{Dial: dial}, b.N)
 		if err != nil || n < b.N {
 			b.Fatal(n, err)
 		}

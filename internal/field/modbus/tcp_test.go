@@ -1,4 +1,4 @@
-package modbustcp_test
+package modbus_test
 
 import (
 	"context"

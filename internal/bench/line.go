@@ -1,0 +1,382 @@
+package bench
+
+import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/creack/pty"
+	"golang.org/x/sys/unix"
+
+	"ferry/internal/core/serial"
+	"ferry/internal/core/site"
+	"ferry/internal/precise"
+	wire "ferry/internal/wire/modbus"
+)
+
+// serialLine is a simulated serial line: a pseudo-terminal whose far end is
+// several devices. Its characters take their time at the baud rate that the
+// near end was opened with, and a device that is set otherwise hears, and
+// sends, what it would on a wire.
+type serialLine struct {
+	path   string
+	master *os.File
+	fd     int
+	done   chan struct{}
+	quit   chan struct{}
+
+	mu    sync.Mutex
+	units []*unit
+	fault Fault // of the line itself
+	turn  uint64
+	heard []byte
+}
+
+// unit is one simulated device on a line.
+type unit struct {
+	simulated
+	device  string
+	made    string
+	framing wire.Framing
+	format  serial.Format
+	fault   Fault
+	twin    *simulated // a second device of its number, while there is one
+}
+
+// syncLines starts a pseudo-terminal for each serial line, and puts the devices
+// of the site on it.
+func (b *Bench) syncLines(s *site.Site) error {
+	var errs []error
+	for id, line := range b.lines {
+		if l := s.Line(id); l == nil || l.Medium != site.SerialLine {
+			errs = append(errs, line.Close())
+			delete(b.lines, id)
+		}
+	}
+	for i := range s.Lines {
+		l := &s.Lines[i]
+		if l.Medium != site.SerialLine {
+			continue
+		}
+		if b.lines[l.ID] == nil {
+			line, err := openLine()
+			if err != nil {
+				errs = append(errs, fmt.Errorf("simulated line %s: %w", l.Name, err))
+				continue
+			}
+			b.lines[l.ID] = line
+		}
+		b.lines[l.ID].sync(s, l)
+	}
+	return errors.Join(errs...)
+}
+
+func openLine() (*serialLine, error) {
+	master, slave, err := pty.Open()
+	if err != nil {
+		return nil, err
+	}
+	l := &serialLine{path: slave.Name(), master: master, fd: int(master.Fd()), done: make(chan struct{}), quit: make(chan struct{})}
+	if err := slave.Close(); err != nil {
+		return nil, errors.Join(err, master.Close())
+	}
+	go l.run()
+	return l, nil
+}
+
+// sync takes over the devices of the line. One whose map and settings are the
+// same stays as it is.
+func (l *serialLine) sync(s *site.Site, line *site.Line) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	var units []*unit
+	for i := range s.Devices {
+		d := &s.Devices[i]
+		port := answeringPort(s, d)
+		if port == nil || port.Line != line.ID {
+			continue
+		}
+		print := made(d, port)
+		at := slices.IndexFunc(l.units, func(u *unit) bool { return u.device == d.ID })
+		if at >= 0 && l.units[at].made == print {
+			l.units[at].format = line.SerialOf(port).Format()
+			units = append(units, l.units[at])
+			continue
+		}
+		u := &unit{simulated: simulate(d, port), device: d.ID, made: print, framing: framings[port.Protocol], format: line.SerialOf(port).Format()}
+		if at >= 0 {
+			u.befall(l.units[at].fault)
+		}
+		units = append(units, u)
+	}
+	l.units = units
+}
+
+// find returns a device of the line. The lock is held.
+func (l *serialLine) find(device string) *unit {
+	for _, u := range l.units {
+		if u.device == device {
+			return u
+		}
+	}
+	return nil
+}
+
+func (l *serialLine) has(device string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.find(device) != nil
+}
+
+func (l *serialLine) unitOf(device string) byte {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if u := l.find(device); u != nil {
+		return u.unit
+	}
+	return 0
+}
+
+// faultOf returns the fault of a device, or that of the line for "".
+func (l *serialLine) faultOf(device string) Fault {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if u := l.find(device); u != nil {
+		return u.fault
+	}
+	return l.fault
+}
+
+func (l *serialLine) setFault(device string, f Fault) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if u := l.find(device); u != nil {
+		u.befall(f)
+	} else if device == "" {
+		l.fault = f
+	}
+}
+
+func (u *unit) befall(f Fault) {
+	u.fault, u.twin = f, nil
+	u.memory.freeze(f.Kind == "freeze")
+	if f.Kind == "twin" {
+		other := u.simulated
+		other.memory = newMemory(u.memory.signals, usualBeyond, time.Now().Add(-37*time.Second))
+		other.think += 3 * time.Millisecond
+		u.twin = &other
+	}
+}
+
+// Close ends the line.
+func (l *serialLine) Close() error {
+	close(l.quit)
+	<-l.done
+	return l.master.Close()
+}
+
+// delivery is one character on its way to the near end.
+type delivery struct {
+	at    time.Time
+	value byte
+}
+
+// run plays the line: it takes requests as they come and delivers each
+// character of an answer when its stop bit would arrive.
+func (l *serialLine) run() {
+	defer close(l.done)
+	var coming []delivery
+	buf := make([]byte, 1024)
+	for {
+		wait := 50 * time.Millisecond
+		if len(coming) > 0 {
+			wait = time.Until(coming[0].at)
+		}
+		if len(coming) > 0 && wait < 1500*time.Microsecond {
+			n := 1
+			for n < len(coming) && coming[n].at.Sub(coming[0].at) < time.Millisecond {
+				n++
+			}
+			precise.Until(coming[n-1].at)
+			out := make([]byte, n)
+			for i := range n {
+				out[i] = coming[i].value
+			}
+			_, _ = unix.Write(l.fd, out) // nobody may be listening any more
+			coming = coming[n:]
+			continue
+		}
+		select {
+		case <-l.quit:
+			return
+		default:
+		}
+		polled := []unix.PollFd{{Fd: int32(l.fd), Events: unix.POLLIN}}
+		if n, err := unix.Poll(polled, int(min(wait, 50*time.Millisecond)/time.Millisecond)); n == 0 || err != nil {
+			continue
+		}
+		if polled[0].Revents&unix.POLLIN == 0 { // nobody has the port open
+			coming = nil
+			select {
+			case <-l.quit:
+				return
+			case <-time.After(20 * time.Millisecond):
+			}
+			continue
+		}
+		n, err := unix.Read(l.fd, buf)
+		now := time.Now()
+		if err != nil || n <= 0 {
+			continue
+		}
+		coming = append(coming, l.asked(buf[:n], now)...)
+		slices.SortStableFunc(coming, func(a, b delivery) int { return a.at.Compare(b.at) })
+	}
+}
+
+// near returns what the near end was opened with. Its parity cannot be read
+// from the flags that a pseudo-terminal drops, but from the check of it, which
+// goes with it.
+func (l *serialLine) near() serial.Format {
+	f := serial.Usual
+	t, err := unix.IoctlGetTermios(l.fd, unix.TCGETS2)
+	if err != nil {
+		return f
+	}
+	f.Baud, f.Parity = int(t.Ospeed), serial.None
+	if t.Iflag&unix.INPCK != 0 {
+		if f.Parity = serial.Even; t.Cflag&unix.PARODD != 0 {
+			f.Parity = serial.Odd
+		}
+	}
+	if t.Cflag&unix.CSTOPB != 0 {
+		f.Stop = 2
+	}
+	if f.Check() != nil {
+		return serial.Usual
+	}
+	return f
+}
+
+// asked works out what becomes of octets that the near end sends from now on.
+func (l *serialLine) asked(data []byte, now time.Time) []delivery {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	own := l.near()
+	if l.fault.Kind == "cut" {
+		return nil
+	}
+	request, end := serial.Send(data, own, 0)
+	var back serial.Wave
+	if l.fault.Kind == "echo" {
+		back = request
+	}
+	for _, u := range l.units {
+		back = serial.Merge(back, u.hears(data, request, own, end))
+	}
+	chars := serial.Receive(back, own)
+	l.turn++
+	spoiled := l.fault.Kind == "noise" || l.fault.Kind == "lost"
+	if spoiled && rand.IntN(100) < l.fault.Value {
+		chars = disturb(l.fault.Kind, chars)
+	}
+	values := serial.Delivered(chars, own)
+	deliveries := make([]delivery, len(chars))
+	for i, c := range chars {
+		deliveries[i] = delivery{now.Add(time.Duration(c.End * 1e6)), values[i]}
+	}
+	return deliveries
+}
+
+// disturb flips a bit of one character, or loses one.
+func disturb(kind string, chars []serial.Char) []serial.Char {
+	if len(chars) == 0 {
+		return chars
+	}
+	at := rand.IntN(len(chars))
+	if kind == "lost" {
+		return slices.Delete(chars, at, at+1)
+	}
+	chars[at].Value ^= 1 << rand.IntN(8)
+	chars[at].Bad = false
+	return chars
+}
+
+// hears returns the wave of a unit's answer to a request whose last stop bit
+// ends at a moment, in milliseconds. A unit that does not understand stays
+// silent. As most devices do, it overlooks parity and stop bits that are wrong.
+func (u *unit) hears(data []byte, request serial.Wave, near serial.Format, end float64) serial.Wave {
+	if u.fault.Kind == "off" {
+		return nil
+	}
+	own := u.format
+	switch u.fault.Kind {
+	case "baud":
+		own.Baud = u.fault.Value
+	case "parity":
+		if own.Parity == serial.None {
+			own.Parity = serial.Even
+		} else {
+			own.Parity = serial.None
+		}
+	}
+	if own != near {
+		chars := serial.Receive(request, own)
+		data = make([]byte, len(chars))
+		for i, c := range chars {
+			data[i] = c.Value
+		}
+	}
+	number, pdu, err := u.framing.Open(data)
+	if err != nil || len(pdu) == 0 {
+		return nil
+	}
+	if number == 0 {
+		u.answer(pdu)
+		return nil
+	}
+	if number != u.unit {
+		return nil
+	}
+	silence := 0.0
+	if u.framing == wire.RTU {
+		silence = own.SilenceMs()
+	}
+	wave := u.speaks(&u.simulated, pdu, own, end+silence)
+	if u.twin != nil {
+		wave = serial.Merge(wave, u.speaks(u.twin, pdu, own, end+silence))
+	}
+	return wave
+}
+
+func (u *unit) speaks(s *simulated, pdu []byte, own serial.Format, at float64) serial.Wave {
+	pause := s.think
+	if u.fault.Kind == "delay" {
+		pause = time.Duration(u.fault.Value) * time.Millisecond
+	}
+	number := s.unit
+	if u.fault.Kind == "number" {
+		number = byte(u.fault.Value)
+	}
+	frame := spoil(u.fault, 0, u.framing.AppendFrame(nil, 0, number, spoilUnit(u.fault, s.answer(pdu))...))
+	if (u.fault.Kind == "noise" || u.fault.Kind == "lost") && rand.IntN(100) < u.fault.Value {
+		at := rand.IntN(len(frame))
+		if u.fault.Kind == "lost" {
+			frame = slices.Delete(frame, at, at+1)
+		} else {
+			frame[at] ^= 1 << rand.IntN(8)
+		}
+	}
+	at += float64(pause) / float64(time.Millisecond)
+	if u.fault.Kind != "split" || len(frame) < 4 {
+		wave, _ := serial.Send(frame, own, at)
+		return wave
+	}
+	first, end := serial.Send(frame[:len(frame)/2], own, at)
+	second, _ := serial.Send(frame[len(frame)/2:], own, end+float64(u.fault.Value))
+	return append(first, second...)
+}

@@ -1,0 +1,194 @@
+package field
+
+import (
+	"context"
+	"time"
+
+	"ferry/internal/core/exchange"
+)
+
+// wait is the time between two attempts to connect to a device that is away.
+const wait = 2 * time.Second
+
+// channel is what serves one request at a time: the connection of one link, or
+// a line that several share. While it runs, its loop is the only owner of the
+// connection: reads of the timetable and what others want to send take turns
+// in it.
+type channel struct {
+	driver   Driver
+	target   Target
+	runners  []*runner
+	commands chan command
+
+	conn    Conn
+	retryAt time.Time
+	lost    Reply // why there is no connection
+
+	life  context.Context // ends the connection
+	end   context.CancelFunc
+	stop  context.CancelFunc // ends the loop
+	done  chan struct{}      // closed when the loop has ended
+	total int                // requests of the timetable so far
+	asked func(int)          // told the total after each, if set
+}
+
+// command is something to be done with the connection between two reads.
+type command struct {
+	do   func(Conn, Reply) // conn is nil if there is none; the reply says why
+	by   *runner
+	done chan struct{}
+}
+
+func newChannel(driver Driver, target Target) *channel {
+	c := &channel{driver: driver, target: target, commands: make(chan command)}
+	c.life, c.end = context.WithCancel(context.Background())
+	return c
+}
+
+// add lets a runner ask over the channel. The loop must not run.
+func (c *channel) add(r *runner) {
+	if r.channel != nil && r.channel != c {
+		r.channel.end()
+	}
+	r.channel = c
+	c.runners = append(c.runners, r)
+}
+
+// remove takes a runner out. The loop must not run.
+func (c *channel) remove(r *runner) {
+	for i := range c.runners {
+		if c.runners[i] == r {
+			c.runners = append(c.runners[:i:i], c.runners[i+1:]...)
+			return
+		}
+	}
+}
+
+// start runs the loop. Requests that are new are due by their offsets from now.
+func (c *channel) start() {
+	var ctx context.Context
+	ctx, c.stop = context.WithCancel(c.life)
+	c.done = make(chan struct{})
+	now := time.Now()
+	for _, r := range c.runners {
+		for i := range r.jobs {
+			if j := &r.jobs[i]; j.due.IsZero() {
+				j.due = now.Add(time.Duration(j.OffsetMs * float64(time.Millisecond)))
+			}
+		}
+	}
+	go c.loop(ctx)
+}
+
+// halt ends the loop after the request under way and keeps the connection.
+func (c *channel) halt() {
+	if c.stop != nil {
+		c.stop()
+		<-c.done
+		c.stop = nil
+	}
+}
+
+// close ends loop and connection at once.
+func (c *channel) close() {
+	c.end()
+	c.halt()
+	c.hangUp()
+}
+
+func (c *channel) loop(ctx context.Context) {
+	defer close(c.done)
+	timer := time.NewTimer(0)
+	defer timer.Stop()
+	for {
+		r, next := c.next()
+		now := time.Now()
+		if next == nil {
+			timer.Reset(time.Hour)
+		} else if pause := next.due.Sub(now); pause > 0 {
+			timer.Reset(pause)
+		} else {
+			select {
+			case <-ctx.Done():
+				return
+			case cmd := <-c.commands:
+				c.carryOut(ctx, cmd)
+			default:
+				r.ask(c.life, next, now)
+				if c.total++; c.asked != nil {
+					c.asked(c.total)
+				}
+			}
+			continue
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case cmd := <-c.commands:
+			c.carryOut(ctx, cmd)
+		case <-timer.C:
+		}
+	}
+}
+
+// next returns the job that is due first, of two at once the one of the faster
+// pace; nil if none ever is.
+func (c *channel) next() (by *runner, first *job) {
+	for _, r := range c.runners {
+		for i := range r.jobs {
+			j := &r.jobs[i]
+			if !j.done && (first == nil || j.due.Before(first.due) || j.due.Equal(first.due) && j.pace < first.pace) {
+				by, first = r, j
+			}
+		}
+	}
+	return by, first
+}
+
+func (c *channel) hangUp() {
+	if c.conn != nil {
+		_ = c.conn.Close() // it is being given up; how it ends changes nothing
+		c.conn = nil
+	}
+}
+
+// open makes sure that there is a connection, turned to the device of a runner.
+func (c *channel) open(ctx context.Context, r *runner) bool {
+	if c.conn == nil || !c.conn.Usable() {
+		c.hangUp()
+		now := time.Now()
+		if now.Before(c.retryAt) {
+			return false
+		}
+		target := c.target
+		target.Settings = r.link.Settings
+		// The connection outlives the one who asks first.
+		stop := context.AfterFunc(ctx, c.end)
+		conn, reply := c.driver.Dial(c.life, target)
+		stop()
+		if conn == nil {
+			if ctx.Err() != nil || c.life.Err() != nil {
+				return false
+			}
+			c.lost, c.retryAt = reply, time.Now().Add(wait)
+			for _, each := range c.runners {
+				each.hub.record(each.exchange("connect to "+each.device.Name, &reply, now, time.Since(now)), nil)
+				each.hub.fail(each.points, reply.Sentence)
+			}
+			return false
+		}
+		c.conn = conn
+	}
+	c.conn.Toward(r.link.Settings)
+	return true
+}
+
+func (c *channel) carryOut(ctx context.Context, cmd command) {
+	defer close(cmd.done)
+	cmd.by.channel = c
+	if c.open(ctx, cmd.by) {
+		cmd.do(c.conn, Reply{Outcome: exchange.Answered})
+		return
+	}
+	cmd.do(nil, c.lost)
+}

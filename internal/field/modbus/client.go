@@ -1,0 +1,127 @@
+// Package modbus is the driver of the Modbus family: over TCP with one request
+// outstanding, and RTU or ASCII over a serial port or in a TCP stream.
+package modbus
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"syscall"
+	"time"
+
+	"ferry/internal/core/address"
+	"ferry/internal/core/exchange"
+	"ferry/internal/core/protocol"
+	"ferry/internal/field"
+	wire "ferry/internal/wire/modbus"
+)
+
+func init() {
+	field.Register(protocol.ModbusTCP.Name, tcpDriver{dissector{wire.TCP}})
+	field.Register(protocol.ModbusRTUTCP.Name, streamDriver{dissector{wire.RTU}})
+	field.Register(protocol.ModbusRTU.Name, serialDriver{dissector{wire.RTU}})
+	field.Register(protocol.ModbusASCII.Name, serialDriver{dissector{wire.ASCII}})
+}
+
+type dissector struct{ framing wire.Framing }
+
+func (d dissector) Dissect(request, answer []byte, points []exchange.Labelled) (asked, answered []exchange.Field) {
+	asked = d.framing.DissectRequest(request)
+	if len(answer) > 0 {
+		answered = d.framing.DissectAnswer(request, answer, points)
+	}
+	return asked, answered
+}
+
+// client asks in data units; how they travel is the business of exchange,
+// which sends c.pdu to c.unit.
+type client struct {
+	exchange func() field.Reply
+	unit     byte
+	limit    time.Duration
+	pdu      []byte
+	bits     []byte
+}
+
+func (c *client) toward(def *protocol.Def, settings map[string]int) {
+	c.unit = byte(def.Value(settings, "unit"))
+	c.limit = time.Duration(def.Value(settings, "timeoutMs")) * time.Millisecond
+}
+
+func (c *client) Read(area string, start uint32, count int) field.Reply {
+	c.pdu = wire.ReadPDU(c.pdu[:0], area, uint16(start), count)
+	reply := c.exchange()
+	if reply.OK() && (area == address.Coils || area == address.DiscreteInputs) {
+		c.bits = c.bits[:0]
+		for i := range count {
+			c.bits = append(c.bits, reply.Data[i/8]>>(i%8)&1)
+		}
+		reply.Data = c.bits
+	}
+	return reply
+}
+
+func (c *client) Write(at address.Address, data []byte) field.Reply {
+	if at.Area == address.Coils {
+		c.pdu = wire.WriteCoilPDU(c.pdu[:0], uint16(at.Offset), data[0] != 0)
+	} else {
+		c.pdu = wire.WriteRegistersPDU(c.pdu[:0], uint16(at.Offset), data)
+	}
+	return c.exchange()
+}
+
+func (c *client) Identify() (text, by string, reply field.Reply) {
+	c.pdu = wire.IdentifyPDU(c.pdu[:0])
+	if reply = c.exchange(); reply.OK() {
+		if text, ok := wire.ParseIdentity(reply.Data); ok {
+			return text, "function 43/14", reply
+		}
+	} else if reply.Outcome != exchange.Declined {
+		return "", "function 43/14", reply
+	}
+	c.pdu = wire.ReportIDPDU(c.pdu[:0])
+	if reply = c.exchange(); reply.OK() {
+		if text, ok := wire.ParseServerID(reply.Data); ok {
+			return text, "function 17", reply
+		}
+	} else if reply.Outcome != exchange.Declined {
+		return "", "function 17", reply
+	}
+	reply = c.Read(address.HoldingRegisters, 0, 1)
+	return "", "a one-register read", reply
+}
+
+// judge turns a whole frame into a reply, or an error that says what is broken.
+func judge(framing wire.Framing, request, frame []byte) (field.Reply, error) {
+	answer, err := framing.Check(request, frame)
+	if err != nil {
+		return field.Reply{}, err
+	}
+	reply := field.Reply{Outcome: exchange.Answered, Data: answer.Data, Request: request, Answer: frame}
+	if answer.Exception != 0 {
+		why := protocol.ModbusTCP.Decline(answer.Exception)
+		reply.Outcome, reply.Code, reply.Data = exchange.Declined, answer.Exception, nil
+		reply.Sentence = fmt.Sprintf("exception %d, %s", answer.Exception, why.Title)
+	}
+	return reply, nil
+}
+
+// failure says in words how a connection failed.
+func failure(err error, dialling bool) field.Reply {
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return field.Reply{Outcome: exchange.Refused, Sentence: "the connection was refused: the machine is there, but nothing listens on that port"}
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
+		return field.Reply{Outcome: exchange.Reset, Sentence: "the far end tore the connection down"}
+	case errors.Is(err, io.EOF):
+		return field.Reply{Outcome: exchange.Closed, Sentence: "the far end closed the connection instead of answering"}
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return field.Reply{Outcome: exchange.Unreached, Sentence: "there is no way to that address from this machine"}
+	case dialling:
+		return field.Reply{Outcome: exchange.Unreached, Sentence: "the address gave no answer to the connection attempt"}
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		return field.Reply{Outcome: exchange.NoAnswer, Sentence: "no answer came in time"}
+	}
+	return field.Reply{Outcome: exchange.Closed, Sentence: err.Error()}
+}

@@ -1,0 +1,155 @@
+// Package ports opens the serial ports of this machine, and says who has them.
+package ports
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	bug "go.bug.st/serial"
+
+	"ferry/internal/core/exchange"
+	"ferry/internal/core/serial"
+)
+
+// Port is an open serial port.
+type Port struct{ port bug.Port }
+
+// Refused says why a port could not be opened.
+type Refused struct {
+	Outcome  exchange.Outcome // PortAbsent, PortOwned or PortDenied
+	Sentence string
+}
+
+func (r *Refused) Error() string { return r.Sentence }
+
+// Open opens a port in a format, for this program alone.
+func Open(path string, f serial.Format) (*Port, error) {
+	if info, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+		return nil, &Refused{exchange.PortAbsent, "this machine has no port " + path}
+	} else if err == nil && info.Mode()&fs.ModeCharDevice == 0 {
+		return nil, &Refused{exchange.PortAbsent, path + " is no serial port"}
+	}
+	if by := Owner(path); by != "" {
+		return nil, &Refused{exchange.PortOwned, by + " has " + path + " open"}
+	}
+	mode := &bug.Mode{BaudRate: f.Baud, DataBits: f.Data, Parity: map[serial.Parity]bug.Parity{serial.None: bug.NoParity, serial.Even: bug.EvenParity, serial.Odd: bug.OddParity}[f.Parity], StopBits: bug.OneStopBit}
+	if f.Stop == 2 {
+		mode.StopBits = bug.TwoStopBits
+	}
+	p, err := bug.Open(path, mode)
+	var known *bug.PortError
+	switch {
+	case err == nil:
+		return &Port{p}, nil
+	case errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM), errors.As(err, &known) && known.Code() == bug.PermissionDenied:
+		return nil, &Refused{exchange.PortDenied, "this user may not open " + path + ": on most systems the group dialout may"}
+	case errors.Is(err, syscall.EBUSY), errors.As(err, &known) && known.Code() == bug.PortBusy:
+		return nil, &Refused{exchange.PortOwned, "another program has " + path + " open"}
+	}
+	return nil, &Refused{exchange.PortAbsent, fmt.Sprintf("%s could not be opened: %s", path, err)}
+}
+
+// Read waits for octets until a moment; 0 and no error mean that none came.
+func (p *Port) Read(b []byte, until time.Time) (int, error) {
+	if err := p.port.SetReadTimeout(max(0, time.Until(until))); err != nil {
+		return 0, err
+	}
+	return p.port.Read(b)
+}
+
+// Write sends all of b.
+func (p *Port) Write(b []byte) error {
+	for len(b) > 0 {
+		n, err := p.port.Write(b)
+		if err != nil {
+			return err
+		}
+		b = b[n:]
+	}
+	return nil
+}
+
+// Close gives the port back.
+func (p *Port) Close() error { return p.port.Close() }
+
+// lockFiles is where programs that share serial ports leave their process
+// number, by the Filesystem Hierarchy Standard 3.0, clause 5.9.
+const lockFiles = "/var/lock/LCK.."
+
+// Owner names the program that has a port open, as far as this user may know;
+// empty if none but this one.
+func Owner(path string) string {
+	real, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		real = path
+	}
+	own := os.Getpid()
+	if text, err := os.ReadFile(lockFiles + filepath.Base(real)); err == nil {
+		if pid, err := strconv.Atoi(strings.TrimSpace(string(text))); err == nil && pid != own && syscall.Kill(pid, 0) == nil {
+			return program(pid)
+		}
+	}
+	processes, err := filepath.Glob("/proc/[0-9]*")
+	if err != nil {
+		return ""
+	}
+	for _, dir := range processes {
+		pid, err := strconv.Atoi(filepath.Base(dir))
+		if err != nil || pid == own {
+			continue
+		}
+		files, err := os.ReadDir(dir + "/fd")
+		if err != nil {
+			continue // of another user
+		}
+		for _, f := range files {
+			if to, err := os.Readlink(dir + "/fd/" + f.Name()); err == nil && to == real {
+				return program(pid)
+			}
+		}
+	}
+	return ""
+}
+
+func program(pid int) string {
+	name, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
+	if err != nil {
+		return fmt.Sprintf("process %d", pid)
+	}
+	return fmt.Sprintf("the program %s (process %d)", strings.TrimSpace(string(name)), pid)
+}
+
+// Info is one serial port of this machine.
+type Info struct {
+	Path string `json:"path"`
+	// Owner is the program that has it open, empty for none.
+	Owner string `json:"owner"`
+	// Trouble says why it cannot be used, empty if it can.
+	Trouble string `json:"trouble"`
+}
+
+// List returns the serial ports of this machine.
+func List() ([]Info, error) {
+	names, err := bug.GetPortsList()
+	if err != nil {
+		return nil, fmt.Errorf("the serial ports could not be listed: %w", err)
+	}
+	slices.Sort(names)
+	list := []Info{}
+	for _, name := range names {
+		info := Info{Path: name, Owner: Owner(name)}
+		if err := syscall.Access(name, 6); err != nil { // to read and to write
+			info.Trouble = "this user may not open it"
+		}
+		list = append(list, info)
+	}
+	return list, nil
+}

@@ -1,0 +1,58 @@
+package field_test
+
+import (
+	"context"
+	"strings"
+	"testing"
+
+	"ferry/internal/bench"
+	"ferry/internal/core/route"
+)
+
+// TestSerialFaults: what Ferry says of each fault of a serial line names it.
+func TestSerialFaults(t *testing.T) {
+	e, b := benched(t, bench.Demo())
+	for _, c := range []struct {
+		on    string
+		fault bench.Fault
+		stop  route.Stop // "" for going through
+		says  string
+	}{
+		{"do14", bench.Fault{}, "", ""},
+		{"do14", bench.Fault{Kind: "off"}, route.Session, "Unit 14 says nothing"},
+		{"do14", bench.Fault{Kind: "parity"}, route.Address, "they look like 19200 8N1"},
+		{"do14", bench.Fault{Kind: "baud", Value: 38400}, route.Session, "Unit 14 says nothing"},
+		{"do14", bench.Fault{Kind: "twin"}, route.Session, "Two devices answer to unit 14"},
+		{"do14", bench.Fault{Kind: "number", Value: 99}, route.Session, "Unit 99 answers in the place of unit 14"},
+		{"do14", bench.Fault{Kind: "delay", Value: 700}, route.Session, "Unit 14 says nothing"},
+		{"do14", bench.Fault{Kind: "exception", Value: 4}, route.Points, "Refused"},
+		{"do14", bench.Fault{Kind: "short"}, route.Address, "Answers break off"},
+		{"do14", bench.Fault{Kind: "garbage"}, route.Address, "no frame survives"},
+		{"do14", bench.Fault{Kind: "split", Value: 60}, "", "in pieces"},
+		{"rowa", bench.Fault{Kind: "echo"}, "", ""},
+		{"rowa", bench.Fault{Kind: "cut"}, route.Wire, "Nothing comes back from the line"},
+	} {
+		t.Run(c.on+" "+c.fault.Kind, func(t *testing.T) {
+			if err := b.SetFault(c.on, c.fault); err != nil {
+				t.Fatal(err)
+			}
+			r, err := e.Try(context.Background(), "lss-do14")
+			if err != nil {
+				t.Fatal(err)
+			}
+			stop, said := route.Stop(""), ""
+			if r.StopsAt != nil {
+				stop = *r.StopsAt
+			}
+			for _, s := range r.Stops {
+				said += string(s.Stop) + ": " + s.Saw + "\n"
+			}
+			if stop != c.stop || !strings.Contains(said, c.says) {
+				t.Errorf("stops at %q, want %q with %q:\n%s", stop, c.stop, c.says, said)
+			}
+			if err := b.SetFault(c.on, bench.Fault{}); err != nil {
+				t.Fatal(err)
+			}
+		})
+	}
+}

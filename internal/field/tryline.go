@@ -1,0 +1,133 @@
+package field
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"ferry/internal/core/exchange"
+	"ferry/internal/core/route"
+)
+
+// again is how often an answer that does not pass is asked for once more,
+// before anything is concluded from it.
+const again = 4
+
+// linger is how long a second answer to the same request is waited for: two
+// devices of one number rarely think for the same time.
+const linger = 120 * time.Millisecond
+
+// overLine decides the stops Wire, Address and Session of a line that carries
+// several units, from the first answer and, where that does not tell, from
+// more. It reports whether the unit answers.
+func (w *walk) overLine(ctx context.Context, reply *Reply) bool {
+	unit := w.runner.def.Value(w.runner.link.Settings, "unit")
+	if reply.OK() || reply.Outcome == exchange.Declined {
+		w.wireGood("Answers come back.")
+		if w.route.Set(route.Address, route.Good, "They pass their check.", ""); reply.Cause == exchange.InPieces {
+			w.route.Set(route.Address, route.Doubt, "They pass their check, but "+reply.Sentence+".",
+				"By the standard a frame with such a pause is lost: other askers will not take it. Look at the device's load, or at the adapter between.")
+		}
+		return w.onlyOne(ctx, unit)
+	}
+	switch reply.Outcome {
+	case exchange.NoAnswer:
+		w.silence(ctx, reply, unit)
+		return false
+	case exchange.Garbled:
+	default:
+		return true // the connection went: that is the same on every line
+	}
+	replies := []Reply{*reply}
+	for range again {
+		if next, ok := w.plainRead(ctx); ok {
+			*reply = next
+			w.wireGood("Answers come back.")
+			w.route.Set(route.Address, route.Doubt, fmt.Sprintf("%d of %d answers did not pass their check: %s.", len(replies), len(replies)+1, replies[0].Sentence),
+				"Look for noise: shields, termination, bias, and cables beside those of drives.")
+			return w.onlyOne(ctx, unit)
+		} else if next.Outcome == exchange.Garbled {
+			replies = append(replies, next)
+		}
+	}
+	w.garbled(replies, unit)
+	return false
+}
+
+func (w *walk) wireGood(saw string) { w.route.Set(route.Wire, route.Good, saw, "") }
+
+// onlyOne listens for a second answer to the last request.
+func (w *walk) onlyOne(ctx context.Context, unit int) bool {
+	ear, ok := w.runner.conn().(Listener)
+	if !ok {
+		return true
+	}
+	if heard := ear.Listen(ctx, linger); heard.Octets > 3 {
+		w.route.Set(route.Session, route.Fault, fmt.Sprintf("Two devices answer to unit %d: behind the answer came %d octets more.", unit, heard.Octets),
+			"Take one of them off the line, and give it a number of its own.")
+		return false
+	}
+	return true
+}
+
+// silence decides what nothing at all means: if others on the line answer, the
+// wire is good and this device is not there, not on, or set otherwise.
+func (w *walk) silence(ctx context.Context, reply *Reply, unit int) {
+	limit := w.runner.def.Value(w.runner.link.Settings, "timeoutMs")
+	if reply.Cause == exchange.Echo {
+		w.route.Set(route.Wire, route.Doubt, "What is sent comes back: the adapter hears itself.", "Switch its echo off, or leave it: Ferry takes the echo away.")
+	}
+	for _, other := range w.others {
+		other.channel = w.runner.channel
+		if !other.connect(ctx) {
+			break
+		}
+		began := time.Now()
+		area, start := other.jobs[0].Area, other.jobs[0].Start
+		got := other.conn().Read(area, start, 1)
+		other.note(area, start, 1, &got, began)
+		w.route.Requests++
+		if !got.OK() && got.Outcome != exchange.Declined {
+			continue
+		}
+		w.runner.connect(ctx)
+		w.wireGood(other.device.Name + " answers on the same line, so wire and port are good.")
+		w.route.Set(route.Address, route.Good, "Its answers pass their check.", "")
+		w.route.Set(route.Session, route.Fault, fmt.Sprintf("Unit %d says nothing within %d ms.", unit, limit),
+			"It is off, its number is another, or it is set to another baud rate: a device that does not understand stays silent. Look at its display, or sweep the usual settings.")
+		return
+	}
+	w.runner.connect(ctx)
+	w.route.Set(route.Wire, route.Fault, fmt.Sprintf("Nothing comes back from the line: unit %d and %d others were asked and none answered within %d ms.", unit, len(w.others), limit),
+		"Check power and cable, swap the two wires of the pair, and compare the baud rate. Then sweep the usual settings.")
+}
+
+// garbled concludes from answers of which none passed.
+func (w *walk) garbled(replies []Reply, unit int) {
+	counts := map[exchange.Cause]int{}
+	last := map[exchange.Cause]string{}
+	for i := range replies {
+		counts[replies[i].Cause]++
+		last[replies[i].Cause] = replies[i].Sentence
+	}
+	tried := len(replies)
+	w.wireGood("Bytes come back from the line.")
+	switch {
+	case counts[exchange.OtherUnit] > 0:
+		w.route.Set(route.Address, route.Good, "They pass their check.", "")
+		w.route.Set(route.Session, route.Fault, sentence(last[exchange.OtherUnit]), "Compare the number on the device with the map: one of the two is wrong.")
+	case counts[exchange.TwoUnits] > 0:
+		w.route.Set(route.Address, route.Good, "They begin as they should.", "")
+		w.route.Set(route.Session, route.Fault, fmt.Sprintf("Two devices answer to unit %d: %s, in %d of %d answers.", unit, last[exchange.TwoUnits], counts[exchange.TwoUnits], tried),
+			"Take one of them off the line, and give it a number of its own.")
+	case counts[exchange.Format] > tried/2:
+		w.route.Set(route.Address, route.Fault, fmt.Sprintf("Bytes come back, but no frame survives its check: in %d of %d answers, %s.", counts[exchange.Format], tried, last[exchange.Format]),
+			"Set the device, or this end, so that both are alike. To be sure, sweep the usual settings.")
+	case counts[exchange.CutShort] > tried/2:
+		w.route.Set(route.Address, route.Fault, fmt.Sprintf("Answers break off: in %d of %d, %s.", counts[exchange.CutShort], tried, last[exchange.CutShort]),
+			"Bytes are lost on the way: look at the adapter, its driver and its buffer, and at termination.")
+	default:
+		w.route.Set(route.Address, route.Fault, fmt.Sprintf("Bytes come back, but no frame survives its check: %d of %d answers, the last because %s.", tried, tried, replies[tried-1].Sentence),
+			"If each begins as it should, two devices have one number. Otherwise look for noise, termination and bias, or sweep the usual settings.")
+	}
+}

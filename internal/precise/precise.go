@@ -1,0 +1,32 @@
+// Package precise waits to within some hundredths of a millisecond. The timers
+// of the Go runtime wake up to a millisecond late, which on a fast serial line
+// is as long as the silence between two frames.
+package precise
+
+import (
+	"runtime"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// slack is how late the kernel wakes a sleeping thread at worst when it is
+// quiet: what is left of a wait is spent awake.
+const slack = 90 * time.Microsecond
+
+// Until returns at t, or at once if t has passed. It keeps a thread for as
+// long; it is for waits of milliseconds.
+func Until(t time.Time) {
+	for {
+		left := time.Until(t)
+		switch {
+		case left <= 0:
+			return
+		case left > slack:
+			pause := unix.NsecToTimespec((left - slack).Nanoseconds())
+			_ = unix.Nanosleep(&pause, nil) // woken early, it goes round again
+		default:
+			runtime.Gosched()
+		}
+	}
+}
