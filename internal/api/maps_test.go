@@ -296,7 +296,7 @@ func TestHandOver(t *testing.T) {
 	}
 	_, body := fetch("/api/file/maps.xlsx")
 	_, sheets, _, err := files.ReadWorkbook(body, "")
-	if err != nil || len(sheets) != 11 {
+	if err != nil || len(sheets) != 21 {
 		t.Errorf("sheets %v, %v", sheets, err)
 	}
 }

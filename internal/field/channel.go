@@ -101,8 +101,8 @@ func (c *channel) loop(ctx context.Context) {
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	for {
-		r, next := c.next()
 		now := time.Now()
+		r, next := c.next(now)
 		if next == nil {
 			timer.Reset(time.Hour)
 		} else if pause := next.due.Sub(now); pause > 0 {
@@ -131,18 +131,35 @@ func (c *channel) loop(ctx context.Context) {
 	}
 }
 
-// next returns the job that is due first, of two at once the one of the faster
-// pace; nil if none ever is.
-func (c *channel) next() (by *runner, first *job) {
+// next returns, of the jobs that are due, the one whose deadline comes first, as
+// the timetable plans it; if none is due, the one that will be first. nil if
+// none ever is.
+func (c *channel) next(now time.Time) (by *runner, first *job) {
 	for _, r := range c.runners {
 		for i := range r.jobs {
-			j := &r.jobs[i]
-			if !j.done && (first == nil || j.due.Before(first.due) || j.due.Equal(first.due) && j.pace < first.pace) {
+			if j := &r.jobs[i]; !j.done && (first == nil || j.before(first, now)) {
 				by, first = r, j
 			}
 		}
 	}
 	return by, first
+}
+
+// before reports whether j is to be asked before other.
+func (j *job) before(other *job, now time.Time) bool {
+	if j.due.After(now) || other.due.After(now) {
+		return j.due.Before(other.due)
+	}
+	return j.due.Add(j.deadline()).Before(other.due.Add(other.deadline()))
+}
+
+// deadline is how long after it is due a job must be done; for one that is read
+// once, there is no hurry.
+func (j *job) deadline() time.Duration {
+	if j.pace == 0 {
+		return time.Hour
+	}
+	return j.pace
 }
 
 func (c *channel) hangUp() {

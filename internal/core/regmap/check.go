@@ -262,7 +262,10 @@ func Limit(d *site.Device, area address.Area, maxUnits func(string) int) int {
 		own = d.Limits.MaxBits
 	}
 	if own > 0 {
-		return min(most, own)
+		most = min(most, own)
+	}
+	if own := d.Limits.Most[area.Key]; own > 0 {
+		most = min(most, own)
 	}
 	return most
 }

@@ -46,7 +46,7 @@ func FaceToFace(s *site.Site, link *site.Link) []Mismatch {
 	}
 	a, b := asking.Port(link.Line), answering.Port(link.Line)
 	var rows []Mismatch
-	if line.Medium == site.Ethernet {
+	if line.Medium != site.SerialLine {
 		rows = append(rows, hosts(s, line, asking, answering))
 	} else {
 		rows = append(rows, serialEnds(line, a, b)...)

@@ -145,7 +145,7 @@ func Plan(s *site.Site, link *site.Link) *Route {
 		r.Set(Wire, Fault, "The link has lost one of its ends.", "Remove it and draw it anew.")
 		return r
 	}
-	if line.Medium == site.Ethernet {
+	if line.Medium != site.SerialLine {
 		for _, d := range []*site.Device{answering, asking} {
 			if result, saw := Host(s, line, d); result != Good {
 				r.Set(Wire, result, saw+".", "Correct the address in the device and here, then try again.")

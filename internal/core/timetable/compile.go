@@ -1,10 +1,8 @@
 package timetable
 
 import (
-	"cmp"
 	"fmt"
 	"math"
-	"slices"
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/finding"
@@ -13,10 +11,12 @@ import (
 	"ferry/internal/core/site"
 )
 
-// Request is one read that the asking end of a link repeats.
+// Request is one read that the asking end of a link repeats. Times are in
+// milliseconds.
 type Request struct {
 	ID        string   `json:"id"`
 	Link      string   `json:"link"`
+	Line      string   `json:"line"`
 	Device    string   `json:"device"`
 	Function  string   `json:"function"`
 	Operation string   `json:"operation"`
@@ -27,22 +27,39 @@ type Request struct {
 	Unused    int      `json:"unused"`  // units that no point covers
 	Points    []string `json:"points"`
 	PaceMs    int      `json:"paceMs"`
-	WireMs    float64  `json:"wireMs"`
-	DeviceMs  float64  `json:"deviceMs"`
-	OffsetMs  float64  `json:"offsetMs"`
-	// SlackMs is what is left of the pace in the worst case; absent for once.
-	SlackMs float64 `json:"slackMs"`
+	// WireMs is the time on the wire, DeviceMs that for which the device
+	// thinks as a rule, WorstDeviceMs at worst. GapMs is the silence that must
+	// follow before anything else is sent.
+	WireMs        float64 `json:"wireMs"`
+	DeviceMs      float64 `json:"deviceMs"`
+	WorstDeviceMs float64 `json:"worstDeviceMs"`
+	GapMs         float64 `json:"gapMs"`
+	OffsetMs      float64 `json:"offsetMs"`
+	// ResponseMs is the longest time from being due to being answered;
+	// SlackMs is what that leaves of the pace. JitterMs is by how much the
+	// response varies, OldestMs how old a value gets before the next comes.
+	// All are zero for a read that happens once.
+	ResponseMs float64 `json:"responseMs"`
+	SlackMs    float64 `json:"slackMs"`
+	JitterMs   float64 `json:"jitterMs"`
+	OldestMs   float64 `json:"oldestMs"`
+	// Silent is set where the device is supposed to be silent.
+	Silent bool `json:"silent,omitempty"`
 }
 
 // PlannedMs is the planned time from request to answer.
 func (r *Request) PlannedMs() float64 { return r.WireMs + r.DeviceMs }
 
-// LinkLoad is how full the connection of a link is.
+// LinkLoad is how full the connection of a link is, by that link.
 type LinkLoad struct {
 	Link        string  `json:"link"`
 	Utilisation float64 `json:"utilisation"`
 	RoundMs     float64 `json:"roundMs"`
 	Requests    int     `json:"requests"`
+	// PerSecond is how many requests a second the device has to answer.
+	PerSecond float64 `json:"perSecond"`
+	// Writes is the share of the utilisation that crossings cause at most.
+	Writes float64 `json:"writes"`
 }
 
 // LineLoad is how full a line is: on Ethernet, its busiest connection.
@@ -51,6 +68,19 @@ type LineLoad struct {
 	Utilisation float64 `json:"utilisation"` // 1 is full, more does not fit
 	RoundMs     float64 `json:"roundMs"`     // one of every request, one after the other
 	Holds       bool    `json:"holds"`       // whether every pace holds
+	OldestMs    float64 `json:"oldestMs"`    // of its values, the oldest one can get
+	Requests    int     `json:"requests"`
+	Points      int     `json:"points"`
+	// Alone is how many requests one for each point would be, Merged how many
+	// there are if only neighbours of one pace are joined; with what they cost.
+	Alone             int     `json:"alone"`
+	AloneUtilisation  float64 `json:"aloneUtilisation"`
+	Merged            int     `json:"merged"`
+	MergedUtilisation float64 `json:"mergedUtilisation"`
+	// Cyclic is the share taken by traffic that nobody requests, Writes that
+	// of crossings.
+	Cyclic float64 `json:"cyclic"`
+	Writes float64 `json:"writes"`
 }
 
 // Plan is the compiled timetable of a site.
@@ -59,98 +89,178 @@ type Plan struct {
 	Links    []LinkLoad        `json:"links"`
 	Requests []Request         `json:"requests"`
 	Findings []finding.Finding `json:"findings"`
+
+	resources []*resource
 }
-
-// bitsPerMs is the bit rate of an Ethernet line in bits per millisecond: the
-// slowest that a port is likely to have, 100 Mbit/s.
-const bitsPerMs = 100_000
-
-// unitMs is what one more unit costs in a device, whose firmware copies it: a
-// cautious guess of 10 µs a register. It keeps wide gaps from being bridged
-// for free on a fast line.
-const unitMs = 0.01
 
 // Compile packs the points of every link's answering end into requests and
 // computes their times. Points without an address, or that are only written,
 // have no request; what cannot be read in one piece is reported by the map's
 // own check and left out.
-func Compile(s *site.Site) *Plan {
+func Compile(s *site.Site) *Plan { return compile(s, nil) }
+
+// CompileSilent is Compile with devices that do not answer: each of their
+// requests costs its time limit, as often as it is tried.
+func CompileSilent(s *site.Site, silent []string) *Plan {
+	set := map[string]bool{}
+	for _, id := range silent {
+		set[id] = true
+	}
+	return compile(s, set)
+}
+
+func compile(s *site.Site, silent map[string]bool) *Plan {
 	plan := &Plan{Lines: []LineLoad{}, Links: []LinkLoad{}, Requests: []Request{}, Findings: []finding.Finding{}}
-	byLine := map[string]*LineLoad{}
-	for i := range s.Lines {
-		plan.Lines = append(plan.Lines, LineLoad{Line: s.Lines[i].ID, Holds: true})
-	}
-	for i := range plan.Lines {
-		byLine[plan.Lines[i].Line] = &plan.Lines[i]
-	}
-	devices := make(map[string]*site.Device, len(s.Devices))
+	c := compiler{site: s, plan: plan, silent: silent, devices: make(map[string]*site.Device, len(s.Devices)), lines: map[string]*site.Line{}, byKey: map[string]*resource{}}
 	for i := range s.Devices {
-		devices[s.Devices[i].ID] = &s.Devices[i]
+		c.devices[s.Devices[i].ID] = &s.Devices[i]
+	}
+	for i := range s.Lines {
+		c.lines[s.Lines[i].ID] = &s.Lines[i]
 	}
 	for i := range s.Links {
-		link := &s.Links[i]
-		device := devices[link.Answering]
-		def, ok := protocol.Named(link.Protocol)
-		if !ok || device == nil {
-			continue
-		}
-		requests := CompileLink(link, device, def)
-		load := schedule(requests)
-		load.Link = link.ID
-		plan.Links = append(plan.Links, load)
-		plan.Requests = append(plan.Requests, requests...)
-		plan.Findings = append(plan.Findings, paceFindings(requests, load, device, link)...)
-		if line := byLine[link.Line]; line != nil {
-			line.Utilisation = max(line.Utilisation, load.Utilisation)
-			line.RoundMs += load.RoundMs
-			for j := range requests {
-				line.Holds = line.Holds && requests[j].SlackMs >= 0
-			}
-		}
+		c.link(&s.Links[i])
 	}
+	c.crossings()
+	c.cyclic()
+	for _, r := range plan.resources {
+		r.spread(plan.Requests)
+		r.simulate(plan.Requests)
+	}
+	c.sum()
+	c.findings()
 	finding.Sort(plan.Findings)
 	return plan
 }
 
-// CompileLink packs the points of one link's answering end. Offsets and slack
-// are left at zero.
-func CompileLink(link *site.Link, device *site.Device, def *protocol.Def) []Request {
-	var settings map[string]int
-	if port := device.Port(link.Line); port != nil {
-		settings = port.Settings
+type compiler struct {
+	site    *site.Site
+	plan    *Plan
+	silent  map[string]bool
+	devices map[string]*site.Device
+	lines   map[string]*site.Line
+	byKey   map[string]*resource
+	byLink  map[string]*linked
+	order   []*linked
+}
+
+// linked is a link with what its requests cost.
+type linked struct {
+	link     *site.Link
+	device   *site.Device
+	ends     ends
+	resource *resource
+	from, to int // its requests in the plan
+	load     LinkLoad
+	alone    int
+	aloneMs  float64 // utilisation
+	merged   int
+	mergedMs float64
+}
+
+func (c *compiler) link(link *site.Link) {
+	device, line := c.devices[link.Answering], c.lines[link.Line]
+	def, ok := protocol.Named(link.Protocol)
+	if !ok || device == nil {
+		return
 	}
-	think := float64(def.Value(settings, "thinkMs"))
+	key := "link " + link.ID
+	switch def.Turns {
+	case protocol.TurnsOfLine:
+		key = "line " + link.Line
+	case protocol.TurnsOfAddress:
+		if port := device.Port(link.Line); port != nil {
+			key = fmt.Sprintf("address %s %s:%d", link.Line, port.Host, def.Value(link.Settings, "port"))
+		}
+	}
+	r := c.byKey[key]
+	if r == nil {
+		r = &resource{line: link.Line}
+		c.byKey[key] = r
+		c.plan.resources = append(c.plan.resources, r)
+	}
+	l := &linked{link: link, device: device, ends: endsOf(c.site, line, link, device, def), resource: r, from: len(c.plan.Requests)}
+	c.plan.Requests = append(c.plan.Requests, l.compile()...)
+	l.to = len(c.plan.Requests)
+	l.load = LinkLoad{Link: link.ID, Requests: l.to - l.from}
+	for i := l.from; i < l.to; i++ {
+		q := &c.plan.Requests[i]
+		t := task{request: i, periodMs: float64(q.PaceMs), ms: q.WireMs + q.WorstDeviceMs + q.GapMs, after: q.GapMs}
+		usual := q.WireMs + q.DeviceMs + q.GapMs
+		if c.silent[device.ID] {
+			q.Silent = true
+			usual = l.beSilent(&t, q, i == l.from)
+		}
+		l.load.RoundMs += usual
+		if t.periodMs > 0 {
+			l.load.Utilisation += usual / t.periodMs
+			l.load.PerSecond += 1000 / t.periodMs
+		}
+		if t.periodMs >= 0 {
+			r.tasks = append(r.tasks, t)
+		}
+	}
+	if c.byLink == nil {
+		c.byLink = map[string]*linked{}
+	}
+	c.byLink[link.ID] = l
+	c.order = append(c.order, l)
+}
+
+// beSilent makes a task what it is when nothing answers. A device that is left
+// alone for a while is tried once in that time, by its first request; the
+// others wait for it, and are marked by a negative period.
+func (l *linked) beSilent(t *task, q *Request, first bool) float64 {
+	once := l.ends.silent(q.Area)
+	t.ms, t.after = float64(l.ends.tries)*once, 0
+	if l.ends.restAfter > 0 {
+		if t.ms, t.periodMs = once, -1; first {
+			t.periodMs = l.ends.restMs
+		}
+	}
+	if t.periodMs < 0 {
+		return 0
+	}
+	return t.ms
+}
+
+// compile packs the points of the link's answering end.
+func (l *linked) compile() []Request {
 	var requests []Request
+	def, device := l.ends.def, l.device
 	for _, area := range def.Scheme.Areas() {
 		items, points := itemsOf(device, area)
 		if len(items) == 0 {
 			continue
 		}
-		wire := func(units int) float64 {
-			out, in := def.WireBytes(area.Key, units)
-			return float64(out+in) * 8 / bitsPerMs
-		}
 		perUnit := unitMs * float64(area.UnitBits) / 16
-		spans := Pack(items, Rules{
+		rules := Rules{
 			Most:       regmap.Limit(device, area, def.MaxUnits),
 			NoBridging: device.Limits.NoBridging,
-			Cost:       func(units int) float64 { return think + wire(units) + perUnit*float64(units) },
-		})
-		for _, span := range spans {
+			Even:       device.Limits.EvenRequests && area.UnitBits == 16,
+			Cost: func(units int) float64 {
+				return l.ends.think + l.ends.wire(area.Key, units) + l.ends.after + perUnit*float64(units)
+			},
+		}
+		for _, f := range device.Limits.Forbidden {
+			if f.Area == area.Key {
+				rules.Forbidden = append(rules.Forbidden, Item{From: f.From, To: f.From + f.Count})
+			}
+		}
+		l.compare(items, rules)
+		for _, span := range Pack(items, rules) {
 			start, count := span.From, int(span.To-span.From)
 			r := Request{
-				Link: link.ID, Device: device.ID, Area: area.Key, Start: start, Count: count, Unused: span.Unused, PaceMs: span.PaceMs,
-				ID:        fmt.Sprintf("%s-%s%d-%d", link.ID, area.Key, start, span.PaceMs),
+				Link: l.link.ID, Line: l.link.Line, Device: device.ID, Area: area.Key, Start: start, Count: count, Unused: span.Unused, PaceMs: span.PaceMs,
+				ID:        fmt.Sprintf("%s-%s%d-%d", l.link.ID, area.Key, start, span.PaceMs),
 				Function:  def.Function(area.Key),
 				Operation: def.Operation(area.Key, start, count),
 				Address:   def.Scheme.Short(address.At(area.Key, start)),
-				WireMs:    wire(count), DeviceMs: think + perUnit*float64(count),
+				WireMs:    l.ends.wire(area.Key, count), DeviceMs: l.ends.think + perUnit*float64(count), WorstDeviceMs: l.ends.worst + perUnit*float64(count), GapMs: l.ends.after,
 				Points: make([]string, 0, len(span.Items)),
 			}
 			for _, item := range span.Items {
-				if points[item] != "" {
-					r.Points = append(r.Points, points[item])
-				}
+				r.Points = append(r.Points, points[item]...)
 			}
 			requests = append(requests, r)
 		}
@@ -158,91 +268,177 @@ func CompileLink(link *site.Link, device *site.Device, def *protocol.Def) []Requ
 	return requests
 }
 
-// itemsOf lists what is to be read of an area, with the id of the point of
-// each; a register that only holds the power of ten of points has none.
-func itemsOf(device *site.Device, area address.Area) (items []Item, points []string) {
+// compare works out what the same points would cost with a request for each,
+// and with requests for neighbours of one pace.
+func (l *linked) compare(items []Item, rules Rules) {
+	byPace := map[int][]Item{}
+	for _, it := range items {
+		if it.PaceMs > 0 {
+			l.alone++
+			l.aloneMs += rules.Cost(rules.width(it.From, it.To)) / float64(it.PaceMs)
+			byPace[it.PaceMs] = append(byPace[it.PaceMs], it)
+		}
+	}
+	rules.NoBridging = true
+	for pace, group := range byPace {
+		for _, span := range Pack(group, rules) {
+			l.merged++
+			l.mergedMs += rules.Cost(int(span.To-span.From)) / float64(pace)
+		}
+	}
+}
+
+// itemsOf lists what is to be read of an area, with the ids of the points of
+// each: those of one structure are read in one piece, and a register that only
+// holds the power of ten of points has none.
+func itemsOf(device *site.Device, area address.Area) (items []Item, points [][]string) {
+	structures := map[string]int{}
+	for i := range device.Placements {
+		if device.Placements[i].Structure != "" {
+			structures[device.Placements[i].ID] = -1
+		}
+	}
+	most := uint32(125 * 16 / area.UnitBits)
 	for i := range device.Points {
 		p := &device.Points[i]
 		if p.Access == site.WriteOnly {
 			continue
 		}
 		if p.Address.Area == area.Key {
-			items = append(items, Item{p.Address.Offset, p.Address.Offset + uint32(p.Units(area.UnitBits)), p.PaceMs})
-			points = append(points, p.ID)
+			it := Item{p.Address.Offset, p.Address.Offset + uint32(p.Units(area.UnitBits)), p.PaceMs}
+			at := -1
+			if p.From != nil {
+				if known, ok := structures[p.From.Placement]; ok {
+					at = known
+				}
+			}
+			if at >= 0 && max(items[at].To, it.To)-min(items[at].From, it.From) <= most {
+				whole := &items[at]
+				whole.From, whole.To = min(whole.From, it.From), max(whole.To, it.To)
+				if weight(it.PaceMs) < weight(whole.PaceMs) {
+					whole.PaceMs = it.PaceMs
+				}
+				points[at] = append(points[at], p.ID)
+			} else {
+				if p.From != nil {
+					if _, ok := structures[p.From.Placement]; ok {
+						structures[p.From.Placement] = len(items)
+					}
+				}
+				items, points = append(items, it), append(points, []string{p.ID})
+			}
 		}
 		if p.PowerAt.Area == area.Key && !p.Address.IsZero() {
-			items = append(items, Item{p.PowerAt.Offset, p.PowerAt.Offset + 1, p.PaceMs})
-			points = append(points, "")
+			items, points = append(items, Item{p.PowerAt.Offset, p.PowerAt.Offset + 1, p.PaceMs}), append(points, nil)
 		}
 	}
 	return items, points
 }
 
-// schedule sets offset and slack of the requests of one connection, which
-// serves one at a time, and sums up its load. Requests of one pace follow each
-// other; the worst response of each is found by the usual iteration for a
-// resource that is not given up half-way: the longest slower request is just
-// under way, and all others of the same or a faster pace are due.
-func schedule(requests []Request) LinkLoad {
-	slices.SortStableFunc(requests, func(a, b Request) int { return cmp.Compare(weight(a.PaceMs), weight(b.PaceMs)) })
-	load := LinkLoad{Requests: len(requests)}
-	for i := range requests {
-		r := &requests[i]
-		r.OffsetMs = load.RoundMs
-		load.RoundMs += r.PlannedMs()
-		if r.PaceMs > 0 {
-			load.Utilisation += r.PlannedMs() / float64(r.PaceMs)
-		}
+// crossings adds what they write: each at most as often as its source is read.
+func (c *compiler) crossings() {
+	if len(c.site.Crossings) == 0 {
+		return
 	}
-	for i := range requests {
-		if requests[i].PaceMs > 0 {
-			requests[i].SlackMs = float64(requests[i].PaceMs) - worstResponse(requests, i)
-		}
-	}
-	return load
-}
-
-func worstResponse(requests []Request, at int) float64 {
-	own := &requests[at]
-	blocking := 0.0
-	for i := range requests {
-		if weight(requests[i].PaceMs) > weight(own.PaceMs) {
-			blocking = max(blocking, requests[i].PlannedMs())
-		}
-	}
-	response := own.PlannedMs() + blocking
-	for range 100 {
-		next := own.PlannedMs() + blocking
-		for i := range requests {
-			if r := &requests[i]; i != at && r.PaceMs > 0 && r.PaceMs <= own.PaceMs {
-				next += math.Ceil(response/float64(r.PaceMs)) * r.PlannedMs()
+	where := map[string]*linked{}
+	for i := range c.order {
+		l := c.order[i]
+		for j := range l.device.Points {
+			if where[l.device.Points[j].ID] == nil {
+				where[l.device.Points[j].ID] = l
 			}
 		}
-		if next == response || next > 10*float64(own.PaceMs) {
-			return next
-		}
-		response = next
 	}
-	return response
+	paces := map[string]int{}
+	for i := range c.plan.Requests {
+		for _, id := range c.plan.Requests[i].Points {
+			paces[id] = c.plan.Requests[i].PaceMs
+		}
+	}
+	points := map[string]*site.Point{}
+	for _, x := range c.site.Crossings {
+		l := where[x.To]
+		if l == nil || x.Off || paces[x.From] == 0 {
+			continue
+		}
+		if points[x.To] == nil {
+			for j := range l.device.Points {
+				points[l.device.Points[j].ID] = &l.device.Points[j]
+			}
+		}
+		p := points[x.To]
+		area, ok := address.AreaOf(l.ends.def.Scheme, p.Address.Area)
+		if !ok {
+			continue
+		}
+		t := task{request: -1, periodMs: float64(paces[x.From]), ms: l.ends.write(area.Key, p.Units(area.UnitBits)), after: l.ends.after}
+		l.resource.tasks = append(l.resource.tasks, t)
+		l.load.Writes += t.ms / t.periodMs
+		l.load.Utilisation += t.ms / t.periodMs
+	}
 }
 
-func paceFindings(requests []Request, load LinkLoad, device *site.Device, link *site.Link) []finding.Finding {
-	var late *Request
-	for i := range requests {
-		if requests[i].SlackMs < 0 && (late == nil || requests[i].SlackMs < late.SlackMs) {
-			late = &requests[i]
+// cyclic adds the traffic of serial lines that nobody requests. On Ethernet it
+// runs beside the connections.
+func (c *compiler) cyclic() {
+	for i := range c.site.Lines {
+		line := &c.site.Lines[i]
+		r := c.byKey["line "+line.ID]
+		if r == nil {
+			continue
+		}
+		format := line.Format()
+		for _, each := range line.Cyclic {
+			t := task{request: -1, periodMs: float64(each.PeriodMs), ms: float64(each.Octets)*format.CharMs() + format.SilenceMs(), after: format.SilenceMs(), cyclic: true}
+			r.tasks = append(r.tasks, t)
+			r.cyclic += t.ms / t.periodMs
 		}
 	}
-	if late == nil {
-		return nil
+}
+
+// sum adds up the loads of lines and links.
+func (c *compiler) sum() {
+	at := map[string]int{}
+	for i := range c.site.Lines {
+		at[c.site.Lines[i].ID] = len(c.plan.Lines)
+		c.plan.Lines = append(c.plan.Lines, LineLoad{Line: c.site.Lines[i].ID, Holds: true})
 	}
-	return []finding.Finding{{
-		Code: "pace-too-fast", Severity: finding.Fault, Sure: 1, Count: 1, Where: "timetable",
-		Subject: finding.Subject{Kind: "link", ID: link.ID, Device: device.ID, Name: device.Name},
-		Title:   "The pace cannot hold",
-		Sentence: fmt.Sprintf("%s is to be read every %s, but in the worst case the answer is there after %.0f ms: the connection is %.0f %% full.",
-			device.Name, regmap.PrintPace(late.PaceMs), float64(late.PaceMs)-late.SlackMs, 100*load.Utilisation),
-		Evidence: []string{fmt.Sprintf("%d requests take %.1f ms a round", load.Requests, load.RoundMs)},
-		Remedy:   "Read slower what can wait, or give fewer points the fast pace.",
-	}}
+	shares := map[*resource]float64{}
+	for _, l := range c.order {
+		c.plan.Links = append(c.plan.Links, l.load)
+		shares[l.resource] += l.load.Utilisation
+		i, ok := at[l.link.Line]
+		if !ok {
+			continue
+		}
+		line := &c.plan.Lines[i]
+		line.RoundMs += l.load.RoundMs
+		line.Writes += l.load.Writes
+		line.Alone, line.AloneUtilisation = line.Alone+l.alone, line.AloneUtilisation+l.aloneMs
+		line.Merged, line.MergedUtilisation = line.Merged+l.merged, line.MergedUtilisation+l.mergedMs
+		for _, q := range c.plan.Requests[l.from:l.to] {
+			line.Requests++
+			line.Points += len(q.Points)
+			line.Holds = line.Holds && (q.SlackMs >= 0 || q.Silent)
+			line.OldestMs = max(line.OldestMs, q.OldestMs)
+		}
+	}
+	for _, r := range c.plan.resources {
+		if i, ok := at[r.line]; ok {
+			line := &c.plan.Lines[i]
+			line.Cyclic += r.cyclic
+			line.Utilisation = max(line.Utilisation, shares[r]+r.cyclic)
+		}
+	}
+	for i := range c.plan.Lines {
+		c.plan.Lines[i].Holds = c.plan.Lines[i].Holds && c.plan.Lines[i].Utilisation <= 1
+	}
+}
+
+// finite keeps numbers within what a file can hold.
+func finite(x float64) float64 {
+	if math.IsInf(x, 0) || math.IsNaN(x) {
+		return math.MaxInt32
+	}
+	return x
 }

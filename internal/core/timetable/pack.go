@@ -33,6 +33,12 @@ type Rules struct {
 	Most int
 	// NoBridging forbids to read units that no item covers.
 	NoBridging bool
+	// Even makes every request begin at an even unit and ask for an even
+	// number of them.
+	Even bool
+	// Forbidden are runs of units that no request may cover, From to To
+	// exclusive.
+	Forbidden []Item
 	// Cost is what a request for a number of units costs, in milliseconds. It
 	// must not fall as the units grow.
 	Cost func(units int) float64
@@ -57,35 +63,89 @@ const exhaustive = 2048
 // least cost per second. For items of one pace the result is optimal: spans
 // that follow each other in the order of their starts suffice, and the best
 // division is found by dynamic programming. With several paces a slower item
-// may ride in a faster request; all such choices are tried while they are few,
-// after that whole requests and items already covered are moved while it pays.
-// Items longer than Most are left out.
-func Pack(items []Item, rules Rules) []Span {
-	p := packer{items: items, rules: rules, order: make([]int, 0, len(items)), pace: make([]int, len(items))}
+// may ride in a faster request. Where a gap costs more than another request,
+// what lies on its two sides is independent; within such an island all choices
+// are tried while they are few, and after that single items, runs of them and
+// whole requests are moved while it pays. Items longer than Most are left out.
+func Pack(items []Item, rules Rules) []Span { return pack(items, rules, exhaustive) }
+
+func pack(items []Item, rules Rules, tryAll int) []Span {
+	order := make([]int, 0, len(items))
 	for i, it := range items {
-		p.pace[i] = it.PaceMs
-		if it.To > it.From && int(it.To-it.From) <= rules.Most {
-			p.order = append(p.order, i)
-			if !slices.Contains(p.paces, it.PaceMs) {
-				p.paces = append(p.paces, it.PaceMs)
-			}
+		if it.To > it.From && rules.width(it.From, it.To) <= rules.Most && !rules.forbids(it.From, it.To) {
+			order = append(order, i)
 		}
 	}
-	slices.SortStableFunc(p.order, func(a, b int) int {
+	slices.SortStableFunc(order, func(a, b int) int {
 		return cmp.Or(cmp.Compare(items[a].From, items[b].From), cmp.Compare(items[a].To, items[b].To))
 	})
+	gap := rules.bridge()
+	p := packer{items: items, rules: rules, pace: make([]int, len(items)), costs: make([]float64, rules.Most+2)}
+	for n := range p.costs {
+		p.costs[n] = rules.Cost(max(1, n))
+	}
+	for i, it := range items {
+		p.pace[i] = it.PaceMs
+	}
+	var spans []Span
+	for from := 0; from < len(order); {
+		to, reach := from+1, items[order[from]].To
+		for to < len(order) && (items[order[to]].From <= reach || int(items[order[to]].From-reach) <= gap) {
+			reach = max(reach, items[order[to]].To)
+			to++
+		}
+		spans = append(spans, p.island(order[from:to], tryAll)...)
+		from = to
+	}
+	slices.SortStableFunc(spans, func(a, b Span) int { return cmp.Compare(weight(a.PaceMs), weight(b.PaceMs)) })
+	return spans
+}
+
+// width is how many units a request for a run has to ask for.
+func (r *Rules) width(from, to uint32) int {
+	if r.Even {
+		from, to = from&^1, (to+1)&^1
+	}
+	return int(to - from)
+}
+
+func (r *Rules) forbids(from, to uint32) bool {
+	return slices.ContainsFunc(r.Forbidden, func(f Item) bool { return f.From < to && from < f.To })
+}
+
+// bridge is the widest gap that can ever be worth reading over: beyond it, two
+// requests cost less than one, whatever else is in them.
+func (r *Rules) bridge() int {
+	if r.NoBridging {
+		return 1 // with Even, a request may reach over one unit
+	}
+	// Two requests of a and b units cost no more than one of a, the gap and b
+	// where the cost is linear; it is where it matters, so its slope decides.
+	fixed, slope := r.Cost(1), (r.Cost(r.Most)-r.Cost(1))/max(1, float64(r.Most-1))
+	if slope <= 0 {
+		return r.Most
+	}
+	return min(r.Most, int(2*fixed/slope)+16)
+}
+
+// island packs items, in the order of their starts, that may share requests.
+func (p *packer) island(order []int, tryAll int) (spans []Span) {
+	p.order, p.paces = order, p.paces[:0]
+	for _, i := range order {
+		if !slices.Contains(p.paces, p.items[i].PaceMs) {
+			p.paces = append(p.paces, p.items[i].PaceMs)
+		}
+	}
 	slices.SortFunc(p.paces, func(a, b int) int { return cmp.Compare(weight(a), weight(b)) })
 	if len(p.paces) > 1 {
-		if p.choices() <= exhaustive {
+		if p.choices(tryAll) <= tryAll {
 			p.tryAll()
 		} else {
 			p.improve()
 		}
 	}
-	var spans []Span
 	for _, pace := range p.paces {
-		group, _ := p.group(pace)
-		spans = append(spans, group...)
+		spans = append(spans, p.group(pace)...)
 	}
 	return spans
 }
@@ -93,26 +153,31 @@ func Pack(items []Item, rules Rules) []Span {
 type packer struct {
 	items []Item
 	rules Rules
-	order []int // indices of the items by start
-	pace  []int // the pace at which each item is read, at least its own
-	paces []int // all paces, the fastest first
-	best  []float64
-	cut   []int
-	reach []uint32
+	order []int     // indices of the items by start
+	pace  []int     // the pace at which each item is read, at least its own
+	paces []int     // all paces, the fastest first
+	costs []float64 // of a request, by its units
+	// of the last division
+	members []int
+	best    []float64
+	cut     []int
+	reach   []uint32
 }
 
-// group packs the items that are read at one pace, optimally, and returns the
-// spans and their cost per millisecond of time.
-func (p *packer) group(pace int) ([]Span, float64) {
-	members := make([]int, 0, len(p.order))
+// divide finds the cheapest division of the items that are read at one pace,
+// and returns its cost per millisecond of time. p.members, p.cut and p.reach
+// then tell it.
+func (p *packer) divide(pace int) float64 {
+	members := p.members[:0]
 	for _, i := range p.order {
 		if p.pace[i] == pace {
 			members = append(members, i)
 		}
 	}
+	p.members = members
 	n := len(members)
 	if n == 0 {
-		return nil, 0
+		return 0
 	}
 	p.best = slices.Grow(p.best[:0], n+1)[:n+1]
 	p.cut = slices.Grow(p.cut[:0], n+1)[:n+1]
@@ -125,19 +190,27 @@ func (p *packer) group(pace int) ([]Span, float64) {
 		from := p.items[members[j]].From
 		to := from
 		for i := j; i < n; i++ {
-			it := p.items[members[i]]
+			it := &p.items[members[i]]
 			if p.rules.NoBridging && it.From > to {
 				break
 			}
 			to = max(to, it.To)
-			if int(to-from) > p.rules.Most {
+			width := p.rules.width(from, to)
+			if width > p.rules.Most || len(p.rules.Forbidden) > 0 && p.rules.forbids(from, to) {
 				break
 			}
-			if cost := p.best[j] + p.rules.Cost(int(to-from)); cost < p.best[i+1] {
+			if cost := p.best[j] + p.costs[width]; cost < p.best[i+1] {
 				p.best[i+1], p.cut[i+1], p.reach[i+1] = cost, j, to
 			}
 		}
 	}
+	return p.best[n] / weight(pace)
+}
+
+// group returns the spans of the cheapest division of one pace.
+func (p *packer) group(pace int) []Span {
+	p.divide(pace)
+	members, n := p.members, len(p.members)
 	var spans []Span
 	for end := n; end > 0; end = p.cut[end] {
 		chosen := slices.Clone(members[p.cut[end]:end])
@@ -147,27 +220,30 @@ func (p *packer) group(pace int) ([]Span, float64) {
 			span.Unused += int(max(p.items[i].From, covered) - covered)
 			covered = max(covered, p.items[i].To)
 		}
+		if p.rules.Even {
+			span.Unused += int(span.From&1) + int(span.To&1)
+			span.From, span.To = span.From&^1, (span.To+1)&^1
+		}
 		slices.Sort(span.Items)
 		spans = append(spans, span)
 	}
 	slices.Reverse(spans)
-	return spans, p.best[n] / weight(pace)
+	return spans
 }
 
 func (p *packer) cost() (total float64) {
 	for _, pace := range p.paces {
-		_, c := p.group(pace)
-		total += c
+		total += p.divide(pace)
 	}
 	return total
 }
 
 // choices counts the ways to give each item its own pace or a faster one.
-func (p *packer) choices() int {
+func (p *packer) choices(most int) int {
 	ways := 1
 	for _, i := range p.order {
 		ways *= slices.Index(p.paces, p.items[i].PaceMs) + 1
-		if ways > exhaustive {
+		if ways > most {
 			break
 		}
 	}
@@ -199,34 +275,86 @@ func (p *packer) tryAll() {
 }
 
 // improve moves slower items into faster requests while that pays: first those
-// that a faster request covers anyway, then the items of whole requests.
+// that a faster request covers anyway, then whole requests, then runs of items
+// and back again. From whatever each pace alone costs it only goes down.
 func (p *packer) improve() {
 	for slow := 1; slow < len(p.paces); slow++ {
 		for fast := range slow {
-			spans, _ := p.group(p.paces[fast])
+			spans := p.group(p.paces[fast])
 			p.ride(spans, p.paces[slow], p.paces[fast])
 		}
 	}
 	for slow := 1; slow < len(p.paces); slow++ {
-		spans, slowCost := p.group(p.paces[slow])
+		spans := p.group(p.paces[slow])
 		for _, span := range spans {
 			for fast := range slow {
-				_, fastCost := p.group(p.paces[fast])
-				for _, i := range span.Items {
-					p.pace[i] = p.paces[fast]
-				}
-				_, fastAfter := p.group(p.paces[fast])
-				_, slowAfter := p.group(p.paces[slow])
-				if fastAfter+slowAfter < fastCost+slowCost-1e-12 {
-					slowCost = slowAfter
+				if p.move(span.Items, p.paces[fast]) {
 					break
-				}
-				for _, i := range span.Items {
-					p.pace[i] = p.paces[slow]
 				}
 			}
 		}
 	}
+	if len(p.order) > searched {
+		return
+	}
+	for range 4 {
+		if !p.search() {
+			return
+		}
+	}
+}
+
+// searched is the most items of an island for which runs are tried one by one.
+const searched = 24
+
+// longestRun is how many neighbours are moved together.
+const longestRun = 4
+
+// search tries every run of neighbours at every pace it may have, and reports
+// whether one was worth it.
+func (p *packer) search() (better bool) {
+	for length := 1; length <= longestRun; length++ {
+		for at := 0; at+length <= len(p.order); at++ {
+			for _, pace := range p.paces {
+				better = p.move(p.order[at:at+length], pace) || better
+			}
+		}
+	}
+	return better
+}
+
+// move gives those items a pace that may have it, and takes it back if the cost
+// does not fall.
+func (p *packer) move(run []int, pace int) bool {
+	affected := []int{pace}
+	before := make([]int, len(run))
+	for k, i := range run {
+		if before[k] = p.pace[i]; !slices.Contains(affected, p.pace[i]) {
+			affected = append(affected, p.pace[i])
+		}
+	}
+	if len(affected) == 1 {
+		return false
+	}
+	cost := func() (total float64) {
+		for _, each := range affected {
+			total += p.divide(each)
+		}
+		return total
+	}
+	was := cost()
+	for _, i := range run {
+		if weight(p.items[i].PaceMs) >= weight(pace) {
+			p.pace[i] = pace
+		}
+	}
+	if cost() < was-1e-12 {
+		return true
+	}
+	for k, i := range run {
+		p.pace[i] = before[k]
+	}
+	return false
 }
 
 func (p *packer) ride(spans []Span, slow, fast int) {

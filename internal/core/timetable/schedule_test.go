@@ -5,48 +5,56 @@ import (
 	"testing"
 )
 
-// TestSchedule: worst responses on a connection that serves one request at a
-// time, worked out by hand.
+// TestSchedule: offsets and worst responses on a resource that serves one
+// request at a time, worked out by hand.
 func TestSchedule(t *testing.T) {
 	type row struct {
-		paceMs int
-		ms     float64
-		slack  float64
+		paceMs            int
+		ms, offset, slack float64
 	}
 	for _, c := range []struct {
 		name string
 		rows []row
-		load float64
 	}{
-		{"alone", []row{{1000, 10, 990}}, 0.01},
-		// The slower request may just have begun: 10 + 50. The slower one
-		// waits for the faster, once in its 60 ms.
-		{"a slower one blocks", []row{{100, 10, 40}, {1000, 50, 940}}, 0.15},
-		// Two of one pace wait for each other and for the slow one: 10 + 80 +
-		// 20 is past the pace, so the other is due again: 130. The slow one
-		// meets two rounds of both: 80 + 2×(10+20).
-		{"equals", []row{{100, 10, -30}, {100, 20, -20}, {1000, 80, 860}}, 0.38},
-		{"once costs no load, yet blocks", []row{{100, 10, 60}, {0, 30, 0}}, 0.1},
+		{"alone", []row{{1000, 10, 0, 990}}},
+		{"a slower one goes behind", []row{{100, 10, 0, 90}, {1000, 50, 10, 950}}},
+		// Under way from 10 to 160, it makes the one that is due at 100 wait.
+		{"a long one blocks", []row{{100, 10, 0, 30}, {1000, 150, 10, 850}}},
+		{"slow ones go into different beats", []row{{100, 10, 0, 90}, {300, 40, 10, 260}, {300, 30, 110, 270}, {300, 20, 210, 280}}},
+		{"once comes behind the first round", []row{{100, 10, 0, 90}, {0, 30, 10, 0}}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var requests []Request
-			for _, r := range c.rows {
-				requests = append(requests, Request{PaceMs: r.paceMs, DeviceMs: r.ms})
+			r := resource{}
+			for i, row := range c.rows {
+				requests = append(requests, Request{PaceMs: row.paceMs, DeviceMs: row.ms})
+				r.tasks = append(r.tasks, task{request: i, periodMs: float64(row.paceMs), ms: row.ms})
 			}
-			load := schedule(requests)
-			if math.Abs(load.Utilisation-c.load) > 1e-9 {
-				t.Errorf("utilisation %g, want %g", load.Utilisation, c.load)
-			}
-			at := 0.0
-			for i, r := range requests {
-				if math.Abs(r.SlackMs-c.rows[i].slack) > 1e-9 {
-					t.Errorf("request %d has a slack of %g ms, want %g", i, r.SlackMs, c.rows[i].slack)
+			r.spread(requests)
+			r.simulate(requests)
+			for i, q := range requests {
+				if math.Abs(q.OffsetMs-c.rows[i].offset) > 1e-9 || math.Abs(q.SlackMs-c.rows[i].slack) > 1e-9 {
+					t.Errorf("request %d begins at %g ms with a slack of %g ms, want %g and %g", i, q.OffsetMs, q.SlackMs, c.rows[i].offset, c.rows[i].slack)
 				}
-				if r.OffsetMs != at {
-					t.Errorf("request %d begins at %g ms, want %g", i, r.OffsetMs, at)
-				}
-				at += r.PlannedMs()
 			}
 		})
+	}
+	requests := []Request{{PaceMs: 100}, {PaceMs: 100}}
+	full := resource{tasks: []task{{request: 0, periodMs: 100, ms: 60}, {request: 1, periodMs: 100, ms: 60}}}
+	full.spread(requests)
+	full.simulate(requests)
+	if requests[0].SlackMs >= 0 || requests[1].SlackMs >= 0 {
+		t.Errorf("a resource that is 120 %% full leaves %g and %g ms", requests[0].SlackMs, requests[1].SlackMs)
+	}
+}
+
+func TestSampling(t *testing.T) {
+	for _, c := range []struct {
+		pace, change int
+		want         Sampled
+	}{{250, 1000, Seen}, {251, 1000, Barely}, {500, 1000, Barely}, {501, 1000, Missed}, {0, 1000, Missed}} {
+		if got, sees, trusts := Sampling(c.pace, c.change); got != c.want || sees != c.change/2 || trusts != c.change/4 {
+			t.Errorf("%d ms for a change every %d ms is %s (%d, %d), want %s", c.pace, c.change, got, sees, trusts, c.want)
+		}
 	}
 }

@@ -1,0 +1,138 @@
+package timetable
+
+import (
+	"fmt"
+
+	"ferry/internal/core/finding"
+	"ferry/internal/core/regmap"
+	"ferry/internal/core/site"
+)
+
+// findings says what the timetable cannot hold, and what it asks of devices
+// that they do not bear.
+func (c *compiler) findings() {
+	for _, l := range c.order {
+		subject := finding.Subject{Kind: "link", ID: l.link.ID, Device: l.device.ID, Name: l.device.Name}
+		var late *Request
+		for i := l.from; i < l.to; i++ {
+			if q := &c.plan.Requests[i]; q.PaceMs > 0 && !q.Silent && q.SlackMs < 0 && (late == nil || q.SlackMs < late.SlackMs) {
+				late = q
+			}
+		}
+		if late != nil {
+			what, load := "connection", l.load.Utilisation
+			if line := c.lineLoad(l.link.Line); line != nil && c.byKey["line "+l.link.Line] != nil {
+				what, load = "line", line.Utilisation
+			}
+			c.add("pace-too-fast", finding.Fault, subject, "The pace cannot hold",
+				fmt.Sprintf("%s is to be read every %s, but in the worst case the answer is there after %.0f ms: the %s is %.0f %% full.", l.device.Name, regmap.PrintPace(late.PaceMs), late.ResponseMs, what, 100*load),
+				fmt.Sprintf("%d requests take %.1f ms a round", l.load.Requests, l.load.RoundMs), "Look at the advice under the timetable: it says what each change would bring.")
+		}
+		if most := l.device.Limits.PerSecond; most > 0 && l.load.PerSecond > most {
+			c.add("polled-too-fast", finding.Fault, subject, "The device is asked more often than it bears",
+				fmt.Sprintf("%s is asked %.1f times a second and bears %g beside its real work.", l.device.Name, l.load.PerSecond, most),
+				fmt.Sprintf("%d requests", l.load.Requests), "Slow its paces down, or join its requests: a device that is asked too often starves its own task.")
+		}
+		c.sampling(l)
+	}
+	c.connections()
+}
+
+func (c *compiler) lineLoad(id string) *LineLoad {
+	for i := range c.plan.Lines {
+		if c.plan.Lines[i].Line == id {
+			return &c.plan.Lines[i]
+		}
+	}
+	return nil
+}
+
+func (c *compiler) add(code string, severity finding.Severity, subject finding.Subject, title, sentence, evidence, remedy string) {
+	c.plan.Findings = append(c.plan.Findings, finding.Finding{Code: code, Severity: severity, Sure: 1, Count: 1, Where: "timetable", Subject: subject,
+		Title: title, Sentence: sentence, Evidence: []string{evidence}, Remedy: remedy})
+}
+
+// connections compares how many connections a device accepts with how many are
+// planned to it.
+func (c *compiler) connections() {
+	planned := map[string]int{}
+	for _, l := range c.order {
+		if l.ends.def.Medium == site.Ethernet {
+			planned[l.device.ID]++
+		}
+	}
+	for i := range c.site.Devices {
+		d := &c.site.Devices[i]
+		if most := d.Limits.Connections; most > 0 && planned[d.ID] > most {
+			c.add("too-many-connections", finding.Fault, finding.Subject{Kind: "device", ID: d.ID, Device: d.ID, Name: d.Name}, "More connections than the device accepts",
+				fmt.Sprintf("%d links go to %s, which accepts %d connections: the last to come are turned away.", planned[d.ID], d.Name, most),
+				"counted from the links of the site", "Let one asking end pass the values on, or take a link away.")
+		}
+	}
+}
+
+// Sampled is whether a pace sees the changes of a point.
+type Sampled string
+
+// The verdicts: fewer than two samples for each change miss changes, fewer than
+// four cannot be trusted with their shape.
+const (
+	Seen   Sampled = "good"
+	Barely Sampled = "doubt"
+	Missed Sampled = "fault"
+)
+
+// Sampling judges a pace by the fastest change of a signal, both in
+// milliseconds, and returns the slowest pace that sees every change, and the
+// slowest that can be trusted.
+func Sampling(paceMs, changeMs int) (verdict Sampled, sees, trusts int) {
+	sees, trusts = changeMs/2, changeMs/4
+	switch {
+	case paceMs == 0 || paceMs > sees:
+		return Missed, sees, trusts
+	case paceMs > trusts:
+		return Barely, sees, trusts
+	}
+	return Seen, sees, trusts
+}
+
+func (c *compiler) sampling(l *linked) {
+	paces := map[string]int{}
+	stated := false
+	for i := range l.device.Points {
+		stated = stated || l.device.Points[i].ChangeMs > 0
+	}
+	if !stated {
+		return
+	}
+	for i := l.from; i < l.to; i++ {
+		for _, id := range c.plan.Requests[i].Points {
+			paces[id] = c.plan.Requests[i].PaceMs
+		}
+	}
+	for i := range l.device.Points {
+		p := &l.device.Points[i]
+		pace, read := paces[p.ID]
+		if p.ChangeMs == 0 || !read {
+			continue
+		}
+		verdict, sees, trusts := Sampling(pace, p.ChangeMs)
+		if verdict == Seen {
+			continue
+		}
+		severity, what := finding.Doubt, fmt.Sprintf("that is fewer than four samples for each change: steps are seen, their shape is not. %s would do", paceWord(trusts))
+		if verdict == Missed {
+			severity, what = finding.Fault, fmt.Sprintf("changes pass unseen between two reads. %s sees each, %s can be trusted", paceWord(sees), paceWord(trusts))
+		}
+		c.add("samples-too-few", severity, finding.Subject{Kind: "point", ID: p.ID, Device: l.device.ID, Name: l.device.Name + " · " + p.Name}, p.Name+" changes faster than it is read",
+			fmt.Sprintf("%s may change every %s and is read every %s: %s.", p.Name, paceWord(p.ChangeMs), paceWord(pace), what),
+			"its fastest change is stated in the map", "Read it faster, or have the device count or hold what matters between two reads.")
+	}
+}
+
+func paceWord(ms int) string {
+	if ms < 1000 {
+		return fmt.Sprintf("%d ms", ms)
+	}
+	return regmap.PrintPace(ms)
+}

@@ -1,0 +1,94 @@
+package timetable
+
+import (
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/site"
+)
+
+// ethernetBitsPerMs is the bit rate of an Ethernet line in bits per
+// millisecond: the slowest that a port is likely to have, 100 Mbit/s.
+const ethernetBitsPerMs = 100_000
+
+// unitMs is what one more unit costs in a device, whose firmware copies it: a
+// cautious guess of 10 µs a register. It keeps wide gaps from being bridged
+// for free on a fast line.
+const unitMs = 0.01
+
+// ends is what the requests of one link cost, in milliseconds.
+type ends struct {
+	def *protocol.Def
+	// octetMs is the time of one octet on the wire.
+	octetMs float64
+	// between is the silence from request to answer, or the way through the
+	// network and back; after is the silence that must follow an answer.
+	between, after float64
+	// think is how long the device thinks as a rule, worst at worst.
+	think, worst float64
+	// limit is how long an answer is waited for, tries how often a request is
+	// sent at most.
+	limit float64
+	tries int
+	// restAfter silent tries the device is left alone for restMs; 0 for never.
+	restAfter int
+	restMs    float64
+}
+
+// endsOf works out the costs of a link.
+func endsOf(s *site.Site, line *site.Line, link *site.Link, device *site.Device, def *protocol.Def) ends {
+	e := ends{def: def, octetMs: 8.0 / ethernetBitsPerMs, tries: 1 + def.Value(link.Settings, "retries"), limit: float64(def.Value(link.Settings, "timeoutMs")),
+		restAfter: def.Value(link.Settings, "restAfter"), restMs: 1000 * float64(def.Value(link.Settings, "restS"))}
+	port := device.Port(link.Line)
+	if line != nil {
+		e.between = line.RoundTripMs
+		if line.Medium == site.SerialLine {
+			format := line.Format()
+			if asking := s.Device(link.Asking); asking != nil {
+				format = line.SerialOf(asking.Port(line.ID)).Format()
+			}
+			e.octetMs = format.CharMs()
+			if def.Silence {
+				e.between, e.after = format.SilenceMs(), format.SilenceMs()
+			}
+		}
+	}
+	var settings map[string]int
+	if port != nil {
+		settings = port.Settings
+	}
+	e.think = float64(def.Value(settings, "thinkMs"))
+	if _, stated := settings["thinkMs"]; !stated {
+		for i := range device.Placements {
+			if sheet := s.Datasheet(device.Placements[i].Datasheet); sheet != nil && sheet.ThinkMs > 0 {
+				e.think = float64(sheet.ThinkMs)
+			}
+		}
+	}
+	e.worst = e.think
+	if port != nil && port.Think != nil {
+		e.think, e.worst = port.Think.MedianMs, port.Think.WorstMs
+	} else if cycle := float64(def.Value(settings, "cycleMs")); cycle > 0 {
+		// A device that looks at its questions once a cycle answers half a
+		// cycle later on average.
+		e.think, e.worst = e.think+cycle/2, e.worst+cycle
+	}
+	return e
+}
+
+// wire is the time on the wire of a read, from the first octet of the request
+// to the last of the answer, without thinking.
+func (e *ends) wire(area string, units int) float64 {
+	out, in := e.def.WireBytes(area, units)
+	return float64(out+in)*e.octetMs + e.between
+}
+
+// write is the same for a write, the silence after it included.
+func (e *ends) write(area string, units int) float64 {
+	out, in := e.def.WriteBytes(area, units)
+	return float64(out+in)*e.octetMs + e.between + e.after + e.worst
+}
+
+// silent is what one try costs where nothing answers.
+func (e *ends) silent(area string) float64 {
+	out, _ := e.def.WireBytes(area, 1)
+	return float64(out)*e.octetMs + e.limit
+}
