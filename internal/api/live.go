@@ -27,7 +27,7 @@ import (
 
 func (s *Server) getTimetable(c fiber.Ctx) error {
 	plan, _, seq := s.planNow()
-	return c.JSON(TimetableView{seq, plan, s.Engine.Hub.Stats(), s.Engine.State()})
+	return c.JSON(TimetableView{seq, plan, s.Engine.Hub.Stats(), s.Engine.State(), s.Engine.Hub.Outages()})
 }
 
 func (s *Server) postTry(c fiber.Ctx) error {
@@ -254,6 +254,9 @@ func (s *Server) check() *site.Site {
 					list = append(list, f)
 				}
 			}
+		}
+		for i := range now.Lines {
+			list = append(list, route.LineFindings(now, &now.Lines[i])...)
 		}
 		routes := map[string][]finding.Finding{}
 		for i := range now.Links {

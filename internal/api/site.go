@@ -12,6 +12,7 @@ import (
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/route"
+	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 	"ferry/internal/files"
 	"ferry/internal/store"
@@ -21,7 +22,11 @@ func (s *Server) getSite(c fiber.Ctx) error {
 	plan, now, seq := s.planNow()
 	view := SiteView{Seq: seq, Name: now.Name, Remark: now.Remark, Lines: now.Lines, Protocols: protocol.All(),
 		Devices: []DeviceView{}, Links: []LinkView{}, Crossings: []CrossingView{}, Routes: []route.Route{},
-		Versions: map[string]int64{}, Faults: bench.Faults(), Models: bench.Models(), StandIns: s.Bench.List(now), Load: plan.Links}
+		Versions: map[string]int64{}, Faults: bench.Faults(), Models: bench.Models(), StandIns: s.Bench.List(now), Load: plan.Links, LineLoad: plan.Lines,
+		Checklists: map[string][]site.AccessLine{}, AccessKinds: site.AccessKinds(), Standards: []StandardTitle{}}
+	for _, standard := range serial.Standards() {
+		view.Standards = append(view.Standards, StandardTitle{standard, standard.Title()})
+	}
 	view.CanUndo, view.CanRedo = s.Store.CanUndo()
 	for i := range now.Devices {
 		d := DeviceView{Device: now.Devices[i], PointCount: len(now.Devices[i].Points)}
@@ -30,6 +35,9 @@ func (s *Server) getSite(c fiber.Ctx) error {
 			d.Ports = []site.Port{}
 		}
 		view.Devices = append(view.Devices, d)
+		if list := now.Checklist(&now.Devices[i]); len(list) > 0 {
+			view.Checklists[d.ID] = list
+		}
 	}
 	s.mu.Lock()
 	tried := make(map[string]*route.Route, len(s.routes))

@@ -12,6 +12,7 @@ import (
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/route"
+	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 	"ferry/internal/core/timetable"
 	"ferry/internal/field"
@@ -36,8 +37,20 @@ type SiteView struct {
 	Models   []string             `json:"models"`
 	StandIns []bench.StandIn      `json:"standIns"`
 	Load     []timetable.LinkLoad `json:"load"`
+	LineLoad []timetable.LineLoad `json:"lineLoad"`
+	// Checklists are the access lines of each device, by its id; AccessKinds
+	// are what such lines can be about.
+	Checklists  map[string][]site.AccessLine `json:"checklists"`
+	AccessKinds []site.AccessTitle           `json:"accessKinds"`
+	Standards   []StandardTitle              `json:"standards"`
 	CanUndo  bool                 `json:"canUndo"`
 	CanRedo  bool                 `json:"canRedo"`
+}
+
+// StandardTitle is an electrical standard in words.
+type StandardTitle struct {
+	Standard serial.Standard `json:"standard"`
+	Title    string          `json:"title"`
 }
 
 // DeviceView is a device with the number of its points in their place.
@@ -408,6 +421,8 @@ type TimetableView struct {
 	Plan  *timetable.Plan      `json:"plan"`
 	Stats []field.RequestStats `json:"stats"`
 	State field.State          `json:"state"`
+	// Outages are when links brought nothing, and when they came back.
+	Outages []field.Outage `json:"outages"`
 }
 
 // ExchangeView is one exchange with its bytes labelled.
@@ -504,4 +519,14 @@ type All struct {
 	Keep          KeepRequest         `json:"keep"`
 	SheetCells    SheetCellsRequest   `json:"sheetCells"`
 	ReturnRequest ReturnRequest       `json:"return"`
+	Machine       MachineView         `json:"machine"`
+	Sweep         field.Sweep         `json:"sweep"`
+	Heard         field.Heard         `json:"heard"`
+	Take          TakeRequest         `json:"take"`
+	Outlook       timetable.Outlook   `json:"outlook"`
+	WhatIf        WhatIfRequest       `json:"whatIf"`
+	WhatIfView    WhatIfView          `json:"whatIfView"`
+	Learn         LearnView           `json:"learn"`
+	Sampling      SamplingView        `json:"sampling"`
+	Actual        ActualView          `json:"actual"`
 }

@@ -137,7 +137,7 @@ func Demo() *site.Site {
 	s := &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery",
 		Remark: "A made-up fish farm on land. Its devices are simulated.",
 		Lines: []site.Line{{ID: "plantnet", Name: "Plant net", Medium: site.Ethernet, Network: "192.0.2.0/24", Gateway: "192.0.2.1"},
-			{ID: "rowa", Name: "Tank row A", Medium: site.SerialLine, Serial: &site.Serial{Standard: serial.TIA485Two, Format: serial.Format{Baud: 19200, Data: 8, Parity: serial.Even, Stop: 1}, LengthM: 180}},
+			{ID: "rowa", Name: "Tank row A", Medium: site.SerialLine, Serial: &site.Serial{Standard: serial.TIA485Two, Format: serial.Format{Baud: 19200, Data: 8, Parity: serial.Even, Stop: 1}, LengthM: 180}, Strangers: []site.Stranger{{Bench: "level-radar", Unit: 40}}},
 			{ID: "pumpbay", Name: "Pump bay", Medium: site.SerialLine, Serial: &site.Serial{Standard: serial.TIA485Two, Format: serial.Format{Baud: 38400, Data: 8, Parity: serial.Even, Stop: 1}, LengthM: 60}}},
 		Links: []site.Link{}, Crossings: []site.Crossing{},
 	}

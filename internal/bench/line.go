@@ -113,8 +113,18 @@ func (l *serialLine) sync(s *site.Site, line *site.Line) {
 		}
 		units = append(units, u)
 	}
+	for _, stranger := range line.Strangers {
+		m, ok := models[stranger.Bench]
+		if !ok || slices.ContainsFunc(units, func(u *unit) bool { return int(u.unit) == stranger.Unit }) {
+			continue
+		}
+		units = append(units, &unit{framing: wire.RTU, format: line.Format(), simulated: simulated{unit: byte(stranger.Unit), identity: m.identity,
+			think: strangerThinks, memory: newMemory(m.signals(), usualBeyond, time.Now())}})
+	}
 	l.units = units
 }
+
+const strangerThinks = 15 * time.Millisecond
 
 // find returns a device of the line. The lock is held.
 func (l *serialLine) find(device string) *unit {

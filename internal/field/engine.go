@@ -51,6 +51,7 @@ type Engine struct {
 	heard     map[string]Heard     // what was heard on a line before it was asked
 	plan      *timetable.Plan
 	planOf    *site.Site
+	sweeps    []*sweepRun
 }
 
 // NewEngine returns an engine for a site, in bench mode.
@@ -70,16 +71,23 @@ type State struct {
 	// UnlockedMs is how much longer a plant may be written, in milliseconds.
 	UnlockedMs int64    `json:"unlockedMs"`
 	Running    []string `json:"running"` // links
+	// Allowed are the serial lines of a plant that Ferry may ask on.
+	Allowed []string `json:"allowed"`
 }
 
 // State returns what runs now.
 func (e *Engine) State() State {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	s := State{Mode: e.mode, Running: []string{}, UnlockedMs: max(0, time.Until(e.unlocked).Milliseconds())}
+	s := State{Mode: e.mode, Running: []string{}, Allowed: []string{}, UnlockedMs: max(0, time.Until(e.unlocked).Milliseconds())}
 	for i := range e.site.Links {
 		if id := e.site.Links[i].ID; e.runners[id] != nil {
 			s.Running = append(s.Running, id)
+		}
+	}
+	for i := range e.site.Lines {
+		if id := e.site.Lines[i].ID; time.Now().Before(e.told[id]) {
+			s.Allowed = append(s.Allowed, id)
 		}
 	}
 	return s
@@ -366,6 +374,11 @@ func (e *Engine) carry() {
 
 // Close stops everything.
 func (e *Engine) Close() {
+	e.mu.Lock()
+	for _, sweep := range e.sweeps {
+		sweep.cancel()
+	}
+	e.mu.Unlock()
 	e.Stop(nil)
 }
 

@@ -106,11 +106,103 @@ type Hub struct {
 	stats     map[string]*RequestStats
 	diagnosis *diagnose.Diagnosis
 	samples   []Sample
+	links     map[string]*linkLog
+	outages   []Outage
+}
+
+// Outage is a time for which a link brought nothing.
+type Outage struct {
+	Link   string `json:"link"`
+	Device string `json:"device"`
+	FromMs int64  `json:"fromMs"`
+	// ToMs is when it came back, 0 while it has not.
+	ToMs   int64  `json:"toMs"`
+	Reason string `json:"reason"`
+	Tries  int    `json:"tries"` // that failed
+}
+
+// keptOutages bounds the log of outages, keptThinks the times from which
+// thinking is learned.
+const (
+	keptOutages = 2000
+	keptThinks  = 512
+)
+
+// linkLog is what the hub remembers of a link.
+type linkLog struct {
+	thinks []float64
+	at     int // the oldest, once full
+	outage int // index of the open one plus 1
+}
+
+// log keeps thinking times, and outages with their ends.
+func (h *Hub) log(e *exchange.Exchange) {
+	l := h.links[e.Link]
+	if l == nil {
+		l = &linkLog{}
+		h.links[e.Link] = l
+	}
+	if e.Outcome == exchange.Answered || e.Outcome == exchange.Declined {
+		if l.outage > 0 {
+			h.outages[l.outage-1].ToMs = e.At.UnixMilli()
+			l.outage = 0
+		}
+		think := e.ThinkMs
+		if think == 0 {
+			think = e.LatencyMs
+		}
+		if e.RequestID == "" || e.Outcome != exchange.Answered {
+			return
+		}
+		if len(l.thinks) < keptThinks {
+			l.thinks = append(l.thinks, think)
+		} else {
+			l.thinks[l.at], l.at = think, (l.at+1)%keptThinks
+		}
+		return
+	}
+	if e.RequestID == "" && e.Outcome != exchange.Unreached && e.Outcome != exchange.Refused {
+		return // a question of a person's, not the run's
+	}
+	if l.outage == 0 {
+		if len(h.outages) >= keptOutages {
+			h.outages = slices.Delete(h.outages, 0, keptOutages/2)
+			for _, each := range h.links {
+				each.outage = max(0, each.outage-keptOutages/2)
+			}
+		}
+		h.outages = append(h.outages, Outage{Link: e.Link, Device: e.Device, FromMs: e.At.UnixMilli(), Reason: e.Sentence})
+		l.outage = len(h.outages)
+	}
+	h.outages[l.outage-1].Tries++
+}
+
+// Outages returns the log of outages, the newest last.
+func (h *Hub) Outages() []Outage {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return append([]Outage{}, h.outages...)
+}
+
+// Thinks returns what was measured of the device behind each link: median and
+// worst of the last answers, for links with at least that many.
+func (h *Hub) Thinks(least int) map[string]site.Think {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	learned := map[string]site.Think{}
+	for id, l := range h.links {
+		if len(l.thinks) < least {
+			continue
+		}
+		sorted := slices.Sorted(slices.Values(l.thinks))
+		learned[id] = site.Think{MedianMs: sorted[len(sorted)/2], WorstMs: sorted[len(sorted)-1], Count: len(sorted)}
+	}
+	return learned
 }
 
 // NewHub returns an empty hub.
 func NewHub() *Hub {
-	return &Hub{points: map[string]*track{}, stats: map[string]*RequestStats{}, diagnosis: diagnose.New()}
+	return &Hub{points: map[string]*track{}, stats: map[string]*RequestStats{}, diagnosis: diagnose.New(), links: map[string]*linkLog{}}
 }
 
 // track returns the memory of a point that is followed.
@@ -162,6 +254,7 @@ func (h *Hub) record(e *exchange.Exchange, parts []part) {
 	}
 	h.exchanges = append(h.exchanges, *e)
 	h.diagnosis.Exchange(e)
+	h.log(e)
 	if e.RequestID != "" {
 		h.measure(e)
 	}
@@ -496,5 +589,6 @@ func (h *Hub) reset() {
 	h.exchanges = nil
 	h.samples = nil
 	h.diagnosis = diagnose.New()
+	h.links, h.outages = map[string]*linkLog{}, nil
 	h.rev++
 }

@@ -25,6 +25,7 @@ type seen struct {
 	at       time.Time
 	seq      uint64
 	outcome  exchange.Outcome
+	cause    exchange.Cause
 	code     int
 	area     string
 	start    uint32
@@ -64,7 +65,7 @@ func (d *Diagnosis) Exchange(e *exchange.Exchange) {
 	if len(list) >= kept {
 		list = slices.Delete(list, 0, kept/2)
 	}
-	d.links[e.Link] = append(list, seen{e.At, e.Seq, e.Outcome, e.Code, e.Area, e.Start, e.Count, e.LatencyMs, e.Sentence, e.Operation})
+	d.links[e.Link] = append(list, seen{e.At, e.Seq, e.Outcome, e.Cause, e.Code, e.Area, e.Start, e.Count, e.LatencyMs, e.Sentence, e.Operation})
 }
 
 // Follow returns the habit of a point, to which its values are shown.
@@ -150,26 +151,64 @@ func (d *Diagnosis) Findings(s *site.Site, now time.Time) []finding.Finding {
 type symptom struct {
 	code    string
 	outcome exchange.Outcome
-	title   string // %s is the device
-	means   string
-	remedy  string
+	// cause narrows it to what the octets look like; "" is all that no other
+	// symptom takes.
+	cause  exchange.Cause
+	title  string // %s is the device
+	means  string
+	remedy string
+	// access are the kinds of access that would explain it.
+	access []site.AccessKind
 }
 
 var symptoms = []symptom{
-	{"nobody-listens", exchange.Refused, "Nobody listens at %s", "the machine is there and refuses the connection: no program listens on %s.",
-		"Start the server task in the device, and compare the port at both ends. A firewall may refuse in its place."},
-	{"unreachable", exchange.Unreached, "%s cannot be reached", "the connection to %s gets no answer at all.",
-		"Check power, cable and address, that the laptop is in the same subnet, and that no firewall swallows the port."},
-	{"torn-down", exchange.Reset, "%s throws the connection out", "it accepts the connection and tears it down at once (%s).",
-		"It may have all its connections taken: close other clients. It may also allow only certain addresses."},
-	{"closed", exchange.Closed, "%s hangs up", "it ends the connection in place of an answer (%s).",
-		"Look for an idle time limit or a limit on connections in the device, and for a second client."},
-	{"no-answer", exchange.NoAnswer, "%s does not answer in time", "the connection stands and no answer comes within the limit (%s).",
-		"Check the unit number first: a device stays silent for units that are not its own. Then its load, and the time limit."},
-	{"not-asked", exchange.NotAllowed, "%s is no longer asked", "after a change of the site Ferry had to stop asking it (%s).",
-		"Put right what the evidence names, and start its run again."},
-	{"garbled", exchange.Garbled, "%s sends what is no answer", "bytes come back that do not answer the request (%s).",
-		"Check that the port speaks this protocol, and that no second client's answers are mixed in. No value was taken from them."},
+	{"nobody-listens", exchange.Refused, "", "Nobody listens at %s", "the machine is there and refuses the connection: no program listens on %s.",
+		"Start the server task in the device, and compare the port at both ends. A firewall may refuse in its place.", []site.AccessKind{site.AccessServer, site.AccessFirewall, site.AccessRestart}},
+	{"unreachable", exchange.Unreached, "", "%s cannot be reached", "the connection to %s gets no answer at all.",
+		"Check power, cable and address, that the laptop is in the same subnet, and that no firewall swallows the port.", []site.AccessKind{site.AccessFirewall}},
+	{"torn-down", exchange.Reset, "", "%s throws the connection out", "it accepts the connection and tears it down at once (%s).",
+		"It may have all its connections taken: close other clients. It may also allow only certain addresses.", []site.AccessKind{site.AccessRemote}},
+	{"closed", exchange.Closed, "", "%s hangs up", "it ends the connection in place of an answer (%s).",
+		"Look for an idle time limit or a limit on connections in the device, and for a second client.", []site.AccessKind{site.AccessRemote}},
+	{"no-answer", exchange.NoAnswer, "", "%s does not answer in time", "it was asked and no answer comes within the limit (%s).",
+		"Check the unit number first: a device stays silent for units that are not its own, and on a serial line for settings that are not. Then its load, and the time limit.",
+		[]site.AccessKind{site.AccessRemote, site.AccessServer, site.AccessMode, site.AccessRestart}},
+	{"not-asked", exchange.NotAllowed, "", "%s is no longer asked", "after a change of the site Ferry had to stop asking it (%s).",
+		"Put right what the evidence names, and start its run again.", nil},
+	{"port-absent", exchange.PortAbsent, "", "%s has no port to be asked by", "this machine has not got the serial port that its line is asked by (%s).",
+		"Plug the adapter in, or choose another port in the panel of the line.", nil},
+	{"port-owned", exchange.PortOwned, "", "The port to %s is taken", "another program has the serial port of its line open (%s).",
+		"Close that program. A port that two have open loses bytes to both.", nil},
+	{"port-denied", exchange.PortDenied, "", "The port to %s may not be opened", "this user may not open the serial port of its line (%s).",
+		"Have the user put into the group that may, and log in anew.", nil},
+	{"other-format", exchange.Garbled, exchange.Format, "%s is set to another format", "bytes come back and no frame passes its check: they look like another baud rate or parity (%s).",
+		"Compare baud, parity and stop bits at both ends; sweep the usual settings to be sure.", nil},
+	{"two-units", exchange.Garbled, exchange.TwoUnits, "Two devices answer in the place of %s", "two answers come to one question (%s): a unit number is given twice.",
+		"Take one of the two off the line, and give it a number of its own.", nil},
+	{"other-unit", exchange.Garbled, exchange.OtherUnit, "Another unit answers for %s", "a right frame comes from a unit that was not asked (%s).",
+		"Compare the number on the device with the map: one of the two is wrong.", nil},
+	{"cut-short", exchange.Garbled, exchange.CutShort, "Answers of %s break off", "a frame begins and the rest of it does not come (%s).",
+		"Bytes are lost on the way: look at the adapter, its driver, and at termination.", nil},
+	{"garbled", exchange.Garbled, "", "%s sends what is no answer", "bytes come back that do not answer the request (%s).",
+		"Check that the port speaks this protocol, and that no second client's answers are mixed in. On a serial line look for noise. No value was taken from them.", nil},
+	{"in-pieces", exchange.Answered, exchange.InPieces, "Answers of %s come in pieces", "the answer is right but has a pause inside (%s), by which the standard lets a frame be lost.",
+		"Look at the device's load, or at the adapter between: another asker will not take such answers.", nil},
+}
+
+// shows reports whether an exchange is of the symptom.
+func (sy *symptom) shows(e *seen) bool {
+	if e.outcome != sy.outcome {
+		return false
+	}
+	if sy.cause != "" {
+		return e.cause == sy.cause
+	}
+	for i := range symptoms {
+		if other := &symptoms[i]; other.outcome == sy.outcome && other.cause != "" && other.cause == e.cause {
+			return false
+		}
+	}
+	return true
 }
 
 func (d *Diagnosis) ofLink(s *site.Site, link *site.Link, device *site.Device, def *protocol.Def, now time.Time) []finding.Finding {
@@ -192,7 +231,7 @@ func (d *Diagnosis) ofLink(s *site.Site, link *site.Link, device *site.Device, d
 		var hits []seen
 		last := -1
 		for i, e := range recent {
-			if e.outcome == sy.outcome {
+			if sy.shows(&e) {
 				hits = append(hits, e)
 				last = i
 			}
@@ -207,7 +246,12 @@ func (d *Diagnosis) ofLink(s *site.Site, link *site.Link, device *site.Device, d
 			Sentence: fmt.Sprintf("%d of the last %d tries: "+sy.means, len(hits), len(recent), target),
 			Evidence: []string{clock(worst.at) + " " + worst.op + ": " + worst.sentence}, Remedy: sy.remedy,
 		}
-		if lastGood > last {
+		for _, line := range s.Unticked(device, sy.access...) {
+			f.Evidence = append(f.Evidence, "Nobody has ticked yet: "+line.Text)
+		}
+		if sy.outcome == exchange.Answered {
+			f.Severity = finding.Doubt
+		} else if lastGood > last {
 			f.Severity = finding.Doubt
 			f.Evidence = append(f.Evidence, "It has answered again since "+clock(recent[last+1].at)+".")
 		}
@@ -320,6 +364,9 @@ func Target(s *site.Site, link *site.Link) string {
 		return "its address"
 	}
 	text := device.Port(link.Line).Host
+	if line.Medium == site.SerialLine {
+		text = line.Name
+	}
 	for _, setting := range def.Settings {
 		if setting.End == protocol.BothEnds {
 			text += fmt.Sprintf(", %s %d", setting.Title, def.Value(link.Settings, setting.Key))

@@ -92,6 +92,9 @@ type Declined struct {
 
 // Setting finds a setting by its key.
 func (d *Def) Setting(key string) (Setting, bool) {
+	if d == nil {
+		return Setting{}, false
+	}
 	i := slices.IndexFunc(d.Settings, func(s Setting) bool { return s.Key == key })
 	if i < 0 {
 		return Setting{}, false

@@ -28,7 +28,16 @@ type Line struct {
 	Here string `json:"here,omitempty"`
 	// Cyclic is traffic that nobody requests and that takes its time.
 	Cyclic []Cyclic `json:"cyclic,omitempty"`
-	Remark string   `json:"remark,omitempty"`
+	// Strangers are simulated devices that the bench has on the line and the
+	// plan does not know.
+	Strangers []Stranger `json:"strangers,omitempty"`
+	Remark    string     `json:"remark,omitempty"`
+}
+
+// Stranger is a simulated device that is in no plan.
+type Stranger struct {
+	Bench string `json:"bench"` // its model
+	Unit  int    `json:"unit"`
 }
 
 // Serial is a serial line as it is meant to be.

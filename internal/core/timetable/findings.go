@@ -2,6 +2,7 @@ package timetable
 
 import (
 	"fmt"
+	"slices"
 
 	"ferry/internal/core/finding"
 	"ferry/internal/core/regmap"
@@ -135,4 +136,59 @@ func paceWord(ms int) string {
 		return fmt.Sprintf("%d ms", ms)
 	}
 	return regmap.PrintPace(ms)
+}
+
+// Sample is one recorded value.
+type Sample struct {
+	AtMs int64
+	V    float64
+}
+
+// leastChanges is how often a value must have changed for its fastest change to
+// be learned.
+const leastChanges = 8
+
+// FastestChange learns from samples how quickly a signal moves from one value
+// to the next: the time for which it stayed shortest, leaving out the shortest
+// twentieth for jitter. It is 0 where the signal changed too seldom to tell.
+func FastestChange(samples []Sample) int {
+	var stays []int
+	since := int64(-1)
+	for i := 1; i < len(samples); i++ {
+		if samples[i].V == samples[i-1].V {
+			continue
+		}
+		if since >= 0 {
+			stays = append(stays, int(samples[i].AtMs-since))
+		}
+		since = samples[i].AtMs
+	}
+	if len(stays) < leastChanges {
+		return 0
+	}
+	slices.Sort(stays)
+	return stays[len(stays)/20]
+}
+
+// SamplingWords says what can be said of a pace: by the stated change, or by
+// the one seen among so many samples.
+func SamplingWords(paceMs, statedMs, seenMs, samples int) string {
+	change := statedMs
+	if change == 0 {
+		if seenMs == 0 {
+			return fmt.Sprintf("It changed too seldom in %d samples to tell how fast it can be.", samples)
+		}
+		if seenMs < 2*paceMs {
+			return fmt.Sprintf("It was another at nearly every read, after %s: it may change faster than that. Read it faster for a while to learn more.", paceWord(seenMs))
+		}
+		change = seenMs
+	}
+	verdict, sees, trusts := Sampling(paceMs, change)
+	switch verdict {
+	case Missed:
+		return fmt.Sprintf("Changes pass unseen: %s would see each, %s can be trusted.", paceWord(sees), paceWord(trusts))
+	case Barely:
+		return fmt.Sprintf("Fewer than four samples for each change: %s can be trusted.", paceWord(trusts))
+	}
+	return "It sees every change."
 }

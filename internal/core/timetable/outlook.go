@@ -16,9 +16,9 @@ type Outlook struct {
 	Line string `json:"line"`
 	// OneSilent and TwoSilent are the worst that one and two silent devices
 	// can do to it; Chosen is what those do that were asked for.
-	OneSilent *Scenario `json:"oneSilent"`
-	TwoSilent *Scenario `json:"twoSilent"`
-	Chosen    *Scenario `json:"chosen"`
+	OneSilent *Scenario `json:"oneSilent,omitempty"`
+	TwoSilent *Scenario `json:"twoSilent,omitempty"`
+	Chosen    *Scenario `json:"chosen,omitempty"`
 	// Fastest are the paces that would hold if all were made faster, or had to
 	// be made slower, alike.
 	Fastest []Fastest `json:"fastest"`

@@ -37,6 +37,16 @@ export interface All {
   keep: KeepRequest;
   sheetCells: SheetCellsRequest;
   return: ReturnRequest;
+  machine: MachineView;
+  sweep: Sweep;
+  heard: Heard;
+  take: TakeRequest;
+  outlook: Outlook;
+  whatIf: WhatIfRequest;
+  whatIfView: WhatIfView;
+  learn: LearnView;
+  sampling: SamplingView;
+  actual: ActualView;
 }
 export interface SiteView {
   seq: number;
@@ -55,6 +65,12 @@ export interface SiteView {
   models: string[];
   standIns: StandIn[];
   load: LinkLoad[];
+  lineLoad: LineLoad[];
+  checklists: {
+    [k: string]: AccessLine[];
+  };
+  accessKinds: AccessTitle[];
+  standards: StandardTitle[];
   canUndo: boolean;
   canRedo: boolean;
 }
@@ -71,6 +87,7 @@ export interface Line {
   serial?: Serial;
   here?: string;
   cyclic?: Cyclic[];
+  strangers?: Stranger[];
   remark?: string;
 }
 export interface Serial {
@@ -86,6 +103,10 @@ export interface Cyclic {
   device?: string;
   periodMs: number;
   octets: number;
+}
+export interface Stranger {
+  bench: string;
+  unit: number;
 }
 export interface DeviceView {
   id: string;
@@ -330,6 +351,31 @@ export interface LinkLoad {
   utilisation: number;
   roundMs: number;
   requests: number;
+  perSecond: number;
+  writes: number;
+}
+export interface LineLoad {
+  line: string;
+  utilisation: number;
+  roundMs: number;
+  holds: boolean;
+  oldestMs: number;
+  requests: number;
+  points: number;
+  alone: number;
+  aloneUtilisation: number;
+  merged: number;
+  mergedUtilisation: number;
+  cyclic: number;
+  writes: number;
+}
+export interface AccessTitle {
+  kind: string;
+  title: string;
+}
+export interface StandardTitle {
+  standard: string;
+  title: string;
 }
 export interface PointsView {
   seq: number;
@@ -358,6 +404,7 @@ export interface PointRow {
 export interface Request {
   id: string;
   link: string;
+  line: string;
   device: string;
   function: string;
   operation: string;
@@ -370,8 +417,14 @@ export interface Request {
   paceMs: number;
   wireMs: number;
   deviceMs: number;
+  worstDeviceMs: number;
+  gapMs: number;
   offsetMs: number;
+  responseMs: number;
   slackMs: number;
+  jitterMs: number;
+  oldestMs: number;
+  silent?: boolean;
 }
 export interface Finding {
   code: string;
@@ -536,18 +589,13 @@ export interface TimetableView {
   plan: Plan;
   stats: RequestStats[];
   state: State;
+  outages: Outage[];
 }
 export interface Plan {
   lines: LineLoad[];
   links: LinkLoad[];
   requests: Request[];
   findings: Finding[];
-}
-export interface LineLoad {
-  line: string;
-  utilisation: number;
-  roundMs: number;
-  holds: boolean;
 }
 export interface RequestStats {
   id: string;
@@ -564,6 +612,15 @@ export interface State {
   mode: string;
   unlockedMs: number;
   running: string[];
+  allowed: string[];
+}
+export interface Outage {
+  link: string;
+  device: string;
+  fromMs: number;
+  toMs: number;
+  reason: string;
+  tries: number;
 }
 export interface ExchangeView {
   seq: number;
@@ -916,4 +973,156 @@ export interface SheetCell {
 export interface ReturnRequest {
   placement: string;
   points: string[];
+}
+export interface MachineView {
+  interfaces: Interface[];
+  ports: SerialHere[];
+  lines: OnLine[];
+}
+export interface Interface {
+  name: string;
+  addrs: string[];
+  up: boolean;
+}
+export interface SerialHere {
+  path: string;
+  owner: string;
+  trouble: string;
+}
+export interface OnLine {
+  line: string;
+  result: string;
+  uses: string;
+  saw: string;
+  remedy: string;
+}
+export interface Sweep {
+  id: string;
+  order: SweepOrder;
+  done: number;
+  of: number;
+  leftMs: number;
+  running: boolean;
+  found: Found[];
+  missing: string[];
+  sentence: string;
+}
+export interface SweepOrder {
+  kind: "units" | "hosts" | "formats";
+  line: string;
+  protocol?: string;
+  fromUnit?: number;
+  toUnit?: number;
+  fromHost?: string;
+  toHost?: string;
+  port?: number;
+  unit?: number;
+  link?: string;
+}
+export interface Found {
+  unit: number;
+  host?: string;
+  port?: number;
+  identity: string;
+  device: string;
+  ms: number;
+  format?: Format;
+  odd: string;
+}
+export interface Format {
+  baud: number;
+  data: number;
+  parity: "none" | "even" | "odd";
+  stop: number;
+}
+export interface Heard {
+  octets: number;
+  frames: number;
+  units: number[];
+  asked: number;
+  ms: number;
+  sentence: string;
+}
+export interface TakeRequest {
+  found: Found[];
+  asking: string;
+}
+export interface Outlook {
+  line: string;
+  oneSilent?: Scenario;
+  twoSilent?: Scenario;
+  chosen?: Scenario;
+  fastest: Fastest[];
+  advice: Advice[];
+}
+export interface Scenario {
+  devices: string[];
+  names: string[];
+  utilisation: number;
+  holds: boolean;
+  oldestMs: number;
+  lostMs: number;
+}
+export interface Fastest {
+  paceMs: number;
+  fastestMs: number;
+}
+export interface Advice {
+  kind: "baud" | "split" | "limit" | "rest" | "merge" | "slower";
+  sentence: string;
+  before: number;
+  after: number;
+  silent: boolean;
+  holds: boolean;
+  edits: Edit[];
+}
+export interface Edit {
+  kind: string;
+  id: string;
+  parent?: string;
+  index?: number;
+  after: unknown;
+}
+export interface WhatIfRequest {
+  line: string;
+  what: string;
+  silent: string[];
+  edits: Edit[];
+  commit: boolean;
+}
+export interface WhatIfView {
+  seq: number;
+  plan: Plan;
+}
+export interface LearnView {
+  links: number;
+  sentence: string;
+  seq: number;
+}
+export interface SamplingView {
+  rows: SamplingRow[];
+}
+export interface SamplingRow {
+  point: string;
+  device: string;
+  name: string;
+  paceMs: number;
+  changeMs: number;
+  seenMs: number;
+  samples: number;
+  verdict: string;
+  seesMs: number;
+  trustsMs: number;
+  sentence: string;
+}
+export interface ActualView {
+  fromMs: number;
+  exchanges: ActualOnLine[];
+}
+export interface ActualOnLine {
+  request: string;
+  link: string;
+  atMs: number;
+  ms: number;
+  ok: boolean;
 }

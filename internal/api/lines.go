@@ -1,0 +1,392 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"ferry/internal/core/problem"
+	"ferry/internal/core/route"
+	"ferry/internal/core/site"
+	"ferry/internal/core/timetable"
+	"ferry/internal/field"
+	"ferry/internal/field/ports"
+)
+
+// MachineView is this machine beside every line of the site.
+type MachineView struct {
+	route.Machine
+	Lines []route.OnLine `json:"lines"`
+}
+
+// ListenRequest hears a line for some seconds; AllowRequest lets Ferry ask on
+// it for some minutes, 0 for no longer.
+type ListenRequest struct {
+	Seconds int `json:"seconds"`
+}
+
+// AllowRequest is described with ListenRequest.
+type AllowRequest struct {
+	Minutes int `json:"minutes"`
+}
+
+// TakeRequest makes devices of some of what a sweep found.
+type TakeRequest struct {
+	Found []field.Found `json:"found"`
+	// Asking is the device that is to ask them.
+	Asking string `json:"asking"`
+}
+
+// WhatIfRequest asks what changes would do to a line, without making them.
+type WhatIfRequest struct {
+	Line   string      `json:"line"`
+	What   string      `json:"what"`
+	Silent []string    `json:"silent"`
+	Edits  []site.Edit `json:"edits"`
+	// Commit makes them.
+	Commit bool `json:"commit"`
+}
+
+// WhatIfView is the plan of the site as the changes would leave it.
+type WhatIfView struct {
+	Seq  int64           `json:"seq"`
+	Plan *timetable.Plan `json:"plan"`
+}
+
+// LearnView says what was learned of the thinking times of devices.
+type LearnView struct {
+	Links    int    `json:"links"`
+	Sentence string `json:"sentence"`
+	Seq      int64  `json:"seq"`
+}
+
+// SamplingRow judges the pace of one point.
+type SamplingRow struct {
+	Point    string            `json:"point"`
+	Device   string            `json:"device"`
+	Name     string            `json:"name"`
+	PaceMs   int               `json:"paceMs"`
+	ChangeMs int               `json:"changeMs"` // stated, 0 for not
+	SeenMs   int               `json:"seenMs"`   // fastest change among the samples, 0 for not known
+	Samples  int               `json:"samples"`
+	Verdict  timetable.Sampled `json:"verdict"`
+	SeesMs   int               `json:"seesMs"`
+	TrustsMs int               `json:"trustsMs"`
+	Sentence string            `json:"sentence"`
+}
+
+// SamplingView lists the points whose pace can be judged.
+type SamplingView struct {
+	Rows []SamplingRow `json:"rows"`
+}
+
+// ActualView is what really happened on a line, for its track.
+type ActualView struct {
+	FromMs    int64          `json:"fromMs"`
+	Exchanges []ActualOnLine `json:"exchanges"`
+}
+
+// ActualOnLine is one exchange as it really happened.
+type ActualOnLine struct {
+	Request string  `json:"request"`
+	Link    string  `json:"link"`
+	AtMs    float64 `json:"atMs"` // since FromMs
+	Ms      float64 `json:"ms"`
+	OK      bool    `json:"ok"`
+}
+
+func (s *Server) getMachine(c fiber.Ctx) error {
+	machine, err := thisMachine()
+	if err != nil {
+		return err
+	}
+	view := MachineView{Machine: machine, Lines: []route.OnLine{}}
+	now, _ := s.Store.Site()
+	for i := range now.Lines {
+		view.Lines = append(view.Lines, machine.Here(now, &now.Lines[i]))
+	}
+	return c.JSON(view)
+}
+
+// thisMachine lists interfaces and serial ports.
+func thisMachine() (route.Machine, error) {
+	m := route.Machine{Interfaces: []route.Interface{}, Ports: []route.SerialHere{}}
+	list, err := net.Interfaces()
+	if err != nil {
+		return m, fmt.Errorf("the network interfaces could not be listed: %w", err)
+	}
+	for _, i := range list {
+		addrs, err := i.Addrs()
+		if err != nil {
+			return m, fmt.Errorf("the addresses of %s could not be read: %w", i.Name, err)
+		}
+		own := route.Interface{Name: i.Name, Up: i.Flags&net.FlagRunning != 0, Addrs: []string{}}
+		for _, a := range addrs {
+			own.Addrs = append(own.Addrs, a.String())
+		}
+		m.Interfaces = append(m.Interfaces, own)
+	}
+	serials, err := ports.List()
+	if err != nil {
+		return m, err
+	}
+	for _, p := range serials {
+		m.Ports = append(m.Ports, route.SerialHere(p))
+	}
+	return m, nil
+}
+
+func (s *Server) postListen(c fiber.Ctx) error {
+	var r ListenRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	if r.Seconds < 1 || r.Seconds > 60 {
+		return problem.New("bad-time", "Give 1 to 60 seconds.", "")
+	}
+	ctx, cancel := context.WithTimeout(c.Context(), 2*time.Minute)
+	defer cancel()
+	heard, err := s.Engine.Listen(ctx, c.Params("id"), time.Duration(r.Seconds)*time.Second)
+	if err != nil {
+		return err
+	}
+	return c.JSON(heard)
+}
+
+func (s *Server) postAllow(c fiber.Ctx) error {
+	var r AllowRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	if r.Minutes < 0 || r.Minutes > 8*60 {
+		return problem.New("bad-time", "Give up to 480 minutes.", "")
+	}
+	if err := s.Engine.Allow(c.Params("id"), time.Duration(r.Minutes)*time.Minute); err != nil {
+		return err
+	}
+	return c.JSON(s.Engine.State())
+}
+
+func (s *Server) postSweep(c fiber.Ctx) error {
+	var order field.SweepOrder
+	if err := bind(c, &order); err != nil {
+		return err
+	}
+	sweep, err := s.Engine.StartSweep(order)
+	if err != nil {
+		return err
+	}
+	return c.JSON(sweep)
+}
+
+func (s *Server) getSweep(c fiber.Ctx) error { return s.sweep(c, false) }
+
+func (s *Server) stopSweep(c fiber.Ctx) error { return s.sweep(c, true) }
+
+func (s *Server) sweep(c fiber.Ctx, stop bool) error {
+	sweep, err := s.Engine.Sweep(c.Params("id"), stop)
+	if err != nil {
+		return err
+	}
+	return c.JSON(sweep)
+}
+
+// postTake makes devices and links of what a sweep found.
+func (s *Server) postTake(c fiber.Ctx) error {
+	var r TakeRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	sweep, err := s.Engine.Sweep(c.Params("id"), false)
+	if err != nil {
+		return err
+	}
+	seq, err := s.change(c, fmt.Sprintf("made %d devices of what answered", len(r.Found)), func(now *site.Site) ([]site.Edit, error) {
+		var edits []site.Edit
+		taken := map[string]bool{}
+		for i := range now.Devices {
+			taken[now.Devices[i].Name] = true
+		}
+		for _, f := range r.Found {
+			device, link := deviceOf(sweep.Order, f, r.Asking)
+			for n := 2; taken[device.Name]; n++ {
+				device.Name = fmt.Sprintf("%s (%d)", trimNumber(device.Name), n)
+			}
+			taken[device.Name] = true
+			edits = append(edits, site.Put(site.KindDevice, device.ID, "", device))
+			if asking := now.Device(r.Asking); asking != nil && asking.Port(sweep.Order.Line) != nil {
+				edits = append(edits, site.Put(site.KindLink, link.ID, "", link))
+			}
+		}
+		if len(edits) == 0 {
+			return nil, problem.New("nothing", "Nothing was chosen.", "Choose some of what answered.")
+		}
+		return edits, nil
+	})
+	if err != nil {
+		return err
+	}
+	return c.JSON(EditAnswer{seq, "made devices"})
+}
+
+func trimNumber(name string) string {
+	for i := len(name) - 1; i > 0; i-- {
+		if name[i] == '(' {
+			return name[:i-1]
+		}
+	}
+	return name
+}
+
+// deviceOf makes a device, and the link to it, of what answered.
+func deviceOf(order field.SweepOrder, f field.Found, asking string) (site.Device, site.Link) {
+	settings := map[string]int{"unit": f.Unit}
+	name := fmt.Sprintf("Unit %d", f.Unit)
+	if f.Host != "" {
+		settings["port"] = f.Port
+		name = f.Host
+	}
+	id := fmt.Sprintf("found-%s-%s%d", order.Line, f.Host, f.Unit)
+	if f.Identity != "" {
+		name = f.Identity + ", " + name
+	}
+	device := site.Device{ID: id, Name: name, Model: f.Identity, Map: order.Protocol, Points: nil,
+		Ports: []site.Port{{Line: order.Line, Host: f.Host, Protocol: order.Protocol, Settings: settings}}}
+	link := site.Link{ID: "to-" + id, Asking: asking, Answering: id, Line: order.Line, Protocol: order.Protocol, Settings: settings}
+	return device, link
+}
+
+func (s *Server) getOutlook(c fiber.Ctx) error {
+	now, _ := s.Store.Site()
+	var silent []string
+	if text := c.Query("silent"); text != "" {
+		silent = strings.Split(text, ",")
+	}
+	return c.JSON(timetable.Look(now, c.Params("id"), silent))
+}
+
+// postWhatIf compiles the site as it would be; with commit, it makes the
+// changes as one step.
+func (s *Server) postWhatIf(c fiber.Ctx) error {
+	var r WhatIfRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	if r.Commit {
+		seq, err := s.change(c, r.What, func(*site.Site) ([]site.Edit, error) { return r.Edits, nil })
+		if err != nil {
+			return err
+		}
+		now, _ := s.Store.Site()
+		return c.JSON(WhatIfView{seq, timetable.Compile(now)})
+	}
+	now, seq := s.Store.Site()
+	next, _, err := now.Apply(r.Edits)
+	if err != nil {
+		return err
+	}
+	return c.JSON(WhatIfView{seq, timetable.CompileSilent(next, r.Silent)})
+}
+
+// leastLearned is how many answers a thinking time is learned from at least.
+const leastLearned = 20
+
+// postLearn takes the measured thinking times over into the ports.
+func (s *Server) postLearn(c fiber.Ctx) error {
+	learned := s.Engine.Hub.Thinks(leastLearned)
+	count := 0
+	seq, err := s.change(c, "learned thinking times from the run", func(now *site.Site) ([]site.Edit, error) {
+		var edits []site.Edit
+		for i := range now.Links {
+			l := &now.Links[i]
+			think, ok := learned[l.ID]
+			d := now.Device(l.Answering)
+			if !ok || d == nil || d.Port(l.Line) == nil {
+				continue
+			}
+			device := *d
+			device.Ports, device.Points = slices.Clone(d.Ports), nil
+			think.MedianMs, think.WorstMs = hundredth(think.MedianMs), hundredth(think.WorstMs)
+			device.Port(l.Line).Think = &think
+			edits = append(edits, site.Put(site.KindDevice, device.ID, "", device))
+			count++
+		}
+		if count == 0 {
+			return nil, problem.New("nothing-measured", fmt.Sprintf("No link has brought %d answers yet.", leastLearned), "Let the run go on for a while.")
+		}
+		return edits, nil
+	})
+	if err != nil {
+		return err
+	}
+	return c.JSON(LearnView{count, fmt.Sprintf("Median and worst thinking time of %d devices are now those of the run.", count), seq})
+}
+
+func hundredth(ms float64) float64 { return float64(int(ms*100+0.5)) / 100 }
+
+// getSampling judges the paces of a device's points by their stated fastest
+// change, or by what their samples show.
+func (s *Server) getSampling(c fiber.Ctx) error {
+	plan, now, _ := s.planNow()
+	d := now.Device(c.Params("id"))
+	if d == nil {
+		return problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(c.Params("id"))
+	}
+	paces := map[string]int{}
+	for i := range plan.Requests {
+		for _, id := range plan.Requests[i].Points {
+			paces[id] = plan.Requests[i].PaceMs
+		}
+	}
+	view := SamplingView{Rows: []SamplingRow{}}
+	for i := range d.Points {
+		p := &d.Points[i]
+		pace, read := paces[p.ID]
+		if !read || pace == 0 {
+			continue
+		}
+		trend := s.Engine.Hub.Trend(p.ID)
+		samples := make([]timetable.Sample, len(trend))
+		for k, t := range trend {
+			samples[k] = timetable.Sample{AtMs: t.AtMs, V: t.V}
+		}
+		row := SamplingRow{Point: p.ID, Device: d.ID, Name: p.Name, PaceMs: pace, ChangeMs: p.ChangeMs, SeenMs: timetable.FastestChange(samples), Samples: len(samples)}
+		change := p.ChangeMs
+		if change == 0 {
+			change = row.SeenMs
+		}
+		if change > 0 {
+			row.Verdict, row.SeesMs, row.TrustsMs = timetable.Sampling(pace, change)
+		}
+		row.Sentence = timetable.SamplingWords(pace, p.ChangeMs, row.SeenMs, len(samples))
+		view.Rows = append(view.Rows, row)
+	}
+	return c.JSON(view)
+}
+
+// getActual returns what happened on a line in the last seconds.
+func (s *Server) getActual(c fiber.Ctx) error {
+	now, _ := s.Store.Site()
+	seconds, err := strconv.ParseFloat(c.Query("seconds", "10"), 64)
+	if err != nil || seconds <= 0 || seconds > 120 {
+		return problem.New("bad-time", "Give up to 120 seconds.", "")
+	}
+	from := time.Now().Add(-time.Duration(seconds * float64(time.Second)))
+	on := map[string]bool{}
+	for i := range now.Links {
+		on[now.Links[i].ID] = now.Links[i].Line == c.Params("id")
+	}
+	view := ActualView{FromMs: from.UnixMilli(), Exchanges: []ActualOnLine{}}
+	for _, e := range s.Engine.Hub.Exchanges(0, "", 4000) {
+		if on[e.Link] && e.At.After(from) {
+			view.Exchanges = append(view.Exchanges, ActualOnLine{e.RequestID, e.Link, float64(e.At.Sub(from)) / 1e6, e.LatencyMs, e.Outcome == "answered"})
+		}
+	}
+	return c.JSON(view)
+}

@@ -1,0 +1,498 @@
+package field
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"strconv"
+	"sync"
+	"time"
+
+	"ferry/internal/core/address"
+	"ferry/internal/core/exchange"
+	"ferry/internal/core/problem"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/serial"
+	"ferry/internal/core/site"
+)
+
+// SweepOrder says what to look for, and where: units of a serial line, hosts
+// of a network that the user names, or the character format of one device.
+type SweepOrder struct {
+	Kind string `json:"kind" jsonschema:"enum=units,enum=hosts,enum=formats"`
+	Line string `json:"line"`
+	// Protocol to ask in; empty for the first that the line carries.
+	Protocol string `json:"protocol,omitempty"`
+	// FromUnit to ToUnit on a serial line.
+	FromUnit int `json:"fromUnit,omitempty"`
+	ToUnit   int `json:"toUnit,omitempty"`
+	// FromHost to ToHost, with Port and Unit, on an Ethernet line.
+	FromHost string `json:"fromHost,omitempty"`
+	ToHost   string `json:"toHost,omitempty"`
+	Port     int    `json:"port,omitempty"`
+	Unit     int    `json:"unit,omitempty"`
+	// Link whose device's format is looked for.
+	Link string `json:"link,omitempty"`
+}
+
+// Sweep is a search under way, or done.
+type Sweep struct {
+	ID    string     `json:"id"`
+	Order SweepOrder `json:"order"`
+	Done  int        `json:"done"`
+	Of    int        `json:"of"`
+	// LeftMs is how much longer it will take, as far as it has gone.
+	LeftMs  int64   `json:"leftMs"`
+	Running bool    `json:"running"`
+	Found   []Found `json:"found"`
+	// Missing are the devices that the plan has there and that did not answer.
+	Missing  []string `json:"missing"`
+	Sentence string   `json:"sentence"`
+}
+
+// Found is something that answered.
+type Found struct {
+	Unit     int    `json:"unit"`
+	Host     string `json:"host,omitempty"`
+	Port     int    `json:"port,omitempty"`
+	Identity string `json:"identity"`
+	// Device is what the plan has there, empty for a stranger.
+	Device string  `json:"device"`
+	Ms     float64 `json:"ms"`
+	// Format is set by a sweep of formats.
+	Format *serial.Format `json:"format,omitempty"`
+	// Odd says what was strange about the answer.
+	Odd string `json:"odd"`
+}
+
+// mostHosts bounds a sweep of addresses, atOnce how many are asked at a time.
+const (
+	mostHosts = 1024
+	atOnce    = 16
+)
+
+// sweepLimitMs is how long a sweep waits for each.
+const sweepLimitMs = 200
+
+// StartSweep begins a sweep and returns at once; Sweep tells how far it is.
+func (e *Engine) StartSweep(order SweepOrder) (*Sweep, error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	line := e.site.Line(order.Line)
+	if line == nil {
+		return nil, problem.New("gone", "The line is no longer in the site.", "Reload to see what changed.").At(order.Line)
+	}
+	if order.Protocol == "" {
+		order.Protocol = protocolOf(e.site, line)
+	}
+	_, def, err := DriverOf(order.Protocol)
+	if err != nil || def.Medium != line.Medium {
+		return nil, problem.New("protocol", fmt.Sprintf("%q is not spoken on %s.", order.Protocol, line.Name), "Choose a protocol of the line.").At(line.Name)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	run := &sweepRun{engine: e, cancel: cancel, sweep: Sweep{ID: strconv.Itoa(len(e.sweeps) + 1), Order: order, Running: true, Found: []Found{}, Missing: []string{}}}
+	switch order.Kind {
+	case "units":
+		err = run.units(ctx, line, def)
+	case "hosts":
+		err = run.hosts(ctx, line, def)
+	case "formats":
+		err = run.formats(ctx, line)
+	default:
+		err = problem.New("bad-sweep", fmt.Sprintf("%q is no kind of sweep.", order.Kind), "")
+	}
+	if err != nil {
+		cancel()
+		return nil, err
+	}
+	e.sweeps = append(e.sweeps, run)
+	s := run.now()
+	return &s, nil
+}
+
+// protocolOf returns the protocol that the links of a line speak, or the first
+// that it can carry.
+func protocolOf(s *site.Site, line *site.Line) string {
+	for i := range s.Links {
+		if s.Links[i].Line == line.ID {
+			return s.Links[i].Protocol
+		}
+	}
+	if line.Medium == site.SerialLine {
+		return protocol.ModbusRTU.Name
+	}
+	return protocol.ModbusTCP.Name
+}
+
+// Sweep returns how far a sweep is; stop ends it.
+func (e *Engine) Sweep(id string, stop bool) (*Sweep, error) {
+	e.mu.Lock()
+	n, err := strconv.Atoi(id)
+	if err != nil || n < 1 || n > len(e.sweeps) {
+		e.mu.Unlock()
+		return nil, problem.New("gone", "There is no such sweep.", "Start it again.").At(id)
+	}
+	run := e.sweeps[n-1]
+	e.mu.Unlock()
+	if stop {
+		run.cancel()
+	}
+	s := run.now()
+	return &s, nil
+}
+
+type sweepRun struct {
+	engine *Engine
+	cancel context.CancelFunc
+
+	mu    sync.Mutex
+	sweep Sweep
+	began time.Time
+}
+
+func (r *sweepRun) now() Sweep {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	s := r.sweep
+	s.Found, s.Missing = slices.Clone(s.Found), slices.Clone(s.Missing)
+	if s.Running && s.Done > 0 {
+		s.LeftMs = int64(s.Of-s.Done) * time.Since(r.began).Milliseconds() / int64(s.Done)
+	}
+	return s
+}
+
+// start runs one step for each of n things, and sums up at the end.
+func (r *sweepRun) start(ctx context.Context, n, workers int, step func(i int) (Found, bool), finish func(s *Sweep)) {
+	r.sweep.Of, r.began = n, time.Now()
+	go func() {
+		next := make(chan int)
+		var wg sync.WaitGroup
+		for range workers {
+			wg.Add(1)
+			go func() {
+				defer wg.Done()
+				for i := range next {
+					found, ok := step(i)
+					r.mu.Lock()
+					if r.sweep.Done++; ok {
+						r.sweep.Found = append(r.sweep.Found, found)
+					}
+					r.mu.Unlock()
+				}
+			}()
+		}
+		for i := 0; i < n && ctx.Err() == nil; i++ {
+			select {
+			case next <- i:
+			case <-ctx.Done():
+			}
+		}
+		close(next)
+		wg.Wait()
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		r.sweep.Running = false
+		finish(&r.sweep)
+		if ctx.Err() != nil {
+			r.sweep.Sentence = fmt.Sprintf("Stopped after %d of %d. ", r.sweep.Done, r.sweep.Of) + r.sweep.Sentence
+		}
+		r.cancel()
+	}()
+}
+
+// units asks one unit of a serial line after the other, between two reads where
+// the line is being asked.
+func (r *sweepRun) units(ctx context.Context, line *site.Line, def *protocol.Def) error {
+	e, order := r.engine, &r.sweep.Order
+	if line.Medium != site.SerialLine {
+		return problem.New("bad-sweep", line.Name+" is no serial line.", "Sweep its addresses.").At(line.Name)
+	}
+	if order.FromUnit < 1 || order.ToUnit > 247 || order.FromUnit > order.ToUnit {
+		return problem.New("bad-sweep", fmt.Sprintf("Units %d to %d.", order.FromUnit, order.ToUnit), "Give units from 1 to 247.").At(line.Name)
+	}
+	link := &site.Link{ID: "sweep-" + line.ID, Line: line.ID, Protocol: def.Name, Settings: map[string]int{}}
+	planned := map[int]*site.Device{}
+	for i := range e.site.Devices {
+		d := &e.site.Devices[i]
+		if p := d.Port(line.ID); p != nil && p.Protocol == def.Name {
+			planned[def.Value(p.Settings, "unit")] = d
+		}
+	}
+	for i := range e.site.Links {
+		if e.site.Links[i].Line == line.ID {
+			link.Asking = e.site.Links[i].Asking
+		}
+	}
+	target, key, err := e.targetOf(link)
+	if err != nil {
+		return err
+	}
+	over := e.channels[key]
+	var own *channel
+	if over == nil {
+		driver, _, _ := DriverOf(def.Name)
+		own = newChannel(driver, target)
+	}
+	step := func(i int) (found Found, ok bool) {
+		unit := order.FromUnit + i
+		copied := *link
+		copied.Settings = map[string]int{"unit": unit, "timeoutMs": sweepLimitMs}
+		runner := &runner{link: &copied, device: &site.Device{ID: "sweep", Name: "unit " + strconv.Itoa(unit)}, def: def, hub: e.Hub}
+		look := func(conn Conn, _ Reply) {
+			if conn != nil {
+				found, ok = lookAt(conn, unit)
+			}
+		}
+		if own != nil {
+			runner.channel = own
+			if own.open(ctx, runner) {
+				look(own.conn, Reply{})
+			}
+		} else {
+			cmd := command{by: runner, do: look, done: make(chan struct{})}
+			select {
+			case over.commands <- cmd:
+				<-cmd.done
+			case <-over.life.Done():
+			case <-ctx.Done():
+			}
+		}
+		if d := planned[unit]; d != nil {
+			found.Device = d.ID
+		}
+		return found, ok
+	}
+	r.start(ctx, order.ToUnit-order.FromUnit+1, 1, step, func(s *Sweep) {
+		if own != nil {
+			own.close()
+		}
+		answered := map[string]bool{}
+		strangers := 0
+		for _, f := range s.Found {
+			answered[f.Device] = true
+			if f.Device == "" {
+				strangers++
+			}
+		}
+		for unit := order.FromUnit; unit < order.FromUnit+s.Done; unit++ {
+			if d := planned[unit]; d != nil && !answered[d.ID] {
+				s.Missing = append(s.Missing, d.ID)
+			}
+		}
+		s.Sentence = fmt.Sprintf("%d units answer, %d of them not in the plan; %d that the plan expects do not.", len(s.Found), strangers, len(s.Missing))
+	})
+	return nil
+}
+
+// lookAt asks a unit for one register, which any unit answers if only by
+// declining, and then who it is.
+func lookAt(conn Conn, unit int) (Found, bool) {
+	began := time.Now()
+	reply := conn.Read(address.HoldingRegisters, 0, 1)
+	found := Found{Unit: unit, Ms: float64(time.Since(began)) / 1e6}
+	switch reply.Outcome {
+	case exchange.Answered, exchange.Declined:
+	case exchange.Garbled:
+		found.Odd = reply.Sentence
+		return found, true
+	default:
+		return found, false
+	}
+	if !conn.Usable() {
+		return found, true
+	}
+	found.Identity, _, _ = conn.Identify()
+	return found, true
+}
+
+// hosts asks the addresses of a range at one port.
+func (r *sweepRun) hosts(ctx context.Context, line *site.Line, def *protocol.Def) error {
+	e, order := r.engine, &r.sweep.Order
+	from, err := netip.ParseAddr(order.FromHost)
+	to, err2 := netip.ParseAddr(order.ToHost)
+	if err != nil || err2 != nil || !from.Is4() || !to.Is4() || to.Less(from) {
+		return problem.New("bad-sweep", fmt.Sprintf("%q to %q is no range of IPv4 addresses.", order.FromHost, order.ToHost), "Write the first and the last, such as 192.0.2.20 and 192.0.2.60.").At(line.Name)
+	}
+	var hosts []netip.Addr
+	for h := from; len(hosts) <= mostHosts && !to.Less(h); h = h.Next() {
+		hosts = append(hosts, h)
+	}
+	if len(hosts) > mostHosts {
+		return problem.New("bad-sweep", fmt.Sprintf("%s to %s are more than %d addresses.", from, to, mostHosts), "Sweep a smaller range.").At(line.Name)
+	}
+	if order.Port < 1 || order.Port > 65535 || order.Unit < 0 || order.Unit > 255 {
+		return problem.New("bad-sweep", fmt.Sprintf("port %d, unit %d.", order.Port, order.Unit), "Give a port from 1 to 65 535 and a unit up to 255.").At(line.Name)
+	}
+	planned := map[string]*site.Device{}
+	for i := range e.site.Devices {
+		if p := e.site.Devices[i].Port(line.ID); p != nil && p.Protocol != "" {
+			planned[p.Host] = &e.site.Devices[i]
+		}
+	}
+	if range_, is := documented(from); is && e.mode == Plant {
+		return problem.New("documentation-address", fmt.Sprintf("%s is in %s, a range kept for documentation: no plant has it.", from, range_), "Give the plant's own addresses.").At(line.Name)
+	}
+	driver, _, _ := DriverOf(def.Name)
+	s, mode := e.site, e.mode
+	step := func(i int) (Found, bool) {
+		host := hosts[i].String()
+		found := Found{Host: host, Port: order.Port, Unit: order.Unit}
+		link := &site.Link{Line: line.ID, Protocol: def.Name, Settings: map[string]int{"port": order.Port, "unit": order.Unit, "timeoutMs": 500}}
+		if d := planned[host]; d != nil {
+			found.Device, link.Answering = d.ID, d.ID
+		}
+		dial := net.JoinHostPort(host, strconv.Itoa(order.Port))
+		if mode == Bench {
+			dial = e.standIns.Dial(s, link)
+		}
+		conn, reply := driver.Dial(ctx, Target{Dial: dial, Settings: link.Settings})
+		if conn == nil {
+			found.Odd = reply.Sentence
+			return found, reply.Outcome == exchange.Refused && found.Device != ""
+		}
+		defer conn.Close()
+		looked, ok := lookAt(conn, order.Unit)
+		found.Identity, found.Ms, found.Odd = looked.Identity, looked.Ms, looked.Odd
+		if !ok {
+			found.Odd = fmt.Sprintf("it takes the connection, and unit %d says nothing", order.Unit)
+		}
+		return found, true
+	}
+	r.start(ctx, len(hosts), atOnce, step, func(s *Sweep) {
+		slices.SortFunc(s.Found, func(a, b Found) int {
+			x, _ := netip.ParseAddr(a.Host)
+			y, _ := netip.ParseAddr(b.Host)
+			return x.Compare(y)
+		})
+		answered := map[string]bool{}
+		for _, f := range s.Found {
+			answered[f.Host] = true
+		}
+		for _, h := range hosts[:s.Done] {
+			if d := planned[h.String()]; d != nil && !answered[h.String()] {
+				s.Missing = append(s.Missing, d.ID)
+			}
+		}
+		s.Sentence = fmt.Sprintf("%d of %d addresses answer; %d devices that the plan expects do not.", len(s.Found), s.Done, len(s.Missing))
+	})
+	return nil
+}
+
+// formats opens the port of a line in one usual format after the other, and
+// asks one device in each.
+func (r *sweepRun) formats(ctx context.Context, line *site.Line) error {
+	e := r.engine
+	link := e.site.Link(r.sweep.Order.Link)
+	if link == nil || line.Medium != site.SerialLine || link.Line != line.ID {
+		return problem.New("bad-sweep", "The link is not on a serial line.", "").At(line.Name)
+	}
+	target, key, err := e.targetOf(link)
+	if err != nil {
+		return err
+	}
+	if e.channels[key] != nil {
+		return problem.New("running", line.Name+" is being asked: its settings cannot be changed meanwhile.", "Stop the run of its links first.").At(line.Name)
+	}
+	driver, def, err := DriverOf(link.Protocol)
+	if err != nil {
+		return problem.From(err, "protocol")
+	}
+	copied := *link
+	copied.Settings = map[string]int{"unit": def.Value(link.Settings, "unit"), "timeoutMs": def.Value(link.Settings, "timeoutMs")}
+	list := serial.UsualFormats()
+	var last string
+	step := func(i int) (Found, bool) {
+		target := target
+		target.Format, target.Settings = list[i], copied.Settings
+		conn, reply := driver.Dial(ctx, target)
+		if conn == nil {
+			last = reply.Sentence
+			return Found{}, false
+		}
+		defer conn.Close()
+		reply = conn.Read(address.HoldingRegisters, 0, 1)
+		if !reply.OK() && reply.Outcome != exchange.Declined {
+			return Found{}, false
+		}
+		format := list[i]
+		return Found{Unit: copied.Settings["unit"], Device: link.Answering, Format: &format}, true
+	}
+	r.start(ctx, len(list), 1, step, func(s *Sweep) {
+		switch {
+		case len(s.Found) == 0 && last != "":
+			s.Sentence = sentence(last)
+		case len(s.Found) == 0:
+			s.Sentence = fmt.Sprintf("Unit %d answers in none of the %d usual formats: it is off, or its number is another.", copied.Settings["unit"], len(list))
+		default:
+			s.Sentence = fmt.Sprintf("Unit %d answers at %s.", copied.Settings["unit"], *s.Found[0].Format)
+			for _, f := range s.Found[1:] {
+				s.Sentence += fmt.Sprintf(" Also at %s.", *f.Format)
+			}
+		}
+	})
+	return nil
+}
+
+// Listen hears a line of a plant without asking, so that nobody is disturbed.
+func (e *Engine) Listen(ctx context.Context, lineID string, d time.Duration) (*Heard, error) {
+	e.mu.Lock()
+	line := e.site.Line(lineID)
+	if line == nil || line.Medium != site.SerialLine {
+		e.mu.Unlock()
+		return nil, problem.New("no-serial-line", "Only a serial line can be listened to.", "").At(lineID)
+	}
+	link := &site.Link{ID: "listen", Line: line.ID, Protocol: protocolOf(e.site, line), Settings: map[string]int{}}
+	for i := range e.site.Links {
+		if e.site.Links[i].Line == line.ID {
+			link.Asking, link.Answering = e.site.Links[i].Asking, e.site.Links[i].Answering
+		}
+	}
+	was := e.told[lineID]
+	e.told[lineID] = time.Now().Add(time.Minute) // listening asks nothing
+	target, key, err := e.targetOf(link)
+	e.told[lineID] = was
+	busy := e.channels[key] != nil
+	e.mu.Unlock()
+	if err != nil {
+		return nil, err
+	}
+	if busy {
+		return nil, problem.New("running", line.Name+" is being asked by Ferry itself.", "Stop the run of its links first.").At(line.Name)
+	}
+	driver, _, err := DriverOf(link.Protocol)
+	if err != nil {
+		return nil, problem.From(err, "protocol")
+	}
+	conn, reply := driver.Dial(ctx, target)
+	if conn == nil {
+		return nil, problem.New("not-open", sentence(reply.Sentence), "Choose another port in the panel of the line.").At(line.Name)
+	}
+	defer conn.Close()
+	ear, ok := conn.(Listener)
+	if !ok {
+		return nil, problem.New("no-serial-line", "This protocol cannot be listened to.", "").At(line.Name)
+	}
+	heard := ear.Listen(ctx, d)
+	e.mu.Lock()
+	e.heard[lineID] = heard
+	e.mu.Unlock()
+	return &heard, nil
+}
+
+// Allow lets Ferry ask on a serial line of a plant for a time, after it has
+// listened there; 0 ends that.
+func (e *Engine) Allow(lineID string, for_ time.Duration) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	line := e.site.Line(lineID)
+	if line == nil {
+		return problem.New("gone", "The line is no longer in the site.", "Reload to see what changed.").At(lineID)
+	}
+	if _, ok := e.heard[lineID]; !ok && for_ > 0 {
+		return problem.New("listen-first", "Nobody has listened to "+line.Name+" yet.", "Listen for some seconds first, so that it is known who else asks there.").At(line.Name)
+	}
+	e.told[lineID] = time.Now().Add(for_)
+	return nil
+}
