@@ -401,9 +401,13 @@ func (r *sweepRun) formats(ctx context.Context, line *site.Line) error {
 	}
 	copied := *link
 	copied.Settings = map[string]int{"unit": def.Value(link.Settings, "unit"), "timeoutMs": def.Value(link.Settings, "timeoutMs")}
-	list := serial.UsualFormats()
+	list := serial.Nearest(target.Format)
 	var last string
+	done := false // nothing more is asked once the device has answered
 	step := func(i int) (Found, bool) {
+		if done {
+			return Found{}, false
+		}
 		target := target
 		target.Format, target.Settings = list[i], copied.Settings
 		conn, reply := driver.Dial(ctx, target)
@@ -417,6 +421,7 @@ func (r *sweepRun) formats(ctx context.Context, line *site.Line) error {
 			return Found{}, false
 		}
 		format := list[i]
+		done = true
 		return Found{Unit: copied.Settings["unit"], Device: link.Answering, Format: &format}, true
 	}
 	r.start(ctx, len(list), 1, step, func(s *Sweep) {
@@ -427,9 +432,6 @@ func (r *sweepRun) formats(ctx context.Context, line *site.Line) error {
 			s.Sentence = fmt.Sprintf("Unit %d answers in none of the %d usual formats: it is off, or its number is another.", copied.Settings["unit"], len(list))
 		default:
 			s.Sentence = fmt.Sprintf("Unit %d answers at %s.", copied.Settings["unit"], *s.Found[0].Format)
-			for _, f := range s.Found[1:] {
-				s.Sentence += fmt.Sprintf(" Also at %s.", *f.Format)
-			}
 		}
 	})
 	return nil

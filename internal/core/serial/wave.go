@@ -228,6 +228,14 @@ func explains(received []byte, h Head, f, own Format) float64 {
 	return right / of
 }
 
+// Nearest lists the usual formats, those first that differ from own in the
+// fewest settings, own itself at the head: people change one at a time.
+func Nearest(own Format) []Format {
+	list := UsualFormats()
+	slices.SortStableFunc(list, func(a, b Format) int { return cmp.Compare(distance(a, own), distance(b, own)) })
+	return list
+}
+
 // distance counts in how many settings two formats differ: people change one
 // at a time.
 func distance(a, b Format) int {

@@ -26,7 +26,7 @@ func (d serialDriver) Dial(ctx context.Context, t field.Target) (field.Conn, fie
 	if format.Baud == 0 {
 		format = serial.Usual
 	}
-	port, err := ports.Open(t.Dial, format)
+	port, err := ports.Open(ctx, t.Dial, format)
 	var refused *ports.Refused
 	if errors.As(err, &refused) {
 		return nil, field.Reply{Outcome: refused.Outcome, Sentence: refused.Sentence}

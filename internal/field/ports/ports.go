@@ -2,6 +2,7 @@
 package ports
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -10,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -20,7 +22,38 @@ import (
 )
 
 // Port is an open serial port.
-type Port struct{ port bug.Port }
+type Port struct {
+	port bug.Port
+	free func()
+}
+
+// patience is how long Open waits for a port that this program has open itself.
+const patience = 20 * time.Second
+
+var (
+	mu   sync.Mutex
+	held = map[string]chan struct{}{} // by path, full while it is open here
+)
+
+// take waits until nobody in this program has the port.
+func take(ctx context.Context, path string) (free func(), ok bool) {
+	mu.Lock()
+	turn := held[path]
+	if turn == nil {
+		turn = make(chan struct{}, 1)
+		held[path] = turn
+	}
+	mu.Unlock()
+	timer := time.NewTimer(patience)
+	defer timer.Stop()
+	select {
+	case turn <- struct{}{}:
+		return sync.OnceFunc(func() { <-turn }), true
+	case <-ctx.Done():
+	case <-timer.C:
+	}
+	return nil, false
+}
 
 // Refused says why a port could not be opened.
 type Refused struct {
@@ -30,8 +63,9 @@ type Refused struct {
 
 func (r *Refused) Error() string { return r.Sentence }
 
-// Open opens a port in a format, for this program alone.
-func Open(path string, f serial.Format) (*Port, error) {
+// Open opens a port in a format, for its caller alone: another in this program
+// who wants it waits for a while.
+func Open(ctx context.Context, path string, f serial.Format) (*Port, error) {
 	if info, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
 		return nil, &Refused{exchange.PortAbsent, "this machine has no port " + path}
 	} else if err == nil && info.Mode()&fs.ModeCharDevice == 0 {
@@ -40,6 +74,19 @@ func Open(path string, f serial.Format) (*Port, error) {
 	if by := Owner(path); by != "" {
 		return nil, &Refused{exchange.PortOwned, by + " has " + path + " open"}
 	}
+	free, ok := take(ctx, path)
+	if !ok {
+		return nil, &Refused{exchange.PortOwned, "Ferry itself has " + path + " open: a run, a try or a sweep is under way"}
+	}
+	p, err := open(path, f)
+	if err != nil {
+		free()
+		return nil, err
+	}
+	return &Port{p, free}, nil
+}
+
+func open(path string, f serial.Format) (bug.Port, error) {
 	mode := &bug.Mode{BaudRate: f.Baud, DataBits: f.Data, Parity: map[serial.Parity]bug.Parity{serial.None: bug.NoParity, serial.Even: bug.EvenParity, serial.Odd: bug.OddParity}[f.Parity], StopBits: bug.OneStopBit}
 	if f.Stop == 2 {
 		mode.StopBits = bug.TwoStopBits
@@ -48,7 +95,7 @@ func Open(path string, f serial.Format) (*Port, error) {
 	var known *bug.PortError
 	switch {
 	case err == nil:
-		return &Port{p}, nil
+		return p, nil
 	case errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM), errors.As(err, &known) && known.Code() == bug.PermissionDenied:
 		return nil, &Refused{exchange.PortDenied, "this user may not open " + path + ": on most systems the group dialout may"}
 	case errors.Is(err, syscall.EBUSY), errors.As(err, &known) && known.Code() == bug.PortBusy:
@@ -78,7 +125,10 @@ func (p *Port) Write(b []byte) error {
 }
 
 // Close gives the port back.
-func (p *Port) Close() error { return p.port.Close() }
+func (p *Port) Close() error {
+	defer p.free()
+	return p.port.Close()
+}
 
 // lockFiles is where programs that share serial ports leave their process
 // number, by the Filesystem Hierarchy Standard 3.0, clause 5.9.

@@ -16,7 +16,7 @@ export interface LiveState {
   nowMs: number;
 }
 
-let current: LiveState = { connected: false, state: { mode: "bench", unlockedMs: 0, running: [] }, findings: [], crossings: {}, exchange: 0, nowMs: Date.now() };
+let current: LiveState = { connected: false, state: { mode: "bench", unlockedMs: 0, running: [], allowed: [] }, findings: [], crossings: {}, exchange: 0, nowMs: Date.now() };
 const points = new Map<string, Live>();
 const watchers = new Map<string, Set<() => void>>();
 const listeners = new Set<() => void>();

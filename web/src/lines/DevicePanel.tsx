@@ -2,11 +2,13 @@ import { Link, useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { newId, useEdit } from "../api/client";
 import { useLiveState } from "../api/live";
-import type { DeviceView, Port, SiteView } from "../api/types.gen";
+import type { DeviceView, Limits, Port, SiteView } from "../api/types.gen";
 import { useDeviceEditor } from "../shared/useDeviceEditor";
 import { attempt, say } from "../shared/toast";
 import { Field } from "../shared/ui";
+import { Access } from "./Access";
 import { FaultSelect } from "./FaultSelect";
+import { PortSettings } from "./PortSettings";
 
 /** A device's own settings, its ports, and its links. */
 export function DevicePanel({ site, device }: { site: SiteView; device: DeviceView }) {
@@ -16,7 +18,9 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
   const version = site.versions["device:" + device.id] ?? 0;
   const editor = useDeviceEditor(site, device);
   const [target, setTarget] = useState("");
-  const setPort = (i: number, patch: Partial<Port>) => editor.commit(`changed the port of ${device.name}`, { ports: device.ports.map((p, j) => (j === i ? { ...p, ...patch } : p)) });
+  // A port that is taken off its line goes.
+  const setPort = (i: number, patch: Partial<Port>) => editor.commit(`changed the port of ${device.name}`, { ports: device.ports.map((p, j) => (j === i ? { ...p, ...patch } : p)).filter((p) => p.line !== "") });
+  const limit = (patch: Partial<Limits>) => editor.commit(`changed the limits of ${device.name}`, { limits: { ...device.limits, ...patch } });
   const remove = () => attempt(async () => {
     await edit("removed " + device.name, [{ kind: "device", id: device.id, base: version, after: null }]);
     say(`${device.name} is gone, with its map and links. Ctrl Z takes it back.`);
@@ -40,35 +44,27 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
       {(["name", "model", "remark"] as const).map((key) => (
         <Field key={key} label={key === "name" ? "Name" : key === "model" ? "Model" : "Remark"} value={device[key] ?? ""} onBegin={editor.begin} onCommit={(text) => editor.commit(`changed the ${key} of ${device.name}`, { [key]: text.trim() })} />
       ))}
-      {device.ports.map((port, i) => {
-        const protocol = site.protocols.find((p) => p.name === port.protocol);
-        return (
-          <section key={port.line} className="mt-4">
-            <h3 className="mb-1">Port on {site.lines.find((l) => l.id === port.line)?.name}</h3>
-            <Field label="IP address" mono value={port.host ?? ""} onBegin={editor.begin} onCommit={(text) => setPort(i, { host: text.trim() })} />
-            <Field label="Answers in" value={port.protocol ?? ""} options={[{ value: "", title: "nothing, it only asks" }, ...site.protocols.filter((p) => !p.mapOnly).map((p) => ({ value: p.name, title: p.title }))]} onBegin={editor.begin} onCommit={(text) => setPort(i, { protocol: text, settings: {} })} />
-            {protocol?.settings.filter((s) => s.end !== "asking").map((s) => (
-              <Field key={s.key} label={s.title} unit={s.unit} mono value={String(port.settings?.[s.key] ?? s.default)} onBegin={editor.begin}
-                onCommit={(text) => setPort(i, { settings: { ...port.settings, [s.key]: whole(text) } })} />
-            ))}
-          </section>
-        );
-      })}
+      {device.ports.map((port, i) => <PortSettings key={port.line} site={site} device={device} port={port} onBegin={editor.begin} onChange={(patch) => setPort(i, patch)} />)}
       {site.lines.some((l) => !device.ports.some((p) => p.line === l.id)) && (
         <Field label="Add a port on" value="" options={[{ value: "", title: "choose a line" }, ...site.lines.filter((l) => !device.ports.some((p) => p.line === l.id)).map((l) => ({ value: l.id, title: l.name }))]}
-          onBegin={editor.begin} onCommit={(line) => editor.commit(`gave ${device.name} a port`, { ports: [...device.ports, { line, host: "" }] })} />
+          onBegin={editor.begin} onCommit={(line) => editor.commit(`gave ${device.name} a port`, { ports: [...device.ports, { line }] })} />
       )}
+      <Access site={site} device={device} onBegin={editor.begin} onChange={(what, patch) => editor.commit(what, patch)} />
       <section className="mt-4">
         <h3 className="mb-1">Map</h3>
         <p className="mb-2"><Link to="/points/$device" params={{ device: device.id }} className="font-semibold underline">{device.pointCount} points</Link></p>
-        <Field label="Most registers" unit="a request" mono value={String(device.limits?.maxRegisters ?? "")} placeholder="as the protocol" onBegin={editor.begin} onCommit={(text) => editor.commit(`changed the limits of ${device.name}`, { limits: { ...device.limits, maxRegisters: whole(text) } })} />
+        <Field label="Most registers" unit="a request" mono value={String(device.limits?.maxRegisters ?? "")} placeholder="as the protocol" onBegin={editor.begin} onCommit={(text) => limit({ maxRegisters: whole(text) })} />
         <Field label="Unused registers" value={device.limits?.noBridging ? "no" : "yes"} options={[{ value: "yes", title: "may be read over" }, { value: "no", title: "must not be read" }]} onBegin={editor.begin}
-          onCommit={(text) => editor.commit(`changed the limits of ${device.name}`, { limits: { ...device.limits, noBridging: text === "no" } })} />
+          onCommit={(text) => limit({ noBridging: text === "no" })} />
         <Field label="Long values" value={device.limits?.evenPairs ? "even" : "any"} options={[{ value: "any", title: "begin at any register" }, { value: "even", title: "begin at even wire offsets only" }]} onBegin={editor.begin}
-          onCommit={(text) => editor.commit(`changed the limits of ${device.name}`, { limits: { ...device.limits, evenPairs: text === "even" } })} />
+          onCommit={(text) => limit({ evenPairs: text === "even" })} />
+        <Field label="Requests" value={device.limits?.evenRequests ? "even" : "any"} options={[{ value: "any", title: "may begin and end anywhere" }, { value: "even", title: "begin and end at even wire offsets" }]} onBegin={editor.begin} onCommit={(text) => limit({ evenRequests: text === "even" })} />
+        <Field label="Must not be read" mono value={(device.limits?.forbidden ?? []).map((f) => `${f.area}${f.from}+${f.count}`).join(", ")} placeholder="hr40+8, ir12+1" onBegin={editor.begin} onCommit={(text) => limit({ forbidden: forbidden(text) })} />
+        <Field label="Connections" mono value={String(device.limits?.connections || "")} placeholder="not stated" onBegin={editor.begin} onCommit={(text) => limit({ connections: whole(text) })} />
+        <Field label="Bears" unit="requests/s" mono value={String(device.limits?.perSecond || "")} placeholder="not stated" onBegin={editor.begin} onCommit={(text) => limit({ perSecond: whole(text) })} />
         {device.pointCount > 0 && site.protocols.find((p) => p.name === (device.map || "modbus-tcp"))?.areas.map((a) => (
           <Field key={a.key} label={`Has ${a.title}`} mono value={String(device.limits?.areas?.[a.key] ?? "")} placeholder="not stated" onBegin={editor.begin}
-            onCommit={(text) => editor.commit(`changed the limits of ${device.name}`, { limits: { ...device.limits, areas: { ...device.limits?.areas, [a.key]: whole(text) } } })} />
+            onCommit={(text) => limit({ areas: { ...device.limits?.areas, [a.key]: whole(text) } })} />
         ))}
       </section>
       <section className="mt-4">
@@ -102,4 +98,13 @@ export function whole(text: string): number {
   if (t === "") return 0;
   if (!/^-?\d+$/.test(t)) throw new Error(`“${text}” is not a whole number.`);
   return Number(t);
+}
+
+/** Runs of units that must not be read, as hr40+8, ir12. */
+function forbidden(text: string): Limits["forbidden"] {
+  return text.split(",").map((part) => part.trim()).filter(Boolean).map((part) => {
+    const m = /^([a-z]+)(\d+)(?:\s*\+\s*(\d+))?$/i.exec(part);
+    if (!m?.[1] || !m[2]) throw new Error(`“${part}” is no run of units: write hr40+8, for 8 from wire offset 40 on.`);
+    return { area: m[1].toLowerCase(), from: Number(m[2]), count: Number(m[3] ?? 1) };
+  });
 }

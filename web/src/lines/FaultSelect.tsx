@@ -4,12 +4,13 @@ import { post } from "../api/client";
 import type { Fault, SiteView } from "../api/types.gen";
 import { attempt } from "../shared/toast";
 
-/** Switches a fault of a device's stand-in on the bench. */
+/** Switches a fault of a stand-in on the bench: of a device, or of a simulated line. */
 export function FaultSelect({ site, device, named }: { site: SiteView; device: string; named?: boolean }) {
   const client = useQueryClient();
   const id = useId();
   const standIn = site.standIns.find((s) => s.device === device);
   if (!standIn) return null;
+  const faults = site.faults.filter((f) => f.places.includes(standIn.place));
   const kind = site.faults.find((f) => f.kind === standIn.fault.kind);
   const set = (fault: Fault) => attempt(async () => {
     await post("/api/bench/fault", { device, fault });
@@ -21,7 +22,7 @@ export function FaultSelect({ site, device, named }: { site: SiteView; device: s
       <span className="flex gap-1">
         <select id={id} className="input" data-fault-of={device} value={standIn.fault.kind} style={standIn.fault.kind ? { borderColor: "var(--doubt)", background: "var(--doubt-wash)" } : undefined}
           onChange={(e) => void set({ kind: e.target.value, value: site.faults.find((f) => f.kind === e.target.value)?.default ?? 0 })}>
-          {site.faults.map((f) => <option key={f.kind} value={f.kind}>{f.title}</option>)}
+          {faults.map((f) => <option key={f.kind} value={f.kind}>{f.title}</option>)}
         </select>
         {kind?.unit && (
           <input className="input mono !w-[72px]" aria-label={`${kind.unit} of the fault of ${standIn.name}`} title={kind.unit} defaultValue={standIn.fault.value} key={standIn.fault.kind + standIn.fault.value}

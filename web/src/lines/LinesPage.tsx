@@ -2,13 +2,14 @@ import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { useState } from "react";
 import { newId, post, useEdit, useSite, type ObjectEdit } from "../api/client";
 import { useLiveState } from "../api/live";
-import type { Route, SiteView } from "../api/types.gen";
+import type { DeviceView, Route, SiteView } from "../api/types.gen";
 import { SmallStops } from "../shared/RouteStops";
 import { attempt, say } from "../shared/toast";
 import { Empty } from "../shared/ui";
 import { DevicePanel } from "./DevicePanel";
 import { LinePanel } from "./LinePanel";
 import { LinkPanel } from "./LinkPanel";
+import { formatOf, formatWord, usual } from "./serial";
 
 /** The lines of the site, each with its devices on it, and the chosen object beside them. */
 export function LinesPage() {
@@ -19,9 +20,10 @@ export function LinesPage() {
   const [trying, setTrying] = useState<{ done: number; of: number }>();
   if (!site) return <p className="soft p-8">Reading the site…</p>;
 
-  const addLine = () => attempt(async () => {
+  const addLine = (medium: "ethernet" | "serial") => attempt(async () => {
     const id = newId();
-    await edit("added a line", [{ kind: "line", id, base: 0, after: { id, name: fresh("Line", site.lines.map((l) => l.name)), medium: "ethernet" } }]);
+    const serial = medium === "serial" ? { standard: "tia-485-2w", ...usual } : undefined;
+    await edit("added a line", [{ kind: "line", id, base: 0, after: { id, name: fresh("Line", site.lines.map((l) => l.name)), medium, serial } }]);
     await navigate({ to: "/lines/$kind/$id", params: { kind: "line", id } });
   });
   const addDevice = (line: string | undefined) => attempt(async () => {
@@ -48,7 +50,7 @@ export function LinesPage() {
     <>
       <div className="min-w-0 flex-1 overflow-y-auto p-4">
         {site.lines.length === 0 && (
-          <Empty title="No line yet">A site begins with a line: one Ethernet segment, and the devices on it. Or bring in a site file from the menu at the top right.</Empty>
+          <Empty title="No line yet">A site begins with a line: one Ethernet segment or one serial bus, and the devices on it. Or bring in a site file from the menu at the top right.</Empty>
         )}
         {site.lines.map((l) => <LineCard key={l.id} site={site} id={l.id} chosen={params.id} onAddDevice={() => void addDevice(l.id)} />)}
         {loose.length > 0 && (
@@ -60,8 +62,8 @@ export function LinesPage() {
           </section>
         )}
         <div className={"flex gap-2 " + (site.lines.length === 0 ? "justify-center" : "")}>
-          <button type="button" className={"button " + (site.lines.length === 0 ? "main" : "")} onClick={() => void addLine()}>Add a line</button>
-          {site.lines.length > 0 && <button type="button" className="button" onClick={() => void addDevice(site.lines[0]?.id)}>Add a device</button>}
+          <button type="button" className={"button " + (site.lines.length === 0 ? "main" : "")} onClick={() => void addLine("ethernet")}>Add an Ethernet line</button>
+          <button type="button" className="button" onClick={() => void addLine("serial")}>Add a serial line</button>
           {site.links.length > 0 && (
             <button type="button" className="button main ml-auto" disabled={!!trying} onClick={() => void tryAll()}>
               {trying ? `Trying ${trying.done + 1} of ${trying.of}…` : "Try every link"}
@@ -86,20 +88,26 @@ function LineCard({ site, id, chosen, onAddDevice }: { site: SiteView; id: strin
   const links = site.links.filter((l) => l.line === id);
   const askers = here.filter((d) => links.some((l) => l.asking === d.id));
   const others = here.filter((d) => !askers.includes(d));
-  const busiest = Math.max(0, ...links.map((l) => site.load.find((x) => x.link === l.id)?.utilisation ?? 0));
+  const busiest = site.lineLoad.find((x) => x.line === id)?.utilisation ?? 0;
+  const serial = line.medium === "serial";
+  const spoken = [...new Set(links.map((l) => site.protocols.find((p) => p.name === l.protocol)?.title ?? l.protocol))];
+  const about = serial
+    ? [site.standards.find((s) => s.standard === line.serial?.standard)?.title, formatWord(formatOf(line)), ...spoken]
+    : ["Ethernet", ...(line.network ? [line.network] : [])];
   const running = links.filter((l) => state.running.includes(l.id)).length;
   return (
     <section className="card mb-4 p-4" aria-label={"Line " + line.name}>
       <div className="mb-3 flex items-baseline gap-3">
         <h2 className="min-w-0 truncate"><Link to="/lines/$kind/$id" params={{ kind: "line", id }} className="hover:underline">{line.name}</Link></h2>
-        <span className="small soft">Ethernet{line.network ? " · " + line.network : ""}{running ? ` · ${running} of ${links.length} links run` : ""}</span>
-        <span className="small soft ml-auto whitespace-nowrap">busiest connection</span>
+        <span className="small soft min-w-0 truncate">{about.join(" · ")}{running ? ` · ${running} of ${links.length} links run` : ""}</span>
+        <button type="button" className="small ml-auto whitespace-nowrap underline" onClick={onAddDevice} aria-label={`Add a device to ${line.name}`}>Add a device</button>
+        <span className="small soft whitespace-nowrap">{serial ? "line time used" : "busiest connection"}</span>
         <span className="h-[8px] w-[110px] self-center rounded-full bg-band" aria-hidden>
           <span className="block h-full rounded-full" style={{ width: `${Math.min(100, 100 * busiest)}%`, minWidth: busiest ? 4 : 0, background: busiest > 1 ? "var(--fault)" : busiest > 0.7 ? "var(--doubt)" : "var(--tide)" }} />
         </span>
         <b className="mono">{(100 * busiest).toFixed(busiest < 0.1 ? 1 : 0)}%</b>
       </div>
-      <div className="h-[4px] rounded bg-ink" aria-hidden />
+      <div className={"h-[4px] rounded " + (serial ? "" : "bg-ink")} style={serial ? { backgroundImage: "repeating-linear-gradient(90deg, var(--ink) 0 10px, transparent 10px 14px)" } : undefined} aria-hidden />
       <div className="grid gap-x-3 gap-y-2" style={{ gridTemplateColumns: "repeat(auto-fill, minmax(136px, 1fr))" }}>
         {[...askers, ...others].map((d) => {
           const asks = links.filter((l) => l.asking === d.id);
@@ -118,7 +126,7 @@ function LineCard({ site, id, chosen, onAddDevice }: { site: SiteView; id: strin
                 style={{ background: dark ? "var(--bar)" : "var(--sheet)", color: dark ? "var(--bar-text)" : undefined, borderColor: "var(--rule)", boxShadow: on ? "0 0 0 3px var(--tide)" : undefined }}
               >
                 <b className="block truncate" title={d.name}>{d.name}</b>
-                <span className={"mono block truncate " + (dark ? "opacity-80" : "soft")}>{d.ports.find((p) => p.line === id)?.host || "no address"}</span>
+                <span className={"mono block truncate " + (dark ? "opacity-80" : "soft")}>{placeOf(site, d, id)}</span>
                 <span className="small block h-[19px]">{dark ? <span className="opacity-80">asks {asks.length} {asks.length === 1 ? "link" : "links"}</span> : route ? <SmallStops route={route} /> : <span className="soft">no link</span>}</span>
               </Link>
             </div>
@@ -140,12 +148,15 @@ function newDevice(site: SiteView, line: string | undefined): { id: string; edit
   const id = newId();
   const on = site.lines.find((l) => l.id === line);
   const asker = site.links.find((l) => l.line === line)?.asking ?? site.devices.find((d) => d.ports.some((p) => p.line === line))?.id;
-  const protocol = site.protocols.find((p) => p.medium === on?.medium)?.name;
-  const port = { line, host: freeHost(site, line), ...(asker ? { protocol } : {}) };
+  // A line goes on in the protocol that it speaks.
+  const protocol = site.links.find((l) => l.line === line)?.protocol ?? (on?.medium === "serial" ? "modbus-rtu" : "modbus-tcp");
+  const serial = on?.medium === "serial";
+  const settings = serial && asker ? { unit: freeUnit(site, line) } : undefined;
+  const port = { line, ...(serial ? {} : { host: freeHost(site, line) }), ...(asker ? { protocol, settings } : {}) };
   const edits: ObjectEdit[] = [{ kind: "device", id, base: 0, after: { id, name: fresh("Device", site.devices.map((d) => d.name)), map: protocol, ports: line ? [port] : [], points: null } }];
   if (asker && line) {
     const link = newId();
-    edits.push({ kind: "link", id: link, base: 0, after: { id: link, asking: asker, answering: id, line, protocol } });
+    edits.push({ kind: "link", id: link, base: 0, after: { id: link, asking: asker, answering: id, line, protocol, settings } });
   }
   return { id, edits };
 }
@@ -158,4 +169,15 @@ function freeHost(site: SiteView, line: string | undefined): string {
   const taken = site.devices.flatMap((d) => d.ports.filter((p) => p.line === line).map((p) => Number(p.host?.split(".")[3] ?? 0)));
   const next = Math.max(9, ...taken) + 1;
   return next < 255 ? `${base}.${next}` : "";
+}
+
+/** The unit number behind those in use on a serial line. */
+const freeUnit = (site: SiteView, line: string | undefined) => Math.min(247, 1 + Math.max(0, ...site.devices.flatMap((d) => d.ports.filter((p) => p.line === line).map((p) => p.settings?.["unit"] ?? 0))));
+
+/** Where a device is on a line: its address, its unit, or the name of the port by which it asks. */
+function placeOf(site: SiteView, device: DeviceView, line: string) {
+  const port = device.ports.find((p) => p.line === line);
+  if (site.lines.find((l) => l.id === line)?.medium !== "serial") return port?.host || "no address";
+  if (!port?.protocol) return port?.serial?.name || "its port";
+  return port.unknown?.includes("unit") ? "unit not known" : `unit ${port.settings?.["unit"] ?? 1}`;
 }

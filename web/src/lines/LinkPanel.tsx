@@ -3,14 +3,17 @@ import { Link, useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { post, useEdit } from "../api/client";
 import { useLiveState } from "../api/live";
-import type { LinkView, Route, SiteView } from "../api/types.gen";
+import type { Format, LinkView, Route, SiteView } from "../api/types.gen";
 import { Mark, markOf } from "../shared/Mark";
 import { RouteStops } from "../shared/RouteStops";
+import { withoutPoints } from "../shared/useDeviceEditor";
 import { useObjectEditor } from "../shared/useObjectEditor";
 import { attempt, say } from "../shared/toast";
 import { clock, Field } from "../shared/ui";
 import { whole } from "./DevicePanel";
 import { FaultSelect } from "./FaultSelect";
+import { formatOf, formatWord } from "./serial";
+import { SweepProgress, useSweep } from "./Sweep";
 
 const stopTitles: Record<string, string> = { wire: "Wire", address: "Address", session: "Session", points: "Points", pace: "Pace" };
 
@@ -23,6 +26,7 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
   const version = site.versions["link:" + link.id] ?? 0;
   const editor = useObjectEditor("link", link, version, ({ faceToFace: _rows, ...rest }: LinkView) => rest);
   const [trying, setTrying] = useState(false);
+  const [asked, setAsked] = useState(false);
   const name = (id: string) => site.devices.find((d) => d.id === id)?.name ?? id;
   const protocol = site.protocols.find((p) => p.name === link.protocol);
   const route = site.routes.find((r) => r.link === link.id);
@@ -45,6 +49,24 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
     editor.begin();
     return editor.commit(`set ${key} of the asking end as the answering end has it`, { settings: { ...link.settings, [key]: whole(value) } });
   });
+  // A serial setting is put right in the device by hand; here it is noted.
+  const answering = site.devices.find((d) => d.id === link.answering);
+  const asLine = (key: string) => attempt(async () => {
+    if (!answering) return;
+    const ports = answering.ports.map((p) => (p.line === link.line ? { ...p, serial: { ...p.serial, [key]: undefined } } : p));
+    await edit(`noted that ${answering.name} is set as its line`, [{ kind: "device", id: answering.id, base: site.versions["device:" + answering.id] ?? 0, after: { ...withoutPoints(answering), ports } }]);
+  });
+  const line = site.lines.find((l) => l.id === link.line);
+  const { sweep, start, stop } = useSweep();
+  const sweepFormats = () => start({ kind: "formats", line: link.line, link: link.id });
+  const found = sweep && !sweep.running ? sweep.found[0]?.format : undefined;
+  const note = (f: Format) => attempt(async () => {
+    if (!answering) return;
+    const own = line && formatOf(line);
+    const ports = answering.ports.map((p) => (p.line === link.line ? { ...p, unknown: p.unknown?.filter((k) => !["baud", "parity", "data", "stop"].includes(k)),
+      serial: { ...p.serial, baud: differs(f.baud, own?.baud), parity: differs(f.parity, own?.parity), data: differs(f.data, own?.data), stop: differs(f.stop, own?.stop) } } : p));
+    await edit(`noted that ${answering.name} is set to ${formatWord(f)}`, [{ kind: "device", id: answering.id, base: site.versions["device:" + answering.id] ?? 0, after: { ...withoutPoints(answering), ports } }]);
+  });
   const told = route?.stops.filter((s) => s.saw) ?? [];
   const stopped = route?.stops.find((s) => s.stop === route.stopsAt);
   const tried = !!route?.at && !route.at.startsWith("0001");
@@ -66,11 +88,27 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
         )}
         {stopped?.remedy && <><h3 className="mt-3">Put right</h3><p className="soft">{stopped.remedy}</p></>}
       </div>
+      {route?.unticked && route.unticked.length > 0 && (
+        <div className="notice doubt mt-3">
+          <b>Nobody has ticked this yet, and it would explain it:</b>
+          <ul className="mt-1">{route.unticked.map((l) => <li key={l.id}>{l.text}</li>)}</ul>
+          <Link to="/lines/$kind/$id" params={{ kind: "device", id: link.answering }} className="mt-1 inline-block font-semibold underline">Open its access checklist</Link>
+        </div>
+      )}
       <div className="mt-3 flex flex-wrap gap-2">
         <button type="button" className="button main" disabled={trying} onClick={() => void tryIt()}>{trying ? "Trying…" : tried ? "Try again" : "Try it"}</button>
         <button type="button" className="button" onClick={() => void run()}>{running ? "Stop the run" : "Run it"}</button>
         <Link className="button" to="/points/$device" params={{ device: link.answering }}>Its points</Link>
+        {line?.medium === "serial" && tried && stopped && <button type="button" className="button" disabled={sweep?.running} onClick={() => setAsked(true)}>Sweep the usual settings</button>}
       </div>
+      {asked && (
+        <div className="notice note mt-2">
+          {state.mode === "plant" ? "This opens the port of this machine at 32 settings in turn and asks the device in each. Whatever else is on the line hears noise meanwhile: do it only while nothing there has to run." : "This asks the device in 32 usual settings, one after the other."}
+          <div className="mt-2 flex gap-2"><button type="button" className={"button " + (state.mode === "plant" ? "danger" : "main")} onClick={() => { setAsked(false); void sweepFormats(); }}>Ask in all 32</button><button type="button" className="button" onClick={() => setAsked(false)}>Leave it</button></div>
+        </div>
+      )}
+      {sweep && <SweepProgress sweep={sweep} onStop={() => void stop()} />}
+      {found && <button type="button" className="button mt-1" onClick={() => void note(found)}>Note {formatWord(found)} as its setting</button>}
       {told.length > 0 && tried && (
         <ul className="mt-3">
           {told.map((s) => (
@@ -89,9 +127,8 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
               <td className="mono">
                 {row.answering}{row.unit ? "\u2009" + row.unit : ""}
                 {row.symptom && <div className="small soft font-sans">then {row.symptom}</div>}
-                {row.result === "fault" && protocol?.settings.some((s) => s.key === row.key && s.end === "both") && (
-                  <button type="button" className="button tight mt-1" onClick={() => void alike(row.key, row.answering)}>Use {row.answering} at both ends</button>
-                )}
+                {row.fix === "link" && <button type="button" className="button tight mt-1" onClick={() => void alike(row.key, row.answering)}>Use {row.answering} at both ends</button>}
+                {row.fix === "port" && <button type="button" className="button tight mt-1" onClick={() => void asLine(row.key)}>It is set to {row.asking} now</button>}
               </td>
             </tr>
           ))}
@@ -108,3 +145,6 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
     </aside>
   );
 }
+
+/** A setting of a port that is that of its line is not kept. */
+const differs = <T,>(value: T, line: T | undefined) => (value === line ? undefined : value);

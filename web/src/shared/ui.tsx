@@ -152,6 +152,9 @@ export function Empty({ title, children }: { title: string; children: ReactNode 
 }
 
 /** Prints a time of day with milliseconds. */
+/** Day and minute, for what stays on record. */
+export const clockDay = (ms: number) => new Date(ms).toLocaleString("en-GB", { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
+
 export function clock(ms: number): string {
   const d = new Date(ms);
   const two = (n: number, width = 2) => String(n).padStart(width, "0");

@@ -1,0 +1,114 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { useState } from "react";
+import { get, post } from "../api/client";
+import type { Found, Line, SiteView, Sweep, SweepOrder } from "../api/types.gen";
+import { Mark } from "../shared/Mark";
+import { attempt, say } from "../shared/toast";
+
+/** Starts a sweep and follows it until it ends. */
+export function useSweep() {
+  const [id, setId] = useState<string>();
+  const { data } = useQuery({
+    queryKey: ["sweep", id],
+    queryFn: () => get<Sweep>(`/api/sweeps/${id}`),
+    enabled: !!id,
+    refetchInterval: (query) => (query.state.data?.running === false ? false : 250),
+  });
+  const start = (order: SweepOrder) => attempt(async () => setId((await post<Sweep>("/api/sweeps", order)).id));
+  const stop = () => attempt(() => post(`/api/sweeps/${id}/stop`));
+  return { sweep: data, start, stop };
+}
+
+/** How far a sweep is, with a way to stop it. */
+export function SweepProgress({ sweep, onStop }: { sweep: Sweep; onStop: () => void }) {
+  return (
+    <div className="mt-2" role="status">
+      {sweep.running ? (
+        <>
+          <div className="flex items-center gap-2">
+            <span className="h-[8px] flex-1 rounded-full bg-band"><span className="block h-full rounded-full bg-tide" style={{ width: `${(100 * sweep.done) / sweep.of}%` }} /></span>
+            <button type="button" className="button tight" onClick={onStop}>Stop</button>
+          </div>
+          <p className="small soft mt-1">{sweep.done} of {sweep.of} asked, {sweep.found.length} answered; about {Math.ceil(sweep.leftMs / 1000)}{"\u2009"}s more</p>
+        </>
+      ) : (
+        <p className="mt-1" data-testid="sweep-sentence">{sweep.sentence}</p>
+      )}
+    </div>
+  );
+}
+
+/** Who is there? Looks for units or addresses on a line; what answers can be made devices. */
+export function WhoIsThere({ site, line }: { site: SiteView; line: Line }) {
+  const client = useQueryClient();
+  const { sweep, start, stop } = useSweep();
+  const serial = line.medium === "serial";
+  const network = /^(\d+\.\d+\.\d+)\./.exec(line.network ?? "")?.[1];
+  const [range, setRange] = useState({ fromUnit: "1", toUnit: "40", fromHost: network ? network + ".1" : "", toHost: network ? network + ".60" : "", port: "502", unit: "1" });
+  const [chosen, setChosen] = useState<Set<string>>(new Set());
+  const asking = site.links.find((l) => l.line === line.id)?.asking ?? site.devices.find((d) => d.ports.some((p) => p.line === line.id && !p.protocol))?.id ?? "";
+  const input = (key: keyof typeof range, label: string, width: number) => (
+    <label className="small soft flex items-center gap-1">{label}
+      <input className="input mono" style={{ width }} aria-label={label} value={range[key]} onChange={(e) => setRange({ ...range, [key]: e.target.value })} />
+    </label>
+  );
+  const go = () => start(serial
+    ? { kind: "units", line: line.id, fromUnit: Number(range.fromUnit), toUnit: Number(range.toUnit) }
+    : { kind: "hosts", line: line.id, fromHost: range.fromHost.trim(), toHost: range.toHost.trim(), port: Number(range.port), unit: Number(range.unit) });
+  const key = (f: Found) => `${f.host ?? ""}/${f.unit}`;
+  const take = (found: Found[]) => attempt(async () => {
+    await post(`/api/sweeps/${sweep?.id}/take`, { found, asking });
+    await client.invalidateQueries({ queryKey: ["site"] });
+    setChosen(new Set());
+    say(`${found.length === 1 ? "One device is" : `${found.length} devices are`} now in the site. Ctrl Z takes it back.`);
+  });
+  const name = (id: string) => site.devices.find((d) => d.id === id)?.name ?? id;
+  // What was taken since is in the plan now.
+  const placed = (f: Found) => f.device || site.devices.find((d) => d.ports.some((p) => p.line === line.id && (serial ? p.settings?.["unit"] === f.unit && !!p.protocol : p.host === f.host)))?.id;
+  const strangers = sweep?.found.filter((f) => !placed(f) && !f.odd) ?? [];
+  return (
+    <section className="mt-5" aria-label="Who is there">
+      <h3 className="mb-1">Who is there?</h3>
+      <p className="small soft mb-2">{serial ? "Asks one unit after the other, gently: between two reads where the line runs." : "Asks the addresses that you state, and no others."}</p>
+      <div className="flex flex-wrap items-center gap-2">
+        {serial ? <>{input("fromUnit", "Units from", 56)}{input("toUnit", "to", 56)}</> : <>{input("fromHost", "From", 116)}{input("toHost", "to", 116)}{input("port", "port", 62)}{input("unit", "unit", 48)}</>}
+        <button type="button" className="button" disabled={sweep?.running} onClick={() => void go()}>Look</button>
+      </div>
+      {sweep && <SweepProgress sweep={sweep} onStop={() => void stop()} />}
+      {sweep && (sweep.found.length > 0 || sweep.missing.length > 0) && (
+        <ul className="mt-2" aria-label="What answered">
+          {sweep.found.map((f) => {
+            const device = placed(f);
+            return (
+              <li key={key(f)} className="flex items-center gap-2 py-1">
+                <Mark kind={f.odd ? "doubt" : device ? "good" : "not-yet"} size={15} label={f.odd ? "odd" : device ? "in the plan" : "not in the plan"} />
+                <b className="mono whitespace-nowrap">{f.host ?? `unit ${f.unit}`}</b>
+                <span className="min-w-0 flex-1 truncate" title={f.odd || f.identity}>{device ? <Link to="/lines/$kind/$id" params={{ kind: "device", id: device }} className="underline">{name(device)}</Link> : f.odd || f.identity || "does not say who it is"}</span>
+                {!device && !f.odd && (
+                  <label className="small soft flex items-center gap-1 whitespace-nowrap"><input type="checkbox" checked={chosen.has(key(f))} onChange={(e) => {
+                    const next = new Set(chosen);
+                    if (e.target.checked) next.add(key(f));
+                    else next.delete(key(f));
+                    setChosen(next);
+                  }} />take</label>
+                )}
+              </li>
+            );
+          })}
+          {sweep.missing.map((id) => (
+            <li key={id} className="flex items-center gap-2 py-1">
+              <Mark kind="fault" size={15} label="missing" />
+              <span><Link to="/lines/$kind/$id" params={{ kind: "device", id }} className="underline">{name(id)}</Link> <span className="soft">is in the plan and does not answer</span></span>
+            </li>
+          ))}
+        </ul>
+      )}
+      {strangers.length > 0 && !sweep?.running && (
+        <button type="button" className="button mt-1" onClick={() => void take(chosen.size ? strangers.filter((f) => chosen.has(key(f))) : strangers)}>
+          {chosen.size ? `Make ${chosen.size} of them devices` : strangers.length === 1 ? "Make it a device of the site" : `Make all ${strangers.length} devices of the site`}
+        </button>
+      )}
+    </section>
+  );
+}
