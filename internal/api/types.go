@@ -43,8 +43,8 @@ type SiteView struct {
 	Checklists  map[string][]site.AccessLine `json:"checklists"`
 	AccessKinds []site.AccessTitle           `json:"accessKinds"`
 	Standards   []StandardTitle              `json:"standards"`
-	CanUndo  bool                 `json:"canUndo"`
-	CanRedo  bool                 `json:"canRedo"`
+	CanUndo     bool                         `json:"canUndo"`
+	CanRedo     bool                         `json:"canRedo"`
 }
 
 // StandardTitle is an electrical standard in words.

@@ -8,6 +8,7 @@ import (
 	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
+	"ferry/internal/shelf/access"
 )
 
 var models = map[string]model{
@@ -182,6 +183,9 @@ func Demo() *site.Site {
 	flow := s.Device("flow61")
 	flow.Points[0].Order = ""
 	flow.Points[1].Type = value.TypeUint32
+	for i := range s.Devices {
+		s.Devices[i].Access = access.Lines()[s.Devices[i].Model]
+	}
 	s.Crossings = []site.Crossing{
 		{ID: "x-oxygen", From: "do11-01", To: "gate-01", Deadband: 0.02},
 		{ID: "x-temp", From: "do11-02", To: "gate-02", Factor: 1.8, Offset: 32, Deadband: 0.1},

@@ -129,7 +129,7 @@ const strangerThinks = 15 * time.Millisecond
 // find returns a device of the line. The lock is held.
 func (l *serialLine) find(device string) *unit {
 	for _, u := range l.units {
-		if u.device == device {
+		if u.device == device && device != "" { // strangers have no device
 			return u
 		}
 	}

@@ -1,7 +1,8 @@
 // Package shelf holds the datasheets that ship with Ferry: made-up ones, for
 // the instruments of the hatchery. Each is a map in CSV behind one line with
-// its name, its protocol, the most registers of one request and a remark; a
-// star before the name of a point marks it as useful.
+// its name, its protocol, the most registers of one request, the milliseconds
+// for which it thinks and a remark; a star before the name of a point marks it
+// as useful. What must be switched on in a device is in package access.
 package shelf
 
 import (
@@ -15,6 +16,7 @@ import (
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
 	"ferry/internal/files"
+	"ferry/internal/shelf/access"
 )
 
 //go:embed sheets/*.csv
@@ -37,6 +39,7 @@ var Datasheets = sync.OnceValue(func() []site.Datasheet {
 		if err != nil {
 			panic("shelf: " + e.Name() + ": " + err.Error()) // a test reads every one
 		}
+		d.Access = access.Lines()[strings.TrimSuffix(e.Name(), ".csv")]
 		list = append(list, d)
 	}
 	return list
@@ -44,16 +47,19 @@ var Datasheets = sync.OnceValue(func() []site.Datasheet {
 
 func parse(id string, data []byte) (site.Datasheet, error) {
 	head, table, _ := strings.Cut(string(data), "\n")
-	parts := strings.SplitN(strings.TrimPrefix(head, "# "), " | ", 4)
-	if len(parts) != 4 {
-		return site.Datasheet{}, fmt.Errorf("its first line has not the four parts")
+	parts := strings.SplitN(strings.TrimPrefix(head, "# "), " | ", 5)
+	if len(parts) != 5 {
+		return site.Datasheet{}, fmt.Errorf("its first line has not the five parts")
 	}
-	d := site.Datasheet{ID: "shelf-" + id, Name: parts[0], Map: parts[1], Remark: parts[3]}
+	d := site.Datasheet{ID: "shelf-" + id, Name: parts[0], Map: parts[1], Remark: parts[4]}
 	most, err := strconv.Atoi(parts[2])
 	if err != nil {
 		return d, err
 	}
 	d.Limits.MaxRegisters = most
+	if d.ThinkMs, err = strconv.Atoi(parts[3]); err != nil {
+		return d, err
+	}
 	scheme, err := protocol.SchemeOf(d.Map)
 	if err != nil {
 		return d, err

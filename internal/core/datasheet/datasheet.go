@@ -105,8 +105,16 @@ func Place(s *site.Site, d *site.Device, pl site.Placement, newID func() string)
 	own.Points = nil
 	own.Placements = append(slices.Clone(d.Placements), pl)
 	if sheet := s.Datasheet(pl.Datasheet); sheet != nil {
+		scheme, err := protocol.SchemeOf(sheet.Map)
+		if err != nil {
+			return nil, err
+		}
 		if len(d.Points) == 0 {
-			own.Map, own.Limits = sheet.Map, sheet.Limits
+			own.Limits = sheet.Limits
+			// Protocols of a family share their maps: a serial device keeps its own.
+			if has, err := protocol.SchemeOf(own.Map); err != nil || !slices.Equal(has.Areas(), scheme.Areas()) {
+				own.Map = sheet.Map
+			}
 		}
 		if d.Model == "" {
 			own.Model = sheet.Name

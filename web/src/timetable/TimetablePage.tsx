@@ -1,16 +1,25 @@
-import { useNavigate, useParams } from "@tanstack/react-router";
-import { useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef } from "react";
-import { post, useSite, useTimetable } from "../api/client";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useNavigate, useParams, useSearch } from "@tanstack/react-router";
+import { useState } from "react";
+import { get, post, useSite, useTimetable } from "../api/client";
 import { useLiveState } from "../api/live";
-import type { LinkLoad, Request, RequestStats, SiteView } from "../api/types.gen";
+import type { Advice as AdviceItem, Edit, LearnView, Outlook, WhatIfView } from "../api/types.gen";
 import { count } from "../Shell";
-import { Mark } from "../shared/Mark";
-import { attempt } from "../shared/toast";
+import { attempt, say } from "../shared/toast";
 import { Empty, millis } from "../shared/ui";
+import { Advice } from "./Advice";
+import { Outages } from "./Outages";
+import { Requests } from "./Requests";
+import { Sampling } from "./Sampling";
 import { Track } from "./Track";
 
-/** The requests compiled from the points: planned and measured, and the run. */
+/** Changes that are looked at on paper before they are made, and devices that are taken for silent. */
+export interface Paper {
+  what: string;
+  edits: Edit[];
+}
+
+/** The requests of a line: what it would take, what it really took, and what a change would bring. */
 export function TimetablePage() {
   const { data: site } = useSite();
   const { data } = useTimetable();
@@ -18,82 +27,101 @@ export function TimetablePage() {
   const client = useQueryClient();
   const navigate = useNavigate();
   const { request } = useParams({ strict: false });
+  const search = useSearch({ strict: false }) as { line?: string };
+  const [paper, setPaper] = useState<Paper>();
+  const [silent, setSilent] = useState<string[]>([]);
+  const asked = data?.plan.requests.find((r) => r.id === request);
+  const fullest = data?.plan.lines.reduce<string | undefined>((best, l) => (l.requests > 0 && (!best || l.utilisation > (data.plan.lines.find((x) => x.line === best)?.utilisation ?? 0)) ? l.line : best), undefined);
+  const line = asked?.line ?? (search.line && data?.plan.lines.some((l) => l.line === search.line) ? search.line : fullest);
+  const { data: outlook } = useQuery({ queryKey: ["outlook", line, silent, data?.seq], queryFn: () => get<Outlook>(`/api/lines/${line}/outlook?silent=${silent.join(",")}`), enabled: !!line, placeholderData: (old) => (old?.line === line ? old : undefined) });
+  const supposed = !!paper || silent.length > 0;
+  const { data: whatIf } = useQuery({ queryKey: ["whatif", paper, silent, data?.seq], queryFn: () => post<WhatIfView>("/api/timetable/whatif", { line, what: "", edits: paper?.edits ?? [], silent, commit: false }), enabled: supposed });
   if (!site || !data) return <p className="soft p-8">Compiling…</p>;
-  const { plan } = data;
+  if (data.plan.requests.length === 0 || !line)
+    return <div className="flex-1"><Empty title="Nothing to ask yet">The timetable is compiled from the points of the devices that a link asks. Add a link under Lines and points under Points.</Empty></div>;
+  const plan = supposed && whatIf ? whatIf.plan : data.plan;
+  const load = plan.lines.find((l) => l.line === line);
+  const now = data.plan.lines.find((l) => l.line === line);
+  const requests = plan.requests.filter((r) => r.line === line);
+  const links = site.links.filter((l) => l.line === line);
   const stats = new Map(data.stats.map((s) => [s.id, s]));
-  const running = state.running.length;
-  const run = (what: "start" | "stop", links: string[] = []) => attempt(async () => {
-    await post(`/api/run/${what}`, { links });
+  const running = links.filter((l) => state.running.includes(l.id)).length;
+  const onLine = site.lines.find((l) => l.id === line);
+  const mine = data.stats.filter((s) => links.some((l) => s.id.startsWith(l.id + "-")));
+  const answered = mine.reduce((n, s) => n + s.count, 0);
+  const failed = mine.reduce((n, s) => n + s.failed, 0);
+  const run = (what: "start" | "stop", ids: string[]) => attempt(async () => {
+    await post(`/api/run/${what}`, { links: ids });
     await client.invalidateQueries({ queryKey: ["timetable"] });
   });
-  if (plan.requests.length === 0)
-    return <div className="flex-1"><Empty title="Nothing to ask yet">The timetable is compiled from the points of the devices that a link asks. Add a link under Lines and points under Points.</Empty></div>;
-  const busiest = plan.links.reduce<LinkLoad | undefined>((a, b) => (a && a.utilisation >= b.utilisation ? a : b), undefined);
-  const points = plan.requests.reduce((n, r) => n + r.points.length, 0);
-  const least = plan.requests.filter((r) => r.paceMs > 0).reduce<Request | undefined>((a, b) => (a && a.slackMs <= b.slackMs ? a : b), undefined);
-  const nameOf = (link: string) => site.devices.find((d) => d.id === site.links.find((l) => l.id === link)?.answering)?.name ?? link;
-  const asked = data.stats.reduce((n, s) => n + s.count, 0);
-  const failed = data.stats.reduce((n, s) => n + s.failed, 0);
+  const learn = () => attempt(async () => {
+    const answer = await post<LearnView>("/api/timetable/learn");
+    await client.invalidateQueries({ queryKey: ["site"] });
+    await client.invalidateQueries({ queryKey: ["timetable"] });
+    say(answer.sentence + " Ctrl Z takes it back.");
+  });
+  const apply = (a: AdviceItem) => attempt(async () => {
+    await post<WhatIfView>("/api/timetable/whatif", { line, what: "followed advice: " + a.sentence, edits: a.edits, silent: [], commit: true });
+    setPaper(undefined);
+    await client.invalidateQueries({ queryKey: ["site"] });
+    await client.invalidateQueries({ queryKey: ["timetable"] });
+    say("Done. Ctrl Z takes it back. In the devices themselves it has to be set by hand.");
+  });
+  const worst = outlook?.oneSilent;
+  const percent = (x: number) => `${(100 * x).toFixed(x < 0.1 ? 1 : 0)}\u2009%`;
   return (
     <div className="min-w-0 flex-1 overflow-y-auto p-4">
-      <div className="mb-3 flex items-center gap-3">
-        <h2>{running ? `${running} of ${site.links.length} links run on the ${state.mode}` : "Nothing runs"}</h2>
-        {asked > 0 && <span className="small soft">{count(asked, "request")} asked, {failed ? `${failed} without a value` : "every one answered"}</span>}
-        <span className="ml-auto flex gap-2">
-          <button type="button" className={"button " + (running < site.links.length ? "main" : "")} disabled={running === site.links.length} onClick={() => void run("start")}>Start the run</button>
-          <button type="button" className="button" disabled={!running} onClick={() => void run("stop")}>Stop the run</button>
+      <div className="mb-3 flex flex-wrap items-center gap-2">
+        {site.lines.filter((l) => data.plan.lines.find((x) => x.line === l.id)?.requests).map((l) => (
+          <button key={l.id} type="button" className={"button " + (l.id === line ? "main" : "")} aria-pressed={l.id === line} onClick={() => { setPaper(undefined); setSilent([]); void navigate({ to: "/timetable", search: { line: l.id } as never }); }}>
+            {l.name} <span className="opacity-80">{percent(data.plan.lines.find((x) => x.line === l.id)?.utilisation ?? 0)}</span>
+          </button>
+        ))}
+        <span className="small soft">{running ? `${running} of ${links.length} links run on the ${state.mode}` : "Nothing runs"}{answered > 0 && ` · ${count(answered, "request")} asked, ${failed ? `${failed} without a value` : "every one answered"}`}</span>
+        <span className="ml-auto flex flex-wrap gap-2">
+          <button type="button" className={"button " + (running < links.length ? "main" : "")} disabled={running === links.length} onClick={() => void run("start", links.map((l) => l.id))}>Start the line</button>
+          <button type="button" className="button" disabled={state.running.length === site.links.length} onClick={() => void run("start", [])}>Start all</button>
+          <button type="button" className="button" disabled={!state.running.length} onClick={() => void run("stop", [])}>Stop the run</button>
+          <button type="button" className="button" disabled={!answered} title="Takes the measured thinking times over into the plan" onClick={() => void learn()}>Learn from the run</button>
         </span>
       </div>
+      {supposed && (
+        <div className="notice doubt mb-3 flex flex-wrap items-center gap-3" data-testid="paper">
+          <span className="min-w-0 flex-1"><b>On paper only.</b> {paper?.what} {silent.length > 0 && `Taken for silent: ${silent.map((id) => site.devices.find((d) => d.id === id)?.name ?? id).join(", ")}.`} The line would be {percent(load?.utilisation ?? 0)} full in place of {percent(now?.utilisation ?? 0)}, and {load?.holds ? "every pace of the others holds" : "not every pace holds"}.</span>
+          <button type="button" className="button" onClick={() => { setPaper(undefined); setSilent([]); }}>Back to the plan</button>
+        </div>
+      )}
       <div className="mb-4 grid grid-cols-4 gap-3">
-        <Figure title="Busiest connection" value={`${(100 * (busiest?.utilisation ?? 0)).toFixed(1)}\u2009%`} note={busiest ? nameOf(busiest.link) : ""} fault={(busiest?.utilisation ?? 0) > 1} />
-        <Figure title="Least slack" value={least ? millis(least.slackMs) : "—"} note={least ? `${nameOf(least.link)}, pace ${pace(least.paceMs)}` : "nothing is paced"} fault={(least?.slackMs ?? 0) < 0} />
-        <Figure title="Requests a round" value={String(plan.requests.length)} note={`for ${count(points, "point")}, as few as pay`} />
-        <Figure title="Does every pace hold?" value={plan.lines.every((l) => l.holds) ? "yes" : "no"} note="in the worst case, by the plan" fault={!plan.lines.every((l) => l.holds)} />
+        <Figure title={onLine?.medium === "serial" ? `${onLine.name}, line time used` : `${onLine?.name}, busiest connection`} value={percent(load?.utilisation ?? 0)} state={load && !load.holds ? "fault" : (load?.utilisation ?? 0) > 0.7 ? "doubt" : ""}
+          note={load?.holds ? "every pace holds, at its worst" : "not every pace holds"} />
+        <Figure title={worst ? `…with ${worst.names.join(" and ")} silent` : "…with a device silent"} value={worst ? percent(worst.utilisation) : "—"} state={worst && !worst.holds ? "fault" : (worst?.utilisation ?? 0) > 0.7 ? "doubt" : ""}
+          note={worst ? `${millis(worst.lostMs)} lost at a time${outlook?.twoSilent ? `; two silent: ${percent(outlook.twoSilent.utilisation)}` : ""}` : ""} />
+        <Figure title="Oldest a value can be" value={load ? millis(oldest(requests)) : "—"} note="of the fastest pace, its answer late by the worst" />
+        <Figure title="Requests" value={String(load?.requests ?? 0)} note={`for ${count(load?.points ?? 0, "point")}; one each would be ${load?.alone ?? 0}, and ${percent(load?.aloneUtilisation ?? 0)}`} />
       </div>
-      {site.lines.map((line) => <Track key={line.id} site={site} line={line.id} plan={plan} stats={stats} chosen={request} onChoose={(id) => void navigate({ to: "/timetable/$request", params: { request: id } })} />)}
-      <div className="card overflow-x-auto">
-        <table className="rows" aria-label="Requests">
-          <thead><tr><th aria-label="State" /><th>Request</th><th>Carries</th><th>Pace</th><th className="num">On the wire</th><th className="num">Device thinks</th><th className="num">Planned</th><th className="num">Measured</th><th className="num">Worst</th><th className="num">Asked</th><th className="num">Slack</th></tr></thead>
-          <tbody>
-            {plan.requests.map((r) => <RequestRow key={r.id} r={r} site={site} stat={stats.get(r.id)} chosen={r.id === request} running={state.running.includes(r.link)} onClick={() => void navigate({ to: "/timetable/$request", params: { request: r.id } })} />)}
-          </tbody>
-        </table>
+      <Track key={line} site={site} line={line} requests={requests} stats={stats} chosen={request} running={running > 0} silent={silent} onSilent={setSilent} onChoose={(id) => void navigate({ to: "/timetable/$request", params: { request: id } })} />
+      <Requests site={site} requests={requests} stats={stats} chosen={request} onChoose={(id) => void navigate({ to: "/timetable/$request", params: { request: id } })} />
+      <div className="mt-4 grid grid-cols-2 items-start gap-4 max-[1100px]:grid-cols-1">
+        {outlook && <Advice outlook={outlook} paper={paper} onPaper={(a) => setPaper({ what: a.sentence, edits: a.edits })} onApply={(a) => void apply(a)} />}
+        <Sampling site={site} line={line} />
       </div>
+      <Outages site={site} outages={data.outages.filter((o) => links.some((l) => l.id === o.link))} />
     </div>
   );
 }
 
-function Figure({ title, value, note, fault }: { title: string; value: string; note: string; fault?: boolean }) {
+/** The oldest that a value of the fastest pace can get. */
+function oldest(requests: { paceMs: number; oldestMs: number }[]) {
+  const fastest = Math.min(...requests.filter((r) => r.paceMs > 0).map((r) => r.paceMs));
+  return Math.max(0, ...requests.filter((r) => r.paceMs === fastest).map((r) => r.oldestMs));
+}
+
+function Figure({ title, value, note, state }: { title: string; value: string; note: string; state?: "fault" | "doubt" | "" }) {
   return (
     <div className="card p-3">
-      <div className="small soft">{title}</div>
-      <div className="truncate"><b className={"text-[20px] " + (fault ? "text-fault" : "")}>{value}</b> <span className="small soft">{note}</span></div>
+      <div className="small soft truncate" title={title}>{title}</div>
+      <b className={"text-[20px] " + (state === "fault" ? "text-fault" : state === "doubt" ? "text-doubt" : "")}>{value}</b>
+      <div className="small soft">{note}</div>
     </div>
-  );
-}
-
-const pace = (ms: number) => (ms === 0 ? "once" : ms % 1000 === 0 ? `${ms / 1000}\u2009s` : `${ms}\u2009ms`);
-
-function RequestRow({ r, site, stat, chosen, running, onClick }: { r: Request; site: SiteView; stat?: RequestStats; chosen: boolean; running: boolean; onClick: () => void }) {
-  const row = useRef<HTMLTableRowElement>(null);
-  useEffect(() => {
-    if (chosen) row.current?.scrollIntoView({ block: "nearest" });
-  }, [chosen]);
-  const device = site.devices.find((d) => d.id === r.device)?.name;
-  const state = !stat || !running ? "not-yet" : stat.outcome === "answered" ? (stat.worstMs > r.wireMs + r.deviceMs + Math.max(20, r.slackMs) ? "doubt" : "good") : "fault";
-  return (
-    <tr ref={row} className={chosen ? "chosen" : ""} data-request={r.id} onClick={onClick}>
-      <td><Mark kind={state} label={stat?.outcome ?? "not asked yet"} /></td>
-      <td><button type="button" className="text-left font-semibold">{device} · {r.operation}</button></td>
-      <td>{count(r.points.length, "point")}{r.unused ? `, ${r.unused} unused read over` : ""}</td>
-      <td className="whitespace-nowrap">{pace(r.paceMs)}</td>
-      <td className="num">{r.wireMs.toFixed(3)}{"\u2009"}ms</td>
-      <td className="num">{millis(r.deviceMs)}</td>
-      <td className="num">{millis(r.wireMs + r.deviceMs)}</td>
-      <td className="num" data-measured={stat && stat.count > stat.failed ? stat.meanMs.toFixed(2) : ""}>{!stat ? "—" : stat.count > stat.failed ? millis(stat.meanMs) : "never"}</td>
-      <td className="num">{stat && stat.count > stat.failed ? millis(stat.worstMs) : "—"}</td>
-      <td className="num">{stat ? `${stat.count}${stat.failed ? `, ${stat.failed} failed` : ""}` : "—"}</td>
-      <td className="num">{r.paceMs ? millis(r.slackMs) : "—"}</td>
-    </tr>
   );
 }

@@ -1,0 +1,29 @@
+import type { Outage, SiteView } from "../api/types.gen";
+import { Mark } from "../shared/Mark";
+import { clock } from "../shared/ui";
+
+/** When links brought nothing, and when they came back: both are recorded. */
+export function Outages({ site, outages }: { site: SiteView; outages: Outage[] }) {
+  if (outages.length === 0) return null;
+  return (
+    <section className="card mt-4 p-4" aria-label="Outages">
+      <h3 className="mb-1">Outages and returns</h3>
+      <table className="rows" aria-label="Outages">
+        <thead><tr><th aria-label="State" /><th>Device</th><th>From</th><th>Until</th><th className="num">Lasted</th><th className="num">Tries</th><th>Why</th></tr></thead>
+        <tbody>
+          {outages.toReversed().slice(0, 100).map((o) => (
+            <tr key={o.link + o.fromMs}>
+              <td><Mark kind={o.toMs ? "good" : "fault"} size={14} label={o.toMs ? "came back" : "still away"} /></td>
+              <td className="font-semibold">{site.devices.find((d) => d.id === o.device)?.name ?? o.device}</td>
+              <td className="mono whitespace-nowrap">{clock(o.fromMs)}</td>
+              <td className="mono whitespace-nowrap">{o.toMs ? clock(o.toMs) : "still away"}</td>
+              <td className="num">{o.toMs ? `${((o.toMs - o.fromMs) / 1000).toFixed(1)}\u2009s` : "—"}</td>
+              <td className="num">{o.tries}</td>
+              <td className="small">{o.reason}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}

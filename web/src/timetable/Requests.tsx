@@ -1,0 +1,64 @@
+import { useEffect, useRef } from "react";
+import { useLiveState } from "../api/live";
+import type { Request, RequestStats, SiteView } from "../api/types.gen";
+import { count } from "../Shell";
+import { Mark, type MarkKind } from "../shared/Mark";
+import { millis } from "../shared/ui";
+
+export const paceWord = (ms: number) => (ms === 0 ? "once" : ms % 1000 === 0 ? `${ms / 1000}\u2009s` : `${ms}\u2009ms`);
+
+/** The requests of a line, planned beside measured. */
+export function Requests({ site, requests, stats, chosen, onChoose }: { site: SiteView; requests: Request[]; stats: Map<string, RequestStats>; chosen?: string; onChoose: (id: string) => void }) {
+  const { state } = useLiveState();
+  return (
+    <div className="card overflow-x-auto">
+      <table className="rows" aria-label="Requests">
+        <thead>
+          <tr><th aria-label="State" /><th>Request</th><th>Carries</th><th>Pace</th><th className="num">On the wire</th><th className="num">Device thinks</th><th className="num">Planned</th><th className="num">Measured</th><th className="num">Worst</th><th className="num">Late</th><th className="num">Slack</th><th>Remark</th></tr>
+        </thead>
+        <tbody>
+          {requests.map((r) => <RequestRow key={r.id} r={r} site={site} stat={stats.get(r.id)} chosen={r.id === chosen} running={state.running.includes(r.link)} onClick={() => onChoose(r.id)} />)}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function RequestRow({ r, site, stat, chosen, running, onClick }: { r: Request; site: SiteView; stat?: RequestStats; chosen: boolean; running: boolean; onClick: () => void }) {
+  const row = useRef<HTMLTableRowElement>(null);
+  useEffect(() => {
+    if (chosen) row.current?.scrollIntoView({ block: "nearest" });
+  }, [chosen]);
+  const device = site.devices.find((d) => d.id === r.device)?.name;
+  const link = site.links.find((l) => l.id === r.link);
+  const measured = stat && stat.count > stat.failed;
+  const { kind, remark } = judge(r, stat, running, Number(link?.settings?.["timeoutMs"] ?? 0));
+  return (
+    <tr ref={row} className={chosen ? "chosen" : ""} data-request={r.id} onClick={onClick}>
+      <td><Mark kind={kind} label={stat?.outcome ?? "not asked yet"} /></td>
+      <td><button type="button" className="text-left font-semibold">{device} · {r.operation}</button></td>
+      <td>{count(r.points.length, "point")}{r.unused ? `, ${r.unused} unused read over` : ""}</td>
+      <td className="whitespace-nowrap">{paceWord(r.paceMs)}</td>
+      <td className="num">{millis(r.wireMs)}</td>
+      <td className="num">{millis(r.deviceMs)}</td>
+      <td className="num">{millis(r.wireMs + r.deviceMs)}</td>
+      <td className="num" data-measured={measured ? stat.meanMs.toFixed(2) : ""}>{!stat ? "—" : measured ? millis(stat.meanMs) : "never"}</td>
+      <td className="num">{measured ? millis(stat.worstMs) : "—"}</td>
+      <td className="num">{stat ? millis(stat.lateMs) : "—"}</td>
+      <td className="num" style={r.slackMs < 0 ? { color: "var(--fault)" } : undefined}>{r.paceMs ? millis(r.slackMs) : "—"}</td>
+      <td className="small">{remark}{stat && stat.failed > 0 && ` ${stat.failed} of ${stat.count} failed.`}</td>
+    </tr>
+  );
+}
+
+/** What there is to say of a request: the plan first, then what was seen. */
+function judge(r: Request, stat: RequestStats | undefined, running: boolean, limit: number): { kind: MarkKind; remark: string } {
+  const planned = r.wireMs + r.deviceMs;
+  if (r.silent) return { kind: "fault", remark: "taken for silent" };
+  if (r.paceMs > 0 && r.slackMs < 0) return { kind: "fault", remark: "the pace cannot hold at its worst" };
+  if (!stat || !running) return { kind: "not-yet", remark: "" };
+  if (stat.outcome !== "answered") return { kind: "fault", remark: stat.outcome === "no answer" ? "silent: what it costs the others is under Advice" : stat.outcome };
+  if (limit && stat.worstMs - r.wireMs > 0.8 * limit) return { kind: "doubt", remark: `nearly late: raise “answer within” to ${Math.ceil((1.5 * stat.worstMs) / 10) * 10}\u2009ms` };
+  if (stat.meanMs > 1.5 * planned + 2) return { kind: "doubt", remark: "slower than planned: learn from the run" };
+  return { kind: "good", remark: "" };
+}
