@@ -31,6 +31,9 @@ type Reply struct {
 	Cause    exchange.Cause
 	Code     int    // error code of the protocol, if Declined
 	Sentence string // what happened, in words
+	// SentAt is when the request went out, where it had to wait for a silence
+	// before; zero for at once.
+	SentAt time.Time
 	// ThinkMs is the time from the end of the request on the wire to the
 	// beginning of its answer, where the connection can tell.
 	ThinkMs float64

@@ -125,6 +125,11 @@ func (r *runner) hangUp() { r.channel.hangUp() }
 func (r *runner) resting(now time.Time) bool { return now.Before(r.restUntil) }
 
 func (r *runner) exchange(operation string, reply *Reply, at time.Time, took time.Duration) *exchange.Exchange {
+	if !reply.SentAt.IsZero() {
+		// What it waited for the line to be silent is no time of its own.
+		took -= reply.SentAt.Sub(at)
+		at = reply.SentAt
+	}
 	return &exchange.Exchange{
 		Link: r.link.ID, Device: r.device.ID, At: at, LatencyMs: float64(took) / float64(time.Millisecond),
 		Operation: operation, Outcome: reply.Outcome, Cause: reply.Cause, ThinkMs: reply.ThinkMs, Code: reply.Code, Sentence: reply.Sentence,

@@ -14,8 +14,9 @@ import (
 // quiet: what is left of a wait is spent awake.
 const slack = 90 * time.Microsecond
 
-// Until returns at t, or at once if t has passed. It keeps a thread for as
-// long; it is for waits of milliseconds.
+// Until returns at t, or at once if t has passed. It keeps a thread, and a share
+// of the runtime, for as long: it is for waits of milliseconds, and not for
+// hundreds of them at once.
 func Until(t time.Time) {
 	for {
 		left := time.Until(t)

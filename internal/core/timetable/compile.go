@@ -123,8 +123,8 @@ func compile(s *site.Site, silent map[string]bool) *Plan {
 	}
 	c.crossings()
 	c.cyclic()
-	for _, r := range plan.resources {
-		r.spread(plan.Requests)
+	for i, r := range plan.resources {
+		r.spread(plan.Requests, i)
 		r.simulate(plan.Requests)
 	}
 	c.sum()

@@ -27,10 +27,23 @@ type task struct {
 // pace than that are taken for alike.
 const buckets = 4096
 
+// mostPhase is how much later a resource begins than another at most: a person
+// who starts a run wants to see values soon.
+const mostPhase = 250.0
+
+// phase spreads the resources of a site, so that they do not all ask in the same
+// instant: the fractions of multiples of the golden section lie apart however
+// many there are.
+func phase(index int, beat float64) float64 {
+	const golden = 0.6180339887498949
+	_, fraction := math.Modf(float64(index) * golden)
+	return math.Floor(fraction * min(beat, mostPhase))
+}
+
 // spread gives every task an offset so that not all are due at once. Those of
 // the fastest pace follow each other; each slower one goes into the beat of the
 // fastest pace that is least full over all of its turns.
-func (r *resource) spread(requests []Request) {
+func (r *resource) spread(requests []Request, index int) {
 	order := make([]int, len(r.tasks))
 	for i := range order {
 		order[i] = i
@@ -82,6 +95,7 @@ func (r *resource) spread(requests []Request) {
 				full[k] += t.ms
 			}
 		}
+		t.offsetMs += phase(index, beat)
 		if t.request >= 0 {
 			requests[t.request].OffsetMs = t.offsetMs
 		}

@@ -30,7 +30,7 @@ func TestSchedule(t *testing.T) {
 				requests = append(requests, Request{PaceMs: row.paceMs, DeviceMs: row.ms})
 				r.tasks = append(r.tasks, task{request: i, periodMs: float64(row.paceMs), ms: row.ms})
 			}
-			r.spread(requests)
+			r.spread(requests, 0)
 			r.simulate(requests)
 			for i, q := range requests {
 				if math.Abs(q.OffsetMs-c.rows[i].offset) > 1e-9 || math.Abs(q.SlackMs-c.rows[i].slack) > 1e-9 {
@@ -41,7 +41,7 @@ func TestSchedule(t *testing.T) {
 	}
 	requests := []Request{{PaceMs: 100}, {PaceMs: 100}}
 	full := resource{tasks: []task{{request: 0, periodMs: 100, ms: 60}, {request: 1, periodMs: 100, ms: 60}}}
-	full.spread(requests)
+	full.spread(requests, 0)
 	full.simulate(requests)
 	if requests[0].SlackMs >= 0 || requests[1].SlackMs >= 0 {
 		t.Errorf("a resource that is 120 %% full leaves %g and %g ms", requests[0].SlackMs, requests[1].SlackMs)

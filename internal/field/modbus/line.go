@@ -147,10 +147,11 @@ func (c *lineConn) exchange() field.Reply {
 		return c.lost(failure(err, false))
 	}
 	precise.Until(c.quiet)
+	began := time.Now()
 	if err := c.stream.Write(c.request); err != nil {
 		return c.lost(failure(err, false))
 	}
-	sent := time.Now().Add(ms(c.char * float64(len(c.request))))
+	sent := began.Add(ms(c.char * float64(len(c.request))))
 	if c.unit == 0 {
 		c.quiet = sent.Add(max(c.turn, ms(c.silence)))
 		return field.Reply{Outcome: exchange.Sent, Sentence: "sent to every unit of the line; none answers to that", Request: c.request}
@@ -176,6 +177,7 @@ func (c *lineConn) exchange() field.Reply {
 		}
 		if reply, err := judge(c.framing, c.request, c.in[:whole]); err == nil && len(c.in) == whole {
 			c.quiet, c.missed = now.Add(ms(c.silence)), nil
+			reply.SentAt = began
 			reply.ThinkMs = max(0, float64(h.first.Sub(sent))/1e6-c.char-c.silence)
 			if h.pause > lumps {
 				reply.Cause, reply.Sentence = exchange.InPieces, fmt.Sprintf("the answer came in pieces, with a pause of %d ms", h.pause.Milliseconds())
@@ -190,7 +192,9 @@ func (c *lineConn) exchange() field.Reply {
 		h.closing = true // it is wrong: hear it to its end
 	}
 	c.quiet = time.Now().Add(ms(c.silence))
-	return c.failed(&h)
+	reply := c.failed(&h)
+	reply.SentAt = began
+	return reply
 }
 
 // hearing is what is known of an answer under way.
