@@ -91,8 +91,8 @@ func TestForeignList(t *testing.T) {
 
 	// The flow reads nonsense: the order of the list is wrong. What the display
 	// shows finds the right one.
-	b.to("/timetable")
-	b.press("Start the run")
+	b.to("/timetable?line=plantnet")
+	b.press("Start the line")
 	b.to("/points/flow61")
 	b.rowNamed("Flow")
 	b.until("the point is read", `document.querySelector("[data-testid=words]")`)

@@ -8,10 +8,10 @@ import (
 // TestRun: the timetable is planned and measured, values live, a value is
 // written and journalled, both shores of a crossing move.
 func TestRun(t *testing.T) {
-	b := start(t, "demo", t.TempDir()).open(t, "/timetable")
+	b := start(t, "demo", t.TempDir()).open(t, "/timetable?line=plantnet")
 	b.sees("Nothing runs")
 	b.sees("DO probe 11 · read 33 holding @ 40001")
-	b.press("Start the run")
+	b.press("Start the line")
 	b.sees("11 of 11 links run on the bench")
 	b.until("every request but one is measured", `[...document.querySelectorAll("[data-measured]")].filter(e => e.dataset.measured > 0).length >= 17`)
 	b.sees("never") // the one that the device declines
@@ -107,8 +107,8 @@ func TestPlantIsLocked(t *testing.T) {
 // TestTraffic: every fault of the bench becomes a finding in words, and an
 // exchange opens into labelled bytes.
 func TestTraffic(t *testing.T) {
-	b := start(t, "demo", t.TempDir()).open(t, "/timetable")
-	b.press("Start the run")
+	b := start(t, "demo", t.TempDir()).open(t, "/timetable?line=plantnet")
+	b.press("Start the line")
 	b.sees("11 of 11 links run")
 	b.to("/traffic")
 	b.until("exchanges are there", `document.querySelectorAll("[data-exchange]").length > 5`)
