@@ -29,6 +29,7 @@ type Target struct {
 type Reply struct {
 	Outcome  exchange.Outcome
 	Cause    exchange.Cause
+	Looks    string // the character format that the octets look like, if any
 	Code     int    // error code of the protocol, if Declined
 	Sentence string // what happened, in words
 	// SentAt is when the request went out, where it had to wait for a silence

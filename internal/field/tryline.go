@@ -106,9 +106,15 @@ func (w *walk) silence(ctx context.Context, reply *Reply, unit int) {
 func (w *walk) garbled(replies []Reply, unit int) {
 	counts := map[exchange.Cause]int{}
 	last := map[exchange.Cause]string{}
+	looks := map[string]int{}
 	for i := range replies {
-		counts[replies[i].Cause]++
-		last[replies[i].Cause] = replies[i].Sentence
+		r := &replies[i]
+		counts[r.Cause]++
+		looks[r.Looks]++
+		// Of several formats that it looks like, the most frequent counts.
+		if last[r.Cause] == "" || looks[r.Looks] >= 2 || r.Looks == "" {
+			last[r.Cause] = r.Sentence
+		}
 	}
 	tried := len(replies)
 	w.wireGood("Bytes come back from the line.")

@@ -137,7 +137,7 @@ func (e *Engine) order(w *writing, v value.Value) WriteOrder {
 	mode := e.mode
 	e.mu.Unlock()
 	o := WriteOrder{
-		Point: w.point.ID, Name: w.point.Name, Device: w.device.Name, Link: w.link.ID, Target: w.device.Port(w.link.Line).Host,
+		Point: w.point.ID, Name: w.point.Name, Device: w.device.Name, Link: w.link.ID, Target: e.placeOf(w),
 		Address: def.Scheme.Short(w.point.Address), Function: def.WriteFunction(w.area.Key, w.point.Units(w.area.UnitBits)),
 		Old: live.Shown, OldAtMs: live.AtMs, New: w.point.Shown(w.scale.Apply(w.rounded())), Unit: w.point.Unit, Mode: mode,
 		Words: spaced(w.data),
@@ -155,6 +155,22 @@ func (e *Engine) order(w *writing, v value.Value) WriteOrder {
 		}
 	}
 	return o
+}
+
+// placeOf says where the device is: its address, or its unit on a serial line.
+func (e *Engine) placeOf(w *writing) string {
+	line := e.Site().Line(w.link.Line)
+	if line == nil || line.Medium != site.SerialLine {
+		return w.device.Port(w.link.Line).Host
+	}
+	_, def, err := DriverOf(w.link.Protocol)
+	if err != nil {
+		return line.Name
+	}
+	if unit := def.Value(w.link.Settings, "unit"); unit != 0 {
+		return fmt.Sprintf("%s, unit %d", line.Name, unit)
+	}
+	return line.Name + ", every unit at once"
 }
 
 // rounded is the raw value that the encoded octets stand for.
@@ -181,7 +197,12 @@ func (e *Engine) Write(ctx context.Context, pointID string, v value.Value) (Writ
 			result.Sentence = "Nothing was written: " + reply.Sentence + "."
 			return
 		}
-		if reply = r.write(conn, w); !reply.OK() {
+		reply = r.write(conn, w)
+		if reply.Outcome == exchange.Sent {
+			result.OK, result.Sentence = true, "Sent to every unit of the line. None answers to that, so nothing is proved by it."
+			return
+		}
+		if !reply.OK() {
 			result.Sentence = fmt.Sprintf("%s did not take it: %s.", w.device.Name, reply.Sentence)
 			return
 		}

@@ -65,6 +65,9 @@ type Route struct {
 	// Unticked are lines of the device's access checklist that would explain
 	// the fault and that nobody has seen to.
 	Unticked []site.AccessLine `json:"unticked,omitempty"`
+	// Ask are settings of the answering end that nobody knows and that would
+	// decide something, in words.
+	Ask []string `json:"ask,omitempty"`
 	Requests int               `json:"requests"`
 }
 
@@ -178,13 +181,19 @@ var explaining = map[Stop][]site.AccessKind{
 }
 
 // Explain adds to what stops a message the access lines of the device that
-// nobody has ticked and that would explain it.
+// nobody has ticked and that would explain it, and the settings that somebody
+// should look up.
 func (r *Route) Explain(s *site.Site, link *site.Link) {
 	device := s.Device(link.Answering)
 	if r.StopsAt == nil || device == nil {
 		return
 	}
 	r.Unticked = s.Unticked(device, explaining[*r.StopsAt]...)
+	for _, row := range FaceToFace(s, link) {
+		if row.Answering == unknown && row.Key != "terminated" {
+			r.Ask = append(r.Ask, row.Title)
+		}
+	}
 }
 
 // Findings turns what stopped a message, or nearly did, into findings.

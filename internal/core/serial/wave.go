@@ -2,6 +2,7 @@ package serial
 
 import (
 	"cmp"
+	"math"
 	"slices"
 )
 
@@ -150,7 +151,8 @@ type Guess struct {
 	Share float64 `json:"share"`
 }
 
-// Head is how an answer must begin, and how many octets the whole of it has.
+// Head is how an answer must begin, and how many octets the whole of it has, 0
+// where nobody can tell.
 type Head struct {
 	Octets []byte
 	Length int
@@ -158,7 +160,7 @@ type Head struct {
 
 // fills is how many made-up endings are tried to see how many characters a
 // receiver that is set otherwise takes an answer for.
-const fills = 6
+const fills = 24
 
 // Explain ranks the formats at which a sender of an answer that begins as one
 // of the heads would make a receiver set to own see what it saw: as far as its
@@ -186,10 +188,11 @@ func Explain(received []byte, heads []Head, own Format) []Guess {
 }
 
 func explains(received []byte, h Head, f, own Format) float64 {
-	if h.Length < len(h.Octets) {
-		return 0
+	length := h.Length
+	if length == 0 {
+		length = len(h.Octets) + 1
 	}
-	whole := make([]byte, h.Length)
+	whole := make([]byte, max(length, len(h.Octets)))
 	copy(whole, h.Octets)
 	least, most := len(whole)*20, 0
 	var seen []byte // what all endings have in common
@@ -211,7 +214,10 @@ func explains(received []byte, h Head, f, own Format) float64 {
 		}
 		seen = seen[:same]
 	}
-	if len(seen) == 0 || len(received) < len(seen) || len(received) < least-1 || len(received) > most+1 {
+	if h.Length == 0 {
+		least, most = 0, math.MaxInt
+	}
+	if len(seen) == 0 || len(received) < len(seen) || len(received) < least-1 || len(received)-1 > most {
 		return 0
 	}
 	right, of := 0.0, 0.0
@@ -225,8 +231,14 @@ func explains(received []byte, h Head, f, own Format) float64 {
 			right += weight
 		}
 	}
+	if len(received) < least || len(received) > most {
+		return unlikely * right / of // one character more or less, by noise
+	}
 	return right / of
 }
+
+// unlikely weighs an explanation that would bring another number of characters.
+const unlikely = 0.7
 
 // Nearest lists the usual formats, those first that differ from own in the
 // fewest settings, own itself at the head: people change one at a time.

@@ -153,7 +153,10 @@ func (c *lineConn) exchange() field.Reply {
 	}
 	sent := began.Add(ms(c.char * float64(len(c.request))))
 	if c.unit == 0 {
+		// Nobody may speak before every unit has done it, and the port must not
+		// be closed while it goes out.
 		c.quiet = sent.Add(max(c.turn, ms(c.silence)))
+		time.Sleep(time.Until(c.quiet))
 		return field.Reply{Outcome: exchange.Sent, Sentence: "sent to every unit of the line; none answers to that", Request: c.request}
 	}
 	h := hearing{deadline: sent.Add(c.limit), sent: sent}
@@ -289,40 +292,40 @@ func (c *lineConn) failed(h *hearing) field.Reply {
 		return reply
 	}
 	reply := field.Reply{Outcome: exchange.Garbled, Request: c.request, Answer: c.in}
-	reply.Cause, reply.Sentence = c.cause()
+	reply.Cause, reply.Looks, reply.Sentence = c.cause()
 	return reply
 }
 
 // cause tells what an answer that does not pass looks like.
-func (c *lineConn) cause() (exchange.Cause, string) {
+func (c *lineConn) cause() (cause exchange.Cause, looks, says string) {
 	whole, _ := c.framing.AnswerLen(c.in)
 	if whole > 0 && whole <= len(c.in) {
 		if unit, _, err := c.framing.Open(c.in[:whole]); err == nil {
 			if unit != c.unit {
-				return exchange.OtherUnit, fmt.Sprintf("unit %d answers in the place of unit %d", unit, c.unit)
+				return exchange.OtherUnit, "", fmt.Sprintf("unit %d answers in the place of unit %d", unit, c.unit)
 			}
 			if len(c.in) > whole {
-				return exchange.TwoUnits, fmt.Sprintf("a right answer came and %d octets more: two units answer to number %d", len(c.in)-whole, c.unit)
+				return exchange.TwoUnits, "", fmt.Sprintf("a right answer came and %d octets more: two units answer to number %d", len(c.in)-whole, c.unit)
 			}
 		}
 	}
 	heads := c.heads()
 	head := bytes.HasPrefix(c.in, heads[0].Octets) || bytes.HasPrefix(c.in, heads[1].Octets)
 	if head && whole > 0 && len(c.in) > whole {
-		return exchange.TwoUnits, fmt.Sprintf("the answer begins as it should and %d octets come too many: two units talk at once", len(c.in)-whole)
+		return exchange.TwoUnits, "", fmt.Sprintf("the answer begins as it should and %d octets come too many: two units talk at once", len(c.in)-whole)
 	}
 	if head && whole > len(c.in) {
-		return exchange.CutShort, fmt.Sprintf("%d octets came and the other %d of the answer did not", len(c.in), whole-len(c.in))
+		return exchange.CutShort, "", fmt.Sprintf("%d octets came and the other %d of the answer did not", len(c.in), whole-len(c.in))
 	}
 	if !head && c.char > 0 {
 		if guesses := serial.Explain(c.in, heads[:], c.format); len(guesses) > 0 && guesses[0].Share >= 0.6 {
-			return exchange.Format, fmt.Sprintf("%d octets came and none pass: they look like %s, and this end is set to %s", len(c.in), guesses[0].Format, c.format)
+			return exchange.Format, guesses[0].Format.String(), fmt.Sprintf("%d octets came and none pass: they look like %s, and this end is set to %s", len(c.in), guesses[0].Format, c.format)
 		}
 	}
 	if _, err := judge(c.framing, c.request, c.in); err != nil {
-		return exchange.Noise, fmt.Sprintf("%d octets came and do not pass: %s", len(c.in), err)
+		return exchange.Noise, "", fmt.Sprintf("%d octets came and do not pass: %s", len(c.in), err)
 	}
-	return exchange.Noise, fmt.Sprintf("%d octets came that are no answer", len(c.in))
+	return exchange.Noise, "", fmt.Sprintf("%d octets came that are no answer", len(c.in))
 }
 
 // heads returns how an answer, and a refusal, must begin.
@@ -336,13 +339,16 @@ func (c *lineConn) heads() [2]serial.Head {
 		answer = append(answer, 2*c.pdu[4])
 		length = 3 + int(answer[2])
 	case c.pdu[0] == wire.EncapsulatedTransfer, c.pdu[0] == wire.ReportServerID:
-		length = 24 // it is not known
+		length = 0 // it depends on the device
 	default:
 		answer = append(answer, c.pdu[1:min(4, len(c.pdu))]...)
 		length = 6
 	}
 	refusal := []byte{c.unit, c.pdu[0] | 0x80}
 	frame := func(head []byte, octets int) serial.Head {
+		if octets == 0 {
+			return serial.Head{Octets: head}
+		}
 		if c.framing == wire.ASCII {
 			return serial.Head{Octets: fmt.Appendf([]byte{':'}, "%X", head), Length: 2*octets + 5}
 		}

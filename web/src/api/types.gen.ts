@@ -291,6 +291,7 @@ export interface Route {
   stopsAt: string;
   identity?: string;
   unticked?: AccessLine[];
+  ask?: string[];
   requests: number;
 }
 export interface Check {

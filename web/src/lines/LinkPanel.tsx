@@ -95,6 +95,9 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
           <Link to="/lines/$kind/$id" params={{ kind: "device", id: link.answering }} className="mt-1 inline-block font-semibold underline">Open its access checklist</Link>
         </div>
       )}
+      {route?.ask && route.ask.length > 0 && (
+        <div className="notice note mt-3"><b>Look up at the device: {route.ask.join(", ")}.</b> Nobody has entered it yet, and it would decide whether the ends agree.</div>
+      )}
       <div className="mt-3 flex flex-wrap gap-2">
         <button type="button" className="button main" disabled={trying} onClick={() => void tryIt()}>{trying ? "Trying…" : tried ? "Try again" : "Try it"}</button>
         <button type="button" className="button" onClick={() => void run()}>{running ? "Stop the run" : "Run it"}</button>
