@@ -99,6 +99,15 @@ func serve(c *cobra.Command, listen, dir, passphrase string, first func() *site.
 	}
 	engine := field.NewEngine(now, b)
 	defer engine.Close()
+	earlier, err := st.Outages(ctx, recalled)
+	if err != nil {
+		return err
+	}
+	outages := make([]field.Outage, len(earlier))
+	for i, o := range earlier {
+		outages[i] = field.Outage(o)
+	}
+	engine.Hub.Recall(outages)
 	samplesCtx, stopSamples := context.WithCancel(ctx)
 	saved := make(chan struct{})
 	go func() {
@@ -137,7 +146,10 @@ func lockFolder(dir string) (release func(), err error) {
 	return func() { _ = f.Close() }, nil // the lock goes with the file
 }
 
-// saveSamples moves samples from the hub to the disk once a second.
+// recalled is how many outages of earlier runs are shown.
+const recalled = 500
+
+// saveSamples moves samples and outages from the hub to the disk once a second.
 func saveSamples(ctx context.Context, c *cobra.Command, st *store.Store, hub *field.Hub) {
 	ticker := time.NewTicker(time.Second)
 	defer ticker.Stop()
@@ -153,9 +165,13 @@ func saveSamples(ctx context.Context, c *cobra.Command, st *store.Store, hub *fi
 		for i, s := range taken {
 			list[i] = store.Sample(s)
 		}
-		err := st.AddSamples(ctx, list)
+		outages := []store.Outage{}
+		for _, o := range hub.DrainOutages() {
+			outages = append(outages, store.Outage(o))
+		}
+		err := errors.Join(st.AddSamples(ctx, list), st.KeepOutages(ctx, outages))
 		if err != nil && ctx.Err() == nil && !failing {
-			fmt.Fprintln(c.ErrOrStderr(), "ferry: samples are not being kept:", err)
+			fmt.Fprintln(c.ErrOrStderr(), "ferry: samples and outages are not being kept:", err)
 		}
 		failing = err != nil
 	}

@@ -108,6 +108,7 @@ type Hub struct {
 	samples   []Sample
 	links     map[string]*linkLog
 	outages   []Outage
+	toKeep    []Outage // that began or ended and wait to be stored
 }
 
 // Outage is a time for which a link brought nothing.
@@ -115,7 +116,8 @@ type Outage struct {
 	Link   string `json:"link"`
 	Device string `json:"device"`
 	FromMs int64  `json:"fromMs"`
-	// ToMs is when it came back, 0 while it has not.
+	// ToMs is when it came back, 0 while it has not, negative where Ferry was
+	// stopped before.
 	ToMs   int64  `json:"toMs"`
 	Reason string `json:"reason"`
 	Tries  int    `json:"tries"` // that failed
@@ -131,9 +133,14 @@ const (
 // linkLog is what the hub remembers of a link.
 type linkLog struct {
 	thinks []float64
-	at     int // the oldest, once full
-	outage int // index of the open one plus 1
+	at     int    // the oldest, once full
+	failed Outage // what failed since it last answered
+	outage int    // index of the open one plus 1
 }
+
+// leastFailed is how many tries in a row must fail to be an outage: one that
+// fails and is made good by the next is none.
+const leastFailed = 2
 
 // log keeps thinking times, and outages with their ends.
 func (h *Hub) log(e *exchange.Exchange) {
@@ -143,8 +150,9 @@ func (h *Hub) log(e *exchange.Exchange) {
 		h.links[e.Link] = l
 	}
 	if e.Outcome == exchange.Answered || e.Outcome == exchange.Declined {
-		if l.outage > 0 {
+		if l.failed = (Outage{}); l.outage > 0 {
 			h.outages[l.outage-1].ToMs = e.At.UnixMilli()
+			h.toKeep = append(h.toKeep, h.outages[l.outage-1])
 			l.outage = 0
 		}
 		think := e.ThinkMs
@@ -164,17 +172,25 @@ func (h *Hub) log(e *exchange.Exchange) {
 	if e.RequestID == "" && e.Outcome != exchange.Unreached && e.Outcome != exchange.Refused {
 		return // a question of a person's, not the run's
 	}
-	if l.outage == 0 {
-		if len(h.outages) >= keptOutages {
-			h.outages = slices.Delete(h.outages, 0, keptOutages/2)
-			for _, each := range h.links {
-				each.outage = max(0, each.outage-keptOutages/2)
-			}
-		}
-		h.outages = append(h.outages, Outage{Link: e.Link, Device: e.Device, FromMs: e.At.UnixMilli(), Reason: e.Sentence})
-		l.outage = len(h.outages)
+	if l.outage > 0 {
+		h.outages[l.outage-1].Tries++
+		return
 	}
-	h.outages[l.outage-1].Tries++
+	if l.failed.Tries++; l.failed.Tries == 1 {
+		l.failed = Outage{Link: e.Link, Device: e.Device, FromMs: e.At.UnixMilli(), Reason: e.Sentence, Tries: 1}
+	}
+	if l.failed.Tries < leastFailed {
+		return
+	}
+	if len(h.outages) >= keptOutages {
+		h.outages = slices.Delete(h.outages, 0, keptOutages/2)
+		for _, each := range h.links {
+			each.outage = max(0, each.outage-keptOutages/2)
+		}
+	}
+	h.outages = append(h.outages, l.failed)
+	h.toKeep = append(h.toKeep, l.failed)
+	l.outage = len(h.outages)
 }
 
 // Outages returns the log of outages, the newest last.
@@ -182,6 +198,32 @@ func (h *Hub) Outages() []Outage {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	return append([]Outage{}, h.outages...)
+}
+
+// DrainOutages hands over the outages that began or ended since the last call.
+func (h *Hub) DrainOutages() []Outage {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	drained := h.toKeep
+	h.toKeep = nil
+	return drained
+}
+
+// Recall puts outages of earlier runs at the head of the log.
+func (h *Hub) Recall(list []Outage) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for i := range list {
+		if list[i].ToMs == 0 {
+			list[i].ToMs = -1
+		}
+	}
+	h.outages = append(list, h.outages...)
+	for _, l := range h.links {
+		if l.outage > 0 {
+			l.outage += len(list)
+		}
+	}
 }
 
 // Thinks returns what was measured of the device behind each link: median and

@@ -62,12 +62,20 @@ func (w *walk) onlyOne(ctx context.Context, unit int) bool {
 	if !ok {
 		return true
 	}
-	if heard := ear.Listen(ctx, linger); heard.Octets > 3 {
-		w.route.Set(route.Session, route.Fault, fmt.Sprintf("Two devices answer to unit %d: behind the answer came %d octets more.", unit, heard.Octets),
-			"Take one of them off the line, and give it a number of its own.")
-		return false
+	heard := ear.Listen(ctx, linger)
+	if heard.Octets <= 3 {
+		return true
 	}
-	return true
+	// It may have been a late answer to an earlier question: asked once more,
+	// nothing is owed.
+	if _, ok := w.plainRead(ctx); ok {
+		if heard = ear.Listen(ctx, linger); heard.Octets <= 3 {
+			return true
+		}
+	}
+	w.route.Set(route.Session, route.Fault, fmt.Sprintf("Two devices answer to unit %d: behind the answer came %d octets more.", unit, heard.Octets),
+		"Take one of them off the line, and give it a number of its own.")
+	return false
 }
 
 // silence decides what nothing at all means: if others on the line answer, the

@@ -147,3 +147,19 @@ func TestSamples(t *testing.T) {
 		t.Errorf("got %v, %v", got, err)
 	}
 }
+
+// TestOutages: an outage is kept when it begins, and its end with it.
+func TestOutages(t *testing.T) {
+	s, ctx := opened(t, t.TempDir()), context.Background()
+	began := Outage{Link: "lss-do13", Device: "do13", FromMs: 1000, Reason: "nothing came back within 300 ms", Tries: 1}
+	ended, other := began, Outage{Link: "lss-do14", Device: "do14", FromMs: 1500, Reason: "nothing came back within 300 ms", Tries: 2}
+	ended.ToMs, ended.Tries = 9000, 12
+	for _, list := range [][]Outage{{began}, {other, ended}, nil} {
+		if err := s.KeepOutages(ctx, list); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got, err := s.Outages(ctx, 10); err != nil || !reflect.DeepEqual(got, []Outage{ended, other}) {
+		t.Errorf("%+v, %v", got, err)
+	}
+}

@@ -224,7 +224,7 @@ func (h *hearing) until(c *lineConn) time.Time {
 	case h.last.IsZero():
 		return h.deadline
 	case h.closing:
-		return h.last.Add(max(ms(2*c.silence), 6*time.Millisecond))
+		return h.last.Add(max(ms(4*c.silence), 20*time.Millisecond))
 	case c.framing == wire.ASCII:
 		return h.last.Add(time.Second) // serial line guide, clause 2.5.2.1
 	}

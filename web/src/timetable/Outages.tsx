@@ -13,11 +13,11 @@ export function Outages({ site, outages }: { site: SiteView; outages: Outage[] }
         <tbody>
           {outages.toReversed().slice(0, 100).map((o) => (
             <tr key={o.link + o.fromMs}>
-              <td><Mark kind={o.toMs ? "good" : "fault"} size={14} label={o.toMs ? "came back" : "still away"} /></td>
+              <td><Mark kind={o.toMs > 0 ? "good" : o.toMs < 0 ? "not-yet" : "fault"} size={14} label={o.toMs > 0 ? "came back" : o.toMs < 0 ? "not known" : "still away"} /></td>
               <td className="font-semibold">{site.devices.find((d) => d.id === o.device)?.name ?? o.device}</td>
               <td className="mono whitespace-nowrap">{clock(o.fromMs)}</td>
-              <td className="mono whitespace-nowrap">{o.toMs ? clock(o.toMs) : "still away"}</td>
-              <td className="num">{o.toMs ? `${((o.toMs - o.fromMs) / 1000).toFixed(1)}\u2009s` : "—"}</td>
+              <td className="mono whitespace-nowrap">{o.toMs > 0 ? clock(o.toMs) : o.toMs < 0 ? "not known: Ferry was stopped" : "still away"}</td>
+              <td className="num">{o.toMs > 0 ? `${((o.toMs - o.fromMs) / 1000).toFixed(1)}\u2009s` : "—"}</td>
               <td className="num">{o.tries}</td>
               <td className="small">{o.reason}</td>
             </tr>
