@@ -74,10 +74,10 @@ func TestWhatIf(t *testing.T) {
 	if load(done.Plan) != baud.After {
 		t.Errorf("made, it is %g, promised %g", load(done.Plan), baud.After)
 	}
-	if code := s.call("POST", "/api/timetable/whatif", WhatIfRequest{Line: "rowa", Edits: []site.Edit{{Kind: "line", ID: "rowa", After: json.RawMessage(`{"medium":"smoke"}`)}}}, nil); code != 422 {
+	if code := s.call("POST", "/api/timetable/whatif", WhatIfRequest{Line: "rowa", Edits: []site.Edit{{Kind: "line", ID: "rowa", After: json.RawMessage(`{"medium":"smoke"}`)}}}, &struct{}{}); code != 422 {
 		t.Errorf("an edit that cannot be kept: %d", code)
 	}
-	if code := s.call("POST", "/api/timetable/learn", struct{}{}, nil); code != 422 {
+	if code := s.call("POST", "/api/timetable/learn", struct{}{}, &struct{}{}); code != 422 {
 		t.Errorf("learning from nothing: %d", code)
 	}
 }

@@ -32,8 +32,6 @@ type serialLine struct {
 	mu    sync.Mutex
 	units []*unit
 	fault Fault // of the line itself
-	turn  uint64
-	heard []byte
 }
 
 // unit is one simulated device on a line.
@@ -289,7 +287,6 @@ func (l *serialLine) asked(data []byte, now time.Time) []delivery {
 		back = serial.Merge(back, u.hears(data, request, own, end))
 	}
 	chars := serial.Receive(back, own)
-	l.turn++
 	spoiled := l.fault.Kind == "noise" || l.fault.Kind == "lost"
 	if spoiled && rand.IntN(100) < l.fault.Value {
 		chars = disturb(l.fault.Kind, chars)

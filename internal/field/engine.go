@@ -143,7 +143,8 @@ func (e *Engine) targetOf(link *site.Link) (t Target, key string, err error) {
 	}
 	switch def.Turns {
 	case protocol.TurnsOfLine:
-		return t, "line " + link.Line + " " + t.Dial + " " + link.Protocol, nil
+		// A port that is opened anew with other settings is another channel.
+		return t, "line " + link.Line + " " + t.Dial + " " + link.Protocol + " " + t.Format.String(), nil
 	case protocol.TurnsOfAddress:
 		return t, "address " + t.Dial, nil
 	}

@@ -119,11 +119,6 @@ func (r *runner) conn() Conn { return r.channel.conn }
 // too short a while ago.
 func (r *runner) connect(ctx context.Context) bool { return r.channel.open(ctx, r) }
 
-func (r *runner) hangUp() { r.channel.hangUp() }
-
-// resting reports whether the device is being left alone.
-func (r *runner) resting(now time.Time) bool { return now.Before(r.restUntil) }
-
 func (r *runner) exchange(operation string, reply *Reply, at time.Time, took time.Duration) *exchange.Exchange {
 	if !reply.SentAt.IsZero() {
 		// What it waited for the line to be silent is no time of its own.

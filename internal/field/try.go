@@ -357,6 +357,11 @@ func (w *walk) read(ctx context.Context, i int) (Reply, bool) {
 	}
 	began := time.Now()
 	reply := r.conn().Read(j.Area, j.Start, j.Count)
+	for again := 1; again < r.tries && reply.Outcome == exchange.NoAnswer && r.conn().Usable() && ctx.Err() == nil; again++ {
+		w.record(j.Operation, &reply, began) // as often as the run would try
+		began = time.Now()
+		reply = r.conn().Read(j.Area, j.Start, j.Count)
+	}
 	took := time.Since(began)
 	w.route.Requests++
 	e := r.exchange(j.Operation, &reply, began, took)

@@ -67,8 +67,8 @@ type Route struct {
 	Unticked []site.AccessLine `json:"unticked,omitempty"`
 	// Ask are settings of the answering end that nobody knows and that would
 	// decide something, in words.
-	Ask []string `json:"ask,omitempty"`
-	Requests int               `json:"requests"`
+	Ask      []string `json:"ask,omitempty"`
+	Requests int      `json:"requests"`
 }
 
 // New returns a route with every stop not tried.

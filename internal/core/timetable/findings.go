@@ -176,6 +176,9 @@ func SamplingWords(paceMs, statedMs, seenMs, samples int) string {
 	change := statedMs
 	if change == 0 {
 		if seenMs == 0 {
+			if samples < 2*leastChanges {
+				return "Too few samples yet to tell how fast it can be."
+			}
 			return fmt.Sprintf("It changed too seldom in %d samples to tell how fast it can be.", samples)
 		}
 		if seenMs < 2*paceMs {
