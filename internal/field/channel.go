@@ -2,6 +2,7 @@ package field
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"ferry/internal/core/exchange"
@@ -114,8 +115,9 @@ func (c *channel) loop(ctx context.Context) {
 			case cmd := <-c.commands:
 				c.carryOut(ctx, cmd)
 			default:
-				r.ask(c.life, next, now)
-				if c.total++; c.asked != nil {
+				due := r.dueWith(next, now)
+				r.ask(c.life, due, now)
+				if c.total += len(due); c.asked != nil {
 					c.asked(c.total)
 				}
 			}
@@ -143,6 +145,24 @@ func (c *channel) next(now time.Time) (by *runner, first *job) {
 		}
 	}
 	return by, first
+}
+
+// dueWith returns a job with the others of its link that are due and may be
+// under way with it, in the order of their deadlines.
+func (r *runner) dueWith(first *job, now time.Time) []*job {
+	r.due = append(r.due[:0], first)
+	if r.atOnce > 1 {
+		for i := range r.jobs {
+			if j := &r.jobs[i]; j != first && !j.done && !j.due.After(now) {
+				r.due = append(r.due, j)
+			}
+		}
+		slices.SortStableFunc(r.due[1:], func(a, b *job) int {
+			return a.due.Add(a.deadline()).Compare(b.due.Add(b.deadline()))
+		})
+		r.due = r.due[:min(len(r.due), r.atOnce)]
+	}
+	return r.due
 }
 
 // before reports whether j is to be asked before other.

@@ -67,6 +67,20 @@ type Conn interface {
 	Close() error
 }
 
+// ReadOrder is one read of several that are asked at once.
+type ReadOrder struct {
+	Area  string
+	Start uint32
+	Count int
+}
+
+// Pipelined is a Conn that can have several requests under way.
+type Pipelined interface {
+	// ReadMany sends all reads and tells of each answer as it comes, in
+	// whatever order. A reply is valid until the next, as with Read.
+	ReadMany(reads []ReadOrder, came func(i int, reply Reply))
+}
+
 // Listener is a Conn that can hear what others say.
 type Listener interface {
 	// Listen takes in what comes for as long as it is told, and asks nothing.

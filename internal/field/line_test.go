@@ -29,6 +29,10 @@ func TestFamily(t *testing.T) {
 				line.Medium, line.Serial = site.SerialLine, &site.Serial{Standard: serial.TIA485Two, Format: serial.Format{Baud: 38400, Data: 8, Parity: serial.Odd, Stop: 1}}
 			}
 			s := row(line, protocol, 2, 2, 100)
+			if protocol == "modbus-tcp" {
+				s.Links[0].Settings["atOnce"] = 4
+				s.Devices[1].Points[4].PaceMs = 200
+			}
 			e, _ := benched(t, s)
 			for _, id := range []string{"k0", "k1"} {
 				r, err := e.Try(context.Background(), id)

@@ -21,8 +21,10 @@ type runner struct {
 	hub     *Hub
 	channel *channel
 	jobs    []job
+	due     []*job   // those that are asked together
 	points  []string // every point that is read
 
+	atOnce    int           // requests that may be under way together
 	tries     int           // how often a request is sent at most
 	restAfter int           // silent tries after which the device is left alone, 0 for never
 	rest      time.Duration // for how long
@@ -33,10 +35,12 @@ type runner struct {
 // job is one request of the timetable with what it takes to decode it.
 type job struct {
 	timetable.Request
-	pace  time.Duration // 0 for once
-	due   time.Time
-	done  bool // a request that is sent once has been answered
-	parts []part
+	pace time.Duration // 0 for once
+	due  time.Time
+	// planned is when it was due, while it is asked.
+	planned time.Time
+	done    bool // a request that is sent once has been answered
+	parts   []part
 }
 
 // part is one point in the data of a request.
@@ -54,7 +58,7 @@ func newRunner(link *site.Link, device *site.Device, target Target, requests []t
 	if err != nil {
 		return nil, err
 	}
-	r := &runner{link: link, device: device, def: def, hub: hub,
+	r := &runner{link: link, device: device, def: def, hub: hub, atOnce: max(1, def.Value(link.Settings, "atOnce")),
 		tries: 1 + def.Value(link.Settings, "retries"), restAfter: def.Value(link.Settings, "restAfter"),
 		rest: time.Duration(def.Value(link.Settings, "restS")) * time.Second}
 	newChannel(driver, target).add(r)
@@ -132,58 +136,92 @@ func (r *runner) exchange(operation string, reply *Reply, at time.Time, took tim
 	}
 }
 
-// ask sends one request of the timetable now, again if no answer came, and sets
-// when it is due next. A pace that could not be held is not made up for.
-func (r *runner) ask(ctx context.Context, j *job, now time.Time) {
-	planned := j.due
+// ask sends requests of the timetable now, several at once where the link is
+// allowed to, each again if no answer came, and sets when they are due next. A
+// pace that could not be held is not made up for.
+func (r *runner) ask(ctx context.Context, jobs []*job, now time.Time) {
 	if !r.connect(ctx) {
-		j.due = maxTime(r.channel.retryAt, planned.Add(j.pace))
+		for _, j := range jobs {
+			j.due = maxTime(r.channel.retryAt, j.due.Add(j.pace))
+		}
 		return
 	}
-	if j.pace > 0 {
-		j.due = maxTime(now, planned.Add(j.pace))
+	for _, j := range jobs {
+		if j.planned = j.due; j.pace > 0 {
+			j.due = maxTime(now, j.planned.Add(j.pace))
+		}
 	}
-	tries := r.tries
-	if r.restAfter > 0 {
-		tries = max(1, min(tries, r.restAfter-r.silent)) // after a rest, once
-	}
-	for try := 0; try < tries && ctx.Err() == nil; try++ {
+	if many, ok := r.conn().(Pipelined); ok && len(jobs) > 1 {
+		orders := make([]ReadOrder, len(jobs))
+		for i, j := range jobs {
+			orders[i] = ReadOrder{j.Area, j.Start, j.Count}
+		}
 		at := time.Now()
-		reply := r.conn().Read(j.Area, j.Start, j.Count)
-		took := time.Since(at)
-		if ctx.Err() != nil {
-			return
-		}
-		e := r.exchange(j.Operation, &reply, at, took)
-		e.RequestID, e.Points, e.Area, e.Start, e.Count = j.ID, len(j.parts), j.Area, j.Start, j.Count
-		e.LateMs = max(0, float64(at.Sub(planned))/float64(time.Millisecond))
-		if reply.OK() {
-			r.silent = 0
-			r.hub.record(e, j.parts)
-			j.done = j.pace == 0
-			return
-		}
-		r.hub.record(e, nil)
-		r.hub.fail(j.Points, reply.Sentence)
-		if reply.Outcome == exchange.Declined {
-			r.silent = 0
-			break // it will say the same again
-		}
-		if reply.Outcome == exchange.NoAnswer {
-			r.silent++
-		}
-		if !r.conn().Usable() {
-			if reply.Outcome != exchange.Garbled || !r.connect(ctx) {
-				break
+		again := jobs[:0:0]
+		many.ReadMany(orders, func(i int, reply Reply) {
+			if ctx.Err() == nil && r.took(jobs[i], &reply, at) {
+				again = append(again, jobs[i])
 			}
+		})
+		for _, j := range again {
+			r.attempt(ctx, j, 1)
+		}
+	} else {
+		for _, j := range jobs {
+			r.attempt(ctx, j, 0)
 		}
 	}
-	if j.pace == 0 {
-		j.due = time.Now().Add(10 * time.Second)
+	for _, j := range jobs {
+		if j.pace == 0 && !j.done {
+			j.due = time.Now().Add(10 * time.Second)
+		}
 	}
 	if r.restAfter > 0 && r.silent >= r.restAfter {
 		r.layOff(time.Now())
 	}
+}
+
+// attempt sends one request, as often as it may still be tried.
+func (r *runner) attempt(ctx context.Context, j *job, tried int) {
+	tries := r.tries
+	if r.restAfter > 0 {
+		tries = max(1, min(tries, r.restAfter-r.silent)) // after a rest, once
+	}
+	for ; tried < tries && ctx.Err() == nil; tried++ {
+		if !r.conn().Usable() && !r.connect(ctx) {
+			return
+		}
+		at := time.Now()
+		reply := r.conn().Read(j.Area, j.Start, j.Count)
+		if ctx.Err() != nil || !r.took(j, &reply, at) {
+			return
+		}
+	}
+}
+
+// took takes in what came of a request, and reports whether it should be sent
+// again.
+func (r *runner) took(j *job, reply *Reply, at time.Time) (again bool) {
+	e := r.exchange(j.Operation, reply, at, time.Since(at))
+	e.RequestID, e.Points, e.Area, e.Start, e.Count = j.ID, len(j.parts), j.Area, j.Start, j.Count
+	e.LateMs = max(0, float64(e.At.Sub(j.planned))/float64(time.Millisecond))
+	if reply.OK() {
+		r.silent = 0
+		r.hub.record(e, j.parts)
+		j.done = j.pace == 0
+		return false
+	}
+	r.hub.record(e, nil)
+	r.hub.fail(j.Points, reply.Sentence)
+	switch reply.Outcome {
+	case exchange.Declined:
+		r.silent = 0
+		return false // it will say the same again
+	case exchange.NoAnswer:
+		r.silent++
+		return true
+	}
+	return r.conn().Usable() || reply.Outcome == exchange.Garbled
 }
 
 // layOff leaves a silent device alone for a while, so that it does not cost the

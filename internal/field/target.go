@@ -34,7 +34,7 @@ func NewReader(link *site.Link, device *site.Device, target Target) (*Reader, er
 func (r *Reader) Read(ctx context.Context) []Live {
 	r.runner.channel.retryAt = time.Time{} // who asks once wants to know now
 	for i := range r.runner.jobs {
-		r.runner.ask(ctx, &r.runner.jobs[i], time.Now())
+		r.runner.ask(ctx, []*job{&r.runner.jobs[i]}, time.Now())
 	}
 	list := make([]Live, 0, len(r.runner.device.Points))
 	for i := range r.runner.device.Points {
@@ -100,9 +100,10 @@ func RunRequests(link *site.Link, device *site.Device, target Target, n int) (an
 		r.jobs[i].pace = 1 // a nanosecond: always due
 	}
 	c := r.channel
-	finished := make(chan struct{})
+	finished, closed := make(chan struct{}), false
 	c.asked = func(total int) {
-		if total == n {
+		if total >= n && !closed {
+			closed = true
 			close(finished)
 		}
 	}

@@ -12,7 +12,8 @@ import (
 var (
 	ModbusTCP = modbus(Def{
 		Name: "modbus-tcp", Title: "Modbus TCP", Asker: "client", Answerer: "server", Medium: "ethernet", Turns: TurnsOfLink,
-		Settings: append(modbusTCPPort(502), modbusSettings(0, 255, 500, 1, 0, 4)...),
+		Settings: append(append(modbusTCPPort(502), modbusSettings(0, 255, 500, 1, 0, 4)...),
+			Setting{Key: "atOnce", Title: "Requests at once", End: Asking, Default: 1, Least: 1, Most: 16, Stop: "pace"}),
 	}, func(pdu int) int { return ethernetAround + 7 + pdu }, ethernetAround)
 
 	// ModbusRTUTCP is RTU frames in a TCP stream, as many serial servers pass

@@ -175,7 +175,7 @@ func (c *compiler) link(link *site.Link) {
 	}
 	r := c.byKey[key]
 	if r == nil {
-		r = &resource{line: link.Line}
+		r = &resource{line: link.Line, atOnce: max(1, def.Value(link.Settings, "atOnce"))}
 		c.byKey[key] = r
 		c.plan.resources = append(c.plan.resources, r)
 	}
@@ -193,7 +193,7 @@ func (c *compiler) link(link *site.Link) {
 		}
 		l.load.RoundMs += usual
 		if t.periodMs > 0 {
-			l.load.Utilisation += usual / t.periodMs
+			l.load.Utilisation += usual / t.periodMs / float64(r.atOnce)
 			l.load.PerSecond += 1000 / t.periodMs
 		}
 		if t.periodMs >= 0 {
@@ -373,8 +373,9 @@ func (c *compiler) crossings() {
 		}
 		t := task{request: -1, periodMs: float64(paces[x.From]), ms: l.ends.write(area.Key, p.Units(area.UnitBits)), after: l.ends.after}
 		l.resource.tasks = append(l.resource.tasks, t)
-		l.load.Writes += t.ms / t.periodMs
-		l.load.Utilisation += t.ms / t.periodMs
+		share := t.ms / t.periodMs / float64(l.resource.atOnce)
+		l.load.Writes += share
+		l.load.Utilisation += share
 	}
 }
 

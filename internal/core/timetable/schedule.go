@@ -6,9 +6,11 @@ import (
 	"slices"
 )
 
-// resource serves one request at a time: a serial line, or a connection.
+// resource serves one request at a time: a serial line, or a connection. A
+// connection may be allowed more at once.
 type resource struct {
 	line   string
+	atOnce int
 	tasks  []task
 	cyclic float64 // utilisation by what nobody requests
 }
@@ -65,6 +67,7 @@ func (r *resource) spread(requests []Request, index int) {
 		n = int(min(buckets, math.Ceil(longest/beat)))
 	}
 	full := make([]float64, n)
+	share := func(t *task) float64 { return t.ms / float64(max(1, r.atOnce)) }
 	for _, i := range order {
 		t := &r.tasks[i]
 		switch {
@@ -72,11 +75,11 @@ func (r *resource) spread(requests []Request, index int) {
 			// Once comes in the first beat, behind what repeats.
 			t.offsetMs = full[0]
 			if t.periodMs == 0 {
-				full[0] += t.ms
+				full[0] += share(t)
 				break
 			}
 			for k := range full {
-				full[k] += t.ms
+				full[k] += share(t)
 			}
 		default:
 			every := min(n, max(1, int(t.periodMs/beat)))
@@ -92,7 +95,7 @@ func (r *resource) spread(requests []Request, index int) {
 			}
 			t.offsetMs = float64(best)*beat + full[best]
 			for k := best; k < n; k += every {
-				full[k] += t.ms
+				full[k] += share(t)
 			}
 		}
 		t.offsetMs += phase(index, beat)
@@ -126,14 +129,22 @@ func (r *resource) simulate(requests []Request) {
 		best[i] = math.Inf(1)
 		t := &r.tasks[i]
 		future.push(turn{i, t.offsetMs, t.offsetMs})
-		load += t.ms / r.weight(t)
+		load += t.ms / r.weight(t) / float64(max(1, r.atOnce))
 	}
 	most := turns
 	if load > 1 {
 		most, horizon = 4*len(r.tasks)+200, math.Inf(1) // it only gets later
 	}
+	free := make([]float64, max(1, r.atOnce)) // when each place is free again
 	now := 0.0
 	for range most {
+		place := 0
+		for i := range free {
+			if free[i] < free[place] {
+				place = i
+			}
+		}
+		now = max(now, free[place])
 		if len(ready) == 0 {
 			if len(future) == 0 || future[0].due > horizon {
 				break
@@ -150,8 +161,8 @@ func (r *resource) simulate(requests []Request) {
 		}
 		next := ready.pop()
 		t := &r.tasks[next.task]
-		now += t.ms
-		response := now - t.after - next.due
+		free[place] = now + t.ms
+		response := free[place] - t.after - next.due
 		best[next.task], worst[next.task] = min(best[next.task], response), max(worst[next.task], response)
 	}
 	// What never had its turn is at least as late as the end.

@@ -58,3 +58,19 @@ func TestSampling(t *testing.T) {
 		}
 	}
 }
+
+// TestAtOnce: a connection with two places serves two requests side by side.
+func TestAtOnce(t *testing.T) {
+	requests := []Request{{PaceMs: 100}, {PaceMs: 100}, {PaceMs: 100}}
+	two := resource{atOnce: 2}
+	for i := range requests {
+		two.tasks = append(two.tasks, task{request: i, periodMs: 100, ms: 60})
+	}
+	two.spread(requests, 0)
+	two.simulate(requests)
+	for i, q := range requests {
+		if q.SlackMs < 0 || q.ResponseMs > 100 {
+			t.Errorf("request %d is answered after %g ms: three of 60 ms fit into two places every 100 ms", i, q.ResponseMs)
+		}
+	}
+}

@@ -52,14 +52,22 @@ func (c *client) toward(def *protocol.Def, settings map[string]int) {
 func (c *client) Read(area string, start uint32, count int) field.Reply {
 	c.pdu = wire.ReadPDU(c.pdu[:0], area, uint16(start), count)
 	reply := c.exchange()
-	if reply.OK() && (area == address.Coils || area == address.DiscreteInputs) {
-		c.bits = c.bits[:0]
-		for i := range count {
-			c.bits = append(c.bits, reply.Data[i/8]>>(i%8)&1)
-		}
-		reply.Data = c.bits
+	if reply.OK() {
+		reply.Data = c.spread(area, count, reply.Data)
 	}
 	return reply
+}
+
+// spread gives every unit its whole octets: a bit one, 0 or 1.
+func (c *client) spread(area string, count int, data []byte) []byte {
+	if area != address.Coils && area != address.DiscreteInputs {
+		return data
+	}
+	c.bits = c.bits[:0]
+	for i := range count {
+		c.bits = append(c.bits, data[i/8]>>(i%8)&1)
+	}
+	return c.bits
 }
 
 func (c *client) Write(at address.Address, data []byte) field.Reply {

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"strings"
 	"testing"
@@ -42,7 +43,7 @@ func scripted(t *testing.T, script func(turn int, request []byte, c net.Conn)) f
 	if err != nil {
 		t.Fatal(err)
 	}
-	conn, reply := driver.Dial(context.Background(), field.Target{Dial: l.Addr().String(), Settings: map[string]int{"timeoutMs": 150}})
+	conn, reply := driver.Dial(context.Background(), field.Target{Dial: l.Addr().String(), Settings: map[string]int{"timeoutMs": 500}})
 	if conn == nil {
 		t.Fatal(reply.Sentence)
 	}
@@ -154,4 +155,30 @@ func TestCancel(t *testing.T) {
 	if reply := conn.Read("hr", 0, 1); reply.OK() || time.Since(began) > 5*time.Second {
 		t.Errorf("after %v: %+v", time.Since(began), reply)
 	}
+}
+
+// TestManyAtOnce: answers to several requests are told apart by their
+// transactions, whatever their order; one that does not come costs the others
+// nothing, and is recognised when it comes late.
+func TestManyAtOnce(t *testing.T) {
+	var held [][]byte
+	c := scripted(t, func(turn int, request []byte, c net.Conn) {
+		switch {
+		case turn < 2:
+			held = append(held, registers(request))
+		case turn == 2: // the third is answered first, then the first; the second is kept
+			_, _ = c.Write(append(registers(request), held[0]...))
+		default:
+			_, _ = c.Write(append(held[1], registers(request)...))
+		}
+	})
+	many := c.(field.Pipelined)
+	got := map[int]string{}
+	many.ReadMany([]field.ReadOrder{{Area: "hr", Start: 100, Count: 1}, {Area: "hr", Start: 200, Count: 2}, {Area: "ir", Start: 300, Count: 1}}, func(i int, reply field.Reply) {
+		got[i] = fmt.Sprintf("%s %X", reply.Outcome, reply.Data)
+	})
+	if want := map[int]string{0: "answered 0064", 1: "no answer ", 2: "answered 012C"}; !maps.Equal(got, want) {
+		t.Errorf("%v, want %v", got, want)
+	}
+	read(t, c, 7, exchange.Answered)
 }
