@@ -288,7 +288,9 @@ type entry struct {
 	access   string
 	names    string // as in a map's cell
 	move     func(t float64, m *memory) value.Value
-	first    value.Value
+	// begin makes the move of one device, where it has a memory of its own.
+	begin func() func(t float64, m *memory) value.Value
+	first value.Value
 }
 
 func (e entry) point() site.Point {
@@ -322,8 +324,12 @@ func (m model) signals() []signal {
 		if !e.first.IsNone() {
 			s.first = p.Scale().Invert(e.first)
 		}
-		if e.move != nil {
-			s.at = func(t float64, m *memory) value.Value { return p.Scale().Invert(e.move(t, m)) }
+		move := e.move
+		if e.begin != nil {
+			move = e.begin()
+		}
+		if move != nil {
+			s.at = func(t float64, m *memory) value.Value { return p.Scale().Invert(move(t, m)) }
 		}
 		signals = append(signals, s)
 	}

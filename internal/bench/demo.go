@@ -47,7 +47,7 @@ var models = map[string]model{
 		{name: "Command", at: "hr0", typ: "uint16", decimals: -1, paceMs: 5000, access: "rw", first: value.OfUint(1)},
 		{name: "SpeedSetpoint", at: "hr1", typ: "uint16", factor: 0.01, unit: "Hz", decimals: 2, paceMs: 1000, access: "rw", first: value.OfFloat(45)},
 		{name: "State", at: "hr100", typ: "uint16", decimals: -1, paceMs: 1000, access: "r", move: pattern(20, 3, 3, 3, 4)},
-		{name: "Speed", at: "hr101", typ: "uint16", factor: 0.01, unit: "Hz", decimals: 2, paceMs: 1000, access: "r", move: ramp()},
+		{name: "Speed", at: "hr101", typ: "uint16", factor: 0.01, unit: "Hz", decimals: 2, paceMs: 1000, access: "r", begin: ramp},
 		{name: "Current", at: "hr102", typ: "int16", factor: 0.1, unit: "A", decimals: 1, paceMs: 1000, access: "r", move: wave(11.6, 1.1, 45)},
 		{name: "Torque", at: "hr103", typ: "int16", factor: 0.1, unit: "%", decimals: 1, paceMs: 1000, access: "r", move: wave(62, 7, 45)},
 		{name: "RunCount", at: "hr110", typ: "uint32", decimals: -1, paceMs: 5000, access: "r", move: counter(812040, 8)},

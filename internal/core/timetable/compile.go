@@ -2,7 +2,9 @@ package timetable
 
 import (
 	"fmt"
+	"maps"
 	"math"
+	"slices"
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/finding"
@@ -280,8 +282,8 @@ func (l *linked) compare(items []Item, rules Rules) {
 		}
 	}
 	rules.NoBridging = true
-	for pace, group := range byPace {
-		for _, span := range Pack(group, rules) {
+	for _, pace := range slices.Sorted(maps.Keys(byPace)) { // in order: sums of floats depend on it
+		for _, span := range Pack(byPace[pace], rules) {
 			l.merged++
 			l.mergedMs += rules.Cost(int(span.To-span.From)) / float64(pace)
 		}
@@ -405,9 +407,11 @@ func (c *compiler) sum() {
 		c.plan.Lines = append(c.plan.Lines, LineLoad{Line: c.site.Lines[i].ID, Holds: true})
 	}
 	shares := map[*resource]float64{}
+	speaks := map[*resource]bool{} // with somebody on it who is not silent
 	for _, l := range c.order {
 		c.plan.Links = append(c.plan.Links, l.load)
 		shares[l.resource] += l.load.Utilisation
+		speaks[l.resource] = speaks[l.resource] || !c.silent[l.device.ID]
 		i, ok := at[l.link.Line]
 		if !ok {
 			continue
@@ -428,6 +432,9 @@ func (c *compiler) sum() {
 		if i, ok := at[r.line]; ok {
 			line := &c.plan.Lines[i]
 			line.Cyclic += r.cyclic
+			if !speaks[r] {
+				continue // a connection to nobody costs the others nothing
+			}
 			line.Utilisation = max(line.Utilisation, shares[r]+r.cyclic)
 		}
 	}
