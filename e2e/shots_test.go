@@ -17,19 +17,36 @@ func TestShots(t *testing.T) {
 	}
 	f := start(t, "demo", t.TempDir())
 	b := f.open(t, "/lines")
+	b.to("/lines/link/lss-do14")
+	b.fault("do14", "parity")
 	b.press("Try every link")
 	b.sees("links stop somewhere")
-	b.to("/timetable?line=plantnet")
-	b.press("Start the line")
-	time.Sleep(4 * time.Second)
+	b.does(`document.querySelector('section[aria-label="Line Tank row A"]').scrollIntoView()`)
+	time.Sleep(6 * time.Second) // until the message at the foot has gone
+	b.shot(filepath.Join(dir, "lines.png"))
+	b.to("/traffic")
+	b.fault("do14", "")
+	b.fault("level32", "off")
+	b.to("/lines/line/rowa")
+	b.press("Look")
+	b.sees("units answer")
+	b.does(`document.querySelector('section[aria-label="Who is there"]').scrollIntoView()`)
+	b.shot(filepath.Join(dir, "serial.png"))
+	b.to("/traffic")
+	b.fault("level32", "")
+	b.to("/timetable")
+	b.press("Start all")
+	time.Sleep(8 * time.Second)
+	b.shot(filepath.Join(dir, "timetable.png"))
+	b.does(`document.querySelector('section[aria-label="Advice"]').scrollIntoView()`)
+	time.Sleep(500 * time.Millisecond)
+	b.shot(filepath.Join(dir, "advice.png"))
 	b.to("/traffic")
 	b.fault("ioa", "exception")
 	b.fault("skid", "silent")
 	time.Sleep(6 * time.Second)
 	for _, view := range []struct{ name, path string }{
-		{"lines", "/lines/link/lss-uv"},
 		{"points", "/points/do12/do12-02"},
-		{"timetable", "/timetable"},
 		{"crossings", "/crossings/x-temp"},
 		{"traffic", "/traffic"},
 	} {

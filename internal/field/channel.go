@@ -38,6 +38,8 @@ type command struct {
 	do   func(Conn, Reply) // conn is nil if there is none; the reply says why
 	by   *runner
 	done chan struct{}
+	// cancel, if set, is called when the loop is to end: for what takes long.
+	cancel context.CancelFunc
 }
 
 func newChannel(driver Driver, target Target) *channel {
@@ -222,6 +224,9 @@ func (c *channel) open(ctx context.Context, r *runner) bool {
 
 func (c *channel) carryOut(ctx context.Context, cmd command) {
 	defer close(cmd.done)
+	if cmd.cancel != nil {
+		defer context.AfterFunc(ctx, cmd.cancel)()
+	}
 	cmd.by.channel = c
 	if c.open(ctx, cmd.by) {
 		cmd.do(c.conn, Reply{Outcome: exchange.Answered})

@@ -54,9 +54,11 @@ func (e *Engine) Try(ctx context.Context, linkID string) (*route.Route, error) {
 	if shared != nil {
 		w.borrowed = true
 		r.channel.end()
-		cmd := command{by: r, done: make(chan struct{}), do: func(conn Conn, reply Reply) {
+		walking, cancel := context.WithCancel(ctx)
+		defer cancel()
+		cmd := command{by: r, done: make(chan struct{}), cancel: cancel, do: func(conn Conn, reply Reply) {
 			w.lost = reply
-			w.run(ctx)
+			w.run(walking)
 		}}
 		select {
 		case shared.commands <- cmd:

@@ -39,7 +39,7 @@ func (w *walk) overLine(ctx context.Context, reply *Reply) bool {
 		return true // the connection went: that is the same on every line
 	}
 	replies := []Reply{*reply}
-	for range again {
+	for tried := 0; tried < again && ctx.Err() == nil; tried++ {
 		if next, ok := w.plainRead(ctx); ok {
 			*reply = next
 			w.wireGood("Answers come back.")

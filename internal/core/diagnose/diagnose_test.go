@@ -116,3 +116,37 @@ func TestStill(t *testing.T) {
 		t.Errorf("when it goes on it finds %q", got)
 	}
 }
+
+// TestLineSymptoms: what the octets of a serial line look like becomes a finding
+// of its own, with the access lines that would explain it.
+func TestLineSymptoms(t *testing.T) {
+	for cause, want := range map[exchange.Cause]string{
+		exchange.Format: "other-format/fault", exchange.TwoUnits: "two-units/fault", exchange.OtherUnit: "other-unit/fault",
+		exchange.CutShort: "cut-short/fault", exchange.Noise: "garbled/fault", "": "garbled/fault",
+	} {
+		d := New()
+		d.Exchange(&exchange.Exchange{Link: "k", Device: "skid", At: noon, Outcome: exchange.Garbled, Cause: cause, Operation: "read 2 input @ 30001"})
+		if got := codes(d.Findings(skid(), noon)); got != want {
+			t.Errorf("%q becomes %q, want %q", cause, got, want)
+		}
+	}
+	d := New()
+	d.Exchange(&exchange.Exchange{Link: "k", Device: "skid", At: noon, Outcome: exchange.Answered, Cause: exchange.InPieces})
+	if got := codes(d.Findings(skid(), noon)); got != "in-pieces/doubt" {
+		t.Errorf("an answer in pieces becomes %q", got)
+	}
+	for outcome, want := range map[exchange.Outcome]string{exchange.PortAbsent: "port-absent/fault", exchange.PortOwned: "port-owned/fault", exchange.PortDenied: "port-denied/fault"} {
+		d := New()
+		d.Exchange(&exchange.Exchange{Link: "k", Device: "skid", At: noon, Outcome: outcome})
+		if got := codes(d.Findings(skid(), noon)); got != want {
+			t.Errorf("%q becomes %q, want %q", outcome, got, want)
+		}
+	}
+	s := skid()
+	s.Devices[1].Access = []site.AccessLine{{ID: "a", Kind: site.AccessRemote, Text: "Menu 4-2: remote on"}, {ID: "b", Kind: site.AccessFirewall, Text: "Port opened"}}
+	d = New()
+	d.Exchange(&exchange.Exchange{Link: "k", Device: "skid", At: noon, Outcome: exchange.NoAnswer})
+	if found := d.Findings(s, noon); len(found) != 1 || len(found[0].Evidence) != 2 || found[0].Evidence[1] != "Nobody has ticked yet: Menu 4-2: remote on" {
+		t.Errorf("%+v", found)
+	}
+}

@@ -36,6 +36,7 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
     await navigate({ to: "/lines/$kind/$id", params: { kind: "link", id } });
   });
   const links = site.links.filter((l) => l.asking === device.id || l.answering === device.id);
+  const asked = site.load.filter((l) => links.some((k) => k.id === l.link && k.answering === device.id)).reduce((n, l) => n + l.perSecond, 0);
   const name = (id: string) => site.devices.find((d) => d.id === id)?.name ?? id;
   return (
     <aside className="panel" aria-label="Device">
@@ -62,6 +63,7 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
         <Field label="Must not be read" mono value={(device.limits?.forbidden ?? []).map((f) => `${f.area}${f.from}+${f.count}`).join(", ")} placeholder="hr40+8, ir12+1" onBegin={editor.begin} onCommit={(text) => limit({ forbidden: forbidden(text) })} />
         <Field label="Connections" mono value={String(device.limits?.connections || "")} placeholder="not stated" onBegin={editor.begin} onCommit={(text) => limit({ connections: whole(text) })} />
         <Field label="Bears" unit="requests/s" mono value={String(device.limits?.perSecond || "")} placeholder="not stated" onBegin={editor.begin} onCommit={(text) => limit({ perSecond: whole(text) })} />
+        {asked > 0 && <p className="small soft" style={device.limits?.perSecond && asked > device.limits.perSecond ? { color: "var(--fault)" } : undefined}>The timetable asks it {asked.toFixed(1)} times a second{device.limits?.perSecond ? `, of ${device.limits.perSecond} that it bears` : ""}.</p>}
         {device.pointCount > 0 && site.protocols.find((p) => p.name === (device.map || "modbus-tcp"))?.areas.map((a) => (
           <Field key={a.key} label={`Has ${a.title}`} mono value={String(device.limits?.areas?.[a.key] ?? "")} placeholder="not stated" onBegin={editor.begin}
             onCommit={(text) => limit({ areas: { ...device.limits?.areas, [a.key]: whole(text) } })} />

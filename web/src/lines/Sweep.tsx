@@ -84,7 +84,7 @@ export function WhoIsThere({ site, line }: { site: SiteView; line: Line }) {
               <li key={key(f)} className="flex items-center gap-2 py-1">
                 <Mark kind={f.odd ? "doubt" : device ? "good" : "not-yet"} size={15} label={f.odd ? "odd" : device ? "in the plan" : "not in the plan"} />
                 <b className="mono whitespace-nowrap">{f.host ?? `unit ${f.unit}`}</b>
-                <span className="min-w-0 flex-1 truncate" title={f.odd || f.identity}>{device ? <Link to="/lines/$kind/$id" params={{ kind: "device", id: device }} className="underline">{name(device)}</Link> : f.odd || f.identity || "does not say who it is"}</span>
+                <span className="min-w-0 flex-1 truncate" title={f.odd || f.identity}>{device ? <><Link to="/lines/$kind/$id" params={{ kind: "device", id: device }} className="underline">{name(device)}</Link>{f.odd && <span className="small soft"> {f.odd}</span>}</> : f.odd || f.identity || "does not say who it is"}</span>
                 {!device && !f.odd && (
                   <label className="small soft flex items-center gap-1 whitespace-nowrap"><input type="checkbox" checked={chosen.has(key(f))} onChange={(e) => {
                     const next = new Set(chosen);
