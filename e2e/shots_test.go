@@ -21,7 +21,7 @@ func TestShots(t *testing.T) {
 	b.fault("do14", "parity")
 	b.press("Try every link")
 	b.sees("links stop somewhere")
-	b.does(`document.querySelector('section[aria-label="Line Tank row A"]').scrollIntoView()`)
+	b.does(`document.querySelector('section[aria-label="Line Tank row A"]').scrollIntoView(); document.querySelector("aside.panel").scrollTo(0, 0)`)
 	time.Sleep(6 * time.Second) // until the message at the foot has gone
 	b.shot(filepath.Join(dir, "lines.png"))
 	b.to("/traffic")

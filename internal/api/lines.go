@@ -378,15 +378,22 @@ func (s *Server) getActual(c fiber.Ctx) error {
 		return problem.New("bad-time", "Give up to 120 seconds.", "")
 	}
 	from := time.Now().Add(-time.Duration(seconds * float64(time.Second)))
-	on := map[string]bool{}
-	for i := range now.Links {
-		on[now.Links[i].ID] = now.Links[i].Line == c.Params("id")
-	}
 	view := ActualView{FromMs: from.UnixMilli(), Exchanges: []ActualOnLine{}}
-	for _, e := range s.Engine.Hub.Exchanges(0, "", 4000) {
-		if on[e.Link] && e.At.After(from) {
+	for _, e := range s.Engine.Hub.Exchanges(0, 4000, append(linksOn(now, c.Params("id")), "")...) {
+		if e.At.After(from) {
 			view.Exchanges = append(view.Exchanges, ActualOnLine{e.RequestID, e.Link, float64(e.At.Sub(from)) / 1e6, e.LatencyMs, e.Outcome == "answered"})
 		}
 	}
 	return c.JSON(view)
+}
+
+// linksOn returns the ids of the links on a line.
+func linksOn(s *site.Site, line string) []string {
+	var ids []string
+	for i := range s.Links {
+		if s.Links[i].Line == line {
+			ids = append(ids, s.Links[i].ID)
+		}
+	}
+	return ids
 }

@@ -136,7 +136,14 @@ func (s *Server) postWrite(c fiber.Ctx) error {
 
 func (s *Server) getExchanges(c fiber.Ctx) error {
 	after, _ := strconv.ParseUint(c.Query("after"), 10, 64) // nothing given means from the start
-	return c.JSON(s.Engine.Hub.Exchanges(after, c.Query("link"), 300))
+	var links []string
+	if link := c.Query("link"); link != "" {
+		links = []string{link}
+	} else if line := c.Query("line"); line != "" {
+		now, _ := s.Store.Site()
+		links = append(linksOn(now, line), "") // of a line without links, nothing
+	}
+	return c.JSON(s.Engine.Hub.Exchanges(after, 300, links...))
 }
 
 func (s *Server) getExchange(c fiber.Ctx) error {

@@ -378,7 +378,7 @@ func TestRun(t *testing.T) {
 		live, _ := e.Hub.Point("skid-01")
 		return live.Value.Float() > 5 && live.Value.Float() < 30
 	})
-	for _, x := range e.Hub.Exchanges(0, "", 5) {
+	for _, x := range e.Hub.Exchanges(0, 5) {
 		if x.Outcome == exchange.Answered && len(x.Answer) == 0 {
 			t.Errorf("an answered exchange has no bytes: %+v", x)
 		}

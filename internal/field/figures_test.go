@@ -81,7 +81,7 @@ func BenchmarkRound(b *testing.B) {
 			for b.Loop() {
 				e, end := begun(b, s)
 				time.Sleep(4 * time.Second)
-				list := e.Hub.Exchanges(0, "", 8000)
+				list := e.Hub.Exchanges(0, 8000)
 				if c.baud == 0 {
 					// The timers of the stand-in are a millisecond late: what
 					// the plan goes by is learned from the run.
@@ -123,7 +123,7 @@ func BenchmarkMany(b *testing.B) {
 		if err := syscall.Getrusage(syscall.RUSAGE_SELF, &after); err != nil {
 			b.Fatal(err)
 		}
-		list := e.Hub.Exchanges(from, "", 8000)
+		list := e.Hub.Exchanges(from, 8000)
 		took := time.Since(began)
 		end()
 		late := make([]float64, 0, len(list))

@@ -530,14 +530,14 @@ func (h *Hub) Trend(id string) []Trend {
 	return []Trend{}
 }
 
-// Exchanges returns up to most exchanges with a number over after, of one link
-// if it is given, the newest last.
-func (h *Hub) Exchanges(after uint64, link string, most int) []exchange.Exchange {
+// Exchanges returns up to most exchanges with a number over after, of the given
+// links if there are any, the newest last.
+func (h *Hub) Exchanges(after uint64, most int, links ...string) []exchange.Exchange {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	list := []exchange.Exchange{}
 	for i := len(h.exchanges) - 1; i >= 0 && len(list) < most && h.exchanges[i].Seq > after; i-- {
-		if link == "" || h.exchanges[i].Link == link {
+		if len(links) == 0 || slices.Contains(links, h.exchanges[i].Link) {
 			list = append(list, h.exchanges[i])
 		}
 	}

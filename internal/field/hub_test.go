@@ -57,7 +57,7 @@ func TestHubIsBounded(t *testing.T) {
 	for i := range 30_000 {
 		feed(float64(i)/100, value.OfUint(uint64(i%7)))
 	}
-	if n := len(h.Exchanges(0, "", 1_000_000)); n > keptExchanges {
+	if n := len(h.Exchanges(0, 1_000_000)); n > keptExchanges {
 		t.Errorf("%d exchanges", n)
 	}
 	if n := len(h.Trend("p")); n > keptTrend {

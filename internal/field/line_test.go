@@ -79,7 +79,7 @@ func TestRest(t *testing.T) {
 	from := e.Hub.LastSeq()
 	time.Sleep(2500 * time.Millisecond)
 	asked, silent := 0, 0
-	for _, x := range e.Hub.Exchanges(from, "", 4000) {
+	for _, x := range e.Hub.Exchanges(from, 4000) {
 		if asked++; x.Link == "k1" {
 			silent++
 		}
@@ -118,7 +118,7 @@ func TestBaudWhileRunning(t *testing.T) {
 	all := func(since uint64) func() bool {
 		return func() bool {
 			answered := map[string]bool{}
-			for _, x := range e.Hub.Exchanges(since, "", 999) {
+			for _, x := range e.Hub.Exchanges(since, 999) {
 				answered[x.Link] = answered[x.Link] || x.Outcome == exchange.Answered
 			}
 			return answered["k0"] && answered["k1"] && answered["k2"]

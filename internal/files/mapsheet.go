@@ -114,6 +114,9 @@ func limitsOf(p *site.Point) string {
 	if p.Low != nil {
 		parts = append(parts, fmt.Sprintf("from %s", value.OfFloat(*p.Low)))
 	}
+	if p.ChangeMs > 0 {
+		parts = append(parts, "changes every "+regmap.PrintPace(p.ChangeMs)+" at most")
+	}
 	if p.High != nil {
 		parts = append(parts, fmt.Sprintf("to %s", value.OfFloat(*p.High)))
 	}

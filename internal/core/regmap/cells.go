@@ -33,12 +33,13 @@ const (
 	Missing  Column = "missing"
 	Low      Column = "low"
 	High     Column = "high"
+	Change   Column = "change" // the fastest change that matters
 	Remark   Column = "remark"
 )
 
 // Columns lists all columns in order.
 func Columns() []Column {
-	return []Column{Name, Address, Type, Order, Scale, Offset, Unit, Pace, Decimals, Access, Names, Missing, Low, High, Remark}
+	return []Column{Name, Address, Type, Order, Scale, Offset, Unit, Pace, Decimals, Access, Names, Missing, Low, High, Change, Remark}
 }
 
 // Cell prints one cell of p as a person would type it.
@@ -73,6 +74,11 @@ func Cell(scheme address.Scheme, p *site.Point, column Column) string {
 		return printBound(p.Low)
 	case High:
 		return printBound(p.High)
+	case Change:
+		if p.ChangeMs == 0 {
+			return ""
+		}
+		return PrintPace(p.ChangeMs)
 	case Unit:
 		return p.Unit
 	case Decimals:
@@ -127,6 +133,19 @@ func PrintPace(ms int) string {
 		return strconv.FormatFloat(float64(ms)/1000, 'f', -1, 64) + " s"
 	}
 	return strconv.Itoa(ms) + " ms"
+}
+
+// parseChange reads the fastest change of a signal, written as a pace is; empty
+// for not known.
+func parseChange(text string) (int, error) {
+	if strings.TrimSpace(text) == "" {
+		return 0, nil
+	}
+	ms, err := ParsePace(text)
+	if err != nil || ms == 0 {
+		return 0, fmt.Errorf("fastest change %q: write it as 500 ms, 1 s or 2 min, or nothing", text)
+	}
+	return ms, nil
 }
 
 // ParsePace reads a pace: a number with ms, s, min or h; a number alone means
@@ -252,6 +271,8 @@ func setCell(scheme address.Scheme, p *site.Point, column Column, text string) (
 		p.Low, err = parseBound(text)
 	case High:
 		p.High, err = parseBound(text)
+	case Change:
+		p.ChangeMs, err = parseChange(text)
 	case Unit:
 		p.Unit = strings.TrimSpace(text)
 	case Decimals:

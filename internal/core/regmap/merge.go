@@ -110,6 +110,7 @@ var kept = []struct {
 	{[]Column{Missing}, func(p, was *site.Point) { p.Missing = was.Missing }},
 	{[]Column{Low}, func(p, was *site.Point) { p.Low = was.Low }},
 	{[]Column{High}, func(p, was *site.Point) { p.High = was.High }},
+	{[]Column{Change}, func(p, was *site.Point) { p.ChangeMs = was.ChangeMs }},
 	{[]Column{Remark}, func(p, was *site.Point) { p.Remark = was.Remark }},
 }
 

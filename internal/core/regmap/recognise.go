@@ -28,6 +28,7 @@ var headingWords = map[Column][]string{
 	Missing:  {"missing", "notavailable", "invalidvalue", "navalue", "nullvalue", "invalid", "errorvalue"},
 	Low:      {"low", "min", "minimum", "lowest", "lowlimit", "lowerlimit", "rangemin", "rangelow"},
 	High:     {"high", "max", "maximum", "highest", "highlimit", "upperlimit", "rangemax", "rangehigh"},
+	Change:   {"change", "fastestchange", "changesevery", "responsetime", "minimumchange"},
 	Remark:   {"remark", "remarks", "comment", "comments", "description", "note", "notes", "desc", "explanation", "details", "info"},
 	Count:    {"count", "length", "size", "noofregisters", "registers", "numberofregisters", "qty", "quantityofregisters", "words", "noofwords", "len", "numregs", "nrofregisters", "numberofwords", "regcount", "regs"},
 	Bit:      {"bit", "bitno", "bitnumber", "bitposition", "bitoffset", "bitnr"},

@@ -150,7 +150,7 @@ type badCell struct {
 type maker struct {
 	scheme  address.Scheme
 	listing *Listing
-	at      [19]int // place in the row of each of TableColumns, -1 for none
+	at      [20]int // place in the row of each of TableColumns, -1 for none
 	row     []string
 	bad     []badCell
 	types   map[string]shaped // type cells read so far: tables have few
@@ -209,7 +209,7 @@ func (m *maker) point() site.Point {
 		}
 		m.fail(Divisor, err)
 	}
-	for _, column := range []Column{Offset, Unit, Decimals, Pace, Access, Names, Missing, Low, High, Remark} {
+	for _, column := range []Column{Offset, Unit, Decimals, Pace, Access, Names, Missing, Low, High, Change, Remark} {
 		m.set(&p, column)
 	}
 	if p.Range != nil && p.Offset != 0 {

@@ -100,15 +100,40 @@ func TestDissect(t *testing.T) {
 		{ID: "o", Name: "Oxygen", Shown: "8.42 mg/L", Address: address.At("hr", 0), Units: 1},
 		{ID: "b", Name: "Warm", Shown: "on", Address: address.At("hr", 0).WithBit(3), Units: 1},
 	}
-	fields := TCP.DissectAnswer(octets(t, "0001 0000 0006 01 03 0000 0005"), octets(t, "0001 0000 000D 01 03 0A 0008 0000 1111 2222 0000"), points)
-	var got []string
-	for _, f := range fields {
-		got = append(got, fmt.Sprintf("%d-%d %s %s=%s", f.From, f.To, f.Role, f.Label, f.Meaning))
+	words := func(fields []exchange.Field) string {
+		var got []string
+		for _, f := range fields {
+			got = append(got, fmt.Sprintf("%d-%d %s %s=%s", f.From, f.To, f.Role, f.Label, f.Meaning))
+		}
+		return strings.Join(got, ";")
 	}
-	want := "0-2 frame transaction=1;2-4 frame protocol=0;4-6 frame octets follow=13;6-7 frame unit=1;7-8 frame function=read holding registers;" +
-		"8-9 frame octets of data=10;9-11 point Oxygen, Warm=8.42 mg/L, on;11-13 gap unused=;13-17 point WaterTemp=12.54 °C;17-19 gap unused="
-	if strings.Join(got, ";") != want {
-		t.Errorf("fields\n%s, want\n%s", strings.Join(got, ";"), want)
+	for _, c := range []struct {
+		name            string
+		framing         Framing
+		request, answer []byte
+		asked, answered string
+	}{
+		{"TCP", TCP, octets(t, "0001 0000 0006 01 03 0000 0005"), octets(t, "0001 0000 000D 01 03 0A 0008 0000 1111 2222 0000"),
+			"0-2 frame transaction=1;2-4 frame protocol=0;4-6 frame octets follow=6;6-7 frame unit=1;7-8 frame function=read holding registers;8-10 data from=40001;10-12 data units=5",
+			"0-2 frame transaction=1;2-4 frame protocol=0;4-6 frame octets follow=13;6-7 frame unit=1;7-8 frame function=read holding registers;" +
+				"8-9 frame octets of data=10;9-11 point Oxygen, Warm=8.42 mg/L, on;11-13 gap unused=;13-17 point WaterTemp=12.54 °C;17-19 gap unused="},
+		{"RTU", RTU, octets(t, "01 03 0000 0002 C40B"), RTU.AppendFrame(nil, 0, 1, 3, 4, 0, 8, 0, 0),
+			"0-1 frame unit=1;1-2 frame function=read holding registers;2-4 data from=40001;4-6 data units=2;6-8 frame check=C4 0B",
+			"0-1 frame unit=1;1-2 frame function=read holding registers;2-3 frame octets of data=4;3-5 point Oxygen, Warm=8.42 mg/L, on;5-7 gap unused=;7-9 frame check=7B F1"},
+		{"ASCII", ASCII, []byte(":010300000002FA\r\n"), ASCII.AppendFrame(nil, 0, 1, 3, 4, 0, 8, 0, 0),
+			"0-1 frame begin=:;1-3 frame unit=1;3-5 frame function=read holding registers;5-9 data from=40001;9-13 data units=2;13-15 frame check=FA;15-17 frame end=CR LF",
+			"0-1 frame begin=:;1-3 frame unit=1;3-5 frame function=read holding registers;5-7 frame octets of data=4;7-11 point Oxygen, Warm=8.42 mg/L, on;11-15 gap unused=;15-17 frame check=F0;17-19 frame end=CR LF"},
+		{"RTU with a wrong check", RTU, octets(t, "01 03 0000 0002 C40B"), octets(t, "01 03 04 0008 0000 7BF2"),
+			"", "0-1 frame unit=1;1-2 frame function=read holding registers;2-7 data data=;7-9 broken check=the check is 7B F2 and the octets give 7B F1"},
+		{"RTU, declined", RTU, octets(t, "01 03 0000 0002 C40B"), octets(t, "01 83 02 C0F1"),
+			"", "0-1 frame unit=1;1-2 frame function=read holding registers;2-3 broken exception=2 illegal data address;3-5 frame check=C0 F1"},
+	} {
+		if got := words(c.framing.DissectRequest(c.request)); c.asked != "" && got != c.asked {
+			t.Errorf("%s, request\n%s, want\n%s", c.name, got, c.asked)
+		}
+		if got := words(c.framing.DissectAnswer(c.request, c.answer, points)); got != c.answered {
+			t.Errorf("%s, answer\n%s, want\n%s", c.name, got, c.answered)
+		}
 	}
 }
 

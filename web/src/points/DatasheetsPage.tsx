@@ -81,7 +81,7 @@ function Keep({ onKept }: { onKept: () => void }) {
   );
 }
 
-const shownColumns = ["name", "address", "type", "order", "scale", "unit", "pace", "access", "names", "missing", "low", "high", "remark"];
+const shownColumns = ["name", "address", "type", "order", "scale", "unit", "pace", "access", "names", "missing", "low", "high", "change", "remark"];
 
 /** One datasheet: its points, to be changed in place, and where it is placed. */
 function Sheet({ data, sheet }: { data: SheetsView; sheet: SheetView }) {

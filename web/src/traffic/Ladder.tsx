@@ -1,12 +1,12 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useRef } from "react";
-import type { Exchange, SiteView } from "../api/types.gen";
+import type { Exchange, LinkView, SiteView } from "../api/types.gen";
 import { clock, Empty } from "../shared/ui";
 
 const rowHeight = 48;
 
 /** A ladder, not a packet list: each exchange is a rung from the asking end to the answering end and back. */
-export function Ladder({ site, link, list, chosen, follow, running, onChoose }: { site: SiteView; link: string; list: Exchange[]; chosen: number; follow: boolean; running: boolean; onChoose: (seq: number) => void }) {
+export function Ladder({ site, links, list, chosen, follow, running, onChoose }: { site: SiteView; links: LinkView[]; list: Exchange[]; chosen: number; follow: boolean; running: boolean; onChoose: (seq: number) => void }) {
   const scroll = useRef<HTMLDivElement>(null);
   const virtual = useVirtualizer({ count: list.length, getScrollElement: () => scroll.current, estimateSize: () => rowHeight, overscan: 6, getItemKey: (i) => list[i]?.seq ?? i });
   const last = list.at(-1)?.seq;
@@ -21,18 +21,19 @@ export function Ladder({ site, link, list, chosen, follow, running, onChoose }: 
     // Only when another exchange is opened.
     // oxlint-disable-next-line react/exhaustive-deps
   }, [chosen, place >= 0]);
-  const links = site.links.filter((l) => !link || l.id === link);
   const askers = [...new Set(links.map((l) => l.asking))];
   const lanes = [...askers, ...links.map((l) => l.answering).filter((id, i, all) => !askers.includes(id) && all.indexOf(id) === i)];
+  // Where many stand side by side, their names stand upright.
+  const upright = lanes.length > 9;
   const share = (id: string) => ((lanes.indexOf(id) + 0.5) / lanes.length) * 100;
   const name = (id: string) => site.devices.find((d) => d.id === id)?.name ?? id;
   if (!list.length) return <div className="flex-1"><Empty title="No traffic yet">{running ? "Waiting for the first exchange." : "Start a run under Timetable, or try a link under Lines: every exchange is shown here with its bytes."}</Empty></div>;
   return (
     <div className="flex min-h-0 flex-1 flex-col bg-sheet">
-      <div className="relative ml-[108px] h-[40px] flex-none" aria-hidden>
+      <div className="relative ml-[108px] flex-none" style={{ height: upright ? 132 : 40 }} aria-hidden>
         {lanes.map((id) => (
-          <span key={id} className="small absolute top-[8px] -translate-x-1/2 truncate rounded border px-2 py-[2px] text-center font-semibold" title={name(id)}
-            style={{ left: `${share(id)}%`, maxWidth: `${100 / lanes.length - 1}%`, background: askers.includes(id) ? "var(--bar)" : "var(--sheet)", color: askers.includes(id) ? "var(--bar-text)" : undefined, borderColor: "var(--ink)" }}>{name(id)}</span>
+          <span key={id} className={"small absolute -translate-x-1/2 truncate rounded border text-center font-semibold " + (upright ? "bottom-[6px] px-[2px] py-2" : "top-[8px] px-2 py-[2px]")} title={name(id)}
+            style={{ left: `${share(id)}%`, ...(upright ? { writingMode: "vertical-rl", maxHeight: 120, rotate: "180deg" } : { maxWidth: `${100 / lanes.length - 1}%` }), background: askers.includes(id) ? "var(--bar)" : "var(--sheet)", color: askers.includes(id) ? "var(--bar-text)" : undefined, borderColor: "var(--ink)" }}>{name(id)}</span>
         ))}
       </div>
       <div ref={scroll} className="min-h-0 flex-1 overflow-y-auto" role="list" aria-label="Exchanges">

@@ -22,7 +22,7 @@ export function TrafficPage() {
   const [link, setLink] = useState("");
   const [held, setHeld] = useState<number>();
   const at = held ?? exchange;
-  const { data: list } = useQuery({ queryKey: ["exchanges", link, Math.floor(at / 3)], queryFn: () => get<Exchange[]>(`/api/exchanges?link=${link}`), placeholderData: (old) => old, staleTime: held ? Infinity : 0 });
+  const { data: list } = useQuery({ queryKey: ["exchanges", link, Math.floor(at / 3)], queryFn: () => get<Exchange[]>(link.startsWith("line:") ? `/api/exchanges?line=${link.slice(5)}` : `/api/exchanges?link=${link}`), placeholderData: (old) => old, staleTime: held ? Infinity : 0 });
   const chosen = findings.find((f) => keyOf(f) === params.key);
   useEffect(() => {
     // To follow a finding is to look at its link.
@@ -55,12 +55,17 @@ export function TrafficPage() {
         <div className="flex flex-none items-center gap-3 border-b border-rule bg-sheet px-4 py-2">
           <select className="input !w-auto max-w-[340px]" aria-label="Link" value={link} onChange={(e) => setLink(e.target.value)}>
             <option value="">every link</option>
-            {site.links.map((l) => <option key={l.id} value={l.id}>{site.devices.find((d) => d.id === l.asking)?.name} → {site.devices.find((d) => d.id === l.answering)?.name}</option>)}
+            {site.lines.map((line) => (
+              <optgroup key={line.id} label={line.name}>
+                <option value={"line:" + line.id}>all of {line.name}</option>
+                {site.links.filter((l) => l.line === line.id).map((l) => <option key={l.id} value={l.id}>{site.devices.find((d) => d.id === l.asking)?.name} → {site.devices.find((d) => d.id === l.answering)?.name}</option>)}
+              </optgroup>
+            ))}
           </select>
           <span className="small soft">{shown.length ? `the latest ${count(shown.length, "exchange")}, ${((100 * answered) / shown.length).toFixed(1)} % answered` : ""}</span>
           <button type="button" className="button tight ml-auto" aria-pressed={held !== undefined} onClick={() => setHeld(held === undefined ? exchange : undefined)}>{held === undefined ? "Hold still" : "Follow again"}</button>
         </div>
-        <Ladder site={site} link={link} list={shown} chosen={Number(params.seq)} follow={held === undefined && !params.seq} running={state.running.length > 0}
+        <Ladder site={site} links={site.links.filter((l) => !link || l.id === link || "line:" + l.line === link)} list={shown} chosen={Number(params.seq)} follow={held === undefined && !params.seq} running={state.running.length > 0}
           onChoose={(seq) => { setHeld((h) => h ?? exchange); void navigate({ to: "/traffic/exchange/$seq", params: { seq: String(seq) } }); }} />
         {params.seq && <BytesView seq={params.seq} />}
       </div>
