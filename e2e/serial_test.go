@@ -110,5 +110,8 @@ func TestTankRow(t *testing.T) {
 	b.sees("On paper only.")
 	b.press("Back to the plan")
 	b.until("the plan is back", `!document.querySelector("[data-testid=paper]")`)
+	b.fill("Fastest change of Oxygen, s", "0.5\r")
+	b.sees("Changes pass unseen: 250 ms would see each, 125 ms can be trusted.")
+	b.until("and it waits as a finding", `document.querySelector('header nav a[href="/timetable"] [aria-label$="finding"], header nav a[href="/timetable"] [aria-label$="findings"]')`)
 	b.until("learning is offered", `[...document.querySelectorAll("button")].some(e => e.textContent === "Learn from the run" && !e.disabled)`)
 }
