@@ -49,8 +49,9 @@ type WhatIfRequest struct {
 	What   string      `json:"what"`
 	Silent []string    `json:"silent"`
 	Edits  []site.Edit `json:"edits"`
-	// Commit makes them.
-	Commit bool `json:"commit"`
+	// Commit makes them, if the site is still as it was at Seq.
+	Commit bool  `json:"commit"`
+	Seq    int64 `json:"seq"`
 }
 
 // WhatIfView is the plan of the site as the changes would leave it.
@@ -279,7 +280,13 @@ func (s *Server) postWhatIf(c fiber.Ctx) error {
 		return err
 	}
 	if r.Commit {
-		seq, err := s.change(c, r.What, func(*site.Site) ([]site.Edit, error) { return r.Edits, nil })
+		was, at := s.Store.Site()
+		seq, err := s.change(c, r.What, func(now *site.Site) ([]site.Edit, error) {
+			if now != was || at != r.Seq {
+				return nil, problem.New("stale", "The site was changed since this was worked out.", "Look at the advice as it is now, and choose again.")
+			}
+			return r.Edits, nil
+		})
 		if err != nil {
 			return err
 		}

@@ -70,6 +70,11 @@ func TestWhatIf(t *testing.T) {
 		t.Errorf("on paper %g, promised %g, as it is %g", load(paper.Plan), baud.After, load(now.Plan))
 	}
 	request.Commit = true
+	var problem struct{}
+	if code := s.call("POST", "/api/timetable/whatif", request, &problem); code != 409 {
+		t.Errorf("advice on another state of the site: %d", code)
+	}
+	request.Seq = paper.Seq
 	s.call("POST", "/api/timetable/whatif", request, &done)
 	if load(done.Plan) != baud.After {
 		t.Errorf("made, it is %g, promised %g", load(done.Plan), baud.After)

@@ -1090,6 +1090,7 @@ export interface WhatIfRequest {
   silent: string[];
   edits: Edit[];
   commit: boolean;
+  seq: number;
 }
 export interface WhatIfView {
   seq: number;

@@ -35,7 +35,7 @@ export function TimetablePage() {
   const line = asked?.line ?? (search.line && data?.plan.lines.some((l) => l.line === search.line) ? search.line : fullest);
   const { data: outlook } = useQuery({ queryKey: ["outlook", line, silent, data?.seq], queryFn: () => get<Outlook>(`/api/lines/${line}/outlook?silent=${silent.join(",")}`), enabled: !!line, placeholderData: (old) => (old?.line === line ? old : undefined) });
   const supposed = !!paper || silent.length > 0;
-  const { data: whatIf } = useQuery({ queryKey: ["whatif", paper, silent, data?.seq], queryFn: () => post<WhatIfView>("/api/timetable/whatif", { line, what: "", edits: paper?.edits ?? [], silent, commit: false }), enabled: supposed });
+  const { data: whatIf } = useQuery({ queryKey: ["whatif", paper, silent, data?.seq], queryFn: () => post<WhatIfView>("/api/timetable/whatif", { line, what: "", edits: paper?.edits ?? [], silent, commit: false, seq: 0 }), enabled: supposed });
   if (!site || !data) return <p className="soft p-8">Compiling…</p>;
   if (data.plan.requests.length === 0 || !line)
     return <div className="flex-1"><Empty title="Nothing to ask yet">The timetable is compiled from the points of the devices that a link asks. Add a link under Lines and points under Points.</Empty></div>;
@@ -61,7 +61,7 @@ export function TimetablePage() {
     say(answer.sentence + " Ctrl Z takes it back.");
   });
   const apply = (a: AdviceItem) => attempt(async () => {
-    await post<WhatIfView>("/api/timetable/whatif", { line, what: "followed advice: " + a.sentence, edits: a.edits, silent: [], commit: true });
+    await post<WhatIfView>("/api/timetable/whatif", { line, what: "followed advice: " + a.sentence, edits: a.edits, silent: [], commit: true, seq: data.seq });
     setPaper(undefined);
     await client.invalidateQueries({ queryKey: ["site"] });
     await client.invalidateQueries({ queryKey: ["timetable"] });
