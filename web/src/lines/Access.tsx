@@ -51,11 +51,11 @@ export function Access({ site, device, onBegin, onChange }: { site: SiteView; de
           <input className="input !w-[150px]" aria-label="Ticked by" value={by} placeholder="your name" onChange={(e) => { setBy(e.target.value); localStorage.setItem("ferry-name", e.target.value); }} />
         </label>
       )}
-      <div className="mt-2 flex gap-2">
-        <select className="input !w-[150px] shrink-0" aria-label="What the line is about" value={kind} onChange={(e) => setKind(e.target.value as AccessLine["kind"])}>
+      <div className="mt-2 flex flex-wrap gap-2">
+        <input className="input basis-full" aria-label="New access line" placeholder="menu 4-2: remote on" value={text} onChange={(e) => setText(e.target.value)} onKeyDown={(e) => e.key === "Enter" && text.trim() && void add()} />
+        <select className="input !w-auto" aria-label="What the line is about" value={kind} onChange={(e) => setKind(e.target.value as AccessLine["kind"])}>
           {site.accessKinds.map((k) => <option key={k.kind} value={k.kind}>{k.title}</option>)}
         </select>
-        <input className="input" aria-label="New access line" placeholder="menu 4-2: remote on" value={text} onChange={(e) => setText(e.target.value)} onKeyDown={(e) => e.key === "Enter" && text.trim() && void add()} />
         <button type="button" className="button" disabled={!text.trim()} onClick={() => void add()}>Add</button>
       </div>
     </section>

@@ -98,7 +98,7 @@ function LineCard({ site, id, chosen, onAddDevice }: { site: SiteView; id: strin
   return (
     <section className="card mb-4 p-4" aria-label={"Line " + line.name}>
       <div className="mb-3 flex items-baseline gap-3">
-        <h2 className="min-w-0 truncate"><Link to="/lines/$kind/$id" params={{ kind: "line", id }} className="hover:underline">{line.name}</Link></h2>
+        <h2 className="max-w-[45%] flex-none truncate" title={line.name}><Link to="/lines/$kind/$id" params={{ kind: "line", id }} className="hover:underline">{line.name}</Link></h2>
         <span className="small soft min-w-0 truncate">{about.join(" · ")}{running ? ` · ${running} of ${links.length} links run` : ""}</span>
         <button type="button" className="small ml-auto whitespace-nowrap underline" onClick={onAddDevice} aria-label={`Add a device to ${line.name}`}>Add a device</button>
         <span className="small soft whitespace-nowrap">{serial ? "line time used" : "busiest connection"}</span>
