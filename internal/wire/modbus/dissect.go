@@ -113,7 +113,7 @@ func (f Framing) DissectAnswer(request, b []byte, points []exchange.Labelled) []
 			to = tail[0].From
 		}
 		if !marked && broken.From >= f.place(2) && from < to {
-			fields = append(fields, exchange.Field{From: from, To: to, Label: "data", Role: "broken", Meaning: broken.What})
+			fields = append(rest(fields, nil, b[:from]), exchange.Field{From: from, To: to, Label: "data", Role: "broken", Meaning: broken.What})
 		}
 		return rest(fields, tail, b)
 	}
