@@ -27,7 +27,9 @@ type channel struct {
 
 	life  context.Context // ends the connection
 	end   context.CancelFunc
+	loops context.Context    // of the loop, while it runs
 	stop  context.CancelFunc // ends the loop
+	drop  context.CancelFunc // ends the connection alone
 	done  chan struct{}      // closed when the loop has ended
 	total int                // requests of the timetable so far
 	asked func(int)          // told the total after each, if set
@@ -69,8 +71,7 @@ func (c *channel) remove(r *runner) {
 
 // start runs the loop. Requests that are new are due by their offsets from now.
 func (c *channel) start() {
-	var ctx context.Context
-	ctx, c.stop = context.WithCancel(c.life)
+	c.loops, c.stop = context.WithCancel(c.life)
 	c.done = make(chan struct{})
 	now := time.Now()
 	for _, r := range c.runners {
@@ -80,7 +81,7 @@ func (c *channel) start() {
 			}
 		}
 	}
-	go c.loop(ctx)
+	go c.loop(c.loops)
 }
 
 // halt ends the loop after the request under way and keeps the connection.
@@ -88,7 +89,7 @@ func (c *channel) halt() {
 	if c.stop != nil {
 		c.stop()
 		<-c.done
-		c.stop = nil
+		c.stop, c.loops = nil, nil
 	}
 }
 
@@ -188,6 +189,7 @@ func (c *channel) hangUp() {
 	if c.conn != nil {
 		_ = c.conn.Close() // it is being given up; how it ends changes nothing
 		c.conn = nil
+		c.drop()
 	}
 }
 
@@ -201,12 +203,20 @@ func (c *channel) open(ctx context.Context, r *runner) bool {
 		}
 		target := c.target
 		target.Settings = r.link.Settings
-		// The connection outlives the one who asks first.
-		stop := context.AfterFunc(ctx, c.end)
-		conn, reply := c.driver.Dial(c.life, target)
+		// The connection outlives the one who asks first; connecting ends with
+		// that one, or with the loop.
+		var own context.Context
+		own, c.drop = context.WithCancel(c.life)
+		stop := context.AfterFunc(ctx, c.drop)
+		if c.loops != nil {
+			unloop := context.AfterFunc(c.loops, c.drop)
+			defer unloop()
+		}
+		conn, reply := c.driver.Dial(own, target)
 		stop()
 		if conn == nil {
-			if ctx.Err() != nil || c.life.Err() != nil {
+			c.drop()
+			if ctx.Err() != nil || c.life.Err() != nil || c.loops != nil && c.loops.Err() != nil {
 				return false
 			}
 			c.lost, c.retryAt = reply, time.Now().Add(wait)
