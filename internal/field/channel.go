@@ -45,7 +45,7 @@ type command struct {
 }
 
 func newChannel(driver Driver, target Target) *channel {
-	c := &channel{driver: driver, target: target, commands: make(chan command)}
+	c := &channel{driver: driver, target: target, commands: make(chan command), drop: func() {}}
 	c.life, c.end = context.WithCancel(context.Background())
 	return c
 }
