@@ -11,7 +11,11 @@ import (
 
 // TestSerialFaults: what Ferry says of each fault of a serial line names it.
 func TestSerialFaults(t *testing.T) {
-	e, b := benched(t, bench.Demo())
+	s := bench.Demo()
+	for i := range s.Links {
+		s.Links[i].Settings["timeoutMs"] = 1000 // a machine that is short of time answers late
+	}
+	e, b := benched(t, s)
 	for _, c := range []struct {
 		on    string
 		fault bench.Fault
@@ -24,7 +28,7 @@ func TestSerialFaults(t *testing.T) {
 		{"do14", bench.Fault{Kind: "baud", Value: 38400}, route.Session, "Unit 14 says nothing"},
 		{"do14", bench.Fault{Kind: "twin"}, route.Session, "Two devices answer to unit 14"},
 		{"do14", bench.Fault{Kind: "number", Value: 99}, route.Session, "Unit 99 answers in the place of unit 14"},
-		{"do14", bench.Fault{Kind: "delay", Value: 700}, route.Session, "Unit 14 says nothing"},
+		{"do14", bench.Fault{Kind: "delay", Value: 1800}, route.Session, "Unit 14 says nothing"},
 		{"do14", bench.Fault{Kind: "exception", Value: 4}, route.Points, "Refused"},
 		{"do14", bench.Fault{Kind: "short"}, route.Address, "Answers break off"},
 		{"do14", bench.Fault{Kind: "garbage"}, route.Address, "no frame survives"},

@@ -74,7 +74,7 @@ const (
 )
 
 // sweepLimitMs is how long a sweep waits for each.
-const sweepLimitMs = 200
+const sweepLimitMs = 300
 
 // StartSweep begins a sweep and returns at once; Sweep tells how far it is.
 func (e *Engine) StartSweep(order SweepOrder) (*Sweep, error) {

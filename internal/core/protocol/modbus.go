@@ -49,7 +49,8 @@ func modbusTCPPort(usual int) []Setting {
 }
 
 func modbusSerialSettings() []Setting {
-	return append(modbusSettings(0, 247, 300, 1, 3, 10),
+	// The guide speaks of a second to several (clause 2.4.1).
+	return append(modbusSettings(0, 247, 1000, 1, 3, 10),
 		Setting{Key: "turnaroundMs", Title: "Waits after a broadcast", End: Asking, Unit: "ms", Default: 100, Least: 0, Most: 5000, Stop: "pace"})
 }
 
