@@ -43,7 +43,7 @@ func TestSerialEnds(t *testing.T) {
 		{"another protocol", func(s *site.Site) { s.Devices[1].Ports[0].Protocol = "modbus-ascii" }, Session, Fault, "nothing is understood"},
 		{"a port that answers asks", func(s *site.Site) { s.Devices[0].Ports[0].Protocol = "modbus-rtu" }, Wire, Fault, "a port that answers cannot ask"},
 		{"two ask", func(s *site.Site) { s.Links[1].Asking = "p1" }, Wire, Fault, "two askers on one line collide"},
-		{"too impatient", func(s *site.Site) { s.Devices[1].Ports[0].Think = &site.Think{MedianMs: 200, WorstMs: 400, Count: 50} }, Pace, Fault, "every answer comes after the limit"},
+		{"too impatient", func(s *site.Site) { s.Devices[1].Ports[0].Think = &site.Think{MedianMs: 600, WorstMs: 1400, Count: 50} }, Pace, Fault, "every answer comes after the limit"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := pumpBay()
