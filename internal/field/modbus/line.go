@@ -92,7 +92,7 @@ func (s tcpStream) Close() error { return s.sock.Close() }
 // rest is how long after its last octet an answer that is not whole is waited
 // for: USB adapters hand octets over in lumps of up to 16 ms, and a device that
 // is interrupted goes on later than any standard allows.
-const rest = 100 * time.Millisecond
+const rest = 300 * time.Millisecond
 
 // lumps is the longest pause between octets that says nothing.
 const lumps = 25 * time.Millisecond
