@@ -241,7 +241,11 @@ func (r *sweepRun) units(ctx context.Context, line *site.Line, def *protocol.Def
 		copied.Settings = map[string]int{"unit": unit, "timeoutMs": sweepLimitMs}
 		runner := &runner{link: &copied, device: &site.Device{ID: "sweep", Name: "unit " + strconv.Itoa(unit)}, def: def, hub: e.Hub}
 		look := func(conn Conn, _ Reply) {
-			if conn != nil {
+			if conn == nil {
+				return
+			}
+			// One that the plan expects is not given up for one missed answer.
+			if found, ok = lookAt(conn, unit); (!ok && planned[unit] != nil || found.Odd != "") && conn.Usable() {
 				found, ok = lookAt(conn, unit)
 			}
 		}
