@@ -281,6 +281,16 @@ func (b *browser) ctrl(key string) {
 	b.run(chromedp.KeyEvent(key, chromedp.KeyModifiers(chromedp.ModifierCtrl)))
 }
 
+// find looks for something with Ctrl K and takes the first that has the words.
+func (b *browser) find(text string) {
+	b.t.Helper()
+	b.ctrl("k")
+	b.until("the search is open", `document.activeElement.placeholder?.startsWith("A device")`)
+	b.keys(text)
+	b.until(text+" is found", fmt.Sprintf(`document.querySelector('[cmdk-item][data-selected="true"]')?.innerText.toLowerCase().includes(%q)`, strings.ToLower(text)))
+	b.keys(kb.Enter)
+}
+
 // key presses a key, with Shift if it is to extend a selection.
 func key(name string, shift bool) chromedp.Action[chromedp.Void] {
 	if shift {

@@ -291,20 +291,13 @@ func TestByKeyboard(t *testing.T) {
 	f := start(t, "demo", t.TempDir())
 	b := f.open(t, "/")
 	b.sees("Plant net")
-	find := func(text string) {
-		b.ctrl("k")
-		b.until("the search is open", `document.activeElement.placeholder?.startsWith("A device")`)
-		b.keys(text)
-		b.until(text+" is found", `document.querySelector('[cmdk-item][data-selected="true"]')?.innerText.toLowerCase().includes(`+"`"+strings.ToLower(text)+"`"+`)`)
-		b.keys(kb.Enter)
-	}
-	find("Start the run")
-	find("pH 21")
+	b.find("Start the run")
+	b.find("pH 21")
 	b.sees("5 points")
 	b.until("the grid has the focus", `document.activeElement.role === "grid"`)
 	b.keys(kb.ArrowDown)
 	b.until("WaterTemp is open", `document.querySelector("[data-inspector] h2")?.innerText === "WaterTemp"`)
-	find("Fathom the chosen point")
+	b.find("Fathom the chosen point")
 	b.until("the reading can be typed", `document.activeElement.ariaLabel === "The display shows"`)
 	// The display shows the acidity too: together they tell the shift.
 	b.press("It shows another point as well")
@@ -316,6 +309,6 @@ func TestByKeyboard(t *testing.T) {
 	b.until("there are explanations", `document.querySelector("[data-testid=candidates]")`)
 	b.sees("and 7.4 at")
 	b.sees("To be sure:")
-	find("Ask the device at the edges")
+	b.find("Ask the device at the edges")
 	b.sees("The map is off by one")
 }

@@ -11,7 +11,9 @@ import (
 func TestTankRow(t *testing.T) {
 	b := start(t, "serve", t.TempDir()).open(t, "/")
 	b.sees("No line yet")
-	b.press("Add a serial line")
+	// By keyboard: anything can be done from one place.
+	b.find("Add a serial line")
+	b.until("the search has closed", `!document.querySelector("[role=dialog]")`)
 	b.fill("Name", "Tank row C\r")
 	b.fill("Length", "160\r")
 	b.until("the line has its name", `document.querySelector('section[aria-label="Line Tank row C"]')`)

@@ -86,3 +86,37 @@ func TestWhatIf(t *testing.T) {
 		t.Errorf("learning from nothing: %d", code)
 	}
 }
+
+// TestKeepAccess: a device that is kept as a datasheet hands its checklist over;
+// what changes there is what the device has to see to.
+func TestKeepAccess(t *testing.T) {
+	s := listening(t)
+	var view SiteView
+	var answer EditAnswer
+	s.call("POST", "/api/datasheets/keep", KeepRequest{Device: "do14", Name: "Optode DO-4 as found"}, &answer)
+	sheet := func() SheetView {
+		var sheets SheetsView
+		s.call("GET", "/api/datasheets", nil, &sheets)
+		for _, sheet := range sheets.Datasheets {
+			if sheet.Name == "Optode DO-4 as found" {
+				return sheet
+			}
+		}
+		t.Fatal("it was not kept")
+		return SheetView{}
+	}
+	if kept := sheet(); len(kept.Access) != 2 || kept.ThinkMs != 12 {
+		t.Errorf("%+v", kept)
+	}
+	s.call("GET", "/api/site", nil, &view)
+	access := append(sheet().Access, site.AccessLine{ID: "new", Kind: site.AccessWrite, Text: "Menu 5: calibration from the bus"})
+	s.call("POST", "/api/datasheets/"+sheet().ID+"/cells", SheetCellsRequest{Base: answer.Seq, Cells: []SheetCell{}, Remove: []string{}, Add: []string{}, Access: &access}, &answer)
+	s.call("GET", "/api/site", nil, &view)
+	if list := view.Checklists["do14"]; len(list) != 3 || list[2].ID != "new" {
+		t.Errorf("the device has to see to %+v", list)
+	}
+	access[0].Kind = "whim"
+	if code := s.call("POST", "/api/datasheets/"+sheet().ID+"/cells", SheetCellsRequest{Base: answer.Seq, Access: &access}, &struct{}{}); code != 422 {
+		t.Errorf("a kind that is none: %d", code)
+	}
+}

@@ -49,7 +49,7 @@ func (s *Server) getSheets(c fiber.Ctx) error {
 }
 
 func sheetView(d *site.Datasheet, shipped bool) SheetView {
-	view := SheetView{ID: d.ID, Name: d.Name, Remark: d.Remark, Map: d.Map, Shipped: shipped, Rows: []SheetRow{}}
+	view := SheetView{ID: d.ID, Name: d.Name, Remark: d.Remark, Map: d.Map, Shipped: shipped, Rows: []SheetRow{}, ThinkMs: d.ThinkMs, Access: append([]site.AccessLine{}, d.Access...)}
 	scheme, err := protocol.SchemeOf(d.Map)
 	if err != nil {
 		return view // a site with such a datasheet is not kept
@@ -213,12 +213,12 @@ func (s *Server) postKeep(c fiber.Ctx) error {
 		if err != nil {
 			return nil, err
 		}
-		sheet := datasheet.Of(d, name, r.Prefix)
+		sheet := datasheet.Of(now, d, name, r.Prefix)
 		sheet.ID, sheet.Map = newID(), def.Name
 		// The device follows its own datasheet from now on.
 		pl := site.Placement{ID: newID(), Datasheet: sheet.ID, Prefix: r.Prefix, All: true}
 		own := *d
-		own.Points = nil
+		own.Points, own.Access = nil, nil // the checklist is the datasheet's now
 		own.Placements = append(slices.Clone(d.Placements), pl)
 		edits := []site.Edit{site.Put(site.KindDatasheet, sheet.ID, "", sheet), site.Put(site.KindDevice, d.ID, "", own)}
 		for i := range d.Points {
@@ -287,6 +287,12 @@ func changedSheet(old *site.Datasheet, r *SheetCellsRequest) (*site.Datasheet, e
 		return nil, err
 	}
 	sheet := *old
+	if r.ThinkMs != nil {
+		sheet.ThinkMs = *r.ThinkMs
+	}
+	if r.Access != nil {
+		sheet.Access = *r.Access
+	}
 	sheet.Points = slices.DeleteFunc(slices.Clone(old.Points), func(p site.SheetPoint) bool { return slices.Contains(r.Remove, p.ID) })
 	for _, name := range r.Add {
 		sheet.Points = append(sheet.Points, site.SheetPoint{Point: site.Point{ID: newID(), Name: name, Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly}, Useful: true})

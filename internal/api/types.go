@@ -8,7 +8,6 @@ import (
 	"ferry/internal/core/fathom"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/layout"
-	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/route"
@@ -311,6 +310,10 @@ type SheetView struct {
 	Map     string     `json:"map"`
 	Shipped bool       `json:"shipped"`
 	Rows    []SheetRow `json:"rows"`
+	// ThinkMs is how long the manual says that the device thinks, 0 for not
+	// stated; Access is what must be switched on before it answers.
+	ThinkMs int               `json:"thinkMs"`
+	Access  []site.AccessLine `json:"access"`
 }
 
 // SheetRow is one point of a datasheet, as cells in the order of the columns.
@@ -381,6 +384,9 @@ type SheetCellsRequest struct {
 	Cells  []SheetCell `json:"cells"`
 	Remove []string    `json:"remove"` // points
 	Add    []string    `json:"add"`    // names of new points
+	// ThinkMs and Access replace those of the datasheet where they are given.
+	ThinkMs *int               `json:"thinkMs,omitempty"`
+	Access  *[]site.AccessLine `json:"access,omitempty"`
 }
 
 // SheetCell is one cell of a datasheet; the column useful takes yes and no.
@@ -478,55 +484,4 @@ type Pulse struct {
 type JournalView struct {
 	Entries []store.Entry   `json:"entries"`
 	Written []store.Written `json:"written"`
-}
-
-// All holds every type that crosses to the browser; the TypeScript types are
-// generated from it.
-type All struct {
-	SiteView      SiteView            `json:"siteView"`
-	PointsView    PointsView          `json:"pointsView"`
-	PointView     PointView           `json:"pointView"`
-	Cells         CellsRequest        `json:"cells"`
-	IntakeRequest IntakeRequest       `json:"intakeRequest"`
-	IntakeAnswer  IntakeAnswer        `json:"intakeAnswer"`
-	EditRequest   EditRequest         `json:"editRequest"`
-	EditAnswer    EditAnswer          `json:"editAnswer"`
-	Timetable     TimetableView       `json:"timetable"`
-	Exchange      ExchangeView        `json:"exchangeView"`
-	Exchanges     []exchange.Exchange `json:"exchanges"`
-	Run           RunRequest          `json:"run"`
-	Mode          ModeRequest         `json:"mode"`
-	Unlock        UnlockRequest       `json:"unlock"`
-	WriteRequest  WriteRequest        `json:"writeRequest"`
-	WriteOrder    field.WriteOrder    `json:"writeOrder"`
-	WriteResult   field.WriteResult   `json:"writeResult"`
-	Fault         FaultRequest        `json:"fault"`
-	Pulse         Pulse               `json:"pulse"`
-	Trend         []field.Trend       `json:"trend"`
-	Journal       JournalView         `json:"journal"`
-	Route         route.Route         `json:"route"`
-	Problem       problem.Problem     `json:"problem"`
-	Window        WindowRequest       `json:"window"`
-	Bulk          BulkRequest         `json:"bulk"`
-	BulkAnswer    BulkAnswer          `json:"bulkAnswer"`
-	WindowView    WindowView          `json:"windowView"`
-	Fathom        FathomRequest       `json:"fathom"`
-	FathomAnswer  FathomAnswer        `json:"fathomAnswer"`
-	Edges         EdgesView           `json:"edges"`
-	Sheets        SheetsView          `json:"sheets"`
-	Place         PlaceRequest        `json:"place"`
-	Structure     StructureRequest    `json:"structure"`
-	Keep          KeepRequest         `json:"keep"`
-	SheetCells    SheetCellsRequest   `json:"sheetCells"`
-	ReturnRequest ReturnRequest       `json:"return"`
-	Machine       MachineView         `json:"machine"`
-	Sweep         field.Sweep         `json:"sweep"`
-	Heard         field.Heard         `json:"heard"`
-	Take          TakeRequest         `json:"take"`
-	Outlook       timetable.Outlook   `json:"outlook"`
-	WhatIf        WhatIfRequest       `json:"whatIf"`
-	WhatIfView    WhatIfView          `json:"whatIfView"`
-	Learn         LearnView           `json:"learn"`
-	Sampling      SamplingView        `json:"sampling"`
-	Actual        ActualView          `json:"actual"`
 }

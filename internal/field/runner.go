@@ -29,7 +29,6 @@ type runner struct {
 	restAfter int           // silent tries after which the device is left alone, 0 for never
 	rest      time.Duration // for how long
 	silent    int           // tries since it last answered
-	restUntil time.Time
 }
 
 // job is one request of the timetable with what it takes to decode it.
@@ -227,9 +226,9 @@ func (r *runner) took(j *job, reply *Reply, at time.Time) (again bool) {
 // layOff leaves a silent device alone for a while, so that it does not cost the
 // others on its line their time.
 func (r *runner) layOff(now time.Time) {
-	r.restUntil = now.Add(r.rest)
+	until := now.Add(r.rest)
 	for i := range r.jobs {
-		r.jobs[i].due = maxTime(r.jobs[i].due, r.restUntil)
+		r.jobs[i].due = maxTime(r.jobs[i].due, until)
 	}
 	r.hub.fail(r.points, fmt.Sprintf("the device is silent and is left alone for %d s at a time", int(r.rest.Seconds())))
 }

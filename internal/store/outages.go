@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"slices"
 )
 
@@ -22,21 +23,16 @@ func (s *Store) KeepOutages(ctx context.Context, list []Outage) error {
 	if len(list) == 0 {
 		return nil
 	}
-	tx, err := s.samples.BeginTx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
-	for _, o := range list {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO outage (link, device, from_ms, to_ms, reason, tries) VALUES (?, ?, ?, ?, ?, ?)
+	return s.record(ctx, func(tx *sql.Tx) error {
+		for _, o := range list {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO outage (link, device, from_ms, to_ms, reason, tries) VALUES (?, ?, ?, ?, ?, ?)
 			ON CONFLICT (link, from_ms) DO UPDATE SET to_ms = excluded.to_ms, tries = excluded.tries`, o.Link, o.Device, o.FromMs, o.ToMs, o.Reason, o.Tries); err != nil {
-			return err
+				return err
+			}
 		}
-	}
-	if _, err := tx.ExecContext(ctx, `DELETE FROM outage WHERE from_ms < (SELECT MIN(from_ms) FROM (SELECT from_ms FROM outage ORDER BY from_ms DESC LIMIT ?))`, KeptOutages); err != nil {
+		_, err := tx.ExecContext(ctx, `DELETE FROM outage WHERE from_ms < (SELECT MIN(from_ms) FROM (SELECT from_ms FROM outage ORDER BY from_ms DESC LIMIT ?))`, KeptOutages)
 		return err
-	}
-	return tx.Commit()
+	})
 }
 
 // Outages returns the latest outages, the oldest first.

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 )
 
 // KeptSamples bounds the number of samples on the disk: some 50 MB.
@@ -21,27 +22,35 @@ func (s *Store) AddSamples(ctx context.Context, list []Sample) error {
 	if len(list) == 0 {
 		return nil
 	}
+	return s.record(ctx, func(tx *sql.Tx) error {
+		put, err := tx.PrepareContext(ctx, `INSERT INTO sample (point, at_ms, v, good) VALUES (?, ?, ?, ?)`)
+		if err != nil {
+			return err
+		}
+		defer put.Close()
+		var last int64
+		for _, sample := range list {
+			result, err := put.ExecContext(ctx, sample.Point, sample.AtMs, sample.V, sample.Good)
+			if err != nil {
+				return err
+			}
+			if last, err = result.LastInsertId(); err != nil {
+				return err
+			}
+		}
+		_, err = tx.ExecContext(ctx, `DELETE FROM sample WHERE id <= ?`, last-KeptSamples)
+		return err
+	})
+}
+
+// record writes to the database of what was seen, in one transaction.
+func (s *Store) record(ctx context.Context, write func(*sql.Tx) error) error {
 	tx, err := s.samples.BeginTx(ctx, nil)
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
-	put, err := tx.PrepareContext(ctx, `INSERT INTO sample (point, at_ms, v, good) VALUES (?, ?, ?, ?)`)
-	if err != nil {
-		return err
-	}
-	defer put.Close()
-	var last int64
-	for _, sample := range list {
-		result, err := put.ExecContext(ctx, sample.Point, sample.AtMs, sample.V, sample.Good)
-		if err != nil {
-			return err
-		}
-		if last, err = result.LastInsertId(); err != nil {
-			return err
-		}
-	}
-	if _, err := tx.ExecContext(ctx, `DELETE FROM sample WHERE id <= ?`, last-KeptSamples); err != nil {
+	if err := write(tx); err != nil {
 		return err
 	}
 	return tx.Commit()

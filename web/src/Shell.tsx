@@ -72,6 +72,11 @@ export function Shell() {
     }),
   }));
 
+  const ofLines: Action[] = (site?.lines ?? []).flatMap((line) => [
+    { title: `Timetable of ${line.name}`, run: () => void navigate({ to: "/timetable", search: { line: line.id } as never }) },
+    { title: `Start the run on ${line.name}`, run: () => void attempt(() => post("/api/run/start", { links: site?.links.filter((l) => l.line === line.id).map((l) => l.id) })) },
+  ]);
+
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
       const typing = e.target instanceof HTMLElement && (e.target.isContentEditable || ["INPUT", "TEXTAREA", "SELECT"].includes(e.target.tagName));
@@ -152,7 +157,7 @@ export function Shell() {
       {plant && <PlantLock />}
       <main className="flex min-h-0 flex-1"><Outlet /></main>
       <input ref={file} type="file" accept=".json,application/json" className="hidden" aria-label="Site file" onChange={(e) => void bringIn(e.target.files)} />
-      <Palette open={palette} onClose={() => setPalette(false)} actions={[...actions, ...tries]} />
+      <Palette open={palette} onClose={() => setPalette(false)} actions={[...actions, ...ofLines, ...tries]} />
       <KeysDialog open={keys} onClose={() => setKeys(false)} path={path} />
       <Dialog open={naming} onClose={() => setNaming(false)} title="The site">
         {site && (

@@ -5,6 +5,7 @@ package datasheet
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"reflect"
 	"slices"
 
@@ -131,10 +132,10 @@ func Place(s *site.Site, d *site.Device, pl site.Placement, newID func() string)
 	return edits, nil
 }
 
-// Of makes a datasheet of a map: every point, all of them useful. Names lose
-// the prefix.
-func Of(d *site.Device, name, prefix string) site.Datasheet {
-	sheet := site.Datasheet{Name: name, Map: d.Map, Limits: d.Limits, Points: make([]site.SheetPoint, len(d.Points))}
+// Of makes a datasheet of a device: every point, all of them useful, with its
+// access checklist and for how long it thinks. Names lose the prefix.
+func Of(s *site.Site, d *site.Device, name, prefix string) site.Datasheet {
+	sheet := site.Datasheet{Name: name, Map: d.Map, Limits: d.Limits, Access: s.Checklist(d), ThinkMs: thinks(d), Points: make([]site.SheetPoint, len(d.Points))}
 	for i := range d.Points {
 		p := d.Points[i]
 		if len(p.Name) > len(prefix) && p.Name[:len(prefix)] == prefix {
@@ -144,6 +145,21 @@ func Of(d *site.Device, name, prefix string) site.Datasheet {
 		sheet.Points[i] = site.SheetPoint{Point: p, Useful: true}
 	}
 	return sheet
+}
+
+// thinks is how long a device was seen, or is stated, to think, in whole
+// milliseconds; 0 where nobody knows.
+func thinks(d *site.Device) int {
+	for i := range d.Ports {
+		p := &d.Ports[i]
+		if p.Think != nil {
+			return int(math.Ceil(p.Think.MedianMs))
+		}
+		if ms := p.Settings["thinkMs"]; ms > 0 {
+			return ms
+		}
+	}
+	return 0
 }
 
 // Departure is one place where a device is not what its datasheet says.

@@ -159,6 +159,10 @@ func (v *validator) datasheet(d *Datasheet) {
 		v.fail(where, "its map names no protocol that this version speaks.", "Set the map's protocol.")
 		return
 	}
+	v.access(where, d.Access)
+	if d.ThinkMs < 0 || d.ThinkMs > 60_000 {
+		v.fail(where, fmt.Sprintf("it thinks for %d ms.", d.ThinkMs), "Give 0 for not stated, to 60 000 ms.")
+	}
 	ids := map[string]bool{}
 	for i := range d.Points {
 		p := &d.Points[i].Point

@@ -874,6 +874,8 @@ export interface SheetView {
   map: string;
   shipped: boolean;
   rows: SheetRow[];
+  thinkMs: number;
+  access: AccessLine[];
 }
 export interface SheetRow {
   id: string;
@@ -965,6 +967,8 @@ export interface SheetCellsRequest {
   cells: SheetCell[];
   remove: string[];
   add: string[];
+  thinkMs?: number;
+  access?: AccessLine[];
 }
 export interface SheetCell {
   point: string;

@@ -1,14 +1,12 @@
 import { useState } from "react";
-import { newId } from "../api/client";
 import type { AccessLine, DeviceView, SiteView } from "../api/types.gen";
+import { AccessEntry } from "../shared/AccessEntry";
 import { attempt } from "../shared/toast";
 import { clockDay } from "../shared/ui";
 
 /** What must be switched on in a device before it answers, ticked with who and when. */
 export function Access({ site, device, onBegin, onChange }: { site: SiteView; device: DeviceView; onBegin: () => void; onChange: (what: string, patch: Partial<DeviceView>) => Promise<unknown> }) {
   const [by, setBy] = useState(() => localStorage.getItem("ferry-name") ?? "");
-  const [kind, setKind] = useState<AccessLine["kind"]>("remote");
-  const [text, setText] = useState("");
   const list = site.checklists[device.id] ?? [];
   const ticked = new Map((device.ticks ?? []).map((t) => [t.line, t]));
   const tick = (line: AccessLine) => attempt(() => {
@@ -16,11 +14,6 @@ export function Access({ site, device, onBegin, onChange }: { site: SiteView; de
     const others = (device.ticks ?? []).filter((t) => t.line !== line.id);
     const done = ticked.has(line.id);
     return onChange(`${done ? "took the tick off" : "ticked"} “${line.text}” of ${device.name}`, { ticks: done ? others : [...others, { line: line.id, by: by.trim() || "somebody", at: new Date().toISOString() }] });
-  });
-  const add = () => attempt(async () => {
-    onBegin();
-    await onChange(`added to the access checklist of ${device.name}`, { access: [...(device.access ?? []), { id: newId(), kind, text: text.trim() }] });
-    setText("");
   });
   return (
     <section className="mt-4" aria-label="Access">
@@ -51,13 +44,7 @@ export function Access({ site, device, onBegin, onChange }: { site: SiteView; de
           <input className="input !w-[150px]" aria-label="Ticked by" value={by} placeholder="your name" onChange={(e) => { setBy(e.target.value); localStorage.setItem("ferry-name", e.target.value); }} />
         </label>
       )}
-      <div className="mt-2 flex flex-wrap gap-2">
-        <input className="input basis-full" aria-label="New access line" placeholder="menu 4-2: remote on" value={text} onChange={(e) => setText(e.target.value)} onKeyDown={(e) => e.key === "Enter" && text.trim() && void add()} />
-        <select className="input !w-auto" aria-label="What the line is about" value={kind} onChange={(e) => setKind(e.target.value as AccessLine["kind"])}>
-          {site.accessKinds.map((k) => <option key={k.kind} value={k.kind}>{k.title}</option>)}
-        </select>
-        <button type="button" className="button" disabled={!text.trim()} onClick={() => void add()}>Add</button>
-      </div>
+      <AccessEntry site={site} onAdd={(line) => { onBegin(); return onChange(`added to the access checklist of ${device.name}`, { access: [...(device.access ?? []), line] }); }} />
     </section>
   );
 }

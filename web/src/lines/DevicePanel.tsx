@@ -3,6 +3,7 @@ import { useState } from "react";
 import { newId, useEdit } from "../api/client";
 import { useLiveState } from "../api/live";
 import type { DeviceView, Limits, Port, SiteView } from "../api/types.gen";
+import { whole } from "../shared/numbers";
 import { useDeviceEditor } from "../shared/useDeviceEditor";
 import { attempt, say } from "../shared/toast";
 import { Field } from "../shared/ui";
@@ -92,14 +93,6 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
       <button type="button" className="button danger mt-5" onClick={() => void remove()}>Remove the device</button>
     </aside>
   );
-}
-
-/** A whole number; anything else becomes a value that the store refuses with its reason. */
-export function whole(text: string): number {
-  const t = text.trim();
-  if (t === "") return 0;
-  if (!/^-?\d+$/.test(t)) throw new Error(`“${text}” is not a whole number.`);
-  return Number(t);
 }
 
 /** Runs of units that must not be read, as hr40+8, ir12. */

@@ -2,6 +2,7 @@ import { useNavigate } from "@tanstack/react-router";
 import { useEdit } from "../api/client";
 import { useLiveState } from "../api/live";
 import type { Line, Serial, SiteView } from "../api/types.gen";
+import { number } from "../shared/numbers";
 import { useObjectEditor } from "../shared/useObjectEditor";
 import { attempt, say } from "../shared/toast";
 import { Field } from "../shared/ui";
@@ -74,12 +75,4 @@ function Unasked({ line, onBegin, onChange }: { line: Line; onBegin: () => void;
       <button type="button" className="small underline" onClick={() => { onBegin(); void attempt(() => onChange([...list, { name: "Time signal", periodMs: 60_000, octets: 12 }])); }}>Add a frame that comes by itself</button>
     </section>
   );
-}
-
-/** A number as typed; anything else is refused with its reason. */
-function number(text: string): number {
-  const t = text.trim().replace(",", ".");
-  const n = Number(t);
-  if (Number.isNaN(n)) throw new Error(`“${text}” is not a number.`);
-  return n;
 }

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { newId, post, useEdit, useSite, type ObjectEdit } from "../api/client";
 import { useLiveState } from "../api/live";
 import type { DeviceView, Route, SiteView } from "../api/types.gen";
+import { useOffer } from "../shared/actions";
 import { SmallStops } from "../shared/RouteStops";
 import { attempt, say } from "../shared/toast";
 import { Empty } from "../shared/ui";
@@ -18,6 +19,12 @@ export function LinesPage() {
   const navigate = useNavigate();
   const edit = useEdit();
   const [trying, setTrying] = useState<{ done: number; of: number }>();
+  useOffer(`lines ${site?.seq ?? 0}`, !site ? [] : [
+    { title: "Add an Ethernet line", run: () => void addLine("ethernet") },
+    { title: "Add a serial line", run: () => void addLine("serial") },
+    ...site.lines.map((l) => ({ title: `Add a device to ${l.name}`, run: () => void addDevice(l.id) })),
+    ...(site.links.length ? [{ title: "Try every link", run: () => void tryAll() }] : []),
+  ]);
   if (!site) return <p className="soft p-8">Reading the site…</p>;
 
   const addLine = (medium: "ethernet" | "serial") => attempt(async () => {

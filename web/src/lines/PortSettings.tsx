@@ -1,6 +1,7 @@
 import type { DeviceView, Line, Port, PortSerial, Def, SiteView } from "../api/types.gen";
+import { whole } from "../shared/numbers";
+import { attempt } from "../shared/toast";
 import { Field } from "../shared/ui";
-import { whole } from "./DevicePanel";
 import { bauds, baudWord, formatOf } from "./serial";
 
 /** What a port of a device is set to: its address, its protocol, and on a serial line its characters and its wires. */
@@ -27,10 +28,10 @@ export function PortSettings({ site, device, port, onBegin, onChange }: { site: 
       {port.think && (
         <p className="small soft mt-1">
           Seen to think {port.think.medianMs.toFixed(1)}{"\u2009"}ms, at worst {port.think.worstMs.toFixed(1)}{"\u2009"}ms, in {port.think.count} answers.{" "}
-          <button type="button" className="underline" onClick={() => { onBegin(); void onChange({ think: undefined }); }}>Forget that</button>
+          <button type="button" className="underline" onClick={() => { onBegin(); void attempt(() => onChange({ think: undefined })); }}>Forget that</button>
         </p>
       )}
-      {device.ports.length > 1 && <button type="button" className="small mt-1 underline" onClick={() => { onBegin(); void onChange({ line: "" }); }}>Take it off {line?.name}</button>}
+      {device.ports.length > 1 && <button type="button" className="small mt-1 underline" onClick={() => { onBegin(); void attempt(() => onChange({ line: "" })); }}>Take it off {line?.name}</button>}
     </section>
   );
 }

@@ -4,8 +4,10 @@ import { useState } from "react";
 import { post, problemOf, useEdit, useSheets, useSite } from "../api/client";
 import type { PlaceRequest, PlaceTarget, Problem, SheetCellsRequest, SheetsView, SheetView, Standing } from "../api/types.gen";
 import { count } from "../Shell";
+import { AccessEntry } from "../shared/AccessEntry";
+import { whole } from "../shared/numbers";
 import { attempt, say } from "../shared/toast";
-import { Empty, ProblemNotice } from "../shared/ui";
+import { Empty, Field, ProblemNotice } from "../shared/ui";
 import { titles } from "./Grid";
 import { Structures } from "./Structures";
 
@@ -144,11 +146,38 @@ function Sheet({ data, sheet }: { data: SheetsView; sheet: SheetView }) {
       </div>
       <aside className="panel" aria-label="Placements">
         <Place data={data} sheet={sheet} />
+        <SheetAccess sheet={sheet} onChange={send} />
         <h3 className="mt-5 mb-1">Where it is placed</h3>
         {standings.length === 0 && <p className="small soft">Nowhere yet.</p>}
         {standings.map((s) => <StandingCard key={s.placement.id} standing={s} />)}
       </aside>
     </>
+  );
+}
+
+/** What must be switched on in devices of this model, and for how long they think: what the manual says. */
+function SheetAccess({ sheet, onChange }: { sheet: SheetView; onChange: (request: Partial<SheetCellsRequest>) => Promise<unknown> }) {
+  const { data: site } = useSite();
+  if (!site) return null;
+  return (
+    <section className="mt-5" aria-label="Access of the model">
+      <h3 className="mb-1">Before it answers</h3>
+      {sheet.access.length === 0 && <p className="small soft">Nothing is listed that has to be switched on.</p>}
+      <ul>
+        {sheet.access.map((line) => (
+          <li key={line.id} className="py-1">{line.text}
+            <span className="small soft block">{site.accessKinds.find((k) => k.kind === line.kind)?.title}
+              {!sheet.shipped && <> · <button type="button" className="underline" onClick={() => void attempt(() => onChange({ access: sheet.access.filter((l) => l.id !== line.id) }))}>take off</button></>}</span>
+          </li>
+        ))}
+      </ul>
+      {sheet.shipped ? <p className="small soft">{sheet.thinkMs ? `Thinks for ${sheet.thinkMs}\u2009ms, says the manual.` : ""}</p> : (
+        <>
+          <AccessEntry site={site} onAdd={(line) => onChange({ access: [...sheet.access, line] })} />
+          <Field label="Thinks for" unit="ms" mono value={sheet.thinkMs ? String(sheet.thinkMs) : ""} placeholder="not stated" onCommit={(text) => onChange({ thinkMs: whole(text) })} />
+        </>
+      )}
+    </section>
   );
 }
 

@@ -19,9 +19,9 @@ const perScreen: Record<string, [string, string][]> = {
     ["Ctrl Delete", "remove the selected points"],
     ["Ctrl A", "select everything"],
   ],
-  lines: [["Tab, Enter", "go from device to device, open one"]],
+  lines: [["Tab, Enter", "go from device to device, open one"], ["Ctrl K", "also adds lines and devices, tries one link or every one"]],
   traffic: [["Enter", "open an exchange or a finding"]],
-  timetable: [["Ctrl and wheel, drag", "zoom and move the track"]],
+  timetable: [["Ctrl and wheel, drag", "zoom and move the track"], ["Tab to a name, Space", "take its device for silent, on paper"], ["Ctrl K", "also goes to the timetable of a line, and starts its run"]],
 };
 
 /** Lists the keys of the screen in view. */

@@ -36,7 +36,8 @@ export function Palette({ open, onClose, actions }: { open: boolean; onClose: ()
       <Command.Input value={search} onValueChange={setSearch} placeholder="A device, a point, an address, or what to do" className="input mb-2" />
       <Command.List className="max-h-[56vh] overflow-auto">
         <Command.Empty className="soft p-3">Nothing has that name or address.</Command.Empty>
-        {site?.devices.filter((d) => hit(d.name + " " + d.ports.map((p) => p.host).join(" "))).slice(0, 20)
+        {site?.lines.filter((l) => hit(l.name)).slice(0, 10).map((l) => item("line:" + l.id, l.name, "line", () => void navigate({ to: "/lines/$kind/$id", params: { kind: "line", id: l.id } })))}
+        {site?.devices.filter((d) => hit(d.name + " " + d.ports.map((p) => `${p.host ?? ""} unit ${p.settings?.["unit"] ?? ""}`).join(" "))).slice(0, 20)
           .map((d) => item("device:" + d.id, d.name, d.pointCount ? "map" : "device", () => void (d.pointCount ? navigate({ to: "/points/$device", params: { device: d.id } }) : navigate({ to: "/lines/$kind/$id", params: { kind: "device", id: d.id } }))))}
         {found.map(({ row, device, name }) => item("point:" + row.id, `${name} · ${row.cells[0]}`, row.cells[1], () => void navigate({ to: "/points/$device/$point", params: { device, point: row.id } })))}
         {[...offered, ...actions].filter((a) => hit(a.title)).map((a) => item("do:" + a.title, a.title, a.keys ?? "", a.run))}

@@ -1,0 +1,60 @@
+package api
+
+import (
+	"ferry/internal/core/exchange"
+	"ferry/internal/core/problem"
+	"ferry/internal/core/route"
+	"ferry/internal/core/timetable"
+	"ferry/internal/field"
+)
+
+// All holds every type that crosses to the browser; the TypeScript types are
+// generated from it.
+type All struct {
+	SiteView      SiteView            `json:"siteView"`
+	PointsView    PointsView          `json:"pointsView"`
+	PointView     PointView           `json:"pointView"`
+	Cells         CellsRequest        `json:"cells"`
+	IntakeRequest IntakeRequest       `json:"intakeRequest"`
+	IntakeAnswer  IntakeAnswer        `json:"intakeAnswer"`
+	EditRequest   EditRequest         `json:"editRequest"`
+	EditAnswer    EditAnswer          `json:"editAnswer"`
+	Timetable     TimetableView       `json:"timetable"`
+	Exchange      ExchangeView        `json:"exchangeView"`
+	Exchanges     []exchange.Exchange `json:"exchanges"`
+	Run           RunRequest          `json:"run"`
+	Mode          ModeRequest         `json:"mode"`
+	Unlock        UnlockRequest       `json:"unlock"`
+	WriteRequest  WriteRequest        `json:"writeRequest"`
+	WriteOrder    field.WriteOrder    `json:"writeOrder"`
+	WriteResult   field.WriteResult   `json:"writeResult"`
+	Fault         FaultRequest        `json:"fault"`
+	Pulse         Pulse               `json:"pulse"`
+	Trend         []field.Trend       `json:"trend"`
+	Journal       JournalView         `json:"journal"`
+	Route         route.Route         `json:"route"`
+	Problem       problem.Problem     `json:"problem"`
+	Window        WindowRequest       `json:"window"`
+	Bulk          BulkRequest         `json:"bulk"`
+	BulkAnswer    BulkAnswer          `json:"bulkAnswer"`
+	WindowView    WindowView          `json:"windowView"`
+	Fathom        FathomRequest       `json:"fathom"`
+	FathomAnswer  FathomAnswer        `json:"fathomAnswer"`
+	Edges         EdgesView           `json:"edges"`
+	Sheets        SheetsView          `json:"sheets"`
+	Place         PlaceRequest        `json:"place"`
+	Structure     StructureRequest    `json:"structure"`
+	Keep          KeepRequest         `json:"keep"`
+	SheetCells    SheetCellsRequest   `json:"sheetCells"`
+	ReturnRequest ReturnRequest       `json:"return"`
+	Machine       MachineView         `json:"machine"`
+	Sweep         field.Sweep         `json:"sweep"`
+	Heard         field.Heard         `json:"heard"`
+	Take          TakeRequest         `json:"take"`
+	Outlook       timetable.Outlook   `json:"outlook"`
+	WhatIf        WhatIfRequest       `json:"whatIf"`
+	WhatIfView    WhatIfView          `json:"whatIfView"`
+	Learn         LearnView           `json:"learn"`
+	Sampling      SamplingView        `json:"sampling"`
+	Actual        ActualView          `json:"actual"`
+}

@@ -1,0 +1,71 @@
+package field
+
+import (
+	"context"
+	"time"
+
+	"ferry/internal/core/problem"
+	"ferry/internal/core/site"
+)
+
+// Listen hears a line of a plant without asking, so that nobody is disturbed.
+func (e *Engine) Listen(ctx context.Context, lineID string, d time.Duration) (*Heard, error) {
+	e.mu.Lock()
+	line := e.site.Line(lineID)
+	if line == nil || line.Medium != site.SerialLine {
+		e.mu.Unlock()
+		return nil, problem.New("no-serial-line", "Only a serial line can be listened to.", "").At(lineID)
+	}
+	link := &site.Link{ID: "listen", Line: line.ID, Protocol: protocolOf(e.site, line), Settings: map[string]int{}}
+	for i := range e.site.Links {
+		if e.site.Links[i].Line == line.ID {
+			link.Asking, link.Answering = e.site.Links[i].Asking, e.site.Links[i].Answering
+		}
+	}
+	was := e.told[lineID]
+	e.told[lineID] = time.Now().Add(time.Minute) // listening asks nothing
+	target, key, err := e.targetOf(link)
+	e.told[lineID] = was
+	busy := e.channels[key] != nil
+	e.mu.Unlock()
+	if err != nil {
+		return nil, err
+	}
+	if busy {
+		return nil, problem.New("running", line.Name+" is being asked by Ferry itself.", "Stop the run of its links first.").At(line.Name)
+	}
+	driver, _, err := DriverOf(link.Protocol)
+	if err != nil {
+		return nil, problem.From(err, "protocol")
+	}
+	conn, reply := driver.Dial(ctx, target)
+	if conn == nil {
+		return nil, problem.New("not-open", sentence(reply.Sentence), "Choose another port in the panel of the line.").At(line.Name)
+	}
+	defer conn.Close()
+	ear, ok := conn.(Listener)
+	if !ok {
+		return nil, problem.New("no-serial-line", "This protocol cannot be listened to.", "").At(line.Name)
+	}
+	heard := ear.Listen(ctx, d)
+	e.mu.Lock()
+	e.heard[lineID] = heard
+	e.mu.Unlock()
+	return &heard, nil
+}
+
+// Allow lets Ferry ask on a serial line of a plant for a time, after it has
+// listened there; 0 ends that.
+func (e *Engine) Allow(lineID string, for_ time.Duration) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	line := e.site.Line(lineID)
+	if line == nil {
+		return problem.New("gone", "The line is no longer in the site.", "Reload to see what changed.").At(lineID)
+	}
+	if _, ok := e.heard[lineID]; !ok && for_ > 0 {
+		return problem.New("listen-first", "Nobody has listened to "+line.Name+" yet.", "Listen for some seconds first, so that it is known who else asks there.").At(line.Name)
+	}
+	e.told[lineID] = time.Now().Add(for_)
+	return nil
+}

@@ -1,0 +1,139 @@
+package field
+
+import (
+	"slices"
+
+	"ferry/internal/core/exchange"
+	"ferry/internal/core/site"
+)
+
+// Outage is a time for which a link brought nothing.
+type Outage struct {
+	Link   string `json:"link"`
+	Device string `json:"device"`
+	FromMs int64  `json:"fromMs"`
+	// ToMs is when it came back, 0 while it has not, negative where Ferry was
+	// stopped before.
+	ToMs   int64  `json:"toMs"`
+	Reason string `json:"reason"`
+	Tries  int    `json:"tries"` // that failed
+}
+
+// keptOutages bounds the log of outages, keptThinks the times from which
+// thinking is learned.
+const (
+	keptOutages = 2000
+	keptThinks  = 512
+)
+
+// linkLog is what the hub remembers of a link.
+type linkLog struct {
+	thinks []float64
+	at     int    // the oldest, once full
+	failed Outage // what failed since it last answered
+	outage int    // index of the open one plus 1
+}
+
+// leastFailed is how many tries in a row must fail to be an outage: one that
+// fails and is made good by the next is none.
+const leastFailed = 2
+
+// log keeps thinking times, and outages with their ends.
+func (h *Hub) log(e *exchange.Exchange) {
+	l := h.links[e.Link]
+	if l == nil {
+		l = &linkLog{}
+		h.links[e.Link] = l
+	}
+	if e.Outcome == exchange.Answered || e.Outcome == exchange.Declined {
+		if l.failed = (Outage{}); l.outage > 0 {
+			h.outages[l.outage-1].ToMs = e.At.UnixMilli()
+			h.toKeep = append(h.toKeep, h.outages[l.outage-1])
+			l.outage = 0
+		}
+		think := e.ThinkMs
+		if think == 0 {
+			think = e.LatencyMs
+		}
+		if e.RequestID == "" || e.Outcome != exchange.Answered {
+			return
+		}
+		if len(l.thinks) < keptThinks {
+			l.thinks = append(l.thinks, think)
+		} else {
+			l.thinks[l.at], l.at = think, (l.at+1)%keptThinks
+		}
+		return
+	}
+	if e.RequestID == "" && e.Outcome != exchange.Unreached && e.Outcome != exchange.Refused {
+		return // a question of a person's, not the run's
+	}
+	if l.outage > 0 {
+		h.outages[l.outage-1].Tries++
+		return
+	}
+	if l.failed.Tries++; l.failed.Tries == 1 {
+		l.failed = Outage{Link: e.Link, Device: e.Device, FromMs: e.At.UnixMilli(), Reason: e.Sentence, Tries: 1}
+	}
+	if l.failed.Tries < leastFailed {
+		return
+	}
+	if len(h.outages) >= keptOutages {
+		h.outages = slices.Delete(h.outages, 0, keptOutages/2)
+		for _, each := range h.links {
+			each.outage = max(0, each.outage-keptOutages/2)
+		}
+	}
+	h.outages = append(h.outages, l.failed)
+	h.toKeep = append(h.toKeep, l.failed)
+	l.outage = len(h.outages)
+}
+
+// Outages returns the log of outages, the newest last.
+func (h *Hub) Outages() []Outage {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return append([]Outage{}, h.outages...)
+}
+
+// DrainOutages hands over the outages that began or ended since the last call.
+func (h *Hub) DrainOutages() []Outage {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	drained := h.toKeep
+	h.toKeep = nil
+	return drained
+}
+
+// Recall puts outages of earlier runs at the head of the log.
+func (h *Hub) Recall(list []Outage) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for i := range list {
+		if list[i].ToMs == 0 {
+			list[i].ToMs = -1
+		}
+	}
+	h.outages = append(list, h.outages...)
+	for _, l := range h.links {
+		if l.outage > 0 {
+			l.outage += len(list)
+		}
+	}
+}
+
+// Thinks returns what was measured of the device behind each link: median and
+// worst of the last answers, for links with at least that many.
+func (h *Hub) Thinks(least int) map[string]site.Think {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	learned := map[string]site.Think{}
+	for id, l := range h.links {
+		if len(l.thinks) < least {
+			continue
+		}
+		sorted := slices.Sorted(slices.Values(l.thinks))
+		learned[id] = site.Think{MedianMs: sorted[len(sorted)/2], WorstMs: sorted[len(sorted)-1], Count: len(sorted)}
+	}
+	return learned
+}
