@@ -2,7 +2,11 @@ package field
 
 import (
 	"context"
+	"fmt"
+	"log"
+	"runtime/debug"
 	"slices"
+	"sync"
 	"time"
 
 	"ferry/internal/core/exchange"
@@ -13,8 +17,9 @@ const wait = 2 * time.Second
 
 // channel is what serves one request at a time: the connection of one link, or
 // a line that several share. While it runs, its loop is the only owner of the
-// connection: reads of the timetable and what others want to send take turns
-// in it.
+// connection, the runners and their jobs: reads of the timetable, what others
+// want to send, and changes of what is asked take turns in it. Nobody else
+// waits for it.
 type channel struct {
 	driver   Driver
 	target   Target
@@ -25,14 +30,19 @@ type channel struct {
 	retryAt time.Time
 	lost    Reply // why there is no connection
 
-	life  context.Context // ends the connection
-	end   context.CancelFunc
-	loops context.Context    // of the loop, while it runs
-	stop  context.CancelFunc // ends the loop
-	drop  context.CancelFunc // ends the connection alone
-	done  chan struct{}      // closed when the loop has ended
-	total int                // requests of the timetable so far
-	asked func(int)          // told the total after each, if set
+	life context.Context // ends loop and connection
+	end  context.CancelFunc
+	drop context.CancelFunc // ends the connection alone
+	done chan struct{}      // closed when the loop has ended, if it was started
+	wake chan struct{}      // told of changes
+
+	mu      sync.Mutex
+	changes []func()
+	asking  *runner // whose request is under way
+	open_   Conn    // the connection, for who breaks a request off
+
+	total int       // requests of the timetable so far
+	asked func(int) // told the total after each, if set
 }
 
 // command is something to be done with the connection between two reads.
@@ -40,71 +50,130 @@ type command struct {
 	do   func(Conn, Reply) // conn is nil if there is none; the reply says why
 	by   *runner
 	done chan struct{}
-	// cancel, if set, is called when the loop is to end: for what takes long.
-	cancel context.CancelFunc
+	// ctx ends what is done, together with the channel.
+	ctx context.Context
+	// failed is set where do ended by a defect of Ferry's own.
+	failed *bool
 }
 
-func newChannel(driver Driver, target Target) *channel {
-	c := &channel{driver: driver, target: target, commands: make(chan command), drop: func() {}}
-	c.life, c.end = context.WithCancel(context.Background())
+// newChannel returns a channel that ends with ctx.
+func newChannel(ctx context.Context, driver Driver, target Target) *channel {
+	c := &channel{driver: driver, target: target, commands: make(chan command), wake: make(chan struct{}, 1), done: make(chan struct{}), drop: func() {}}
+	c.life, c.end = context.WithCancel(ctx)
 	return c
 }
 
-// add lets a runner ask over the channel. The loop must not run.
+// add lets a runner ask over the channel. The loop does that, or it does not
+// run yet.
 func (c *channel) add(r *runner) {
-	if r.channel != nil && r.channel != c {
-		r.channel.end()
-	}
 	r.channel = c
 	c.runners = append(c.runners, r)
+	r.begin(time.Now())
 }
 
-// remove takes a runner out. The loop must not run.
+// remove takes a runner out, as add puts it in.
 func (c *channel) remove(r *runner) {
-	for i := range c.runners {
-		if c.runners[i] == r {
-			c.runners = append(c.runners[:i:i], c.runners[i+1:]...)
-			return
+	c.runners = slices.DeleteFunc(c.runners, func(each *runner) bool { return each == r })
+}
+
+// start runs the loop, once those that are to end before it have ended.
+func (c *channel) start(before ...<-chan struct{}) {
+	go func() {
+		defer close(c.done)
+		defer c.hangUp()
+		defer c.recovered("loop")
+		for _, done := range before {
+			<-done
 		}
+		c.loop()
+	}()
+}
+
+// revise has the loop carry out a change between two requests. A request of
+// one of the given runners that is under way is broken off.
+func (c *channel) revise(change func(), broken ...*runner) {
+	c.mu.Lock()
+	c.changes = append(c.changes, change)
+	if c.open_ != nil && slices.Contains(broken, c.asking) {
+		c.open_.Break()
+	}
+	c.mu.Unlock()
+	select {
+	case c.wake <- struct{}{}:
+	default:
 	}
 }
 
-// start runs the loop. Requests that are new are due by their offsets from now.
-func (c *channel) start() {
-	c.loops, c.stop = context.WithCancel(c.life)
-	c.done = make(chan struct{})
-	now := time.Now()
+// revised carries out the changes that wait.
+func (c *channel) revised() {
+	c.mu.Lock()
+	changes := c.changes
+	c.changes = nil
+	c.mu.Unlock()
+	for _, change := range changes {
+		change()
+	}
+}
+
+// owns notes whose request is under way, for revise.
+func (c *channel) owns(r *runner) {
+	c.mu.Lock()
+	c.asking, c.open_ = r, c.conn
+	c.mu.Unlock()
+}
+
+// recovered keeps a defect in the handling of one device from ending the
+// program: its own connection is given up, with the octets on record.
+func (c *channel) recovered(what string) {
+	p := recover()
+	if p == nil {
+		return
+	}
+	c.broken(what, p)
+	c.end()
+}
+
+// broken records a defect with what was on the wire.
+func (c *channel) broken(what string, p any) {
+	text := fmt.Sprintf("Ferry failed on what came (%v): a defect of Ferry's own; the connection is given up", p)
+	log.Printf("%s of %s: %v\n%s", what, c.target.Dial, p, debug.Stack())
 	for _, r := range c.runners {
-		for i := range r.jobs {
-			if j := &r.jobs[i]; j.due.IsZero() {
-				j.due = now.Add(time.Duration(j.OffsetMs * float64(time.Millisecond)))
+		reply := Reply{Outcome: exchange.Garbled, Sentence: text}
+		if k, ok := c.conn.(interface {
+			Last() (request, answer []byte)
+		}); ok {
+			reply.Request, reply.Answer = k.Last()
+			log.Printf("request % X, answer % X", reply.Request, reply.Answer)
+		}
+		r.hub.record(r.era, r.exchange(what, &reply, time.Now(), 0), nil)
+		r.hub.fail(r.era, r.points, text)
+	}
+}
+
+// guarded runs fn; where it panics, the connection is closed and the loop goes
+// on with a new one after a while.
+func (c *channel) guarded(what string, fn func()) {
+	defer func() {
+		if p := recover(); p != nil {
+			c.broken(what, p)
+			c.hangUp()
+			c.lost = Reply{Outcome: exchange.Garbled, Sentence: "Ferry failed on what came"}
+			c.retryAt = time.Now().Add(10 * wait)
+			for _, r := range c.runners {
+				for i := range r.jobs {
+					r.jobs[i].due = maxTime(r.jobs[i].due, c.retryAt)
+				}
 			}
 		}
-	}
-	go c.loop(c.loops)
+	}()
+	fn()
 }
 
-// halt ends the loop after the request under way and keeps the connection.
-func (c *channel) halt() {
-	if c.stop != nil {
-		c.stop()
-		<-c.done
-		c.stop, c.loops = nil, nil
-	}
-}
-
-// close ends loop and connection at once.
-func (c *channel) close() {
-	c.end()
-	c.halt()
-	c.hangUp()
-}
-
-func (c *channel) loop(ctx context.Context) {
-	defer close(c.done)
+func (c *channel) loop() {
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	for {
+		c.revised()
 		now := time.Now()
 		r, next := c.next(now)
 		if next == nil {
@@ -113,13 +182,14 @@ func (c *channel) loop(ctx context.Context) {
 			timer.Reset(pause)
 		} else {
 			select {
-			case <-ctx.Done():
+			case <-c.life.Done():
 				return
 			case cmd := <-c.commands:
-				c.carryOut(ctx, cmd)
+				c.carryOut(cmd)
+			case <-c.wake:
 			default:
 				due := r.dueWith(next, now)
-				r.ask(c.life, due, now)
+				c.guarded("run", func() { r.ask(c.life, due, now) })
 				if c.total += len(due); c.asked != nil {
 					c.asked(c.total)
 				}
@@ -127,10 +197,11 @@ func (c *channel) loop(ctx context.Context) {
 			continue
 		}
 		select {
-		case <-ctx.Done():
+		case <-c.life.Done():
 			return
 		case cmd := <-c.commands:
-			c.carryOut(ctx, cmd)
+			c.carryOut(cmd)
+		case <-c.wake:
 		case <-timer.C:
 		}
 	}
@@ -186,11 +257,15 @@ func (j *job) deadline() time.Duration {
 }
 
 func (c *channel) hangUp() {
-	if c.conn != nil {
-		_ = c.conn.Close() // it is being given up; how it ends changes nothing
-		c.conn = nil
-		c.drop()
+	if c.conn == nil {
+		return
 	}
+	c.mu.Lock()
+	c.open_ = nil
+	c.mu.Unlock()
+	_ = c.conn.Close() // it is being given up; how it ends changes nothing
+	c.conn = nil
+	c.drop()
 }
 
 // open makes sure that there is a connection, turned to the device of a runner.
@@ -204,43 +279,52 @@ func (c *channel) open(ctx context.Context, r *runner) bool {
 		target := c.target
 		target.Settings = r.link.Settings
 		// The connection outlives the one who asks first; connecting ends with
-		// that one, or with the loop.
+		// that one.
 		var own context.Context
 		own, c.drop = context.WithCancel(c.life)
 		stop := context.AfterFunc(ctx, c.drop)
-		if c.loops != nil {
-			unloop := context.AfterFunc(c.loops, c.drop)
-			defer unloop()
-		}
 		conn, reply := c.driver.Dial(own, target)
 		stop()
 		if conn == nil {
 			c.drop()
-			if ctx.Err() != nil || c.life.Err() != nil || c.loops != nil && c.loops.Err() != nil {
+			if ctx.Err() != nil || c.life.Err() != nil {
 				return false
 			}
 			c.lost, c.retryAt = reply, time.Now().Add(wait)
 			for _, each := range c.runners {
-				each.hub.record(each.exchange("connect to "+each.device.Name, &reply, now, time.Since(now)), nil)
-				each.hub.fail(each.points, reply.Sentence)
+				each.hub.record(each.era, each.exchange("connect to "+each.device.Name, &reply, now, time.Since(now)), nil)
+				each.hub.fail(each.era, each.points, reply.Sentence)
 			}
 			return false
 		}
 		c.conn = conn
 	}
+	c.owns(r)
 	c.conn.Toward(r.link.Settings)
 	return true
 }
 
-func (c *channel) carryOut(ctx context.Context, cmd command) {
+func (c *channel) carryOut(cmd command) {
 	defer close(cmd.done)
-	if cmd.cancel != nil {
-		defer context.AfterFunc(ctx, cmd.cancel)()
-	}
-	cmd.by.channel = c
-	if c.open(ctx, cmd.by) {
-		cmd.do(c.conn, Reply{Outcome: exchange.Answered})
+	*cmd.failed = true
+	c.guarded("command", func() {
+		c.do(cmd.ctx, cmd.by, cmd.do)
+		*cmd.failed = false
+	})
+}
+
+// do hands the connection to fn. When ctx ends, what is under way is broken
+// off.
+func (c *channel) do(ctx context.Context, r *runner, fn func(Conn, Reply)) {
+	r.channel = c
+	if ctx.Err() != nil {
+		fn(nil, Reply{Outcome: exchange.NotAllowed, Sentence: "it was called off"})
 		return
 	}
-	cmd.do(nil, c.lost)
+	if !c.open(ctx, r) {
+		fn(nil, c.lost)
+		return
+	}
+	defer context.AfterFunc(ctx, c.conn.Break)()
+	fn(c.conn, Reply{Outcome: exchange.Answered})
 }

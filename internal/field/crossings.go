@@ -1,8 +1,14 @@
 package field
 
 import (
+	"cmp"
 	"context"
+	"encoding/json"
+	"fmt"
+	"log"
 	"maps"
+	"runtime/debug"
+	"slices"
 	"sync"
 	"time"
 
@@ -15,8 +21,8 @@ import (
 // CrossingState is what a crossing did last.
 type CrossingState struct {
 	ID string `json:"id"`
-	// State is carrying, holding (the source is bad, the target keeps its last
-	// value), failed, or idle.
+	// State is carrying, holding (the source has no good value, the target keeps
+	// its last), failed, waiting (not released on the plant) or idle.
 	State    string `json:"state"`
 	Sentence string `json:"sentence,omitempty"`
 	Written  string `json:"written"`
@@ -24,154 +30,386 @@ type CrossingState struct {
 	AtMs     int64  `json:"atMs"`
 }
 
-// crossings runs the crossings of the links that run: one goroutine for each
-// link that is written to, so that a dead target holds up no other.
-type crossings struct {
+// carrier is one crossing at work: a goroutine that writes its target whenever
+// its source has moved. It is the only writer of the crossing: the one before
+// it has ended when it begins.
+type carrier struct {
+	print  string
+	ctx    context.Context
 	cancel context.CancelFunc
-	wg     sync.WaitGroup
-	mu     sync.Mutex
-	states map[string]CrossingState
-	last   map[string]value.Value // crossing id -> value written last
+	done   chan struct{}
+	x      site.Crossing
+
+	mu    sync.Mutex
+	state CrossingState
+	// last is what was written last, kept from one carrier to the next while
+	// the crossing means the same.
+	last value.Value
+	// record is that of the journal for as long as the state stays the same;
+	// dirty is set while the journal does not have it as it is.
+	record *Record
+	dirty  bool
 }
 
-// startCrossings starts anew and remembers the states of before. The engine's
-// lock is held.
-func startCrossings(e *Engine, before *crossings) *crossings {
-	c := &crossings{states: map[string]CrossingState{}, last: map[string]value.Value{}}
-	ctx, cancel := context.WithCancel(context.Background())
-	c.cancel = cancel
-	var earlier map[string]CrossingState
-	if before != nil {
-		// One of its writes may still be under way.
-		before.mu.Lock()
-		earlier = maps.Clone(before.states)
-		before.mu.Unlock()
+// crossingPrint changes when anything changes that decides what a crossing
+// writes, and where. The lock is held.
+func (e *Engine) crossingPrint(id string) string {
+	i := slices.IndexFunc(e.site.Crossings, func(x site.Crossing) bool { return x.ID == id })
+	if i < 0 {
+		return ""
 	}
-	byTarget := map[string][]site.Crossing{}
+	x := e.site.Crossings[i]
+	x.Remark = ""
+	parts := []any{x}
+	for _, end := range []string{x.From, x.To} {
+		device, point := e.site.Point(end)
+		if point == nil {
+			return ""
+		}
+		p := *point
+		p.Remark, p.From = "", nil
+		link := e.site.LinkTo(device.ID)
+		if link == nil {
+			return ""
+		}
+		plain := *link
+		plain.Remark = ""
+		parts = append(parts, p, plain, device.Port(link.Line), device.Name, device.Map)
+	}
+	data, err := json.Marshal(parts)
+	if err != nil {
+		return err.Error()
+	}
+	return string(data)
+}
+
+// wanted says whether a crossing is to write now, and if not, why. The lock is
+// held.
+func (e *Engine) wanted(x *site.Crossing, print string) (yes bool, why string) {
+	if x.Off || print == "" {
+		return false, "idle"
+	}
+	from, _ := e.site.Point(x.From)
+	to, _ := e.site.Point(x.To)
+	if e.runners[e.site.LinkTo(from.ID).ID] == nil || e.runners[e.site.LinkTo(to.ID).ID] == nil {
+		return false, "idle"
+	}
+	if e.door.mode == Plant {
+		r := e.door.releases[x.ID]
+		if r != nil && r.print != print {
+			delete(e.door.releases, x.ID) // it was released as it was before
+			r = nil
+		}
+		if !r.holds(time.Now()) {
+			return false, "waiting"
+		}
+	}
+	return true, ""
+}
+
+// carry lets the crossings follow the site, what runs, and what is released.
+// One that goes on as before is left alone. The lock is held.
+func (e *Engine) carry() {
+	there := map[string]bool{}
 	for i := range e.site.Crossings {
 		x := e.site.Crossings[i]
-		from, _ := e.site.Point(x.From)
-		to, _ := e.site.Point(x.To)
-		if state, known := earlier[x.ID]; known {
-			state.State = "idle"
-			c.states[x.ID] = state
+		there[x.ID] = true
+		print := e.crossingPrint(x.ID)
+		old := e.carriers[x.ID]
+		yes, why := e.wanted(&x, print)
+		running := old != nil && old.ctx.Err() == nil
+		switch {
+		case yes && running && old.print == print:
+		case yes:
+			e.carriers[x.ID] = e.newCarrier(x, print, old)
+		case old != nil:
+			old.mu.Lock()
+			old.cancel()
+			old.state.State, old.state.Sentence = why, waitingSays[why]
+			old.mu.Unlock()
+		case why == "waiting":
+			c := &carrier{print: print, x: x, done: make(chan struct{}), state: CrossingState{ID: x.ID, State: why, Sentence: waitingSays[why]}}
+			c.ctx, c.cancel = context.WithCancel(e.door.life)
+			c.cancel()
+			close(c.done)
+			e.carriers[x.ID] = c
 		}
-		if x.Off || from == nil || to == nil {
-			continue
-		}
-		source, target := e.site.LinkTo(from.ID), e.site.LinkTo(to.ID)
-		if source == nil || target == nil || e.runners[source.ID] == nil || e.runners[target.ID] == nil {
-			continue
-		}
-		byTarget[target.ID] = append(byTarget[target.ID], x)
 	}
-	for _, list := range byTarget {
-		told := make(chan struct{}, 1)
-		sources := make([]string, len(list))
-		for i := range list {
-			sources[i] = list[i].From
+	for id, c := range e.carriers {
+		if !there[id] {
+			c.cancel()
+			delete(e.carriers, id)
 		}
-		end := e.Hub.watch(sources, told)
-		c.wg.Go(func() {
-			defer end()
-			c.run(ctx, e, list, told)
-		})
 	}
+}
+
+var waitingSays = map[string]string{"waiting": "It writes nothing on the plant until it is released by name."}
+
+// newCarrier starts a crossing after the one before it. The lock is held.
+func (e *Engine) newCarrier(x site.Crossing, print string, before *carrier) *carrier {
+	c := &carrier{print: print, x: x, done: make(chan struct{}), state: CrossingState{ID: x.ID, State: "idle"}}
+	c.ctx, c.cancel = context.WithCancel(e.door.life)
+	told := make(chan struct{}, 1)
+	unwatch := e.Hub.watch([]string{x.From}, told)
+	by := "released"
+	if r := e.door.releases[x.ID]; r != nil {
+		by = "released by " + r.By
+	} else {
+		by = "on the bench"
+	}
+	if before != nil {
+		before.cancel()
+	}
+	go func() {
+		defer close(c.done)
+		defer unwatch()
+		defer func() {
+			if p := recover(); p != nil {
+				log.Printf("crossing %s: %v\n%s", x.ID, p, debug.Stack())
+				c.fail(e, fmt.Sprintf("Ferry failed (%v): a defect of Ferry's own.", p))
+			}
+		}()
+		if before != nil {
+			<-before.done
+			c.inherit(before)
+		}
+		for {
+			c.step(e, by)
+			select {
+			case <-c.ctx.Done():
+				c.finish(e)
+				return
+			case <-told:
+			}
+		}
+	}()
 	return c
 }
 
-// stop ends the goroutines. It does not wait for a write under way: that ends
-// by itself with its link, and the lock which it may want is held here.
-func (c *crossings) stop() { c.cancel() }
-
-func (c *crossings) run(ctx context.Context, e *Engine, list []site.Crossing, told <-chan struct{}) {
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-told:
-		}
-		for i := range list {
-			if ctx.Err() != nil {
-				return
-			}
-			c.step(ctx, e, &list[i])
-		}
-	}
-}
-
-func (c *crossings) step(ctx context.Context, e *Engine, x *site.Crossing) {
-	source, _ := e.Hub.Point(x.From)
-	if source.Quality == value.NotRead {
-		return
-	}
-	if source.Quality == value.Bad {
-		c.set(x.ID, func(s *CrossingState) {
-			s.State, s.Sentence = "holding", "The source cannot be read ("+source.Reason+"); the target keeps its last value."
-		})
-		return
-	}
-	_, to := e.Site().Point(x.To)
-	if to == nil {
-		return
-	}
-	carried, err := crossing.Carry(x, to, source.Value)
-	if err != nil {
-		c.fail(x.ID, err.Error()+".")
-		return
-	}
-	c.mu.Lock()
-	last := c.last[x.ID]
-	c.mu.Unlock()
-	if !crossing.Due(x, last, carried) {
-		c.set(x.ID, func(s *CrossingState) { s.State, s.Sentence = "carrying", "" })
-		return
-	}
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
-	defer cancel()
-	result, err := e.Write(ctx, x.To, carried)
-	switch {
-	case err != nil:
-		c.fail(x.ID, problem.From(err, "write").Error())
-	case !result.OK:
-		c.fail(x.ID, result.Sentence)
-	default:
-		c.mu.Lock()
-		c.last[x.ID] = carried
-		c.mu.Unlock()
-		c.set(x.ID, func(s *CrossingState) {
-			s.State, s.Sentence, s.Written, s.AtMs = "carrying", "", result.Order.New, result.AtMs
-			s.Count++
-		})
-	}
-}
-
-func (c *crossings) fail(id, sentence string) {
-	c.set(id, func(s *CrossingState) { s.State, s.Sentence = "failed", sentence })
-}
-
-func (c *crossings) set(id string, change func(*CrossingState)) {
+// inherit takes over what was written last, if the crossing still means the
+// same.
+func (c *carrier) inherit(before *carrier) {
+	before.mu.Lock()
+	last, state := before.last, before.state
+	before.mu.Unlock()
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	s := c.states[id]
-	s.ID = id
-	change(&s)
-	c.states[id] = s
+	c.state = state
+	if before.print == c.print {
+		c.last = last
+	}
 }
 
-// Crossings returns what each crossing did last.
+// step writes the target if the source has moved far enough.
+func (c *carrier) step(e *Engine, by string) {
+	source, _ := e.Hub.Point(c.x.From)
+	switch source.Quality {
+	case value.Good:
+	case value.Bad, value.Doubtful:
+		c.hold(e, "The source has no good value ("+source.Reason+"); the target keeps its last.")
+		return
+	default:
+		return
+	}
+	_, to := e.Site().Point(c.x.To)
+	if to == nil || c.ctx.Err() != nil {
+		return
+	}
+	carried, err := crossing.Carry(&c.x, to, source.Value)
+	if err != nil {
+		c.fail(e, err.Error()+".")
+		return
+	}
+	c.mu.Lock()
+	last := c.last
+	c.mu.Unlock()
+	if !crossing.Due(&c.x, last, carried) {
+		c.set(func(s *CrossingState) { s.State, s.Sentence = "carrying", "" })
+		return
+	}
+	ctx, cancel := context.WithTimeout(c.ctx, 10*time.Second)
+	defer cancel()
+	o, err := e.prepare(c.x.To, carried, authority{crossing: c.x.ID})
+	if err == nil {
+		err = e.holds(o)
+	}
+	if err != nil {
+		c.fail(e, problem.From(err, "write").Error())
+		return
+	}
+	shown := e.show(o)
+	if !c.intend(e, by, shown) {
+		return
+	}
+	result, err := e.send(ctx, o)
+	if c.ctx.Err() != nil && result.State == NotWritten {
+		return // it was ended, which is no failure
+	}
+	if err != nil {
+		c.fail(e, problem.From(err, "write").Error())
+		return
+	}
+	if !result.OK {
+		if result.State == NotKnown {
+			c.mu.Lock()
+			c.last = value.Value{} // whatever stands there now is written over with the next value
+			c.mu.Unlock()
+		}
+		c.fail(e, result.Sentence)
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.last = carried
+	s := &c.state
+	if s.Written, s.AtMs = result.Order.New, result.AtMs; c.ctx.Err() == nil {
+		s.State, s.Sentence = "carrying", ""
+	}
+	s.Count++
+	c.record.Count++
+	c.record.Last, c.record.EndMs = result.Order.New, result.AtMs
+	c.dirty = true
+}
+
+// intend makes sure that the journal has a record of the crossing carrying,
+// before the first value goes.
+func (c *carrier) intend(e *Engine, by string, shown WriteOrder) bool {
+	c.mu.Lock()
+	had := c.record != nil && c.record.State == Carrying
+	c.mu.Unlock()
+	if had {
+		return true
+	}
+	r := &Record{Who: "crossing, " + by, Crossing: c.x.ID, State: Carrying, Order: shown, AtMs: time.Now().UnixMilli()}
+	if !c.replace(e, r) {
+		c.fail(e, "Nothing was written: the journal of writes cannot be kept.")
+		return false
+	}
+	return true
+}
+
+// replace closes the record that the journal has and begins another.
+func (c *carrier) replace(e *Engine, r *Record) bool {
+	c.mu.Lock()
+	old := c.record
+	c.record, c.dirty = nil, false
+	c.mu.Unlock()
+	if old != nil {
+		old.EndMs = max(old.EndMs, old.AtMs)
+		if err := e.Journal.Outcome(context.Background(), old); err != nil {
+			log.Printf("crossing %s: the journal of writes: %v", c.x.ID, err)
+		}
+	}
+	if err := e.Journal.Intend(context.Background(), r); err != nil {
+		log.Printf("crossing %s: the journal of writes: %v", c.x.ID, err)
+		return false
+	}
+	c.mu.Lock()
+	c.record = r
+	c.mu.Unlock()
+	return true
+}
+
+// turn notes a change of state in the journal; while it stays the same, its
+// record counts.
+func (c *carrier) turn(e *Engine, state WriteState, sentence string) {
+	c.mu.Lock()
+	r := c.record
+	if r != nil && r.State == state && r.Sentence == sentence {
+		r.Count++
+		r.EndMs, c.dirty = time.Now().UnixMilli(), true
+		c.mu.Unlock()
+		return
+	}
+	c.mu.Unlock()
+	next := &Record{Who: "crossing", Crossing: c.x.ID, State: state, Sentence: sentence, AtMs: time.Now().UnixMilli(), EndMs: time.Now().UnixMilli(), Count: 1}
+	if r != nil {
+		next.Who, next.Order = r.Who, r.Order
+		next.Order.New, next.Order.Words = r.Last, ""
+	} else if o, err := e.prepare(c.x.To, value.OfInt(0), authority{crossing: c.x.ID}); err == nil {
+		next.Order = e.show(o)
+		next.Order.New, next.Order.Words, next.Order.Lost = "", "", ""
+	}
+	c.replace(e, next)
+}
+
+func (c *carrier) hold(e *Engine, sentence string) {
+	c.mu.Lock()
+	carried := c.state.Count > 0
+	c.mu.Unlock()
+	if carried {
+		c.turn(e, Holding, sentence)
+	}
+	c.set(func(s *CrossingState) { s.State, s.Sentence = "holding", sentence })
+}
+
+func (c *carrier) fail(e *Engine, sentence string) {
+	c.turn(e, Failed, sentence)
+	c.set(func(s *CrossingState) { s.State, s.Sentence = "failed", sentence })
+}
+
+// finish brings the journal up to date at the end of a carrier.
+func (c *carrier) finish(e *Engine) {
+	c.mu.Lock()
+	r := c.record
+	c.record, c.dirty = nil, false
+	c.mu.Unlock()
+	if r == nil {
+		return
+	}
+	r.EndMs = time.Now().UnixMilli()
+	if r.State == Carrying {
+		r.State, r.Sentence = Done, fmt.Sprintf("The crossing wrote %d times and was ended.", r.Count)
+	}
+	if err := e.Journal.Outcome(context.Background(), r); err != nil {
+		log.Printf("crossing %s: the journal of writes: %v", c.x.ID, err)
+	}
+}
+
+// set changes what is shown, unless the crossing has been ended: then whoever
+// ended it said why.
+func (c *carrier) set(change func(*CrossingState)) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.ctx.Err() == nil {
+		change(&c.state)
+	}
+}
+
+// Crossings returns what each crossing did last, by id.
 func (e *Engine) Crossings() []CrossingState {
 	e.mu.Lock()
-	c := e.crossings
+	carriers := slices.Collect(maps.Values(e.carriers))
 	e.mu.Unlock()
 	list := []CrossingState{}
-	if c == nil {
-		return list
+	for _, c := range carriers {
+		c.mu.Lock()
+		list = append(list, c.state)
+		c.mu.Unlock()
 	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for _, s := range c.states {
-		list = append(list, s)
-	}
+	slices.SortFunc(list, func(a, b CrossingState) int { return cmp.Compare(a.ID, b.ID) })
 	return list
+}
+
+// KeepCrossings brings the journal up to date with what the crossings have
+// written since it was last called: all of them at once, so that it can be
+// called every second or two.
+func (e *Engine) KeepCrossings(ctx context.Context) error {
+	e.mu.Lock()
+	carriers := slices.Collect(maps.Values(e.carriers))
+	e.mu.Unlock()
+	var records []*Record
+	for _, c := range carriers {
+		c.mu.Lock()
+		if c.dirty && c.record != nil {
+			copied := *c.record
+			records = append(records, &copied)
+			c.dirty = false
+		}
+		c.mu.Unlock()
+	}
+	if len(records) == 0 {
+		return nil
+	}
+	return e.Journal.Outcome(ctx, records...)
 }

@@ -6,6 +6,7 @@ package field
 import (
 	"context"
 	"fmt"
+	"syscall"
 	"time"
 
 	"ferry/internal/core/address"
@@ -19,6 +20,9 @@ type Target struct {
 	// Dial is host and port as the network knows them, or the path of a serial
 	// port: on the bench those of the stand-in.
 	Dial string
+	// Control, if set, sees each address as it is dialled, names resolved, and
+	// may refuse it.
+	Control func(network, address string, c syscall.RawConn) error
 	// Format is what a serial port is opened with.
 	Format serial.Format
 	// Settings of the asking end, by the keys of the protocol.
@@ -38,6 +42,14 @@ type Reply struct {
 	// ThinkMs is the time from the end of the request on the wire to the
 	// beginning of its answer, where the connection can tell.
 	ThinkMs float64
+	// LateMs is set where an answer to an earlier request came, so long after
+	// it had been asked: it is too late, and belongs to nothing any more.
+	LateMs float64
+	// Doubt says why the data may be the answer to another question; empty for
+	// none.
+	Doubt string
+	// Left is set once octets of the request may have left this machine.
+	Left bool
 	// Data holds the units read, each in whole octets: two for a register, one
 	// (0 or 1) for a bit. It is valid until the next request.
 	Data []byte
@@ -56,16 +68,25 @@ type Conn interface {
 	Toward(settings map[string]int)
 	// Read asks for count units of an area.
 	Read(area string, start uint32, count int) Reply
-	// Write sends whole units from an address on. data is as in Reply.Data.
-	Write(at address.Address, data []byte) Reply
+	// Write sends whole units from an address on. data is as in Reply.Data. The
+	// pass is asked for just before the octets leave; where it is refused, none
+	// do, and the reply says NotAllowed.
+	Write(at address.Address, data []byte, pass Pass) Reply
 	// Identify asks the device who it is, by every way that the protocol has.
 	// text is empty if it does not tell. The reply is the last one, or the
 	// first that shows that the unit does not answer at all.
 	Identify() (text string, by string, reply Reply)
+	// Break ends the request under way as if no answer had come; without one
+	// it does nothing. It is the one method that others than the owner may call.
+	Break()
 	// Usable reports whether the connection can take another request.
 	Usable() bool
 	Close() error
 }
+
+// Pass lets the octets of one write go. What it holds still (mode, lock and
+// site) stays so until left is called, which must be once they have gone.
+type Pass func() (left func(), err error)
 
 // ReadOrder is one read of several that are asked at once.
 type ReadOrder struct {

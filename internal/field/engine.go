@@ -4,8 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"log"
+	"maps"
 	"net"
 	"net/netip"
+	"runtime/debug"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -17,15 +21,6 @@ import (
 	"ferry/internal/core/timetable"
 )
 
-// Mode says whether Ferry talks to the simulated devices or to real ones.
-type Mode string
-
-// The modes.
-const (
-	Bench Mode = "bench"
-	Plant Mode = "plant"
-)
-
 // StandIns finds the stand-in of a device on the bench: the address on
 // loopback, or the path of the simulated serial port, at which what the link
 // asks for would be found.
@@ -33,32 +28,55 @@ type StandIns interface {
 	Dial(s *site.Site, link *site.Link) string
 }
 
-// Engine runs links in the place of their asking ends.
+// Engine runs links in the place of their asking ends. Its lock is held for
+// moments only, never while a device is waited for or a timetable compiled.
 type Engine struct {
 	Hub *Hub
+	// Journal keeps what is written to devices.
+	Journal Journal
 
-	mu        sync.Mutex
-	site      *site.Site
-	mode      Mode
-	unlocked  time.Time // until when a plant may be written
-	standIns  StandIns
-	runners   map[string]*runner // of the links that run
-	channels  map[string]*channel
-	prints    map[string]string // link id -> what its runner was made from
-	crossings *crossings
-	want      map[string]bool      // links that are to run
-	told      map[string]time.Time // lines of a plant that may be asked, until when
-	heard     map[string]Heard     // what was heard on a line before it was asked
-	plan      *timetable.Plan
-	planOf    *site.Site
-	sweeps    []*sweepRun
+	door door
+
+	mu       sync.Mutex
+	site     *site.Site
+	seq      int64 // of the site
+	standIns StandIns
+	runners  map[string]*runner // of the links that run
+	channels map[string]*shared
+	keys     map[string]string // link id -> key of its channel
+	prints   map[string]string // link id -> what its runner was made from
+	ended    map[string]<-chan struct{}
+	carriers map[string]*carrier
+	want     map[string]bool      // links that are to run
+	told     map[string]time.Time // lines of a plant that may be asked, until when
+	heard    map[string]Heard     // what was heard on a line before it was asked
+	sweeps   []*sweepRun
+	sweepNo  int
+	closed   bool
+
+	plan     *timetable.Plan
+	planOf   *site.Site
+	planRev  int64
+	byLink   map[string][]timetable.Request
+	planned  chan struct{}      // closed when the plan of the site is there
+	stopPlan context.CancelFunc // ends the compilation under way
+}
+
+// shared is a channel with how many links go over it.
+type shared struct {
+	*channel
+	links int
 }
 
 // NewEngine returns an engine for a site, in bench mode.
 func NewEngine(s *site.Site, standIns StandIns) *Engine {
-	e := &Engine{Hub: NewHub(), site: s, mode: Bench, standIns: standIns,
-		runners: map[string]*runner{}, channels: map[string]*channel{}, prints: map[string]string{}, want: map[string]bool{},
-		told: map[string]time.Time{}, heard: map[string]Heard{}}
+	e := &Engine{Hub: NewHub(), Journal: NoJournal{}, site: s, standIns: standIns, stopPlan: func() {},
+		runners: map[string]*runner{}, channels: map[string]*shared{}, keys: map[string]string{}, prints: map[string]string{}, want: map[string]bool{},
+		ended: map[string]<-chan struct{}{}, carriers: map[string]*carrier{}, told: map[string]time.Time{}, heard: map[string]Heard{}}
+	e.door.open()
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.replan()
 	for i := range s.Devices {
 		e.Hub.follow(&s.Devices[i])
 	}
@@ -73,13 +91,20 @@ type State struct {
 	Running    []string `json:"running"` // links
 	// Allowed are the serial lines of a plant that Ferry may ask on.
 	Allowed []string `json:"allowed"`
+	// Released are the crossings that write on a plant, until when.
+	Released []Release `json:"released"`
+	// Plan grows when a timetable has been compiled; Compiling is set while the
+	// one that is shown is of an earlier site.
+	Plan      int64 `json:"plan"`
+	Compiling bool  `json:"compiling"`
 }
 
 // State returns what runs now.
 func (e *Engine) State() State {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	s := State{Mode: e.mode, Running: []string{}, Allowed: []string{}, UnlockedMs: max(0, time.Until(e.unlocked).Milliseconds())}
+	s := State{Mode: e.door.mode, Running: []string{}, Allowed: []string{}, Released: e.released(), UnlockedMs: max(0, time.Until(e.door.unlocked).Milliseconds()),
+		Plan: e.planRev, Compiling: e.planOf != e.site}
 	for i := range e.site.Links {
 		if id := e.site.Links[i].ID; e.runners[id] != nil {
 			s.Running = append(s.Running, id)
@@ -93,6 +118,77 @@ func (e *Engine) State() State {
 	return s
 }
 
+// Plan returns the timetable that was compiled last and the site that it is of,
+// which is an earlier one while that of a change is being compiled. It is nil
+// only before the first.
+func (e *Engine) Plan() (*timetable.Plan, *site.Site) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.plan, e.planOf
+}
+
+// patience is how long a press waits for a timetable; after that, what depends
+// on it happens by itself when it is there.
+const planPatience = 60 * time.Millisecond
+
+// Planned waits for the timetable of the site as it is, but no longer than ctx.
+func (e *Engine) Planned(ctx context.Context) {
+	e.mu.Lock()
+	planned := e.planned
+	e.mu.Unlock()
+	select {
+	case <-planned:
+	case <-ctx.Done():
+	}
+}
+
+func (e *Engine) brieflyPlanned() {
+	ctx, cancel := context.WithTimeout(context.Background(), planPatience)
+	defer cancel()
+	e.Planned(ctx)
+}
+
+// replan compiles the timetable of the site beside everything else, and then
+// lets the links that are to run go on by it. The lock is held.
+func (e *Engine) replan() {
+	e.stopPlan()
+	ctx, cancel := context.WithCancel(context.Background())
+	s, planned := e.site, make(chan struct{})
+	e.stopPlan, e.planned = cancel, planned
+	go func() {
+		defer close(planned)
+		defer cancel()
+		plan := compile(ctx, s)
+		if plan == nil {
+			return // there is a newer site
+		}
+		byLink := map[string][]timetable.Request{}
+		for _, r := range plan.Requests {
+			byLink[r.Link] = append(byLink[r.Link], r)
+		}
+		e.mu.Lock()
+		defer e.mu.Unlock()
+		if e.site != s || e.closed {
+			return
+		}
+		e.plan, e.planOf, e.byLink = plan, s, byLink
+		e.planRev++
+		e.reconcile()
+	}()
+}
+
+// compile is timetable.CompileContext, which a defect in it does not carry
+// beyond: the site is then shown without a timetable.
+func compile(ctx context.Context, s *site.Site) (plan *timetable.Plan) {
+	defer func() {
+		if p := recover(); p != nil {
+			log.Printf("the timetable could not be compiled: %v\n%s", p, debug.Stack())
+			plan = timetable.Failed(fmt.Sprint(p))
+		}
+	}()
+	return timetable.CompileContext(ctx, s)
+}
+
 // documentation lists the ranges that no network may use (RFC 5737, RFC 3849):
 // demo sites live in them.
 var documentation = []netip.Prefix{
@@ -100,14 +196,27 @@ var documentation = []netip.Prefix{
 	netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("2001:db8::/32"),
 }
 
-// documented returns the documentation range that an address lies in.
+// documented returns the documentation range that an address lies in, however
+// the address is written.
 func documented(host netip.Addr) (netip.Prefix, bool) {
+	host = host.Unmap().WithZone("")
 	for _, range_ := range documentation {
 		if range_.Contains(host) {
 			return range_, true
 		}
 	}
 	return netip.Prefix{}, false
+}
+
+// mayDial says why an address of a plant is not to be dialled.
+func mayDial(host netip.Addr) error {
+	if range_, is := documented(host); is {
+		return fmt.Errorf("%s is in %s, a range kept for documentation: no plant has it", host, range_)
+	}
+	if host.IsUnspecified() || host.IsMulticast() || host.Unmap() == netip.AddrFrom4([4]byte{255, 255, 255, 255}) {
+		return fmt.Errorf("%s is the address of no device", host)
+	}
+	return nil
 }
 
 // targetOf returns where a link's connection goes, and the key of the channel
@@ -125,7 +234,7 @@ func (e *Engine) targetOf(link *site.Link) (t Target, key string, err error) {
 		}
 	}
 	switch {
-	case e.mode == Bench:
+	case e.door.mode == Bench:
 		t.Dial = e.standIns.Dial(e.site, link)
 	case line != nil && line.Medium == site.SerialLine:
 		if line.Here == "" {
@@ -160,59 +269,10 @@ func (e *Engine) plantAddress(link *site.Link, def *protocol.Def) (string, error
 	if err != nil {
 		return "", problem.New("no-address", device.Name+" has no IP address.", "Enter it under Lines.").At(device.Name)
 	}
-	if range_, is := documented(host); is {
-		return "", problem.New("documentation-address", fmt.Sprintf("%s is in %s, a range kept for documentation: no plant has it.", host, range_),
-			"Enter the device's real address, or go back to the bench.").At(device.Name)
+	if err := mayDial(host); err != nil {
+		return "", problem.New("documentation-address", err.Error()+".", "Enter the device's real address, or go back to the bench.").At(device.Name)
 	}
 	return net.JoinHostPort(host.String(), strconv.Itoa(def.Value(link.Settings, "port"))), nil
-}
-
-// requests returns the timetable's requests of the site as it is. The lock is
-// held.
-func (e *Engine) requests() []timetable.Request {
-	if e.planOf != e.site {
-		e.plan, e.planOf = timetable.Compile(e.site), e.site
-	}
-	return e.plan.Requests
-}
-
-// SetMode goes to the bench or to the plant. Everything that runs is stopped
-// first: nobody should mistake the values of one for those of the other.
-func (e *Engine) SetMode(mode Mode) error {
-	if mode != Bench && mode != Plant {
-		return problem.New("mode", fmt.Sprintf("%q is neither bench nor plant.", mode), "")
-	}
-	e.Stop(nil)
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if e.mode == mode {
-		return nil
-	}
-	e.mode, e.unlocked = mode, time.Time{}
-	clear(e.told)
-	clear(e.heard)
-	e.Hub.reset()
-	for i := range e.site.Devices {
-		e.Hub.follow(&e.site.Devices[i])
-	}
-	return nil
-}
-
-// Unlock allows writes to a plant for a time; 0 locks at once.
-func (e *Engine) Unlock(for_ time.Duration) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	e.unlocked = time.Now().Add(for_)
-}
-
-// mayWrite reports whether anything may be written now.
-func (e *Engine) mayWrite() error {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if e.mode == Plant && time.Now().After(e.unlocked) {
-		return problem.New("locked", "Writing to the plant is locked.", "Unlock it for some minutes first.")
-	}
-	return nil
 }
 
 // Site returns the site as the engine knows it.
@@ -224,6 +284,7 @@ func (e *Engine) Site() *site.Site {
 
 // Start runs the given links, or all if none is given.
 func (e *Engine) Start(links []string) error {
+	e.brieflyPlanned()
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if len(links) == 0 {
@@ -235,49 +296,65 @@ func (e *Engine) Start(links []string) error {
 		if e.site.Link(id) == nil {
 			return problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(id)
 		}
-		e.want[id] = true
 		if e.runners[id] != nil {
 			continue
 		}
 		e.Hub.forget(e.site.Link(id))
+		if e.planOf != e.site {
+			e.want[id] = true // it starts when its timetable is there
+			continue
+		}
 		if err := e.launch(id); err != nil {
-			delete(e.want, id)
 			return err
 		}
+		e.want[id] = true
 	}
 	e.carry()
 	return nil
 }
 
-// runnerOf makes a runner for a link with a channel of its own, and returns the
-// key under which channels are shared. The lock is held.
-func (e *Engine) runnerOf(id string) (r *runner, key string, err error) {
+// runnerOf makes a runner for a link, and returns where its channel goes and
+// the key under which channels are shared. The lock is held.
+func (e *Engine) runnerOf(id string) (r *runner, target Target, key string, err error) {
 	link := *e.site.Link(id)
 	device := *e.site.Device(link.Answering)
-	target, key, err := e.targetOf(&link)
-	if err != nil {
-		return nil, "", err
+	if target, key, err = e.targetOf(&link); err != nil {
+		return nil, target, "", err
 	}
-	if r, err = newRunner(&link, &device, target, e.requests(), e.Hub); err != nil {
-		return nil, "", problem.From(err, "compile")
+	if r, err = newRunner(&link, &device, e.byLink[id], e.Hub); err != nil {
+		return nil, target, "", problem.From(err, "compile")
 	}
-	return r, key, nil
+	return r, target, key, nil
 }
 
-// launch starts to ask over one link. The lock is held.
+// channelTo makes a channel that ends with the mode. The lock is held.
+func (e *Engine) channelTo(r *runner, target Target) *channel {
+	driver, _, _ := DriverOf(r.link.Protocol) // the runner was made with it
+	return newChannel(e.door.life, driver, target)
+}
+
+// launch starts to ask over one link. What asked over it before has ended when
+// the first octet goes. The lock is held.
 func (e *Engine) launch(id string) error {
-	r, key, err := e.runnerOf(id)
+	r, target, key, err := e.runnerOf(id)
 	if err != nil {
 		return err
 	}
-	if shared := e.channels[key]; shared != nil {
-		shared.halt()
-		shared.add(r)
+	if over := e.channels[key]; over != nil {
+		r.channel = over.channel
+		over.links++
+		over.revise(func() { over.add(r) })
 	} else {
-		e.channels[key] = r.channel
+		c := e.channelTo(r, target)
+		c.add(r)
+		e.channels[key] = &shared{c, 1}
+		before := []<-chan struct{}{}
+		if done := e.ended[id]; done != nil {
+			before = append(before, done)
+		}
+		c.start(before...)
 	}
-	r.channel.start()
-	e.runners[id] = r
+	e.runners[id], e.keys[id] = r, key
 	e.prints[id] = e.fingerprint(r.link)
 	return nil
 }
@@ -297,130 +374,205 @@ func (e *Engine) fingerprint(link *site.Link) string {
 }
 
 // Stop ends the given links, or all if none is given, and waits until their
-// connections are closed.
+// connections are closed, which no device can delay.
 func (e *Engine) Stop(links []string) {
 	e.mu.Lock()
-	defer e.mu.Unlock()
 	if len(links) == 0 {
-		for id := range e.runners {
-			links = append(links, id)
-		}
+		links = slices.Collect(maps.Keys(e.want))
 	}
+	var ending []<-chan struct{}
 	for _, id := range links {
 		delete(e.want, id)
-		e.halt(id)
-	}
-	e.carry()
-}
-
-// halt ends the runner of a link. Others that share its channel go on.
-func (e *Engine) halt(id string) {
-	r := e.runners[id]
-	if r == nil {
-		return
-	}
-	delete(e.runners, id)
-	delete(e.prints, id)
-	c := r.channel
-	if len(c.runners) > 1 {
-		c.halt()
-		c.remove(r)
-		c.start()
-		return
-	}
-	c.close()
-	for key := range e.channels {
-		if e.channels[key] == c {
-			delete(e.channels, key)
+		if done := e.halt(id); done != nil {
+			ending = append(ending, done)
 		}
 	}
+	e.carry()
+	e.mu.Unlock()
+	for _, done := range ending {
+		<-done
+	}
 }
 
-// Update takes over a changed site: links whose settings or points changed go
-// on with the new ones, links that are gone end, all others run undisturbed.
-func (e *Engine) Update(s *site.Site) {
+// halt ends the runner of a link; others that share its channel go on. The
+// channel that is returned, if any, is closed when the connection is. The lock
+// is held.
+func (e *Engine) halt(id string) <-chan struct{} {
+	r := e.runners[id]
+	if r == nil {
+		return nil
+	}
+	key := e.keys[id]
+	over := e.channels[key]
+	delete(e.runners, id)
+	delete(e.prints, id)
+	delete(e.keys, id)
+	if over.links--; over.links > 0 {
+		removed := make(chan struct{})
+		gone := func() {
+			over.remove(r)
+			close(removed)
+		}
+		over.revise(gone, r)
+		e.ended[id] = either(removed, over.done)
+		return e.ended[id]
+	}
+	over.end()
+	delete(e.channels, key)
+	e.ended[id] = over.done
+	return over.done
+}
+
+// either is closed when a is, or b.
+func either(a, b <-chan struct{}) <-chan struct{} {
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		select {
+		case <-a:
+		case <-b:
+		}
+	}()
+	return done
+}
+
+// Update takes over a changed site with the number of its change; one that is
+// older than that already taken over is left aside. Links whose settings or
+// points changed go on with the new ones, links that are gone end, all others
+// run undisturbed.
+func (e *Engine) Update(s *site.Site, seq int64) {
+	e.door.shut.Lock() // no write leaves while what it was prepared from changes
 	e.mu.Lock()
-	defer e.mu.Unlock()
-	e.site = s
+	if seq < e.seq || e.closed {
+		e.mu.Unlock()
+		e.door.shut.Unlock()
+		return
+	}
+	e.site, e.seq = s, seq
 	for i := range s.Devices {
 		e.Hub.follow(&s.Devices[i])
 	}
+	e.replan()
+	e.mu.Unlock()
+	e.door.shut.Unlock()
+	e.Hub.keepOnly(s)
+	e.brieflyPlanned()
+}
+
+// reconcile lets what runs follow the site and its timetable. The lock is held.
+func (e *Engine) reconcile() {
 	for id := range e.want {
-		link := s.Link(id)
+		link := e.site.Link(id)
 		if link == nil {
 			e.halt(id)
 			delete(e.want, id)
+			delete(e.ended, id)
 			continue
 		}
-		if e.prints[id] == e.fingerprint(link) {
+		if e.runners[id] != nil && e.prints[id] == e.fingerprint(link) {
 			continue
 		}
 		e.halt(id)
 		if err := e.launch(id); err != nil {
 			delete(e.want, id)
-			e.Hub.record(&exchange.Exchange{Link: id, Device: link.Answering, At: time.Now(), Operation: "go on after the change",
+			e.Hub.record(e.Hub.Era(), &exchange.Exchange{Link: id, Device: link.Answering, At: time.Now(), Operation: "go on after the change",
 				Outcome: exchange.NotAllowed, Sentence: problem.From(err, "run").Sentence}, nil)
 		}
 	}
 	e.carry()
 }
 
-// carry restarts the crossings for the links that run. The lock is held.
-func (e *Engine) carry() {
-	if e.crossings != nil {
-		e.crossings.stop()
+// Close stops everything, and waits until it has ended.
+func (e *Engine) Close() {
+	e.door.shut.Lock()
+	e.mu.Lock()
+	e.closed = true
+	e.stopPlan()
+	planned := e.planned
+	ending := e.endAll()
+	e.door.end()
+	e.mu.Unlock()
+	e.door.shut.Unlock()
+	<-planned
+	for _, done := range ending {
+		<-done
 	}
-	e.crossings = startCrossings(e, e.crossings)
 }
 
-// Close stops everything.
-func (e *Engine) Close() {
-	e.mu.Lock()
+// endAll ends what runs, crossings and sweeps, and returns what is closed when
+// they have. The lock is held.
+func (e *Engine) endAll() (ending []<-chan struct{}) {
 	for _, sweep := range e.sweeps {
 		sweep.cancel()
+		ending = append(ending, sweep.done)
 	}
-	e.mu.Unlock()
-	e.Stop(nil)
+	for id := range e.want {
+		if done := e.halt(id); done != nil {
+			ending = append(ending, done)
+		}
+	}
+	clear(e.want)
+	for _, c := range e.carriers {
+		c.cancel()
+		ending = append(ending, c.done)
+	}
+	return ending
 }
 
 // with gives fn the connection of a link: that of its runner, or of another
 // that shares its channel, between two reads; or one of its own if nothing
-// there runs.
+// there runs. When ctx or the mode ends, what is under way is broken off.
 func (e *Engine) with(ctx context.Context, linkID string, fn func(*runner, Conn, Reply)) error {
 	e.mu.Lock()
-	r, c := e.runners[linkID], (*channel)(nil)
-	if r != nil {
-		c = r.channel
-	} else {
-		if e.site.Link(linkID) == nil {
-			e.mu.Unlock()
-			return problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(linkID)
-		}
-		var key string
-		var err error
-		if r, key, err = e.runnerOf(linkID); err != nil {
-			e.mu.Unlock()
-			return err
-		}
-		c = e.channels[key]
+	if e.site.Link(linkID) == nil {
+		e.mu.Unlock()
+		return problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(linkID)
+	}
+	r, target, key, err := e.runnerOf(linkID)
+	if err != nil {
+		e.mu.Unlock()
+		return err
+	}
+	over := e.channels[key]
+	var own *channel
+	if over == nil {
+		own = e.channelTo(r, target)
 	}
 	e.mu.Unlock()
-	if c == nil {
-		defer r.channel.close()
-		if r.connect(ctx) {
-			fn(r, r.conn(), Reply{Outcome: exchange.Answered})
-		} else {
-			fn(r, nil, r.channel.lost)
-		}
-		return nil
+	if own != nil {
+		return own.alone(ctx, r, fn)
 	}
-	if r.channel != c {
-		r.channel.end()
+	return over.between(ctx, r, fn)
+}
+
+// alone does one thing over a channel whose loop does not run, and closes it.
+func (c *channel) alone(ctx context.Context, r *runner, fn func(*runner, Conn, Reply)) error {
+	defer c.end()
+	defer c.hangUp()
+	failed := true
+	defer context.AfterFunc(ctx, c.end)()
+	c.guarded("command", func() {
+		c.do(c.life, r, func(conn Conn, reply Reply) { fn(r, conn, reply) })
+		failed = false
+	})
+	if failed {
+		return errDefect
 	}
-	cmd := command{do: func(conn Conn, reply Reply) { fn(r, conn, reply) }, by: r, done: make(chan struct{})}
+	return nil
+}
+
+var errDefect = problem.New("defect", "Ferry failed on what the device sent: a defect of Ferry's own. What came is in its log.", "Try again, and report it with the log.")
+
+// between does one thing over a channel that runs, between two reads.
+func (c *channel) between(ctx context.Context, r *runner, fn func(*runner, Conn, Reply)) error {
+	var failed bool
+	cmd := command{do: func(conn Conn, reply Reply) { fn(r, conn, reply) }, by: r, ctx: ctx, done: make(chan struct{}), failed: &failed}
 	select {
 	case c.commands <- cmd:
 		<-cmd.done
+		if failed {
+			return errDefect
+		}
 		return nil
 	case <-c.life.Done():
 		return problem.New("stopped", "The run was stopped in between.", "Try again.")

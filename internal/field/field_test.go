@@ -36,6 +36,15 @@ func benched(t *testing.T, s *site.Site) (*field.Engine, *bench.Bench) {
 	return e, b
 }
 
+// write prepares a write and carries it out.
+func write(e *field.Engine, point, text string) (field.WriteResult, error) {
+	order, err := e.Prepare(context.Background(), point, text)
+	if err != nil {
+		return field.WriteResult{}, err
+	}
+	return e.Write(context.Background(), "test", order.Token)
+}
+
 func wait(t *testing.T, what string, until func() bool) {
 	t.Helper()
 	for deadline := time.Now().Add(15 * time.Second); !until(); time.Sleep(20 * time.Millisecond) {
@@ -232,7 +241,7 @@ func TestEditThatStopsARun(t *testing.T) {
 	if err := e.Start([]string{"lss-do11"}); err != nil {
 		t.Fatal(err)
 	}
-	e.Update(bench.Demo()) // its address is one of the documentation again
+	e.Update(bench.Demo(), 1) // its address is one of the documentation again
 	found := ""
 	for _, f := range e.Hub.Findings(bench.Demo(), time.Now()) {
 		found += f.Code + " " + strings.Join(f.Evidence, " ")
@@ -292,9 +301,7 @@ func TestWrite(t *testing.T) {
 		if order.Device == "" || order.Address == "" || order.Function == "" || order.New != c.back || order.Target == "" || order.Old == "" {
 			t.Errorf("%s = %s is announced as %+v", c.point, c.text, order)
 		}
-		_, p := s.Point(c.point)
-		v, _ := value.Parse(c.text, p.Type)
-		result, err := e.Write(ctx, c.point, v)
+		result, err := e.Write(ctx, "test", order.Token)
 		if err != nil || !result.OK || result.ReadBack != c.back {
 			t.Errorf("%s = %s gives %+v, %v", c.point, c.text, result, err)
 		}
@@ -317,19 +324,26 @@ func TestWrite(t *testing.T) {
 			next.Devices[i] = pump
 		}
 	}
-	e.Update(&next)
-	if result, err := e.Write(ctx, "bit", value.OfBool(true)); err != nil || !result.OK {
+	e.Update(&next, 1)
+	if result, err := write(e, "bit", "on"); err != nil || !result.OK {
 		t.Fatalf("%+v, %v", result, err)
 	}
 	if err := e.Start([]string{"lss-pump1"}); err != nil {
 		t.Fatal(err)
 	}
 	wait(t, "the word to be read", func() bool { live, _ := e.Hub.Point("pump1-01"); return live.Shown == "9" })
-	// On plant writing is locked.
+	// On plant, an order of the bench is none.
+	before, err := e.Prepare(ctx, "pump1-02", "40")
+	if err != nil {
+		t.Fatal(err)
+	}
 	if err := e.SetMode(field.Plant); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := e.Write(ctx, "pump1-02", value.OfFloat(40)); err == nil || !strings.Contains(err.Error(), "locked") {
+	if _, err := e.Write(ctx, "test", before.Token); err == nil || !strings.Contains(err.Error(), "before the mode changed") {
+		t.Errorf("on plant an order of the bench gives %v", err)
+	}
+	if _, err := write(e, "pump1-02", "40"); err == nil || !strings.Contains(err.Error(), "kept for documentation") {
 		t.Errorf("on plant a write gives %v", err)
 	}
 }
@@ -373,7 +387,7 @@ func TestRun(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	e.Update(edited)
+	e.Update(edited, 1)
 	wait(t, "the edited point to read what is there", func() bool {
 		live, _ := e.Hub.Point("skid-01")
 		return live.Value.Float() > 5 && live.Value.Float() < 30

@@ -66,6 +66,8 @@ type RequestStats struct {
 	LateMs  float64          `json:"lateMs"` // worst lateness against the plan
 	Outcome exchange.Outcome `json:"outcome"`
 	AtMs    int64            `json:"atMs"`
+
+	link string
 }
 
 // track is the hub's memory of one point.
@@ -81,6 +83,7 @@ type track struct {
 	trend   []Trend
 	habit   *diagnose.Habit
 	rev     uint64
+	gone    bool // the point is no longer in the site, or means another place
 	// watchers are told of each new value: the crossings that carry it.
 	watchers []chan<- struct{}
 }
@@ -99,8 +102,10 @@ func (t *track) tell() {
 // own, so a slow reader delays nobody.
 type Hub struct {
 	mu        sync.Mutex
+	era       uint64 // counts the times that everything was forgotten
 	rev       uint64
 	points    map[string]*track
+	order     []*track // those of points, in no order that matters
 	exchanges []exchange.Exchange
 	seq       uint64
 	stats     map[string]*RequestStats
@@ -136,12 +141,50 @@ func (h *Hub) follow(d *site.Device) {
 			if t != nil {
 				watchers = t.watchers
 			}
+			if t != nil {
+				t.gone = true
+			}
 			t = &track{device: d.ID, live: Live{Point: p.ID, Quality: value.NotRead}, watchers: watchers}
 			h.points[p.ID] = t
+			h.order = append(h.order, t)
+			h.touch(t)
 		}
 		t.point, t.habit = &p, h.diagnosis.Follow(d.ID, &p)
-		h.touch(t)
 	}
+}
+
+// keepOnly forgets what is known of points and links that are no longer in the
+// site.
+func (h *Hub) keepOnly(s *site.Site) {
+	points, links := map[string]bool{}, map[string]bool{}
+	for i := range s.Devices {
+		for j := range s.Devices[i].Points {
+			points[s.Devices[i].Points[j].ID] = true
+		}
+	}
+	for i := range s.Links {
+		links[s.Links[i].ID] = true
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for id, t := range h.points {
+		if !points[id] {
+			t.gone = true
+			delete(h.points, id)
+		}
+	}
+	h.order = slices.DeleteFunc(slices.Clone(h.order), func(t *track) bool { return t.gone })
+	for id := range h.links {
+		if !links[id] {
+			delete(h.links, id)
+		}
+	}
+	for id, s := range h.stats {
+		if !links[s.link] {
+			delete(h.stats, id)
+		}
+	}
+	h.diagnosis.KeepOnly(points, links)
 }
 
 func (h *Hub) touch(t *track) {
@@ -149,11 +192,22 @@ func (h *Hub) touch(t *track) {
 	t.rev = h.rev
 }
 
-// record takes in one exchange, numbers it, and decodes the parts that its
-// answer brought; there are none if it failed.
-func (h *Hub) record(e *exchange.Exchange, parts []part) {
+// Era counts the times that everything was forgotten. What was begun in an
+// earlier one tells the hub nothing any more.
+func (h *Hub) Era() uint64 {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	return h.era
+}
+
+// record takes in one exchange of an era, numbers it, and decodes the parts
+// that its answer brought; there are none if it failed.
+func (h *Hub) record(era uint64, e *exchange.Exchange, parts []part) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if era != h.era {
+		return
+	}
 	h.seq++
 	e.Seq = h.seq
 	// The octets belong to the connection, which will use them again.
@@ -172,14 +226,14 @@ func (h *Hub) record(e *exchange.Exchange, parts []part) {
 	arrived := e.At.Add(time.Duration(e.LatencyMs * float64(time.Millisecond)))
 	ms := arrived.UnixMilli()
 	for i := range parts {
-		h.take(&parts[i], e.Data, arrived, ms)
+		h.take(&parts[i], e, arrived, ms)
 	}
 }
 
 func (h *Hub) measure(e *exchange.Exchange) {
 	s := h.stats[e.RequestID]
 	if s == nil {
-		s = &RequestStats{ID: e.RequestID}
+		s = &RequestStats{ID: e.RequestID, link: e.Link}
 		h.stats[e.RequestID] = s
 	}
 	s.Count++
@@ -194,8 +248,8 @@ func (h *Hub) measure(e *exchange.Exchange) {
 }
 
 // take decodes one point out of the data of an answer.
-func (h *Hub) take(p *part, data []byte, at time.Time, ms int64) {
-	t := p.track
+func (h *Hub) take(p *part, e *exchange.Exchange, at time.Time, ms int64) {
+	t, data := p.track, e.Data
 	if p.at+p.codec.Width() > len(data) {
 		h.spoil(t, value.ErrShort.Error())
 		return
@@ -227,7 +281,9 @@ func (h *Hub) take(p *part, data []byte, at time.Time, ms int64) {
 	if t.live.Quality == value.Bad {
 		return // it was read, and means that there is no value
 	}
-	if still {
+	if e.Doubt != "" {
+		t.live.Quality, t.live.Reason = value.Doubtful, e.Doubt
+	} else if still {
 		t.live.Quality, t.live.Reason = value.Doubtful, "has not changed since "+since.Format("15:04:05")+", against its habit"
 	}
 	h.touch(t)
@@ -319,9 +375,12 @@ func (h *Hub) spoil(t *track, reason string) {
 }
 
 // fail marks points as unreadable for a reason.
-func (h *Hub) fail(points []string, reason string) {
+func (h *Hub) fail(era uint64, points []string, reason string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	if era != h.era {
+		return
+	}
 	for _, id := range points {
 		if t := h.points[id]; t != nil {
 			h.spoil(t, reason)
@@ -329,38 +388,42 @@ func (h *Hub) fail(points []string, reason string) {
 	}
 }
 
-// age turns good values that are older than three of their paces and a second
-// doubtful. It runs when somebody looks.
-func (h *Hub) age(now time.Time) {
-	for _, t := range h.points {
-		if t.live.Quality != value.Good || t.point.PaceMs == 0 {
-			continue
-		}
-		if old := now.UnixMilli() - t.live.AtMs; old > int64(3*t.point.PaceMs+1000) {
-			t.live.Quality, t.live.Reason = value.Doubtful, "old: it has not been read again in time"
-			h.touch(t)
-		}
+// age turns a good value that is older than three of its paces and a second
+// doubtful. It is done when somebody looks.
+func (h *Hub) age(t *track, ms int64) {
+	if t.live.Quality != value.Good || t.point.PaceMs == 0 {
+		return
+	}
+	if old := ms - t.live.AtMs; old > int64(3*t.point.PaceMs+1000) {
+		t.live.Quality, t.live.Reason = value.Doubtful, "old: it has not been read again in time"
+		h.touch(t)
+		t.tell()
 	}
 }
 
+// atATime is how many points are looked at before the lock is let go for a
+// moment, so that those who read are not kept waiting for a whole site.
+const atATime = 256
+
 // Since returns the points that changed after a revision, and the revision to
-// ask with next.
+// ask with next. What changes while it looks comes next time at the latest.
 func (h *Hub) Since(rev uint64, now time.Time) ([]Live, uint64) {
+	list, ms := []Live{}, now.UnixMilli()
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	h.age(now)
-	list := []Live{}
-	if rev == h.rev {
-		return list, rev
-	}
-	for _, t := range h.points {
-		if t.rev > rev {
+	next, order := h.rev, h.order
+	for i, t := range order {
+		if i%atATime == atATime-1 {
+			h.mu.Unlock()
+			h.mu.Lock()
+		}
+		if h.age(t, ms); t.rev > rev && !t.gone {
 			live := t.live
 			live.Words = spaced(t.words)
 			list = append(list, live)
 		}
 	}
-	return list, h.rev
+	return list, next
 }
 
 // spaced prints octets in hexadecimal, a blank between words.
@@ -444,9 +507,21 @@ func (h *Hub) Stats() []RequestStats {
 
 // Findings returns what is wrong as of now.
 func (h *Hub) Findings(s *site.Site, now time.Time) []finding.Finding {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	return h.diagnosis.Findings(s, now)
+	found := []finding.Finding{}
+	for i := range s.Links {
+		h.mu.Lock()
+		evidence := h.diagnosis.OfLink(s.Links[i].ID, now)
+		h.mu.Unlock()
+		found = append(found, evidence.Findings(s, &s.Links[i])...)
+	}
+	for i := range s.Devices {
+		h.mu.Lock()
+		habits := h.diagnosis.OfDevice(&s.Devices[i])
+		h.mu.Unlock()
+		found = append(found, diagnose.Still(&s.Devices[i], habits)...)
+	}
+	finding.Sort(found)
+	return found
 }
 
 // forget drops evidence and measurements of a link, as when it starts anew.
@@ -454,20 +529,32 @@ func (h *Hub) forget(link *site.Link) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.diagnosis.Forget(link.ID, link.Answering)
-	for id := range h.stats {
-		if strings.HasPrefix(id, link.ID+"-") {
+	for id, s := range h.stats {
+		if s.link == link.ID {
 			delete(h.stats, id)
 		}
 	}
 }
 
-// DrainSamples hands over the samples taken since the last call.
+// DrainSamples hands over the samples taken since the last call. What cannot be
+// kept is given back to PutBack.
 func (h *Hub) DrainSamples() []Sample {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	drained := h.samples
 	h.samples = nil
 	return drained
+}
+
+// PutBack takes samples and outages back that could not be stored: they come
+// first at the next call. Beyond the bound the oldest samples are lost.
+func (h *Hub) PutBack(samples []Sample, outages []Outage) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.samples = append(samples, h.samples...)
+	h.samples = h.samples[max(0, len(h.samples)-keptSamples):]
+	h.toKeep = append(outages, h.toKeep...)
+	h.toKeep = h.toKeep[max(0, len(h.toKeep)-keptOutages):]
 }
 
 // watch has a channel told whenever one of the points gets a value; the
@@ -495,7 +582,11 @@ func (h *Hub) watch(points []string, told chan<- struct{}) (end func()) {
 func (h *Hub) reset() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	h.points = map[string]*track{}
+	h.era++
+	for _, t := range h.order {
+		t.gone = true
+	}
+	h.points, h.order = map[string]*track{}, nil
 	h.stats = map[string]*RequestStats{}
 	h.exchanges = nil
 	h.samples = nil

@@ -19,7 +19,7 @@ func fed() (*Hub, func(second float64, v value.Value)) {
 	h.follow(&site.Device{ID: "d", Points: []site.Point{{ID: "p", Name: "Oxygen", Address: address.At("hr", 0), Type: "uint16", Factor: 0.1, PaceMs: 1000, Access: "r"}}})
 	codec, _ := value.NewCodec(value.Shape{Type: value.TypeUint16, Order: "", Bit: -1, Length: 0})
 	return h, func(second float64, v value.Value) {
-		h.record(&exchange.Exchange{Link: "k", Device: "d", RequestID: "k-hr0", At: noon.Add(time.Duration(second * float64(time.Second))), LatencyMs: 5, Outcome: exchange.Answered,
+		h.record(h.Era(), &exchange.Exchange{Link: "k", Device: "d", RequestID: "k-hr0", At: noon.Add(time.Duration(second * float64(time.Second))), LatencyMs: 5, Outcome: exchange.Answered,
 			Request: []byte{1}, Answer: []byte{2, 3}, Data: []byte{0, byte(v.Uint())}}, []part{{track: h.track("p"), codec: codec}})
 	}
 }
@@ -41,11 +41,11 @@ func TestQualityAges(t *testing.T) {
 	if list, rev = h.Since(rev, noon.Add(5*time.Second)); len(list) != 1 || list[0].Quality != value.Doubtful {
 		t.Errorf("past three paces: %+v", list)
 	}
-	h.fail([]string{"p"}, "no answer came in time")
+	h.fail(h.Era(), []string{"p"}, "no answer came in time")
 	if list, rev = h.Since(rev, noon.Add(5*time.Second)); len(list) != 1 || list[0].Quality != value.Bad || list[0].Reason == "" {
 		t.Errorf("after a failure: %+v", list)
 	}
-	h.fail([]string{"p"}, "no answer came in time")
+	h.fail(h.Era(), []string{"p"}, "no answer came in time")
 	if list, _ = h.Since(rev, noon.Add(5*time.Second)); len(list) != 0 {
 		t.Errorf("the same failure is no news: %+v", list)
 	}

@@ -131,7 +131,7 @@ func TestBaudWhileRunning(t *testing.T) {
 	if err := b.Sync(&fast); err != nil {
 		t.Fatal(err)
 	}
-	e.Update(&fast)
+	e.Update(&fast, 1)
 	wait(t, "all three at the new rate", all(e.Hub.LastSeq()))
 }
 
@@ -148,7 +148,7 @@ func TestBroadcast(t *testing.T) {
 	if err != nil || order.Target != "Tank row A, every unit at once" {
 		t.Errorf("order %+v, %v", order, err)
 	}
-	result, err := e.Write(context.Background(), "d0-0", value.OfFloat(12.5))
+	result, err := e.Write(context.Background(), "test", order.Token)
 	if err != nil || !result.OK || !strings.Contains(result.Sentence, "nothing is proved") {
 		t.Fatalf("%+v, %v", result, err)
 	}

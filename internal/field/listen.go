@@ -27,6 +27,7 @@ func (e *Engine) Listen(ctx context.Context, lineID string, d time.Duration) (*H
 	target, key, err := e.targetOf(link)
 	e.told[lineID] = was
 	busy := e.channels[key] != nil
+	life := e.door.life
 	e.mu.Unlock()
 	if err != nil {
 		return nil, err
@@ -38,6 +39,9 @@ func (e *Engine) Listen(ctx context.Context, lineID string, d time.Duration) (*H
 	if err != nil {
 		return nil, problem.From(err, "protocol")
 	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	defer context.AfterFunc(life, cancel)() // it ends with the mode
 	conn, reply := driver.Dial(ctx, target)
 	if conn == nil {
 		return nil, problem.New("not-open", sentence(reply.Sentence), "Choose another port in the panel of the line.").At(line.Name)
@@ -49,8 +53,11 @@ func (e *Engine) Listen(ctx context.Context, lineID string, d time.Duration) (*H
 	}
 	heard := ear.Listen(ctx, d)
 	e.mu.Lock()
+	defer e.mu.Unlock()
+	if life.Err() != nil {
+		return nil, problem.New("stopped", "Listening ended because the mode changed.", "Listen again.").At(line.Name)
+	}
 	e.heard[lineID] = heard
-	e.mu.Unlock()
 	return &heard, nil
 }
 
@@ -67,5 +74,19 @@ func (e *Engine) Allow(lineID string, for_ time.Duration) error {
 		return problem.New("listen-first", "Nobody has listened to "+line.Name+" yet.", "Listen for some seconds first, so that it is known who else asks there.").At(line.Name)
 	}
 	e.told[lineID] = time.Now().Add(for_)
+	if for_ <= 0 {
+		e.forbid(lineID)
+	}
 	return nil
+}
+
+// forbid ends what asks on a line. The lock is held.
+func (e *Engine) forbid(lineID string) {
+	for id := range e.want {
+		if link := e.site.Link(id); link != nil && link.Line == lineID {
+			e.halt(id)
+			delete(e.want, id)
+		}
+	}
+	e.carry()
 }

@@ -19,6 +19,7 @@ type runner struct {
 	device  *site.Device
 	def     *protocol.Def
 	hub     *Hub
+	era     uint64 // of the hub, in which the runner was made
 	channel *channel
 	jobs    []job
 	due     []*job   // those that are asked together
@@ -50,17 +51,16 @@ type part struct {
 	power bool // it is the power of ten of the point, not its value
 }
 
-// newRunner takes up the requests of a link, whose points the hub then follows,
-// and a channel of its own.
-func newRunner(link *site.Link, device *site.Device, target Target, requests []timetable.Request, hub *Hub) (*runner, error) {
-	driver, def, err := DriverOf(link.Protocol)
+// newRunner takes up the requests of a link, whose points the hub then follows.
+// It has no channel yet.
+func newRunner(link *site.Link, device *site.Device, requests []timetable.Request, hub *Hub) (*runner, error) {
+	_, def, err := DriverOf(link.Protocol)
 	if err != nil {
 		return nil, err
 	}
-	r := &runner{link: link, device: device, def: def, hub: hub, atOnce: max(1, def.Value(link.Settings, "atOnce")),
+	r := &runner{link: link, device: device, def: def, hub: hub, era: hub.Era(), atOnce: max(1, def.Value(link.Settings, "atOnce")),
 		tries: 1 + def.Value(link.Settings, "retries"), restAfter: def.Value(link.Settings, "restAfter"),
 		rest: time.Duration(def.Value(link.Settings, "restS")) * time.Second}
-	newChannel(driver, target).add(r)
 	hub.follow(device)
 	byID := make(map[string]*site.Point, len(device.Points))
 	for i := range device.Points {
@@ -84,6 +84,15 @@ func newRunner(link *site.Link, device *site.Device, target Target, requests []t
 		r.jobs = append(r.jobs, j)
 	}
 	return r, nil
+}
+
+// begin makes requests that are new due by their offsets from now.
+func (r *runner) begin(now time.Time) {
+	for i := range r.jobs {
+		if j := &r.jobs[i]; j.due.IsZero() {
+			j.due = now.Add(time.Duration(j.OffsetMs * float64(time.Millisecond)))
+		}
+	}
 }
 
 // powersIn lists the registers of a request that hold the power of ten of a
@@ -130,7 +139,7 @@ func (r *runner) exchange(operation string, reply *Reply, at time.Time, took tim
 	}
 	return &exchange.Exchange{
 		Link: r.link.ID, Device: r.device.ID, At: at, LatencyMs: float64(took) / float64(time.Millisecond),
-		Operation: operation, Outcome: reply.Outcome, Cause: reply.Cause, ThinkMs: reply.ThinkMs, Code: reply.Code, Sentence: reply.Sentence,
+		Operation: operation, Outcome: reply.Outcome, Cause: reply.Cause, ThinkMs: reply.ThinkMs, AnswerLateMs: reply.LateMs, Doubt: reply.Doubt, Code: reply.Code, Sentence: reply.Sentence,
 		Request: reply.Request, Answer: reply.Answer, Data: reply.Data,
 	}
 }
@@ -206,12 +215,15 @@ func (r *runner) took(j *job, reply *Reply, at time.Time) (again bool) {
 	e.LateMs = max(0, float64(e.At.Sub(j.planned))/float64(time.Millisecond))
 	if reply.OK() {
 		r.silent = 0
-		r.hub.record(e, j.parts)
+		r.hub.record(r.era, e, j.parts)
 		j.done = j.pace == 0
 		return false
 	}
-	r.hub.record(e, nil)
-	r.hub.fail(j.Points, reply.Sentence)
+	r.hub.record(r.era, e, nil)
+	if reply.Outcome == exchange.CalledOff {
+		return false
+	}
+	r.hub.fail(r.era, j.Points, reply.Sentence)
 	switch reply.Outcome {
 	case exchange.Declined:
 		r.silent = 0
@@ -230,7 +242,7 @@ func (r *runner) layOff(now time.Time) {
 	for i := range r.jobs {
 		r.jobs[i].due = maxTime(r.jobs[i].due, until)
 	}
-	r.hub.fail(r.points, fmt.Sprintf("the device is silent and is left alone for %d s at a time", int(r.rest.Seconds())))
+	r.hub.fail(r.era, r.points, fmt.Sprintf("the device is silent and is left alone for %d s at a time", int(r.rest.Seconds())))
 }
 
 func maxTime(a, b time.Time) time.Time {

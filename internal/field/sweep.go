@@ -3,8 +3,10 @@ package field
 import (
 	"context"
 	"fmt"
+	"log"
 	"net"
 	"net/netip"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"sync"
@@ -76,6 +78,9 @@ const (
 // sweepLimitMs is how long a sweep waits for each.
 const sweepLimitMs = 300
 
+// keptSweeps is how many sweeps that have ended are remembered.
+const keptSweeps = 20
+
 // StartSweep begins a sweep and returns at once; Sweep tells how far it is.
 func (e *Engine) StartSweep(order SweepOrder) (*Sweep, error) {
 	e.mu.Lock()
@@ -91,8 +96,9 @@ func (e *Engine) StartSweep(order SweepOrder) (*Sweep, error) {
 	if err != nil || def.Medium != line.Medium {
 		return nil, problem.New("protocol", fmt.Sprintf("%q is not spoken on %s.", order.Protocol, line.Name), "Choose a protocol of the line.").At(line.Name)
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	run := &sweepRun{engine: e, cancel: cancel, sweep: Sweep{ID: strconv.Itoa(len(e.sweeps) + 1), Order: order, Running: true, Found: []Found{}, Missing: []string{}}}
+	ctx, cancel := context.WithCancel(e.door.life) // a sweep ends with the mode
+	e.sweepNo++
+	run := &sweepRun{engine: e, cancel: cancel, done: make(chan struct{}), sweep: Sweep{ID: strconv.Itoa(e.sweepNo), Order: order, Running: true, Found: []Found{}, Missing: []string{}}}
 	switch order.Kind {
 	case "units":
 		err = run.units(ctx, line, def)
@@ -108,6 +114,9 @@ func (e *Engine) StartSweep(order SweepOrder) (*Sweep, error) {
 		return nil, err
 	}
 	e.sweeps = append(e.sweeps, run)
+	if first := e.sweeps[0]; len(e.sweeps) > keptSweeps && !first.now().Running {
+		e.sweeps = e.sweeps[1:]
+	}
 	s := run.now()
 	return &s, nil
 }
@@ -129,12 +138,12 @@ func protocolOf(s *site.Site, line *site.Line) string {
 // Sweep returns how far a sweep is; stop ends it.
 func (e *Engine) Sweep(id string, stop bool) (*Sweep, error) {
 	e.mu.Lock()
-	n, err := strconv.Atoi(id)
-	if err != nil || n < 1 || n > len(e.sweeps) {
+	at := slices.IndexFunc(e.sweeps, func(r *sweepRun) bool { return r.sweep.ID == id })
+	if at < 0 {
 		e.mu.Unlock()
-		return nil, problem.New("gone", "There is no such sweep.", "Start it again.").At(id)
+		return nil, problem.New("gone", "There is no such sweep any more: the mode has changed, or it was long ago.", "Start it again.").At(id)
 	}
-	run := e.sweeps[n-1]
+	run := e.sweeps[at]
 	e.mu.Unlock()
 	if stop {
 		run.cancel()
@@ -146,9 +155,10 @@ func (e *Engine) Sweep(id string, stop bool) (*Sweep, error) {
 type sweepRun struct {
 	engine *Engine
 	cancel context.CancelFunc
+	done   chan struct{} // closed when it has ended
 
 	mu    sync.Mutex
-	sweep Sweep
+	sweep Sweep // its ID never changes
 	began time.Time
 }
 
@@ -167,6 +177,7 @@ func (r *sweepRun) now() Sweep {
 func (r *sweepRun) start(ctx context.Context, n, workers int, step func(i int) (Found, bool), finish func(s *Sweep)) {
 	r.sweep.Of, r.began = n, time.Now()
 	go func() {
+		defer close(r.done)
 		next := make(chan int)
 		var wg sync.WaitGroup
 		for range workers {
@@ -174,7 +185,7 @@ func (r *sweepRun) start(ctx context.Context, n, workers int, step func(i int) (
 			go func() {
 				defer wg.Done()
 				for i := range next {
-					found, ok := step(i)
+					found, ok := r.guarded(i, step)
 					r.mu.Lock()
 					if r.sweep.Done++; ok {
 						r.sweep.Found = append(r.sweep.Found, found)
@@ -200,6 +211,17 @@ func (r *sweepRun) start(ctx context.Context, n, workers int, step func(i int) (
 		}
 		r.cancel()
 	}()
+}
+
+// guarded is one step, whose defects end neither the sweep nor the program.
+func (r *sweepRun) guarded(i int, step func(int) (Found, bool)) (found Found, ok bool) {
+	defer func() {
+		if p := recover(); p != nil {
+			log.Printf("step %d of sweep %s: %v\n%s", i, r.sweep.ID, p, debug.Stack())
+			found, ok = Found{Odd: "Ferry failed on what it sent: a defect of Ferry's own"}, true
+		}
+	}()
+	return step(i)
 }
 
 // units asks one unit of a serial line after the other, between two reads where
@@ -229,17 +251,17 @@ func (r *sweepRun) units(ctx context.Context, line *site.Line, def *protocol.Def
 	if err != nil {
 		return err
 	}
-	over := e.channels[key]
+	over, era := e.channels[key], e.Hub.Era()
 	var own *channel
 	if over == nil {
 		driver, _, _ := DriverOf(def.Name)
-		own = newChannel(driver, target)
+		own = newChannel(ctx, driver, target)
 	}
 	step := func(i int) (found Found, ok bool) {
 		unit := order.FromUnit + i
 		copied := *link
 		copied.Settings = map[string]int{"unit": unit, "timeoutMs": sweepLimitMs}
-		runner := &runner{link: &copied, device: &site.Device{ID: "sweep", Name: "unit " + strconv.Itoa(unit)}, def: def, hub: e.Hub}
+		asker := &runner{link: &copied, device: &site.Device{ID: "sweep", Name: "unit " + strconv.Itoa(unit)}, def: def, hub: e.Hub, era: era}
 		look := func(conn Conn, _ Reply) {
 			if conn == nil {
 				return
@@ -250,18 +272,9 @@ func (r *sweepRun) units(ctx context.Context, line *site.Line, def *protocol.Def
 			}
 		}
 		if own != nil {
-			runner.channel = own
-			if own.open(ctx, runner) {
-				look(own.conn, Reply{})
-			}
+			own.do(ctx, asker, look)
 		} else {
-			cmd := command{by: runner, do: look, done: make(chan struct{})}
-			select {
-			case over.commands <- cmd:
-				<-cmd.done
-			case <-over.life.Done():
-			case <-ctx.Done():
-			}
+			_ = over.between(ctx, asker, func(_ *runner, conn Conn, reply Reply) { look(conn, reply) }) // one that is not asked is not found
 		}
 		if d := planned[unit]; d != nil {
 			found.Device = d.ID
@@ -270,7 +283,8 @@ func (r *sweepRun) units(ctx context.Context, line *site.Line, def *protocol.Def
 	}
 	r.start(ctx, order.ToUnit-order.FromUnit+1, 1, step, func(s *Sweep) {
 		if own != nil {
-			own.close()
+			own.end()
+			own.hangUp()
 		}
 		answered := map[string]bool{}
 		strangers := 0
@@ -335,11 +349,13 @@ func (r *sweepRun) hosts(ctx context.Context, line *site.Line, def *protocol.Def
 			planned[p.Host] = &e.site.Devices[i]
 		}
 	}
-	if range_, is := documented(from); is && e.mode == Plant {
-		return problem.New("documentation-address", fmt.Sprintf("%s is in %s, a range kept for documentation: no plant has it.", from, range_), "Give the plant's own addresses.").At(line.Name)
+	for _, host := range hosts {
+		if err := mayDial(host); err != nil && e.door.mode == Plant {
+			return problem.New("documentation-address", err.Error()+".", "Give the plant's own addresses.").At(line.Name)
+		}
 	}
 	driver, _, _ := DriverOf(def.Name)
-	s, mode := e.site, e.mode
+	s, mode := e.site, e.door.mode
 	step := func(i int) (Found, bool) {
 		host := hosts[i].String()
 		found := Found{Host: host, Port: order.Port, Unit: order.Unit}

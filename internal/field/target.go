@@ -7,7 +7,6 @@ import (
 	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 	"ferry/internal/core/timetable"
-	"ferry/internal/core/value"
 )
 
 // Reader reads the points of a device that belongs to no site, whenever asked.
@@ -17,8 +16,17 @@ type Reader struct {
 
 // alone makes a runner for a device that belongs to no site.
 func alone(link *site.Link, device *site.Device, target Target) (*runner, error) {
+	driver, _, err := DriverOf(link.Protocol)
+	if err != nil {
+		return nil, err
+	}
 	plan := timetable.Compile(lone(link, device, target))
-	return newRunner(link, device, target, plan.Requests, NewHub())
+	r, err := newRunner(link, device, plan.Requests, NewHub())
+	if err != nil {
+		return nil, err
+	}
+	newChannel(context.Background(), driver, target).add(r)
+	return r, nil
 }
 
 // NewReader prepares to read the points of device over link.
@@ -32,9 +40,11 @@ func NewReader(link *site.Link, device *site.Device, target Target) (*Reader, er
 
 // Read reads every point once and returns them in the order of the device.
 func (r *Reader) Read(ctx context.Context) []Live {
-	r.runner.channel.retryAt = time.Time{} // who asks once wants to know now
+	c := r.runner.channel
+	c.retryAt = time.Time{} // who asks once wants to know now
+	defer context.AfterFunc(ctx, c.end)()
 	for i := range r.runner.jobs {
-		r.runner.ask(ctx, []*job{&r.runner.jobs[i]}, time.Now())
+		c.guarded("read", func() { r.runner.ask(c.life, []*job{&r.runner.jobs[i]}, time.Now()) })
 	}
 	list := make([]Live, 0, len(r.runner.device.Points))
 	for i := range r.runner.device.Points {
@@ -47,7 +57,10 @@ func (r *Reader) Read(ctx context.Context) []Live {
 }
 
 // Close ends the connection.
-func (r *Reader) Close() { r.runner.channel.close() }
+func (r *Reader) Close() {
+	r.runner.channel.end()
+	r.runner.channel.hangUp()
+}
 
 // fixed dials one place.
 type fixed string
@@ -61,31 +74,6 @@ func lone(link *site.Link, device *site.Device, target Target) *site.Site {
 		line.Medium, line.Serial = site.SerialLine, &site.Serial{Standard: serial.TIA485Two, Format: target.Format}
 	}
 	return &site.Site{Lines: []site.Line{line}, Devices: []site.Device{*device}, Links: []site.Link{*link}}
-}
-
-// WriteTarget reads the one point of a device that belongs to no site, and, if
-// really, writes it and reads it back.
-func WriteTarget(ctx context.Context, link *site.Link, device *site.Device, target Target, v value.Value, really bool) (WriteResult, error) {
-	own := *link
-	own.Asking = device.ID // so that its port, which has the line's format, is found
-	e := NewEngine(lone(&own, device, target), fixed(target.Dial))
-	defer e.Close()
-	w, err := e.prepare(device.Points[0].ID, v)
-	if err != nil {
-		return WriteResult{}, err
-	}
-	err = e.with(ctx, link.ID, func(r *runner, conn Conn, _ Reply) {
-		if conn != nil {
-			r.read(conn, w) // for the old value; a failure shows in the write
-		}
-	})
-	if err != nil {
-		return WriteResult{}, err
-	}
-	if !really {
-		return WriteResult{Order: e.order(w, v), Sentence: "Nothing was written."}, nil
-	}
-	return e.Write(ctx, device.Points[0].ID, v)
 }
 
 // RunRequests runs the loop of a link as fast as its device answers, until it
@@ -109,7 +97,8 @@ func RunRequests(link *site.Link, device *site.Device, target Target, n int) (an
 	}
 	c.start()
 	<-finished
-	c.close()
+	c.end()
+	<-c.done
 	for _, s := range r.hub.Stats() {
 		answered += s.Count - s.Failed
 	}

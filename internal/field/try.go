@@ -22,17 +22,22 @@ const rounds = 3
 // Try walks the five stops of a link for real: over a connection of its own,
 // or between two reads where a line that others share is being asked.
 func (e *Engine) Try(ctx context.Context, linkID string) (*route.Route, error) {
+	e.brieflyPlanned()
 	e.mu.Lock()
-	s, mode := e.site, e.mode
+	s, mode := e.site, e.door.mode
 	link := s.Link(linkID)
 	if link == nil {
 		e.mu.Unlock()
 		return nil, problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(linkID)
 	}
-	r, key, err := e.runnerOf(linkID)
-	var shared *channel
+	r, target, key, err := e.runnerOf(linkID)
+	var over *shared
 	if err == nil && r.def.Turns != protocol.TurnsOfLink {
-		shared = e.channels[key]
+		over = e.channels[key]
+	}
+	var own *channel
+	if err == nil && over == nil {
+		own = e.channelTo(r, target)
 	}
 	var others []*runner
 	if err == nil && r.def.Turns == protocol.TurnsOfLine {
@@ -51,26 +56,27 @@ func (e *Engine) Try(ctx context.Context, linkID string) (*route.Route, error) {
 	result := route.New(linkID)
 	result.At, result.Bench = plan.At, plan.Bench
 	w := walk{runner: r, route: result, name: r.device.Name, target: targetOf(s, link), others: others}
-	if shared != nil {
+	if over != nil {
 		w.borrowed = true
-		r.channel.end()
-		walking, cancel := context.WithCancel(ctx)
+		walking, cancel := context.WithCancel(over.life)
 		defer cancel()
-		cmd := command{by: r, done: make(chan struct{}), cancel: cancel, do: func(conn Conn, reply Reply) {
+		defer context.AfterFunc(ctx, cancel)()
+		if err := over.between(ctx, r, func(_ *runner, _ Conn, reply Reply) {
 			w.lost = reply
 			w.run(walking)
-		}}
-		select {
-		case shared.commands <- cmd:
-			<-cmd.done
-		case <-shared.life.Done():
-			return nil, problem.New("stopped", "The run was stopped in between.", "Try again.")
-		case <-ctx.Done():
-			return nil, problem.New("timeout", "The line was busy for too long.", "Try again.")
+		}); err != nil {
+			return nil, err
 		}
 	} else {
-		w.run(ctx)
-		r.channel.close()
+		stop := context.AfterFunc(ctx, own.end)
+		r.channel = own
+		own.guarded("try", func() { w.run(own.life) })
+		stop()
+		own.end()
+		own.hangUp()
+	}
+	if w.ended != nil {
+		return nil, w.ended
 	}
 	// What the plan knows explains what the try saw.
 	for _, c := range plan.Stops {
@@ -98,8 +104,7 @@ func (e *Engine) neighbours(link *site.Link) (others []*runner) {
 		if other.Line != link.Line || other.ID == link.ID || other.Asking != link.Asking || other.Protocol != link.Protocol || len(others) == 3 {
 			continue
 		}
-		if r, _, err := e.runnerOf(other.ID); err == nil && len(r.jobs) > 0 {
-			r.channel.end()
+		if r, _, _, err := e.runnerOf(other.ID); err == nil && len(r.jobs) > 0 {
 			others = append(others, r)
 		}
 	}
@@ -125,11 +130,14 @@ func TryTarget(ctx context.Context, link *site.Link, device *site.Device, target
 	if err != nil {
 		return nil, err
 	}
-	defer r.channel.close()
+	c := r.channel
+	defer c.hangUp()
+	defer c.end()
+	defer context.AfterFunc(ctx, c.end)()
 	result := route.New(link.ID)
 	result.At = time.Now()
 	w := walk{runner: r, route: result, name: device.Name, target: target.Dial}
-	w.run(ctx)
+	c.guarded("try", func() { w.run(c.life) })
 	return result, nil
 }
 
@@ -144,6 +152,8 @@ type walk struct {
 	borrowed bool
 	lost     Reply
 	others   []*runner
+	// ended says that the try was ended before it could conclude.
+	ended error
 	// worst is the worst measured time of each job, in milliseconds.
 	worst []float64
 }
@@ -152,11 +162,14 @@ func (w *walk) run(ctx context.Context) {
 	if w.dial(ctx) && w.session(ctx) && w.points(ctx) {
 		w.pace(ctx)
 	}
+	if ctx.Err() != nil {
+		w.ended = problem.New("stopped", "The try was ended before it could conclude: the run, the mode or the page changed.", "Try again.")
+	}
 }
 
 func (w *walk) record(operation string, reply *Reply, began time.Time) {
 	w.route.Requests++
-	w.runner.hub.record(w.runner.exchange(operation, reply, began, time.Since(began)), nil)
+	w.runner.hub.record(w.runner.era, w.runner.exchange(operation, reply, began, time.Since(began)), nil)
 }
 
 func (w *walk) onWire() bool { return w.runner.def.Medium == site.SerialLine }
@@ -373,7 +386,7 @@ func (w *walk) read(ctx context.Context, i int) (Reply, bool) {
 		parts = j.parts
 		w.worst[i] = max(w.worst[i], float64(took)/float64(time.Millisecond))
 	}
-	r.hub.record(e, parts)
+	r.hub.record(r.era, e, parts)
 	return reply, reply.OK() || reply.Outcome == exchange.Declined
 }
 

@@ -137,7 +137,7 @@ func (w *windowReader) read(conn Conn, start uint32, count int) {
 func (r *runner) note(area string, start uint32, count int, reply *Reply, began time.Time) {
 	e := r.exchange(r.def.Operation(area, start, count), reply, began, time.Since(began))
 	e.Area, e.Start, e.Count = area, start, count
-	r.hub.record(e, nil)
+	r.hub.record(r.era, e, nil)
 }
 
 // AskEdges asks a device for the units at the edges of its map and just outside

@@ -72,14 +72,14 @@ func TestPowerAndMissing(t *testing.T) {
 		live, _ := e.Hub.Point("level31-01")
 		return live.Quality == value.Good && live.Value.Float() > 2 && live.Value.Float() < 3
 	})
-	if _, err := e.Write(context.Background(), "feeder1-03", value.OfUint(901)); err != nil {
+	if _, err := write(e, "feeder1-03", "901"); err != nil {
 		t.Fatal(err)
 	}
 	wait(t, "the rate not to be available", func() bool {
 		live, _ := e.Hub.Point("feeder1-03")
 		return live.Quality == value.Bad && strings.Contains(live.Reason, "not available")
 	})
-	if r, err := e.Write(context.Background(), "feeder1-05", value.OfInt(3)); err != nil || !r.OK || r.ReadBack != "3 · by oxygen" {
+	if r, err := write(e, "feeder1-05", "3"); err != nil || !r.OK || r.ReadBack != "3 · by oxygen" {
 		t.Errorf("the mode: %+v, %v", r, err)
 	}
 	if o, err := e.Prepare(context.Background(), "feeder1-05", "hand"); err != nil || o.New != "1 · hand" {

@@ -2,6 +2,7 @@ package field
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -9,12 +10,15 @@ import (
 	"ferry/internal/core/address"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/problem"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
 
-// WriteOrder names in full what is about to be written, before it goes.
+// WriteOrder names in full what is about to be written, before it goes. Its
+// token carries out just that, once.
 type WriteOrder struct {
+	Token    string `json:"token,omitempty"`
 	Point    string `json:"point"`
 	Name     string `json:"name"`
 	Device   string `json:"device"`
@@ -30,70 +34,102 @@ type WriteOrder struct {
 	// Lost says what the target cannot hold of what was typed, if anything.
 	Lost string `json:"lost,omitempty"`
 	Mode Mode   `json:"mode"`
+	// Locked is set where the plant has to be unlocked first, and the order then
+	// prepared anew.
+	Locked bool `json:"locked,omitempty"`
 }
 
 // WriteResult is what came of a write.
 type WriteResult struct {
-	Order    WriteOrder `json:"order"`
-	OK       bool       `json:"ok"`
+	Order WriteOrder `json:"order"`
+	OK    bool       `json:"ok"`
+	// State is what is known of it: written, not written, or not known.
+	State    WriteState `json:"state"`
 	Sentence string     `json:"sentence"`
 	// ReadBack is what the point reads after the write.
 	ReadBack string `json:"readBack"`
 	AtMs     int64  `json:"atMs"`
 }
 
-// writing is everything needed to write one point.
-type writing struct {
-	device *site.Device
-	point  *site.Point
-	link   *site.Link
-	area   address.Area
-	codec  value.Codec
-	scale  value.Scale
-	data   []byte // whole units; for a part of a word, set only once it was read
-	raw    value.Value
+// order is a write that was prepared: the octets, and all that they were
+// worked out from.
+type order struct {
+	token     string
+	made      time.Time
+	by        authority
+	life      context.Context // of the mode
+	mode      Mode
+	unlocking uint64
+	site      *site.Site
+	device    *site.Device
+	point     *site.Point
+	link      *site.Link
+	def       *protocol.Def
+	area      address.Area
+	codec     value.Codec
+	scale     value.Scale
+	data      []byte // whole units; where the point shares one, its own bits only
+	raw       value.Value
+	wanted    value.Value // in engineering units
+	// dial, format and host are where it goes, where says it in words.
+	dial, format, host, where string
 }
 
 // prepare works out the octets for a value in engineering units.
-func (e *Engine) prepare(pointID string, v value.Value) (*writing, error) {
-	s := e.Site()
-	device, point := s.Point(pointID)
-	if point == nil {
-		return nil, problem.New("gone", "The point is no longer in the site.", "Reload to see what changed.").At(pointID)
-	}
-	where := device.Name + " · " + point.Name
-	link := s.LinkTo(device.ID)
-	if link == nil {
-		return nil, problem.New("no-link", "No link reaches "+device.Name+".", "Add one under Lines.").At(where)
-	}
-	_, def, err := DriverOf(link.Protocol)
+func (e *Engine) prepare(pointID string, v value.Value, by authority) (*order, error) {
+	e.mu.Lock()
+	o := &order{made: time.Now(), by: by, life: e.door.life, mode: e.door.mode, unlocking: e.door.unlocking, site: e.site, wanted: v}
+	err := o.locate(e, pointID)
+	e.mu.Unlock()
 	if err != nil {
-		return nil, problem.From(err, "protocol").At(where)
+		return nil, err
 	}
-	area, ok := address.AreaOf(def.Scheme, point.Address.Area)
+	area, ok := address.AreaOf(o.def.Scheme, o.point.Address.Area)
 	if !ok || !area.Writable {
-		return nil, problem.New("not-writable", "Nothing can be written there: "+def.Scheme.Short(point.Address)+" is only to be read.", "").At(where)
+		return nil, problem.New("not-writable", "Nothing can be written there: "+o.def.Scheme.Short(o.point.Address)+" is only to be read.", "").At(o.where)
 	}
-	if point.Access == site.ReadOnly {
-		return nil, problem.New("read-only", point.Name+" is marked as only to be read.", "Set its access to rw in the map if the device allows it.").At(where)
+	o.area = area
+	if o.point.Access == site.ReadOnly {
+		return nil, problem.New("read-only", o.point.Name+" is marked as only to be read.", "Set its access to rw in the map if the device allows it.").At(o.where)
 	}
-	codec, err := point.Codec(area.UnitBits)
+	if o.codec, err = o.point.Codec(area.UnitBits); err != nil {
+		return nil, problem.From(err, "invalid").At(o.where)
+	}
+	if o.scale, err = e.Hub.scale(o.point); err != nil {
+		return nil, problem.New("no-power", "The value cannot be scaled: "+err.Error()+".", "Run the link, so that it is read.").At(o.where)
+	}
+	o.raw = o.scale.Invert(v)
+	unit := (area.UnitBits + 7) / 8
+	o.data = make([]byte, (max(o.codec.Width(), unit)+unit-1)/unit*unit)
+	if err := o.codec.Encode(o.raw, o.data); err != nil {
+		return nil, problem.New("does-not-fit", err.Error()+".", "Give a value that the point can hold.").At(o.where)
+	}
+	return o, nil
+}
+
+// locate finds the point, its link and where that goes. The lock is held.
+func (o *order) locate(e *Engine, pointID string) error {
+	device, point := o.site.Point(pointID)
+	if point == nil {
+		return problem.New("gone", "The point is no longer in the site.", "Reload to see what changed.").At(pointID)
+	}
+	o.device, o.point, o.where = device, point, device.Name+" · "+point.Name
+	if o.link = o.site.LinkTo(device.ID); o.link == nil {
+		return problem.New("no-link", "No link reaches "+device.Name+".", "Add one under Lines.").At(o.where)
+	}
+	var err error
+	if _, o.def, err = DriverOf(o.link.Protocol); err != nil {
+		return problem.From(err, "protocol").At(o.where)
+	}
+	target, _, err := e.targetOf(o.link)
 	if err != nil {
-		return nil, problem.From(err, "invalid").At(where)
+		return err
 	}
-	scale, err := e.Hub.scale(point)
-	if err != nil {
-		return nil, problem.New("no-power", "The value cannot be scaled: "+err.Error()+".", "Run the link, so that it is read.").At(where)
+	o.dial, o.format = target.Dial, target.Format.String()
+	if port := device.Port(o.link.Line); port != nil {
+		o.host = port.Host
 	}
-	w := &writing{device: device, point: point, link: link, area: area, codec: codec, scale: scale, raw: scale.Invert(v)}
-	w.data = make([]byte, max(codec.Width(), (area.UnitBits+7)/8))
-	if len(w.data)%((area.UnitBits+7)/8) != 0 {
-		w.data = append(w.data, 0)
-	}
-	if err := codec.Encode(w.raw, w.data); err != nil {
-		return nil, problem.New("does-not-fit", err.Error()+".", "Give a value that the point can hold.").At(where)
-	}
-	return w, nil
+	return nil
 }
 
 // fresh is how old a value may be to be shown as the one that a write replaces.
@@ -104,8 +140,7 @@ const fresh = 2 * time.Second
 // stands there is seen before it is replaced; if it cannot be read, the last
 // value known is named with its time.
 func (e *Engine) Prepare(ctx context.Context, pointID, text string) (WriteOrder, error) {
-	s := e.Site()
-	device, point := s.Point(pointID)
+	device, point := e.Site().Point(pointID)
 	if point == nil {
 		return WriteOrder{}, problem.New("gone", "The point is no longer in the site.", "Reload to see what changed.").At(pointID)
 	}
@@ -113,162 +148,287 @@ func (e *Engine) Prepare(ctx context.Context, pointID, text string) (WriteOrder,
 	if err != nil {
 		return WriteOrder{}, problem.New("bad-value", err.Error()+".", "").At(device.Name + " · " + point.Name)
 	}
-	w, err := e.prepare(pointID, v)
+	o, err := e.prepare(pointID, v, authority{})
 	if err != nil {
 		return WriteOrder{}, err
 	}
-	live, _ := e.Hub.Point(pointID)
-	if w.point.Access != site.WriteOnly && time.Now().UnixMilli()-live.AtMs > fresh.Milliseconds() {
-		if err := e.with(ctx, w.link.ID, func(r *runner, conn Conn, _ Reply) {
-			if conn != nil {
-				r.read(conn, w)
-			}
-		}); err != nil {
-			return WriteOrder{}, err
-		}
+	if err := e.readOld(ctx, o); err != nil {
+		return WriteOrder{}, err
 	}
-	return e.order(w, v), nil
-}
-
-func (e *Engine) order(w *writing, v value.Value) WriteOrder {
-	_, def, _ := DriverOf(w.link.Protocol)
-	live, _ := e.Hub.Point(w.point.ID)
+	shown := e.show(o)
 	e.mu.Lock()
-	mode := e.mode
-	e.mu.Unlock()
-	o := WriteOrder{
-		Point: w.point.ID, Name: w.point.Name, Device: w.device.Name, Link: w.link.ID, Target: e.placeOf(w),
-		Address: def.Scheme.Short(w.point.Address), Function: def.WriteFunction(w.area.Key, w.point.Units(w.area.UnitBits)),
-		Old: live.Shown, OldAtMs: live.AtMs, New: w.point.Shown(w.scale.Apply(w.rounded())), Unit: w.point.Unit, Mode: mode,
-		Words: spaced(w.data),
-	}
-	if from, count, ok := w.point.Bits(w.area.UnitBits); ok {
-		o.Words = fmt.Sprintf("bit %d of the word, the others as they are", from)
-		if count > 1 {
-			o.Words = fmt.Sprintf("bits %d to %d of the word, the others as they are", from, from+count-1)
-		}
-	}
-	if back := w.scale.Apply(w.rounded()); back.Kind() != value.Text && back.Float() != v.Float() && v.Kind() != value.Text {
-		o.Lost = fmt.Sprintf("%s cannot be held exactly: it becomes %s", v, back)
-		if w.point.Type == value.TypeFloat32 {
-			o.Lost = "" // the usual rounding of a float32 is no news
-		}
-	}
-	return o
+	defer e.mu.Unlock()
+	shown.Locked = e.door.mode == Plant && time.Now().After(e.door.unlocked)
+	e.door.keep(o)
+	shown.Token = o.token
+	return shown, nil
 }
 
-// placeOf says where the device is: its address, or its unit on a serial line.
-func (e *Engine) placeOf(w *writing) string {
-	line := e.Site().Line(w.link.Line)
+// readOld reads what stands in a point, unless it was read just now.
+func (e *Engine) readOld(ctx context.Context, o *order) error {
+	live, _ := e.Hub.Point(o.point.ID)
+	if o.point.Access == site.WriteOnly || time.Now().UnixMilli()-live.AtMs <= fresh.Milliseconds() {
+		return nil
+	}
+	return e.with(ctx, o.link.ID, func(r *runner, conn Conn, _ Reply) {
+		if conn != nil {
+			r.read(conn, o) // a failure shows in the write
+		}
+	})
+}
+
+// show puts an order in words.
+func (e *Engine) show(o *order) WriteOrder {
+	live, _ := e.Hub.Point(o.point.ID)
+	shown := WriteOrder{
+		Point: o.point.ID, Name: o.point.Name, Device: o.device.Name, Link: o.link.ID, Target: o.place(),
+		Address: o.def.Scheme.Short(o.point.Address), Function: o.def.WriteFunction(o.area.Key, o.point.Units(o.area.UnitBits)),
+		Old: live.Shown, OldAtMs: live.AtMs, New: o.point.Shown(o.scale.Apply(o.rounded())), Unit: o.point.Unit, Mode: o.mode,
+		Words: spaced(o.data),
+	}
+	if from, count, ok := o.point.Bits(o.area.UnitBits); ok {
+		shown.Words = fmt.Sprintf("bit %d of the word, the others as they are", from)
+		if count > 1 {
+			shown.Words = fmt.Sprintf("bits %d to %d of the word, the others as they are", from, from+count-1)
+		}
+	} else if o.codec.Partial() {
+		shown.Words = spaced(o.data[:len(o.data)-1]) + ", and the octet that shares the last word as it is"
+		if o.codec.Order == "BA" {
+			shown.Words = spaced(o.data) + ", and the octet that shares the last word as it is"
+		}
+	}
+	v := o.wanted
+	if back := o.scale.Apply(o.rounded()); back.Kind() != value.Text && back.Float() != v.Float() && v.Kind() != value.Text {
+		shown.Lost = fmt.Sprintf("%s cannot be held exactly: it becomes %s", v, back)
+		if o.point.Type == value.TypeFloat32 {
+			shown.Lost = "" // the usual rounding of a float32 is no news
+		}
+	}
+	return shown
+}
+
+// place says where the device is: its address, or its unit on a serial line.
+func (o *order) place() string {
+	line := o.site.Line(o.link.Line)
 	if line == nil || line.Medium != site.SerialLine {
-		return w.device.Port(w.link.Line).Host
+		return o.host
 	}
-	_, def, err := DriverOf(w.link.Protocol)
-	if err != nil {
-		return line.Name
-	}
-	if unit := def.Value(w.link.Settings, "unit"); unit != 0 {
+	if unit := o.def.Value(o.link.Settings, "unit"); unit != 0 {
 		return fmt.Sprintf("%s, unit %d", line.Name, unit)
 	}
 	return line.Name + ", every unit at once"
 }
 
 // rounded is the raw value that the encoded octets stand for.
-func (w *writing) rounded() value.Value {
-	back, err := w.codec.Decode(w.data, value.Value{})
+func (o *order) rounded() value.Value {
+	back, err := o.codec.Decode(o.data, value.Value{})
 	if err != nil {
-		return w.raw
+		return o.raw
 	}
 	return back
 }
 
-// Write writes a value in engineering units to a point and reads it back.
-func (e *Engine) Write(ctx context.Context, pointID string, v value.Value) (WriteResult, error) {
-	w, err := e.prepare(pointID, v)
-	if err != nil {
+// Write carries out the order of a token, and reads back what it wrote. The
+// order is taken up once, whatever comes of it.
+func (e *Engine) Write(ctx context.Context, who, token string) (WriteResult, error) {
+	e.mu.Lock()
+	o := e.door.orders[token]
+	delete(e.door.orders, token)
+	e.mu.Unlock()
+	if o == nil || time.Since(o.made) > orderLife {
+		return WriteResult{}, problem.New("order-gone", "This order was carried out already, is older than ten minutes, or was prepared before the mode changed.", "Prepare the write again.")
+	}
+	return e.journalled(ctx, who, o)
+}
+
+// journalled carries out an order with its intent in the journal before it
+// goes, and its outcome after.
+func (e *Engine) journalled(ctx context.Context, who string, o *order) (WriteResult, error) {
+	if err := e.holds(o); err != nil {
 		return WriteResult{}, err
 	}
-	if err := e.mayWrite(); err != nil {
-		return WriteResult{}, err
+	record := &Record{Who: who, State: UnderWay, Order: e.show(o), AtMs: time.Now().UnixMilli()}
+	if err := e.Journal.Intend(ctx, record); err != nil {
+		return WriteResult{}, problem.New("journal", "Nothing was written: the journal of writes cannot be kept: "+err.Error()+".", "Look at the disk, then prepare the write again.")
 	}
-	result := WriteResult{Order: e.order(w, v), AtMs: time.Now().UnixMilli()}
-	err = e.with(ctx, w.link.ID, func(r *runner, conn Conn, reply Reply) {
+	result, err := e.send(ctx, o)
+	record.State, record.Sentence, record.ReadBack, record.EndMs = result.State, result.Sentence, result.ReadBack, time.Now().UnixMilli()
+	if failed := e.Journal.Outcome(context.WithoutCancel(ctx), record); failed != nil {
+		return result, problem.New("journal", "The outcome could not be kept in the journal ("+failed.Error()+"). What is known: "+result.Sentence, "Note the write by hand, and look at the disk.")
+	}
+	return result, err
+}
+
+// send carries out an order, and says what is known of it. An error means that
+// nothing was sent.
+func (e *Engine) send(ctx context.Context, o *order) (WriteResult, error) {
+	result := WriteResult{Order: e.show(o), State: NotWritten, AtMs: time.Now().UnixMilli()}
+	var refused error
+	left := false
+	err := e.with(ctx, o.link.ID, func(r *runner, conn Conn, reply Reply) {
 		if conn == nil {
 			result.Sentence = "Nothing was written: " + reply.Sentence + "."
 			return
 		}
-		reply = r.write(conn, w)
-		if reply.Outcome == exchange.Sent {
-			result.OK, result.Sentence = true, "Sent to every unit of the line. None answers to that, so nothing is proved by it."
-			return
-		}
-		if !reply.OK() {
-			result.Sentence = fmt.Sprintf("%s did not take it: %s.", w.device.Name, reply.Sentence)
-			return
-		}
-		if w.point.Access == site.WriteOnly {
-			result.OK, result.Sentence = true, "Written; the point cannot be read back."
-			return
-		}
-		back, reply := r.readBack(conn, w)
-		if !reply.OK() {
-			result.Sentence = "It was written, but reading it back failed: " + reply.Sentence + "."
-			return
-		}
-		result.ReadBack = w.point.Shown(w.scale.Apply(back))
-		if result.OK = back == w.rounded(); result.OK {
-			result.Sentence = "Written and read back."
-		} else {
-			result.Sentence = fmt.Sprintf("%s took the write, but reads %s.", w.device.Name, strings.TrimSpace(result.ReadBack+" "+w.point.Unit))
+		pass := e.pass(o, r.channel)
+		reply = r.write(conn, o, func() (func(), error) {
+			var done func()
+			if done, refused = pass(); refused == nil {
+				left = true
+			}
+			return done, refused
+		})
+		if refused == nil {
+			e.judge(ctx, r, o, reply, left, &result)
 		}
 	})
+	if err == nil && refused != nil {
+		err = refused
+	}
+	switch {
+	case err == nil:
+	case left: // what came ended in a defect
+		result.State, result.Sentence = NotKnown, "It is not known whether "+o.device.Name+" took it: "+problem.From(err, "write").Sentence
+		err = nil
+	default:
+		result.Sentence = "Nothing was written: " + problem.From(err, "write").Sentence
+	}
 	return result, err
 }
 
-// write sends the value; for a bit of a word it reads the word first and
-// leaves the other bits alone.
-func (r *runner) write(conn Conn, w *writing) Reply {
-	at := w.point.Address.WithBit(-1)
-	if w.codec.Partial() {
-		reply := r.read(conn, w)
-		if !reply.OK() {
-			return reply
+// judge says what came of a write from the reply to it, and from reading back.
+func (e *Engine) judge(ctx context.Context, r *runner, o *order, reply Reply, passed bool, result *WriteResult) {
+	unsure := false
+	switch {
+	case reply.Outcome == exchange.Sent:
+		result.OK, result.State = true, NotKnown
+		result.Sentence = "Sent to every unit of the line. None answers to that, so nothing is proved by it."
+		return
+	case !passed || !reply.OK() && reply.Outcome != exchange.Declined && !reply.Left:
+		result.Sentence = "Nothing was written: " + reply.Sentence + "."
+		return
+	case reply.Outcome == exchange.Declined && !o.def.Decline(reply.Code).Unsure:
+		result.Sentence = fmt.Sprintf("%s did not take it: %s.", o.device.Name, reply.Sentence)
+		return
+	case !reply.OK():
+		unsure = true
+		result.State, result.Sentence = NotKnown, fmt.Sprintf("It is not known whether %s took it: %s.", o.device.Name, reply.Sentence)
+	default:
+		result.State = Done
+	}
+	said := reply.Sentence
+	if o.point.Access == site.WriteOnly {
+		if !unsure {
+			result.OK, result.Sentence = true, "Written; the point cannot be read back."
 		}
-		copy(w.data, reply.Data)
-		if err := w.codec.Encode(w.raw, w.data); err != nil {
+		return
+	}
+	if ctx.Err() != nil || !r.channel.open(r.channel.life, r) {
+		if !unsure {
+			result.Sentence = "It was written, but reading it back failed: the connection has ended."
+		}
+		return
+	}
+	back, reply := r.readBack(r.conn(), o)
+	switch {
+	case !reply.OK() && unsure:
+		result.Sentence += " Reading it back failed: " + reply.Sentence + "."
+	case !reply.OK():
+		result.Sentence = "It was written, but reading it back failed: " + reply.Sentence + "."
+	default:
+		result.ReadBack = o.point.Shown(o.scale.Apply(back))
+		reads := strings.TrimSpace(result.ReadBack + " " + o.point.Unit)
+		switch same := back == o.rounded() && reply.Doubt == ""; {
+		case same && unsure:
+			result.OK, result.State = true, Done
+			result.Sentence = fmt.Sprintf("It reads back as written, although the answer to the write was none: %s.", said)
+		case same:
+			result.OK, result.Sentence = true, "Written and read back."
+		case unsure:
+			result.Sentence += fmt.Sprintf(" It reads %s now, and may still change.", reads)
+		default:
+			result.Sentence = fmt.Sprintf("%s took the write, but reads %s.", o.device.Name, reads)
+		}
+	}
+}
+
+// write sends the value; where it shares a word with others, it reads the word
+// first and leaves the others alone. What cannot be read for certain is not
+// written over.
+func (r *runner) write(conn Conn, o *order, pass Pass) Reply {
+	data := append([]byte(nil), o.data...)
+	if o.codec.Partial() {
+		reply := r.read(conn, o)
+		switch {
+		case !reply.OK():
+			return Reply{Outcome: exchange.NotAllowed, Sentence: "the word that it shares with others could not be read first: " + reply.Sentence}
+		case reply.Doubt != "":
+			return Reply{Outcome: exchange.NotAllowed, Sentence: "the word that it shares with others was not read for certain: " + reply.Doubt}
+		case len(reply.Data) != len(data):
+			return Reply{Outcome: exchange.NotAllowed, Sentence: fmt.Sprintf("the word that it shares with others came as %d octets in place of %d", len(reply.Data), len(data))}
+		}
+		copy(data, reply.Data)
+		if err := o.codec.Encode(o.raw, data); err != nil {
 			return Reply{Outcome: exchange.NotAllowed, Sentence: err.Error()}
 		}
 	}
+	at := o.point.Address.WithBit(-1)
 	began := time.Now()
-	reply := conn.Write(at, w.data)
-	e := r.exchange(fmt.Sprintf("write %s @ %s", w.point.Name, r.def.Scheme.Short(w.point.Address)), &reply, began, time.Since(began))
-	e.Write, e.Points, e.Area, e.Start, e.Count = true, 1, at.Area, at.Offset, w.point.Units(w.area.UnitBits)
-	r.hub.record(e, nil)
+	reply := conn.Write(at, data, pass)
+	e := r.exchange(fmt.Sprintf("write %s @ %s", o.point.Name, r.def.Scheme.Short(o.point.Address)), &reply, began, time.Since(began))
+	e.Write, e.Points, e.Area, e.Start, e.Count = true, 1, at.Area, at.Offset, o.point.Units(o.area.UnitBits)
+	r.hub.record(r.era, e, nil)
 	return reply
 }
 
-func (r *runner) read(conn Conn, w *writing) Reply {
-	units := w.point.Units(w.area.UnitBits)
+func (r *runner) read(conn Conn, o *order) Reply {
+	units := o.point.Units(o.area.UnitBits)
 	began := time.Now()
-	reply := conn.Read(w.area.Key, w.point.Address.Offset, units)
-	e := r.exchange(r.def.Operation(w.area.Key, w.point.Address.Offset, units), &reply, began, time.Since(began))
-	e.Points, e.Area, e.Start, e.Count = 1, w.area.Key, w.point.Address.Offset, units
+	reply := conn.Read(o.area.Key, o.point.Address.Offset, units)
+	e := r.exchange(r.def.Operation(o.area.Key, o.point.Address.Offset, units), &reply, began, time.Since(began))
+	e.Points, e.Area, e.Start, e.Count = 1, o.area.Key, o.point.Address.Offset, units
 	var parts []part
-	if reply.OK() {
-		parts = []part{{track: r.hub.track(w.point.ID), codec: w.codec}}
+	if track := r.hub.track(o.point.ID); reply.OK() && track != nil && track.point.SameReading(o.point) {
+		parts = []part{{track: track, codec: o.codec}}
 	}
-	r.hub.record(e, parts)
+	r.hub.record(r.era, e, parts)
 	return reply
 }
 
-func (r *runner) readBack(conn Conn, w *writing) (value.Value, Reply) {
-	reply := r.read(conn, w)
+func (r *runner) readBack(conn Conn, o *order) (value.Value, Reply) {
+	reply := r.read(conn, o)
 	if !reply.OK() {
 		return value.Value{}, reply
 	}
-	v, err := w.codec.Decode(reply.Data, value.Value{})
+	v, err := o.codec.Decode(reply.Data, value.Value{})
 	if err != nil {
 		return value.Value{}, Reply{Outcome: exchange.Garbled, Sentence: err.Error()}
 	}
 	return v, reply
+}
+
+// WriteTarget prepares a write to the one point of a device that belongs to no
+// site, and, if really, carries it out by the journal. What the point cannot
+// hold exactly is refused: nobody confirms it here.
+func WriteTarget(ctx context.Context, journal Journal, who string, link *site.Link, device *site.Device, target Target, v value.Value, really bool) (WriteResult, error) {
+	own := *link
+	own.Asking = device.ID // so that its port, which has the line's format, is found
+	e := NewEngine(lone(&own, device, target), fixed(target.Dial))
+	e.Journal = journal
+	defer e.Close()
+	o, err := e.prepare(device.Points[0].ID, v, authority{certain: true})
+	if err != nil {
+		return WriteResult{}, err
+	}
+	if err := e.readOld(ctx, o); err != nil {
+		return WriteResult{}, err
+	}
+	shown := e.show(o)
+	if shown.Lost != "" {
+		return WriteResult{}, errors.New(shown.Lost + ": write that value, if it is meant")
+	}
+	if !really {
+		return WriteResult{Order: shown, State: NotWritten, Sentence: "Nothing was written."}, nil
+	}
+	return e.journalled(ctx, who, o)
 }

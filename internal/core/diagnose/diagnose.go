@@ -4,6 +4,7 @@ package diagnose
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -33,6 +34,8 @@ type seen struct {
 	latency  float64
 	sentence string
 	op       string
+	lateMs   float64
+	doubt    string
 }
 
 // Diagnosis collects the evidence of a site. It is not safe for concurrent
@@ -65,7 +68,7 @@ func (d *Diagnosis) Exchange(e *exchange.Exchange) {
 	if len(list) >= kept {
 		list = slices.Delete(list, 0, kept/2)
 	}
-	d.links[e.Link] = append(list, seen{e.At, e.Seq, e.Outcome, e.Cause, e.Code, e.Area, e.Start, e.Count, e.LatencyMs, e.Sentence, e.Operation})
+	d.links[e.Link] = append(list, seen{e.At, e.Seq, e.Outcome, e.Cause, e.Code, e.Area, e.Start, e.Count, e.LatencyMs, e.Sentence, e.Operation, e.AnswerLateMs, e.Doubt})
 }
 
 // Follow returns the habit of a point, to which its values are shown.
@@ -128,23 +131,46 @@ func (t *Habit) stoodStill() (since time.Time, usual time.Duration, still bool) 
 	return t.changed, usual, t.read.Sub(t.changed) > max(6*time.Second, 6*usual)
 }
 
+// KeepOnly forgets points and links that are not among those given.
+func (d *Diagnosis) KeepOnly(points, links map[string]bool) {
+	maps.DeleteFunc(d.points, func(id string, _ *Habit) bool { return !points[id] })
+	maps.DeleteFunc(d.links, func(id string, _ []seen) bool { return !links[id] })
+}
+
 // Findings returns what is wrong, worst first, as of now.
 func (d *Diagnosis) Findings(s *site.Site, now time.Time) []finding.Finding {
 	found := []finding.Finding{}
 	for i := range s.Links {
-		link := &s.Links[i]
-		device, def := s.Device(link.Answering), (*protocol.Def)(nil)
-		def, ok := protocol.Named(link.Protocol)
-		if device == nil || !ok {
-			continue
-		}
-		found = append(found, d.ofLink(s, link, device, def, now)...)
+		found = append(found, d.OfLink(s.Links[i].ID, now).Findings(s, &s.Links[i])...)
 	}
 	for i := range s.Devices {
-		found = append(found, d.still(&s.Devices[i])...)
+		found = append(found, Still(&s.Devices[i], d.OfDevice(&s.Devices[i]))...)
 	}
 	finding.Sort(found)
 	return found
+}
+
+// Evidence is what was seen of one link within the Window, the oldest first: a
+// copy, which can be judged while more comes in.
+type Evidence []seen
+
+// OfLink returns the evidence of a link as of now.
+func (d *Diagnosis) OfLink(link string, now time.Time) Evidence {
+	recent := d.links[link]
+	first, _ := slices.BinarySearchFunc(recent, now.Add(-Window), func(e seen, t time.Time) int { return e.at.Compare(t) })
+	return slices.Clone(recent[first:])
+}
+
+// OfDevice returns a copy of the habit of each point of a device, in their
+// order; one that is not known is the zero Habit.
+func (d *Diagnosis) OfDevice(device *site.Device) []Habit {
+	habits := make([]Habit, len(device.Points))
+	for i := range device.Points {
+		if t := d.points[device.Points[i].ID]; t != nil {
+			habits[i] = *t
+		}
+	}
+	return habits
 }
 
 // symptom is one way in which exchanges fail.
@@ -211,11 +237,11 @@ func (sy *symptom) shows(e *seen) bool {
 	return true
 }
 
-func (d *Diagnosis) ofLink(s *site.Site, link *site.Link, device *site.Device, def *protocol.Def, now time.Time) []finding.Finding {
-	recent := d.links[link.ID]
-	first, _ := slices.BinarySearchFunc(recent, now.Add(-Window), func(e seen, t time.Time) int { return e.at.Compare(t) })
-	recent = recent[first:]
-	if len(recent) == 0 {
+// Findings returns what the evidence shows of a link.
+func (recent Evidence) Findings(s *site.Site, link *site.Link) []finding.Finding {
+	device := s.Device(link.Answering)
+	def, ok := protocol.Named(link.Protocol)
+	if device == nil || !ok || len(recent) == 0 {
 		return nil
 	}
 	subject := finding.Subject{Kind: "link", ID: link.ID, Device: device.ID, Name: device.Name}
@@ -312,18 +338,16 @@ func declined(recent []seen, subject finding.Subject, device *site.Device, def *
 	return found
 }
 
-// still reports points that used to change and no longer do: one finding for
-// the device if all of them stand still, otherwise one for each.
-func (d *Diagnosis) still(device *site.Device) []finding.Finding {
+// Still reports points that used to change and no longer do, by their habits:
+// one finding for the device if all of them stand still, otherwise one for
+// each.
+func Still(device *site.Device, habits []Habit) []finding.Finding {
 	var stopped []finding.Finding
 	lively := 0
 	var since time.Time
 	for i := range device.Points {
 		p := &device.Points[i]
-		t := d.points[p.ID]
-		if t == nil {
-			continue
-		}
+		t := &habits[i]
 		if _, ok := t.usual(); ok && !t.commanded {
 			lively++
 		}

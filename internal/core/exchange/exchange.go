@@ -18,6 +18,7 @@ const (
 	Closed     Outcome = "closed"      // the far end ended the connection in order
 	Garbled    Outcome = "garbled"     // bytes came that are no valid answer to the request
 	NotAllowed Outcome = "not allowed" // Ferry itself did not send it
+	CalledOff  Outcome = "called off"  // Ferry itself no longer waited for the answer
 	Sent       Outcome = "sent"        // to every unit at once, which none answers
 	PortAbsent Outcome = "port absent" // this machine has no such port
 	PortOwned  Outcome = "port owned"  // another program has the port open
@@ -36,6 +37,8 @@ const (
 	CutShort  Cause = "cut short"  // the rest of the frame did not come
 	Echo      Cause = "echo"       // the own request came back
 	InPieces  Cause = "in pieces"  // a right frame with a pause inside
+	Late      Cause = "late"       // the answer came after the time limit
+	Others    Cause = "others"     // somebody else asks on the line as well
 )
 
 // Exchange is one request with its answer. Its times are those of the side
@@ -55,6 +58,11 @@ type Exchange struct {
 	Outcome   Outcome `json:"outcome"`
 	Cause     Cause   `json:"cause,omitempty"`
 	ThinkMs   float64 `json:"thinkMs,omitempty"`
+	// AnswerLateMs over 0 is how long an answer to this or an earlier request took
+	// that came after its time limit. Doubt says why the data may answer another
+	// question.
+	AnswerLateMs float64 `json:"answerLateMs,omitempty"`
+	Doubt        string  `json:"doubt,omitempty"`
 	// Code is the error code of the protocol if the outcome is Declined.
 	Code     int    `json:"code,omitempty"`
 	Sentence string `json:"sentence"`

@@ -88,6 +88,9 @@ type Declined struct {
 	Title  string // the standard's name of it
 	Means  string // what the device says with it, as a sentence
 	Causes string // what usually causes it, and what to do
+	// Unsure is set where a write that was answered so may have been carried out,
+	// or may be yet.
+	Unsure bool
 }
 
 // Setting finds a setting by its key.

@@ -1,6 +1,7 @@
 package timetable
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"math"
@@ -99,7 +100,19 @@ type Plan struct {
 // computes their times. Points without an address, or that are only written,
 // have no request; what cannot be read in one piece is reported by the map's
 // own check and left out.
-func Compile(s *site.Site) *Plan { return compile(s, nil) }
+func Compile(s *site.Site) *Plan { return compile(context.Background(), s, nil) }
+
+// CompileContext is Compile, given up when ctx ends: the plan is then nil.
+func CompileContext(ctx context.Context, s *site.Site) *Plan { return compile(ctx, s, nil) }
+
+// Failed is the plan of a site that could not be compiled, which says so.
+func Failed(why string) *Plan {
+	return &Plan{Lines: []LineLoad{}, Links: []LinkLoad{}, Requests: []Request{}, Findings: []finding.Finding{{
+		Code: "no-timetable", Severity: finding.Fault, Sure: 1, Count: 1, Where: "timetable", Subject: finding.Subject{Kind: "site", Name: "the timetable"},
+		Title: "There is no timetable", Sentence: "The timetable could not be compiled: a defect of Ferry's own (" + why + ").", Evidence: []string{},
+		Remedy: "Take the latest change back, and report it with the site file.",
+	}}}
+}
 
 // CompileSilent is Compile with devices that do not answer: each of their
 // requests costs its time limit, as often as it is tried.
@@ -108,10 +121,10 @@ func CompileSilent(s *site.Site, silent []string) *Plan {
 	for _, id := range silent {
 		set[id] = true
 	}
-	return compile(s, set)
+	return compile(context.Background(), s, set)
 }
 
-func compile(s *site.Site, silent map[string]bool) *Plan {
+func compile(ctx context.Context, s *site.Site, silent map[string]bool) *Plan {
 	plan := &Plan{Lines: []LineLoad{}, Links: []LinkLoad{}, Requests: []Request{}, Findings: []finding.Finding{}}
 	c := compiler{site: s, plan: plan, silent: silent, devices: make(map[string]*site.Device, len(s.Devices)), lines: map[string]*site.Line{}, byKey: map[string]*resource{}}
 	for i := range s.Devices {
@@ -121,11 +134,16 @@ func compile(s *site.Site, silent map[string]bool) *Plan {
 		c.lines[s.Lines[i].ID] = &s.Lines[i]
 	}
 	for i := range s.Links {
-		c.link(&s.Links[i])
+		if c.link(ctx, &s.Links[i]); ctx.Err() != nil {
+			return nil
+		}
 	}
 	c.crossings()
 	c.cyclic()
 	for i, r := range plan.resources {
+		if ctx.Err() != nil {
+			return nil
+		}
 		r.spread(plan.Requests, i)
 		r.simulate(plan.Requests)
 	}
@@ -160,7 +178,7 @@ type linked struct {
 	mergedMs float64
 }
 
-func (c *compiler) link(link *site.Link) {
+func (c *compiler) link(ctx context.Context, link *site.Link) {
 	device, line := c.devices[link.Answering], c.lines[link.Line]
 	def, ok := protocol.Named(link.Protocol)
 	if !ok || device == nil {
@@ -182,7 +200,7 @@ func (c *compiler) link(link *site.Link) {
 		c.plan.resources = append(c.plan.resources, r)
 	}
 	l := &linked{link: link, device: device, ends: endsOf(c.site, line, link, device, def), resource: r, from: len(c.plan.Requests)}
-	c.plan.Requests = append(c.plan.Requests, l.compile()...)
+	c.plan.Requests = append(c.plan.Requests, l.compile(ctx)...)
 	l.to = len(c.plan.Requests)
 	l.load = LinkLoad{Link: link.ID, Requests: l.to - l.from}
 	for i := l.from; i < l.to; i++ {
@@ -227,7 +245,7 @@ func (l *linked) beSilent(t *task, q *Request, first bool) float64 {
 }
 
 // compile packs the points of the link's answering end.
-func (l *linked) compile() []Request {
+func (l *linked) compile(ctx context.Context) []Request {
 	var requests []Request
 	def, device := l.ends.def, l.device
 	for _, area := range def.Scheme.Areas() {
@@ -237,6 +255,7 @@ func (l *linked) compile() []Request {
 		}
 		perUnit := unitMs * float64(area.UnitBits) / 16
 		rules := Rules{
+			Context:    ctx,
 			Most:       regmap.Limit(device, area, def.MaxUnits),
 			NoBridging: device.Limits.NoBridging,
 			Even:       device.Limits.EvenRequests && area.UnitBits == 16,

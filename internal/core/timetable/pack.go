@@ -5,6 +5,7 @@ package timetable
 
 import (
 	"cmp"
+	"context"
 	"math"
 	"slices"
 )
@@ -39,6 +40,9 @@ type Rules struct {
 	// Forbidden are runs of units that no request may cover, From to To
 	// exclusive.
 	Forbidden []Item
+	// Context gives the search for something better up when it ends; nil for
+	// never. What is packed is right all the same.
+	Context context.Context
 	// Cost is what a request for a number of units costs, in milliseconds. It
 	// must not fall as the units grow.
 	Cost func(units int) float64
@@ -287,6 +291,9 @@ func (p *packer) improve() {
 	for slow := 1; slow < len(p.paces); slow++ {
 		spans := p.group(p.paces[slow])
 		for _, span := range spans {
+			if p.rules.Context != nil && p.rules.Context.Err() != nil {
+				return
+			}
 			for fast := range slow {
 				if p.move(span.Items, p.paces[fast]) {
 					break
@@ -336,6 +343,11 @@ func (p *packer) move(run []int, pace int) bool {
 	if len(affected) == 1 {
 		return false
 	}
+	whole := p.order
+	if len(whole) > nearby {
+		p.order = p.around(run)
+		defer func() { p.order = whole }()
+	}
 	cost := func() (total float64) {
 		for _, each := range affected {
 			total += p.divide(each)
@@ -355,6 +367,25 @@ func (p *packer) move(run []int, pace int) bool {
 		p.pace[i] = before[k]
 	}
 	return false
+}
+
+// nearby is the most items of an island that are all weighed when some of them
+// move. Of a longer one only those within three requests of them are: further
+// off, the division hardly changes.
+const nearby = 512
+
+// around returns the items of the island within three requests of a run.
+func (p *packer) around(run []int) []int {
+	first, last := p.items[run[0]].From, p.items[run[0]].To
+	for _, i := range run {
+		first, last = min(first, p.items[i].From), max(last, p.items[i].To)
+	}
+	reach := 3 * uint32(p.rules.Most)
+	first -= min(first, reach)
+	start := func(i int, at uint32) int { return cmp.Compare(p.items[i].From, at) }
+	from, _ := slices.BinarySearchFunc(p.order, first, start)
+	to, _ := slices.BinarySearchFunc(p.order, last+reach, start)
+	return p.order[from:to]
 }
 
 func (p *packer) ride(spans []Span, slow, fast int) {

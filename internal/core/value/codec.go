@@ -63,6 +63,9 @@ func NewCodec(s Shape) (Codec, error) {
 		return c, err
 	}
 	c.Order = parsed
+	if s.Type.IsText() && parsed == "BA" {
+		c.width += c.width % 2 // the last character is in the low octet of its word
+	}
 	for i := range min(c.width, 8) {
 		c.place[i] = uint8(i)
 		if !s.Type.IsText() && parsed != "" {
@@ -105,9 +108,13 @@ func (c *Codec) fitUnit() error {
 // truth in the lowest bit), a whole unit for a part of one.
 func (c Codec) Width() int { return c.width }
 
-// Partial reports whether the value shares its unit with others, so that
-// writing it needs the unit as it stands.
+// Partial reports whether the value shares a unit with others, so that writing
+// it needs the unit as it stands: a bit or a byte of a word, or an odd number
+// of octets, which leaves one of its last word to somebody else.
 func (c Codec) Partial() bool {
+	if c.Type.IsText() && c.Unit == 16 && c.Length%2 == 1 {
+		return true
+	}
 	return c.bits > 0 && int(c.bits) < c.Unit && (c.Type != TypeBool || c.Bit >= 0)
 }
 
@@ -117,6 +124,7 @@ var (
 	ErrDigit   = errors.New("the words are no packed decimal: a digit is above 9")
 	ErrBase10k = errors.New("the words are no number to the base 10 000: one is above 9 999")
 	ErrTime    = errors.New("the octets are no time: a field is out of its range")
+	ErrInvalid = errors.New("the device marks the time as invalid")
 )
 
 // Decode reads a raw value from the first Width bytes of b. Numbers and bools

@@ -52,10 +52,15 @@ const (
 
 // octet returns octet i of the text, in the order of its characters.
 func (c Codec) octet(b []byte, i int) byte {
-	if c.Order == "BA" && i^1 < len(b) {
-		return b[i^1]
+	return b[c.placeOf(i)]
+}
+
+// placeOf returns where octet i of the text lies.
+func (c Codec) placeOf(i int) int {
+	if c.Order == "BA" {
+		return i ^ 1
 	}
-	return b[i]
+	return i
 }
 
 // decodeText reads characters up to the first NUL; trailing blanks are padding.
@@ -65,7 +70,7 @@ func (c Codec) decodeText(b []byte, prev Value) Value {
 	if c.Charset == UTF16 {
 		out = c.decodeUTF16(b, out)
 	} else {
-		for i := range b {
+		for i := range c.Length {
 			ch := c.octet(b, i)
 			if ch == 0 {
 				break
@@ -141,10 +146,10 @@ func (c Codec) encodeText(v Value, b []byte) error {
 	if err != nil {
 		return err
 	}
-	if len(coded) > len(b) {
-		return fmt.Errorf("the text takes %d bytes and the point holds %d", len(coded), len(b))
+	if len(coded) > c.Length {
+		return fmt.Errorf("the text takes %d bytes and the point holds %d", len(coded), c.Length)
 	}
-	for i := range b {
+	for i := range c.Length {
 		ch := byte(0)
 		switch {
 		case i < len(coded):
@@ -152,11 +157,7 @@ func (c Codec) encodeText(v Value, b []byte) error {
 		case c.Padding == PadSpace && (c.Charset != UTF16 || i%2 == 1):
 			ch = ' '
 		}
-		to := i
-		if c.Order == "BA" && i^1 < len(b) {
-			to = i ^ 1
-		}
-		b[to] = ch
+		b[c.placeOf(i)] = ch
 	}
 	return nil
 }
@@ -192,7 +193,7 @@ func (c Codec) code(s string) ([]byte, error) {
 func (c Codec) decodeOctets(b []byte, prev Value) Value {
 	var buf [640]byte
 	out := buf[:0]
-	for i := range b {
+	for i := range c.Length {
 		if i > 0 && i%2 == 0 {
 			out = append(out, ' ')
 		}
@@ -214,15 +215,11 @@ func (c Codec) encodeOctets(v Value, b []byte) error {
 	if err != nil {
 		return fmt.Errorf("%q is not hexadecimal: write two digits for each byte, such as 0A 1F", v.text)
 	}
-	if len(raw) != len(b) {
-		return fmt.Errorf("%d bytes are given and the point holds %d", len(raw), len(b))
+	if len(raw) != c.Length {
+		return fmt.Errorf("%d bytes are given and the point holds %d", len(raw), c.Length)
 	}
 	for i := range raw {
-		to := i
-		if c.Order == "BA" && i^1 < len(b) {
-			to = i ^ 1
-		}
-		b[to] = raw[i]
+		b[c.placeOf(i)] = raw[i]
 	}
 	return nil
 }

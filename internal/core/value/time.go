@@ -20,6 +20,9 @@ const maxMillis = 253402300799999
 //	bits 32-36  day         bits 37-39  day of the week, ignored
 //	bits 40-43  month       bits 48-54  year since 2000
 func fromCP56(bits uint64) (Value, error) {
+	if bits>>23&1 == 1 {
+		return Value{}, ErrInvalid
+	}
 	field := func(from, width uint) int { return int(bits >> from & (1<<width - 1)) }
 	ms, minute, hour := field(0, 16), field(16, 6), field(24, 5)
 	day, month, year := field(32, 5), field(40, 4), field(48, 7)

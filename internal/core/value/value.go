@@ -239,6 +239,9 @@ func Parse(text string, t Type) (Value, error) {
 	if u, err := strconv.ParseUint(number, 0, 64); err == nil {
 		return OfUint(u), nil
 	}
+	if !t.IsFloat() && strings.Trim(number, "+-0123456789") == "" {
+		return Value{}, fmt.Errorf("%q is beyond what 64 bits hold", text)
+	}
 	f, err := strconv.ParseFloat(number, 64)
 	if err != nil {
 		return Value{}, fmt.Errorf("%q is not a number", text)

@@ -37,7 +37,8 @@ func (d dissector) Dissect(request, answer []byte, points []exchange.Labelled) (
 // client asks in data units; how they travel is the business of exchange,
 // which sends c.pdu to c.unit.
 type client struct {
-	exchange func() field.Reply
+	// exchange asks for the pass, if it is given one, just before it sends.
+	exchange func(pass field.Pass) field.Reply
 	unit     byte
 	limit    time.Duration
 	pdu      []byte
@@ -51,7 +52,7 @@ func (c *client) toward(def *protocol.Def, settings map[string]int) {
 
 func (c *client) Read(area string, start uint32, count int) field.Reply {
 	c.pdu = wire.ReadPDU(c.pdu[:0], area, uint16(start), count)
-	reply := c.exchange()
+	reply := c.exchange(nil)
 	if reply.OK() {
 		reply.Data = c.spread(area, count, reply.Data)
 	}
@@ -70,18 +71,38 @@ func (c *client) spread(area string, count int, data []byte) []byte {
 	return c.bits
 }
 
-func (c *client) Write(at address.Address, data []byte) field.Reply {
+func (c *client) Write(at address.Address, data []byte, pass field.Pass) field.Reply {
+	if pass == nil {
+		return field.Reply{Outcome: exchange.NotAllowed, Sentence: "nobody let it go"}
+	}
 	if at.Area == address.Coils {
 		c.pdu = wire.WriteCoilPDU(c.pdu[:0], uint16(at.Offset), data[0] != 0)
 	} else {
 		c.pdu = wire.WriteRegistersPDU(c.pdu[:0], uint16(at.Offset), data)
 	}
-	return c.exchange()
+	return c.exchange(pass)
 }
+
+// let asks for a pass where one is needed; left must be called once the octets
+// have gone. refused says why they may not.
+func let(pass field.Pass) (left func(), refused *field.Reply) {
+	if pass == nil {
+		return func() {}, nil
+	}
+	left, err := pass()
+	if err != nil {
+		return nil, &field.Reply{Outcome: exchange.NotAllowed, Sentence: err.Error()}
+	}
+	return left, nil
+}
+
+// sending bounds how long octets may take to leave this program: a request fits
+// into any buffer that is not blocked.
+const sending = 80 * time.Millisecond
 
 func (c *client) Identify() (text, by string, reply field.Reply) {
 	c.pdu = wire.IdentifyPDU(c.pdu[:0])
-	if reply = c.exchange(); reply.OK() {
+	if reply = c.exchange(nil); reply.OK() {
 		if text, ok := wire.ParseIdentity(reply.Data); ok {
 			return text, "function 43/14", reply
 		}
@@ -89,7 +110,7 @@ func (c *client) Identify() (text, by string, reply field.Reply) {
 		return "", "function 43/14", reply
 	}
 	c.pdu = wire.ReportIDPDU(c.pdu[:0])
-	if reply = c.exchange(); reply.OK() {
+	if reply = c.exchange(nil); reply.OK() {
 		if text, ok := wire.ParseServerID(reply.Data); ok {
 			return text, "function 17", reply
 		}
@@ -107,13 +128,16 @@ func judge(framing wire.Framing, request, frame []byte) (field.Reply, error) {
 		return field.Reply{}, err
 	}
 	reply := field.Reply{Outcome: exchange.Answered, Data: answer.Data, Request: request, Answer: frame}
-	if answer.Exception != 0 {
+	if answer.Declined {
 		why := protocol.ModbusTCP.Decline(answer.Exception)
 		reply.Outcome, reply.Code, reply.Data = exchange.Declined, answer.Exception, nil
 		reply.Sentence = fmt.Sprintf("exception %d, %s", answer.Exception, why.Title)
 	}
 	return reply, nil
 }
+
+// errBroken ends a wait by Break.
+var errBroken = errors.New("called off")
 
 // failure says in words how a connection failed.
 func failure(err error, dialling bool) field.Reply {
@@ -128,6 +152,8 @@ func failure(err error, dialling bool) field.Reply {
 		return field.Reply{Outcome: exchange.Unreached, Sentence: "there is no way to that address from this machine"}
 	case dialling:
 		return field.Reply{Outcome: exchange.Unreached, Sentence: "the address gave no answer to the connection attempt"}
+	case errors.Is(err, errBroken):
+		return field.Reply{Outcome: exchange.CalledOff, Sentence: "it was called off before an answer came"}
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		return field.Reply{Outcome: exchange.NoAnswer, Sentence: "no answer came in time"}
 	}

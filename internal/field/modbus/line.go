@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"slices"
+	"sync/atomic"
 	"time"
 
 	"ferry/internal/core/exchange"
@@ -62,7 +64,8 @@ func (d streamDriver) Dial(ctx context.Context, t field.Target) (field.Conn, fie
 // is up.
 type stream interface {
 	Read(b []byte, until time.Time) (int, error)
-	Write(b []byte) error
+	// Write sends all of b, or fails at that moment.
+	Write(b []byte, until time.Time) error
 	Close() error
 }
 
@@ -79,11 +82,14 @@ func (s tcpStream) Read(b []byte, until time.Time) (int, error) {
 	return n, err
 }
 
-func (s tcpStream) Write(b []byte) error {
-	if err := s.sock.SetWriteDeadline(time.Now().Add(5 * time.Second)); err != nil {
+func (s tcpStream) Write(b []byte, until time.Time) error {
+	if err := s.sock.SetWriteDeadline(until); err != nil {
 		return err
 	}
 	_, err := s.sock.Write(b)
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		err = ports.ErrBlocked
+	}
 	return err
 }
 
@@ -113,12 +119,18 @@ type lineConn struct {
 	in      []byte
 	quiet   time.Time // when the line has been silent for long enough
 	echo    bool      // what is sent comes back
-	missed  []byte    // unit, function and length of an answer that never came
 	broken  bool
+
+	calledOff atomic.Bool
+	owes      []owed             // the oldest first
+	lateMs    float64            // how long a late answer took that came since the last reply
+	asked     map[byte]time.Time // when each unit was asked last
+	others    time.Time          // when another asker was heard last
 }
 
 func (c *lineConn) begin(t field.Target) field.Conn {
 	c.client.exchange = c.exchange
+	c.asked = map[byte]time.Time{}
 	c.in = make([]byte, 0, 4*wire.MaxASCII)
 	c.quiet = time.Now().Add(ms(c.silence))
 	c.Toward(t.Settings)
@@ -136,68 +148,300 @@ func (c *lineConn) Usable() bool { return !c.broken && c.ctx.Err() == nil }
 
 func (c *lineConn) Close() error { return c.stream.Close() }
 
+// Break ends the wait for an answer.
+func (c *lineConn) Break() { c.calledOff.Store(true) }
+
+// Last returns what was on the wire last, for a report of a defect.
+func (c *lineConn) Last() (request, answer []byte) { return c.request, c.in }
+
+// slice is how long octets are waited for before it is asked whether anybody
+// still wants them.
+const slice = 20 * time.Millisecond
+
+// hear takes octets in until a moment; 0 and no error mean that none came.
+func (c *lineConn) hear(b []byte, until time.Time) (int, error) {
+	for {
+		if c.calledOff.Load() || c.ctx.Err() != nil {
+			return 0, errBroken
+		}
+		next := minTime(until, time.Now().Add(slice))
+		n, err := c.stream.Read(b, next)
+		if n > 0 || err != nil || next.Equal(until) {
+			return n, err
+		}
+	}
+}
+
 // exchange sends the request and waits for its answer.
-func (c *lineConn) exchange() field.Reply {
+func (c *lineConn) exchange(pass field.Pass) field.Reply {
 	reading := c.pdu[0] <= wire.ReadInputRegisters
-	if c.unit == 0 && c.framing != wire.TCP && c.pdu[0] != wire.WriteSingleCoil && c.pdu[0] != wire.WriteSingleRegister && c.pdu[0] != wire.WriteRegisters {
+	if c.unit == 0 && c.pdu[0] != wire.WriteSingleCoil && c.pdu[0] != wire.WriteSingleRegister && c.pdu[0] != wire.WriteRegisters {
 		return field.Reply{Outcome: exchange.NotAllowed, Sentence: "unit 0 is every unit at once: it can be written, but none of them answers"}
 	}
-	c.request = c.framing.AppendFrame(c.request[:0], 0, c.unit, c.pdu...)
+	c.calledOff.Store(false)
 	if err := c.drain(); err != nil {
-		return c.lost(failure(err, false))
+		return c.lost(failure(err, false), false)
 	}
+	c.request = c.framing.AppendFrame(c.request[:0], 0, c.unit, c.pdu...)
 	precise.Until(c.quiet)
-	began := time.Now()
-	if err := c.stream.Write(c.request); err != nil {
-		return c.lost(failure(err, false))
+	left, refused := let(pass)
+	if refused != nil {
+		refused.Request = c.request
+		return *refused
 	}
+	began := time.Now()
+	err := c.stream.Write(c.request, began.Add(sending))
+	left()
+	if err != nil {
+		return c.lost(failure(err, false), true)
+	}
+	c.asked[c.unit] = began
 	sent := began.Add(ms(c.char * float64(len(c.request))))
 	if c.unit == 0 {
 		// Nobody may speak before every unit has done it, and the port must not
 		// be closed while it goes out.
 		c.quiet = sent.Add(max(c.turn, ms(c.silence)))
-		time.Sleep(time.Until(c.quiet))
-		return field.Reply{Outcome: exchange.Sent, Sentence: "sent to every unit of the line; none answers to that", Request: c.request}
+		c.pause(c.quiet)
+		return field.Reply{Outcome: exchange.Sent, Left: true, Sentence: "sent to every unit of the line; none answers to that", Request: c.request}
 	}
 	h := hearing{deadline: sent.Add(c.limit), sent: sent}
-	for {
-		n, err := c.stream.Read(c.in[len(c.in):cap(c.in)], h.until(c))
-		if err != nil {
-			return c.lost(failure(err, false))
+	reply, ok, err := c.answer(&h, reading)
+	switch {
+	case errors.Is(err, errBroken) && c.ctx.Err() == nil:
+		c.owe(sent)
+		reply = failure(err, false)
+		reply.Request = c.request
+	case err != nil:
+		return c.lost(failure(err, false), true)
+	case ok:
+		reply.ThinkMs = max(0, float64(h.first.Sub(sent))/1e6-c.char-c.silence)
+		if h.pause > lumps {
+			reply.Cause, reply.Sentence = exchange.InPieces, fmt.Sprintf("the answer came in pieces, with a pause of %d ms", h.pause.Milliseconds())
 		}
-		now := time.Now()
+		c.settle(&h, &reply)
+	default:
+		reply = c.failed(&h)
+	}
+	c.quiet = time.Now().Add(ms(c.silence))
+	reply.SentAt, reply.Left = began, true
+	if reply.LateMs == 0 {
+		reply.LateMs = c.lateMs
+	}
+	if c.lateMs = 0; reply.OK() && reply.Doubt == "" && time.Since(c.others) < foreign {
+		reply.Cause, reply.Doubt = exchange.Others, "somebody else asks on this line too: the answer may be to a question of theirs"
+	}
+	return reply
+}
+
+// pause waits for a moment, unless the connection ends before.
+func (c *lineConn) pause(until time.Time) {
+	timer := time.NewTimer(time.Until(until))
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+	case <-c.ctx.Done():
+	}
+}
+
+// answer waits for the answer to the request that was sent. ok is false where
+// none came that passes; an error means that the wait ended otherwise.
+func (c *lineConn) answer(h *hearing, reading bool) (reply field.Reply, ok bool, err error) {
+	for {
+		n, err := c.hear(c.in[len(c.in):cap(c.in)], h.until(c))
+		if err != nil {
+			return reply, false, err
+		}
 		if n == 0 || len(c.in)+n == cap(c.in) {
+			return reply, false, nil
+		}
+		c.in = c.in[:len(c.in)+n]
+		h.came(time.Now())
+		for len(c.in) > 0 {
+			if c.stripEcho(h, reading) {
+				break
+			}
+			whole, _ := c.framing.AnswerLen(c.in)
+			if whole > 0 && len(c.in) >= whole {
+				if reply, err := judge(c.framing, c.request, c.in[:whole]); err == nil && (len(c.in) == whole || c.isRequest(c.in[whole:])) {
+					return reply, true, nil
+				}
+			}
+			if n := c.notOurs(); n > 0 {
+				c.in = c.in[:copy(c.in, c.in[n:])]
+				h.last, h.first = time.Time{}, time.Time{}
+				if len(c.in) > 0 {
+					h.came(time.Now())
+				}
+				continue
+			}
+			if whole > 0 && len(c.in) >= whole {
+				h.closing = true // it is wrong: hear it to its end
+			}
+			break
+		}
+	}
+}
+
+// isRequest reports whether b is a whole request of somebody else's.
+func (c *lineConn) isRequest(b []byte) bool {
+	n, asked := c.frameAt(b)
+	if n == 0 || !asked || bytes.Equal(b[:n], c.request) {
+		return false
+	}
+	_, pdu, err := c.framing.Open(b[:n])
+	is := err == nil && pdu[0] <= wire.ReadInputRegisters
+	if is {
+		c.others = time.Now()
+	}
+	return is
+}
+
+// notOurs returns the length of the frame at the beginning of what came, if it
+// is a late answer of another unit, or belongs to another asker; else 0.
+func (c *lineConn) notOurs() int {
+	n, asked := c.frameAt(c.in)
+	if n == 0 {
+		return 0
+	}
+	if asked && c.isRequest(c.in[:n]) {
+		return n
+	}
+	unit, pdu, err := c.framing.Open(c.in[:n])
+	if err != nil || unit == c.unit {
+		return 0
+	}
+	if c.paid(unit, pdu) || time.Since(c.others) < foreign {
+		return n
+	}
+	return 0
+}
+
+// foreign is for how long a frame of another asker makes answers doubtful.
+const foreign = 30 * time.Second
+
+// owed is an answer that did not come in time. It may come yet, and looks like
+// the answer to a later question: a serial frame says nothing of the question
+// that it belongs to.
+type owed struct {
+	unit, function byte
+	length         int // of the data unit
+	request        string
+	sent           time.Time
+	checks         int // answers since, behind which nothing more came
+}
+
+// forgotten is after how long an answer is no longer expected, mostOwed how
+// many of them are remembered.
+const (
+	forgotten = 30 * time.Second
+	mostOwed  = 64
+)
+
+// owe notes that the request under way was not answered in time.
+func (c *lineConn) owe(sent time.Time) {
+	if len(c.owes) >= mostOwed {
+		c.owes = slices.Delete(c.owes, 0, mostOwed/2)
+	}
+	c.owes = append(c.owes, owed{unit: c.unit, function: c.pdu[0], length: c.answerLength(), request: string(c.request), sent: sent})
+}
+
+// answerLength is the length of the data unit that answers the request, 0 where
+// it depends on the device.
+func (c *lineConn) answerLength() int {
+	switch {
+	case c.pdu[0] <= wire.ReadDiscreteInputs:
+		return 2 + (int(c.pdu[3])<<8+int(c.pdu[4])+7)/8
+	case c.pdu[0] <= wire.ReadInputRegisters:
+		return 2 + 2*(int(c.pdu[3])<<8|int(c.pdu[4]))
+	case c.pdu[0] == wire.EncapsulatedTransfer, c.pdu[0] == wire.ReportServerID:
+		return 0
+	}
+	return 5
+}
+
+func (o *owed) matches(unit byte, pdu []byte) bool {
+	const exception = 0x80
+	if o.unit != unit || o.function != pdu[0]&^exception || time.Since(o.sent) > forgotten {
+		return false
+	}
+	return pdu[0]&exception != 0 || o.length == 0 || o.length == len(pdu)
+}
+
+// paid takes a frame that nobody waits for as the oldest answer that is owed,
+// and reports whether it can be one.
+func (c *lineConn) paid(unit byte, pdu []byte) bool {
+	i := slices.IndexFunc(c.owes, func(o owed) bool { return o.matches(unit, pdu) })
+	if i < 0 {
+		return false
+	}
+	c.lateMs = max(c.lateMs, float64(time.Since(c.owes[i].sent))/1e6)
+	c.owes = slices.Delete(c.owes, i, i+1)
+	return true
+}
+
+// settle finds out whether an answer belongs to its request, where the unit
+// still owes others like it: the line is listened to until those must have come.
+// What comes last is the answer to what was asked last.
+func (c *lineConn) settle(h *hearing, reply *field.Reply) {
+	_, pdu, err := c.framing.Open(reply.Answer)
+	if err != nil {
+		return
+	}
+	var mine []owed
+	c.owes = slices.DeleteFunc(c.owes, func(o owed) bool {
+		is := o.matches(c.unit, pdu)
+		if is {
+			mine = append(mine, o)
+		}
+		return is || time.Since(o.sent) > forgotten
+	})
+	if len(mine) == 0 {
+		return
+	}
+	delay := time.Since(mine[0].sent)
+	until := h.sent.Add(min(delay*5/4+50*time.Millisecond, 2*c.limit+100*time.Millisecond, 2*time.Second))
+	frames := 1
+	rest := len(reply.Answer)
+	for frames <= len(mine) {
+		n, err := c.hear(c.in[len(c.in):cap(c.in)], until)
+		if err != nil || n == 0 {
 			break
 		}
 		c.in = c.in[:len(c.in)+n]
-		h.came(now)
-		if c.stripEcho(&h, reading) {
+		next := c.in[rest:]
+		whole, _ := c.framing.AnswerLen(next)
+		if whole == 0 || len(next) < whole {
 			continue
 		}
-		whole, _ := c.framing.AnswerLen(c.in)
-		if whole == 0 || len(c.in) < whole {
-			continue
+		another, err := judge(c.framing, c.request, next[:whole])
+		if err != nil {
+			break
 		}
-		if reply, err := judge(c.framing, c.request, c.in[:whole]); err == nil && len(c.in) == whole {
-			c.quiet, c.missed = now.Add(ms(c.silence)), nil
-			reply.SentAt = began
-			reply.ThinkMs = max(0, float64(h.first.Sub(sent))/1e6-c.char-c.silence)
-			if h.pause > lumps {
-				reply.Cause, reply.Sentence = exchange.InPieces, fmt.Sprintf("the answer came in pieces, with a pause of %d ms", h.pause.Milliseconds())
-			}
-			return reply
-		}
-		if c.isLate(whole) {
-			c.in = c.in[:copy(c.in, c.in[whole:])]
-			h.last, h.first = time.Time{}, time.Time{}
-			continue
-		}
-		h.closing = true // it is wrong: hear it to its end
+		frames++
+		rest += whole
+		another.ThinkMs = reply.ThinkMs
+		*reply = another
 	}
-	c.quiet = time.Now().Add(ms(c.silence))
-	reply := c.failed(&h)
-	reply.SentAt = began
-	return reply
+	if frames > len(mine) {
+		reply.LateMs = float64(delay) / 1e6
+		if reply.Cause == "" {
+			reply.Cause = exchange.Late
+		}
+		return
+	}
+	alike := true
+	for i := range mine {
+		alike = alike && mine[i].request == string(c.request)
+	}
+	if !alike {
+		reply.Cause = exchange.Late
+		reply.Doubt = fmt.Sprintf("it may be the late answer to a question before: one was not answered within %d ms", c.limit.Milliseconds())
+	}
+	// If it was, the answer to this request is still to come.
+	open := owed{unit: c.unit, function: c.pdu[0], length: c.answerLength(), request: string(c.request), sent: h.sent, checks: mine[len(mine)-1].checks + 1}
+	if open.checks < 2 {
+		c.owes = append(c.owes, open)
+	}
 }
 
 // hearing is what is known of an answer under way.
@@ -253,24 +497,51 @@ func (c *lineConn) stripEcho(h *hearing, reading bool) bool {
 	return true
 }
 
-// isLate reports whether the frame of the given length is the answer to an
-// earlier request that was given up: RTU has no transaction to know it by, but
-// unit, function and length of what is still owed are known.
-func (c *lineConn) isLate(whole int) bool {
-	unit, pdu, err := c.framing.Open(c.in[:whole])
-	return err == nil && len(c.missed) == 3 && unit != c.unit && unit == c.missed[0] && pdu[0] == c.missed[1] && byte(len(pdu)) == c.missed[2]
-}
-
-// drain drops what came since the last exchange: late answers and what others
-// said.
+// drain takes in what came since the last exchange: late answers, and what
+// others said.
 func (c *lineConn) drain() error {
 	c.in = c.in[:0]
 	for {
-		n, err := c.stream.Read(c.in[:cap(c.in)], time.Now())
-		if n == 0 || err != nil {
+		n, err := c.stream.Read(c.in[len(c.in):cap(c.in)], time.Now())
+		if err != nil {
 			return err
 		}
+		if n == 0 {
+			break
+		}
 		c.quiet = time.Now().Add(ms(c.silence))
+		if c.in = c.in[:len(c.in)+n]; len(c.in) == cap(c.in) {
+			c.overheard(c.in)
+			c.in = c.in[:0]
+		}
+	}
+	c.overheard(c.in)
+	c.in = c.in[:0]
+	return nil
+}
+
+// stranger is after how long without a question of ours a unit that answers
+// answers somebody else.
+const stranger = time.Minute
+
+// overheard finds the frames in octets that nobody here waited for.
+func (c *lineConn) overheard(b []byte) {
+	for at := 0; at < len(b); {
+		n, asked := c.frameAt(b[at:])
+		if n == 0 {
+			at++
+			continue
+		}
+		frame := b[at : at+n]
+		at += n
+		if asked && c.isRequest(frame) {
+			continue
+		}
+		if unit, pdu, err := c.framing.Open(frame); err == nil && !bytes.Equal(frame, c.request) && !c.paid(unit, pdu) {
+			if last, ok := c.asked[unit]; !ok || time.Since(last) > stranger {
+				c.others = time.Now()
+			}
+		}
 	}
 }
 
@@ -281,18 +552,21 @@ func (c *lineConn) failed(h *hearing) field.Reply {
 		if h.echoed {
 			reply.Cause, reply.Sentence = exchange.Echo, reply.Sentence+" but the request itself: the adapter hears what it sends"
 		}
-		count := 2
-		if c.pdu[0] <= wire.ReadInputRegisters {
-			units := int(c.pdu[3])<<8 | int(c.pdu[4])
-			if count += 2 * units; c.pdu[0] <= wire.ReadDiscreteInputs {
-				count = 2 + (units+7)/8
-			}
+		c.owe(h.sent)
+		if c.lateMs > 0 {
+			reply.Cause = exchange.Late
+			reply.Sentence += fmt.Sprintf("; the answer to an earlier request came after up to %.0f ms", c.lateMs)
+		} else if time.Since(c.others) < foreign {
+			reply.Cause = exchange.Others
+			reply.Sentence += "; somebody else asks on this line too"
 		}
-		c.missed = append(c.missed[:0], c.unit, c.pdu[0], byte(count))
 		return reply
 	}
 	reply := field.Reply{Outcome: exchange.Garbled, Request: c.request, Answer: c.in}
-	reply.Cause, reply.Looks, reply.Sentence = c.cause()
+	if reply.Cause, reply.Looks, reply.Sentence = c.cause(); time.Since(c.others) < foreign {
+		reply.Cause, reply.Looks = exchange.Others, ""
+		reply.Sentence += "; somebody else asks on this line too"
+	}
 	return reply
 }
 
@@ -357,9 +631,9 @@ func (c *lineConn) heads() [2]serial.Head {
 	return [2]serial.Head{frame(answer, length), frame(refusal, 3)}
 }
 
-func (c *lineConn) lost(reply field.Reply) field.Reply {
+func (c *lineConn) lost(reply field.Reply, left bool) field.Reply {
 	c.broken = true
-	reply.Request = c.request
+	reply.Request, reply.Left = c.request, left
 	if c.ctx.Err() != nil {
 		reply.Sentence = "the run was stopped"
 	}
@@ -373,8 +647,8 @@ func (c *lineConn) Listen(ctx context.Context, d time.Duration) field.Heard {
 	began := time.Now()
 	var all []byte
 	buf := make([]byte, 512)
-	for end := began.Add(d); time.Now().Before(end) && ctx.Err() == nil; {
-		n, err := c.stream.Read(buf, minTime(end, time.Now().Add(50*time.Millisecond)))
+	for end := began.Add(d); time.Now().Before(end) && ctx.Err() == nil && c.ctx.Err() == nil; {
+		n, err := c.stream.Read(buf, minTime(end, time.Now().Add(slice)))
 		if err != nil {
 			c.broken = true
 			break

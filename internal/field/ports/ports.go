@@ -112,16 +112,33 @@ func (p *Port) Read(b []byte, until time.Time) (int, error) {
 	return p.port.Read(b)
 }
 
-// Write sends all of b.
-func (p *Port) Write(b []byte) error {
-	for len(b) > 0 {
-		n, err := p.port.Write(b)
-		if err != nil {
-			return err
+// ErrBlocked is returned by Write where the octets do not leave.
+var ErrBlocked = errors.New("the port takes no octets any more: nobody at its far end takes them")
+
+// Write sends all of b, or gives up at a moment. After that the port can only
+// be closed.
+func (p *Port) Write(b []byte, until time.Time) error {
+	b = slices.Clone(b) // it may be given up while it is sent
+	sent := make(chan error, 1)
+	go func() {
+		for len(b) > 0 {
+			n, err := p.port.Write(b)
+			if err != nil {
+				sent <- err
+				return
+			}
+			b = b[n:]
 		}
-		b = b[n:]
+		sent <- nil
+	}()
+	timer := time.NewTimer(time.Until(until))
+	defer timer.Stop()
+	select {
+	case err := <-sent:
+		return err
+	case <-timer.C:
+		return ErrBlocked
 	}
-	return nil
 }
 
 // Close gives the port back.

@@ -117,7 +117,7 @@ func (f Framing) DissectAnswer(request, b []byte, points []exchange.Labelled) []
 		}
 		return rest(fields, tail, b)
 	}
-	if answer.Exception != 0 {
+	if answer.Declined {
 		fields = append(fields, exchange.Field{From: f.place(2), To: f.place(3), Label: "exception", Role: "broken",
 			Meaning: fmt.Sprintf("%d %s", answer.Exception, protocol.ModbusTCP.Decline(answer.Exception).Title)})
 		return rest(fields, tail, b)

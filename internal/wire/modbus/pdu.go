@@ -88,7 +88,9 @@ func (b *Broken) Error() string { return b.What }
 
 // Answer is what a checked answer says.
 type Answer struct {
-	// Exception is the exception code, 0 for a normal answer.
+	// Declined is set in an exception; Exception is its code then. The standard
+	// has no code 0, and there are devices that send it.
+	Declined  bool
 	Exception int
 	// Data is the data of a read, or of an identification.
 	Data []byte
@@ -104,7 +106,7 @@ func checkPDU(asked, got []byte) (Answer, *Broken) {
 		if len(got) != 2 {
 			return Answer{}, &Broken{1, len(got), fmt.Sprintf("an exception has one octet of code and this has %d", len(got)-1)}
 		}
-		return Answer{Exception: int(got[1])}, nil
+		return Answer{Declined: true, Exception: int(got[1])}, nil
 	}
 	if got[0] != asked[0] {
 		return Answer{}, &Broken{0, 1, fmt.Sprintf("function %d answers and function %d was asked", got[0], asked[0])}
