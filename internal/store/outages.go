@@ -23,7 +23,7 @@ func (s *Store) KeepOutages(ctx context.Context, list []Outage) error {
 	if len(list) == 0 {
 		return nil
 	}
-	return s.record(ctx, func(tx *sql.Tx) error {
+	return inOne(ctx, s.samples, func(tx *sql.Tx) error {
 		for _, o := range list {
 			if _, err := tx.ExecContext(ctx, `INSERT INTO outage (link, device, from_ms, to_ms, reason, tries) VALUES (?, ?, ?, ?, ?, ?)
 			ON CONFLICT (link, from_ms) DO UPDATE SET to_ms = excluded.to_ms, tries = excluded.tries`, o.Link, o.Device, o.FromMs, o.ToMs, o.Reason, o.Tries); err != nil {

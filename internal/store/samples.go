@@ -22,7 +22,7 @@ func (s *Store) AddSamples(ctx context.Context, list []Sample) error {
 	if len(list) == 0 {
 		return nil
 	}
-	return s.record(ctx, func(tx *sql.Tx) error {
+	return inOne(ctx, s.samples, func(tx *sql.Tx) error {
 		put, err := tx.PrepareContext(ctx, `INSERT INTO sample (point, at_ms, v, good) VALUES (?, ?, ?, ?)`)
 		if err != nil {
 			return err
@@ -41,19 +41,6 @@ func (s *Store) AddSamples(ctx context.Context, list []Sample) error {
 		_, err = tx.ExecContext(ctx, `DELETE FROM sample WHERE id <= ?`, last-KeptSamples)
 		return err
 	})
-}
-
-// record writes to the database of what was seen, in one transaction.
-func (s *Store) record(ctx context.Context, write func(*sql.Tx) error) error {
-	tx, err := s.samples.BeginTx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
-	if err := write(tx); err != nil {
-		return err
-	}
-	return tx.Commit()
 }
 
 // Samples returns the samples of a point since a time, the oldest first.

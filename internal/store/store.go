@@ -2,6 +2,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"embed"
@@ -9,10 +10,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/pressly/goose/v3"
@@ -31,17 +34,25 @@ var sampleMigrations embed.FS
 // Store is an open data folder. What it was told to keep is on the disk when
 // the call returns: it survives a kill and a loss of power. Samples are kept
 // in a file of their own, with less care and a bounded size.
+//
+// Whoever reads the site gets the latest Snapshot and waits for nobody; whoever
+// changes it takes turns.
 type Store struct {
+	dir     string
 	db      *sql.DB
+	reads   *sql.DB // of the same file; they do not wait for a change
 	samples *sql.DB
 	now     func() time.Time
+	mark    *os.File
+	notices []string
 
-	mu       sync.Mutex
-	site     *site.Site
-	versions map[string]int64 // kind and id -> journal number of the last change
-	seq      int64
-	undo     []int64 // journal rows that can be taken back, the latest last
-	redo     []int64 // and those that can be done again
+	snapshot atomic.Pointer[Snapshot]
+
+	mu    sync.Mutex // held while a change is made
+	undo  []int64    // journal rows that can be taken back, the latest last
+	redo  []int64    // and those that can be done again
+	rows  []rowSize  // of the journal, the oldest first
+	bytes int64      // of these
 }
 
 // Open opens the data folder dir, creating it if needed. first gives the site
@@ -50,99 +61,142 @@ func Open(ctx context.Context, dir string, first func() *site.Site) (*Store, err
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
 	}
-	db, err := open(ctx, filepath.Join(dir, "site.db"), "FULL", siteMigrations, "migrations")
-	if err != nil {
+	if err := begin(ctx, dir, first); err != nil {
 		return nil, err
 	}
-	samples, err := open(ctx, filepath.Join(dir, "samples.db"), "NORMAL", sampleMigrations, "samplemigrations")
-	if err != nil {
-		return nil, errors.Join(err, db.Close())
-	}
-	s := &Store{db: db, samples: samples, now: time.Now}
-	err = s.load(ctx)
-	if err == nil && s.seq == 0 {
-		err = s.begin(ctx, first())
-	}
-	if err != nil {
-		return nil, errors.Join(err, s.Close())
-	}
-	return s, nil
+	return open(ctx, dir)
 }
 
-func open(ctx context.Context, path, synchronous string, migrations fs.FS, folder string) (*sql.DB, error) {
+// Notices says what was found when the folder was opened that somebody has to
+// know: what was damaged, and what was kept of it.
+func (s *Store) Notices() []string { return s.notices }
+
+// connect opens one file, brings its tables up to date and sees to it that this
+// version knows them all. copied, if set, is called before they are changed.
+func connect(ctx context.Context, path, synchronous string, migrations fs.FS, folder string, copied func(*sql.DB, int64) error) (*sql.DB, error) {
 	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(WAL)&_pragma=synchronous("+synchronous+")&_pragma=busy_timeout(5000)&_pragma=foreign_keys(1)")
 	if err != nil {
 		return nil, err
 	}
-	db.SetMaxOpenConns(1) // one writer; reads are short
+	db.SetMaxOpenConns(1) // one writer
+	fail := func(err error) (*sql.DB, error) { return nil, errors.Join(err, db.Close()) }
+	var sound string
+	if err := db.QueryRowContext(ctx, `PRAGMA quick_check(1)`).Scan(&sound); err != nil || sound != "ok" {
+		return fail(&Damaged{filepath.Base(path), errors.Join(err, errors.New(sound))})
+	}
 	sub, err := fs.Sub(migrations, folder)
 	if err != nil {
-		return nil, errors.Join(err, db.Close())
+		return fail(err)
 	}
 	provider, err := goose.NewProvider(goose.DialectSQLite3, db, sub)
 	if err != nil {
-		return nil, errors.Join(err, db.Close())
+		return fail(err)
+	}
+	at, known, err := provider.GetVersions(ctx)
+	if err != nil {
+		return fail(fmt.Errorf("%s: %w", filepath.Base(path), err))
+	}
+	if at > known {
+		return fail(fmt.Errorf("%s was written by a newer version of Ferry (its tables are of version %d, and this one knows %d): open it with that version, or go on from an earlier copy in %s",
+			filepath.Base(path), at, known, copiesFolder))
+	}
+	if at > 0 && at < known && copied != nil {
+		if err := copied(db, at); err != nil {
+			return fail(fmt.Errorf("no copy could be kept before the tables of %s are changed: %w", filepath.Base(path), err))
+		}
 	}
 	if _, err := provider.Up(ctx); err != nil {
-		return nil, errors.Join(fmt.Errorf("%s: %w", path, err), db.Close())
+		return fail(fmt.Errorf("%s: %w", filepath.Base(path), err))
 	}
 	return db, nil
 }
 
 // Close closes the files.
-func (s *Store) Close() error { return errors.Join(s.db.Close(), s.samples.Close()) }
+func (s *Store) Close() error {
+	var errs []error
+	for _, db := range []*sql.DB{s.reads, s.db, s.samples} {
+		if db != nil {
+			errs = append(errs, db.Close())
+		}
+	}
+	if s.mark != nil {
+		errs = append(errs, s.mark.Close())
+	}
+	return errors.Join(errs...)
+}
 
 func key(kind site.Kind, id string) string { return string(kind) + "\x00" + id }
 
 // load reads the site back from its rows.
 func (s *Store) load(ctx context.Context) error {
-	s.site = &site.Site{Format: site.Format, Version: site.Version, Lines: []site.Line{}, Devices: []site.Device{}, Links: []site.Link{}, Crossings: []site.Crossing{}}
-	s.versions = map[string]int64{}
+	n := &Snapshot{versions: map[group]map[string]int64{},
+		Site: &site.Site{Format: site.Format, Version: site.Version, Lines: []site.Line{}, Devices: []site.Device{}, Links: []site.Link{}, Crossings: []site.Crossing{}}}
 	docs := map[string]json.RawMessage{}
-	rows, err := s.db.QueryContext(ctx, `SELECT kind, id, doc, version FROM object`)
+	rows, err := s.db.QueryContext(ctx, `SELECT kind, id, parent, doc, version FROM object`)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var kind, id, doc string
+		var kind, id, parent, doc string
 		var version int64
-		if err := rows.Scan(&kind, &id, &doc, &version); err != nil {
+		if err := rows.Scan(&kind, &id, &parent, &doc, &version); err != nil {
 			return err
 		}
 		docs[key(site.Kind(kind), id)] = json.RawMessage(doc)
-		s.versions[key(site.Kind(kind), id)] = version
+		g := groupOf(site.Kind(kind), parent)
+		if n.versions[g] == nil {
+			n.versions[g] = map[string]int64{}
+		}
+		n.versions[g][id] = version
 	}
 	if err := rows.Err(); err != nil {
 		return err
 	}
 	if doc, ok := docs[key(site.KindSite, "")]; ok {
-		if err := json.Unmarshal(doc, s.site); err != nil {
-			return err
+		if err := strictly(doc, n.Site); err != nil {
+			return fmt.Errorf("the name of the site: %w", err)
 		}
+		delete(docs, key(site.KindSite, ""))
 	}
 	orders, err := s.orders(ctx)
 	if err != nil {
 		return err
 	}
 	err = errors.Join(
-		gather(docs, orders, site.KindLine, "", &s.site.Lines),
-		gather(docs, orders, site.KindDevice, "", &s.site.Devices),
-		gather(docs, orders, site.KindLink, "", &s.site.Links),
-		gather(docs, orders, site.KindCrossing, "", &s.site.Crossings),
-		gather(docs, orders, site.KindDatasheet, "", &s.site.Datasheets),
-		gather(docs, orders, site.KindStructure, "", &s.site.Structures),
-		gather(docs, orders, site.KindHeadings, "", &s.site.Headings),
+		gather(docs, orders, site.KindLine, "", &n.Site.Lines),
+		gather(docs, orders, site.KindDevice, "", &n.Site.Devices),
+		gather(docs, orders, site.KindLink, "", &n.Site.Links),
+		gather(docs, orders, site.KindCrossing, "", &n.Site.Crossings),
+		gather(docs, orders, site.KindDatasheet, "", &n.Site.Datasheets),
+		gather(docs, orders, site.KindStructure, "", &n.Site.Structures),
+		gather(docs, orders, site.KindHeadings, "", &n.Site.Headings),
 	)
-	for i := range s.site.Devices {
-		d := &s.site.Devices[i]
+	for i := range n.Site.Devices {
+		d := &n.Site.Devices[i]
 		d.Points = []site.Point{}
 		err = errors.Join(err, gather(docs, orders, site.KindPoint, d.ID, &d.Points))
 	}
 	if err != nil {
+		return fmt.Errorf("site.db holds what this version of Ferry does not know, and would lose: %w; open it with the version that wrote it", err)
+	}
+	for k := range docs {
+		kind, id, _ := strings.Cut(k, "\x00")
+		return fmt.Errorf("site.db holds a %s %q that this version of Ferry does not know, or that has lost its place: open it with the version that wrote it, or go on from a copy in %s", kind, id, copiesFolder)
+	}
+	if err := s.loadJournal(ctx, n); err != nil {
 		return err
 	}
-	return s.loadJournal(ctx)
+	s.snapshot.Store(n)
+	return nil
+}
+
+// strictly reads a kept object: a field that this version does not know is an
+// error, since it would be lost when the object is kept again.
+func strictly(doc json.RawMessage, into any) error {
+	d := json.NewDecoder(bytes.NewReader(doc))
+	d.DisallowUnknownFields()
+	return d.Decode(into)
 }
 
 func (s *Store) orders(ctx context.Context) (map[string][]string, error) {
@@ -169,17 +223,19 @@ func (s *Store) orders(ctx context.Context) (map[string][]string, error) {
 func gather[T any](docs map[string]json.RawMessage, orders map[string][]string, kind site.Kind, parent string, into *[]T) error {
 	for _, id := range orders[key(kind, parent)] {
 		var item T
-		if err := json.Unmarshal(docs[key(kind, id)], &item); err != nil {
+		if err := strictly(docs[key(kind, id)], &item); err != nil {
 			return fmt.Errorf("%s %s: %w", kind, id, err)
 		}
+		delete(docs, key(kind, id))
 		*into = append(*into, item)
 	}
 	return nil
 }
 
-// begin fills a new folder with its first site.
-func (s *Store) begin(ctx context.Context, first *site.Site) error {
-	next, changes, err := s.site.Apply(site.Diff(s.site, first))
+// fill gives a new folder its first site.
+func (s *Store) fill(ctx context.Context, first *site.Site) error {
+	now := s.Now()
+	next, changes, err := now.Site.Apply(site.Diff(now.Site, first))
 	if err != nil {
 		return err
 	}
@@ -187,26 +243,14 @@ func (s *Store) begin(ctx context.Context, first *site.Site) error {
 	return err
 }
 
+// Now returns the site as it is, with its versions.
+func (s *Store) Now() *Snapshot { return s.snapshot.Load() }
+
 // Site returns the site as it is now, and the number of its last change. The
 // site must not be changed.
 func (s *Store) Site() (*site.Site, int64) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.site, s.seq
-}
-
-// Versions returns the journal number of the last change of each object that
-// has the given kind.
-func (s *Store) Versions(kind site.Kind) map[string]int64 {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	list := map[string]int64{}
-	for k, v := range s.versions {
-		if id, ok := strings.CutPrefix(k, string(kind)+"\x00"); ok {
-			list[id] = v
-		}
-	}
-	return list
+	n := s.Now()
+	return n.Site, n.Seq
 }
 
 // BasedEdit is an edit with the version of the object that its author saw.
@@ -222,10 +266,12 @@ type BasedEdit struct {
 func (s *Store) Edit(ctx context.Context, who, what string, edits []BasedEdit) (Entry, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	now := s.Now()
 	plain := make([]site.Edit, len(edits))
 	for i, e := range edits {
 		plain[i] = e.Edit
-		if version := s.versions[key(e.Kind, e.ID)]; version > e.Base {
+		version, there := now.versions[groupOf(e.Kind, e.Parent)][e.ID]
+		if version > e.Base || !there && e.Base > 0 {
 			return Entry{}, s.stale(ctx, e, version)
 		}
 	}
@@ -237,7 +283,7 @@ func (s *Store) Edit(ctx context.Context, who, what string, edits []BasedEdit) (
 func (s *Store) Change(ctx context.Context, who, what string, edits func(*site.Site) ([]site.Edit, error)) (Entry, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	list, err := edits(s.site)
+	list, err := edits(s.Now().Site)
 	if err != nil {
 		return Entry{}, err
 	}
@@ -245,20 +291,24 @@ func (s *Store) Change(ctx context.Context, who, what string, edits func(*site.S
 }
 
 func (s *Store) stale(ctx context.Context, e BasedEdit, version int64) error {
+	if version == 0 {
+		return problem.New("stale", fmt.Sprintf("This %s has been removed in the meantime.", e.Kind), "Undo its removal to have it back, or leave it.").At(string(e.Kind) + " " + e.ID)
+	}
 	p := problem.New("stale", fmt.Sprintf("This %s has been changed in the meantime.", e.Kind), "Look at what it is now, and enter your change again if it still holds.").At(string(e.Kind) + " " + e.ID)
 	if entry, err := s.entry(ctx, version); err == nil {
-		p.Sentence = fmt.Sprintf("This %s was changed in another window at %s: %s.", e.Kind, entry.At.Local().Format("15:04:05"), entry.What)
+		p.Sentence = fmt.Sprintf("This %s was changed by %s at %s: %s.", e.Kind, entry.Who, entry.At.Local().Format("15:04:05"), entry.What)
 	}
 	return p
 }
 
 func (s *Store) apply(ctx context.Context, edits []site.Edit, entry Entry) (Entry, error) {
-	next, changes, err := s.site.Apply(edits)
+	now := s.Now()
+	next, changes, err := now.Site.Apply(edits)
 	if err != nil {
 		return Entry{}, err
 	}
 	if len(changes) == 0 {
-		return Entry{Seq: s.seq}, nil
+		return Entry{Seq: now.Seq}, nil
 	}
 	return s.keep(ctx, next, changes, entry)
 }
@@ -292,7 +342,7 @@ func (s *Store) again(ctx context.Context, who, action string, list *[]int64, ed
 	if err != nil {
 		return Entry{}, err
 	}
-	next, changes, err := s.site.Apply(edits(old.Changes))
+	next, changes, err := s.Now().Site.Apply(edits(old.Changes))
 	if err != nil {
 		return Entry{}, err
 	}
@@ -328,11 +378,11 @@ func (s *Store) keep(ctx context.Context, next *site.Site, changes []site.Change
 	if err := tx.Commit(); err != nil {
 		return Entry{}, err
 	}
-	s.site = next
-	for _, c := range changes {
-		s.versions[key(c.Kind, c.ID)] = entry.Seq // of removed objects too: an edit of one is stale
+	s.stack(entry.Seq, entry.Action, entry.Target, int64(len(data)))
+	s.snapshot.Store(&Snapshot{Site: next, Seq: entry.Seq, CanUndo: len(s.undo) > 0, CanRedo: len(s.redo) > 0, versions: s.Now().after(changes, entry.Seq)})
+	if err := errors.Join(s.reached(entry.Seq), s.prune(ctx)); err != nil {
+		log.Printf("the change %d is kept, but: %v", entry.Seq, err)
 	}
-	s.stack(entry.Seq, entry.Action, entry.Target)
 	return entry, nil
 }
 

@@ -55,8 +55,8 @@ func TestReopen(t *testing.T) {
 	if a, b := asJSON(got), asJSON(want); a != b {
 		t.Fatalf("reopened it is\n%s\nand was\n%s", a, b)
 	}
-	if undo, redo := second.CanUndo(); !undo || !redo {
-		t.Errorf("after reopening: undo %v, redo %v", undo, redo)
+	if n := second.Now(); !n.CanUndo || !n.CanRedo {
+		t.Errorf("after reopening: undo %v, redo %v", n.CanUndo, n.CanRedo)
 	}
 	if _, err := second.Redo(ctx, "test"); err != nil {
 		t.Fatal(err)
