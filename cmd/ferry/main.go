@@ -10,7 +10,9 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
+	"unicode"
 
 	"github.com/spf13/cobra"
 
@@ -39,7 +41,7 @@ func run(ctx context.Context, args []string, out, errOut io.Writer) int {
 		Use: "ferry", Short: "Commission links between controllers, panels, remote I/O and instruments",
 		SilenceUsage: true, SilenceErrors: true, CompletionOptions: cobra.CompletionOptions{DisableDefaultCmd: true},
 	}
-	root.AddCommand(serveCommand(), demoCommand(), benchCommand(), probeCommand(), readCommand(), writeCommand(), mapCommand(), fathomCommand(), timetableCommand())
+	root.AddCommand(serveCommand(), demoCommand(), benchCommand(), probeCommand(), readCommand(), writeCommand(), mapCommand(), fathomCommand(), timetableCommand(), userCommand())
 	root.SetArgs(args)
 	root.SetOut(out)
 	root.SetErr(errOut)
@@ -50,8 +52,19 @@ func run(ctx context.Context, args []string, out, errOut io.Writer) int {
 	case errors.Is(err, errFound):
 		return exitFound
 	}
-	fmt.Fprintln(errOut, "ferry:", err)
+	fmt.Fprintln(errOut, "ferry:", printable(err.Error()))
 	return exitUsage
+}
+
+// printable makes text that may come from a device fit for a terminal: nothing
+// in it moves the cursor or changes colours.
+func printable(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '\n' || unicode.IsPrint(r) {
+			return r
+		}
+		return '\uFFFD'
+	}, text)
 }
 
 // printJSON prints one object and nothing else.

@@ -70,9 +70,9 @@ func probeFirst(ctx context.Context, t *target) (r *route.Route, err error) {
 
 func printRoute(c *cobra.Command, r *route.Route) {
 	for _, stop := range r.Stops {
-		fmt.Fprintf(c.OutOrStdout(), "%-8s %-9s %s\n", stop.Stop, stop.Result, stop.Saw)
+		fmt.Fprintf(c.OutOrStdout(), "%-8s %-9s %s\n", stop.Stop, stop.Result, printable(stop.Saw))
 		if stop.Remedy != "" {
-			fmt.Fprintf(c.OutOrStdout(), "%18s %s\n", "", stop.Remedy)
+			fmt.Fprintf(c.OutOrStdout(), "%18s %s\n", "", printable(stop.Remedy))
 		}
 	}
 	if r.StopsAt != nil {

@@ -81,7 +81,7 @@ func printReading(c *cobra.Command, r reading, shown string) {
 	if r.Quality == value.Bad {
 		shown = "—"
 	}
-	fmt.Fprintf(c.OutOrStdout(), "%s  %-24s %16s  %-8s %s  %s\n", r.Time[11:23], r.Point, shown, r.Quality, r.Words, r.Reason)
+	fmt.Fprintf(c.OutOrStdout(), "%s  %-24s %16s  %-8s %s  %s\n", r.Time[11:23], r.Point, printable(shown), r.Quality, r.Words, printable(r.Reason))
 }
 
 func sleep(ctx context.Context, d time.Duration) bool {

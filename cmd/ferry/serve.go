@@ -2,17 +2,21 @@ package main
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"syscall"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/spf13/cobra"
 
+	"ferry/internal/accounts"
 	"ferry/internal/api"
 	"ferry/internal/bench"
 	"ferry/internal/core/site"
@@ -32,27 +36,50 @@ func demoCommand() *cobra.Command {
 	return serving("demo", "Serve the demo site with its simulated devices", "demo-data", bench.Demo)
 }
 
+// reach says how the application is reached.
+type reach struct {
+	listen     string
+	dir        string
+	passphrase string // of the first user
+	tls        bool
+	cert, key  string
+	hosts      []string
+}
+
 func serving(use, short, data string, first func() *site.Site) *cobra.Command {
 	c := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs}
-	listen := c.Flags().String("listen", defaultListen, "address to listen on")
-	dir := c.Flags().String("data", data, "folder for the site, its journal and its samples")
-	secret := c.Flags().String("passphrase-file", "", "file with the passphrase that browsers have to give; needed for any address but loopback")
-	c.RunE = func(c *cobra.Command, _ []string) error {
-		passphrase, err := readPassphrase(*secret)
-		if err != nil {
+	var r reach
+	c.Flags().StringVar(&r.listen, "listen", defaultListen, "address to listen on")
+	c.Flags().StringVar(&r.dir, "data", data, "folder for the site, its journal and its samples")
+	c.Flags().BoolVar(&r.tls, "tls", false, "have people sign in, over TLS, on loopback too; any other address always does")
+	c.Flags().StringVar(&r.cert, "cert", "", "file with the certificate, in PEM; without one, Ferry makes its own")
+	c.Flags().StringVar(&r.key, "key", "", "file with the key of the certificate, in PEM")
+	c.Flags().StringSliceVar(&r.hosts, "host", nil, "further name or address by which browsers reach it")
+	secret := c.Flags().String("passphrase-file", "", "file with the passphrase of the first user, who is called "+firstUser)
+	c.RunE = func(c *cobra.Command, _ []string) (err error) {
+		if r.passphrase, err = readPassphrase(*secret); err != nil {
 			return err
 		}
-		host, _, err := net.SplitHostPort(*listen)
+		host, _, err := net.SplitHostPort(r.listen)
 		if err != nil {
-			return fmt.Errorf("--listen %s: write host and port, such as %s", *listen, defaultListen)
+			return fmt.Errorf("--listen %s: write host and port, such as %s", r.listen, defaultListen)
 		}
-		if ip := net.ParseIP(host); passphrase == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-			return fmt.Errorf("--listen %s reaches beyond this machine: give a --passphrase-file first", *listen)
+		if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+			r.tls = true
 		}
-		return serve(c, *listen, *dir, passphrase, first)
+		if (r.cert == "") != (r.key == "") {
+			return errors.New("give --cert and --key together")
+		}
+		if r.cert != "" {
+			r.tls = true
+		}
+		return serve(c, &r, first)
 	}
 	return c
 }
+
+// firstUser is who is signed in with the passphrase of --passphrase-file.
+const firstUser = "ferry"
 
 func readPassphrase(path string) (string, error) {
 	if path == "" {
@@ -62,42 +89,105 @@ func readPassphrase(path string) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("--passphrase-file: %w", err)
 	}
-	for len(data) > 0 && (data[len(data)-1] == '\n' || data[len(data)-1] == '\r') {
-		data = data[:len(data)-1]
+	passphrase := strings.TrimRight(string(data), "\r\n")
+	if err := accounts.CheckPassphrase(passphrase); err != nil {
+		return "", fmt.Errorf("--passphrase-file: %w", err)
 	}
-	if len(data) < 8 {
-		return "", errors.New("--passphrase-file: the passphrase needs at least 8 characters")
-	}
-	return string(data), nil
+	return passphrase, nil
 }
 
-func serve(c *cobra.Command, listen, dir, passphrase string, first func() *site.Site) (err error) {
-	ctx := c.Context()
-	listener, err := net.Listen("tcp", listen)
-	if errors.Is(err, syscall.EADDRINUSE) {
-		return fmt.Errorf("%s is in use, perhaps by another Ferry: close it, or choose another port, such as --listen 127.0.0.1:8643", listen)
+// guarded opens the users and the certificate of a Ferry that asks who is there.
+func (r *reach) guarded(listener net.Listener) (*accounts.Accounts, *accounts.Certificate, net.Listener, error) {
+	users, err := accounts.Open(r.dir)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	if len(users.Users()) == 0 {
+		if r.passphrase == "" {
+			return nil, nil, nil, fmt.Errorf("nobody may sign in yet: add the first user with ferry user add NAME --role plant --data %s, or give a --passphrase-file", r.dir)
+		}
+		if err := users.Put(firstUser, accounts.Plant, r.passphrase); err != nil {
+			return nil, nil, nil, err
+		}
+	}
+	pair, shown, err := tls.Certificate{}, accounts.Certificate{}, error(nil)
+	if r.cert != "" {
+		pair, shown, err = accounts.LoadCertificate(r.cert, r.key)
+	} else {
+		pair, shown, err = accounts.OwnCertificate(r.dir, r.reachedBy())
 	}
 	if err != nil {
-		return fmt.Errorf("cannot listen on %s: %w", listen, err)
+		return nil, nil, nil, err
+	}
+	return users, &shown, tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}), nil
+}
+
+// reachedBy lists the names and addresses by which browsers reach this machine.
+func (r *reach) reachedBy() []string {
+	hosts := []string{"localhost", "127.0.0.1", "::1"}
+	if host, _, err := net.SplitHostPort(r.listen); err == nil {
+		if ip := net.ParseIP(host); host != "" && (ip == nil || !ip.IsUnspecified()) {
+			hosts = append(hosts, host)
+		} else if name, err := os.Hostname(); err == nil { // every address of the machine
+			hosts = append(hosts, name)
+			if addrs, err := net.InterfaceAddrs(); err == nil {
+				for _, a := range addrs {
+					if ip, ok := a.(*net.IPNet); ok && !ip.IP.IsLinkLocalUnicast() {
+						hosts = append(hosts, ip.IP.String())
+					}
+				}
+			}
+		}
+	}
+	hosts = append(hosts, r.hosts...)
+	slices.Sort(hosts)
+	return slices.Compact(hosts)
+}
+
+func serve(c *cobra.Command, r *reach, first func() *site.Site) (err error) {
+	ctx := c.Context()
+	listener, err := net.Listen("tcp", r.listen)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return fmt.Errorf("%s is in use, perhaps by another Ferry: close it, or choose another port, such as --listen 127.0.0.1:8643", r.listen)
+	}
+	if err != nil {
+		return fmt.Errorf("cannot listen on %s: %w", r.listen, err)
 	}
 	defer listener.Close()
-	release, err := lockFolder(dir)
+	release, err := lockFolder(r.dir)
 	if err != nil {
 		return err
 	}
 	defer release()
-	st, err := store.Open(ctx, dir, first)
+	st, err := store.Open(ctx, r.dir, first)
 	if err != nil {
-		return fmt.Errorf("cannot open the data folder %s: %w", dir, err)
+		return fmt.Errorf("cannot open the data folder %s: %w", r.dir, err)
 	}
 	defer func() { err = errors.Join(err, st.Close()) }()
-	now, _ := st.Site()
+	for _, notice := range st.Notices() {
+		fmt.Fprintln(c.ErrOrStderr(), "ferry:", notice)
+	}
+	journal := api.WriteJournal{Store: st}
+	if err := journal.Settle(ctx); err != nil {
+		return fmt.Errorf("the journal of writes in %s: %w", r.dir, err)
+	}
+	server := &api.Server{Store: st, Notices: st.Notices(), Hosts: r.reachedBy()}
+	scheme := "http"
+	if r.tls {
+		scheme = "https"
+		if server.Accounts, server.Certificate, listener, err = r.guarded(listener); err != nil {
+			return err
+		}
+	}
+	now, seq := st.Site()
 	b := bench.New()
 	defer func() { err = errors.Join(err, b.Close()) }()
 	if err := b.Sync(now); err != nil {
 		return fmt.Errorf("cannot start the simulated devices: %w", err)
 	}
 	engine := field.NewEngine(now, b)
+	engine.Journal = journal
+	engine.Update(now, seq)
 	defer engine.Close()
 	earlier, err := st.Outages(ctx, recalled)
 	if err != nil {
@@ -112,11 +202,15 @@ func serve(c *cobra.Command, listen, dir, passphrase string, first func() *site.
 	saved := make(chan struct{})
 	go func() {
 		defer close(saved)
-		saveSamples(samplesCtx, c, st, engine.Hub)
+		keep(samplesCtx, c, st, engine)
 	}()
 	defer func() { stopSamples(); <-saved }()
-	app := (&api.Server{Store: st, Engine: engine, Bench: b, Passphrase: passphrase}).App()
-	fmt.Fprintf(c.OutOrStdout(), "Ferry shows %s at http://%s\n", now.Name, listener.Addr())
+	server.Engine, server.Bench = engine, b
+	app := server.App()
+	fmt.Fprintf(c.OutOrStdout(), "Ferry shows %s at %s://%s\n", now.Name, scheme, listener.Addr())
+	if server.Certificate != nil {
+		fmt.Fprintf(c.OutOrStdout(), "Its certificate has the fingerprint %s\n", server.Certificate.Fingerprint)
+	}
 	ended := make(chan error, 1)
 	go func() {
 		ended <- app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true})
@@ -149,30 +243,44 @@ func lockFolder(dir string) (release func(), err error) {
 // recalled is how many outages of earlier runs are shown.
 const recalled = 500
 
-// saveSamples moves samples and outages from the hub to the disk once a second.
-func saveSamples(ctx context.Context, c *cobra.Command, st *store.Store, hub *field.Hub) {
+// keep moves samples and outages from the hub to the disk once a second, and
+// brings the journal of what crossings write up to date. What cannot be kept is
+// tried again. Once a day it sees to a copy of the site.
+func keep(ctx context.Context, c *cobra.Command, st *store.Store, engine *field.Engine) {
 	ticker := time.NewTicker(time.Second)
 	defer ticker.Stop()
 	failing := false
-	for {
+	for last := false; !last; {
 		select {
 		case <-ctx.Done():
-			return
+			last = true // what came since the last second
 		case <-ticker.C:
 		}
-		taken := hub.DrainSamples()
-		list := make([]store.Sample, len(taken))
-		for i, s := range taken {
-			list[i] = store.Sample(s)
-		}
-		outages := []store.Outage{}
-		for _, o := range hub.DrainOutages() {
-			outages = append(outages, store.Outage(o))
-		}
-		err := errors.Join(st.AddSamples(ctx, list), st.KeepOutages(ctx, outages))
+		err := errors.Join(keepSeen(context.WithoutCancel(ctx), st, engine.Hub), engine.KeepCrossings(context.WithoutCancel(ctx)), st.KeepCopy(ctx))
 		if err != nil && ctx.Err() == nil && !failing {
-			fmt.Fprintln(c.ErrOrStderr(), "ferry: samples and outages are not being kept:", err)
+			fmt.Fprintln(c.ErrOrStderr(), "ferry: samples, outages or writes are not being kept:", err)
 		}
 		failing = err != nil
 	}
+}
+
+func keepSeen(ctx context.Context, st *store.Store, hub *field.Hub) error {
+	taken, outages := hub.DrainSamples(), hub.DrainOutages()
+	list := make([]store.Sample, len(taken))
+	for i, s := range taken {
+		list[i] = store.Sample(s)
+	}
+	if err := st.AddSamples(ctx, list); err != nil {
+		hub.PutBack(taken, outages)
+		return err
+	}
+	kept := make([]store.Outage, len(outages))
+	for i, o := range outages {
+		kept[i] = store.Outage(o)
+	}
+	if err := st.KeepOutages(ctx, kept); err != nil {
+		hub.PutBack(nil, outages)
+		return err
+	}
+	return nil
 }

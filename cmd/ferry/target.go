@@ -72,6 +72,7 @@ func parseTarget(text string) (*target, error) {
 		return nil, fmt.Errorf("%q: %w", text, err)
 	}
 	if !onSerial {
+		t.target.Control = field.MayDial
 		t.target.Dial = net.JoinHostPort(u.Hostname(), strconv.Itoa(def.Value(t.link.Settings, "port")))
 	}
 	return t, nil

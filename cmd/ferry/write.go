@@ -13,6 +13,7 @@ import (
 func writeCommand() *cobra.Command {
 	c := &cobra.Command{Use: "write URL POINT=VALUE --yes", Short: "Write one point of a device and read it back", Args: cobra.ExactArgs(2)}
 	yes := c.Flags().Bool("yes", false, "really write; without it, only say what would be written")
+	journal := c.Flags().String("journal", defaultWriteLog(), "file in which every write is kept, as JSON lines")
 	asJSON := c.Flags().Bool("json", false, "print one JSON object")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		t, err := parseTarget(args[0])
@@ -24,7 +25,7 @@ func writeCommand() *cobra.Command {
 			return err
 		}
 		p.ID = "0"
-		result, err := field.WriteTarget(c.Context(), &t.link, t.device([]site.Point{p}), t.target, v, *yes)
+		result, err := field.WriteTarget(c.Context(), writeLog{*journal}, operator(), &t.link, t.device([]site.Point{p}), t.target, v, *yes)
 		if err != nil {
 			return err
 		}
@@ -34,8 +35,8 @@ func writeCommand() *cobra.Command {
 			}
 		} else {
 			o := result.Order
-			fmt.Fprintf(c.OutOrStdout(), "%s, %s, unit %d: %s → %s (function %s, words %s)\n", t.target.Dial, o.Address, t.def.Value(t.link.Settings, "unit"), o.Old, o.New, o.Function, o.Words)
-			fmt.Fprintln(c.OutOrStdout(), result.Sentence)
+			fmt.Fprintf(c.OutOrStdout(), "%s, %s, unit %d: %s → %s (function %s, words %s)\n", t.target.Dial, o.Address, t.def.Value(t.link.Settings, "unit"), printable(o.Old), printable(o.New), o.Function, o.Words)
+			fmt.Fprintln(c.OutOrStdout(), printable(result.Sentence))
 		}
 		if !*yes {
 			return errors.New("nothing was written: add --yes to write")

@@ -25,7 +25,15 @@ type All struct {
 	Run           RunRequest          `json:"run"`
 	Mode          ModeRequest         `json:"mode"`
 	Unlock        UnlockRequest       `json:"unlock"`
+	Prepare       PrepareRequest      `json:"prepare"`
 	WriteRequest  WriteRequest        `json:"writeRequest"`
+	Record        field.Record        `json:"record"`
+	Release       ReleaseRequest      `json:"release"`
+	Me            MeView              `json:"me"`
+	SignIn        SignInRequest       `json:"signIn"`
+	Users         UsersView           `json:"users"`
+	User          UserRequest         `json:"user"`
+	Notices       NoticesView         `json:"notices"`
 	WriteOrder    field.WriteOrder    `json:"writeOrder"`
 	WriteResult   field.WriteResult   `json:"writeResult"`
 	Fault         FaultRequest        `json:"fault"`

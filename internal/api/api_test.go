@@ -26,7 +26,7 @@ type client struct {
 
 func listening(t *testing.T) *client {
 	t.Helper()
-	app := served(t, "")
+	app := served(t)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)

@@ -35,6 +35,7 @@ var mapFormats = map[string]string{
 }
 
 func (s *Server) handOut(c fiber.Ctx, now *site.Site, devices []site.Device, name, format string) error {
+	defer s.inTurn()()
 	var maps []files.Map
 	for i := range devices {
 		if len(devices) > 1 && len(devices[i].Points) == 0 {

@@ -264,6 +264,7 @@ func deviceOf(order field.SweepOrder, f field.Found, asking string) (site.Device
 }
 
 func (s *Server) getOutlook(c fiber.Ctx) error {
+	defer s.inTurn()()
 	now, _ := s.Store.Site()
 	var silent []string
 	if text := c.Query("silent"); text != "" {
@@ -279,6 +280,7 @@ func (s *Server) postWhatIf(c fiber.Ctx) error {
 	if err := bind(c, &r); err != nil {
 		return err
 	}
+	defer s.inTurn()()
 	if r.Commit {
 		was, at := s.Store.Site()
 		seq, err := s.change(c, r.What, func(now *site.Site) ([]site.Edit, error) {
@@ -340,7 +342,8 @@ func hundredth(ms float64) float64 { return float64(int(ms*100+0.5)) / 100 }
 // getSampling judges the paces of a device's points by their stated fastest
 // change, or by what their samples show.
 func (s *Server) getSampling(c fiber.Ctx) error {
-	plan, now, _ := s.planNow()
+	plan, snapshot := s.planNow(c.Context())
+	now := snapshot.Site
 	d := now.Device(c.Params("id"))
 	if d == nil {
 		return problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(c.Params("id"))

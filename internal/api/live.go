@@ -1,33 +1,24 @@
 package api
 
 import (
-	"bufio"
 	"context"
-	"encoding/json"
 	"fmt"
-	"reflect"
-	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
 
-	"ferry/internal/core/crossing"
+	"ferry/internal/accounts"
 	"ferry/internal/core/exchange"
-	"ferry/internal/core/finding"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
-	"ferry/internal/core/regmap"
-	"ferry/internal/core/route"
 	"ferry/internal/core/site"
-	"ferry/internal/core/value"
 	"ferry/internal/field"
 )
 
 func (s *Server) getTimetable(c fiber.Ctx) error {
-	plan, _, seq := s.planNow()
-	return c.JSON(TimetableView{seq, plan, s.Engine.Hub.Stats(), s.Engine.State(), s.Engine.Hub.Outages()})
+	plan, now := s.planNow(c.Context())
+	return c.JSON(TimetableView{now.Seq, plan, s.Engine.Hub.Stats(), s.Engine.State(), s.Engine.Hub.Outages()})
 }
 
 func (s *Server) postTry(c fiber.Ctx) error {
@@ -90,12 +81,37 @@ func (s *Server) postUnlock(c fiber.Ctx) error {
 	if r.Minutes < 0 || r.Minutes > longestUnlock {
 		return problem.New("too-long", "Writing can be unlocked for 1 to 60 minutes.", "")
 	}
+	if r.Minutes > 0 { // whoever may edit may lock
+		if err := s.may(c, accounts.Plant); err != nil {
+			return err
+		}
+	}
 	s.Engine.Unlock(time.Duration(r.Minutes) * time.Minute)
 	return c.JSON(s.Engine.State())
 }
 
+// postRelease lets crossings write on the plant, or ends that.
+func (s *Server) postRelease(c fiber.Ctx) error {
+	var r ReleaseRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	if r.Minutes < 0 || r.Minutes > int(field.LongestRelease/time.Minute) {
+		return problem.New("too-long", "A crossing can be released for up to 24 hours.", "Give a shorter time, and release it again.")
+	}
+	if r.Minutes > 0 {
+		if err := s.may(c, accounts.Plant); err != nil {
+			return err
+		}
+	}
+	if err := s.Engine.Release(r.Crossings, time.Duration(r.Minutes)*time.Minute, who(c)); err != nil {
+		return err
+	}
+	return c.JSON(s.Engine.State())
+}
+
 func (s *Server) postPrepare(c fiber.Ctx) error {
-	var r WriteRequest
+	var r PrepareRequest
 	if err := bind(c, &r); err != nil {
 		return err
 	}
@@ -113,23 +129,14 @@ func (s *Server) postWrite(c fiber.Ctx) error {
 	if err := bind(c, &r); err != nil {
 		return err
 	}
-	now, _ := s.Store.Site()
-	_, p := now.Point(r.Point)
-	if p == nil {
-		return problem.New("gone", "The point is no longer in the site.", "Reload to see what changed.").At(r.Point)
-	}
-	v, err := value.Parse(r.Text, p.Type)
-	if err != nil {
-		return problem.New("bad-value", err.Error()+".", "").At(p.Name)
+	if err := s.onPlant(c); err != nil {
+		return err
 	}
 	ctx, cancel := context.WithTimeout(c.Context(), 30*time.Second)
 	defer cancel()
-	result, err := s.Engine.Write(ctx, r.Point, v)
+	result, err := s.Engine.Write(ctx, who(c), r.Token)
 	if err != nil {
 		return err
-	}
-	if err := s.Store.AddWritten(c.Context(), who(c), result); err != nil {
-		return problem.New("journal", "The value was sent, but the journal could not be written: "+err.Error()+".", "Note the write by hand, and look at the disk.")
 	}
 	return c.JSON(result)
 }
@@ -186,156 +193,4 @@ func (s *Server) postFault(c fiber.Ctx) error {
 	}
 	now, _ := s.Store.Site()
 	return c.JSON(s.Bench.List(now))
-}
-
-// checkedSite keeps the findings of the plan, which change only with the site.
-type checkedSite struct {
-	seq    int64
-	valid  bool
-	list   []finding.Finding
-	routes map[string][]finding.Finding // by link, from the plan alone
-	maps   map[string][]finding.Finding // by device, with their fixes
-}
-
-// mostOfMap bounds the findings of one map that go to every window; the map
-// itself shows them all.
-const mostOfMap = 500
-
-// unnamed reports values that came without a name.
-func (s *Server) unnamed(d *site.Device) []finding.Finding {
-	return regmap.Unnamed(d, func(id string) value.Value {
-		live, _ := s.Engine.Hub.Point(id)
-		if live.Quality == value.Bad {
-			return value.Value{}
-		}
-		return live.Value
-	})
-}
-
-// findings joins those of the plan, of the tries and of the traffic.
-func (s *Server) findings(at time.Time) []finding.Finding {
-	s.mu.Lock()
-	now := s.check()
-	list := append([]finding.Finding{}, s.checked.list...)
-	for i := range now.Links {
-		// What a try has seen counts more than what the plan says.
-		link := &now.Links[i]
-		if r := s.routes[link.ID]; r != nil {
-			list = append(list, r.Findings(now, link)...)
-		} else {
-			list = append(list, s.checked.routes[link.ID]...)
-		}
-	}
-	s.mu.Unlock()
-	for i := range now.Devices {
-		list = append(list, s.unnamed(&now.Devices[i])...)
-	}
-	list = append(list, s.Engine.Hub.Findings(now, at)...)
-	finding.Sort(list)
-	return list
-}
-
-// mapFindings returns the findings of one map with their fixes.
-func (s *Server) mapFindings(d *site.Device) []finding.Finding {
-	s.mu.Lock()
-	s.check()
-	list := append([]finding.Finding{}, s.checked.maps[d.ID]...)
-	s.mu.Unlock()
-	return append(list, s.unnamed(d)...)
-}
-
-// check brings the findings of the plan up to date, once for each change of the
-// site. The lock is held.
-func (s *Server) check() *site.Site {
-	plan, now, seq := s.planLocked()
-	if !s.checked.valid || s.checked.seq != seq {
-		maps := make(map[string][]finding.Finding, len(now.Devices))
-		list := append([]finding.Finding{}, plan.Findings...)
-		for i := range now.Devices {
-			d := &now.Devices[i]
-			if def, ok := protocol.Named(d.Map); ok {
-				found := regmap.Check(def.Scheme, d, def.MaxUnits)
-				maps[d.ID] = found
-				for _, f := range found[:min(len(found), mostOfMap)] {
-					f.Fixes = nil // they are offered in the map itself
-					list = append(list, f)
-				}
-			}
-		}
-		for i := range now.Lines {
-			list = append(list, route.LineFindings(now, &now.Lines[i])...)
-		}
-		routes := map[string][]finding.Finding{}
-		for i := range now.Links {
-			routes[now.Links[i].ID] = route.Plan(now, &now.Links[i]).Findings(now, &now.Links[i])
-		}
-		s.checked = checkedSite{seq, true, append(list, crossing.Check(now)...), routes, maps}
-	}
-	return now
-}
-
-// beat is how often the event stream looks for news. Values that change more
-// often are sent once a beat, the latest.
-const beat = 250 * time.Millisecond
-
-// stream sends what changed, as server-sent events. Each browser is served at
-// its own speed from what the hub remembers.
-func (s *Server) stream(c fiber.Ctx) error {
-	c.Set("Content-Type", "text/event-stream")
-	c.Set("Cache-Control", "no-store")
-	return c.SendStreamWriter(func(w *bufio.Writer) {
-		ticker := time.NewTicker(beat)
-		defer ticker.Stop()
-		var rev uint64
-		var last Pulse
-		quiet := 0
-		for first := true; ; first = false {
-			if !first {
-				<-ticker.C
-			}
-			at := time.Now()
-			var p Pulse
-			p.Live, rev = s.Engine.Hub.Since(rev, at)
-			if first {
-				// A point that is not told of has not been read: a map of tens of
-				// thousands is not sent for that.
-				p.Live = slices.DeleteFunc(p.Live, func(l field.Live) bool { return l.Quality == value.NotRead })
-			}
-			_, p.Seq = s.Store.Site()
-			p.State = s.Engine.State()
-			p.Crossings = s.Engine.Crossings()
-			p.Findings = s.findings(at)
-			p.Exchange = s.Engine.Hub.LastSeq()
-			s.mu.Lock()
-			p.Routes = s.routeRev
-			s.mu.Unlock()
-			whole := p
-			p.NowMs = at.UnixMilli()
-			// The time left of an unlock is counted down by the browser.
-			same := p.Seq == last.Seq && p.Exchange == last.Exchange && p.Routes == last.Routes && p.State.Mode == last.State.Mode &&
-				reflect.DeepEqual(p.State.Running, last.State.Running) && (p.State.UnlockedMs > 0) == (last.State.UnlockedMs > 0)
-			if reflect.DeepEqual(p.Findings, last.Findings) && !first {
-				p.Findings = nil
-			}
-			last = whole
-			if quiet++; same && len(p.Live) == 0 && p.Findings == nil && quiet < 40 && !first {
-				continue
-			}
-			quiet = 0
-			data, err := json.Marshal(p)
-			if err != nil {
-				return
-			}
-			var b strings.Builder
-			b.WriteString("data: ")
-			b.Write(data)
-			b.WriteString("\n\n")
-			if _, err := w.WriteString(b.String()); err != nil {
-				return
-			}
-			if err := w.Flush(); err != nil {
-				return // the browser has gone
-			}
-		}
-	})
 }

@@ -22,12 +22,12 @@ import (
 )
 
 func (s *Server) getPoints(c fiber.Ctx) error {
-	d, def, seq, err := s.device(c.Params("id"))
+	plan, snapshot := s.planNow(c.Context())
+	d, def, err := mappedDevice(snapshot.Site, c.Params("id"))
 	if err != nil {
 		return err
 	}
-	plan, _, _ := s.planNow()
-	versions := s.Store.Versions(site.KindPoint)
+	seq, versions := snapshot.Seq, snapshot.Versions(site.KindPoint, d.ID)
 	view := PointsView{Seq: seq, Device: d.ID, Columns: regmap.Columns(), Areas: def.Scheme.Areas(), Rows: make([]PointRow, 0, len(d.Points)), Count: len(d.Points),
 		Requests: []timetable.Request{}, Findings: s.mapFindings(d), Choices: choices(), TableColumns: regmap.TableColumns(), NameRules: regmap.NameRules()}
 	// A window that has the map already gets the rows that changed since.
@@ -93,8 +93,8 @@ func choices() map[regmap.Column][]string {
 }
 
 func (s *Server) getPoint(c fiber.Ctx) error {
-	now, _ := s.Store.Site()
-	d, p := now.Point(c.Params("id"))
+	snapshot := s.Store.Now()
+	d, p := snapshot.Site.Point(c.Params("id"))
 	if p == nil {
 		return problem.New("gone", "The point is no longer in the site.", "Reload to see what changed.").At(c.Params("id"))
 	}
@@ -103,7 +103,7 @@ func (s *Server) getPoint(c fiber.Ctx) error {
 		return problem.From(err, "protocol")
 	}
 	live, _ := s.Engine.Hub.Point(p.ID)
-	view := PointView{Point: *p, Device: d.ID, Version: s.Store.Versions(site.KindPoint)[p.ID], Notations: scheme.Notations(p.Address), Live: live, Words: []Word{}}
+	view := PointView{Point: *p, Device: d.ID, Version: snapshot.Versions(site.KindPoint, d.ID)[p.ID], Notations: scheme.Notations(p.Address), Live: live, Words: []Word{}}
 	if view.Notations == nil {
 		view.Notations = []address.Notation{}
 	}

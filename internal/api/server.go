@@ -3,25 +3,26 @@
 package api
 
 import (
-	"crypto/sha256"
-	"crypto/subtle"
+	"context"
 	"embed"
 	"errors"
 	"io/fs"
-	"net"
-	"net/url"
+	"log"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"time"
+	"unicode"
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/compress"
 	"github.com/gofiber/fiber/v3/middleware/static"
 
+	"ferry/internal/accounts"
 	"ferry/internal/bench"
+	"ferry/internal/core/finding"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/route"
-	"ferry/internal/core/site"
 	"ferry/internal/core/timetable"
 	"ferry/internal/field"
 	"ferry/internal/store"
@@ -38,75 +39,100 @@ type Server struct {
 	Store  *store.Store
 	Engine *field.Engine
 	Bench  *bench.Bench
-	// Passphrase is asked for where it is set; it must be for any address but
+	// Accounts are who may use it where others than this machine can reach it;
+	// nil where they cannot, and nobody signs in.
+	Accounts *accounts.Accounts
+	// Certificate is what it is reached with, if it is reached over TLS.
+	Certificate *accounts.Certificate
+	// Hosts are the names and addresses by which it is reached, beside those of
 	// loopback.
-	Passphrase string
+	Hosts []string
+	// Notices are what was found at the start that somebody has to know.
+	Notices []string
+
+	publishing sync.Mutex // held while bench and engine are told of a new site
 
 	mu       sync.Mutex
 	routes   map[string]*route.Route // by link, as last tried
 	routeRev int64
-	plan     *timetable.Plan
-	planSeq  int64
-	checked  checkedSite
+
+	checker checker
+	feed    feed
+	uploads chan struct{} // turns of large bodies
+	heavy   chan struct{} // turns of what computes for long
 }
 
 // App returns the HTTP application.
 func (s *Server) App() *fiber.App {
 	s.routes = map[string]*route.Route{}
+	s.uploads, s.heavy = make(chan struct{}, 2), make(chan struct{}, 1)
 	app := fiber.New(fiber.Config{AppName: "Ferry", Immutable: true, // strings outlive their request
-		BodyLimit: MaxBody, ErrorHandler: failed,
-		ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute})
+		BodyLimit: MaxBody, ErrorHandler: failed, StreamRequestBody: true, // a body is read once its sender is known
+		Concurrency: 2048, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute})
+	app.Use(recovered)
 	app.Use(s.guard)
 	app.Use(compress.New(compress.Config{Next: func(c fiber.Ctx) bool { return c.Path() == "/api/stream" }}))
+	app.Use("/api", s.takeBody)
 	a := app.Group("/api")
-	a.Get("/site", s.getSite)
-	a.Post("/edit", s.postEdit)
-	a.Post("/undo", s.postUndo)
-	a.Post("/redo", s.postRedo)
-	a.Get("/journal", s.getJournal)
-	a.Get("/file/site.json", s.getSiteFile)
-	a.Post("/file/site.json", s.postSiteFile)
-	a.Get("/devices/:id/points", s.getPoints)
-	a.Post("/devices/:id/cells", s.postCells)
-	a.Post("/devices/:id/intake", s.postIntake)
-	a.Get("/devices/:id/map.:format", s.getMapFile)
-	a.Get("/file/maps.:format", s.getMapsFile)
-	a.Get("/points/:id", s.getPoint)
-	a.Get("/points/:id/trend", s.getTrend)
-	a.Post("/devices/:id/bulk", s.postBulk)
-	a.Post("/devices/:id/window", s.postWindow)
-	a.Post("/devices/:id/edges", s.postEdges)
-	a.Post("/devices/:id/return", s.postReturn)
-	a.Post("/fathom", s.postFathom)
-	a.Get("/datasheets", s.getSheets)
-	a.Post("/datasheets/place", s.postPlace)
-	a.Post("/datasheets/keep", s.postKeep)
-	a.Post("/datasheets/:id/cells", s.postSheetCells)
-	a.Post("/structures", s.postStructure)
-	a.Get("/timetable", s.getTimetable)
-	a.Post("/timetable/whatif", s.postWhatIf)
-	a.Post("/timetable/learn", s.postLearn)
-	a.Get("/lines/:id/outlook", s.getOutlook)
-	a.Get("/lines/:id/actual", s.getActual)
-	a.Post("/lines/:id/listen", s.postListen)
-	a.Post("/lines/:id/allow", s.postAllow)
-	a.Get("/devices/:id/sampling", s.getSampling)
-	a.Get("/machine", s.getMachine)
-	a.Post("/sweeps", s.postSweep)
-	a.Get("/sweeps/:id", s.getSweep)
-	a.Post("/sweeps/:id/stop", s.stopSweep)
-	a.Post("/sweeps/:id/take", s.postTake)
-	a.Post("/links/:id/try", s.postTry)
-	a.Post("/run/start", s.postStart)
-	a.Post("/run/stop", s.postStop)
-	a.Post("/mode", s.postMode)
-	a.Post("/unlock", s.postUnlock)
-	a.Post("/write/prepare", s.postPrepare)
-	a.Post("/write", s.postWrite)
-	a.Get("/exchanges", s.getExchanges)
-	a.Get("/exchanges/:seq", s.getExchange)
-	a.Post("/bench/fault", s.postFault)
-	a.Get("/stream", s.stream)
+	a.Get("/me", s.getMe)
+	a.Post("/sign-in", s.postSignIn)
+	a.Post("/sign-out", s.postSignOut)
+	// Everything below is for who may do it. What writes looks at the mode
+	// besides: on a plant it needs more.
+	look, edit, plant := s.door(a, accounts.Look), s.door(a, accounts.Edit), s.door(a, accounts.Plant)
+	look.Get("/notices", s.getNotices)
+	plant.Get("/users", s.getUsers)
+	plant.Post("/users", s.postUser)
+	plant.Post("/users/remove", s.postRemoveUser)
+	edit.Post("/crossings/release", s.postRelease)
+	look.Get("/site", s.getSite)
+	edit.Post("/edit", s.postEdit)
+	edit.Post("/undo", s.postUndo)
+	edit.Post("/redo", s.postRedo)
+	look.Get("/journal", s.getJournal)
+	look.Get("/file/site.json", s.getSiteFile)
+	edit.Post("/file/site.json", s.postSiteFile)
+	look.Get("/devices/:id/points", s.getPoints)
+	edit.Post("/devices/:id/cells", s.postCells)
+	edit.Post("/devices/:id/intake", s.postIntake)
+	look.Get("/devices/:id/map.:format", s.getMapFile)
+	look.Get("/file/maps.:format", s.getMapsFile)
+	look.Get("/points/:id", s.getPoint)
+	look.Get("/points/:id/trend", s.getTrend)
+	edit.Post("/devices/:id/bulk", s.postBulk)
+	edit.Post("/devices/:id/window", s.postWindow)
+	edit.Post("/devices/:id/edges", s.postEdges)
+	edit.Post("/devices/:id/return", s.postReturn)
+	edit.Post("/fathom", s.postFathom)
+	look.Get("/datasheets", s.getSheets)
+	edit.Post("/datasheets/place", s.postPlace)
+	edit.Post("/datasheets/keep", s.postKeep)
+	edit.Post("/datasheets/:id/cells", s.postSheetCells)
+	edit.Post("/structures", s.postStructure)
+	look.Get("/timetable", s.getTimetable)
+	edit.Post("/timetable/whatif", s.postWhatIf)
+	edit.Post("/timetable/learn", s.postLearn)
+	look.Get("/lines/:id/outlook", s.getOutlook)
+	look.Get("/lines/:id/actual", s.getActual)
+	edit.Post("/lines/:id/listen", s.postListen)
+	edit.Post("/lines/:id/allow", s.postAllow)
+	look.Get("/devices/:id/sampling", s.getSampling)
+	look.Get("/machine", s.getMachine)
+	edit.Post("/sweeps", s.postSweep)
+	look.Get("/sweeps/:id", s.getSweep)
+	edit.Post("/sweeps/:id/stop", s.stopSweep)
+	edit.Post("/sweeps/:id/take", s.postTake)
+	edit.Post("/links/:id/try", s.postTry)
+	edit.Post("/run/start", s.postStart)
+	edit.Post("/run/stop", s.postStop)
+	edit.Post("/mode", s.postMode)
+	edit.Post("/unlock", s.postUnlock)
+	edit.Post("/write/prepare", s.postPrepare)
+	edit.Post("/write", s.postWrite)
+	look.Get("/exchanges", s.getExchanges)
+	look.Get("/exchanges/:seq", s.getExchange)
+	edit.Post("/bench/fault", s.postFault)
+	look.Get("/stream", s.stream)
 	a.Use(func(c fiber.Ctx) error {
 		return &status{404, problem.New("not-found", "There is nothing at this address of the interface.", "").At(c.Path())}
 	})
@@ -133,6 +159,17 @@ func (s *Server) App() *fiber.App {
 	return app
 }
 
+// recovered keeps a defect in one request from ending the program.
+func recovered(c fiber.Ctx) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			log.Printf("%s %q: %v\n%s", c.Method(), c.Path(), p, debug.Stack())
+			err = &status{500, problem.New("defect", "Ferry failed on this request: a defect of its own. What is known of it is in its log.", "Try again, and report it with the log.")}
+		}
+	}()
+	return c.Next()
+}
+
 // status is a problem with the HTTP status it is sent with.
 type status struct {
 	code int
@@ -157,80 +194,69 @@ func failed(c fiber.Ctx, err error) error {
 		}
 	case p.Code == "stale":
 		code = 409
-	case p.Code == "gone":
+	case p.Code == "gone", p.Code == "order-gone":
 		code = 410
+	case p.Code == "order-changed":
+		code = 409
 	case p.Code != "internal":
 		code = 422
 	}
 	return c.Status(code).JSON(p)
 }
 
-// guard refuses what did not come from the application's own page, so that no
-// other page in the same browser can drive Ferry, and asks for the passphrase
-// where one is set.
-func (s *Server) guard(c fiber.Ctx) error {
-	c.Set("X-Content-Type-Options", "nosniff")
-	c.Set("X-Frame-Options", "DENY")
-	c.Set("Referrer-Policy", "no-referrer")
-	c.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'")
-	host := c.Host()
-	name, _, err := net.SplitHostPort(host)
-	if err != nil {
-		name = host
-	}
-	ip := net.ParseIP(strings.Trim(name, "[]"))
-	if s.Passphrase == "" && name != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return &status{403, problem.New("host", "Ferry answers only under its own address.", "Open it as http://127.0.0.1 with its port.").At(host)}
-	}
-	if origin := c.Get("Origin"); origin != "" {
-		if u, err := url.Parse(origin); err != nil || u.Host != host {
-			return &status{403, problem.New("origin", "Another page tried to reach Ferry.", "").At(origin)}
-		}
-	}
-	if s.Passphrase != "" {
-		_, given, _ := parseBasic(c.Get("Authorization"))
-		a, b := sha256.Sum256([]byte(given)), sha256.Sum256([]byte(s.Passphrase))
-		if subtle.ConstantTimeCompare(a[:], b[:]) != 1 {
-			c.Set("WWW-Authenticate", `Basic realm="Ferry"`)
-			return &status{401, problem.New("passphrase", "This Ferry asks for a passphrase.", "Leave the name empty and enter the passphrase.")}
-		}
-	}
-	return c.Next()
-}
-
-// who names the author of a change: the browser window.
+// who names the author of a change: the user, or the browser window where nobody
+// signs in.
 func who(c fiber.Ctx) string {
+	if user, ok := c.Locals(userKey{}).(accounts.User); ok {
+		return user.Name
+	}
 	if name := c.Get("X-Ferry-Window"); name != "" && len(name) < 64 {
-		return name
+		return strings.Map(plainly, name)
 	}
 	return "a window"
 }
 
-// changed tells the bench and the engine of a new site.
+// plainly replaces what does not print.
+func plainly(r rune) rune {
+	if unicode.IsPrint(r) {
+		return r
+	}
+	return '·'
+}
+
+// changed tells the bench and the engine of the site as it is now. Two changes
+// reach them in their order, or as one.
 func (s *Server) changed() error {
-	now, _ := s.Store.Site()
+	s.publishing.Lock()
+	defer s.publishing.Unlock()
+	now, seq := s.Store.Site()
+	s.checker.begin(s, now, seq)
 	err := s.Bench.Sync(now)
-	s.Engine.Update(now)
+	s.Engine.Update(now, seq)
 	if err != nil {
 		return problem.New("bench", "The change is kept, but a stand-in could not be started: "+err.Error()+".", "Restart Ferry.")
 	}
 	return nil
 }
 
-// planNow returns the compiled timetable of the site as it is.
-func (s *Server) planNow() (*timetable.Plan, *site.Site, int64) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.planLocked()
+// planNow returns the latest timetable, with the site as it is; the timetable
+// may still be that of an earlier one.
+func (s *Server) planNow(ctx context.Context) (*timetable.Plan, *store.Snapshot) {
+	plan, _ := s.Engine.Plan()
+	if plan == nil { // it has only begun
+		s.briefly(ctx)
+		if plan, _ = s.Engine.Plan(); plan == nil {
+			plan = &timetable.Plan{Lines: []timetable.LineLoad{}, Links: []timetable.LinkLoad{}, Requests: []timetable.Request{}, Findings: []finding.Finding{}}
+		}
+	}
+	return plan, s.Store.Now()
 }
 
-// planLocked is planNow for who holds the lock.
-func (s *Server) planLocked() (*timetable.Plan, *site.Site, int64) {
-	now, seq := s.Store.Site()
-	if s.plan == nil || s.planSeq != seq {
-		s.plan, s.planSeq = timetable.Compile(now), seq
-	}
-	return s.plan, now, seq
+// inTurn takes a turn of what computes for long: one at a time, so that several
+// windows do not take the machine from the run.
+func (s *Server) inTurn() (done func()) {
+	s.heavy <- struct{}{}
+	return func() { <-s.heavy }
 }
 
 func bind(c fiber.Ctx, into any) error {

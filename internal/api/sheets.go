@@ -2,7 +2,6 @@ package api
 
 import (
 	"fmt"
-	"reflect"
 	"slices"
 	"strings"
 
@@ -16,11 +15,13 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/shelf"
+	"ferry/internal/store"
 )
 
 func (s *Server) getSheets(c fiber.Ctx) error {
-	now, seq := s.Store.Site()
-	view := SheetsView{Seq: seq, Columns: regmap.Columns(), Datasheets: []SheetView{}, Structures: []StructureView{},
+	snapshot := s.Store.Now()
+	now := snapshot.Site
+	view := SheetsView{Seq: snapshot.Seq, Columns: regmap.Columns(), Datasheets: []SheetView{}, Structures: []StructureView{},
 		Standings: []datasheet.Standing{}, Versions: map[string]int64{}, Rules: []RuleView{}}
 	for i := range now.Datasheets {
 		view.Datasheets = append(view.Datasheets, sheetView(&now.Datasheets[i], false))
@@ -41,7 +42,7 @@ func (s *Server) getSheets(c fiber.Ctx) error {
 		view.Standings = append(view.Standings, datasheet.Compare(now, &now.Devices[i])...)
 	}
 	for _, kind := range []site.Kind{site.KindDatasheet, site.KindStructure} {
-		for id, version := range s.Store.Versions(kind) {
+		for id, version := range snapshot.Versions(kind, "") {
 			view.Versions[id] = version
 		}
 	}
@@ -241,22 +242,15 @@ func (s *Server) postSheetCells(c fiber.Ctx) error {
 		return err
 	}
 	id := c.Params("id")
-	if version := s.Store.Versions(site.KindDatasheet)[id]; version != r.Base {
-		return staleSheet(id)
-	}
 	what := "changed a datasheet"
 	now, _ := s.Store.Site()
-	seen := now.Datasheet(id)
-	if seen != nil {
-		what = "changed the datasheet " + seen.Name
+	if was := now.Datasheet(id); was != nil {
+		what = "changed the datasheet " + was.Name
 	}
-	entry, err := s.Store.Change(c.Context(), who(c), what, func(now *site.Site) ([]site.Edit, error) {
+	entry, err := s.Store.ChangeOf(c.Context(), who(c), what, seen(site.KindDatasheet, id, r.Base), func(now *site.Site) ([]site.Edit, error) {
 		old := now.Datasheet(id)
 		if old == nil {
 			return nil, problem.New("gone", "The datasheet is no longer in the site.", "Reload to see what changed.").At(id)
-		}
-		if seen != nil && !reflect.DeepEqual(*seen, *old) {
-			return nil, staleSheet(id)
 		}
 		sheet, err := changedSheet(old, &r)
 		if err != nil {
@@ -265,10 +259,6 @@ func (s *Server) postSheetCells(c fiber.Ctx) error {
 		return withFollowers(now, site.Put(site.KindDatasheet, id, "", sheet))
 	})
 	return s.step(c, entry, err)
-}
-
-func staleSheet(id string) error {
-	return problem.New("stale", "It was changed in another window meanwhile.", "Look at what it says now, and enter the change again.").At(id)
 }
 
 // withFollowers adds to an edit what the devices that follow do.
@@ -314,6 +304,11 @@ func changedSheet(old *site.Datasheet, r *SheetCellsRequest) (*site.Datasheet, e
 	return &sheet, nil
 }
 
+// seen says which version of an object its author saw.
+func seen(kind site.Kind, id string, base int64) []store.BasedEdit {
+	return []store.BasedEdit{{Edit: site.Edit{Kind: kind, ID: id}, Base: base}}
+}
+
 // postStructure keeps a structure, and moves the points that follow it.
 func (s *Server) postStructure(c fiber.Ctx) error {
 	var r StructureRequest
@@ -324,10 +319,7 @@ func (s *Server) postStructure(c fiber.Ctx) error {
 	if t.ID == "" {
 		t.ID = newID()
 	}
-	if s.Store.Versions(site.KindStructure)[t.ID] != r.Base {
-		return staleSheet(t.ID)
-	}
-	entry, err := s.Store.Change(c.Context(), who(c), "changed the structure "+t.Name, func(now *site.Site) ([]site.Edit, error) {
+	entry, err := s.Store.ChangeOf(c.Context(), who(c), "changed the structure "+t.Name, seen(site.KindStructure, t.ID, r.Base), func(now *site.Site) ([]site.Edit, error) {
 		return withFollowers(now, site.Put(site.KindStructure, t.ID, "", t))
 	})
 	return s.step(c, entry, err)

@@ -19,15 +19,16 @@ import (
 )
 
 func (s *Server) getSite(c fiber.Ctx) error {
-	plan, now, seq := s.planNow()
-	view := SiteView{Seq: seq, Name: now.Name, Remark: now.Remark, Lines: now.Lines, Protocols: protocol.All(),
+	plan, snapshot := s.planNow(c.Context())
+	now := snapshot.Site
+	view := SiteView{Seq: snapshot.Seq, Name: now.Name, Remark: now.Remark, Lines: now.Lines, Protocols: protocol.All(),
 		Devices: []DeviceView{}, Links: []LinkView{}, Crossings: []CrossingView{}, Routes: []route.Route{},
 		Versions: map[string]int64{}, Faults: bench.Faults(), Models: bench.Models(), StandIns: s.Bench.List(now), Load: plan.Links, LineLoad: plan.Lines,
 		Checklists: map[string][]site.AccessLine{}, AccessKinds: site.AccessKinds(), Standards: []StandardTitle{}}
 	for _, standard := range serial.Standards() {
 		view.Standards = append(view.Standards, StandardTitle{standard, standard.Title()})
 	}
-	view.CanUndo, view.CanRedo = s.Store.CanUndo()
+	view.CanUndo, view.CanRedo = snapshot.CanUndo, snapshot.CanRedo
 	for i := range now.Devices {
 		d := DeviceView{Device: now.Devices[i], PointCount: len(now.Devices[i].Points)}
 		d.Points = []site.Point{}
@@ -59,7 +60,7 @@ func (s *Server) getSite(c fiber.Ctx) error {
 		view.Crossings = append(view.Crossings, CrossingView{*x, crossing.Words(x), crossingEnd(now, x.From), crossingEnd(now, x.To)})
 	}
 	for _, kind := range []site.Kind{site.KindSite, site.KindLine, site.KindDevice, site.KindLink, site.KindCrossing} {
-		for id, version := range s.Store.Versions(kind) {
+		for id, version := range snapshot.Versions(kind, "") {
 			view.Versions[string(kind)+":"+id] = version
 		}
 	}
@@ -172,13 +173,18 @@ func (s *Server) postSiteFile(c fiber.Ctx) error {
 	return s.step(c, entry, err)
 }
 
-// device finds a device, the protocol its map is written for, and the number
-// of the site's last change.
+// device finds a device of the site as it is, the protocol its map is written
+// for, and the number of the site's last change.
 func (s *Server) device(id string) (*site.Device, *protocol.Def, int64, error) {
 	now, seq := s.Store.Site()
+	d, def, err := mappedDevice(now, id)
+	return d, def, seq, err
+}
+
+func mappedDevice(now *site.Site, id string) (*site.Device, *protocol.Def, error) {
 	d := now.Device(id)
 	if d == nil {
-		return nil, nil, 0, problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(id)
+		return nil, nil, problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(id)
 	}
 	name := d.Map
 	if name == "" {
@@ -186,7 +192,7 @@ func (s *Server) device(id string) (*site.Device, *protocol.Def, int64, error) {
 	}
 	def, ok := protocol.Named(name)
 	if !ok {
-		return nil, nil, 0, problem.New("protocol", fmt.Sprintf("The map is written for %q, which this version does not speak.", name), "").At(d.Name)
+		return nil, nil, problem.New("protocol", fmt.Sprintf("The map is written for %q, which this version does not speak.", name), "").At(d.Name)
 	}
-	return d, def, seq, nil
+	return d, def, nil
 }

@@ -455,10 +455,21 @@ type UnlockRequest struct {
 	Minutes int `json:"minutes"`
 }
 
-// WriteRequest writes, or says what writing would do.
-type WriteRequest struct {
+// ReleaseRequest lets crossings write on the plant for minutes; 0 ends that.
+type ReleaseRequest struct {
+	Crossings []string `json:"crossings"`
+	Minutes   int      `json:"minutes"`
+}
+
+// PrepareRequest asks what writing would do.
+type PrepareRequest struct {
 	Point string `json:"point"`
 	Text  string `json:"text"`
+}
+
+// WriteRequest carries out the order of a token.
+type WriteRequest struct {
+	Token string `json:"token"`
 }
 
 // FaultRequest switches a fault of a stand-in.
@@ -478,6 +489,8 @@ type Pulse struct {
 	Exchange uint64            `json:"exchange"` // number of the newest
 	Routes   int64             `json:"routes"`   // grows when a try ends
 	NowMs    int64             `json:"nowMs"`
+	// Whole is set where Live holds every point that has been read.
+	Whole bool `json:"whole"`
 }
 
 // JournalView is the journal of changes and of writes.

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"sync"
+	"syscall"
 	"time"
 
 	"ferry/internal/core/exchange"
@@ -208,15 +209,30 @@ func documented(host netip.Addr) (netip.Prefix, bool) {
 	return netip.Prefix{}, false
 }
 
+// NotDialled says why an address is not dialled.
+type NotDialled string
+
+func (n NotDialled) Error() string { return string(n) }
+
 // mayDial says why an address of a plant is not to be dialled.
 func mayDial(host netip.Addr) error {
 	if range_, is := documented(host); is {
-		return fmt.Errorf("%s is in %s, a range kept for documentation: no plant has it", host, range_)
+		return NotDialled(fmt.Sprintf("%s is in %s, a range kept for documentation: no plant has it", host, range_))
 	}
 	if host.IsUnspecified() || host.IsMulticast() || host.Unmap() == netip.AddrFrom4([4]byte{255, 255, 255, 255}) {
-		return fmt.Errorf("%s is the address of no device", host)
+		return NotDialled(fmt.Sprintf("%s is the address of no device", host))
 	}
 	return nil
+}
+
+// MayDial refuses addresses that are not to be dialled, as they are once names
+// are resolved: it is for Target.Control.
+func MayDial(_, address string, _ syscall.RawConn) error {
+	at, err := netip.ParseAddrPort(address)
+	if err != nil {
+		return err
+	}
+	return mayDial(at.Addr())
 }
 
 // targetOf returns where a link's connection goes, and the key of the channel
@@ -246,6 +262,7 @@ func (e *Engine) targetOf(link *site.Link) (t Target, key string, err error) {
 		}
 		t.Dial = line.Here
 	default:
+		t.Control = MayDial
 		if t.Dial, err = e.plantAddress(link, def); err != nil {
 			return t, "", err
 		}

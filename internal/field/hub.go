@@ -200,6 +200,13 @@ func (h *Hub) Era() uint64 {
 	return h.era
 }
 
+// Rev is the revision to ask Since with for what changes from now on.
+func (h *Hub) Rev() uint64 {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.rev
+}
+
 // record takes in one exchange of an era, numbers it, and decodes the parts
 // that its answer brought; there are none if it failed.
 func (h *Hub) record(era uint64, e *exchange.Exchange, parts []part) {

@@ -363,11 +363,11 @@ func (r *sweepRun) hosts(ctx context.Context, line *site.Line, def *protocol.Def
 		if d := planned[host]; d != nil {
 			found.Device, link.Answering = d.ID, d.ID
 		}
-		dial := net.JoinHostPort(host, strconv.Itoa(order.Port))
+		target := Target{Dial: net.JoinHostPort(host, strconv.Itoa(order.Port)), Settings: link.Settings, Control: MayDial}
 		if mode == Bench {
-			dial = e.standIns.Dial(s, link)
+			target.Dial, target.Control = e.standIns.Dial(s, link), nil
 		}
-		conn, reply := driver.Dial(ctx, Target{Dial: dial, Settings: link.Settings})
+		conn, reply := driver.Dial(ctx, target)
 		if conn == nil {
 			found.Odd = reply.Sentence
 			return found, reply.Outcome == exchange.Refused && found.Device != ""

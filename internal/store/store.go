@@ -13,6 +13,7 @@ import (
 	"log"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -266,16 +267,38 @@ type BasedEdit struct {
 func (s *Store) Edit(ctx context.Context, who, what string, edits []BasedEdit) (Entry, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	now := s.Now()
 	plain := make([]site.Edit, len(edits))
 	for i, e := range edits {
 		plain[i] = e.Edit
-		version, there := now.versions[groupOf(e.Kind, e.Parent)][e.ID]
-		if version > e.Base || !there && e.Base > 0 {
-			return Entry{}, s.stale(ctx, e, version)
-		}
+	}
+	if err := s.fresh(ctx, edits); err != nil {
+		return Entry{}, err
 	}
 	return s.apply(ctx, plain, Entry{Who: who, Action: "edit", What: what})
+}
+
+// fresh refuses edits of what has changed since their author saw it. The lock
+// is held.
+func (s *Store) fresh(ctx context.Context, edits []BasedEdit) error {
+	now := s.Now()
+	for _, e := range edits {
+		version, there := now.versions[groupOf(e.Kind, e.Parent)][e.ID]
+		if version > e.Base || !there && e.Base > 0 {
+			return s.stale(ctx, e, version)
+		}
+	}
+	return nil
+}
+
+// ChangeOf is Change for edits that also replace what their author saw: seen are
+// these objects with their versions, compared as Edit does.
+func (s *Store) ChangeOf(ctx context.Context, who, what string, seen []BasedEdit, edits func(*site.Site) ([]site.Edit, error)) (Entry, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := s.fresh(ctx, seen); err != nil {
+		return Entry{}, err
+	}
+	return s.change(ctx, who, what, edits)
 }
 
 // Change computes edits from the site as it is now and applies them as one
@@ -283,6 +306,16 @@ func (s *Store) Edit(ctx context.Context, who, what string, edits []BasedEdit) (
 func (s *Store) Change(ctx context.Context, who, what string, edits func(*site.Site) ([]site.Edit, error)) (Entry, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	return s.change(ctx, who, what, edits)
+}
+
+func (s *Store) change(ctx context.Context, who, what string, edits func(*site.Site) ([]site.Edit, error)) (entry Entry, err error) {
+	defer func() {
+		if p := recover(); p != nil { // the lock of the site is held
+			log.Printf("working out %q: %v\n%s", what, p, debug.Stack())
+			err = problem.New("defect", "The change could not be worked out: a defect of Ferry's own. Nothing was changed.", "Report it with the log.")
+		}
+	}()
 	list, err := edits(s.Now().Site)
 	if err != nil {
 		return Entry{}, err

@@ -141,7 +141,10 @@ var errBroken = errors.New("called off")
 
 // failure says in words how a connection failed.
 func failure(err error, dialling bool) field.Reply {
+	var forbidden field.NotDialled
 	switch {
+	case errors.As(err, &forbidden):
+		return field.Reply{Outcome: exchange.NotAllowed, Sentence: forbidden.Error()}
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return field.Reply{Outcome: exchange.Refused, Sentence: "the connection was refused: the machine is there, but nothing listens on that port"}
 	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):

@@ -1,0 +1,442 @@
+// Package accounts knows who may use a Ferry that others can reach: people with
+// a name, a passphrase and a role, their sessions, and every attempt to sign
+// in. They belong to the machine, not to the site.
+package accounts
+
+import (
+	"bytes"
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"golang.org/x/crypto/argon2"
+
+	"ferry/internal/core/problem"
+)
+
+// Role says what somebody may do; each may do what those before it may.
+type Role string
+
+// The roles. Plant may also see to the users.
+const (
+	Look  Role = "look"  // see everything, change nothing
+	Edit  Role = "edit"  // change the site, ask devices, write on the bench
+	Plant Role = "plant" // write to a plant, and see to the users
+)
+
+// Roles lists them, the least first.
+func Roles() []Role { return []Role{Look, Edit, Plant} }
+
+// May reports whether somebody of role r may do what needs another.
+func (r Role) May(needed Role) bool {
+	return slices.Index(Roles(), r) >= slices.Index(Roles(), needed) && slices.Contains(Roles(), r)
+}
+
+// User is one person.
+type User struct {
+	Name  string    `json:"name"`
+	Role  Role      `json:"role"`
+	Since time.Time `json:"since"`
+	Salt  []byte    `json:"salt"`
+	Hash  []byte    `json:"hash"`
+}
+
+// Attempt is one attempt to sign in.
+type Attempt struct {
+	At   time.Time `json:"at"`
+	Name string    `json:"name"`
+	From string    `json:"from"` // address
+	OK   bool      `json:"ok"`
+	Why  string    `json:"why,omitempty"`
+}
+
+// Bounds of a passphrase and a name, in octets.
+const (
+	leastPassphrase = 8
+	mostPassphrase  = 1024
+	mostName        = 64
+)
+
+// Argon2id with 19 MiB, two passes and one lane (RFC 9106; the second choice of
+// its clause 4 scaled down to what may be asked by several at once).
+const (
+	argonPasses = 2
+	argonKiB    = 19 * 1024
+	argonLanes  = 1
+	argonOctets = 32
+)
+
+// atOnce is how many passphrases are judged at a time, waiting how many more may
+// wait for that.
+const (
+	atOnce  = 2
+	waiting = 8
+)
+
+// The life of a session: without a request, and at most.
+const (
+	idle    = 8 * time.Hour
+	longest = 24 * time.Hour
+)
+
+const (
+	usersFile    = "users.json"
+	attemptsFile = "signins.jsonl"
+	// mostAttempts bounds the record of attempts on the disk, in octets; as much
+	// again of older ones is kept beside it.
+	mostAttempts = 1 << 20
+)
+
+// Accounts are the users of one data folder.
+type Accounts struct {
+	dir   string
+	now   func() time.Time
+	turns chan struct{}
+	queue chan struct{}
+
+	mu       sync.Mutex
+	users    []User
+	sessions map[string]*session // by their secret
+	failures map[string]*failure // by name and address, and by address
+}
+
+type session struct {
+	user        string
+	began, seen time.Time
+}
+
+// failure is how often somebody has failed in a row.
+type failure struct {
+	count int
+	until time.Time
+}
+
+// Open reads the users of a data folder; there may be none.
+func Open(dir string) (*Accounts, error) {
+	a := &Accounts{dir: dir, now: time.Now, turns: make(chan struct{}, atOnce), queue: make(chan struct{}, atOnce+waiting),
+		sessions: map[string]*session{}, failures: map[string]*failure{}}
+	data, err := os.ReadFile(filepath.Join(dir, usersFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return a, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := json.Unmarshal(data, &a.users); err != nil {
+		return nil, fmt.Errorf("%s cannot be read (%w): put a copy of it back, or remove it to begin with a new first user", usersFile, err)
+	}
+	return a, nil
+}
+
+// CheckPassphrase says what is wrong with a passphrase.
+func CheckPassphrase(text string) error {
+	switch {
+	case len(text) < leastPassphrase:
+		return problem.New("passphrase", fmt.Sprintf("The passphrase is shorter than %d characters.", leastPassphrase), "Take several words.")
+	case len(text) > mostPassphrase:
+		return problem.New("passphrase", fmt.Sprintf("The passphrase is longer than %d characters.", mostPassphrase), "Take a shorter one: nobody could type it.")
+	}
+	return nil
+}
+
+// Users lists the users without their secrets.
+func (a *Accounts) Users() []User {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	list := slices.Clone(a.users)
+	for i := range list {
+		list[i].Salt, list[i].Hash = nil, nil
+	}
+	return list
+}
+
+// Put adds a user, or changes the role of one and, if it is not empty, the
+// passphrase. Sessions of a user that is changed end.
+func (a *Accounts) Put(name string, role Role, passphrase string) error {
+	name = strings.TrimSpace(name)
+	if name == "" || len(name) > mostName || !utf8.ValidString(name) || strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == 0x7F }) {
+		return problem.New("name", fmt.Sprintf("A name has 1 to %d plain characters.", mostName), "Choose another name.")
+	}
+	if !slices.Contains(Roles(), role) {
+		return problem.New("role", fmt.Sprintf("%q is no role.", role), "Give look, edit or plant.")
+	}
+	var salt, hash []byte
+	if passphrase != "" {
+		if err := CheckPassphrase(passphrase); err != nil {
+			return err
+		}
+		salt = make([]byte, 16)
+		rand.Read(salt)
+		hash = hashOf(passphrase, salt)
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	users := slices.Clone(a.users)
+	at := slices.IndexFunc(users, func(u User) bool { return strings.EqualFold(u.Name, name) })
+	switch {
+	case at < 0 && passphrase == "":
+		return problem.New("passphrase", "A new user needs a passphrase.", "Enter one.").At(name)
+	case at < 0:
+		users = append(users, User{Name: name, Role: role, Since: a.now().UTC(), Salt: salt, Hash: hash})
+	default:
+		users[at].Role = role
+		if passphrase != "" {
+			users[at].Salt, users[at].Hash = salt, hash
+		}
+	}
+	if err := a.keep(users); err != nil {
+		return err
+	}
+	a.endSessions(name)
+	return nil
+}
+
+// Remove takes a user out; the last one who may see to the users stays.
+func (a *Accounts) Remove(name string) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	users := slices.DeleteFunc(slices.Clone(a.users), func(u User) bool { return u.Name == name })
+	if len(users) == len(a.users) {
+		return problem.New("gone", "There is no such user.", "Reload to see who there is.").At(name)
+	}
+	if err := a.keep(users); err != nil {
+		return err
+	}
+	a.endSessions(name)
+	return nil
+}
+
+// keep writes the users to the disk. The lock is held.
+func (a *Accounts) keep(users []User) error {
+	if !slices.ContainsFunc(users, func(u User) bool { return u.Role == Plant }) {
+		return problem.New("last", "Nobody would be left who may see to the users.", "Give another user the role plant first.")
+	}
+	data, err := json.MarshalIndent(users, "", "  ")
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(a.dir, usersFile)
+	if err := writeWhole(path, data); err != nil {
+		return problem.New("disk", "The users could not be kept: "+err.Error()+".", "Look at the disk.")
+	}
+	a.users = users
+	return nil
+}
+
+// writeWhole writes a file that is there whole or not at all, for its owner's
+// eyes.
+func writeWhole(path string, data []byte) error {
+	f, err := os.OpenFile(path+".new", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(path+".new", path)
+}
+
+func hashOf(passphrase string, salt []byte) []byte {
+	return argon2.IDKey([]byte(passphrase), salt, argonPasses, argonKiB, argonLanes, argonOctets)
+}
+
+// noSalt is hashed with where there is no such user, so that it takes as long.
+var noSalt = []byte("nobody has this one")
+
+// SignIn begins a session and returns its secret. Who fails is made to wait
+// longer each time.
+func (a *Accounts) SignIn(name, passphrase, from string) (secret string, err error) {
+	name = strings.TrimSpace(name)
+	if len(name) > mostName || len(passphrase) > mostPassphrase {
+		return "", a.note(Attempt{Name: name[:min(len(name), mostName)], From: from, Why: "longer than any"}, wrong())
+	}
+	if left := a.held(name, from); left > 0 {
+		return "", a.note(Attempt{Name: name, From: from, Why: "too soon"}, tooSoon(left))
+	}
+	select {
+	case a.queue <- struct{}{}:
+		defer func() { <-a.queue }()
+	default:
+		return "", a.note(Attempt{Name: name, From: from, Why: "too many at once"}, tooSoon(2*time.Second))
+	}
+	a.turns <- struct{}{}
+	defer func() { <-a.turns }()
+	if left := a.held(name, from); left > 0 { // by those that came before
+		return "", a.note(Attempt{Name: name, From: from, Why: "too soon"}, tooSoon(left))
+	}
+	a.mu.Lock()
+	user := User{Salt: noSalt}
+	if i := slices.IndexFunc(a.users, func(u User) bool { return strings.EqualFold(u.Name, name) }); i >= 0 {
+		user = a.users[i]
+	}
+	a.mu.Unlock()
+	same := subtle.ConstantTimeCompare(hashOf(passphrase, user.Salt), user.Hash) == 1
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if !same || user.Name == "" {
+		a.failed(name, from)
+		return "", a.note(Attempt{Name: name, From: from, Why: "wrong name or passphrase"}, wrong())
+	}
+	for _, key := range []string{from, strings.ToLower(name) + "\x00" + from} {
+		delete(a.failures, key)
+	}
+	secret = rand.Text() + rand.Text()
+	now := a.now()
+	for key, s := range a.sessions {
+		if s.over(now) {
+			delete(a.sessions, key)
+		}
+	}
+	a.sessions[secret] = &session{user.Name, now, now}
+	return secret, a.note(Attempt{Name: user.Name, From: from, OK: true}, nil)
+}
+
+func wrong() error {
+	return problem.New("sign-in", "Name or passphrase is wrong.", "Check both: capitals count in the passphrase.")
+}
+
+func tooSoon(left time.Duration) error {
+	return problem.New("wait", fmt.Sprintf("Too many attempts have failed. Wait %d s.", int(left.Seconds()+0.999)), "Then try again.")
+}
+
+// mostFailures bounds those who are made to wait.
+const mostFailures = 10_000
+
+// failed counts a failure against the name from that address, and against the
+// address. The lock is held.
+func (a *Accounts) failed(name, from string) {
+	now := a.now()
+	if len(a.failures) > mostFailures {
+		for key, f := range a.failures {
+			if now.Sub(f.until) > time.Minute {
+				delete(a.failures, key)
+			}
+		}
+	}
+	for key, free := range map[string]int{strings.ToLower(name) + "\x00" + from: 3, from: 10} {
+		f := a.failures[key]
+		if f == nil {
+			f = &failure{}
+			a.failures[key] = f
+		}
+		if now.Sub(f.until) > 15*time.Minute {
+			f.count = 0
+		}
+		if f.count++; f.count >= free {
+			f.until = now.Add(min(time.Minute, time.Second<<min(6, f.count-free)))
+		} else {
+			f.until = now
+		}
+	}
+}
+
+// held returns how much longer somebody has to wait.
+func (a *Accounts) held(name, from string) (left time.Duration) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, key := range []string{from, strings.ToLower(name) + "\x00" + from} {
+		if f := a.failures[key]; f != nil {
+			left = max(left, f.until.Sub(a.now()))
+		}
+	}
+	return left
+}
+
+func (s *session) over(now time.Time) bool {
+	return now.Sub(s.seen) > idle || now.Sub(s.began) > longest
+}
+
+// Of returns the user of a session, if it has not ended. used says that it is
+// being used, and not only looked at.
+func (a *Accounts) Of(secret string, used bool) (User, bool) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	s := a.sessions[secret]
+	if s == nil {
+		return User{}, false
+	}
+	now := a.now()
+	if s.over(now) {
+		delete(a.sessions, secret)
+		return User{}, false
+	}
+	if used {
+		s.seen = now
+	}
+	i := slices.IndexFunc(a.users, func(u User) bool { return u.Name == s.user })
+	if i < 0 {
+		return User{}, false
+	}
+	return User{Name: a.users[i].Name, Role: a.users[i].Role, Since: a.users[i].Since}, true
+}
+
+// SignOut ends a session.
+func (a *Accounts) SignOut(secret string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	delete(a.sessions, secret)
+}
+
+// endSessions ends those of a user. The lock is held.
+func (a *Accounts) endSessions(name string) {
+	for key, s := range a.sessions {
+		if strings.EqualFold(s.user, name) {
+			delete(a.sessions, key)
+		}
+	}
+}
+
+// note records an attempt and returns err, or what kept it from being recorded.
+func (a *Accounts) note(attempt Attempt, err error) error {
+	attempt.At = a.now().UTC()
+	line, failed := json.Marshal(attempt)
+	if failed != nil {
+		return failed
+	}
+	path := filepath.Join(a.dir, attemptsFile)
+	if info, statErr := os.Stat(path); statErr == nil && info.Size() > mostAttempts {
+		if failed = os.Rename(path, path+".old"); failed != nil {
+			return failed
+		}
+	}
+	f, failed := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if failed != nil {
+		return failed
+	}
+	_, failed = f.Write(append(line, '\n'))
+	if failed = errors.Join(failed, f.Close()); failed != nil {
+		return failed
+	}
+	return err
+}
+
+// Attempts returns the latest attempts to sign in, the newest first.
+func (a *Accounts) Attempts(most int) ([]Attempt, error) {
+	data, err := os.ReadFile(filepath.Join(a.dir, attemptsFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return []Attempt{}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	lines := bytes.Split(bytes.TrimSpace(data), []byte("\n"))
+	list := []Attempt{}
+	for _, line := range slices.Backward(lines) {
+		var attempt Attempt
+		if json.Unmarshal(line, &attempt) == nil && len(list) < most { // a line that a kill cut short is left out
+			list = append(list, attempt)
+		}
+	}
+	return list, nil
+}

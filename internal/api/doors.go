@@ -1,0 +1,374 @@
+package api
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"net"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"ferry/internal/accounts"
+	"ferry/internal/core/problem"
+	"ferry/internal/field"
+)
+
+type userKey struct{}
+
+// sessionCookie holds the secret of a session. It is sent over TLS alone, to
+// this host alone, and no script can read it.
+const sessionCookie = "ferry-session"
+
+// headers are set on everything that is served, whatever else becomes of the
+// request.
+var headers = [][2]string{
+	{"X-Content-Type-Options", "nosniff"},
+	{"X-Frame-Options", "DENY"},
+	{"Referrer-Policy", "no-referrer"},
+	{"Cross-Origin-Opener-Policy", "same-origin"},
+	{"Cross-Origin-Resource-Policy", "same-origin"},
+	{"Permissions-Policy", "camera=(), microphone=(), geolocation=()"},
+	{"Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; " +
+		"object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"},
+}
+
+// guard refuses what did not come from the application's own page, so that no
+// other page in the same browser can drive Ferry.
+func (s *Server) guard(c fiber.Ctx) error {
+	err := s.foreign(c)
+	if err == nil {
+		err = c.Next()
+	}
+	if err != nil {
+		if c.Method() != fiber.MethodGet && c.Locals(bodyTaken{}) == nil {
+			c.RequestCtx().SetConnectionClose() // what is left of its body is not read
+		}
+		err = failed(c, err)
+	}
+	for _, h := range headers {
+		c.Set(h[0], h[1])
+	}
+	if strings.HasPrefix(c.Path(), "/api") {
+		c.Set("Cache-Control", "no-store")
+	}
+	if s.Certificate != nil {
+		c.Set("Strict-Transport-Security", "max-age=31536000")
+	}
+	return err
+}
+
+// foreign says what shows that a request comes from elsewhere.
+func (s *Server) foreign(c fiber.Ctx) error {
+	host := c.Host()
+	name, _, err := net.SplitHostPort(host)
+	if err != nil {
+		name = host
+	}
+	name = strings.Trim(name, "[]")
+	ip := net.ParseIP(name)
+	if !strings.EqualFold(name, "localhost") && (ip == nil || !ip.IsLoopback()) && !slices.ContainsFunc(s.Hosts, func(h string) bool { return strings.EqualFold(h, name) }) {
+		return &status{403, problem.New("host", "Ferry answers only under its own address.", "Open it as http://127.0.0.1 with its port, or start it with --host and the name that you use.").At(host)}
+	}
+	foreign := &status{403, problem.New("origin", "Another page tried to reach Ferry.", "Open Ferry in a window of its own.")}
+	api, reading := strings.HasPrefix(c.Path(), "/api"), c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead
+	origins := c.Request().Header.PeekAll("Origin")
+	if len(origins) > 1 {
+		return foreign
+	}
+	origin := string(slices.Concat(origins...))
+	if origin != "" {
+		scheme := "http"
+		if s.Certificate != nil {
+			scheme = "https"
+		}
+		u, err := url.Parse(origin)
+		if err != nil || u.Scheme != scheme || !strings.EqualFold(u.Host, host) || u.User != nil || u.Path != "" || u.RawQuery != "" || u.Fragment != "" {
+			return &status{403, foreign.At(origin)}
+		}
+	}
+	switch site := c.Get("Sec-Fetch-Site"); {
+	case site == "same-origin":
+	case site == "none" && reading: // typed, or opened from a bookmark
+	case site == "" && (reading || origin != "" || c.Get("X-Ferry-Window") != ""):
+		// A program that is no browser: it has to say so by a header that no
+		// page of another origin can send.
+	case site != "" && !api && reading && c.Get("Sec-Fetch-Mode") == "navigate":
+		// A link to the application from elsewhere, which opens a page of it.
+	case site == "":
+		return &status{403, problem.New("origin", "A request that changes something has to say where it comes from.", "Send the header X-Ferry-Window with a name of your own.")}
+	default:
+		return &status{403, foreign.At(site)}
+	}
+	return nil
+}
+
+// door lets in who has a role.
+func (s *Server) door(a fiber.Router, needed accounts.Role) doored {
+	return doored{a, func(c fiber.Ctx) error {
+		return s.admit(c, needed)
+	}}
+}
+
+// doored registers handlers behind a door.
+type doored struct {
+	router fiber.Router
+	door   fiber.Handler
+}
+
+// Get registers a handler of GET requests.
+func (d doored) Get(path string, handler fiber.Handler) { d.router.Get(path, d.door, handler) }
+
+// Post registers a handler of POST requests.
+func (d doored) Post(path string, handler fiber.Handler) { d.router.Post(path, d.door, handler) }
+
+// admit lets a request on if its sender may do what it asks for.
+func (s *Server) admit(c fiber.Ctx, needed accounts.Role) error {
+	if err := s.may(c, needed); err != nil {
+		return err
+	}
+	return c.Next()
+}
+
+// signedIn returns the user of a request; ok is true where nobody has to sign
+// in.
+func (s *Server) signedIn(c fiber.Ctx) (accounts.User, bool) {
+	if s.Accounts == nil {
+		return accounts.User{Role: accounts.Plant}, true
+	}
+	user, ok := s.Accounts.Of(c.Cookies(sessionCookie), c.Path() != "/api/stream")
+	if ok {
+		c.Locals(userKey{}, user)
+	}
+	return user, ok
+}
+
+func (s *Server) may(c fiber.Ctx, needed accounts.Role) error {
+	user, ok := s.signedIn(c)
+	if !ok {
+		return &status{401, problem.New("sign-in", "Nobody is signed in, or the session has ended.", "Sign in.")}
+	}
+	if !user.Role.May(needed) {
+		return &status{403, problem.New("role", fmt.Sprintf("%s may %s, and this needs %s.", user.Name, roleWords[user.Role], roleWords[needed]), "Ask somebody who may.")}
+	}
+	return nil
+}
+
+var roleWords = map[accounts.Role]string{accounts.Look: "look", accounts.Edit: "edit", accounts.Plant: "write to the plant"}
+
+// onPlant refuses what moves a plant to who may not; on the bench it may be done
+// by whoever may edit.
+func (s *Server) onPlant(c fiber.Ctx) error {
+	if s.Engine.Mode() != field.Plant {
+		return nil
+	}
+	return s.may(c, accounts.Plant)
+}
+
+// smallBody bounds the body of a request that brings no file.
+const smallBody = 8 << 20
+
+// takeBody reads the body of a request, now that its sender is known: none is
+// read before. What it costs is bounded: its octets, how many large ones are
+// read at a time, and no packing.
+func (s *Server) takeBody(c fiber.Ctx) error {
+	if c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead {
+		return c.Next()
+	}
+	free := c.Path() == "/api/sign-in" || c.Path() == "/api/sign-out"
+	most := smallBody
+	switch {
+	case free:
+		most = 16 << 10
+	case c.Path() == "/api/file/site.json" || strings.HasSuffix(c.Path(), "/intake"):
+		most = MaxBody
+	}
+	if !free {
+		if err := s.may(c, accounts.Look); err != nil {
+			return err
+		}
+	}
+	if packing := c.Get("Content-Encoding"); packing != "" && packing != "identity" {
+		return &status{415, problem.New("packed", "The body is packed, and Ferry takes none that is.", "Send it as it is.").At(packing)}
+	}
+	length := c.Request().Header.ContentLength()
+	if length > most {
+		return tooLarge(most)
+	}
+	if length < 0 || length > 1<<20 {
+		s.uploads <- struct{}{}
+		defer func() { <-s.uploads }()
+	}
+	body := c.Request().Body
+	if stream := c.Request().BodyStream(); stream != nil {
+		var b bytes.Buffer
+		if length > 0 {
+			b.Grow(length + bytes.MinRead)
+		}
+		if _, err := io.Copy(&b, io.LimitReader(stream, int64(most)+1)); err != nil {
+			return &status{400, problem.New("unreadable", "The request broke off: "+err.Error()+".", "Send it again.")}
+		}
+		if b.Len() > most {
+			return tooLarge(most)
+		}
+		c.Request().SetBodyRaw(b.Bytes())
+	} else if len(body()) > most {
+		return tooLarge(most)
+	}
+	c.Locals(bodyTaken{}, true)
+	return c.Next()
+}
+
+// bodyTaken marks a request whose body was read to its end.
+type bodyTaken struct{}
+
+func tooLarge(most int) error {
+	return &status{413, problem.New("too-large", fmt.Sprintf("The file is larger than %d MB.", max(1, most>>20)), "Bring it in by parts.")}
+}
+
+// MeView says who is signed in, and how Ferry is reached.
+type MeView struct {
+	// Guarded is set where people have to sign in; SignedIn where somebody is.
+	Guarded  bool          `json:"guarded"`
+	SignedIn bool          `json:"signedIn"`
+	Name     string        `json:"name"`
+	Role     accounts.Role `json:"role"`
+	// Certificate is null where Ferry is reached without.
+	Certificate *accounts.Certificate `json:"certificate"`
+}
+
+func (s *Server) getMe(c fiber.Ctx) error {
+	user, ok := s.signedIn(c)
+	view := MeView{Guarded: s.Accounts != nil, SignedIn: ok, Name: user.Name, Role: user.Role, Certificate: s.Certificate}
+	return c.JSON(view)
+}
+
+// SignInRequest begins a session.
+type SignInRequest struct {
+	Name       string `json:"name"`
+	Passphrase string `json:"passphrase"`
+}
+
+func (s *Server) postSignIn(c fiber.Ctx) error {
+	var r SignInRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	if s.Accounts == nil {
+		return s.getMe(c)
+	}
+	from, _, err := net.SplitHostPort(c.RequestCtx().RemoteAddr().String())
+	if err != nil {
+		from = c.RequestCtx().RemoteAddr().String()
+	}
+	secret, err := s.Accounts.SignIn(r.Name, r.Passphrase, from)
+	if err != nil {
+		p := problem.From(err, "internal")
+		if code := map[string]int{"sign-in": 401, "wait": 429}[p.Code]; code != 0 {
+			return &status{code, p}
+		}
+		return err
+	}
+	c.Cookie(&fiber.Cookie{Name: sessionCookie, Value: secret, Path: "/", HTTPOnly: true, Secure: true, SameSite: "Strict", SessionOnly: true})
+	return c.JSON(struct{}{})
+}
+
+func (s *Server) postSignOut(c fiber.Ctx) error {
+	if s.Accounts != nil {
+		s.Accounts.SignOut(c.Cookies(sessionCookie))
+	}
+	c.Cookie(&fiber.Cookie{Name: sessionCookie, Value: "", Path: "/", HTTPOnly: true, Secure: true, SameSite: "Strict", Expires: time.Unix(1, 0)})
+	return c.JSON(struct{}{})
+}
+
+// UsersView is who may use this Ferry, and who tried to.
+type UsersView struct {
+	Users    []UserView         `json:"users"`
+	Attempts []accounts.Attempt `json:"attempts"`
+	Roles    []RoleView         `json:"roles"`
+}
+
+// UserView is one user.
+type UserView struct {
+	Name  string        `json:"name"`
+	Role  accounts.Role `json:"role"`
+	Since time.Time     `json:"since"`
+}
+
+// RoleView is a role in words.
+type RoleView struct {
+	Role  accounts.Role `json:"role"`
+	Title string        `json:"title"`
+}
+
+// UserRequest adds a user or changes one; an empty passphrase leaves it as it
+// is.
+type UserRequest struct {
+	Name       string        `json:"name"`
+	Role       accounts.Role `json:"role"`
+	Passphrase string        `json:"passphrase"`
+}
+
+// shownAttempts is how many attempts to sign in are shown.
+const shownAttempts = 100
+
+func (s *Server) getUsers(c fiber.Ctx) error {
+	view := UsersView{Users: []UserView{}, Attempts: []accounts.Attempt{}, Roles: []RoleView{}}
+	for _, role := range accounts.Roles() {
+		view.Roles = append(view.Roles, RoleView{role, roleWords[role]})
+	}
+	if s.Accounts == nil {
+		return c.JSON(view)
+	}
+	for _, u := range s.Accounts.Users() {
+		view.Users = append(view.Users, UserView{u.Name, u.Role, u.Since})
+	}
+	var err error
+	if view.Attempts, err = s.Accounts.Attempts(shownAttempts); err != nil {
+		return err
+	}
+	return c.JSON(view)
+}
+
+// unguarded says why there are no users.
+var unguarded = problem.New("unguarded", "This Ferry is open to whoever sits at this machine: nobody signs in.", "Start it with --tls, or with --listen and an address that others can reach.")
+
+func (s *Server) postUser(c fiber.Ctx) error {
+	var r UserRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	if s.Accounts == nil {
+		return unguarded
+	}
+	if err := s.Accounts.Put(r.Name, r.Role, r.Passphrase); err != nil {
+		return err
+	}
+	return s.getUsers(c)
+}
+
+func (s *Server) postRemoveUser(c fiber.Ctx) error {
+	var r UserRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	if s.Accounts == nil {
+		return unguarded
+	}
+	if err := s.Accounts.Remove(r.Name); err != nil {
+		return err
+	}
+	return s.getUsers(c)
+}
+
+// NoticesView is what somebody has to know.
+type NoticesView struct {
+	Notices []string `json:"notices"`
+}
+
+func (s *Server) getNotices(c fiber.Ctx) error {
+	return c.JSON(NoticesView{append([]string{}, s.Notices...)})
+}
