@@ -225,7 +225,11 @@ func (s *Store) KeepCopy(ctx context.Context) error {
 	if _, err := os.Stat(path); err == nil {
 		return nil
 	}
-	if err := copyInto(ctx, s.reads, path); err != nil {
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(s.dir, siteFile)+"?_pragma=busy_timeout(5000)")
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(copyInto(ctx, db, path), db.Close()); err != nil {
 		return err
 	}
 	list, err := filepath.Glob(filepath.Join(dir, "site-[0-9]*.db"))

@@ -329,7 +329,11 @@ func (s *Store) stale(ctx context.Context, e BasedEdit, version int64) error {
 	}
 	p := problem.New("stale", fmt.Sprintf("This %s has been changed in the meantime.", e.Kind), "Look at what it is now, and enter your change again if it still holds.").At(string(e.Kind) + " " + e.ID)
 	if entry, err := s.entry(ctx, version); err == nil {
-		p.Sentence = fmt.Sprintf("This %s was changed by %s at %s: %s.", e.Kind, entry.Who, entry.At.Local().Format("15:04:05"), entry.What)
+		by := "by " + entry.Who
+		if strings.HasPrefix(entry.Who, "window ") || entry.Who == "a window" { // where nobody signs in
+			by = "in another window"
+		}
+		p.Sentence = fmt.Sprintf("This %s was changed %s at %s: %s.", e.Kind, by, entry.At.Local().Format("15:04:05"), entry.What)
 	}
 	return p
 }

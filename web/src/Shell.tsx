@@ -1,11 +1,11 @@
-import { useQueryClient } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, Outlet, useNavigate, useRouterState } from "@tanstack/react-router";
 import { Menu, Redo2, Undo2 } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
 import { useEffect, useRef, useState } from "react";
-import { post, postText, useEdit, useSite } from "./api/client";
+import { get, post, postText, useEdit, useMe, useSite } from "./api/client";
 import { useLiveState } from "./api/live";
-import type { EditAnswer } from "./api/types.gen";
+import type { EditAnswer, NoticesView } from "./api/types.gen";
 import { KeysDialog } from "./shared/Keys";
 import { ModeSwitch, PlantLock } from "./shared/ModeSwitch";
 import type { Action } from "./shared/actions";
@@ -26,6 +26,7 @@ export const stops = [
 /** What is the same on every screen: the route, the mode, undo, find or do. */
 export function Shell() {
   const { data: site } = useSite();
+  const { data: me } = useMe();
   const live = useLiveState();
   const client = useQueryClient();
   const navigate = useNavigate();
@@ -60,6 +61,8 @@ export function Shell() {
     { title: "Bring in a site file…", run: () => file.current?.click() },
     { title: "Name the site…", run: () => setNaming(true) },
     { title: "Light or dark", run: toggleTheme },
+    { title: "Users and certificate", run: () => void navigate({ to: "/users" }) },
+    ...(me?.guarded ? [{ title: `Sign out ${me.name}`, run: () => void attempt(async () => { await post("/api/sign-out"); location.assign("/"); }) }] : []),
     { title: "Keys of this screen", keys: "?", run: () => setKeys(true) },
   ];
 
@@ -155,6 +158,7 @@ export function Shell() {
         </DropdownMenu.Root>
       </header>
       {plant && <PlantLock />}
+      <Notices />
       <main className="flex min-h-0 flex-1"><Outlet /></main>
       <input ref={file} type="file" accept=".json,application/json" className="hidden" aria-label="Site file" onChange={(e) => void bringIn(e.target.files)} />
       <Palette open={palette} onClose={() => setPalette(false)} actions={[...actions, ...ofLines, ...tries]} />
@@ -168,6 +172,19 @@ export function Shell() {
         )}
       </Dialog>
       <Toasts />
+    </div>
+  );
+}
+
+/** What was found when Ferry was started that somebody has to know; it stays until it is closed. */
+function Notices() {
+  const { data } = useQuery({ queryKey: ["notices"], queryFn: () => get<NoticesView>("/api/notices") });
+  const [closed, setClosed] = useState(false);
+  if (closed || !data?.notices.length) return null;
+  return (
+    <div className="notice doubt m-3 mb-0 flex flex-none items-start gap-3" role="alert">
+      <span className="flex-1">{data.notices.map((text) => <span key={text} className="block">{text}</span>)}</span>
+      <button type="button" className="font-semibold underline" onClick={() => setClosed(true)}>Close</button>
     </div>
   );
 }

@@ -9,13 +9,11 @@ import { RouterProvider } from "@tanstack/react-router";
 import { Tooltip } from "radix-ui";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
-import { keepStream } from "./api/live";
 import { router } from "./router";
 import { applyTheme } from "./shared/theme";
 
 const client = new QueryClient({ defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false, staleTime: 60_000 } } });
 applyTheme();
-keepStream(client);
 
 const root = document.getElementById("root");
 if (root)

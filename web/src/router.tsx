@@ -1,16 +1,17 @@
 import { createRootRoute, createRoute, createRouter, redirect, type ErrorComponentProps } from "@tanstack/react-router";
+import { UsersPage } from "./access/UsersPage";
 import { CheckoutPage } from "./checkout/CheckoutPage";
 import { CrossingsPage } from "./crossings/CrossingsPage";
 import { LinesPage } from "./lines/LinesPage";
 import { DatasheetsPage } from "./points/DatasheetsPage";
 import { PointsPage } from "./points/PointsPage";
-import { Shell } from "./Shell";
+import { Gate } from "./Gate";
 import { TimetablePage } from "./timetable/TimetablePage";
 import { TrafficPage } from "./traffic/TrafficPage";
 
 // The address bar names the place: every device, point, request, crossing,
 // exchange and finding has an address that can be sent to a colleague.
-const root = createRootRoute({ component: Shell, notFoundComponent: () => <p className="p-8">There is nothing at this address. Choose a stop above.</p> });
+const root = createRootRoute({ component: Gate, notFoundComponent: () => <p className="p-8">There is nothing at this address. Choose a stop above.</p> });
 const at = <P extends string>(path: P, component: () => React.ReactNode) => createRoute({ getParentRoute: () => root, path, component });
 
 const tree = root.addChildren([
@@ -27,6 +28,7 @@ const tree = root.addChildren([
   at("/crossings", CrossingsPage),
   at("/crossings/$id", CrossingsPage),
   at("/checkout", CheckoutPage),
+  at("/users", UsersPage),
   at("/traffic", TrafficPage),
   at("/traffic/exchange/$seq", TrafficPage),
   at("/traffic/finding/$key", TrafficPage),

@@ -1,5 +1,5 @@
 import { queryOptions, useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
-import type { EditAnswer, EditRequest, PointsView, PointView, Problem, SheetsView, SiteView, TimetableView } from "./types.gen";
+import type { EditAnswer, EditRequest, MeView, PointsView, PointView, Problem, SheetsView, SiteView, TimetableView } from "./types.gen";
 
 /** An error in the one shape that Ferry's interface has. */
 export class ProblemError extends Error {
@@ -18,6 +18,9 @@ const windowName = (() => {
   return name;
 })();
 
+/** Told when the server no longer knows who this is. */
+export const signedOut = new Set<() => void>();
+
 async function call<T>(method: string, path: string, body?: BodyInit): Promise<T> {
   let response: Response;
   try {
@@ -25,6 +28,7 @@ async function call<T>(method: string, path: string, body?: BodyInit): Promise<T
   } catch {
     throw new ProblemError({ code: "offline", sentence: "Ferry does not answer.", do: "Look whether the program still runs; nothing you typed is lost." });
   }
+  if (response.status === 401 && path !== "/api/sign-in") signedOut.forEach((tell) => tell());
   const text = await response.text();
   const data: unknown = text ? JSON.parse(text) : null;
   if (!response.ok) throw new ProblemError(data as Problem);
@@ -69,6 +73,7 @@ export function pointsQuery(client: QueryClient, device: string) {
 export const usePoint = (id: string | undefined, at: number) =>
   useQuery({ queryKey: ["point", id, at], queryFn: () => get<PointView>(`/api/points/${id}`), enabled: !!id, placeholderData: (old) => (old?.point.id === id ? old : undefined) });
 export const useSheets = () => useQuery({ queryKey: ["sheets"], queryFn: () => get<SheetsView>("/api/datasheets") });
+export const useMe = () => useQuery({ queryKey: ["me"], queryFn: () => get<MeView>("/api/me") });
 export const useTimetable = () => useQuery({ queryKey: ["timetable"], queryFn: () => get<TimetableView>("/api/timetable"), refetchInterval: 1000 });
 
 export type Kind = "site" | "line" | "device" | "point" | "link" | "crossing" | "datasheet" | "structure";

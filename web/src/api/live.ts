@@ -16,7 +16,7 @@ export interface LiveState {
   nowMs: number;
 }
 
-let current: LiveState = { connected: false, state: { mode: "bench", unlockedMs: 0, running: [], allowed: [] }, findings: [], crossings: {}, exchange: 0, nowMs: Date.now() };
+let current: LiveState = { connected: false, state: { mode: "bench", unlockedMs: 0, running: [], allowed: [], released: [], plan: 0, compiling: false }, findings: [], crossings: {}, exchange: 0, nowMs: Date.now() };
 const points = new Map<string, Live>();
 const watchers = new Map<string, Set<() => void>>();
 const listeners = new Set<() => void>();
@@ -49,20 +49,37 @@ export function keepStream(client: QueryClient) {
   window.addEventListener("pagehide", close);
   window.addEventListener("pageshow", look);
   look();
+  return () => {
+    document.removeEventListener("visibilitychange", look);
+    window.removeEventListener("pagehide", close);
+    window.removeEventListener("pageshow", look);
+    close();
+  };
 }
 
 /** Opens the event stream; the browser reconnects by itself. */
 function openStream(client: QueryClient) {
   let seq = 0;
   let routes = -1;
+  let plan = -1;
   const source = new EventSource("/api/stream");
   source.addEventListener("error", () => {
+    void client.invalidateQueries({ queryKey: ["me"] }); // the session may have ended
     if (!current.connected) return;
     current = { ...current, connected: false };
     tell();
   });
   source.addEventListener("message", (event) => {
     const pulse = JSON.parse(String(event.data)) as Pulse;
+    if (pulse.whole) {
+      // What is no longer told of is not read any more.
+      const told = new Set(pulse.live.map((live) => live.point));
+      for (const id of points.keys()) {
+        if (told.has(id)) continue;
+        points.delete(id);
+        watchers.get(id)?.forEach((watcher) => watcher());
+      }
+    }
     for (const live of pulse.live) {
       points.set(live.point, live);
       watchers.get(live.point)?.forEach((watcher) => watcher());
@@ -73,8 +90,10 @@ function openStream(client: QueryClient) {
       void client.invalidateQueries({ queryKey: ["site"] });
       if (pulse.seq !== seq) for (const key of ["points", "point", "timetable", "journal", "sheets"]) void client.invalidateQueries({ queryKey: [key] });
     }
+    if (plan >= 0 && pulse.state.plan !== plan) for (const key of ["site", "points", "timetable"]) void client.invalidateQueries({ queryKey: [key] });
     seq = pulse.seq;
     routes = pulse.routes;
+    plan = pulse.state.plan;
     current = {
       connected: true,
       state: pulse.state,

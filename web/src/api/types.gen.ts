@@ -15,7 +15,15 @@ export interface All {
   run: RunRequest;
   mode: ModeRequest;
   unlock: UnlockRequest;
+  prepare: PrepareRequest;
   writeRequest: WriteRequest;
+  record: Record;
+  release: ReleaseRequest;
+  me: MeView;
+  signIn: SignInRequest;
+  users: UsersView;
+  user: UserRequest;
+  notices: NoticesView;
   writeOrder: WriteOrder;
   writeResult: WriteResult;
   fault: FaultRequest;
@@ -614,6 +622,14 @@ export interface State {
   unlockedMs: number;
   running: string[];
   allowed: string[];
+  released: Release[];
+  plan: number;
+  compiling: boolean;
+}
+export interface Release {
+  crossing: string;
+  untilMs: number;
+  by: string;
 }
 export interface Outage {
   link: string;
@@ -635,6 +651,8 @@ export interface ExchangeView {
   outcome: string;
   cause?: string;
   thinkMs?: number;
+  answerLateMs?: number;
+  doubt?: string;
   code?: number;
   sentence: string;
   points: number;
@@ -667,6 +685,8 @@ export interface Exchange {
   outcome: string;
   cause?: string;
   thinkMs?: number;
+  answerLateMs?: number;
+  doubt?: string;
   code?: number;
   sentence: string;
   points: number;
@@ -684,11 +704,28 @@ export interface ModeRequest {
 export interface UnlockRequest {
   minutes: number;
 }
-export interface WriteRequest {
+export interface PrepareRequest {
   point: string;
   text: string;
 }
+export interface WriteRequest {
+  token: string;
+}
+export interface Record {
+  id: number;
+  who: string;
+  state: string;
+  crossing?: string;
+  order: WriteOrder;
+  sentence: string;
+  readBack?: string;
+  atMs: number;
+  endMs: number;
+  count?: number;
+  last?: string;
+}
 export interface WriteOrder {
+  token?: string;
   point: string;
   name: string;
   device: string;
@@ -703,10 +740,63 @@ export interface WriteOrder {
   words: string;
   lost?: string;
   mode: string;
+  locked?: boolean;
+}
+export interface ReleaseRequest {
+  crossings: string[];
+  minutes: number;
+}
+export interface MeView {
+  guarded: boolean;
+  signedIn: boolean;
+  name: string;
+  role: string;
+  certificate: Certificate;
+}
+export interface Certificate {
+  fingerprint: string;
+  names: string[];
+  from: string;
+  to: string;
+  own: boolean;
+}
+export interface SignInRequest {
+  name: string;
+  passphrase: string;
+}
+export interface UsersView {
+  users: UserView[];
+  attempts: Attempt[];
+  roles: RoleView[];
+}
+export interface UserView {
+  name: string;
+  role: string;
+  since: string;
+}
+export interface Attempt {
+  at: string;
+  name: string;
+  from: string;
+  ok: boolean;
+  why?: string;
+}
+export interface RoleView {
+  role: string;
+  title: string;
+}
+export interface UserRequest {
+  name: string;
+  role: string;
+  passphrase: string;
+}
+export interface NoticesView {
+  notices: string[];
 }
 export interface WriteResult {
   order: WriteOrder;
   ok: boolean;
+  state: string;
   sentence: string;
   readBack: string;
   atMs: number;
@@ -724,6 +814,7 @@ export interface Pulse {
   exchange: number;
   routes: number;
   nowMs: number;
+  whole: boolean;
 }
 export interface CrossingState {
   id: string;
@@ -762,6 +853,7 @@ export interface Written {
   id: number;
   at: string;
   who: string;
+  open: boolean;
   result: unknown;
 }
 export interface Problem {

@@ -1,9 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { get } from "../api/client";
 import { useLiveState } from "../api/live";
-import type { JournalView, WriteResult } from "../api/types.gen";
-import { Mark } from "../shared/Mark";
+import type { JournalView, Record as WriteRecord } from "../api/types.gen";
+import { Mark, type MarkKind } from "../shared/Mark";
 import { Empty } from "../shared/ui";
+
+/** How what is known of a write is marked. */
+const marks: Record<string, MarkKind> = { "written": "good", "carrying": "good", "not written": "fault", "failed": "fault", "not known": "doubt", "holding": "stale" };
 
 /** What has been done: every write to a device with what read back, and every change of the site. */
 export function CheckoutPage() {
@@ -21,13 +24,20 @@ export function CheckoutPage() {
               <thead><tr><th aria-label="Result" /><th>When</th><th>What</th><th className="num">Old</th><th className="num">New</th><th className="num">Read back</th><th>Where</th></tr></thead>
               <tbody>
                 {data.written.map((w) => {
-                  const r = w.result as WriteResult;
+                  const r = w.result as WriteRecord;
+                  const own = r.state === "written" || r.state === "carrying";
                   return (
-                    <tr key={w.id} title={`${r.sentence} ${w.who}`}>
-                      <td><Mark kind={r.ok ? "good" : "fault"} label={r.sentence} /></td>
+                    <tr key={w.id} data-write={r.state} title={`${r.sentence} ${w.who}`}>
+                      <td><Mark kind={marks[r.state] ?? "not-yet"} label={r.sentence || r.state} /></td>
                       <td className="mono whitespace-nowrap">{when(w.at)}</td>
-                      <td><b>{r.order.device} · {r.order.name}</b><div className="small soft">{r.order.address} · {r.order.function}{r.ok ? "" : " · " + r.sentence}</div></td>
-                      <td className="num">{r.order.old || "—"}</td><td className="num">{r.order.new}</td><td className="num">{r.readBack || "—"}</td>
+                      <td>
+                        <b className="break-words">{r.order.device} · {r.order.name}</b>
+                        <div className="small soft">{r.order.address}{r.crossing ? "" : " · " + r.order.function} · {w.who}</div>
+                        {(!own || r.crossing) && <div className="small">{r.crossing && r.state === "carrying" ? `carrying, written ${r.count ?? 0}×` : r.sentence || r.state}</div>}
+                      </td>
+                      <td className="num">{r.order.old || "—"}</td>
+                      <td className="num">{r.order.new || "—"}{r.last && r.last !== r.order.new && <div className="small soft">last {r.last}</div>}</td>
+                      <td className="num">{r.readBack || "—"}</td>
                       <td className="whitespace-nowrap">{r.order.mode === "plant" ? <b>plant</b> : "bench"}</td>
                     </tr>
                   );

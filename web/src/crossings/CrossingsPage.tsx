@@ -7,6 +7,7 @@ import { Mark, markOf, type MarkKind } from "../shared/Mark";
 import { attempt, say } from "../shared/toast";
 import { clock, Empty, Field, FindingCard, ProblemNotice, shown } from "../shared/ui";
 import { useObjectEditor } from "../shared/useObjectEditor";
+import { ReleaseDialog, ReleaseOf } from "./Release";
 
 /** Two shores: a source on the left, what happens on the way, a target on the right, live values on both. */
 export function CrossingsPage() {
@@ -15,8 +16,10 @@ export function CrossingsPage() {
   const navigate = useNavigate();
   const { state } = useLiveState();
   const [adding, setAdding] = useState(false);
+  const [releasing, setReleasing] = useState(false);
   if (!site) return <p className="soft p-8">Reading the site…</p>;
   const chosen = site.crossings.find((c) => c.id === id);
+  const plant = state.mode === "plant";
   const run = (what: "start" | "stop") => attempt(() => post(`/api/run/${what}`, { links: [] }));
   return (
     <div className="flex min-w-0 flex-1 flex-col">
@@ -25,9 +28,11 @@ export function CrossingsPage() {
         <span className="small soft">{site.crossings.length ? `${site.crossings.length} from point to point · they carry while the links of both shores run` : ""}</span>
         <span className="ml-auto flex gap-2">
           <button type="button" className="button" onClick={() => setAdding(!adding)}>Add a crossing</button>
+          {plant && site.crossings.length > 0 && <button type="button" className="button" onClick={() => setReleasing(true)}>{state.released.length ? `Released: ${state.released.length} of ${site.crossings.length}` : "Release to write…"}</button>}
           {state.running.length < site.links.length ? <button type="button" className="button main" onClick={() => void run("start")}>Run on the {state.mode}</button> : <button type="button" className="button" onClick={() => void run("stop")}>Stop the run</button>}
         </span>
       </div>
+      <ReleaseDialog site={site} open={releasing} onClose={() => setReleasing(false)} />
       <div className="flex min-h-0 flex-1">
         <div className="min-w-0 flex-1 overflow-y-auto p-4">
           {adding && <NewCrossing site={site} onDone={(made) => { setAdding(false); if (made) void navigate({ to: "/crossings/$id", params: { id: made } }); }} />}
@@ -51,6 +56,7 @@ function useCrossingState(crossing: CrossingView): { kind: MarkKind; words: stri
   if (finding) return { kind: markOf(finding.severity), words: finding.sentence };
   if (crossing.off) return { kind: "not-yet", words: "switched off" };
   if (state?.state === "holding") return { kind: "stale", words: state.sentence ?? "" };
+  if (state?.state === "waiting") return { kind: "not-yet", words: state.sentence ?? "" };
   if (state?.state === "carrying") return { kind: "good", words: "carrying" };
   return { kind: "not-yet", words: "not run yet" };
 }
@@ -99,7 +105,7 @@ function factor(text: string): number {
 function CrossingPanel({ site, crossing }: { site: SiteView; crossing: CrossingView }) {
   const navigate = useNavigate();
   const edit = useEdit();
-  const { crossings, findings } = useLiveState();
+  const { crossings, findings, state: live } = useLiveState();
   const version = site.versions["crossing:" + crossing.id] ?? 0;
   const editor = useObjectEditor("crossing", crossing, version, ({ words: _w, source: _s, target: _t, ...rest }: CrossingView) => rest);
   const { kind, words } = useCrossingState(crossing);
@@ -117,13 +123,14 @@ function CrossingPanel({ site, crossing }: { site: SiteView; crossing: CrossingV
       <div className={"notice mb-3 " + (kind === "good" ? "good" : kind === "fault" ? "" : kind === "stale" || kind === "doubt" ? "doubt" : "note")}>
         {words}{state && state.count > 0 && <> · written {state.count}×, last <span className="mono">{state.written}</span> at <span className="mono">{clock(state.atMs)}</span></>}
       </div>
+      {live.mode === "plant" && <ReleaseOf crossing={crossing} />}
       {findings.filter((f) => f.subject.kind === "crossing" && f.subject.id === crossing.id).map((f) => <FindingCard key={f.code} finding={f} chosen />)}
       <Field label="Scale" mono value={crossing.factor ? String(crossing.factor) : ""} placeholder="× 1" onBegin={editor.begin} onCommit={async (text) => editor.commit(`changed the scale ${about}`, { factor: factor(text) })} />
       <Field label="Offset" mono value={crossing.offset ? String(crossing.offset) : ""} placeholder="0" onBegin={editor.begin} onCommit={async (text) => editor.commit(`changed the offset ${about}`, { offset: factor(text) })} />
       <Field label="Moves by" unit={crossing.target.unit || undefined} mono value={crossing.deadband ? String(crossing.deadband) : ""} placeholder="any change" onBegin={editor.begin} onCommit={async (text) => editor.commit(`changed the deadband ${about}`, { deadband: factor(text) })} />
       <Field label="Carries" value={crossing.off ? "off" : "on"} options={[{ value: "on", title: "yes" }, { value: "off", title: "no, switched off" }]} onBegin={editor.begin} onCommit={(text) => editor.commit(`switched the crossing to ${crossing.target.name} ${text}`, { off: text === "off" })} />
       <Field label="Remark" value={crossing.remark ?? ""} onBegin={editor.begin} onCommit={(text) => editor.commit(`changed the remark ${about}`, { remark: text })} />
-      <p className="small soft mt-3">The target becomes the source × scale + offset, in the target’s own unit, and is written when it differs by the deadband or more from what was written last. While the source cannot be read, the target keeps its last value.</p>
+      <p className="small soft mt-3">The target becomes the source × scale + offset, in the target’s own unit, and is written when it differs by the deadband or more from what was written last. While the source has no good value, the target keeps its last one. On the plant a crossing writes nothing until it is released by name.</p>
       <button type="button" className="button danger mt-5" onClick={() => void remove()}>Remove the crossing</button>
     </aside>
   );

@@ -114,7 +114,7 @@ function Writer({ id, unit }: { id: string; unit: string }) {
     setBusy(false);
   };
   const prepare = () => guarded(async () => { setResult(undefined); setOrder(await post<WriteOrder>("/api/write/prepare", { point: id, text })); });
-  const write = () => guarded(async () => { setResult(await post<WriteResult>("/api/write", { point: id, text })); setOrder(undefined); });
+  const write = () => guarded(async () => { setResult(await post<WriteResult>("/api/write", { token: order?.token ?? "" })); setOrder(undefined); });
   const rows: [string, string][] = order ? [["Device", `${order.device}, ${order.target}`], ["Point", order.name], ["Address", order.address], ["Function", order.function], ["Now", order.oldAtMs ? `${order.old} ${unit}` : "not read"], ["Then", `${order.new} ${unit}`], ["Words", order.words]] : [];
   return (
     <section className="mt-4">
@@ -125,17 +125,22 @@ function Writer({ id, unit }: { id: string; unit: string }) {
       </div>
       {!order && problem && <ProblemNotice problem={problem} />}
       {result && (
-        <div className={"notice mt-2 " + (result.ok ? "good" : "")} role="status" data-testid="written"><b>{result.sentence}</b>{result.readBack && <> It reads <span className="mono">{result.readBack}</span> {unit}.</>}</div>
+        <div className={"notice mt-2 " + (result.ok ? "good" : result.state === "not known" ? "doubt" : "")} role="status" data-testid="written"><b>{result.sentence}</b>{result.readBack && <> It reads <span className="mono">{result.readBack}</span> {unit}.</>}</div>
       )}
       <Dialog open={!!order} onClose={() => setOrder(undefined)} title={order?.mode === "plant" ? "Write to the plant?" : "Write to the bench?"}>
         {order && (
           <>
             <table className="rows mb-3"><tbody>{rows.map(([key, v]) => <tr key={key}><td className="soft small">{key}</td><td className={key === "Then" ? "mono font-semibold" : "mono"}>{v}</td></tr>)}</tbody></table>
             {order.lost && <div className="notice doubt mb-3">{order.lost}.</div>}
+            {order.locked && <div className="notice doubt mb-3"><b>Writing to the plant is locked.</b> Unlock it for some minutes in the bar above, then prepare this write again.</div>}
             {problem && <ProblemNotice problem={problem} />}
             <div className="mt-3 flex justify-end gap-2">
               <button type="button" className="button" onClick={() => setOrder(undefined)}>Do not write</button>
-              <button type="button" className="button main" disabled={busy} onClick={() => void write()}>Write {order.new} {unit}</button>
+              {problem || order.locked ? (
+                <button type="button" className="button main" disabled={busy} onClick={() => void prepare()}>Prepare it again</button>
+              ) : (
+                <button type="button" className="button main" disabled={busy} onClick={() => void write()}>Write {order.new} {unit}</button>
+              )}
             </div>
           </>
         )}

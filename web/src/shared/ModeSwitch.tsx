@@ -1,3 +1,4 @@
+import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { post } from "../api/client";
 import { useLiveState } from "../api/live";
@@ -18,7 +19,7 @@ export function ModeSwitch() {
       </div>
       <Dialog open={asking} onClose={() => setAsking(false)} title="Go to the plant?">
         <p className="mb-2">From then on Ferry talks to the real devices at the addresses of the site. What runs on the bench is stopped first.</p>
-        <p className="mb-4">Nothing is asked until you start a run or try a link. Writing stays locked until you unlock it.</p>
+        <p className="mb-4">Nothing is asked until you start a run or try a link. Writing by hand stays locked until you unlock it, and no crossing writes until you release it by name.</p>
         <div className="flex justify-end gap-2">
           <button type="button" className="button" onClick={() => setAsking(false)}>Stay on the bench</button>
           <button type="button" className="button main" onClick={() => { setAsking(false); void go("plant"); }}>Go to the plant</button>
@@ -38,15 +39,16 @@ export function PlantLock() {
       <b>Plant: these are real devices.</b>
       {state.unlockedMs > 0 ? (
         <>
-          <span>Writing is unlocked for {minutes} more {minutes === 1 ? "minute" : "minutes"}.</span>
-          <button type="button" className="button tight" onClick={() => void unlock(0)}>Lock now</button>
+          <span>Writing by hand is unlocked for {minutes} more {minutes === 1 ? "minute" : "minutes"}.</span>
         </>
       ) : (
         <>
-          <span>Writing is locked.</span>
+          <span>Writing by hand is locked.</span>
           {[5, 15].map((n) => <button key={n} type="button" className="button tight" onClick={() => void unlock(n)}>Unlock for {n} minutes</button>)}
         </>
       )}
+      {state.released.length > 0 && <Link to="/crossings" className="underline">{state.released.length === 1 ? "One crossing writes." : `${state.released.length} crossings write.`}</Link>}
+      {(state.unlockedMs > 0 || state.released.length > 0) && <button type="button" className="button tight" onClick={() => void unlock(0)}>Lock now</button>}
     </div>
   );
 }
