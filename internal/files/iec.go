@@ -120,6 +120,9 @@ type iecDocument struct {
 	variables []iecVariable
 }
 
+// mostXML bounds a document, in octets: read, it takes some ten times as much.
+const mostXML = 24 << 20
+
 // mostXMLDepth bounds nesting, against documents made to exhaust the stack.
 const mostXMLDepth = 100
 
@@ -195,6 +198,9 @@ func scanIEC(data []byte) (*iecDocument, error) {
 // Where a member lies follows from the address of its variable and the
 // word-aligned layout; register maps take packed registers.
 func readIEC(data []byte, scheme address.Scheme) (*Source, error) {
+	if len(data) > mostXML {
+		return nil, problem.New("too-large", fmt.Sprintf("The document is larger than %d MB.", mostXML>>20), "Export the variables by parts.")
+	}
 	doc, err := scanIEC(data)
 	if err != nil {
 		return nil, problem.New("not-a-table", "The file is no IEC 61131-10 document: "+err.Error()+".", "Export global variables from the programming tool in the XML format of IEC 61131-10.")

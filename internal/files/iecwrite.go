@@ -89,7 +89,8 @@ func WriteIEC(w io.Writer, name, created string, structures []site.Structure, ma
 				t = outType{TypeName: names[m.Structure]}
 			}
 			if m.Count > 0 {
-				t = outType{Defined: &outDefined{Kind: "ArrayTypeSpec", BaseType: &t, Dimension: &iecDimension{Number: 1}}}
+				element := t
+				t = outType{Defined: &outDefined{Kind: "ArrayTypeSpec", BaseType: &element, Dimension: &iecDimension{Number: 1}}}
 				t.Defined.Dimension.Index.Lower, t.Defined.Dimension.Index.Upper = strconv.Itoa(m.First), strconv.Itoa(m.First+m.Count-1)
 			}
 			d.Spec.Members = append(d.Spec.Members, variable{XMLName: xml.Name{Local: "Member"}, Name: m.Name, Type: t})

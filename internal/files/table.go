@@ -8,6 +8,7 @@ import (
 	"io"
 	"strconv"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"ferry/internal/core/problem"
@@ -16,7 +17,7 @@ import (
 
 // MostCells bounds a table that is read, against files that were made to fill
 // the memory.
-const MostCells = 5_000_000
+const MostCells = 2_000_000
 
 // ReadTable reads a table of text: RFC 4180 with commas, or with semicolons or
 // tabs as spreadsheets write and copy it, with or without a byte order mark,
@@ -108,10 +109,16 @@ func outsideQuotes(line string, c rune) (n int) {
 }
 
 // guard keeps a spreadsheet from taking a text for a formula: such a text gets
-// an apostrophe in front, which spreadsheets show as nothing.
+// an apostrophe in front, which spreadsheets show as nothing. What spreadsheets
+// skip in front of a formula (blanks, line ends, marks without a width) and what
+// they take for its signs (the full-width ones) counts too.
 func guard(cell string) string {
-	if cell == "" || !strings.ContainsRune("=+-@\t\r'", rune(cell[0])) {
-		return cell
+	rest := strings.TrimLeftFunc(cell, func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) || unicode.Is(unicode.Cf, r) })
+	if cell == "" || cell[0] != '\'' && !strings.ContainsRune("\t\r\n", rune(cell[0])) && !strings.HasPrefix(rest, "'") {
+		first, _ := utf8.DecodeRuneInString(rest)
+		if rest == "" || !strings.ContainsRune("=+-@\uFF1D\uFF0B\uFF0D\uFF20", first) {
+			return cell
+		}
 	}
 	if _, err := strconv.ParseFloat(cell, 64); err == nil {
 		return cell
@@ -121,7 +128,7 @@ func guard(cell string) string {
 
 // unguard is the inverse of guard.
 func unguard(cell string) string {
-	if len(cell) > 1 && cell[0] == '\'' && strings.ContainsRune("=+-@\t\r'", rune(cell[1])) {
+	if len(cell) > 1 && cell[0] == '\'' && guard(cell[1:]) == cell {
 		return cell[1:]
 	}
 	return cell

@@ -1,9 +1,13 @@
 package files
 
 import (
+	"archive/zip"
+	"bufio"
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/xuri/excelize/v2"
@@ -12,15 +16,86 @@ import (
 	"ferry/internal/core/regmap"
 )
 
-// mostUnzipped bounds what a workbook may unpack to, against archives that were
-// made to fill the memory.
-const mostUnzipped = 512 << 20
+// Bounds of a workbook, against archives that were made to fill the memory: what
+// it may unpack to, how many parts and sheets it may have, the longest text that
+// cells share, and all text of a sheet, in octets.
+const (
+	mostUnzipped = 128 << 20
+	mostParts    = 2000
+	mostSheets   = 100
+	longestText  = 8 << 10
+	mostText     = 64 << 20
+)
+
+// checkWorkbook unpacks a workbook once, keeps nothing, and refuses it if it is
+// more than any table. A workbook says of itself how large it is; that is not
+// believed.
+func checkWorkbook(data []byte) error {
+	tooLarge := func(what, do string) error { return problem.New("too-large", what, do) }
+	archive, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
+	if err != nil {
+		return problem.New("not-a-table", "The file is no workbook that can be read: "+err.Error()+".", "Save it from the spreadsheet as XLSX or CSV, without a password.")
+	}
+	if len(archive.File) > mostParts {
+		return tooLarge(fmt.Sprintf("The workbook has %d parts.", len(archive.File)), "Save only the sheet of the table.")
+	}
+	total := int64(0)
+	for _, f := range archive.File {
+		part, err := f.Open()
+		if err != nil {
+			return problem.New("not-a-table", "A part of the workbook cannot be read: "+err.Error()+".", "Save it again from the spreadsheet.").At(f.Name)
+		}
+		shares := strings.EqualFold(f.Name, "xl/sharedStrings.xml")
+		n, longest, err := unpack(part, mostUnzipped-total, shares)
+		_ = part.Close() // it was read, and nothing was written
+		if err != nil {
+			return problem.New("not-a-table", "A part of the workbook cannot be read: "+err.Error()+".", "Save it again from the spreadsheet.").At(f.Name)
+		}
+		if total += n; total >= mostUnzipped {
+			return tooLarge(fmt.Sprintf("The workbook unpacks to more than %d MB.", mostUnzipped>>20), "Save only the table, as CSV or in a workbook of its own.")
+		}
+		if longest > longestText {
+			return tooLarge(fmt.Sprintf("A cell of the workbook holds a text of %d characters or more.", longestText), "Take that text out.")
+		}
+	}
+	return nil
+}
+
+// unpack reads up to most octets of a part, and finds the longest shared text.
+func unpack(part io.Reader, most int64, shares bool) (n int64, longest int, err error) {
+	r := bufio.NewReaderSize(io.LimitReader(part, most), 64<<10)
+	if !shares {
+		n, err = io.Copy(io.Discard, r)
+		return n, 0, err
+	}
+	// Each shared text is an element si; whatever is inside counts.
+	at := 0
+	for {
+		chunk, err := r.ReadSlice('>')
+		n += int64(len(chunk))
+		at += len(chunk)
+		if bytes.HasSuffix(chunk, []byte("</si>")) || bytes.HasSuffix(chunk, []byte("<si>")) || bytes.HasSuffix(chunk, []byte("<si/>")) {
+			at = 0
+		}
+		longest = max(longest, at)
+		switch {
+		case errors.Is(err, bufio.ErrBufferFull):
+		case errors.Is(err, io.EOF):
+			return n, longest, nil
+		case err != nil:
+			return n, longest, err
+		}
+	}
+}
 
 // ReadWorkbook reads one sheet of an XLSX workbook (ISO/IEC 29500), the first
 // with anything in it if sheet is empty, and lists the sheets. Cells come as
 // the values that they hold, not as they are formatted.
 func ReadWorkbook(data []byte, sheet string) (rows []regmap.Row, sheets []string, chosen string, err error) {
-	f, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{RawCellValue: true, UnzipSizeLimit: mostUnzipped, UnzipXMLSizeLimit: 64 << 20})
+	if err := checkWorkbook(data); err != nil {
+		return nil, nil, "", err
+	}
+	f, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{RawCellValue: true, UnzipSizeLimit: mostUnzipped, UnzipXMLSizeLimit: 16 << 20})
 	if err != nil {
 		return nil, nil, "", problem.New("not-a-table", "The file is no workbook that can be read: "+err.Error()+".", "Save it from the spreadsheet as XLSX or CSV, without a password.")
 	}
@@ -29,7 +104,9 @@ func ReadWorkbook(data []byte, sheet string) (rows []regmap.Row, sheets []string
 			err = closeErr
 		}
 	}()
-	sheets = f.GetSheetList()
+	if sheets = f.GetSheetList(); len(sheets) > mostSheets {
+		return nil, nil, "", problem.New("too-large", fmt.Sprintf("The workbook has %d sheets.", len(sheets)), "Save only the sheet of the table.")
+	}
 	if sheet != "" {
 		rows, err = sheetRows(f, sheet)
 		return rows, sheets, sheet, err
@@ -48,7 +125,7 @@ func sheetRows(f *excelize.File, sheet string) ([]regmap.Row, error) {
 	if err != nil {
 		return nil, problem.New("no-sheet", "The workbook has no sheet "+sheet+".", "Choose one of its sheets.")
 	}
-	rows, cells := []regmap.Row{}, 0
+	rows, cells, text := []regmap.Row{}, 0, 0
 	for line := 1; it.Next(); line++ {
 		record, err := it.Columns()
 		if err != nil {
@@ -62,7 +139,15 @@ func sheetRows(f *excelize.File, sheet string) ([]regmap.Row, error) {
 		}
 		for i := range record {
 			record[i] = tidyNumber(record[i])
+			text += len(record[i])
 		}
+		if text > mostText {
+			return nil, problem.New("too-large", fmt.Sprintf("The sheet holds more than %d MB of text.", mostText>>20), "Bring it in by parts.").At(sheet)
+		}
+		for len(record) > 0 && record[len(record)-1] == "" {
+			record = record[:len(record)-1]
+		}
+		record = slices.Clip(slices.Clone(record)) // cells far to the right leave no room behind
 		rows = append(rows, regmap.Row{Line: line, Cells: record})
 	}
 	if err := it.Error(); err != nil {

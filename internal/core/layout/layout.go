@@ -82,7 +82,11 @@ func (p Place) Register() (register, bit int) {
 }
 
 // MostPlaces bounds a layout, against arrays of arrays that fill the memory.
-const MostPlaces = 200_000
+const MostPlaces = 100_000
+
+// longestPath bounds the names of elements, which grow with each structure in
+// another.
+const longestPath = 1000
 
 // Lay lays out one t by a rule and returns the places of its elementary values
 // and its size in bytes. It fails if t is unknown to itself (a structure inside
@@ -91,7 +95,10 @@ func Lay(t *Type, rule Rule) ([]Place, int, error) {
 	if !rule.Known() {
 		return nil, 0, fmt.Errorf("layout rule %q is not known: use registers, words or natural", rule)
 	}
-	l := layer{rule: rule}
+	l := layer{rule: rule, widest: map[*Type]int{}}
+	if err := l.sound(t, map[*Type]bool{}, 0); err != nil {
+		return nil, 0, err
+	}
 	if err := l.structure(t, "", nil, false); err != nil {
 		return nil, 0, err
 	}
@@ -105,9 +112,56 @@ func Lay(t *Type, rule Rule) ([]Place, int, error) {
 type layer struct {
 	rule   Rule
 	places []Place
-	at     int // next free byte
-	bit    int // bits used of the byte (of the register) before at, 0 for none
-	open   []*Type
+	at     int           // next free byte
+	bit    int           // bits used of the byte (of the register) before at, 0 for none
+	steps  int           // elements and structures gone through
+	widest map[*Type]int // alignment of each structure
+}
+
+// mostSteps bounds the work of a layout, reserves and structures of nothing
+// included; mostDepth how deep structures may nest.
+const (
+	mostSteps = 4 * MostPlaces
+	mostDepth = 64
+)
+
+// sound refuses a structure that contains itself, or is nested too deeply. Each
+// structure is looked at once, however often it stands inside another.
+func (l *layer) sound(t *Type, open map[*Type]bool, depth int) error {
+	if open[t] {
+		return fmt.Errorf("the structure %s contains itself", t.Name)
+	}
+	if depth > mostDepth {
+		return fmt.Errorf("structures are nested more than %d deep", mostDepth)
+	}
+	if l.widest[t] != 0 {
+		return nil
+	}
+	open[t] = true
+	widest := 1
+	for i := range t.Members {
+		m := &t.Members[i]
+		switch {
+		case m.Of != nil:
+			if err := l.sound(m.Of, open, depth+1); err != nil {
+				return err
+			}
+			widest = max(widest, l.widest[m.Of])
+		case !m.PartOfUnit && m.Bits > 0:
+			widest = max(widest, l.width(m.Bits/8))
+		}
+	}
+	delete(open, t)
+	l.widest[t] = widest
+	return nil
+}
+
+// step counts the work.
+func (l *layer) step() error {
+	if l.steps++; l.steps > mostSteps {
+		return fmt.Errorf("the structure has more than %d elements", MostPlaces)
+	}
+	return nil
 }
 
 func (l *layer) align(to int) {
@@ -120,13 +174,12 @@ func (l *layer) align(to int) {
 func (l *layer) flush() { l.bit = 0 }
 
 func (l *layer) structure(t *Type, path string, members []int, reserve bool) error {
-	for _, outer := range l.open {
-		if outer == t {
-			return fmt.Errorf("the structure %s contains itself", t.Name)
-		}
+	if err := l.step(); err != nil {
+		return err
 	}
-	l.open = append(l.open, t)
-	defer func() { l.open = l.open[:len(l.open)-1] }()
+	if len(path) > longestPath {
+		return fmt.Errorf("the name %s… is longer than %d characters", path[:40], longestPath)
+	}
 	l.flush()
 	l.align(l.alignment(t))
 	for i := range t.Members {
@@ -174,6 +227,9 @@ func (l *layer) member(m *Member, path string, members []int, reserve bool) erro
 func (l *layer) element(m *Member, path string, members []int, reserve bool) error {
 	if m.Of != nil {
 		return l.structure(m.Of, path, members, reserve)
+	}
+	if err := l.step(); err != nil {
+		return err
 	}
 	if len(l.places) >= MostPlaces {
 		return fmt.Errorf("the structure has more than %d elements", MostPlaces)
@@ -252,17 +308,5 @@ func (l *layer) alignment(t *Type) int {
 	if l.rule != Natural {
 		return 2
 	}
-	widest := 1
-	for i := range t.Members {
-		m := &t.Members[i]
-		switch {
-		case m.Of != nil && len(l.open) < 64: // deeper than that it contains itself, which structure reports
-			l.open = append(l.open, t)
-			widest = max(widest, l.alignment(m.Of))
-			l.open = l.open[:len(l.open)-1]
-		case m.Of == nil && !m.PartOfUnit:
-			widest = max(widest, l.width(m.Bits/8))
-		}
-	}
-	return widest
+	return l.widest[t]
 }

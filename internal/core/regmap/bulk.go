@@ -97,7 +97,7 @@ func advance(area address.Area, at address.Address, p *site.Point, step int) (ad
 // Duplicate returns copies of points, without ids: times over, each copy with
 // its addresses shifted once more and its names counted on once more.
 func Duplicate(scheme address.Scheme, points []*site.Point, times, shift, count int) ([]site.Point, error) {
-	if times < 1 || times*len(points) > MostBulk {
+	if times < 1 || len(points) == 0 || times > MostBulk/len(points) {
 		return nil, fmt.Errorf("give 1 or more copies, and at most %d points", MostBulk)
 	}
 	var copies []site.Point

@@ -181,6 +181,9 @@ func (v *validator) structure(s *Site, t *Structure) {
 	names := map[string]bool{}
 	for i := range t.Members {
 		m := &t.Members[i]
+		if len(m.Name) > 200 || len(m.Remark) > 2000 {
+			v.fail(where, "a member's name or remark is too long.", "Names hold 200 characters, remarks 2000.")
+		}
 		if m.Name == "" || names[m.Name] {
 			v.fail(where, fmt.Sprintf("the member name %q is empty or stands twice.", m.Name), "Names are unique within a structure.")
 		}
@@ -192,14 +195,25 @@ func (v *validator) structure(s *Site, t *Structure) {
 			v.fail(where, fmt.Sprintf("member %s: %s.", m.Name, err), "")
 		}
 	}
+	if v.first != nil {
+		return // laying out is the dear part
+	}
 	laid, err := s.Laid(t)
+	var places []layout.Place
 	if err == nil {
-		_, _, err = layout.Lay(laid, layout.Natural)
+		places, _, err = layout.Lay(laid, layout.Natural)
 	}
 	if err != nil {
 		v.fail(where, err.Error()+".", "")
 	}
+	if v.places += len(places); v.places > mostPlaces {
+		v.fail(where, fmt.Sprintf("with it the structures of the site have more than %d elements.", mostPlaces), "Make its arrays smaller, or remove structures that are not used.")
+	}
 }
+
+// mostPlaces bounds the elements of all structures together: they are laid out
+// at every change of the site.
+const mostPlaces = 400_000
 
 func (v *validator) placements(s *Site, where string, d *Device) {
 	ids := map[string]bool{}

@@ -23,6 +23,9 @@ func (s *Site) Validate() error {
 	if strings.TrimSpace(s.Name) == "" {
 		v.fail("site", "the site has no name.", "Give it one.")
 	}
+	if v.bounds(s); v.first != nil {
+		return v.first // checking it in full could take for ever
+	}
 	for i := range s.Lines {
 		v.line(&s.Lines[i])
 	}
@@ -60,10 +63,53 @@ func (s *Site) Validate() error {
 	return nil
 }
 
+// Bounds of a site: what can be kept can also be checked, compiled and shown.
+const (
+	MostLines      = 500
+	MostDevices    = 5_000
+	MostLinks      = 5_000
+	MostPoints     = 250_000
+	MostCrossings  = 20_000
+	MostStructures = 1_000
+	MostDatasheets = 1_000
+	MostHeadings   = 2_000
+	mostPorts      = 64
+)
+
+func (v *validator) bounds(s *Site) {
+	points, ports := 0, 0
+	for i := range s.Devices {
+		points += len(s.Devices[i].Points)
+		ports = max(ports, len(s.Devices[i].Ports))
+	}
+	for i := range s.Datasheets {
+		points += len(s.Datasheets[i].Points)
+	}
+	for _, b := range []struct {
+		count, most int
+		what        string
+	}{
+		{len(s.Lines), MostLines, "lines"}, {len(s.Devices), MostDevices, "devices"}, {len(s.Links), MostLinks, "links"}, {points, MostPoints, "points"},
+		{len(s.Crossings), MostCrossings, "crossings"}, {len(s.Structures), MostStructures, "structures"}, {len(s.Datasheets), MostDatasheets, "datasheets"},
+		{len(s.Headings), MostHeadings, "recognised headings"}, {ports, mostPorts, "ports on one device"},
+	} {
+		if b.count > b.most {
+			v.fail("site", fmt.Sprintf("%d %s: a site holds up to %d.", b.count, b.what, b.most), "Make two sites of it.")
+		}
+	}
+	for i := range s.Structures {
+		if len(s.Structures[i].Members) > 2_000 {
+			v.fail(fmt.Sprintf("structure %q", s.Structures[i].Name), "it has more than 2 000 members.", "Nest them in structures of their own.")
+		}
+	}
+}
+
 type validator struct {
 	first *problem.Problem
 	names map[string]string // kind and lower-case name -> where
 	ids   map[string]string // id -> where
+
+	places int // elements of the structures so far
 }
 
 func (v *validator) fail(where, sentence, do string) {
