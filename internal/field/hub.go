@@ -527,8 +527,7 @@ func (h *Hub) Findings(s *site.Site, now time.Time) []finding.Finding {
 		h.mu.Unlock()
 		found = append(found, diagnose.Still(&s.Devices[i], habits)...)
 	}
-	finding.Sort(found)
-	return found
+	return diagnose.Join(found)
 }
 
 // forget drops evidence and measurements of a link, as when it starts anew.

@@ -52,11 +52,20 @@ type Finding struct {
 	Fixes []Fix `json:"fixes,omitempty"`
 }
 
-// Fix is one way of putting a finding right: cells of a map, with what they
-// hold now and would hold then.
+// Fix is one way of putting a finding right: cells of a map, or a setting of a
+// link, with what they hold now and would hold then.
 type Fix struct {
-	Title string    `json:"title"`
-	Cells []CellFix `json:"cells"`
+	Title   string      `json:"title"`
+	Cells   []CellFix   `json:"cells"`
+	Setting *SettingFix `json:"setting,omitempty"`
+}
+
+// SettingFix is a setting of a link that a fix changes.
+type SettingFix struct {
+	Link string `json:"link"`
+	Key  string `json:"key"`
+	Was  int    `json:"was"`
+	Will int    `json:"will"`
 }
 
 // CellFix is one cell that a fix changes.

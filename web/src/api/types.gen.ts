@@ -458,6 +458,7 @@ export interface Subject {
 export interface Fix {
   title: string;
   cells: CellFix[];
+  setting?: SettingFix;
 }
 export interface CellFix {
   point: string;
@@ -465,6 +466,12 @@ export interface CellFix {
   column: string;
   was: string;
   will: string;
+}
+export interface SettingFix {
+  link: string;
+  key: string;
+  was: number;
+  will: number;
 }
 export interface NameRule {
   key: string;

@@ -1,8 +1,9 @@
 import { Dialog as Radix, Tooltip } from "radix-ui";
 import { useEffect, useId, useRef, useState, type ReactNode } from "react";
-import { problemOf } from "../api/client";
-import type { Finding, Live, Problem } from "../api/types.gen";
+import { problemOf, useEdit, useSite } from "../api/client";
+import type { Finding, Fix, Live, Problem } from "../api/types.gen";
 import { Mark, markOf } from "./Mark";
+import { attempt, say } from "./toast";
 
 /** Says what happened, where, and what to do. */
 export function ProblemNotice({ problem }: { problem: Problem }) {
@@ -140,6 +141,22 @@ export function FindingCard({ finding, chosen, onClick }: { finding: Finding; ch
       </span>
     </button>
   );
+}
+
+/** What Ferry can set itself to put a finding right. */
+export function SettingFixes({ finding }: { finding: Finding }) {
+  const { data: site } = useSite();
+  const edit = useEdit();
+  const fixes = (finding.fixes ?? []).filter((f) => f.setting);
+  if (!fixes.length || !site) return null;
+  const apply = (fix: Fix) => attempt(async () => {
+    const link = site.links.find((l) => l.id === fix.setting?.link);
+    if (!link || !fix.setting) return;
+    const { faceToFace: _f, ...after } = link;
+    await edit(fix.title, [{ kind: "link", id: link.id, base: site.versions["link:" + link.id] ?? 0, after: { ...after, settings: { ...after.settings, [fix.setting.key]: fix.setting.will } } }]);
+    say(`Done: ${fix.title}. Ctrl Z takes it back.`);
+  });
+  return <div className="-mt-1 mb-3 flex flex-wrap gap-2">{fixes.map((fix) => <button key={fix.title} type="button" className="button tight" onClick={() => void apply(fix)}>{fix.title}, in place of {fix.setting?.was} ms</button>)}</div>;
 }
 
 export function Empty({ title, children }: { title: string; children: ReactNode }) {

@@ -1,12 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useParams } from "@tanstack/react-router";
-import { useEffect, useState } from "react";
+import { Fragment, useEffect, useState } from "react";
 import { get, useSite } from "../api/client";
 import { useLiveState } from "../api/live";
 import type { Exchange, Finding } from "../api/types.gen";
 import { FaultSelect } from "../lines/FaultSelect";
 import { count } from "../Shell";
-import { FindingCard } from "../shared/ui";
+import { FindingCard, SettingFixes } from "../shared/ui";
 import { BytesView } from "./BytesView";
 import { Ladder } from "./Ladder";
 
@@ -38,10 +38,13 @@ export function TrafficPage() {
         <h2 className="mb-2">What is wrong, worst first</h2>
         {wrong.length === 0 && <p className="soft mb-3">{state.running.length ? "Nothing that Ferry can see." : "Nothing in the plan. Start a run to see the traffic."}</p>}
         {wrong.map((f) => (
-          <FindingCard key={keyOf(f) + (f.subject.column ?? "")} finding={f} chosen={f === chosen}
+          <Fragment key={keyOf(f) + (f.subject.column ?? "")}>
+          <FindingCard finding={f} chosen={f === chosen}
             onClick={() => void (f === chosen && f.subject.kind === "point" && f.subject.device
               ? navigate({ to: "/points/$device/$point", params: { device: f.subject.device, point: f.subject.id } })
               : navigate({ to: "/traffic/finding/$key", params: { key: keyOf(f) } }))} />
+          <SettingFixes finding={f} />
+          </Fragment>
         ))}
         {state.mode === "bench" && (
           <section className="mt-auto pt-4">
