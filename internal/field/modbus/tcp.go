@@ -82,7 +82,7 @@ type conn struct {
 	calledOff   atomic.Bool // Break was called
 	transaction uint16
 	first       uint16
-	earlier     uint16 // last transaction of the connection before
+	earlier     uint16            // last transaction of the connection before
 	sent        [recent]time.Time // when each of the last requests went out, by its transaction
 	request     []byte
 	batch       []byte // requests that are under way together
