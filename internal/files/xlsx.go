@@ -45,11 +45,13 @@ func checkWorkbook(data []byte) error {
 		if err != nil {
 			return problem.New("not-a-table", "A part of the workbook cannot be read: "+err.Error()+".", "Save it again from the spreadsheet.").At(f.Name)
 		}
-		shares := strings.EqualFold(f.Name, "xl/sharedStrings.xml")
-		n, longest, err := unpack(part, mostUnzipped-total, shares)
+		n, longest, cells, err := unpack(part, mostUnzipped-total)
 		_ = part.Close() // it was read, and nothing was written
 		if err != nil {
 			return problem.New("not-a-table", "A part of the workbook cannot be read: "+err.Error()+".", "Save it again from the spreadsheet.").At(f.Name)
+		}
+		if cells > MostCells {
+			return tooLarge(fmt.Sprintf("A sheet has more than %d cells.", MostCells), "Bring it in by parts.")
 		}
 		if total += n; total >= mostUnzipped {
 			return tooLarge(fmt.Sprintf("The workbook unpacks to more than %d MB.", mostUnzipped>>20), "Save only the table, as CSV or in a workbook of its own.")
@@ -61,29 +63,33 @@ func checkWorkbook(data []byte) error {
 	return nil
 }
 
-// unpack reads up to most octets of a part, and finds the longest shared text.
-func unpack(part io.Reader, most int64, shares bool) (n int64, longest int, err error) {
+// unpack reads up to most octets of a part. It finds the longest text that cells
+// share (an element si; whatever is inside counts) and counts the cells
+// (elements c), whichever part they stand in.
+func unpack(part io.Reader, most int64) (n int64, longest, cells int, err error) {
 	r := bufio.NewReaderSize(io.LimitReader(part, most), 64<<10)
-	if !shares {
-		n, err = io.Copy(io.Discard, r)
-		return n, 0, err
-	}
-	// Each shared text is an element si; whatever is inside counts.
-	at := 0
+	share, within := 0, false
 	for {
-		chunk, err := r.ReadSlice('>')
+		chunk, err := r.ReadSlice('>') // one tag, with the text before it
 		n += int64(len(chunk))
-		at += len(chunk)
-		if bytes.HasSuffix(chunk, []byte("</si>")) || bytes.HasSuffix(chunk, []byte("<si>")) || bytes.HasSuffix(chunk, []byte("<si/>")) {
-			at = 0
+		tag := chunk[bytes.LastIndexByte(chunk, '<')+1:]
+		if share += len(chunk); within {
+			longest = max(longest, share)
 		}
-		longest = max(longest, at)
+		switch {
+		case bytes.HasPrefix(tag, []byte("si>")):
+			share, within = 0, true
+		case bytes.HasPrefix(tag, []byte("/si>")):
+			within = false
+		case len(tag) > 1 && tag[0] == 'c' && (tag[1] == '>' || tag[1] == ' ' || tag[1] == '/'):
+			cells++
+		}
 		switch {
 		case errors.Is(err, bufio.ErrBufferFull):
 		case errors.Is(err, io.EOF):
-			return n, longest, nil
+			return n, longest, cells, nil
 		case err != nil:
-			return n, longest, err
+			return n, longest, cells, err
 		}
 	}
 }

@@ -262,7 +262,7 @@ func (c *lineConn) answer(h *hearing, reading bool) (reply field.Reply, ok bool,
 			}
 			whole, _ := c.framing.AnswerLen(c.in)
 			if whole > 0 && len(c.in) >= whole {
-				if reply, err := judge(c.framing, c.request, c.in[:whole]); err == nil && (len(c.in) == whole || c.isRequest(c.in[whole:])) {
+				if reply, err := judge(c.framing, c.request, c.in[:whole]); err == nil && (len(c.in) == whole || c.isRequest(c.in[whole:]) || c.owesLike(c.in[:whole])) {
 					return reply, true, nil
 				}
 			}
@@ -379,6 +379,12 @@ func (c *lineConn) paid(unit byte, pdu []byte) bool {
 	return true
 }
 
+// owesLike reports whether the unit of a frame owes an answer that looks like it.
+func (c *lineConn) owesLike(frame []byte) bool {
+	unit, pdu, err := c.framing.Open(frame)
+	return err == nil && slices.ContainsFunc(c.owes, func(o owed) bool { return o.matches(unit, pdu) })
+}
+
 // settle finds out whether an answer belongs to its request, where the unit
 // still owes others like it: the line is listened to until those must have come.
 // What comes last is the answer to what was asked last.
@@ -403,14 +409,14 @@ func (c *lineConn) settle(h *hearing, reply *field.Reply) {
 	frames := 1
 	rest := len(reply.Answer)
 	for frames <= len(mine) {
-		n, err := c.hear(c.in[len(c.in):cap(c.in)], until)
-		if err != nil || n == 0 {
-			break
-		}
-		c.in = c.in[:len(c.in)+n]
 		next := c.in[rest:]
 		whole, _ := c.framing.AnswerLen(next)
 		if whole == 0 || len(next) < whole {
+			n, err := c.hear(c.in[len(c.in):cap(c.in)], until)
+			if err != nil || n == 0 {
+				break
+			}
+			c.in = c.in[:len(c.in)+n]
 			continue
 		}
 		another, err := judge(c.framing, c.request, next[:whole])
