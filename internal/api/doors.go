@@ -191,11 +191,20 @@ func (s *Server) takeBody(c fiber.Ctx) error {
 			return err
 		}
 	}
+	// A browser sees the answer only once all that it sends is taken: for who is
+	// known that is done, up to a point, and nothing of it is kept.
+	drop := func() {
+		if stream := c.Request().BodyStream(); stream != nil {
+			_, _ = io.Copy(io.Discard, io.LimitReader(stream, 4*MaxBody)) // what is wrong with it no longer matters
+		}
+	}
 	if packing := c.Get("Content-Encoding"); packing != "" && packing != "identity" {
+		drop()
 		return &status{415, problem.New("packed", "The body is packed, and Ferry takes none that is.", "Send it as it is.").At(packing)}
 	}
 	length := c.Request().Header.ContentLength()
 	if length > most {
+		drop()
 		return tooLarge(most)
 	}
 	if length < 0 || length > 1<<20 {
@@ -212,6 +221,7 @@ func (s *Server) takeBody(c fiber.Ctx) error {
 			return &status{400, problem.New("unreadable", "The request broke off: "+err.Error()+".", "Send it again.")}
 		}
 		if b.Len() > most {
+			drop()
 			return tooLarge(most)
 		}
 		c.Request().SetBodyRaw(b.Bytes())

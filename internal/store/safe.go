@@ -97,7 +97,7 @@ func open(ctx context.Context, dir string) (*Store, error) {
 	if err != nil {
 		return fail(err)
 	}
-	if s.reads, err = sql.Open("sqlite", "file:"+path+"?_pragma=query_only(1)&_pragma=busy_timeout(5000)"); err != nil {
+	if s.reads, err = sql.Open("sqlite", uri(path)+"?_pragma=query_only(1)&_pragma=busy_timeout(5000)"); err != nil {
 		return fail(err)
 	}
 	s.reads.SetMaxOpenConns(4)
@@ -225,7 +225,7 @@ func (s *Store) KeepCopy(ctx context.Context) error {
 	if _, err := os.Stat(path); err == nil {
 		return nil
 	}
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(s.dir, siteFile)+"?_pragma=busy_timeout(5000)")
+	db, err := sql.Open("sqlite", uri(filepath.Join(s.dir, siteFile))+"?_pragma=busy_timeout(5000)")
 	if err != nil {
 		return err
 	}

@@ -72,10 +72,15 @@ func Open(ctx context.Context, dir string, first func() *site.Site) (*Store, err
 // know: what was damaged, and what was kept of it.
 func (s *Store) Notices() []string { return s.notices }
 
+// uri names a file to SQLite, whatever its path holds.
+func uri(path string) string {
+	return "file:" + strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(path)
+}
+
 // connect opens one file, brings its tables up to date and sees to it that this
 // version knows them all. copied, if set, is called before they are changed.
 func connect(ctx context.Context, path, synchronous string, migrations fs.FS, folder string, copied func(*sql.DB, int64) error) (*sql.DB, error) {
-	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(WAL)&_pragma=synchronous("+synchronous+")&_pragma=busy_timeout(5000)&_pragma=foreign_keys(1)")
+	db, err := sql.Open("sqlite", uri(path)+"?_pragma=journal_mode(WAL)&_pragma=synchronous("+synchronous+")&_pragma=busy_timeout(5000)&_pragma=foreign_keys(1)")
 	if err != nil {
 		return nil, err
 	}
