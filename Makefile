@@ -3,7 +3,7 @@
 
 GO_FLAGS = -trimpath
 
-.PHONY: demo build web gen test bench fuzz shots clean
+.PHONY: demo build web gen test bench fuzz soak shots clean
 
 demo: build
 	./bin/ferry demo
@@ -30,6 +30,11 @@ test:
 
 bench: build
 	./scripts/bench.sh
+
+# Ten minutes of random edits, starts, stops, switches of the mode, faults and
+# kills, with a plant that logs every write: SOAK=2m make soak for less.
+soak: build
+	FERRY_SOAK=$(or $(SOAK),10m) go test -count=1 -timeout 60m -run TestSoak -v ./e2e
 
 # The pictures of docs/screenshots, anew from the demo site.
 shots: build

@@ -43,14 +43,16 @@ type ferry struct {
 	url string
 	cmd *exec.Cmd
 	dir string
+	// fingerprint of the certificate, where it has one.
+	fingerprint chan string
 }
 
-var shown = regexp.MustCompile(`at (http://[0-9.:]+)`)
+var shown = regexp.MustCompile(`at (https?://[0-9.:]+)`)
 
 // start runs a command that serves, on a free port and the given data folder.
-func start(t testing.TB, command, dir string) *ferry {
+func start(t testing.TB, command, dir string, more ...string) *ferry {
 	t.Helper()
-	cmd := exec.Command(binary(t), command, "--listen", "127.0.0.1:0", "--data", dir)
+	cmd := exec.Command(binary(t), append([]string{command, "--listen", "127.0.0.1:0", "--data", dir}, more...)...)
 	cmd.Stderr = os.Stderr
 	out, err := cmd.StdoutPipe()
 	if err != nil {
@@ -59,12 +61,16 @@ func start(t testing.TB, command, dir string) *ferry {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	f := &ferry{cmd: cmd, dir: dir}
+	f := &ferry{cmd: cmd, dir: dir, fingerprint: make(chan string, 1)}
 	t.Cleanup(func() { f.kill() })
 	line := make(chan string, 1)
 	go func() {
 		s := bufio.NewScanner(out)
 		for s.Scan() {
+			if _, print, ok := strings.Cut(s.Text(), "fingerprint "); ok {
+				f.fingerprint <- print
+				continue
+			}
 			line <- s.Text()
 		}
 	}()
@@ -103,7 +109,8 @@ var chromium = sync.OnceValues(func() (context.Context, error) {
 	options := append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-dev-shm-usage", true), chromedp.Flag("hide-scrollbars", true))
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-dev-shm-usage", true), chromedp.Flag("hide-scrollbars", true),
+		chromedp.Flag("ignore-certificate-errors", true)) // those that Ferry makes itself
 	for _, name := range []string{"chromium", "chromium-browser"} {
 		if path, err := exec.LookPath(name); err == nil {
 			options = append(options, chromedp.ExecPath(path))
@@ -149,6 +156,10 @@ func (f *ferry) open(t testing.TB, path string) *browser {
 	})
 	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
 		t.Fatal(err)
+	}
+	if len(f.fingerprint) > 0 { // it asks first who is there
+		b.run(chromedp.Navigate(b.url+path), chromedp.WaitVisible(chromedp.CSS("form[aria-label='Sign in']")))
+		return b
 	}
 	b.to(path)
 	return b

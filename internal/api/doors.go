@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"net/url"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -372,6 +373,22 @@ func (s *Server) postRemoveUser(c fiber.Ctx) error {
 		return err
 	}
 	return s.getUsers(c)
+}
+
+// HealthView is what Ferry itself takes of the machine.
+type HealthView struct {
+	Goroutines int `json:"goroutines"`
+	// HeapBytes are in use after the last collection.
+	HeapBytes uint64 `json:"heapBytes"`
+}
+
+func (s *Server) getHealth(c fiber.Ctx) error {
+	if c.Query("collect") != "" {
+		runtime.GC()
+	}
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	return c.JSON(HealthView{runtime.NumGoroutine(), m.HeapAlloc})
 }
 
 // NoticesView is what somebody has to know.

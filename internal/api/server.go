@@ -81,6 +81,7 @@ func (s *Server) App() *fiber.App {
 	// besides: on a plant it needs more.
 	look, edit, plant := s.door(a, accounts.Look), s.door(a, accounts.Edit), s.door(a, accounts.Plant)
 	look.Get("/notices", s.getNotices)
+	look.Get("/health", s.getHealth)
 	plant.Get("/users", s.getUsers)
 	plant.Post("/users", s.postUser)
 	plant.Post("/users/remove", s.postRemoveUser)

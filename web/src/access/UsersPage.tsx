@@ -65,7 +65,7 @@ export function UsersPage() {
       <section className="card p-4 min-[1101px]:col-span-2">
         <h2 className="mb-2">Who signed in, or tried to</h2>
         <table className="rows" aria-label="Attempts to sign in">
-          <thead><tr><th aria-label="Result" /><th>When</th><th>Name</th><th>From</th><th>What</th></tr></thead>
+          <thead><tr><th aria-label="Result" className="w-10" /><th>When</th><th>Name</th><th>From</th><th>What</th></tr></thead>
           <tbody>
             {data.attempts.map((a, i) => (
               <tr key={i}><td><Mark kind={a.ok ? "good" : "fault"} label={a.ok ? "signed in" : "refused"} /></td><td className="mono whitespace-nowrap">{when(a.at)}</td><td className="break-words">{a.name}</td><td className="mono">{a.from}</td><td>{a.ok ? "signed in" : a.why}</td></tr>
