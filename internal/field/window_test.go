@@ -6,8 +6,10 @@ import (
 	"testing"
 
 	"ferry/internal/bench"
+	"ferry/internal/core/address"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
+	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
 
@@ -85,4 +87,32 @@ func TestPowerAndMissing(t *testing.T) {
 	if o, err := e.Prepare(context.Background(), "feeder1-05", "hand"); err != nil || o.New != "1 · hand" {
 		t.Errorf("by its name: %+v, %v", o, err)
 	}
+}
+
+// FuzzWindow: whatever a device answers to a window of registers or to a read of
+// bits, the window holds what was asked for or nothing, and Ferry goes on.
+func FuzzWindow(f *testing.F) {
+	f.Add([]byte{3, 2, 0, 7}, uint8(0))
+	f.Add([]byte{0x83, 0}, uint8(1))
+	f.Add([]byte{1, 0}, uint8(2))
+	f.Fuzz(func(t *testing.T, pdu []byte, at uint8) {
+		if len(pdu) > 250 {
+			t.Skip()
+		}
+		p := newPlant(t)
+		p.change(t, "pump-1", func(q *site.Point) { q.Address, q.Type = address.At("co", 1), value.TypeBool })
+		p.bench["pump"].behave(func(request, _ []byte) ([]byte, bool) {
+			return append(append(request[:4:4], byte((len(pdu)+1)>>8), byte(len(pdu)+1), 1), pdu...), true
+		})
+		w, err := p.ReadWindow(context.Background(), "pump", "hr", uint32(at), 40, uint32(at)+3)
+		if err == nil && (w.Start > uint32(at)+3 || w.Start+uint32(len(w.Words)) <= uint32(at)+3) {
+			t.Errorf("the window is %+v", w)
+		}
+		if _, err := p.AskEdges(context.Background(), "pump"); err != nil && strings.Contains(err.Error(), "defect") {
+			t.Error(err)
+		}
+		if _, err := p.Try(context.Background(), "to-pump"); err != nil {
+			t.Error(err)
+		}
+	})
 }

@@ -125,7 +125,11 @@ func (modbus) Parse(text, hint string) (Address, error) {
 func parseUnit(text, unit, hint string) (modbusTable, int64, error) {
 	if len(unit) > 2 {
 		if t, ok := modbusTableOf(func(t modbusTable) bool { return t.Key == unit[:2] }); ok {
-			n, err := strconv.ParseInt(unit[2:], 0, 64)
+			digits, base := unit[2:], 10 // a leading zero is no octal number to a technician
+			if hex, is := strings.CutPrefix(strings.ToLower(digits), "0x"); is {
+				digits, base = hex, 16
+			}
+			n, err := strconv.ParseInt(digits, base, 64)
 			if err != nil || unit[2] == '-' || unit[2] == '+' {
 				return t, 0, fmt.Errorf("address %q: %q is not a wire offset", text, unit[2:])
 			}

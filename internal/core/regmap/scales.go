@@ -149,12 +149,9 @@ func parseNames(text string) ([]site.Naming, error) {
 		if end > 0 {
 			number, name = part[:end], strings.TrimSpace(strings.TrimLeft(part[end:], " =:–-\t"))
 		}
-		n, err := strconv.ParseInt(number, 0, 64)
-		if err != nil {
-			// A leading zero is no octal number to a technician.
-			n, err = strconv.ParseInt(number, 10, 64)
-		}
-		if err != nil || name == "" {
+		whole, ok := value.ParseWhole(number)
+		n := whole.Int()
+		if !ok || name == "" {
 			return nil, fmt.Errorf("names %q: write a number and a name each, such as 0 off; 1 on", part)
 		}
 		for _, other := range names {

@@ -233,11 +233,11 @@ func Parse(text string, t Type) (Value, error) {
 		return Value{}, fmt.Errorf("%q is not a number", text)
 	}
 	number := plainNumber(trimmed)
-	if i, err := strconv.ParseInt(number, 0, 64); err == nil {
-		return OfInt(i), nil
+	if v, ok := ParseWhole(number); ok {
+		return v, nil
 	}
-	if u, err := strconv.ParseUint(number, 0, 64); err == nil {
-		return OfUint(u), nil
+	if strings.Contains(number, "_") {
+		return Value{}, fmt.Errorf("%q is not a number", text)
 	}
 	if !t.IsFloat() && strings.Trim(number, "+-0123456789") == "" {
 		return Value{}, fmt.Errorf("%q is beyond what 64 bits hold", text)
@@ -247,6 +247,34 @@ func Parse(text string, t Type) (Value, error) {
 		return Value{}, fmt.Errorf("%q is not a number", text)
 	}
 	return OfFloat(f), nil
+}
+
+// ParseWhole reads a whole number of up to 64 bits: decimal, whatever zeros it
+// begins with, or hexadecimal or binary with 0x or 0b in front.
+func ParseWhole(text string) (Value, bool) {
+	digits, base := text, 10
+	sign := ""
+	if text != "" && (text[0] == '-' || text[0] == '+') {
+		sign, digits = text[:1], text[1:]
+	}
+	if len(digits) > 2 && digits[0] == '0' {
+		switch digits[1] {
+		case 'x', 'X':
+			digits, base = digits[2:], 16
+		case 'b', 'B':
+			digits, base = digits[2:], 2
+		}
+	}
+	if digits == "" || digits[0] == '-' || digits[0] == '+' {
+		return Value{}, false
+	}
+	if i, err := strconv.ParseInt(sign+digits, base, 64); err == nil {
+		return OfInt(i), true
+	}
+	if u, err := strconv.ParseUint(digits, base, 64); err == nil && sign != "-" {
+		return OfUint(u), true
+	}
+	return Value{}, false
 }
 
 var blanks = strings.NewReplacer(" ", "", "\u2009", "", "\u202f", "", "\u00a0", "", "\u2212", "-")
