@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"log"
+	"reflect"
 	"runtime/debug"
 	"sync"
 	"time"
@@ -117,8 +118,12 @@ func checkAgain(now *site.Site, old *checkedSite) (c *checkedSite) {
 // sameMap reports whether the map of a device is the very same as before: an
 // edit shares what it does not touch.
 func sameMap(was, is *site.Device) bool {
-	return len(was.Points) == len(is.Points) && (len(is.Points) == 0 || &was.Points[0] == &is.Points[0]) && was.Name == is.Name && was.Map == is.Map &&
-		&was.Limits == &is.Limits
+	if len(was.Points) != len(is.Points) || len(is.Points) > 0 && &was.Points[0] != &is.Points[0] {
+		return false
+	}
+	a, b := *was, *is
+	a.Points, b.Points = nil, nil
+	return reflect.DeepEqual(a, b)
 }
 
 func checkMap(d *site.Device) []finding.Finding {

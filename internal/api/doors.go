@@ -208,7 +208,7 @@ func (s *Server) takeBody(c fiber.Ctx) error {
 		drop()
 		return tooLarge(most)
 	}
-	if length < 0 || length > 1<<20 {
+	if length < 0 || length > 128<<10 {
 		s.uploads <- struct{}{}
 		defer func() { <-s.uploads }()
 	}
@@ -383,7 +383,7 @@ type HealthView struct {
 }
 
 func (s *Server) getHealth(c fiber.Ctx) error {
-	if c.Query("collect") != "" {
+	if c.Query("collect") != "" && s.Accounts == nil {
 		runtime.GC()
 	}
 	var m runtime.MemStats

@@ -65,7 +65,7 @@ type Server struct {
 // App returns the HTTP application.
 func (s *Server) App() *fiber.App {
 	s.routes = map[string]*route.Route{}
-	s.uploads, s.heavy = make(chan struct{}, 2), make(chan struct{}, 1)
+	s.uploads, s.heavy = make(chan struct{}, 3), make(chan struct{}, 1)
 	app := fiber.New(fiber.Config{AppName: "Ferry", Immutable: true, // strings outlive their request
 		BodyLimit: MaxBody, ErrorHandler: failed, StreamRequestBody: true, // a body is read once its sender is known
 		Concurrency: 2048, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute})

@@ -40,6 +40,8 @@ type carrier struct {
 	done   chan struct{}
 	x      site.Crossing
 
+	keeping sync.Mutex // held while the journal takes a record of it
+
 	mu    sync.Mutex
 	state CrossingState
 	// last is what was written last, kept from one carrier to the next while
@@ -59,22 +61,20 @@ func (e *Engine) crossingPrint(id string) string {
 		return ""
 	}
 	x := e.site.Crossings[i]
-	x.Remark = ""
+	x.Remark, x.Deadband = "", 0 // which decides when it writes, not what
 	parts := []any{x}
 	for _, end := range []string{x.From, x.To} {
-		device, point := e.site.Point(end)
+		device, point := e.pointAt(end)
 		if point == nil {
 			return ""
 		}
-		p := *point
-		p.Remark, p.From = "", nil
 		link := e.site.LinkTo(device.ID)
 		if link == nil {
 			return ""
 		}
 		plain := *link
 		plain.Remark = ""
-		parts = append(parts, p, plain, device.Port(link.Line), device.Name, device.Map)
+		parts = append(parts, readOnly(point), plain, device.Port(link.Line), device.Map)
 	}
 	data, err := json.Marshal(parts)
 	if err != nil {
@@ -89,8 +89,8 @@ func (e *Engine) wanted(x *site.Crossing, print string) (yes bool, why string) {
 	if x.Off || print == "" {
 		return false, "idle"
 	}
-	from, _ := e.site.Point(x.From)
-	to, _ := e.site.Point(x.To)
+	from, _ := e.pointAt(x.From)
+	to, _ := e.pointAt(x.To)
 	if e.runners[e.site.LinkTo(from.ID).ID] == nil || e.runners[e.site.LinkTo(to.ID).ID] == nil {
 		return false, "idle"
 	}
@@ -119,7 +119,7 @@ func (e *Engine) carry() {
 		yes, why := e.wanted(&x, print)
 		running := old != nil && old.ctx.Err() == nil
 		switch {
-		case yes && running && old.print == print:
+		case yes && running && old.print == print && old.x.Deadband == x.Deadband:
 		case yes:
 			e.carriers[x.ID] = e.newCarrier(x, print, old)
 		case old != nil:
@@ -295,6 +295,8 @@ func (c *carrier) replace(e *Engine, r *Record) bool {
 	c.record, c.dirty = nil, false
 	c.mu.Unlock()
 	if old != nil {
+		c.keeping.Lock()
+		defer c.keeping.Unlock()
 		old.EndMs = max(old.EndMs, old.AtMs)
 		if err := e.Journal.Outcome(context.Background(), old); err != nil {
 			log.Printf("crossing %s: the journal of writes: %v", c.x.ID, err)
@@ -315,7 +317,8 @@ func (c *carrier) replace(e *Engine, r *Record) bool {
 func (c *carrier) turn(e *Engine, state WriteState, sentence string) {
 	c.mu.Lock()
 	r := c.record
-	if r != nil && r.State == state && r.Sentence == sentence {
+	if r != nil && r.State == state {
+		r.Sentence = sentence
 		r.Count++
 		r.EndMs, c.dirty = time.Now().UnixMilli(), true
 		c.mu.Unlock()
@@ -357,6 +360,8 @@ func (c *carrier) finish(e *Engine) {
 	if r == nil {
 		return
 	}
+	c.keeping.Lock()
+	defer c.keeping.Unlock()
 	r.EndMs = time.Now().UnixMilli()
 	if r.State == Carrying {
 		r.State, r.Sentence = Done, fmt.Sprintf("The crossing wrote %d times and was ended.", r.Count)
@@ -400,6 +405,8 @@ func (e *Engine) KeepCrossings(ctx context.Context) error {
 	e.mu.Unlock()
 	var records []*Record
 	for _, c := range carriers {
+		c.keeping.Lock() // so that nothing older is kept after the end of a record
+		defer c.keeping.Unlock()
 		c.mu.Lock()
 		if c.dirty && c.record != nil {
 			copied := *c.record

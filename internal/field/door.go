@@ -127,9 +127,10 @@ func (e *Engine) Unlock(for_ time.Duration) {
 	defer e.door.shut.Unlock()
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	e.door.unlocked = time.Now().Add(for_)
-	e.door.unlocking++
-	if for_ <= 0 {
+	if now := time.Now(); for_ <= 0 || now.After(e.door.unlocked) {
+		e.door.unlocking++ // to unlock for longer is no other unlocking
+	}
+	if e.door.unlocked = time.Now().Add(for_); for_ <= 0 {
 		clear(e.door.releases)
 		e.carry()
 	}

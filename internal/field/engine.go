@@ -55,9 +55,12 @@ type Engine struct {
 	sweepNo  int
 	closed   bool
 
-	plan     *timetable.Plan
-	planOf   *site.Site
-	planRev  int64
+	plan    *timetable.Plan
+	planOf  *site.Site
+	planRev int64
+	// places says where the points of a site are, by id, once it is planned.
+	places   map[string][2]int
+	placesOf *site.Site
 	byLink   map[string][]timetable.Request
 	planned  chan struct{}      // closed when the plan of the site is there
 	stopPlan context.CancelFunc // ends the compilation under way
@@ -167,12 +170,15 @@ func (e *Engine) replan() {
 		for _, r := range plan.Requests {
 			byLink[r.Link] = append(byLink[r.Link], r)
 		}
+		places := placesIn(s)
 		e.mu.Lock()
 		defer e.mu.Unlock()
 		if e.site != s || e.closed {
 			return
 		}
-		e.plan, e.planOf, e.byLink = plan, s, byLink
+		if e.plan, e.planOf, e.byLink = plan, s, byLink; places != nil {
+			e.places, e.placesOf = places, s
+		}
 		e.planRev++
 		e.reconcile()
 	}()
@@ -376,18 +382,62 @@ func (e *Engine) launch(id string) error {
 	return nil
 }
 
-// fingerprint changes when anything changes that a runner is made from.
+// fingerprint changes when anything changes that a runner is made from. What is
+// only shown or remarked is no part of it: a run goes on undisturbed by that.
 func (e *Engine) fingerprint(link *site.Link) string {
 	var port *site.Port
 	if asking := e.site.Device(link.Asking); asking != nil {
 		port = asking.Port(link.Line)
 	}
-	line := e.site.Line(link.Line)
-	data, err := json.Marshal([]any{link, e.site.Device(link.Answering), port, line.Format(), line.Here})
+	line, device := e.site.Line(link.Line), e.site.Device(link.Answering)
+	plain := *link
+	plain.Remark = ""
+	points := make([]site.Point, len(device.Points))
+	for i := range device.Points {
+		points[i] = readOnly(&device.Points[i])
+		points[i].PaceMs, points[i].Access = device.Points[i].PaceMs, device.Points[i].Access
+	}
+	data, err := json.Marshal([]any{plain, device.Map, device.Limits, device.Ports, points, port, line.Format(), line.Here})
 	if err != nil {
 		return err.Error()
 	}
 	return string(data)
+}
+
+// readOnly is a point with what decides how its octets are read and written, and
+// nothing else.
+func readOnly(p *site.Point) site.Point {
+	plain := *p
+	plain.Name, plain.Unit, plain.Remark, plain.From, plain.PaceMs, plain.Access = "", "", "", nil, 0, ""
+	plain.Decimals, plain.Low, plain.High, plain.ChangeMs, plain.Names = nil, nil, nil, 0, nil
+	return plain
+}
+
+// pointAt finds a point and its device. The lock is held.
+func (e *Engine) pointAt(id string) (*site.Device, *site.Point) {
+	if e.placesOf != e.site {
+		return e.site.Point(id)
+	}
+	at, ok := e.places[id]
+	if !ok {
+		return nil, nil
+	}
+	d := &e.site.Devices[at[0]]
+	return d, &d.Points[at[1]]
+}
+
+// placesIn says where each point of a site is, where crossings look for many.
+func placesIn(s *site.Site) map[string][2]int {
+	if len(s.Crossings) < 8 {
+		return nil
+	}
+	places := map[string][2]int{}
+	for i := range s.Devices {
+		for j := range s.Devices[i].Points {
+			places[s.Devices[i].Points[j].ID] = [2]int{i, j}
+		}
+	}
+	return places
 }
 
 // Stop ends the given links, or all if none is given, and waits until their

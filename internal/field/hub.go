@@ -128,6 +128,16 @@ func (h *Hub) track(id string) *track {
 	return h.points[id]
 }
 
+// reading returns the memory of a point, if it still is read as p says.
+func (h *Hub) reading(p *site.Point) *track {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if t := h.points[p.ID]; t != nil && t.point.SameReading(p) {
+		return t
+	}
+	return nil
+}
+
 // follow makes the hub know the points of a device before they are read. Those
 // that are known keep their last value unless what they mean has changed.
 func (h *Hub) follow(d *site.Device) {
@@ -148,6 +158,12 @@ func (h *Hub) follow(d *site.Device) {
 			h.points[p.ID] = t
 			h.order = append(h.order, t)
 			h.touch(t)
+		}
+		if t.point != nil && !t.live.Value.IsNone() {
+			if shown := p.Shown(t.live.Value); shown != t.live.Shown {
+				t.live.Shown = shown
+				h.touch(t)
+			}
 		}
 		t.point, t.habit = &p, h.diagnosis.Follow(d.ID, &p)
 	}

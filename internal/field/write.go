@@ -388,7 +388,7 @@ func (r *runner) read(conn Conn, o *order) Reply {
 	e := r.exchange(r.def.Operation(o.area.Key, o.point.Address.Offset, units), &reply, began, time.Since(began))
 	e.Points, e.Area, e.Start, e.Count = 1, o.area.Key, o.point.Address.Offset, units
 	var parts []part
-	if track := r.hub.track(o.point.ID); reply.OK() && track != nil && track.point.SameReading(o.point) {
+	if track := r.hub.reading(o.point); reply.OK() && track != nil {
 		parts = []part{{track: track, codec: o.codec}}
 	}
 	r.hub.record(r.era, e, parts)

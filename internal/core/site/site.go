@@ -212,6 +212,8 @@ func (p *Point) Bits(unitBits int) (from, count int, ok bool) {
 func (p *Point) SameReading(q *Point) bool {
 	a, b := *p, *q
 	a.ID, a.Name, a.Unit, a.Remark, a.From, a.PaceMs, a.Access = b.ID, b.Name, b.Unit, b.Remark, b.From, b.PaceMs, b.Access
+	// What is only shown beside the value, or judged by it.
+	a.Decimals, a.Low, a.High, a.ChangeMs, a.Names = b.Decimals, b.Low, b.High, b.ChangeMs, b.Names
 	return reflect.DeepEqual(a, b)
 }
 
