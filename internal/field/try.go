@@ -206,6 +206,8 @@ func (w *walk) dial(ctx context.Context) bool {
 		w.route.Set(route.Wire, route.Fault, sentence(w.lost.Sentence), "Close that program, or choose another port in the panel of the line.")
 	case exchange.PortDenied:
 		w.route.Set(route.Wire, route.Fault, sentence(w.lost.Sentence), "Have the user put into that group, and log in anew.")
+	case exchange.NotAllowed:
+		w.route.Set(route.Wire, route.Fault, "It was not asked: "+w.lost.Sentence+".", "Enter the device's real address.")
 	case exchange.Refused:
 		w.route.Set(route.Wire, route.Good, fmt.Sprintf("%s answers after %s.", host, took), "")
 		w.route.Set(route.Address, route.Fault, fmt.Sprintf("%s refuses the connection: nobody listens on port %s.", host, port),

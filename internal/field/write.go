@@ -1,6 +1,7 @@
 package field
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -211,7 +212,7 @@ func (e *Engine) show(o *order) WriteOrder {
 func (o *order) place() string {
 	line := o.site.Line(o.link.Line)
 	if line == nil || line.Medium != site.SerialLine {
-		return o.host
+		return cmp.Or(o.host, o.dial)
 	}
 	if unit := o.def.Value(o.link.Settings, "unit"); unit != 0 {
 		return fmt.Sprintf("%s, unit %d", line.Name, unit)
