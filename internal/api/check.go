@@ -118,7 +118,7 @@ func checkAgain(now *site.Site, old *checkedSite) (c *checkedSite) {
 // sameMap reports whether the map of a device is the very same as before: an
 // edit shares what it does not touch.
 func sameMap(was, is *site.Device) bool {
-	if len(was.Points) != len(is.Points) || len(is.Points) > 0 && &was.Points[0] != &is.Points[0] {
+	if !is.SharesPoints(was) {
 		return false
 	}
 	a, b := *was, *is

@@ -55,9 +55,10 @@ func (s *Server) getSite(c fiber.Ctx) error {
 			view.Routes = append(view.Routes, *route.Plan(now, l))
 		}
 	}
+	ends := crossingEnds(now)
 	for i := range now.Crossings {
 		x := &now.Crossings[i]
-		view.Crossings = append(view.Crossings, CrossingView{*x, crossing.Words(x), crossingEnd(now, x.From), crossingEnd(now, x.To)})
+		view.Crossings = append(view.Crossings, CrossingView{*x, crossing.Words(x), ends[x.From], ends[x.To]})
 	}
 	for _, kind := range []site.Kind{site.KindSite, site.KindLine, site.KindDevice, site.KindLink, site.KindCrossing} {
 		for id, version := range snapshot.Versions(kind, "") {
@@ -67,16 +68,31 @@ func (s *Server) getSite(c fiber.Ctx) error {
 	return c.JSON(view)
 }
 
-func crossingEnd(now *site.Site, id string) CrossingEnd {
-	d, p := now.Point(id)
-	if p == nil {
-		return CrossingEnd{}
+// crossingEnds shows the points that crossings go from and to, by id.
+func crossingEnds(now *site.Site) map[string]CrossingEnd {
+	ends := map[string]CrossingEnd{}
+	for i := range now.Crossings {
+		ends[now.Crossings[i].From], ends[now.Crossings[i].To] = CrossingEnd{}, CrossingEnd{}
 	}
-	end := CrossingEnd{Device: d.ID, Name: d.Name + " · " + p.Name, Type: string(p.Type), Unit: p.Unit, Address: p.Address.String()}
-	if scheme, err := protocol.SchemeOf(d.Map); err == nil {
-		end.Address = regmap.Cell(scheme, p, regmap.Address)
+	if len(ends) == 0 {
+		return ends
 	}
-	return end
+	for i := range now.Devices {
+		d := &now.Devices[i]
+		scheme, err := protocol.SchemeOf(d.Map)
+		for j := range d.Points {
+			p := &d.Points[j]
+			if _, is := ends[p.ID]; !is {
+				continue
+			}
+			end := CrossingEnd{Device: d.ID, Name: d.Name + " · " + p.Name, Type: string(p.Type), Unit: p.Unit, Address: p.Address.String()}
+			if err == nil {
+				end.Address = regmap.Cell(scheme, p, regmap.Address)
+			}
+			ends[p.ID] = end
+		}
+	}
+	return ends
 }
 
 // step answers a change that was kept, after telling everybody else.

@@ -22,8 +22,9 @@ const FirstPort = 15021
 // Bench is the stand-ins of a site's devices.
 type Bench struct {
 	mu      sync.Mutex
-	servers map[string]*Server     // by device
-	made    map[string]string      // what each was made from
+	servers map[string]*Server // by device
+	made    map[string]string  // what each was made from
+	from    map[string]site.Device
 	lines   map[string]*serialLine // by line
 	dark    io.Closer              // port of addresses at which nobody is
 	darkAt  string
@@ -32,7 +33,7 @@ type Bench struct {
 
 // New returns a bench without stand-ins.
 func New() *Bench {
-	return &Bench{servers: map[string]*Server{}, made: map[string]string{}, lines: map[string]*serialLine{}, next: FirstPort}
+	return &Bench{servers: map[string]*Server{}, made: map[string]string{}, from: map[string]site.Device{}, lines: map[string]*serialLine{}, next: FirstPort}
 }
 
 // StandIn is one simulated device or line, as it is shown.
@@ -60,10 +61,15 @@ func (b *Bench) Sync(s *site.Site) error {
 			continue
 		}
 		wanted[d.ID] = true
+		if old, ok := b.from[d.ID]; ok && d.SharesPoints(&old) && len(d.Ports) > 0 && len(old.Ports) == len(d.Ports) && &d.Ports[0] == &old.Ports[0] && d.Bench == old.Bench && d.Model == old.Model {
+			continue // the very same
+		}
 		print := made(d, port)
 		if b.made[d.ID] == print {
+			b.from[d.ID] = *d
 			continue
 		}
+		delete(b.from, d.ID)
 		fault, at := Fault{}, 0
 		if old := b.servers[d.ID]; old != nil {
 			fault, at = old.Fault(), old.port
@@ -77,7 +83,7 @@ func (b *Bench) Sync(s *site.Site) error {
 			errs = append(errs, fmt.Errorf("stand-in of %s: %w", d.Name, err))
 			continue
 		}
-		b.servers[d.ID], b.made[d.ID] = server, print
+		b.servers[d.ID], b.made[d.ID], b.from[d.ID] = server, print, *d
 		if fault.Kind != "" {
 			errs = append(errs, server.SetFault(fault))
 		}
@@ -87,6 +93,7 @@ func (b *Bench) Sync(s *site.Site) error {
 			errs = append(errs, server.Close())
 			delete(b.servers, id)
 			delete(b.made, id)
+			delete(b.from, id)
 		}
 	}
 	return errors.Join(append(errs, b.syncLines(s))...)
@@ -259,6 +266,7 @@ func (b *Bench) Close() error {
 	}
 	clear(b.servers)
 	clear(b.made)
+	clear(b.from)
 	if b.dark != nil {
 		errs = append(errs, b.dark.Close())
 		b.dark = nil

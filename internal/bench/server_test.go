@@ -160,6 +160,7 @@ func TestSync(t *testing.T) {
 	if _, ok := uv.memory.read("ir", 0, 2); !ok || uv.identity != "UV-300" {
 		t.Errorf("the plain device has no such register, or is %q", uv.identity)
 	}
+	plain.Points = append([]site.Point{}, plain.Points...) // a site that others have is never changed
 	plain.Points[0].Address.Offset = 40
 	s.Device("skid").Points[0].Name = "Renamed"
 	if err := b.SetFault("uv", Fault{Kind: "delay", Value: 5}); err != nil {

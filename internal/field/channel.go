@@ -66,7 +66,9 @@ func newChannel(ctx context.Context, driver Driver, target Target) *channel {
 // add lets a runner ask over the channel. The loop does that, or it does not
 // run yet.
 func (c *channel) add(r *runner) {
-	r.channel = c
+	if r.channel != c { // one that others may see has it already
+		r.channel = c
+	}
 	c.runners = append(c.runners, r)
 	r.begin(time.Now())
 }
@@ -316,7 +318,9 @@ func (c *channel) carryOut(cmd command) {
 // do hands the connection to fn. When ctx ends, what is under way is broken
 // off.
 func (c *channel) do(ctx context.Context, r *runner, fn func(Conn, Reply)) {
-	r.channel = c
+	if r.channel != c {
+		r.channel = c
+	}
 	if ctx.Err() != nil {
 		fn(nil, Reply{Outcome: exchange.NotAllowed, Sentence: "it was called off"})
 		return

@@ -40,8 +40,6 @@ type carrier struct {
 	done   chan struct{}
 	x      site.Crossing
 
-	keeping sync.Mutex // held while the journal takes a record of it
-
 	mu    sync.Mutex
 	state CrossingState
 	// last is what was written last, kept from one carrier to the next while
@@ -55,48 +53,79 @@ type carrier struct {
 
 // crossingPrint changes when anything changes that decides what a crossing
 // writes, and where. The lock is held.
-func (e *Engine) crossingPrint(id string) string {
-	i := slices.IndexFunc(e.site.Crossings, func(x site.Crossing) bool { return x.ID == id })
-	if i < 0 {
-		return ""
+func (e *Engine) crossingPrint(id string) crossPrint {
+	if e.crossPrintsOf != e.site { // it is still being planned
+		e.crossPrints, e.crossPrintsOf = crossingPrints(e.site), e.site
 	}
-	x := e.site.Crossings[i]
-	x.Remark, x.Deadband = "", 0 // which decides when it writes, not what
-	parts := []any{x}
-	for _, end := range []string{x.From, x.To} {
-		device, point := e.pointAt(end)
-		if point == nil {
-			return ""
+	return e.crossPrints[id]
+}
+
+// crossPrint is the print of a crossing with the links that it needs.
+type crossPrint struct{ print, from, to string }
+
+// crossingPrints works out the print of every crossing of a site; one without
+// both its ends has none.
+func crossingPrints(s *site.Site) map[string]crossPrint {
+	type end struct {
+		device *site.Device
+		point  *site.Point
+	}
+	ends := map[string]end{}
+	for i := range s.Crossings {
+		ends[s.Crossings[i].From], ends[s.Crossings[i].To] = end{}, end{}
+	}
+	if len(ends) > 0 {
+		for i := range s.Devices {
+			for j := range s.Devices[i].Points {
+				p := &s.Devices[i].Points[j]
+				if _, is := ends[p.ID]; is {
+					ends[p.ID] = end{&s.Devices[i], p}
+				}
+			}
 		}
-		link := e.site.LinkTo(device.ID)
-		if link == nil {
-			return ""
+	}
+	prints := make(map[string]crossPrint, len(s.Crossings))
+	for i := range s.Crossings {
+		x := s.Crossings[i]
+		parts := []any{nil}
+		var links []string
+		for _, id := range []string{x.From, x.To} {
+			at := ends[id]
+			if at.point == nil {
+				break
+			}
+			link := s.LinkTo(at.device.ID)
+			if link == nil {
+				break
+			}
+			plain := *link
+			plain.Remark = ""
+			links = append(links, link.ID)
+			parts = append(parts, readOnly(at.point), plain, at.device.Port(link.Line), at.device.Map)
 		}
-		plain := *link
-		plain.Remark = ""
-		parts = append(parts, readOnly(point), plain, device.Port(link.Line), device.Map)
+		if len(parts) < 9 {
+			continue
+		}
+		x.Remark, x.Deadband = "", 0 // which decides when it writes, not what
+		parts[0] = x
+		data, err := json.Marshal(parts)
+		if err != nil {
+			data = []byte(err.Error())
+		}
+		prints[x.ID] = crossPrint{string(data), links[0], links[1]}
 	}
-	data, err := json.Marshal(parts)
-	if err != nil {
-		return err.Error()
-	}
-	return string(data)
+	return prints
 }
 
 // wanted says whether a crossing is to write now, and if not, why. The lock is
 // held.
-func (e *Engine) wanted(x *site.Crossing, print string) (yes bool, why string) {
-	if x.Off || print == "" {
-		return false, "idle"
-	}
-	from, _ := e.pointAt(x.From)
-	to, _ := e.pointAt(x.To)
-	if e.runners[e.site.LinkTo(from.ID).ID] == nil || e.runners[e.site.LinkTo(to.ID).ID] == nil {
+func (e *Engine) wanted(x *site.Crossing, of crossPrint) (yes bool, why string) {
+	if x.Off || of.print == "" || e.runners[of.from] == nil || e.runners[of.to] == nil {
 		return false, "idle"
 	}
 	if e.door.mode == Plant {
 		r := e.door.releases[x.ID]
-		if r != nil && r.print != print {
+		if r != nil && r.print != of.print {
 			delete(e.door.releases, x.ID) // it was released as it was before
 			r = nil
 		}
@@ -114,9 +143,9 @@ func (e *Engine) carry() {
 	for i := range e.site.Crossings {
 		x := e.site.Crossings[i]
 		there[x.ID] = true
-		print := e.crossingPrint(x.ID)
-		old := e.carriers[x.ID]
-		yes, why := e.wanted(&x, print)
+		of := e.crossingPrint(x.ID)
+		print, old := of.print, e.carriers[x.ID]
+		yes, why := e.wanted(&x, of)
 		running := old != nil && old.ctx.Err() == nil
 		switch {
 		case yes && running && old.print == print && old.x.Deadband == x.Deadband:
@@ -211,7 +240,7 @@ func (c *carrier) step(e *Engine, by string) {
 	default:
 		return
 	}
-	_, to := e.Site().Point(c.x.To)
+	to := e.point(c.x.To)
 	if to == nil || c.ctx.Err() != nil {
 		return
 	}
@@ -295,12 +324,8 @@ func (c *carrier) replace(e *Engine, r *Record) bool {
 	c.record, c.dirty = nil, false
 	c.mu.Unlock()
 	if old != nil {
-		c.keeping.Lock()
-		defer c.keeping.Unlock()
 		old.EndMs = max(old.EndMs, old.AtMs)
-		if err := e.Journal.Outcome(context.Background(), old); err != nil {
-			log.Printf("crossing %s: the journal of writes: %v", c.x.ID, err)
-		}
+		e.over(old)
 	}
 	if err := e.Journal.Intend(context.Background(), r); err != nil {
 		log.Printf("crossing %s: the journal of writes: %v", c.x.ID, err)
@@ -360,15 +385,19 @@ func (c *carrier) finish(e *Engine) {
 	if r == nil {
 		return
 	}
-	c.keeping.Lock()
-	defer c.keeping.Unlock()
 	r.EndMs = time.Now().UnixMilli()
 	if r.State == Carrying {
 		r.State, r.Sentence = Done, fmt.Sprintf("The crossing wrote %d times and was ended.", r.Count)
 	}
-	if err := e.Journal.Outcome(context.Background(), r); err != nil {
-		log.Printf("crossing %s: the journal of writes: %v", c.x.ID, err)
-	}
+	e.over(r)
+}
+
+// over hands a record that changes no more to the next KeepCrossings, so that
+// hundreds that end together cost one transaction.
+func (e *Engine) over(r *Record) {
+	e.overMu.Lock()
+	defer e.overMu.Unlock()
+	e.overs = append(e.overs, r)
 }
 
 // set changes what is shown, unless the crossing has been ended: then whoever
@@ -398,25 +427,41 @@ func (e *Engine) Crossings() []CrossingState {
 
 // KeepCrossings brings the journal up to date with what the crossings have
 // written since it was last called: all of them at once, so that it can be
-// called every second or two.
+// called every second or two. What cannot be kept is tried again.
 func (e *Engine) KeepCrossings(ctx context.Context) error {
+	e.keeping.Lock() // so that nothing older is kept after what is newer
+	defer e.keeping.Unlock()
 	e.mu.Lock()
 	carriers := slices.Collect(maps.Values(e.carriers))
 	e.mu.Unlock()
 	var records []*Record
+	var dirty []*carrier
 	for _, c := range carriers {
-		c.keeping.Lock() // so that nothing older is kept after the end of a record
-		defer c.keeping.Unlock()
 		c.mu.Lock()
 		if c.dirty && c.record != nil {
 			copied := *c.record
-			records = append(records, &copied)
+			records, dirty = append(records, &copied), append(dirty, c)
 			c.dirty = false
 		}
 		c.mu.Unlock()
 	}
-	if len(records) == 0 {
+	e.overMu.Lock() // after the others: what has ended meanwhile comes last
+	overs := e.overs
+	e.overs = nil
+	e.overMu.Unlock()
+	if records = append(records, overs...); len(records) == 0 {
 		return nil
 	}
-	return e.Journal.Outcome(ctx, records...)
+	err := e.Journal.Outcome(ctx, records...)
+	if err != nil {
+		e.overMu.Lock()
+		e.overs = append(overs, e.overs...)
+		e.overMu.Unlock()
+		for _, c := range dirty {
+			c.mu.Lock()
+			c.dirty = true
+			c.mu.Unlock()
+		}
+	}
+	return err
 }

@@ -297,7 +297,7 @@ func (e *Engine) Release(crossings []string, for_ time.Duration, who string) err
 			c.last = value.Value{} // who releases it wants the target to follow now
 			c.mu.Unlock()
 		}
-		e.door.releases[id] = &release{Release{id, until.UnixMilli(), who}, e.crossingPrint(id)}
+		e.door.releases[id] = &release{Release{id, until.UnixMilli(), who}, e.crossingPrint(id).print}
 		life := e.door.life
 		time.AfterFunc(for_+time.Millisecond, func() {
 			if life.Err() == nil {

@@ -394,7 +394,11 @@ func TestJournalOfCrossings(t *testing.T) {
 	gate.behave(nil)
 	wait(t, "it to carry again", func() bool { return gate.get(0) == 6 && p.Crossings()[0].State == "carrying" })
 	p.Stop(nil)
-	wait(t, "the end", func() bool { l := p.journal.list(); return l[len(l)-1].State == field.Done })
+	wait(t, "the end", func() bool {
+		_ = p.KeepCrossings(context.Background())
+		l := p.journal.list()
+		return l[len(l)-1].State == field.Done
+	})
 	var states []string
 	for _, r := range p.journal.list() {
 		states = append(states, string(r.State))

@@ -2,12 +2,15 @@ package field
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"log"
 	"maps"
 	"net"
 	"net/netip"
+	"reflect"
 	"runtime/debug"
 	"slices"
 	"strconv"
@@ -38,26 +41,34 @@ type Engine struct {
 
 	door door
 
-	mu       sync.Mutex
-	site     *site.Site
-	seq      int64 // of the site
-	standIns StandIns
-	runners  map[string]*runner // of the links that run
-	channels map[string]*shared
-	keys     map[string]string // link id -> key of its channel
-	prints   map[string]string // link id -> what its runner was made from
-	ended    map[string]<-chan struct{}
-	carriers map[string]*carrier
-	want     map[string]bool      // links that are to run
-	told     map[string]time.Time // lines of a plant that may be asked, until when
-	heard    map[string]Heard     // what was heard on a line before it was asked
-	sweeps   []*sweepRun
-	sweepNo  int
-	closed   bool
+	keeping sync.Mutex // held while the journal of what crossings write is brought up to date
+	overMu  sync.Mutex
+	overs   []*Record // of crossings, which change no more
+
+	mu          sync.Mutex
+	site        *site.Site
+	seq         int64 // of the site
+	standIns    StandIns
+	runners     map[string]*runner // of the links that run
+	channels    map[string]*shared
+	keys        map[string]string     // link id -> key of its channel
+	prints      map[string]string     // link id -> what its runner was made from
+	pointPrints map[string]pointPrint // by device
+	ended       map[string]<-chan struct{}
+	carriers    map[string]*carrier
+	want        map[string]bool      // links that are to run
+	told        map[string]time.Time // lines of a plant that may be asked, until when
+	heard       map[string]Heard     // what was heard on a line before it was asked
+	sweeps      []*sweepRun
+	sweepNo     int
+	closed      bool
 
 	plan    *timetable.Plan
 	planOf  *site.Site
 	planRev int64
+	// crossPrints are the prints of the crossings of a site.
+	crossPrints   map[string]crossPrint
+	crossPrintsOf *site.Site
 	// places says where the points of a site are, by id, once it is planned.
 	places   map[string][2]int
 	placesOf *site.Site
@@ -75,7 +86,7 @@ type shared struct {
 // NewEngine returns an engine for a site, in bench mode.
 func NewEngine(s *site.Site, standIns StandIns) *Engine {
 	e := &Engine{Hub: NewHub(), Journal: NoJournal{}, site: s, standIns: standIns, stopPlan: func() {},
-		runners: map[string]*runner{}, channels: map[string]*shared{}, keys: map[string]string{}, prints: map[string]string{}, want: map[string]bool{},
+		runners: map[string]*runner{}, channels: map[string]*shared{}, keys: map[string]string{}, prints: map[string]string{}, pointPrints: map[string]pointPrint{}, want: map[string]bool{},
 		ended: map[string]<-chan struct{}{}, carriers: map[string]*carrier{}, told: map[string]time.Time{}, heard: map[string]Heard{}}
 	e.door.open()
 	e.mu.Lock()
@@ -170,12 +181,13 @@ func (e *Engine) replan() {
 		for _, r := range plan.Requests {
 			byLink[r.Link] = append(byLink[r.Link], r)
 		}
-		places := placesIn(s)
+		places, prints := placesIn(s), crossingPrints(s)
 		e.mu.Lock()
 		defer e.mu.Unlock()
 		if e.site != s || e.closed {
 			return
 		}
+		e.crossPrints, e.crossPrintsOf = prints, s
 		if e.plan, e.planOf, e.byLink = plan, s, byLink; places != nil {
 			e.places, e.placesOf = places, s
 		}
@@ -322,7 +334,8 @@ func (e *Engine) Start(links []string) error {
 		if e.runners[id] != nil {
 			continue
 		}
-		e.Hub.forget(e.site.Link(id))
+		link := e.site.Link(id)
+		e.Hub.forget(link, e.site.Device(link.Answering))
 		if e.planOf != e.site {
 			e.want[id] = true // it starts when its timetable is there
 			continue
@@ -392,16 +405,37 @@ func (e *Engine) fingerprint(link *site.Link) string {
 	line, device := e.site.Line(link.Line), e.site.Device(link.Answering)
 	plain := *link
 	plain.Remark = ""
-	points := make([]site.Point, len(device.Points))
-	for i := range device.Points {
-		points[i] = readOnly(&device.Points[i])
-		points[i].PaceMs, points[i].Access = device.Points[i].PaceMs, device.Points[i].Access
-	}
-	data, err := json.Marshal([]any{plain, device.Map, device.Limits, device.Ports, points, port, line.Format(), line.Here})
+	data, err := json.Marshal([]any{plain, device.Map, device.Limits, device.Ports, e.pointsPrint(device), port, line.Format(), line.Here})
 	if err != nil {
 		return err.Error()
 	}
 	return string(data)
+}
+
+// pointsPrint changes when anything changes of how the points of a device are
+// read. It is worked out once for each change of them. The lock is held.
+func (e *Engine) pointsPrint(device *site.Device) string {
+	if known, ok := e.pointPrints[device.ID]; ok && device.SharesPoints(known.device) {
+		return known.print
+	}
+	h := sha256.New()
+	out := json.NewEncoder(h)
+	for i := range device.Points {
+		p := readOnly(&device.Points[i])
+		p.PaceMs, p.Access = device.Points[i].PaceMs, device.Points[i].Access
+		if err := out.Encode(p); err != nil {
+			return err.Error()
+		}
+	}
+	print := hex.EncodeToString(h.Sum(nil))
+	e.pointPrints[device.ID] = pointPrint{device, print}
+	return print
+}
+
+// pointPrint is a print with the device that it is of.
+type pointPrint struct {
+	device *site.Device
+	print  string
 }
 
 // readOnly is a point with what decides how its octets are read and written, and
@@ -424,6 +458,14 @@ func (e *Engine) pointAt(id string) (*site.Device, *site.Point) {
 	}
 	d := &e.site.Devices[at[0]]
 	return d, &d.Points[at[1]]
+}
+
+// point finds a point.
+func (e *Engine) point(id string) *site.Point {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	_, p := e.pointAt(id)
+	return p
 }
 
 // placesIn says where each point of a site is, where crossings look for many.
@@ -515,15 +557,33 @@ func (e *Engine) Update(s *site.Site, seq int64) {
 		e.door.shut.Unlock()
 		return
 	}
+	old := e.site
 	e.site, e.seq = s, seq
+	before := make(map[string]*site.Device, len(old.Devices))
+	for i := range old.Devices {
+		before[old.Devices[i].ID] = &old.Devices[i]
+	}
 	for i := range s.Devices {
-		e.Hub.follow(&s.Devices[i])
+		d := &s.Devices[i]
+		if was := before[d.ID]; was == nil || !d.SharesPoints(was) {
+			e.Hub.follow(d)
+		}
+		delete(before, d.ID)
 	}
 	e.replan()
 	e.mu.Unlock()
 	e.door.shut.Unlock()
-	e.Hub.keepOnly(s)
+	if len(before) > 0 || len(s.Links) < len(old.Links) || points(s) < points(old) {
+		e.Hub.keepOnly(s)
+	}
 	e.brieflyPlanned()
+}
+
+func points(s *site.Site) (n int) {
+	for i := range s.Devices {
+		n += len(s.Devices[i].Points)
+	}
+	return n
 }
 
 // reconcile lets what runs follow the site and its timetable. The lock is held.
@@ -564,6 +624,9 @@ func (e *Engine) Close() {
 	for _, done := range ending {
 		<-done
 	}
+	if err := e.KeepCrossings(context.Background()); err != nil {
+		log.Printf("the journal of what crossings wrote: %v", err)
+	}
 }
 
 // endAll ends what runs, crossings and sweeps, and returns what is closed when
@@ -594,6 +657,11 @@ func (e *Engine) with(ctx context.Context, linkID string, fn func(*runner, Conn,
 	if e.site.Link(linkID) == nil {
 		e.mu.Unlock()
 		return problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(linkID)
+	}
+	if r := e.runners[linkID]; r != nil && reflect.DeepEqual(*r.link, *e.site.Link(linkID)) {
+		c := r.channel
+		e.mu.Unlock()
+		return c.between(ctx, r, fn)
 	}
 	r, target, key, err := e.runnerOf(linkID)
 	if err != nil {

@@ -165,7 +165,7 @@ func (h *Hub) follow(d *site.Device) {
 				h.touch(t)
 			}
 		}
-		t.point, t.habit = &p, h.diagnosis.Follow(d.ID, &p)
+		t.point, t.habit = &p, h.diagnosis.Follow(&p)
 	}
 }
 
@@ -547,10 +547,10 @@ func (h *Hub) Findings(s *site.Site, now time.Time) []finding.Finding {
 }
 
 // forget drops evidence and measurements of a link, as when it starts anew.
-func (h *Hub) forget(link *site.Link) {
+func (h *Hub) forget(link *site.Link, device *site.Device) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	h.diagnosis.Forget(link.ID, link.Answering)
+	h.diagnosis.Forget(link.ID, device)
 	for id, s := range h.stats {
 		if s.link == link.ID {
 			delete(h.stats, id)

@@ -110,7 +110,7 @@ func (e *Engine) prepare(pointID string, v value.Value, by authority) (*order, e
 
 // locate finds the point, its link and where that goes. The lock is held.
 func (o *order) locate(e *Engine, pointID string) error {
-	device, point := o.site.Point(pointID)
+	device, point := e.pointAt(pointID)
 	if point == nil {
 		return problem.New("gone", "The point is no longer in the site.", "Reload to see what changed.").At(pointID)
 	}

@@ -49,7 +49,6 @@ type Diagnosis struct {
 
 // Habit remembers how a point used to change.
 type Habit struct {
-	device  string
 	last    value.Value
 	changed time.Time
 	read    time.Time
@@ -74,13 +73,13 @@ func (d *Diagnosis) Exchange(e *exchange.Exchange) {
 }
 
 // Follow returns the habit of a point, to which its values are shown.
-func (d *Diagnosis) Follow(device string, p *site.Point) *Habit {
+func (d *Diagnosis) Follow(p *site.Point) *Habit {
 	t := d.points[p.ID]
 	if t == nil {
 		t = &Habit{}
 		d.points[p.ID] = t
 	}
-	t.device, t.commanded = device, p.Access != site.ReadOnly
+	t.commanded = p.Access != site.ReadOnly
 	return t
 }
 
@@ -105,11 +104,11 @@ func (t *Habit) See(v value.Value, at time.Time) (since time.Time, still bool) {
 
 // Forget drops all evidence of a link and of the points of its device, as when
 // a run begins anew.
-func (d *Diagnosis) Forget(link, device string) {
+func (d *Diagnosis) Forget(link string, device *site.Device) {
 	delete(d.links, link)
-	for _, t := range d.points {
-		if t.device == device {
-			*t = Habit{device: t.device, commanded: t.commanded}
+	for i := range device.Points {
+		if t := d.points[device.Points[i].ID]; t != nil {
+			*t = Habit{commanded: t.commanded}
 		}
 	}
 }

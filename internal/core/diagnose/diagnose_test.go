@@ -95,7 +95,7 @@ func TestStill(t *testing.T) {
 				if move[i] {
 					step = at.Sub(noon).Seconds()
 				}
-				d.Follow("skid", &points[i]).See(value.OfFloat(float64(i)+step), at)
+				d.Follow(&points[i]).See(value.OfFloat(float64(i)+step), at)
 			}
 		}
 	}

@@ -361,6 +361,12 @@ func (s *Site) Point(id string) (*Device, *Point) {
 	return nil, nil
 }
 
+// SharesPoints reports whether d and other have the very same points: a change
+// of the site shares what it does not touch. False says nothing.
+func (d *Device) SharesPoints(other *Device) bool {
+	return len(d.Points) == len(other.Points) && (len(d.Points) == 0 || &d.Points[0] == &other.Points[0])
+}
+
 // Port returns the port of d on the given line, or nil.
 func (d *Device) Port(line string) *Port {
 	for i := range d.Ports {
