@@ -31,6 +31,12 @@ type feed struct {
 	last      Pulse // without the values
 	rev       uint64
 	quiet     int
+
+	// The first message of windows that come between two beats is the same.
+	beats      uint64
+	firstMu    sync.Mutex
+	firstOf    uint64 // the beat that it follows, plus 1
+	firstBytes []byte
 }
 
 // listener is one window.
@@ -89,7 +95,11 @@ func (s *Server) tell() {
 			f.mu.Unlock()
 			return
 		}
+		f.beats++
 		f.mu.Unlock()
+		f.firstMu.Lock()
+		f.firstBytes = nil
+		f.firstMu.Unlock()
 		news := s.news(time.Now())
 		if news == nil {
 			continue
@@ -149,13 +159,23 @@ func (s *Server) pulse(at time.Time) Pulse {
 // first is the message that a window begins with: everything.
 func (s *Server) first(at time.Time) []byte {
 	s.briefly(context.Background())
+	f := &s.feed
+	f.firstMu.Lock()
+	defer f.firstMu.Unlock()
+	f.mu.Lock()
+	beats := f.beats
+	f.mu.Unlock()
+	if f.firstBytes != nil && f.firstOf == beats+1 {
+		return f.firstBytes
+	}
 	live, _ := s.Engine.Hub.Since(0, at)
 	p := s.pulse(at)
 	// A point that is not told of has not been read: a map of tens of thousands
 	// is not sent for that.
 	p.Live = slices.DeleteFunc(live, func(l field.Live) bool { return l.Quality == value.NotRead })
 	p.Whole = true
-	return event(p)
+	f.firstOf, f.firstBytes = beats+1, event(p)
+	return f.firstBytes
 }
 
 func event(p Pulse) []byte {

@@ -69,7 +69,7 @@ type Engine struct {
 	// crossPrints are the prints of the crossings of a site.
 	crossPrints   map[string]crossPrint
 	crossPrintsOf *site.Site
-	// places says where the points of a site are, by id, once it is planned.
+	// places says where the points of a site are, by id, if it has many crossings.
 	places   map[string][2]int
 	placesOf *site.Site
 	byLink   map[string][]timetable.Request
@@ -181,16 +181,14 @@ func (e *Engine) replan() {
 		for _, r := range plan.Requests {
 			byLink[r.Link] = append(byLink[r.Link], r)
 		}
-		places, prints := placesIn(s), crossingPrints(s)
+		prints := crossingPrints(s)
 		e.mu.Lock()
 		defer e.mu.Unlock()
 		if e.site != s || e.closed {
 			return
 		}
 		e.crossPrints, e.crossPrintsOf = prints, s
-		if e.plan, e.planOf, e.byLink = plan, s, byLink; places != nil {
-			e.places, e.placesOf = places, s
-		}
+		e.plan, e.planOf, e.byLink = plan, s, byLink
 		e.planRev++
 		e.reconcile()
 	}()
@@ -449,7 +447,7 @@ func readOnly(p *site.Point) site.Point {
 
 // pointAt finds a point and its device. The lock is held.
 func (e *Engine) pointAt(id string) (*site.Device, *site.Point) {
-	if e.placesOf != e.site {
+	if e.placesOf != e.site || e.places == nil {
 		return e.site.Point(id)
 	}
 	at, ok := e.places[id]
@@ -550,6 +548,7 @@ func either(a, b <-chan struct{}) <-chan struct{} {
 // points changed go on with the new ones, links that are gone end, all others
 // run undisturbed.
 func (e *Engine) Update(s *site.Site, seq int64) {
+	places := placesIn(s)
 	e.door.shut.Lock() // no write leaves while what it was prepared from changes
 	e.mu.Lock()
 	if seq < e.seq || e.closed {
@@ -559,6 +558,7 @@ func (e *Engine) Update(s *site.Site, seq int64) {
 	}
 	old := e.site
 	e.site, e.seq = s, seq
+	e.places, e.placesOf = places, s
 	before := make(map[string]*site.Device, len(old.Devices))
 	for i := range old.Devices {
 		before[old.Devices[i].ID] = &old.Devices[i]
