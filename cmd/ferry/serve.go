@@ -55,7 +55,7 @@ func serving(use, short, data string, first func() *site.Site) *cobra.Command {
 	c.Flags().StringVar(&r.cert, "cert", "", "file with the certificate, in PEM; without one, Ferry makes its own")
 	c.Flags().StringVar(&r.key, "key", "", "file with the key of the certificate, in PEM")
 	c.Flags().StringSliceVar(&r.hosts, "host", nil, "further name or address by which browsers reach it")
-	secret := c.Flags().String("passphrase-file", "", "file with the passphrase of the first user, who is called "+firstUser)
+	secret := c.Flags().String("passphrase-file", "", "file with the passphrase of the first user, who is called "+firstUser+"; as --tls")
 	c.RunE = func(c *cobra.Command, _ []string) (err error) {
 		if r.passphrase, err = readPassphrase(*secret); err != nil {
 			return err
@@ -67,11 +67,11 @@ func serving(use, short, data string, first func() *site.Site) *cobra.Command {
 		if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
 			r.tls = true
 		}
+		if r.passphrase != "" || r.cert != "" {
+			r.tls = true
+		}
 		if (r.cert == "") != (r.key == "") {
 			return errors.New("give --cert and --key together")
-		}
-		if r.cert != "" {
-			r.tls = true
 		}
 		return serve(c, &r, first)
 	}

@@ -24,6 +24,7 @@ import (
 	"ferry/internal/core/problem"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
+	"ferry/internal/field"
 )
 
 // guarded is a server over TLS at which people sign in.
@@ -307,6 +308,32 @@ func TestLargeSite(t *testing.T) {
 	s.Engine.Planned(ctx)
 	if plan, of := s.Engine.Plan(); plan == nil || of.Device("large") == nil || len(plan.Requests) < 100 {
 		t.Error("its timetable does not come")
+	}
+}
+
+// TestUnderWayAtAKill: what was under way when Ferry was killed is said to be not
+// known.
+func TestUnderWayAtAKill(t *testing.T) {
+	s, ctx := server(t, nil), context.Background()
+	j := WriteJournal{s.Store}
+	hand, crossed := &field.Record{Who: "window 1", State: field.UnderWay, AtMs: 1000}, &field.Record{Who: "crossing", State: field.Carrying, Crossing: "x", Count: 7, AtMs: 1000}
+	for _, r := range []*field.Record{hand, crossed} {
+		if err := j.Intend(ctx, r); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := j.Settle(ctx); err != nil {
+		t.Fatal(err)
+	}
+	list, err := s.Store.WrittenList(ctx, 9)
+	if err != nil || len(list) != 2 {
+		t.Fatal(list, err)
+	}
+	for i, says := range []string{"had written 7 times", "not known whether the device took it"} {
+		var r field.Record
+		if err := json.Unmarshal(list[i].Result, &r); err != nil || list[i].Open || r.State != field.NotKnown || !strings.Contains(r.Sentence, says) {
+			t.Errorf("%s, %v", list[i].Result, err)
+		}
 	}
 }
 

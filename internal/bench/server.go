@@ -5,7 +5,9 @@ package bench
 import (
 	"errors"
 	"io"
+	"log"
 	"net"
+	"runtime/debug"
 	"sync"
 	"time"
 
@@ -143,6 +145,9 @@ func (s *Server) accept(l net.Listener) {
 
 func (s *Server) serve(c net.Conn) {
 	defer func() {
+		if p := recover(); p != nil { // of a defect here: whoever asks finds the connection closed
+			log.Printf("stand-in on port %d: %v\n%s", s.port, p, debug.Stack())
+		}
 		s.mu.Lock()
 		delete(s.conns, c)
 		s.mu.Unlock()

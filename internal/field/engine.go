@@ -232,10 +232,11 @@ func (n NotDialled) Error() string { return string(n) }
 
 // mayDial says why an address of a plant is not to be dialled.
 func mayDial(host netip.Addr) error {
+	host = host.Unmap()
 	if range_, is := documented(host); is {
 		return NotDialled(fmt.Sprintf("%s is in %s, a range kept for documentation: no plant has it", host, range_))
 	}
-	if host.IsUnspecified() || host.IsMulticast() || host.Unmap() == netip.AddrFrom4([4]byte{255, 255, 255, 255}) {
+	if host.IsUnspecified() || host.IsMulticast() || host == netip.AddrFrom4([4]byte{255, 255, 255, 255}) {
 		return NotDialled(fmt.Sprintf("%s is the address of no device", host))
 	}
 	return nil
@@ -588,6 +589,8 @@ func points(s *site.Site) (n int) {
 
 // reconcile lets what runs follow the site and its timetable. The lock is held.
 func (e *Engine) reconcile() {
+	maps.DeleteFunc(e.ended, func(id string, _ <-chan struct{}) bool { return e.site.Link(id) == nil })
+	maps.DeleteFunc(e.pointPrints, func(id string, _ pointPrint) bool { return e.site.Device(id) == nil })
 	for id := range e.want {
 		link := e.site.Link(id)
 		if link == nil {

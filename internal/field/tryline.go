@@ -22,6 +22,13 @@ const linger = 120 * time.Millisecond
 // more. It reports whether the unit answers.
 func (w *walk) overLine(ctx context.Context, reply *Reply) bool {
 	unit := w.runner.def.Value(w.runner.link.Settings, "unit")
+	if reply.Cause == exchange.Others { // it explains whatever else is odd
+		w.wireGood("Frames come from the line.")
+		w.route.Set(route.Address, route.Good, "They pass their check.", "")
+		w.route.Set(route.Session, route.Fault, "Somebody else asks on this line too: an answer says nothing of whom it is for, so nothing read here is sure.",
+			"Find out who else asks (a panel, a second controller, a laptop), and stop it or Ferry. A serial line has one asker.")
+		return false
+	}
 	if reply.OK() || reply.Outcome == exchange.Declined {
 		w.wireGood("Answers come back.")
 		if w.route.Set(route.Address, route.Good, "They pass their check.", ""); reply.Cause == exchange.InPieces {

@@ -150,3 +150,38 @@ func TestLineSymptoms(t *testing.T) {
 		t.Errorf("%+v", found)
 	}
 }
+
+// TestLate: a device that answers after its limit is said to, with the limit to
+// set, in place of one that does not answer.
+func TestLate(t *testing.T) {
+	d := New()
+	for i := range 6 {
+		e := exchange.Exchange{Seq: uint64(i), Link: "k", Device: "skid", At: noon.Add(time.Duration(i) * time.Second), Outcome: exchange.NoAnswer, Operation: "read", Sentence: "nothing came back"}
+		if i%2 == 1 {
+			e.Cause, e.AnswerLateMs = exchange.Late, 400+float64(10*i)
+		}
+		d.Exchange(&e)
+	}
+	s := skid()
+	s.Links[0].ID = "k"
+	found := d.Findings(s, noon.Add(6*time.Second))
+	if codes(found) != "late/fault" || !strings.Contains(found[0].Sentence, "after up to 450 ms") || len(found[0].Fixes) != 1 || found[0].Fixes[0].Setting.Will != 700 || found[0].Count != 3 {
+		t.Errorf("%+v", found)
+	}
+}
+
+// TestSecondAsker: it comes before what it explains, once for its line.
+func TestSecondAsker(t *testing.T) {
+	d := New()
+	s := skid()
+	s.Links[0].ID = "k"
+	s.Links = append(s.Links, s.Links[0])
+	s.Links[1].ID = "k2"
+	for i, link := range []string{"k", "k2", "k", "k2"} {
+		d.Exchange(&exchange.Exchange{Seq: uint64(2 * i), Link: link, Device: "skid", At: noon.Add(time.Duration(i) * time.Second), Outcome: exchange.Answered, Cause: exchange.Others, Doubt: "somebody else asks"})
+		d.Exchange(&exchange.Exchange{Seq: uint64(2*i + 1), Link: link, Device: "skid", At: noon.Add(time.Duration(i) * time.Second), Outcome: exchange.Garbled, Cause: exchange.Noise, Sentence: "12 octets"})
+	}
+	if got := codes(d.Findings(s, noon.Add(4*time.Second))); got != "a-second-asker/fault garbled/doubt garbled/doubt" {
+		t.Error(got)
+	}
+}
