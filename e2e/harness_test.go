@@ -187,6 +187,7 @@ func (b *browser) fail(err error) {
 func (b *browser) to(path string) {
 	b.t.Helper()
 	b.run(chromedp.Navigate(b.url+path), chromedp.WaitVisible(chromedp.CSS("header nav")))
+	b.until("the site is read", `!document.querySelector("header").innerText.includes("reading the site")`)
 }
 
 func quoteXPath(text string) string {

@@ -3,7 +3,6 @@ package modbus_test
 import (
 	"context"
 	"encoding/binary"
-	"fmt"
 	"io"
 	"math/rand/v2"
 	"net"
@@ -277,7 +276,7 @@ func FuzzLine(f *testing.F) {
 		for i := 0; i < len(moves) && conn.Usable(); i++ {
 			at := uint32(1 + random.IntN(3)*7)
 			if reply := conn.Read(address.HoldingRegisters, at, 1); wrong(&reply, at) {
-				t.Fatal(fmt.Sprintf("turn %d of %v: register %d reads %d, and good", i, moves, at, binary.BigEndian.Uint16(reply.Data)))
+				t.Fatalf("turn %d of %v: register %d reads %d, and good", i, moves, at, binary.BigEndian.Uint16(reply.Data))
 			}
 		}
 	})
