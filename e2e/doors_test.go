@@ -25,6 +25,7 @@ func TestPeopleSignIn(t *testing.T) {
 	f.fingerprint <- print
 	b := f.open(t, "/users")
 	b.sees(print)
+	shot(b, "sign-in")
 	b.fill("Name", "ferry")
 	b.fill("Passphrase", "low tide 1")
 	b.press("Sign in")
@@ -155,16 +156,15 @@ func TestReleaseOfCrossings(t *testing.T) {
 	b.until("it carries", `document.querySelector('[data-crossing="x-oxygen"]').dataset.state === "good"`)
 	b.sees("Released by window")
 	b.until("the others wait", `[...document.querySelectorAll("[data-crossing]")].filter(e => e.dataset.state === "good").length === 1`)
-	shot(b, "released")
 	b.press("Lock now")
 	b.sees("It writes nothing on the plant until it is released by name.")
 	b.to("/checkout")
 	b.until("what it wrote is in the journal", `[...document.querySelectorAll('[data-write="written"]')].some(e => e.innerText.includes("was ended") && e.innerText.includes("plant"))`)
 }
 
-// shot keeps a picture where the test is asked to.
+// shot takes a picture of docs/screenshots, where FERRY_SHOTS names that folder.
 func shot(b *browser, name string) {
-	if dir := os.Getenv("FERRY_LOOK"); dir != "" {
+	if dir := os.Getenv("FERRY_SHOTS"); dir != "" {
 		b.shot(filepath.Join(dir, name+".png"))
 	}
 }

@@ -16,7 +16,7 @@ import (
 // socket code: one connection, one request outstanding, 10 registers from a
 // server on loopback. The engine is to reach at least 80 % of the loop.
 func BenchmarkRequests(b *testing.B) {
-	s := &site.Site{Lines: []site.Line{{ID: "net"}},
+	s := &site.Site{Lines: []site.Line{{ID: "net", Medium: site.Ethernet}},
 		Links:   []site.Link{{ID: "k", Answering: "d", Line: "net", Protocol: "modbus-tcp"}},
 		Devices: []site.Device{{ID: "d", Name: "Probe", Map: "modbus-tcp", Ports: []site.Port{{Line: "net", Host: "192.0.2.21", Protocol: "modbus-tcp", Settings: map[string]int{"thinkMs": 0}}}}}}
 	for i := range 10 {

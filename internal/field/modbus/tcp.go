@@ -79,6 +79,7 @@ type conn struct {
 	ctx         context.Context
 	dial        string
 	stop        func() bool
+	came, now   time.Time   // when the frames before the last, and the last, were whole
 	calledOff   atomic.Bool // Break was called
 	transaction uint16
 	first       uint16
@@ -147,7 +148,7 @@ func (c *conn) exchange(pass field.Pass) field.Reply {
 }
 
 // late reports whether a frame answers a request before the one under way, and
-// how long after it was sent, 0 for not known.
+// how long the device took for it, 0 for not known.
 func (c *conn) late(frame []byte) (float64, bool) {
 	behind := c.transaction - wire.Transaction(frame)
 	if c.earlier-wire.Transaction(frame) < recent && c.transaction-c.first < 1<<10 {
@@ -156,10 +157,14 @@ func (c *conn) late(frame []byte) (float64, bool) {
 	if behind == 0 || behind >= recent {
 		return 0, false
 	}
-	if at := c.sent[wire.Transaction(frame)%recent]; !at.IsZero() {
-		return float64(time.Since(at)) / 1e6, true
+	at := c.sent[wire.Transaction(frame)%recent]
+	if at.IsZero() {
+		return 0, true
 	}
-	return 0, true
+	if c.came.After(at) {
+		at = c.came // until then the device was busy with the one before
+	}
+	return float64(c.now.Sub(at)) / 1e6, true
 }
 
 // send writes one or more requests, whose answers have the time limit from now
@@ -204,6 +209,7 @@ func (c *conn) frame() ([]byte, error) {
 			return nil, err
 		}
 		if size > 0 && c.have >= size {
+			c.came, c.now = c.now, time.Now()
 			c.taken = size
 			return c.in[:size], nil
 		}

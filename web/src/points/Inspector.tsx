@@ -132,11 +132,11 @@ function Writer({ id, unit }: { id: string; unit: string }) {
           <>
             <table className="rows mb-3"><tbody>{rows.map(([key, v]) => <tr key={key}><td className="soft small">{key}</td><td className={key === "Then" ? "mono font-semibold" : "mono"}>{v}</td></tr>)}</tbody></table>
             {order.lost && <div className="notice doubt mb-3">{order.lost}.</div>}
-            {order.locked && <div className="notice doubt mb-3"><b>Writing to the plant is locked.</b> Unlock it for some minutes in the bar above, then prepare this write again.</div>}
+            {order.locked && <div className="notice doubt mb-3"><b>Writing to the plant is locked.</b> Close this, unlock it for some minutes in the bar above, and prepare the write again.</div>}
             {problem && <ProblemNotice problem={problem} />}
             <div className="mt-3 flex justify-end gap-2">
               <button type="button" className="button" onClick={() => setOrder(undefined)}>Do not write</button>
-              {problem || order.locked ? (
+              {order.locked ? null : problem ? (
                 <button type="button" className="button main" disabled={busy} onClick={() => void prepare()}>Prepare it again</button>
               ) : (
                 <button type="button" className="button main" disabled={busy} onClick={() => void write()}>Write {order.new} {unit}</button>
