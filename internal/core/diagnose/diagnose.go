@@ -423,12 +423,31 @@ func declined(recent []seen, subject finding.Subject, device *site.Device, def *
 		f.Sentence = fmt.Sprintf("%s It said so %d times, code %d.", why.Means, f.Count, p.code)
 		f.Evidence = append(f.Evidence, fmt.Sprintf("%s %s: %d of %d", clock(lastAt[p].at), p.op, counts[p], asked[p.op]))
 	}
-	found := make([]finding.Finding, 0, len(codes))
-	for _, code := range codes {
-		found = append(found, *byCode[code])
+	// A device that answers with whatever code comes to its mind is one thing
+	// that is wrong, not two hundred.
+	slices.SortStableFunc(codes, func(a, b int) int { return cmp.Compare(byCode[b].Count, byCode[a].Count) })
+	found := make([]finding.Finding, 0, min(len(codes), mostCodes+1))
+	rest := finding.Finding{Code: "declined-otherwise", Severity: finding.Doubt, Sure: 1, Subject: subject, Where: "traffic",
+		Title: device.Name + " answers with many error codes", Evidence: []string{}, Remedy: "Look at the device itself: what answers so is hardly the device that was meant, or is out of order."}
+	for i, code := range codes {
+		f := byCode[code]
+		if i < mostCodes {
+			found = append(found, *f)
+			continue
+		}
+		rest.Count += f.Count
+		if rest.Sentence = fmt.Sprintf("Besides those named it answered with %d further codes.", i+1-mostCodes); f.Severity == finding.Fault {
+			rest.Severity = finding.Fault
+		}
+	}
+	if rest.Count > 0 {
+		found = append(found, rest)
 	}
 	return found
 }
+
+// mostCodes is how many error codes of one device are findings of their own.
+const mostCodes = 5
 
 // Still reports points that used to change and no longer do, by their habits:
 // one finding for the device if all of them stand still, otherwise one for
