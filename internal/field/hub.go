@@ -1,18 +1,15 @@
 package field
 
 import (
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"math"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
 	"ferry/internal/core/diagnose"
 	"ferry/internal/core/exchange"
-	"ferry/internal/core/finding"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -411,70 +408,6 @@ func (h *Hub) fail(era uint64, points []string, reason string) {
 	}
 }
 
-// age turns a good value that is older than three of its paces and a second
-// doubtful. It is done when somebody looks.
-func (h *Hub) age(t *track, ms int64) {
-	if t.live.Quality != value.Good || t.point.PaceMs == 0 {
-		return
-	}
-	if old := ms - t.live.AtMs; old > int64(3*t.point.PaceMs+1000) {
-		t.live.Quality, t.live.Reason = value.Doubtful, "old: it has not been read again in time"
-		h.touch(t)
-		t.tell()
-	}
-}
-
-// atATime is how many points are looked at before the lock is let go for a
-// moment, so that those who read are not kept waiting for a whole site.
-const atATime = 256
-
-// Since returns the points that changed after a revision, and the revision to
-// ask with next. What changes while it looks comes next time at the latest.
-func (h *Hub) Since(rev uint64, now time.Time) ([]Live, uint64) {
-	list, ms := []Live{}, now.UnixMilli()
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	next, order := h.rev, h.order
-	for i, t := range order {
-		if i%atATime == atATime-1 {
-			h.mu.Unlock()
-			h.mu.Lock()
-		}
-		if h.age(t, ms); t.rev > rev && !t.gone {
-			live := t.live
-			live.Words = spaced(t.words)
-			list = append(list, live)
-		}
-	}
-	return list, next
-}
-
-// spaced prints octets in hexadecimal, a blank between words.
-func spaced(b []byte) string {
-	text := strings.ToUpper(hex.EncodeToString(b))
-	var out strings.Builder
-	for i := 0; i < len(text); i += 4 {
-		if i > 0 {
-			out.WriteByte(' ')
-		}
-		out.WriteString(text[i:min(i+4, len(text))])
-	}
-	return out.String()
-}
-
-// Point returns the latest state of one point.
-func (h *Hub) Point(id string) (Live, bool) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	t := h.points[id]
-	if t == nil {
-		return Live{}, false
-	}
-	live := t.live
-	live.Words = spaced(t.words)
-	return live, true
-}
-
 // Trend returns the recorded samples of a point of the last minutes.
 func (h *Hub) Trend(id string) []Trend {
 	h.mu.Lock()
@@ -483,67 +416,6 @@ func (h *Hub) Trend(id string) []Trend {
 		return slices.Clone(t.trend)
 	}
 	return []Trend{}
-}
-
-// Exchanges returns up to most exchanges with a number over after, of the given
-// links if there are any, the newest last.
-func (h *Hub) Exchanges(after uint64, most int, links ...string) []exchange.Exchange {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	list := []exchange.Exchange{}
-	for i := len(h.exchanges) - 1; i >= 0 && len(list) < most && h.exchanges[i].Seq > after; i-- {
-		if len(links) == 0 || slices.Contains(links, h.exchanges[i].Link) {
-			list = append(list, h.exchanges[i])
-		}
-	}
-	slices.Reverse(list)
-	return list
-}
-
-// Exchange returns one exchange by its number, if it is still remembered.
-func (h *Hub) Exchange(seq uint64) (exchange.Exchange, bool) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if len(h.exchanges) == 0 || seq < h.exchanges[0].Seq || seq > h.seq {
-		return exchange.Exchange{}, false
-	}
-	return h.exchanges[seq-h.exchanges[0].Seq], true
-}
-
-// LastSeq returns the number of the newest exchange.
-func (h *Hub) LastSeq() uint64 {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	return h.seq
-}
-
-// Stats returns what was measured of each request.
-func (h *Hub) Stats() []RequestStats {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	list := make([]RequestStats, 0, len(h.stats))
-	for _, s := range h.stats {
-		list = append(list, *s)
-	}
-	return list
-}
-
-// Findings returns what is wrong as of now.
-func (h *Hub) Findings(s *site.Site, now time.Time) []finding.Finding {
-	found := []finding.Finding{}
-	for i := range s.Links {
-		h.mu.Lock()
-		evidence := h.diagnosis.OfLink(s.Links[i].ID, now)
-		h.mu.Unlock()
-		found = append(found, evidence.Findings(s, &s.Links[i])...)
-	}
-	for i := range s.Devices {
-		h.mu.Lock()
-		habits := h.diagnosis.OfDevice(&s.Devices[i])
-		h.mu.Unlock()
-		found = append(found, diagnose.Still(&s.Devices[i], habits)...)
-	}
-	return diagnose.Join(found)
 }
 
 // forget drops evidence and measurements of a link, as when it starts anew.

@@ -1,0 +1,117 @@
+package field
+
+import (
+	"fmt"
+	"net"
+	"net/netip"
+	"strconv"
+	"syscall"
+	"time"
+
+	"ferry/internal/core/problem"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/site"
+)
+
+// documentation lists the ranges that no network may use (RFC 5737, RFC 3849):
+// demo sites live in them.
+var documentation = []netip.Prefix{
+	netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("198.51.100.0/24"),
+	netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("2001:db8::/32"),
+}
+
+// documented returns the documentation range that an address lies in, however
+// the address is written.
+func documented(host netip.Addr) (netip.Prefix, bool) {
+	host = host.Unmap().WithZone("")
+	for _, range_ := range documentation {
+		if range_.Contains(host) {
+			return range_, true
+		}
+	}
+	return netip.Prefix{}, false
+}
+
+// NotDialled says why an address is not dialled.
+type NotDialled string
+
+func (n NotDialled) Error() string { return string(n) }
+
+// mayDial says why an address of a plant is not to be dialled.
+func mayDial(host netip.Addr) error {
+	host = host.Unmap()
+	if range_, is := documented(host); is {
+		return NotDialled(fmt.Sprintf("%s is in %s, a range kept for documentation: no plant has it", host, range_))
+	}
+	if host.IsUnspecified() || host.IsMulticast() || host == netip.AddrFrom4([4]byte{255, 255, 255, 255}) {
+		return NotDialled(fmt.Sprintf("%s is the address of no device", host))
+	}
+	return nil
+}
+
+// MayDial refuses addresses that are not to be dialled, as they are once names
+// are resolved: it is for Target.Control.
+func MayDial(_, address string, _ syscall.RawConn) error {
+	at, err := netip.ParseAddrPort(address)
+	if err != nil {
+		return err
+	}
+	return mayDial(at.Addr())
+}
+
+// targetOf returns where a link's connection goes, and the key of the channel
+// that it goes over.
+func (e *Engine) targetOf(link *site.Link) (t Target, key string, err error) {
+	_, def, err := DriverOf(link.Protocol)
+	if err != nil {
+		return t, "", problem.New("protocol", err.Error()+".", "")
+	}
+	t.Settings = link.Settings
+	line := e.site.Line(link.Line)
+	if line != nil && line.Medium == site.SerialLine {
+		if asking := e.site.Device(link.Asking); asking != nil {
+			t.Format = line.SerialOf(asking.Port(link.Line)).Format()
+		}
+	}
+	switch {
+	case e.door.mode == Bench:
+		t.Dial = e.standIns.Dial(e.site, link)
+	case line != nil && line.Medium == site.SerialLine:
+		if line.Here == "" {
+			return t, "", problem.New("no-port-here", line.Name+" has no serial port of this machine.", "Choose one in the panel of the line.").At(line.Name)
+		}
+		if time.Now().After(e.told[line.ID]) {
+			return t, "", problem.New("listen-first", "Ferry has not been told to ask on "+line.Name+": where another asks already, two askers collide.",
+				"Listen to the line first, in its panel, and then allow Ferry to ask.").At(line.Name)
+		}
+		t.Dial = line.Here
+	default:
+		t.Control = MayDial
+		if t.Dial, err = e.plantAddress(link, def); err != nil {
+			return t, "", err
+		}
+	}
+	switch def.Turns {
+	case protocol.TurnsOfLine:
+		// A port that is opened anew with other settings is another channel.
+		return t, "line " + link.Line + " " + t.Dial + " " + link.Protocol + " " + t.Format.String(), nil
+	case protocol.TurnsOfAddress:
+		return t, "address " + t.Dial, nil
+	}
+	return t, "link " + link.ID, nil
+}
+
+func (e *Engine) plantAddress(link *site.Link, def *protocol.Def) (string, error) {
+	device := e.site.Device(link.Answering)
+	if device == nil || device.Port(link.Line) == nil {
+		return "", problem.New("no-port", "The answering end has no port on the line of the link.", "Give it one under Lines.")
+	}
+	host, err := netip.ParseAddr(device.Port(link.Line).Host)
+	if err != nil {
+		return "", problem.New("no-address", device.Name+" has no IP address.", "Enter it under Lines.").At(device.Name)
+	}
+	if err := mayDial(host); err != nil {
+		return "", problem.New("documentation-address", err.Error()+".", "Enter the device's real address, or go back to the bench.").At(device.Name)
+	}
+	return net.JoinHostPort(host.String(), strconv.Itoa(def.Value(link.Settings, "port"))), nil
+}

@@ -1,0 +1,162 @@
+package modbus
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"time"
+
+	"ferry/internal/field"
+	wire "ferry/internal/wire/modbus"
+)
+
+// isRequest reports whether b is a whole request of somebody else's.
+func (c *lineConn) isRequest(b []byte) bool {
+	n, asked := c.frameAt(b)
+	if n == 0 || !asked || bytes.Equal(b[:n], c.request) {
+		return false
+	}
+	_, pdu, err := c.framing.Open(b[:n])
+	is := err == nil && pdu[0] <= wire.ReadInputRegisters
+	if is {
+		c.others = time.Now()
+	}
+	return is
+}
+
+// notOurs returns the length of the frame at the beginning of what came, if it
+// is a late answer of another unit, or belongs to another asker; else 0.
+func (c *lineConn) notOurs() int {
+	n, asked := c.frameAt(c.in)
+	if n == 0 {
+		return 0
+	}
+	if asked && c.isRequest(c.in[:n]) {
+		return n
+	}
+	unit, pdu, err := c.framing.Open(c.in[:n])
+	if err != nil || unit == c.unit {
+		return 0
+	}
+	if c.paid(unit, pdu) || time.Since(c.others) < foreign {
+		return n
+	}
+	return 0
+}
+
+// foreign is for how long a frame of another asker makes answers doubtful.
+const foreign = 30 * time.Second
+
+// drain takes in what came since the last exchange: late answers, and what
+// others said.
+func (c *lineConn) drain() error {
+	c.in = c.in[:0]
+	for {
+		n, err := c.stream.Read(c.in[len(c.in):cap(c.in)], time.Now())
+		if err != nil {
+			return err
+		}
+		if n == 0 {
+			break
+		}
+		c.quiet = time.Now().Add(ms(c.silence))
+		if c.in = c.in[:len(c.in)+n]; len(c.in) == cap(c.in) {
+			c.overheard(c.in)
+			c.in = c.in[:0]
+		}
+	}
+	c.overheard(c.in)
+	c.in = c.in[:0]
+	return nil
+}
+
+// stranger is after how long without a question of ours a unit that answers
+// answers somebody else.
+const stranger = time.Minute
+
+// overheard finds the frames in octets that nobody here waited for.
+func (c *lineConn) overheard(b []byte) {
+	for at := 0; at < len(b); {
+		n, asked := c.frameAt(b[at:])
+		if n == 0 {
+			at++
+			continue
+		}
+		frame := b[at : at+n]
+		at += n
+		if asked && c.isRequest(frame) {
+			continue
+		}
+		if unit, pdu, err := c.framing.Open(frame); err == nil && !bytes.Equal(frame, c.request) && !c.paid(unit, pdu) {
+			if last, ok := c.asked[unit]; !ok || time.Since(last) > stranger {
+				c.others = time.Now()
+			}
+		}
+	}
+}
+
+// Listen takes in what others say, and tells requests from answers by which of
+// them a frame can be.
+func (c *lineConn) Listen(ctx context.Context, d time.Duration) field.Heard {
+	heard := field.Heard{Units: []int{}}
+	began := time.Now()
+	var all []byte
+	buf := make([]byte, 512)
+	for end := began.Add(d); time.Now().Before(end) && ctx.Err() == nil && c.ctx.Err() == nil; {
+		n, err := c.stream.Read(buf, minTime(end, time.Now().Add(slice)))
+		if err != nil {
+			c.broken = true
+			break
+		}
+		all = append(all, buf[:n]...)
+	}
+	heard.Ms, heard.Octets = float64(time.Since(began))/1e6, len(all)
+	seen := map[byte]bool{}
+	for at := 0; at < len(all); {
+		n, asked := c.frameAt(all[at:])
+		if n == 0 {
+			at++
+			continue
+		}
+		unit, _, _ := c.framing.Open(all[at : at+n])
+		heard.Frames++
+		if asked {
+			heard.Asked++
+		}
+		if !seen[unit] {
+			seen[unit] = true
+			heard.Units = append(heard.Units, int(unit))
+		}
+		at += n
+	}
+	switch {
+	case heard.Octets == 0:
+		heard.Sentence = "Nobody speaks."
+	case heard.Frames == 0:
+		heard.Sentence = fmt.Sprintf("%d octets came and no frame passes its check: somebody speaks with other settings, or another protocol.", heard.Octets)
+	case heard.Asked > 0:
+		heard.Sentence = fmt.Sprintf("Somebody asks here already: %d frames, %d of them requests. Two askers on one line collide.", heard.Frames, heard.Asked)
+	default:
+		heard.Sentence = fmt.Sprintf("%d frames came and none of them is a request.", heard.Frames)
+	}
+	c.quiet = time.Now().Add(ms(c.silence))
+	return heard
+}
+
+// frameAt returns the length of the frame that b begins with, 0 if there is
+// none, and whether it is a request.
+func (c *lineConn) frameAt(b []byte) (n int, asked bool) {
+	for _, of := range []struct {
+		length func([]byte) (int, error)
+		asked  bool
+	}{{c.framing.RequestLen, true}, {c.framing.AnswerLen, false}} {
+		n, err := of.length(b)
+		if err != nil || n == 0 || n > len(b) {
+			continue
+		}
+		if _, _, err := c.framing.Open(b[:n]); err == nil {
+			return n, of.asked
+		}
+	}
+	return 0, false
+}
