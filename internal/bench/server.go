@@ -87,7 +87,15 @@ func (s *Server) SetFault(f Fault) error {
 		s.blocker = b
 	}
 	if !down && s.listener == nil {
-		return s.listen()
+		err := s.listen()
+		for range 40 { // another program may have the port for a moment
+			if err == nil {
+				break
+			}
+			time.Sleep(100 * time.Millisecond)
+			err = s.listen()
+		}
+		return err
 	}
 	return nil
 }

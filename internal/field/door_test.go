@@ -411,7 +411,19 @@ func TestJournalOfCrossings(t *testing.T) {
 // TestNothingWaits: with a device that says nothing for a minute, everything
 // that a person presses is done at once.
 func TestNothingWaits(t *testing.T) {
+	for _, protocol := range []string{"modbus-tcp", "modbus-rtu-tcp"} {
+		t.Run(protocol, func(t *testing.T) { nothingWaits(t, protocol) })
+	}
+}
+
+func nothingWaits(t *testing.T, protocol string) {
 	p := newPlant(t)
+	for _, id := range []string{"probe", "pump", "gate"} {
+		d, link := *p.site.Device(id), *p.site.Link("to-" + id)
+		d.Points, d.Ports = nil, slices.Clone(d.Ports)
+		d.Ports[0].Protocol, link.Protocol = protocol, protocol
+		p.edit(t, site.Put(site.KindDevice, id, "", d), site.Put(site.KindLink, link.ID, "", link))
+	}
 	for _, d := range p.plant {
 		d.behave(func(_, answer []byte) ([]byte, bool) { time.Sleep(time.Minute); return answer, true })
 	}

@@ -124,3 +124,22 @@ func FuzzTyped(f *testing.F) {
 		}
 	})
 }
+
+// FuzzTimes: a time that is read is printed as one that is read alike.
+func FuzzTimes(f *testing.F) {
+	for _, text := range []string{"2026-11-23 14:05:00", "2026-11-23T14:05:00.250Z", "1969-12-31", "9999-12-31 23:59:59", "1h2m3.5s", "T#250ms", "5", "-1h", "1e9h"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		if v, err := ParseMoment(text); err == nil {
+			if back, err := ParseMoment(v.String()); err != nil || back != v {
+				t.Errorf("%q is read as %s, and that as %s, %v", text, v, back, err)
+			}
+		}
+		if v, err := ParseSpan(text); err == nil {
+			if back, err := ParseSpan(v.String()); err != nil || back != v {
+				t.Errorf("%q is read as %s, and that as %s, %v", text, v, back, err)
+			}
+		}
+	})
+}
