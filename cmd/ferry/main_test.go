@@ -118,7 +118,7 @@ func TestUsage(t *testing.T) {
 		{[]string{"write", "modbus-tcp://127.0.0.1:1", "40001:uint16", "--yes"}, "POINT=VALUE"},
 		{[]string{"bench", "nowhere.json"}, "nowhere.json"},
 		{[]string{"bench"}, "--demo"},
-		{[]string{"serve", "--listen", "0.0.0.0:0"}, "passphrase"},
+		{[]string{"serve", "--listen", "192.0.2.1:0", "--data", t.TempDir()}, "passphrase"},
 		{[]string{"demo", "--listen", busy.Addr().String(), "--data", t.TempDir()}, "choose another port"},
 		{[]string{"sail"}, "sail"},
 	} {

@@ -96,30 +96,31 @@ func readPassphrase(path string) (string, error) {
 	return passphrase, nil
 }
 
-// guarded opens the users and the certificate of a Ferry that asks who is there.
-func (r *reach) guarded(listener net.Listener) (*accounts.Accounts, *accounts.Certificate, net.Listener, error) {
+// people opens the users of a Ferry that asks who is there. There must be one
+// before anything listens.
+func (r *reach) people() (*accounts.Accounts, error) {
 	users, err := accounts.Open(r.dir)
-	if err != nil {
-		return nil, nil, nil, err
+	if err != nil || len(users.Users()) > 0 {
+		return users, err
 	}
-	if len(users.Users()) == 0 {
-		if r.passphrase == "" {
-			return nil, nil, nil, fmt.Errorf("nobody may sign in yet: add the first user with ferry user add NAME --role plant --data %s, or give a --passphrase-file", r.dir)
-		}
-		if err := users.Put(firstUser, accounts.Plant, r.passphrase); err != nil {
-			return nil, nil, nil, err
-		}
+	if r.passphrase == "" {
+		return nil, fmt.Errorf("nobody may sign in yet: add the first user with ferry user add NAME --role plant --data %s, or give a --passphrase-file", r.dir)
 	}
+	if err := os.MkdirAll(r.dir, 0o755); err != nil {
+		return nil, err
+	}
+	return users, users.Put(firstUser, accounts.Plant, r.passphrase)
+}
+
+// certificate returns what browsers are shown, and how to show it.
+func (r *reach) certificate() (*tls.Config, *accounts.Certificate, error) {
 	pair, shown, err := tls.Certificate{}, accounts.Certificate{}, error(nil)
 	if r.cert != "" {
 		pair, shown, err = accounts.LoadCertificate(r.cert, r.key)
 	} else {
 		pair, shown, err = accounts.OwnCertificate(r.dir, r.reachedBy())
 	}
-	if err != nil {
-		return nil, nil, nil, err
-	}
-	return users, &shown, tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}), nil
+	return &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}, &shown, err
 }
 
 // reachedBy lists the names and addresses by which browsers reach this machine.
@@ -146,6 +147,16 @@ func (r *reach) reachedBy() []string {
 
 func serve(c *cobra.Command, r *reach, first func() *site.Site) (err error) {
 	ctx := c.Context()
+	server, secured, scheme := &api.Server{Hosts: r.reachedBy()}, (*tls.Config)(nil), "http"
+	if r.tls { // before anything is reachable
+		scheme = "https"
+		if server.Accounts, err = r.people(); err != nil {
+			return err
+		}
+		if secured, server.Certificate, err = r.certificate(); err != nil {
+			return err
+		}
+	}
 	listener, err := net.Listen("tcp", r.listen)
 	if errors.Is(err, syscall.EADDRINUSE) {
 		return fmt.Errorf("%s is in use, perhaps by another Ferry: close it, or choose another port, such as --listen 127.0.0.1:8643", r.listen)
@@ -171,13 +182,9 @@ func serve(c *cobra.Command, r *reach, first func() *site.Site) (err error) {
 	if err := journal.Settle(ctx); err != nil {
 		return fmt.Errorf("the journal of writes in %s: %w", r.dir, err)
 	}
-	server := &api.Server{Store: st, Notices: st.Notices(), Hosts: r.reachedBy()}
-	scheme := "http"
-	if r.tls {
-		scheme = "https"
-		if server.Accounts, server.Certificate, listener, err = r.guarded(listener); err != nil {
-			return err
-		}
+	server.Store, server.Notices = st, st.Notices()
+	if secured != nil {
+		listener = tls.NewListener(listener, secured)
 	}
 	now, seq := st.Site()
 	b := bench.New()

@@ -302,8 +302,9 @@ func (e *Engine) Release(crossings []string, for_ time.Duration, who string) err
 		time.AfterFunc(for_+time.Millisecond, func() {
 			if life.Err() == nil {
 				e.mu.Lock()
+				defer e.mu.Unlock()
+				defer unharmed("the end of a release")
 				e.carry()
-				e.mu.Unlock()
 			}
 		})
 	}

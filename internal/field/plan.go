@@ -62,6 +62,7 @@ func (e *Engine) replan() {
 		prints := crossingPrints(s)
 		e.mu.Lock()
 		defer e.mu.Unlock()
+		defer unharmed("what runs could not follow the site")
 		if e.site != s || e.closed {
 			return
 		}
@@ -70,6 +71,13 @@ func (e *Engine) replan() {
 		e.planRev++
 		e.reconcile()
 	}()
+}
+
+// unharmed keeps a defect from ending the program; it is deferred.
+func unharmed(what string) {
+	if p := recover(); p != nil {
+		log.Printf("%s: %v\n%s", what, p, debug.Stack())
+	}
 }
 
 // compile is timetable.CompileContext, which a defect in it does not carry
