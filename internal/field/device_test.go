@@ -272,12 +272,15 @@ func (j *memoryJournal) list() (list []field.Record) {
 	return list
 }
 
-// promptly fails where a press takes as long as a device.
+// promptly fails where a press waits for a device, which takes a minute. What it
+// takes is milliseconds; the rest is for a machine that is short of time itself.
 func promptly(t *testing.T, what string, press func()) {
 	t.Helper()
 	began := time.Now()
 	press()
-	if took := time.Since(began); took > 100*time.Millisecond {
+	took := time.Since(began)
+	t.Logf("%s: %v", what, took.Round(time.Microsecond))
+	if took > time.Second {
 		t.Errorf("%s takes %v", what, took)
 	}
 }

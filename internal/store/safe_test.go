@@ -264,7 +264,7 @@ func TestFiftyEditors(t *testing.T) {
 		}
 		total += accepted[i].Load()
 	}
-	t.Logf("%d accepted edits of 2 000 tries", total)
+	t.Logf("%d accepted edits", total)
 }
 
 // TestJournalIsBounded: the oldest steps go, and what is left can be taken back.
