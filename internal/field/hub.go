@@ -103,6 +103,7 @@ type Hub struct {
 	rev       uint64
 	points    map[string]*track
 	order     []*track // those of points, in no order that matters
+	gone      int      // how many of these are gone
 	exchanges []exchange.Exchange
 	seq       uint64
 	stats     map[string]*RequestStats
@@ -123,6 +124,12 @@ func (h *Hub) track(id string) *track {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	return h.points[id]
+}
+
+// sweep leaves out what is gone. Whoever looks at the old list goes on with it.
+func (h *Hub) sweep() {
+	h.order = slices.DeleteFunc(slices.Clone(h.order), func(t *track) bool { return t.gone })
+	h.gone = 0
 }
 
 // reading returns the memory of a point, if it still is read as p says.
@@ -150,6 +157,7 @@ func (h *Hub) follow(d *site.Device) {
 			}
 			if t != nil {
 				t.gone = true
+				h.gone++
 			}
 			t = &track{device: d.ID, live: Live{Point: p.ID, Quality: value.NotRead}, watchers: watchers}
 			h.points[p.ID] = t
@@ -163,6 +171,9 @@ func (h *Hub) follow(d *site.Device) {
 			}
 		}
 		t.point, t.habit = &p, h.diagnosis.Follow(&p)
+	}
+	if h.gone > 256 && h.gone > len(h.order)/4 {
+		h.sweep()
 	}
 }
 
@@ -186,7 +197,7 @@ func (h *Hub) keepOnly(s *site.Site) {
 			delete(h.points, id)
 		}
 	}
-	h.order = slices.DeleteFunc(slices.Clone(h.order), func(t *track) bool { return t.gone })
+	h.sweep()
 	for id := range h.links {
 		if !links[id] {
 			delete(h.links, id)

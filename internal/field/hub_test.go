@@ -111,3 +111,17 @@ func TestPutBack(t *testing.T) {
 		t.Errorf("%+v", got)
 	}
 }
+
+// TestEditsPileNothingUp: a point that is moved a thousand times is remembered
+// once.
+func TestEditsPileNothingUp(t *testing.T) {
+	h := NewHub()
+	d := &site.Device{ID: "d", Points: []site.Point{{ID: "a", Type: value.TypeUint16}}}
+	for i := range 1000 {
+		d.Points[0].Address = address.At("hr", uint32(i))
+		h.follow(d)
+	}
+	if len(h.order) > 300 || len(h.points) != 1 {
+		t.Errorf("%d tracks of %d points", len(h.order), len(h.points))
+	}
+}
