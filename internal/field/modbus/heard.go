@@ -16,12 +16,16 @@ func (c *lineConn) isRequest(b []byte) bool {
 	if n == 0 || !asked || bytes.Equal(b[:n], c.request) {
 		return false
 	}
-	_, pdu, err := c.framing.Open(b[:n])
-	is := err == nil && pdu[0] <= wire.ReadInputRegisters
-	if is {
-		c.others = time.Now()
+	unit, pdu, err := c.framing.Open(b[:n])
+	if err != nil || pdu[0] > wire.ReadInputRegisters {
+		return false
 	}
-	return is
+	// An answer of three octets is as long as a request, and may look like one.
+	if last, ok := c.asked[unit]; ok && pdu[1] == 3 && time.Since(last) < stranger {
+		return false
+	}
+	c.others = time.Now()
+	return true
 }
 
 // notOurs returns the length of the frame at the beginning of what came, if it
@@ -154,9 +158,17 @@ func (c *lineConn) frameAt(b []byte) (n int, asked bool) {
 		if err != nil || n == 0 || n > len(b) {
 			continue
 		}
-		if _, _, err := c.framing.Open(b[:n]); err == nil {
-			return n, of.asked
+		unit, pdu, err := c.framing.Open(b[:n])
+		if err != nil {
+			continue
 		}
+		if c.framing == wire.ASCII && of.asked {
+			// Its frames end alike: what it is follows from its length.
+			if as, err := wire.RTU.RequestLen(append(append([]byte{unit}, pdu...), 0, 0)); err != nil || as != len(pdu)+3 {
+				continue
+			}
+		}
+		return n, of.asked
 	}
 	return 0, false
 }

@@ -32,6 +32,9 @@ const (
 func (c *lineConn) owe(sent time.Time) {
 	if len(c.owes) >= mostOwed {
 		c.owes = slices.Delete(c.owes, 0, mostOwed/2)
+		for i := range c.owes {
+			c.owes[i].checks = patience // it is no longer known how many are to come
+		}
 	}
 	c.owes = append(c.owes, owed{unit: c.unit, function: c.pdu[0], length: c.answerLength(), request: string(c.request), sent: sent})
 }
@@ -119,24 +122,61 @@ func (c *lineConn) settle(h *hearing, reply *field.Reply) {
 		another.ThinkMs = reply.ThinkMs
 		*reply = another
 	}
+	alike := true
+	for i := range mine {
+		alike = alike && mine[i].request == string(c.request)
+	}
 	if frames > len(mine) {
 		reply.LateMs = float64(delay) / 1e6
 		if reply.Cause == "" {
 			reply.Cause = exchange.Late
 		}
+		if !alike {
+			// A gateway may have let them overtake each other.
+			reply.Doubt = "the late answer to a question before came with it, and a frame says nothing of its question"
+		}
 		return
-	}
-	alike := true
-	for i := range mine {
-		alike = alike && mine[i].request == string(c.request)
 	}
 	if !alike {
 		reply.Cause = exchange.Late
 		reply.Doubt = fmt.Sprintf("it may be the late answer to a question before: one was not answered within %d ms", c.limit.Milliseconds())
 	}
-	// If it was, the answer to this request is still to come.
-	open := owed{unit: c.unit, function: c.pdu[0], length: c.answerLength(), request: string(c.request), sent: h.sent, checks: mine[len(mine)-1].checks + 1}
-	if open.checks < 2 {
-		c.owes = append(c.owes, open)
+	// As many are still to come as were asked for and did not; if answers come in
+	// the order of their questions, those of the last.
+	mine = append(mine, owed{unit: c.unit, function: c.pdu[0], length: c.answerLength(), request: string(c.request), sent: h.sent, checks: mine[len(mine)-1].checks})
+	for _, o := range mine[frames:] {
+		o.checks++
+		c.owes = append(c.owes, o)
 	}
+}
+
+// patience is how many answers in a row may be doubted before the unit is left
+// in peace for once, until whatever it owes must have come.
+const patience = 2
+
+// over is after how long nothing that was asked before can come any more.
+func (c *lineConn) over() time.Duration { return max(time.Second, 4*c.limit) }
+
+// clear listens, before a request is sent that could be answered by what is owed
+// from another, until that must have come. It is done where looking at the
+// answers has not told.
+func (c *lineConn) clear() error {
+	request := c.framing.AppendFrame(nil, 0, c.unit, c.pdu...)
+	mine := func(o owed) bool {
+		return o.unit == c.unit && o.function == c.pdu[0] && o.length == c.answerLength() && o.request != string(request)
+	}
+	if !slices.ContainsFunc(c.owes, func(o owed) bool { return o.checks >= patience && mine(o) }) {
+		return nil
+	}
+	for until := c.asked[c.unit].Add(c.over()); time.Now().Before(until); {
+		n, err := c.hear(c.in[:cap(c.in)], until)
+		if err != nil {
+			return err
+		}
+		if n > 0 { // frames may come in pieces; what matters is when they end
+			until = time.Now().Add(c.over())
+		}
+	}
+	c.owes = slices.DeleteFunc(c.owes, mine)
+	return nil
 }

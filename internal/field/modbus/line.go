@@ -178,7 +178,14 @@ func (c *lineConn) exchange(pass field.Pass) field.Reply {
 		return field.Reply{Outcome: exchange.NotAllowed, Sentence: "unit 0 is every unit at once: it can be written, but none of them answers"}
 	}
 	c.calledOff.Store(false)
-	if err := c.drain(); err != nil {
+	err := c.drain()
+	if err == nil {
+		err = c.clear()
+	}
+	if errors.Is(err, errBroken) && c.ctx.Err() == nil {
+		return failure(err, false) // nothing was sent
+	}
+	if err != nil {
 		return c.lost(failure(err, false), false)
 	}
 	c.request = c.framing.AppendFrame(c.request[:0], 0, c.unit, c.pdu...)
@@ -189,7 +196,7 @@ func (c *lineConn) exchange(pass field.Pass) field.Reply {
 		return *refused
 	}
 	began := time.Now()
-	err := c.stream.Write(c.request, began.Add(sending))
+	err = c.stream.Write(c.request, began.Add(sending))
 	left()
 	if err != nil {
 		return c.lost(failure(err, false), true)

@@ -10,9 +10,12 @@ import (
 	"testing"
 	"time"
 
+	"github.com/creack/pty"
+
 	"ferry/internal/core/address"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/protocol"
+	"ferry/internal/core/serial"
 	"ferry/internal/field"
 	wire "ferry/internal/wire/modbus"
 )
@@ -58,6 +61,51 @@ func stream(t testing.TB, limitMs int, script func(turn int, request []byte, sen
 	return conn
 }
 
+// port is the far side of a pseudo-terminal, as stream is of a TCP stream.
+func port(t *testing.T, driverName string, framing wire.Framing, limitMs int, script func(turn int, request []byte, send func([]byte))) field.Conn {
+	t.Helper()
+	master, slave, err := pty.Open()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = master.Close() })
+	path := slave.Name()
+	if err := slave.Close(); err != nil {
+		t.Fatal(err)
+	}
+	driver, _, err := field.DriverOf(driverName)
+	if err != nil {
+		t.Fatal(err)
+	}
+	conn, reply := driver.Dial(context.Background(), field.Target{Dial: path, Format: serial.Format{Baud: 115200, Data: 8, Parity: serial.None, Stop: 1},
+		Settings: map[string]int{"timeoutMs": limitMs, "unit": 11}})
+	if conn == nil {
+		t.Fatal(reply.Sentence)
+	}
+	t.Cleanup(func() { _ = conn.Close() })
+	size := len(framing.AppendFrame(nil, 0, 11, 3, 0, 0, 0, 1))
+	go func() {
+		for turn := 0; ; turn++ {
+			frame := make([]byte, size)
+			if _, err := io.ReadFull(master, frame); err != nil {
+				return
+			}
+			unit, pdu, err := framing.Open(frame)
+			if err != nil {
+				return
+			}
+			// The script speaks RTU; what it says goes out in the framing.
+			script(turn, wire.RTU.AppendFrame(nil, 0, unit, pdu...), func(b []byte) {
+				unit, pdu, err := wire.RTU.Open(b)
+				if err == nil {
+					_, _ = master.Write(framing.AppendFrame(nil, 0, unit, pdu...))
+				}
+			})
+		}
+	}()
+	return conn
+}
+
 // holding answers a read with the number of each register in it.
 func holding(request []byte) []byte {
 	at, count := binary.BigEndian.Uint16(request[2:]), int(binary.BigEndian.Uint16(request[4:]))
@@ -79,14 +127,25 @@ func wrong(reply *field.Reply, at uint32) bool {
 // by how much, is said.
 func TestLateAnswersOnALine(t *testing.T) {
 	const limit = 60
+	overStream := func(t *testing.T, script func(int, []byte, func([]byte))) field.Conn { return stream(t, limit, script) }
+	over := func(name string, framing wire.Framing) func(*testing.T, func(int, []byte, func([]byte))) field.Conn {
+		return func(t *testing.T, script func(int, []byte, func([]byte))) field.Conn {
+			return port(t, name, framing, limit, script)
+		}
+	}
+	nowAndThen := func(turn int) time.Duration { return time.Duration(turn%3) * 45 * time.Millisecond }
 	for _, c := range []struct {
 		name  string
+		open  func(*testing.T, func(int, []byte, func([]byte))) field.Conn
 		delay func(turn int) time.Duration
 	}{
-		{"always", func(int) time.Duration { return 90 * time.Millisecond }},
-		{"now and then", func(turn int) time.Duration { return time.Duration(turn%3) * 45 * time.Millisecond }},
-		{"more and more", func(turn int) time.Duration { return time.Duration(20+6*turn) * time.Millisecond }},
-		{"by twice the limit", func(turn int) time.Duration { return time.Duration(40+turn%2*90) * time.Millisecond }},
+		{"on a serial port", over("modbus-rtu", wire.RTU), nowAndThen},
+		{"in ASCII", over("modbus-ascii", wire.ASCII), nowAndThen},
+		{"always", overStream, func(int) time.Duration { return 90 * time.Millisecond }},
+		{"now and then", overStream, nowAndThen},
+		{"more and more", overStream, func(turn int) time.Duration { return time.Duration(20+6*turn) * time.Millisecond }},
+		{"by six times the limit", overStream, func(turn int) time.Duration { return time.Duration(360*(turn%2)) * time.Millisecond }},
+		{"by twice the limit", overStream, func(turn int) time.Duration { return time.Duration(40+turn%2*90) * time.Millisecond }},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -97,7 +156,7 @@ func TestLateAnswersOnALine(t *testing.T) {
 					answer()
 				}
 			}()
-			conn := stream(t, limit, func(turn int, request []byte, send func([]byte)) {
+			conn := c.open(t, func(turn int, request []byte, send func([]byte)) {
 				came := time.Now()
 				queue <- func() {
 					time.Sleep(time.Until(came.Add(c.delay(turn))))
@@ -125,6 +184,9 @@ func TestLateAnswersOnALine(t *testing.T) {
 				t.Errorf("it is late by up to %.0f ms, the limit is %d ms", late, limit)
 			}
 			t.Logf("%d good, %d doubted, late by %.0f ms", good, doubted, late)
+			if good+doubted < 8 {
+				t.Errorf("only %d of 24 are good, %d doubted", good, doubted)
+			}
 		})
 	}
 }
@@ -153,6 +215,25 @@ func TestSecondAskerOnALine(t *testing.T) {
 		if wrong(&reply, 5) || reply.OK() && reply.Doubt == "" || reply.Cause != exchange.Others {
 			t.Errorf("read %d beside another: %+v", i, reply)
 		}
+	}
+}
+
+// TestThreeOctets: a late answer of three octets is as long as a request, and is
+// no sign of another asker.
+func TestThreeOctets(t *testing.T) {
+	conn := stream(t, 60, func(turn int, request []byte, send func([]byte)) {
+		answer := wire.RTU.AppendFrame(nil, 0, request[0], request[1], 3, 1, 2, 3)
+		if turn%3 == 1 {
+			time.Sleep(80 * time.Millisecond)
+		}
+		send(answer)
+	})
+	for i := range 9 {
+		reply := conn.Read(address.Coils, 0, 20)
+		if reply.Cause == exchange.Others || reply.Doubt != "" {
+			t.Errorf("read %d: %+v", i, reply)
+		}
+		time.Sleep(30 * time.Millisecond)
 	}
 }
 
