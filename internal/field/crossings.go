@@ -180,11 +180,9 @@ func (e *Engine) newCarrier(x site.Crossing, print string, before *carrier) *car
 	c.ctx, c.cancel = context.WithCancel(e.door.life)
 	told := make(chan struct{}, 1)
 	unwatch := e.Hub.watch([]string{x.From}, told)
-	by := "released"
+	by := "on the bench"
 	if r := e.door.releases[x.ID]; r != nil {
 		by = "released by " + r.By
-	} else {
-		by = "on the bench"
 	}
 	if before != nil {
 		before.cancel()

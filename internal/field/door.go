@@ -149,6 +149,10 @@ func (e *Engine) pass(o *order, c *channel) Pass {
 	return func() (func(), error) {
 		e.door.shut.RLock()
 		err := e.holds(o)
+		if scale, known := e.Hub.scale(o.point); err == nil && known == nil && scale.Power != o.scale.Power {
+			err = problem.New("order-changed", fmt.Sprintf("The power of ten that the device holds for %s was %d and is %d: the octets would mean another value.", o.point.Name, o.scale.Power, scale.Power),
+				"Prepare it again.").At(o.where)
+		}
 		if err == nil && c.target.Dial != o.dial {
 			err = problem.New("order-changed", "The connection goes to another place than the order.", "Prepare it again.").At(o.where)
 		}

@@ -165,6 +165,28 @@ func TestOrderIsAToken(t *testing.T) {
 	}
 }
 
+// TestPowerOfAnOrder: octets that were worked out with one power of ten do not go
+// once the device holds another.
+func TestPowerOfAnOrder(t *testing.T) {
+	p := newPlant(t)
+	pump := p.bench["pump"]
+	p.change(t, "pump-1", func(q *site.Point) { q.PowerAt = address.At("hr", 9) })
+	if err := p.Start([]string{"to-pump"}); err != nil {
+		t.Fatal(err)
+	}
+	wait(t, "the value", func() bool { live, _ := p.Hub.Point("pump-1"); return live.Quality == value.Good })
+	order, err := p.Prepare(context.Background(), "pump-1", "45")
+	if err != nil {
+		t.Fatal(err)
+	}
+	pump.set(1, 7)
+	pump.set(9, 1)
+	wait(t, "the other power", func() bool { live, _ := p.Hub.Point("pump-1"); return live.Value.Float() == 70 })
+	if _, err := p.Write(context.Background(), "test", order.Token); err == nil || !strings.Contains(err.Error(), "power of ten") || len(pump.written()) != 0 {
+		t.Errorf("it gives %v", err)
+	}
+}
+
 // TestLockWhileItWaits: an order that waits for its turn is not carried out
 // after the lock has come back.
 func TestLockWhileItWaits(t *testing.T) {
