@@ -152,11 +152,12 @@ func (c *channel) broken(what string, p any) {
 	}
 }
 
-// guarded runs fn; where it panics, the connection is closed and the loop goes
-// on with a new one after a while.
-func (c *channel) guarded(what string, fn func()) {
+// guarded runs fn and reports whether it came to its end; where it panics, the
+// connection is closed and the loop goes on with a new one after a while.
+func (c *channel) guarded(what string, fn func()) (ok bool) {
 	defer func() {
 		if p := recover(); p != nil {
+			ok = false
 			c.broken(what, p)
 			c.hangUp()
 			c.lost = Reply{Outcome: exchange.Garbled, Sentence: "Ferry failed on what came"}
@@ -169,6 +170,7 @@ func (c *channel) guarded(what string, fn func()) {
 		}
 	}()
 	fn()
+	return true
 }
 
 func (c *channel) loop() {
@@ -308,11 +310,7 @@ func (c *channel) open(ctx context.Context, r *runner) bool {
 
 func (c *channel) carryOut(cmd command) {
 	defer close(cmd.done)
-	*cmd.failed = true
-	c.guarded("command", func() {
-		c.do(cmd.ctx, cmd.by, cmd.do)
-		*cmd.failed = false
-	})
+	*cmd.failed = !c.guarded("command", func() { c.do(cmd.ctx, cmd.by, cmd.do) })
 }
 
 // do hands the connection to fn. When ctx ends, what is under way is broken

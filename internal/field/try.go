@@ -70,10 +70,13 @@ func (e *Engine) Try(ctx context.Context, linkID string) (*route.Route, error) {
 	} else {
 		stop := context.AfterFunc(ctx, own.end)
 		r.channel = own
-		own.guarded("try", func() { w.run(own.life) })
+		ok := own.guarded("try", func() { w.run(own.life) })
 		stop()
 		own.end()
 		own.hangUp()
+		if !ok {
+			return nil, errDefect // what it has seen by then is no verdict
+		}
 	}
 	if w.ended != nil {
 		return nil, w.ended
@@ -137,7 +140,9 @@ func TryTarget(ctx context.Context, link *site.Link, device *site.Device, target
 	result := route.New(link.ID)
 	result.At = time.Now()
 	w := walk{runner: r, route: result, name: device.Name, target: target.Dial}
-	c.guarded("try", func() { w.run(c.life) })
+	if !c.guarded("try", func() { w.run(c.life) }) {
+		return nil, errDefect
+	}
 	return result, nil
 }
 

@@ -42,13 +42,8 @@ func (e *Engine) with(ctx context.Context, linkID string, fn func(*runner, Conn,
 func (c *channel) alone(ctx context.Context, r *runner, fn func(*runner, Conn, Reply)) error {
 	defer c.end()
 	defer c.hangUp()
-	failed := true
 	defer context.AfterFunc(ctx, c.end)()
-	c.guarded("command", func() {
-		c.do(c.life, r, func(conn Conn, reply Reply) { fn(r, conn, reply) })
-		failed = false
-	})
-	if failed {
+	if !c.guarded("command", func() { c.do(c.life, r, func(conn Conn, reply Reply) { fn(r, conn, reply) }) }) {
 		return errDefect
 	}
 	return nil

@@ -24,16 +24,7 @@ import (
 // eight octets and sends what it likes.
 func stream(t testing.TB, limitMs int, script func(turn int, request []byte, send func([]byte))) field.Conn {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = l.Close() })
-	go func() {
-		c, err := l.Accept()
-		if err != nil {
-			return
-		}
+	at := accepts(t, func(c net.Conn) {
 		defer c.Close()
 		var mu sync.Mutex
 		send := func(b []byte) {
@@ -48,12 +39,12 @@ func stream(t testing.TB, limitMs int, script func(turn int, request []byte, sen
 			}
 			script(turn, request, send)
 		}
-	}()
+	})
 	driver, _, err := field.DriverOf(protocol.ModbusRTUTCP.Name)
 	if err != nil {
 		t.Fatal(err)
 	}
-	conn, reply := driver.Dial(context.Background(), field.Target{Dial: l.Addr().String(), Settings: map[string]int{"timeoutMs": limitMs, "unit": 11}})
+	conn, reply := driver.Dial(context.Background(), field.Target{Dial: at, Settings: map[string]int{"timeoutMs": limitMs, "unit": 11}})
 	if conn == nil {
 		t.Fatal(reply.Sentence)
 	}

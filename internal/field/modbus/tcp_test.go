@@ -17,8 +17,8 @@ import (
 	"ferry/internal/field"
 )
 
-// scripted is a server that hands each request to a script.
-func scripted(t *testing.T, script func(turn int, request []byte, c net.Conn)) field.Conn {
+// accepts takes one connection on loopback, and returns where.
+func accepts(t testing.TB, serve func(net.Conn)) string {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -26,10 +26,17 @@ func scripted(t *testing.T, script func(turn int, request []byte, c net.Conn)) f
 	}
 	t.Cleanup(func() { _ = l.Close() })
 	go func() {
-		c, err := l.Accept()
-		if err != nil {
-			return
+		if c, err := l.Accept(); err == nil {
+			serve(c)
 		}
+	}()
+	return l.Addr().String()
+}
+
+// scripted is a server that hands each request to a script.
+func scripted(t *testing.T, script func(turn int, request []byte, c net.Conn)) field.Conn {
+	t.Helper()
+	at := accepts(t, func(c net.Conn) {
 		defer c.Close()
 		request := make([]byte, 12)
 		for turn := 0; ; turn++ {
@@ -38,12 +45,12 @@ func scripted(t *testing.T, script func(turn int, request []byte, c net.Conn)) f
 			}
 			script(turn, append([]byte(nil), request...), c)
 		}
-	}()
+	})
 	driver, _, err := field.DriverOf(protocol.ModbusTCP.Name)
 	if err != nil {
 		t.Fatal(err)
 	}
-	conn, reply := driver.Dial(context.Background(), field.Target{Dial: l.Addr().String(), Settings: map[string]int{"timeoutMs": 500}})
+	conn, reply := driver.Dial(context.Background(), field.Target{Dial: at, Settings: map[string]int{"timeoutMs": 500}})
 	if conn == nil {
 		t.Fatal(reply.Sentence)
 	}
