@@ -63,6 +63,7 @@ type All struct {
 	WhatIf        WhatIfRequest       `json:"whatIf"`
 	WhatIfView    WhatIfView          `json:"whatIfView"`
 	Learn         LearnView           `json:"learn"`
+	Noted         NotedView           `json:"noted"`
 	Sampling      SamplingView        `json:"sampling"`
 	Actual        ActualView          `json:"actual"`
 }

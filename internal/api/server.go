@@ -113,6 +113,7 @@ func (s *Server) App() *fiber.App {
 	look.Get("/timetable", s.getTimetable)
 	edit.Post("/timetable/whatif", s.postWhatIf)
 	edit.Post("/timetable/learn", s.postLearn)
+	edit.Post("/links/:id/noted", s.postNoted)
 	look.Get("/lines/:id/outlook", s.getOutlook)
 	look.Get("/lines/:id/actual", s.getActual)
 	edit.Post("/lines/:id/listen", s.postListen)

@@ -98,6 +98,12 @@ func (e *Engine) targetOf(link *site.Link) (t Target, key string, err error) {
 	case protocol.TurnsOfAddress:
 		return t, "address " + t.Dial, nil
 	}
+	if device := e.site.Device(link.Answering); device != nil && device.Limits.Connections == 1 {
+		e.single[t.Dial] = true
+	}
+	if e.single[t.Dial] {
+		return t, "place " + link.Protocol + " " + t.Dial, nil
+	}
 	return t, "link " + link.ID, nil
 }
 

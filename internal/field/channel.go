@@ -7,9 +7,11 @@ import (
 	"runtime/debug"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"ferry/internal/core/exchange"
+	"ferry/internal/core/protocol"
 )
 
 // wait is the time between two attempts to connect to a device that is away.
@@ -35,11 +37,17 @@ type channel struct {
 	drop context.CancelFunc // ends the connection alone
 	done chan struct{}      // closed when the loop has ended, if it was started
 	wake chan struct{}      // told of changes
+	runs bool               // the loop was started
 
 	mu      sync.Mutex
 	changes []func()
 	asking  *runner // whose request is under way
 	open_   Conn    // the connection, for who breaks a request off
+
+	// shut is told of a link that is let in by nobody, or gets no word, where
+	// another may have the only connection.
+	shut func(*runner)
+	well atomic.Int64 // when an answer came last, in nanoseconds since 1970
 
 	total int       // requests of the timetable so far
 	asked func(int) // told the total after each, if set
@@ -80,6 +88,7 @@ func (c *channel) remove(r *runner) {
 
 // start runs the loop, once those that are to end before it have ended.
 func (c *channel) start(before ...<-chan struct{}) {
+	c.runs = true
 	go func() {
 		defer close(c.done)
 		defer c.hangUp()
@@ -163,8 +172,8 @@ func (c *channel) guarded(what string, fn func()) (ok bool) {
 			c.lost = Reply{Outcome: exchange.Garbled, Sentence: "Ferry failed on what came"}
 			c.retryAt = time.Now().Add(10 * wait)
 			for _, r := range c.runners {
-				for i := range r.jobs {
-					r.jobs[i].due = maxTime(r.jobs[i].due, c.retryAt)
+				for _, j := range r.jobs {
+					j.due = maxTime(j.due, c.retryAt)
 				}
 			}
 		}
@@ -216,8 +225,8 @@ func (c *channel) loop() {
 // none ever is.
 func (c *channel) next(now time.Time) (by *runner, first *job) {
 	for _, r := range c.runners {
-		for i := range r.jobs {
-			if j := &r.jobs[i]; !j.done && (first == nil || j.before(first, now)) {
+		for _, j := range r.jobs {
+			if !j.done && !j.searched && (first == nil || j.before(first, now)) {
 				by, first = r, j
 			}
 		}
@@ -230,8 +239,8 @@ func (c *channel) next(now time.Time) (by *runner, first *job) {
 func (r *runner) dueWith(first *job, now time.Time) []*job {
 	r.due = append(r.due[:0], first)
 	if r.atOnce > 1 {
-		for i := range r.jobs {
-			if j := &r.jobs[i]; j != first && !j.done && !j.due.After(now) {
+		for _, j := range r.jobs {
+			if j != first && !j.done && !j.searched && !j.due.After(now) {
 				r.due = append(r.due, j)
 			}
 		}
@@ -295,6 +304,7 @@ func (c *channel) open(ctx context.Context, r *runner) bool {
 				return false
 			}
 			c.lost, c.retryAt = reply, time.Now().Add(wait)
+			c.letIn(r, &reply)
 			for _, each := range c.runners {
 				each.hub.record(each.era, each.exchange("connect to "+each.device.Name, &reply, now, time.Since(now)), nil)
 				each.hub.fail(each.era, each.points, reply.Sentence)
@@ -306,6 +316,19 @@ func (c *channel) open(ctx context.Context, r *runner) bool {
 	c.owns(r)
 	c.conn.Toward(r.link.Settings)
 	return true
+}
+
+// letIn notes whether the far end answered, and asks whether it serves another
+// connection where it does not.
+func (c *channel) letIn(r *runner, reply *Reply) {
+	switch reply.Outcome {
+	case exchange.Answered, exchange.Declined:
+		c.well.Store(time.Now().UnixNano())
+	case exchange.Refused, exchange.Reset, exchange.Closed, exchange.NoAnswer:
+		if c.shut != nil && r.def.Turns == protocol.TurnsOfLink && time.Since(time.Unix(0, c.well.Load())) > wait {
+			go c.shut(r)
+		}
+	}
 }
 
 func (c *channel) carryOut(cmd command) {

@@ -48,6 +48,10 @@ type Reply struct {
 	// Doubt says why the data may be the answer to another question; empty for
 	// none.
 	Doubt string
+	// Manner is in which odd ways the device answered.
+	Manner exchange.Manner
+	// Optional is set where the question decides nothing: devices may not know it.
+	Optional bool
 	// Left is set once octets of the request may have left this machine.
 	Left bool
 	// Data holds the units read, each in whole octets: two for a register, one
@@ -73,8 +77,8 @@ type Conn interface {
 	// do, and the reply says NotAllowed.
 	Write(at address.Address, data []byte, pass Pass) Reply
 	// Identify asks the device who it is, by every way that the protocol has.
-	// text is empty if it does not tell. The reply is the last one, or the
-	// first that shows that the unit does not answer at all.
+	// text is empty if it does not tell, which is no sign of anything: many
+	// devices do not know the question. The reply is the last one.
 	Identify() (text string, by string, reply Reply)
 	// Break ends the request under way as if no answer had come; without one
 	// it does nothing. It is the one method that others than the owner may call.

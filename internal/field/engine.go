@@ -41,6 +41,7 @@ type Engine struct {
 	runners     map[string]*runner // of the links that run
 	channels    map[string]*shared
 	keys        map[string]string     // link id -> key of its channel
+	single      map[string]bool       // places that serve one connection at a time
 	prints      map[string]string     // link id -> what its runner was made from
 	pointPrints map[string]pointPrint // by device
 	ended       map[string]<-chan struct{}
@@ -76,7 +77,7 @@ type shared struct {
 func NewEngine(s *site.Site, standIns StandIns) *Engine {
 	e := &Engine{Hub: NewHub(), Journal: NoJournal{}, site: s, standIns: standIns, stopPlan: func() {},
 		runners: map[string]*runner{}, channels: map[string]*shared{}, keys: map[string]string{}, prints: map[string]string{}, pointPrints: map[string]pointPrint{}, want: map[string]bool{},
-		ended: map[string]<-chan struct{}{}, carriers: map[string]*carrier{}, told: map[string]time.Time{}, heard: map[string]Heard{}}
+		ended: map[string]<-chan struct{}{}, carriers: map[string]*carrier{}, told: map[string]time.Time{}, single: map[string]bool{}, heard: map[string]Heard{}}
 	e.door.open()
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -172,6 +173,8 @@ func (e *Engine) runnerOf(id string) (r *runner, target Target, key string, err 
 	if r, err = newRunner(&link, &device, e.byLink[id], e.Hub); err != nil {
 		return nil, target, "", problem.From(err, "compile")
 	}
+	r.place = placeOf(&link, target)
+	r.fit()
 	return r, target, key, nil
 }
 
@@ -194,6 +197,7 @@ func (e *Engine) launch(id string) error {
 		over.revise(func() { over.add(r) })
 	} else {
 		c := e.channelTo(r, target)
+		c.shut = e.gather
 		c.add(r)
 		e.channels[key] = &shared{c, 1}
 		before := []<-chan struct{}{}

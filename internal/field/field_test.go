@@ -68,7 +68,7 @@ func TestTry(t *testing.T) {
 		{bench.Fault{Kind: "stop"}, route.Address, "nobody listens"},
 		{bench.Fault{Kind: "refuse"}, route.Session, "tears it down"},
 		{bench.Fault{Kind: "silent"}, route.Session, "says nothing within 300 ms"},
-		{bench.Fault{Kind: "delay", Value: 900}, route.Session, "says nothing"},
+		{bench.Fault{Kind: "delay", Value: 900}, route.Session, "only after 9"},
 		{bench.Fault{Kind: "exception", Value: 11}, route.Session, "exception 11"},
 		{bench.Fault{Kind: "exception", Value: 2}, route.Points, "Refused, 16 of 16 points"},
 		{bench.Fault{Kind: "garbage"}, route.Session, "is no answer"},

@@ -3,6 +3,7 @@ package field
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"sync"
@@ -10,6 +11,7 @@ import (
 
 	"ferry/internal/core/diagnose"
 	"ferry/internal/core/exchange"
+	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -110,13 +112,14 @@ type Hub struct {
 	diagnosis *diagnose.Diagnosis
 	samples   []Sample
 	links     map[string]*linkLog
+	learned   map[string]learned // by link
 	outages   []Outage
 	toKeep    []Outage // that began or ended and wait to be stored
 }
 
 // NewHub returns an empty hub.
 func NewHub() *Hub {
-	return &Hub{points: map[string]*track{}, stats: map[string]*RequestStats{}, diagnosis: diagnose.New(), links: map[string]*linkLog{}}
+	return &Hub{points: map[string]*track{}, stats: map[string]*RequestStats{}, diagnosis: diagnose.New(), links: map[string]*linkLog{}, learned: map[string]learned{}}
 }
 
 // track returns the memory of a point that is followed.
@@ -171,6 +174,9 @@ func (h *Hub) follow(d *site.Device) {
 			}
 		}
 		t.point, t.habit = &p, h.diagnosis.Follow(&p)
+		if t.live.Quality == value.Good || t.live.Quality == value.Doubtful {
+			h.doubt(t) // its unit or its limits may be others
+		}
 	}
 	if h.gone > 256 && h.gone > len(h.order)/4 {
 		h.sweep()
@@ -203,6 +209,7 @@ func (h *Hub) keepOnly(s *site.Site) {
 			delete(h.links, id)
 		}
 	}
+	maps.DeleteFunc(h.learned, func(id string, _ learned) bool { return !links[id] })
 	for id, s := range h.stats {
 		if !links[s.link] {
 			delete(h.stats, id)
@@ -337,8 +344,14 @@ func (h *Hub) renew(t *track, words []byte) {
 		t.live.Value, t.live.Shown = v, t.point.Shown(v)
 	}
 	t.live.Quality, t.live.Reason = value.Good, ""
-	if f := v.Float(); v.Kind() == value.Float && (math.IsNaN(f) || math.IsInf(f, 0)) {
-		t.live.Quality, t.live.Reason = value.Doubtful, "the words are no number in this type and order"
+	h.doubt(t)
+}
+
+// doubt looks whether a value makes sense.
+func (h *Hub) doubt(t *track) {
+	if why := regmap.Doubt(t.point, t.raw, t.live.Value); why != "" && why != t.live.Reason {
+		t.live.Quality, t.live.Reason = value.Doubtful, why
+		h.touch(t)
 	}
 }
 
@@ -405,7 +418,8 @@ func (h *Hub) spoil(t *track, reason string) {
 	t.tell()
 }
 
-// fail marks points as unreadable for a reason.
+// fail marks points as unreadable for a reason. One that was never read has the
+// time of the first failure.
 func (h *Hub) fail(era uint64, points []string, reason string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -414,6 +428,9 @@ func (h *Hub) fail(era uint64, points []string, reason string) {
 	}
 	for _, id := range points {
 		if t := h.points[id]; t != nil {
+			if t.live.Value.IsNone() {
+				t.live.AtMs = time.Now().UnixMilli()
+			}
 			h.spoil(t, reason)
 		}
 	}
@@ -496,6 +513,6 @@ func (h *Hub) reset() {
 	h.exchanges = nil
 	h.samples = nil
 	h.diagnosis = diagnose.New()
-	h.links, h.outages = map[string]*linkLog{}, nil
+	h.links, h.outages, h.learned = map[string]*linkLog{}, nil, map[string]learned{}
 	h.rev++
 }

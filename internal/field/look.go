@@ -127,7 +127,7 @@ func (h *Hub) Findings(s *site.Site, now time.Time) []finding.Finding {
 		h.mu.Lock()
 		evidence := h.diagnosis.OfLink(s.Links[i].ID, now)
 		h.mu.Unlock()
-		found = append(found, evidence.Findings(s, &s.Links[i])...)
+		found = append(found, evidence.Findings(s, &s.Links[i], h.Learned(s.Links[i].ID))...)
 	}
 	for i := range s.Devices {
 		h.mu.Lock()

@@ -20,8 +20,9 @@ type runner struct {
 	def     *protocol.Def
 	hub     *Hub
 	era     uint64 // of the hub, in which the runner was made
+	place   string // what is learned is learned of this place
 	channel *channel
-	jobs    []job
+	jobs    []*job
 	due     []*job   // those that are asked together
 	points  []string // every point that is read
 
@@ -30,6 +31,8 @@ type runner struct {
 	restAfter int           // silent tries after which the device is left alone, 0 for never
 	rest      time.Duration // for how long
 	silent    int           // tries since it last answered
+	answered  bool          // some request was, since the last search
+	gatherAt  time.Time     // not asked before then who has the connection; the engine's
 }
 
 // job is one request of the timetable with what it takes to decode it.
@@ -41,6 +44,13 @@ type job struct {
 	planned time.Time
 	done    bool // a request that is sent once has been answered
 	parts   []part
+	// searched is set while it is found out why the device refuses the request;
+	// searchAt is when that may be tried next, and silent counts its tries
+	// without an answer in a row.
+	searched  bool
+	searchAt  time.Time
+	silent    int
+	refusedBy int // code by which the device refused it last, 0 for none
 }
 
 // part is one point in the data of a request.
@@ -49,6 +59,8 @@ type part struct {
 	at    int // octet in the data
 	codec value.Codec
 	power bool // it is the power of ten of the point, not its value
+	// piece names a structure that is read in one piece; empty for none.
+	piece string
 }
 
 // newRunner takes up the requests of a link, whose points the hub then follows.
@@ -66,18 +78,19 @@ func newRunner(link *site.Link, device *site.Device, requests []timetable.Reques
 	for i := range device.Points {
 		byID[device.Points[i].ID] = &device.Points[i]
 	}
+	pieces := piecesOf(device)
 	for _, request := range requests {
 		if request.Link != link.ID {
 			continue
 		}
-		j := job{Request: request, pace: time.Duration(request.PaceMs) * time.Millisecond}
+		j := &job{Request: request, pace: time.Duration(request.PaceMs) * time.Millisecond}
 		for _, id := range request.Points {
 			p := byID[id]
 			codec, err := p.Codec(unitBits(def, request.Area))
 			if err != nil {
 				return nil, err
 			}
-			j.parts = append(j.parts, part{track: hub.track(id), codec: codec, at: int(p.Address.Offset-request.Start) * unitOctets(def, request.Area)})
+			j.parts = append(j.parts, part{track: hub.track(id), codec: codec, at: int(p.Address.Offset-request.Start) * unitOctets(def, request.Area), piece: pieces[p.ID]})
 			r.points = append(r.points, id)
 		}
 		j.parts = append(powersIn(device, &request, hub), j.parts...)
@@ -88,8 +101,8 @@ func newRunner(link *site.Link, device *site.Device, requests []timetable.Reques
 
 // begin makes requests that are new due by their offsets from now.
 func (r *runner) begin(now time.Time) {
-	for i := range r.jobs {
-		if j := &r.jobs[i]; j.due.IsZero() {
+	for _, j := range r.jobs {
+		if j.due.IsZero() {
 			j.due = now.Add(time.Duration(j.OffsetMs * float64(time.Millisecond)))
 		}
 	}
@@ -139,7 +152,7 @@ func (r *runner) exchange(operation string, reply *Reply, at time.Time, took tim
 	}
 	return &exchange.Exchange{
 		Link: r.link.ID, Device: r.device.ID, At: at, LatencyMs: float64(took) / float64(time.Millisecond),
-		Operation: operation, Outcome: reply.Outcome, Cause: reply.Cause, ThinkMs: reply.ThinkMs, AnswerLateMs: reply.LateMs, Doubt: reply.Doubt, Code: reply.Code, Sentence: reply.Sentence,
+		Operation: operation, Outcome: reply.Outcome, Cause: reply.Cause, ThinkMs: reply.ThinkMs, AnswerLateMs: reply.LateMs, Doubt: reply.Doubt, Manner: reply.Manner, Optional: reply.Optional, Code: reply.Code, Sentence: reply.Sentence,
 		Request: reply.Request, Answer: reply.Answer, Data: reply.Data,
 	}
 }
@@ -167,7 +180,7 @@ func (r *runner) ask(ctx context.Context, jobs []*job, now time.Time) {
 		at := time.Now()
 		again := jobs[:0:0]
 		many.ReadMany(orders, func(i int, reply Reply) {
-			if ctx.Err() == nil && r.took(jobs[i], &reply, at) {
+			if ctx.Err() == nil && r.took(jobs[i], &reply, at, r.triesLeft() > 1) {
 				again = append(again, jobs[i])
 			}
 		})
@@ -183,38 +196,47 @@ func (r *runner) ask(ctx context.Context, jobs []*job, now time.Time) {
 		if j.pace == 0 && !j.done {
 			j.due = time.Now().Add(10 * time.Second)
 		}
+		r.search(ctx, j)
 	}
 	if r.restAfter > 0 && r.silent >= r.restAfter {
 		r.layOff(time.Now())
 	}
 }
 
-// attempt sends one request, as often as it may still be tried.
+// attempt sends one request, as often as it may still be tried. Its points are
+// unreadable once the last try has failed.
 func (r *runner) attempt(ctx context.Context, j *job, tried int) {
-	tries := r.tries
-	if r.restAfter > 0 {
-		tries = max(1, min(tries, r.restAfter-r.silent)) // after a rest, once
-	}
+	tries := r.triesLeft()
 	for ; tried < tries && ctx.Err() == nil; tried++ {
 		if !r.conn().Usable() && !r.connect(ctx) {
 			return
 		}
 		at := time.Now()
 		reply := r.conn().Read(j.Area, j.Start, j.Count)
-		if ctx.Err() != nil || !r.took(j, &reply, at) {
+		if ctx.Err() != nil || !r.took(j, &reply, at, tried+1 < tries) {
 			return
 		}
 	}
 }
 
+// triesLeft is how often a request is sent: after a rest, once.
+func (r *runner) triesLeft() int {
+	if r.restAfter > 0 {
+		return max(1, min(r.tries, r.restAfter-r.silent))
+	}
+	return r.tries
+}
+
 // took takes in what came of a request, and reports whether it should be sent
-// again.
-func (r *runner) took(j *job, reply *Reply, at time.Time) (again bool) {
+// again, if it may.
+func (r *runner) took(j *job, reply *Reply, at time.Time, may bool) (again bool) {
 	e := r.exchange(j.Operation, reply, at, time.Since(at))
 	e.RequestID, e.Points, e.Area, e.Start, e.Count = j.ID, len(j.parts), j.Area, j.Start, j.Count
 	e.LateMs = max(0, float64(e.At.Sub(j.planned))/float64(time.Millisecond))
+	r.channel.letIn(r, reply)
 	if reply.OK() {
-		r.silent = 0
+		r.silent, j.silent = 0, 0
+		r.answered = true
 		r.hub.record(r.era, e, j.parts)
 		j.done = j.pace == 0
 		return false
@@ -223,24 +245,29 @@ func (r *runner) took(j *job, reply *Reply, at time.Time) (again bool) {
 	if reply.Outcome == exchange.CalledOff {
 		return false
 	}
-	r.hub.fail(r.era, j.Points, reply.Sentence)
 	switch reply.Outcome {
 	case exchange.Declined:
-		r.silent = 0
-		return false // it will say the same again
+		r.silent, j.silent = 0, 0
+		j.refusedBy = reply.Code // it will say the same again
 	case exchange.NoAnswer:
 		r.silent++
-		return true
+		j.silent++
+		again = true
+	default:
+		again = true
 	}
-	return r.conn().Usable() || reply.Outcome == exchange.Garbled
+	if again = again && may; !again {
+		r.hub.fail(r.era, j.Points, reply.Sentence)
+	}
+	return again
 }
 
 // layOff leaves a silent device alone for a while, so that it does not cost the
 // others on its line their time.
 func (r *runner) layOff(now time.Time) {
 	until := now.Add(r.rest)
-	for i := range r.jobs {
-		r.jobs[i].due = maxTime(r.jobs[i].due, until)
+	for _, j := range r.jobs {
+		j.due = maxTime(j.due, until)
 	}
 	r.hub.fail(r.era, r.points, fmt.Sprintf("the device is silent and is left alone for %d s at a time", int(r.rest.Seconds())))
 }

@@ -28,7 +28,7 @@ func TestSerialFaults(t *testing.T) {
 		{"do14", bench.Fault{Kind: "baud", Value: 38400}, route.Session, "Unit 14 says nothing"},
 		{"do14", bench.Fault{Kind: "twin"}, route.Session, "Two devices answer to unit 14"},
 		{"do14", bench.Fault{Kind: "number", Value: 99}, route.Session, "Unit 99 answers in the place of unit 14"},
-		{"do14", bench.Fault{Kind: "delay", Value: 1800}, route.Session, "Unit 14 says nothing"},
+		{"do14", bench.Fault{Kind: "delay", Value: 1800}, route.Session, "Unit 14 answers, but only after 18"},
 		{"do14", bench.Fault{Kind: "exception", Value: 4}, route.Points, "Refused"},
 		{"do14", bench.Fault{Kind: "short"}, route.Address, "Answers break off"},
 		{"do14", bench.Fault{Kind: "garbage"}, route.Address, "no frame survives"},

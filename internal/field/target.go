@@ -2,6 +2,7 @@ package field
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"ferry/internal/core/serial"
@@ -26,6 +27,7 @@ func alone(link *site.Link, device *site.Device, target Target) (*runner, error)
 		return nil, err
 	}
 	newChannel(context.Background(), driver, target).add(r)
+	r.place = placeOf(link, target)
 	return r, nil
 }
 
@@ -43,8 +45,8 @@ func (r *Reader) Read(ctx context.Context) []Live {
 	c := r.runner.channel
 	c.retryAt = time.Time{} // who asks once wants to know now
 	defer context.AfterFunc(ctx, c.end)()
-	for i := range r.runner.jobs {
-		c.guarded("read", func() { r.runner.ask(c.life, []*job{&r.runner.jobs[i]}, time.Now()) })
+	for _, j := range slices.Clone(r.runner.jobs) {
+		c.guarded("read", func() { r.runner.ask(c.life, []*job{j}, time.Now()) })
 	}
 	list := make([]Live, 0, len(r.runner.device.Points))
 	for i := range r.runner.device.Points {
@@ -84,8 +86,8 @@ func RunRequests(link *site.Link, device *site.Device, target Target, n int) (an
 	if err != nil {
 		return 0, err
 	}
-	for i := range r.jobs {
-		r.jobs[i].pace = 1 // a nanosecond: always due
+	for _, j := range r.jobs {
+		j.pace = 1 // a nanosecond: always due
 	}
 	c := r.channel
 	finished, closed := make(chan struct{}), false

@@ -47,7 +47,7 @@ func (w *walk) overLine(ctx context.Context, reply *Reply) bool {
 	}
 	replies := []Reply{*reply}
 	for tried := 0; tried < again && ctx.Err() == nil; tried++ {
-		if next, ok := w.plainRead(ctx); ok {
+		if next := w.plainRead(ctx); next.OK() || next.Outcome == exchange.Declined {
 			*reply = next
 			w.wireGood("Answers come back.")
 			w.route.Set(route.Address, route.Doubt, fmt.Sprintf("%d of %d answers did not pass their check: %s.", len(replies), len(replies)+1, replies[0].Sentence),
@@ -63,20 +63,22 @@ func (w *walk) overLine(ctx context.Context, reply *Reply) bool {
 
 func (w *walk) wireGood(saw string) { w.route.Set(route.Wire, route.Good, saw, "") }
 
-// onlyOne listens for a second answer to the last request.
+// onlyOne asks once more and listens for a second answer behind the first.
 func (w *walk) onlyOne(ctx context.Context, unit int) bool {
-	ear, ok := w.runner.conn().(Listener)
-	if !ok {
-		return true
-	}
-	heard := ear.Listen(ctx, linger)
-	if heard.Octets <= 3 {
-		return true
-	}
-	// It may have been a late answer to an earlier question: asked once more,
-	// nothing is owed.
-	if _, ok := w.plainRead(ctx); ok {
-		if heard = ear.Listen(ctx, linger); heard.Octets <= 3 {
+	heard := Heard{}
+	// What comes behind the first may be a late answer to an earlier question;
+	// behind the second nothing is owed.
+	for range 2 {
+		w.question(ctx, w.runner, func(conn Conn) {
+			ear, ok := conn.(Listener)
+			if !ok {
+				return
+			}
+			if reply := w.ask(conn, firstOf(w.runner.jobs), time.Now()); reply.OK() || reply.Outcome == exchange.Declined {
+				heard = ear.Listen(ctx, linger)
+			}
+		})
+		if heard.Octets <= 3 {
 			return true
 		}
 	}
@@ -92,27 +94,29 @@ func (w *walk) silence(ctx context.Context, reply *Reply, unit int) {
 	if reply.Cause == exchange.Echo {
 		w.route.Set(route.Wire, route.Doubt, "What is sent comes back: the adapter hears itself.", "Switch its echo off, or leave it: Ferry takes the echo away.")
 	}
+	if w.late(ctx, reply) {
+		w.wireGood("Answers come back.")
+		w.route.Set(route.Address, route.Good, "They pass their check.", "")
+		return
+	}
 	for _, other := range w.others {
-		other.channel = w.runner.channel
-		if !other.connect(ctx) {
-			break
-		}
-		began := time.Now()
-		area, start := other.jobs[0].Area, other.jobs[0].Start
-		got := other.conn().Read(area, start, 1)
-		other.note(area, start, 1, &got, began)
-		w.route.Requests++
+		var got Reply
+		w.question(ctx, other, func(conn Conn) {
+			began := time.Now()
+			area, start := other.jobs[0].Area, other.jobs[0].Start
+			got = conn.Read(area, start, 1)
+			other.note(area, start, 1, &got, began)
+			w.route.Requests++
+		})
 		if !got.OK() && got.Outcome != exchange.Declined {
 			continue
 		}
-		w.runner.connect(ctx)
 		w.wireGood(other.device.Name + " answers on the same line, so wire and port are good.")
 		w.route.Set(route.Address, route.Good, "Its answers pass their check.", "")
 		w.route.Set(route.Session, route.Fault, fmt.Sprintf("Unit %d says nothing within %d ms.", unit, limit),
-			"It is off, its number is another, or it is set to another baud rate: a device that does not understand stays silent. Look at its display, or sweep the usual settings.")
+			fmt.Sprintf("First compare its number: is it really %d on its display or its switches? Then its power and its own settings: a device that is set to another baud rate stays silent. The sweep tries the usual ones.", unit))
 		return
 	}
-	w.runner.connect(ctx)
 	w.route.Set(route.Wire, route.Fault, fmt.Sprintf("Nothing comes back from the line: unit %d and %d others were asked and none answered within %d ms.", unit, len(w.others), limit),
 		"Check power and cable, swap the two wires of the pair, and compare the baud rate. Then sweep the usual settings.")
 }

@@ -10,6 +10,7 @@ import (
 
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/finding"
+	"ferry/internal/core/habit"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
@@ -36,6 +37,7 @@ type seen struct {
 	op       string
 	lateMs   float64
 	doubt    string
+	manner   exchange.Manner
 }
 
 // Diagnosis collects the evidence of a site. It is not safe for concurrent
@@ -63,11 +65,14 @@ func New() *Diagnosis {
 
 // Exchange takes in one exchange.
 func (d *Diagnosis) Exchange(e *exchange.Exchange) {
+	if e.Optional && e.Outcome != exchange.Answered {
+		return // it decides nothing
+	}
 	list := d.links[e.Link]
 	if len(list) >= kept {
 		list = slices.Delete(list, 0, kept/2)
 	}
-	d.links[e.Link] = append(list, seen{e.At, e.Seq, e.Outcome, e.Cause, e.Code, e.Area, e.Start, e.Count, e.LatencyMs, e.Sentence, e.Operation, e.AnswerLateMs, e.Doubt})
+	d.links[e.Link] = append(list, seen{e.At, e.Seq, e.Outcome, e.Cause, e.Code, e.Area, e.Start, e.Count, e.LatencyMs, e.Sentence, e.Operation, e.AnswerLateMs, e.Doubt, e.Manner})
 }
 
 // Follow returns the habit of a point, to which its values are shown.
@@ -140,7 +145,7 @@ func (d *Diagnosis) KeepOnly(points, links map[string]bool) {
 func (d *Diagnosis) Findings(s *site.Site, now time.Time) []finding.Finding {
 	found := []finding.Finding{}
 	for i := range s.Links {
-		found = append(found, d.OfLink(s.Links[i].ID, now).Findings(s, &s.Links[i])...)
+		found = append(found, d.OfLink(s.Links[i].ID, now).Findings(s, &s.Links[i], habit.Device{})...)
 	}
 	for i := range s.Devices {
 		found = append(found, Still(&s.Devices[i], d.OfDevice(&s.Devices[i]))...)
@@ -190,6 +195,8 @@ var symptoms = []symptom{
 		"Start the server task in the device, and compare the port at both ends. A firewall may refuse in its place.", []site.AccessKind{site.AccessServer, site.AccessFirewall, site.AccessRestart}},
 	{"unreachable", exchange.Unreached, "", "%s cannot be reached", "the connection to %s gets no answer at all.",
 		"Check power, cable and address, that the laptop is in the same subnet, and that no firewall swallows the port.", []site.AccessKind{site.AccessFirewall}},
+	{"no-such-name", exchange.NoSuchName, "", "The name of %s cannot be resolved", "its host name has no address for %s (%s).",
+		"Compare how the name is written, or give the address in numbers.", nil},
 	{"torn-down", exchange.Reset, "", "%s throws the connection out", "it accepts the connection and tears it down at once (%s).",
 		"It may have all its connections taken: close other clients. It may also allow only certain addresses.", []site.AccessKind{site.AccessRemote}},
 	{"closed", exchange.Closed, "", "%s hangs up", "it ends the connection in place of an answer (%s).",
@@ -238,12 +245,14 @@ func (sy *symptom) shows(e *seen) bool {
 	return true
 }
 
-// Findings returns what the evidence shows of a link.
-func (recent Evidence) Findings(s *site.Site, link *site.Link) []finding.Finding {
+// Findings returns what the evidence shows of a link, whose device is known for
+// what was learned of it.
+func (recent Evidence) Findings(s *site.Site, link *site.Link, learned habit.Device) []finding.Finding {
+	recent = recent.explained(learned)
 	device := s.Device(link.Answering)
 	def, ok := protocol.Named(link.Protocol)
 	if device == nil || !ok || len(recent) == 0 {
-		return nil
+		return recent.Habits(s, link, learned)
 	}
 	subject := finding.Subject{Kind: "link", ID: link.ID, Device: device.ID, Name: device.Name}
 	target := Target(s, link)
@@ -299,7 +308,8 @@ func (recent Evidence) Findings(s *site.Site, link *site.Link) []finding.Finding
 	if others != nil {
 		found = append(found, *others)
 	}
-	return append(found, declined(recent, subject, device, def)...)
+	found = append(found, declined(recent, subject, device, def)...)
+	return append(found, recent.Habits(s, link, learned)...)
 }
 
 // Still reports points that used to change and no longer do, by their habits:

@@ -10,19 +10,20 @@ type Outcome string
 // The outcomes. Only Answered brings values.
 const (
 	Answered   Outcome = "answered"
-	Declined   Outcome = "declined"    // the device answered with an error code of its protocol
-	NoAnswer   Outcome = "no answer"   // connected, but nothing came in time
-	Unreached  Outcome = "unreached"   // the connection itself got no answer
-	Refused    Outcome = "refused"     // nobody listens on the port
-	Reset      Outcome = "reset"       // the connection was torn down by the far end
-	Closed     Outcome = "closed"      // the far end ended the connection in order
-	Garbled    Outcome = "garbled"     // bytes came that are no valid answer to the request
-	NotAllowed Outcome = "not allowed" // Ferry itself did not send it
-	CalledOff  Outcome = "called off"  // Ferry itself no longer waited for the answer
-	Sent       Outcome = "sent"        // to every unit at once, which none answers
-	PortAbsent Outcome = "port absent" // this machine has no such port
-	PortOwned  Outcome = "port owned"  // another program has the port open
-	PortDenied Outcome = "port denied" // this program may not open the port
+	Declined   Outcome = "declined"     // the device answered with an error code of its protocol
+	NoAnswer   Outcome = "no answer"    // connected, but nothing came in time
+	Unreached  Outcome = "unreached"    // the connection itself got no answer
+	Refused    Outcome = "refused"      // nobody listens on the port
+	Reset      Outcome = "reset"        // the connection was torn down by the far end
+	Closed     Outcome = "closed"       // the far end ended the connection in order
+	Garbled    Outcome = "garbled"      // bytes came that are no valid answer to the request
+	NotAllowed Outcome = "not allowed"  // Ferry itself did not send it
+	CalledOff  Outcome = "called off"   // Ferry itself no longer waited for the answer
+	Sent       Outcome = "sent"         // to every unit at once, which none answers
+	NoSuchName Outcome = "no such name" // the host's name has no address
+	PortAbsent Outcome = "port absent"  // this machine has no such port
+	PortOwned  Outcome = "port owned"   // another program has the port open
+	PortDenied Outcome = "port denied"  // this program may not open the port
 )
 
 // Cause is what an answer that is none, or one that is odd, looks like.
@@ -63,6 +64,10 @@ type Exchange struct {
 	// question.
 	AnswerLateMs float64 `json:"answerLateMs,omitempty"`
 	Doubt        string  `json:"doubt,omitempty"`
+	// Optional is set where the question decides nothing.
+	Optional bool `json:"-"`
+	// Manner is in which odd ways the device answered.
+	Manner Manner `json:"-"`
 	// Code is the error code of the protocol if the outcome is Declined.
 	Code     int    `json:"code,omitempty"`
 	Sentence string `json:"sentence"`

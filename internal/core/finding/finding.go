@@ -53,11 +53,14 @@ type Finding struct {
 }
 
 // Fix is one way of putting a finding right: cells of a map, or a setting of a
-// link, with what they hold now and would hold then.
+// link, with what they hold now and would hold then; or limits of a device that
+// were found out.
 type Fix struct {
 	Title   string      `json:"title"`
 	Cells   []CellFix   `json:"cells"`
 	Setting *SettingFix `json:"setting,omitempty"`
+	// Learned is a link: what was found out of its device goes into the limits.
+	Learned string `json:"learned,omitempty"`
 }
 
 // SettingFix is a setting of a link that a fix changes.
@@ -82,13 +85,23 @@ func (f *Finding) Key() string {
 	return f.Code + "\x00" + f.Subject.Kind + "\x00" + f.Subject.ID + "\x00" + f.Subject.Column
 }
 
-// Sort puts the worst first, then the surest, then the most frequent; equals
-// are ordered by code and subject so that lists do not jump.
+// magnitude is the number of digits of a count.
+func magnitude(n int) (digits int) {
+	for ; n > 0; n /= 10 {
+		digits++
+	}
+	return digits
+}
+
+// Sort puts the worst first, then the surest, then the more frequent by the
+// number of digits; equals are ordered by code and subject. So lists do not
+// jump with each count.
 func Sort(list []Finding) {
 	slices.SortStableFunc(list, func(a, b Finding) int {
 		return cmp.Or(
 			cmp.Compare(a.Severity.Rank(), b.Severity.Rank()),
 			cmp.Compare(b.Sure, a.Sure),
+			cmp.Compare(magnitude(b.Count), magnitude(a.Count)),
 			cmp.Compare(a.Code, b.Code),
 			cmp.Compare(a.Subject.Name, b.Subject.Name),
 		)

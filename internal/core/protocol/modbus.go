@@ -75,6 +75,9 @@ func modbus(d Def, frame func(pdu int) int, acknowledge int) *Def {
 	d.MaxUnits = modbusMaxUnits
 	d.Function = modbusFunction
 	d.BadAddress = 2 // illegal data address
+	// Illegal address and illegal value are what the standard has for it (clause
+	// 7); many devices fail (4) in their place.
+	d.Divides = func(code int) bool { return code >= 2 && code <= 4 }
 	d.Decline = modbusDeclined
 	d.WireBytes = func(area string, units int) (out, in int) {
 		return acknowledge + frame(5), frame(2 + modbusData(area, units))
@@ -142,22 +145,22 @@ const ethernetAround = 8 + 14 + 20 + 20 + 4 + 12
 // protocol specification, with what usually causes them in the field. Code 7
 // comes from older editions and is still met.
 var modbusExceptions = map[int]Declined{
-	1:  {"illegal function", "The device does not know this function.", "It may keep the value in another table, or answer only function 3 or only 4. Look up in its manual which function reads this table.", false},
-	2:  {"illegal data address", "The device has no such address.", "The address may be off by one, or the request runs past the end of the device's map or over a hole in it. Read the first and the last register alone.", false},
-	3:  {"illegal data value", "The device does not accept the value or the length of the request.", "It may take fewer registers in one request than the protocol allows, or the value written is outside its range.", false},
-	4:  {"server device failure", "The device failed while it carried out the request.", "Look at the device's own fault display, and restart it if it has none.", true},
-	5:  {"acknowledge", "The device has accepted the request and needs long for it.", "Ask less often, and read its state before asking again.", true},
-	6:  {"server device busy", "The device is busy with something longer.", "Slow the pace down: it is being asked faster than it can think, or another client keeps it busy.", false},
-	7:  {"negative acknowledge", "The device cannot carry out this function now.", "A programming function was asked for, or the device is in a mode that forbids it. Check its run mode.", false},
-	8:  {"memory parity error", "The device found its own memory damaged.", "Read again. If it stays, the device needs service.", true},
-	9:  {"reserved code 9", "The device answers with a code that the standard does not define.", "Look the code up in the device's own manual.", true},
-	10: {"gateway path unavailable", "The gateway has no way to the unit behind it.", "Check the unit number, and that the gateway's serial side is set up and not overloaded.", false},
-	11: {"gateway target device failed to respond", "The gateway asked the unit behind it and got no answer.", "The unit is off, has another number or other serial settings: look at the wiring behind the gateway.", true},
+	1:  {"illegal function", "The device does not know this function.", "It may keep the value in another table, or answer only function 3 or only 4. Look up in its manual which function reads this table.", false, false},
+	2:  {"illegal data address", "The device has no such address.", "The address may be off by one, or the request runs past the end of the device's map or over a hole in it. Read the first and the last register alone.", false, false},
+	3:  {"illegal data value", "The device does not accept the value or the length of the request.", "It may take fewer registers in one request than the protocol allows, or the value written is outside its range.", false, false},
+	4:  {"server device failure", "The device failed while it carried out the request.", "Look at the device's own fault display, and restart it if it has none.", true, false},
+	5:  {"acknowledge", "The device has accepted the request and needs long for it.", "Ask less often, and read its state before asking again.", true, false},
+	6:  {"server device busy", "The device is busy with something longer.", "Slow the pace down: it is being asked faster than it can think, or another client keeps it busy.", false, false},
+	7:  {"negative acknowledge", "The device cannot carry out this function now.", "A programming function was asked for, or the device is in a mode that forbids it. Check its run mode.", false, false},
+	8:  {"memory parity error", "The device found its own memory damaged.", "Read again. If it stays, the device needs service.", true, false},
+	9:  {"reserved code 9", "The device answers with a code that the standard does not define.", "Look the code up in the device's own manual.", true, false},
+	10: {"gateway path unavailable", "The gateway has no way to the unit behind it.", "Check the unit number, and that the gateway's serial side is set up and not overloaded.", false, true},
+	11: {"gateway target device failed to respond", "The gateway asked the unit behind it and got no answer.", "The unit is off, has another number or other serial settings: look at the wiring behind the gateway.", true, true},
 }
 
 func modbusDeclined(code int) Declined {
 	if d, ok := modbusExceptions[code]; ok {
 		return d
 	}
-	return Declined{fmt.Sprintf("exception %d", code), "The device answers with a code that the standard does not define.", "Look the code up in the device's own manual.", true}
+	return Declined{fmt.Sprintf("exception %d", code), "The device answers with a code that the standard does not define.", "Look the code up in the device's own manual.", true, false}
 }

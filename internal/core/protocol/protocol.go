@@ -69,6 +69,9 @@ type Def struct {
 	WriteFunction func(area string, units int) string `json:"-"`
 	// BadAddress is the error code for an address that the device has not.
 	BadAddress int `json:"-"`
+	// Divides reports whether a read that was refused with an error code may be
+	// answered in parts: the device may bear less at once, or miss a place in it.
+	Divides func(code int) bool `json:"-"`
 	// Decline explains an error code of the protocol.
 	Decline func(code int) Declined `json:"-"`
 }
@@ -91,6 +94,9 @@ type Declined struct {
 	// Unsure is set where a write that was answered so may have been carried out,
 	// or may be yet.
 	Unsure bool
+	// Beyond is set where it is said of something that the device asks in turn,
+	// such as a unit behind a gateway: the device itself is not there.
+	Beyond bool
 }
 
 // Setting finds a setting by its key.

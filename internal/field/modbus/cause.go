@@ -62,7 +62,7 @@ func (c *lineConn) cause() (cause exchange.Cause, looks, says string) {
 			return exchange.Format, guesses[0].Format.String(), fmt.Sprintf("%d octets came and none pass: they look like %s, and this end is set to %s", len(c.in), guesses[0].Format, c.format)
 		}
 	}
-	if _, err := judge(c.framing, c.request, c.in); err != nil {
+	if _, err := judge(c.framing, c.request, c.in, wire.Lenience{}); err != nil {
 		return exchange.Noise, "", fmt.Sprintf("%d octets came and do not pass: %s", len(c.in), err)
 	}
 	return exchange.Noise, "", fmt.Sprintf("%d octets came that are no answer", len(c.in))

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"os"
 	"syscall"
 	"time"
@@ -100,6 +101,11 @@ func let(pass field.Pass) (left func(), refused *field.Reply) {
 // into any buffer that is not blocked.
 const sending = 80 * time.Millisecond
 
+// optional reports whether the request is one that devices may not know.
+func (c *client) optional() bool {
+	return c.pdu[0] == wire.EncapsulatedTransfer || c.pdu[0] == wire.ReportServerID
+}
+
 func (c *client) Identify() (text, by string, reply field.Reply) {
 	c.pdu = wire.IdentifyPDU(c.pdu[:0])
 	if reply = c.exchange(nil); reply.OK() {
@@ -114,16 +120,13 @@ func (c *client) Identify() (text, by string, reply field.Reply) {
 		if text, ok := wire.ParseServerID(reply.Data); ok {
 			return text, "function 17", reply
 		}
-	} else if reply.Outcome != exchange.Declined {
-		return "", "function 17", reply
 	}
-	reply = c.Read(address.HoldingRegisters, 0, 1)
-	return "", "a one-register read", reply
+	return "", "function 17", reply
 }
 
 // judge turns a whole frame into a reply, or an error that says what is broken.
-func judge(framing wire.Framing, request, frame []byte) (field.Reply, error) {
-	answer, err := framing.Check(request, frame)
+func judge(framing wire.Framing, request, frame []byte, may wire.Lenience) (field.Reply, error) {
+	answer, err := framing.CheckLeniently(request, frame, may)
 	if err != nil {
 		return field.Reply{}, err
 	}
@@ -142,6 +145,7 @@ var errBroken = errors.New("called off")
 // failure says in words how a connection failed.
 func failure(err error, dialling bool) field.Reply {
 	var forbidden field.NotDialled
+	var name *net.DNSError
 	switch {
 	case errors.As(err, &forbidden):
 		return field.Reply{Outcome: exchange.NotAllowed, Sentence: forbidden.Error()}
@@ -153,6 +157,8 @@ func failure(err error, dialling bool) field.Reply {
 		return field.Reply{Outcome: exchange.Closed, Sentence: "the far end closed the connection instead of answering"}
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		return field.Reply{Outcome: exchange.Unreached, Sentence: "there is no way to that address from this machine"}
+	case errors.As(err, &name):
+		return field.Reply{Outcome: exchange.NoSuchName, Sentence: "the name " + name.Name + " cannot be resolved: no name server knows it (" + name.Err + ")"}
 	case dialling:
 		return field.Reply{Outcome: exchange.Unreached, Sentence: "the address gave no answer to the connection attempt"}
 	case errors.Is(err, errBroken):

@@ -68,7 +68,9 @@ func (c *lineConn) paid(unit byte, pdu []byte) bool {
 	if i < 0 {
 		return false
 	}
-	c.lateMs = max(c.lateMs, float64(time.Since(c.owes[i].sent))/1e6)
+	if f := c.owes[i].function; f != wire.EncapsulatedTransfer && f != wire.ReportServerID {
+		c.lateMs = max(c.lateMs, float64(time.Since(c.owes[i].sent))/1e6)
+	}
 	c.owes = slices.Delete(c.owes, i, i+1)
 	return true
 }
@@ -113,7 +115,7 @@ func (c *lineConn) settle(h *hearing, reply *field.Reply) {
 			c.in = c.in[:len(c.in)+n]
 			continue
 		}
-		another, err := judge(c.framing, c.request, next[:whole])
+		another, err := judge(c.framing, c.request, next[:whole], wire.Lenience{})
 		if err != nil {
 			break
 		}

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"os"
 	"sync/atomic"
 	"time"
@@ -55,7 +54,7 @@ func (d streamDriver) Dial(ctx context.Context, t field.Target) (field.Conn, fie
 	if err != nil {
 		return nil, failure(err, true)
 	}
-	c := &lineConn{framing: d.framing, def: protocol.ModbusRTUTCP, stream: tcpStream{sock}, ctx: ctx}
+	c := &lineConn{framing: d.framing, def: protocol.ModbusRTUTCP, stream: tcpStream{sock}, sock: sock, ctx: ctx}
 	return c.begin(t), field.Reply{Outcome: exchange.Answered}
 }
 
@@ -68,13 +67,13 @@ type stream interface {
 	Close() error
 }
 
-type tcpStream struct{ sock net.Conn }
+type tcpStream struct{ sock *socket }
 
 func (s tcpStream) Read(b []byte, until time.Time) (int, error) {
-	if err := s.sock.SetReadDeadline(until); err != nil {
+	if err := s.sock.conn().SetReadDeadline(until); err != nil {
 		return 0, err
 	}
-	n, err := s.sock.Read(b)
+	n, err := s.sock.conn().Read(b)
 	if errors.Is(err, os.ErrDeadlineExceeded) {
 		err = nil
 	}
@@ -82,10 +81,10 @@ func (s tcpStream) Read(b []byte, until time.Time) (int, error) {
 }
 
 func (s tcpStream) Write(b []byte, until time.Time) error {
-	if err := s.sock.SetWriteDeadline(until); err != nil {
+	if err := s.sock.conn().SetWriteDeadline(until); err != nil {
 		return err
 	}
-	_, err := s.sock.Write(b)
+	_, err := s.sock.conn().Write(b)
 	if errors.Is(err, os.ErrDeadlineExceeded) {
 		err = ports.ErrBlocked
 	}
@@ -108,6 +107,7 @@ type lineConn struct {
 	framing wire.Framing
 	def     *protocol.Def
 	stream  stream
+	sock    *socket // below the stream, where it is TCP
 	format  serial.Format
 	char    float64 // ms
 	silence float64 // ms between frames
@@ -171,11 +171,35 @@ func (c *lineConn) hear(b []byte, until time.Time) (int, error) {
 	}
 }
 
-// exchange sends the request and waits for its answer.
+// exchange sends the request and waits for its answer. Over TCP a read is sent
+// once more where the far end had gone.
 func (c *lineConn) exchange(pass field.Pass) field.Reply {
+	if c.sock == nil {
+		reply, _ := c.once(pass)
+		return reply
+	}
+	if _, err := c.sock.ready(); err != nil {
+		reply := c.lost(failure(err, true), false)
+		reply.Request = nil
+		return reply
+	}
+	reply, err := c.once(pass)
+	if err != nil && len(c.in) == 0 && pass == nil && c.pdu[0] <= wire.ReadInputRegisters && c.sock.again(err) {
+		c.broken = false
+		reply, _ = c.once(nil)
+	}
+	if reply.Outcome == exchange.Answered || reply.Outcome == exchange.Declined {
+		reply.Manner |= c.sock.manner & (exchange.HangsUp | exchange.Dozes)
+		c.sock.answered()
+	}
+	return reply
+}
+
+// once sends the request once. The error is why the stream failed, if it did.
+func (c *lineConn) once(pass field.Pass) (field.Reply, error) {
 	reading := c.pdu[0] <= wire.ReadInputRegisters
 	if c.unit == 0 && c.pdu[0] != wire.WriteSingleCoil && c.pdu[0] != wire.WriteSingleRegister && c.pdu[0] != wire.WriteRegisters {
-		return field.Reply{Outcome: exchange.NotAllowed, Sentence: "unit 0 is every unit at once: it can be written, but none of them answers"}
+		return field.Reply{Outcome: exchange.NotAllowed, Sentence: "unit 0 is every unit at once: it can be written, but none of them answers"}, nil
 	}
 	c.calledOff.Store(false)
 	err := c.drain()
@@ -183,23 +207,23 @@ func (c *lineConn) exchange(pass field.Pass) field.Reply {
 		err = c.clear()
 	}
 	if errors.Is(err, errBroken) && c.ctx.Err() == nil {
-		return failure(err, false) // nothing was sent
+		return failure(err, false), nil // nothing was sent
 	}
 	if err != nil {
-		return c.lost(failure(err, false), false)
+		return c.lost(failure(err, false), false), err
 	}
 	c.request = c.framing.AppendFrame(c.request[:0], 0, c.unit, c.pdu...)
 	precise.Until(c.quiet)
 	left, refused := let(pass)
 	if refused != nil {
 		refused.Request = c.request
-		return *refused
+		return *refused, nil
 	}
 	began := time.Now()
 	err = c.stream.Write(c.request, began.Add(sending))
 	left()
 	if err != nil {
-		return c.lost(failure(err, false), true)
+		return c.lost(failure(err, false), true), err
 	}
 	c.asked[c.unit] = began
 	sent := began.Add(ms(c.char * float64(len(c.request))))
@@ -208,7 +232,7 @@ func (c *lineConn) exchange(pass field.Pass) field.Reply {
 		// be closed while it goes out.
 		c.quiet = sent.Add(max(c.turn, ms(c.silence)))
 		c.pause(c.quiet)
-		return field.Reply{Outcome: exchange.Sent, Left: true, Sentence: "sent to every unit of the line; none answers to that", Request: c.request}
+		return field.Reply{Outcome: exchange.Sent, Left: true, Sentence: "sent to every unit of the line; none answers to that", Request: c.request}, nil
 	}
 	h := hearing{deadline: sent.Add(c.limit), sent: sent}
 	reply, ok, err := c.answer(&h, reading)
@@ -218,7 +242,7 @@ func (c *lineConn) exchange(pass field.Pass) field.Reply {
 		reply = failure(err, false)
 		reply.Request = c.request
 	case err != nil:
-		return c.lost(failure(err, false), true)
+		return c.lost(failure(err, false), true), err
 	case ok:
 		reply.ThinkMs = max(0, float64(h.first.Sub(sent))/1e6-c.char-c.silence)
 		if h.pause > lumps {
@@ -236,7 +260,7 @@ func (c *lineConn) exchange(pass field.Pass) field.Reply {
 	if c.lateMs = 0; reply.OK() && reply.Doubt == "" && time.Since(c.others) < foreign {
 		reply.Cause, reply.Doubt = exchange.Others, "somebody else asks on this line too: the answer may be to a question of theirs"
 	}
-	return reply
+	return reply, nil
 }
 
 // pause waits for a moment, unless the connection ends before.
@@ -268,7 +292,7 @@ func (c *lineConn) answer(h *hearing, reading bool) (reply field.Reply, ok bool,
 			}
 			whole, _ := c.framing.AnswerLen(c.in)
 			if whole > 0 && len(c.in) >= whole {
-				if reply, err := judge(c.framing, c.request, c.in[:whole]); err == nil && (len(c.in) == whole || c.isRequest(c.in[whole:]) || c.owesLike(c.in[:whole])) {
+				if reply, err := judge(c.framing, c.request, c.in[:whole], wire.Lenience{}); err == nil && (len(c.in) == whole || c.isRequest(c.in[whole:]) || c.owesLike(c.in[:whole])) {
 					return reply, true, nil
 				}
 			}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
-	"net"
 	"os"
 	"sync"
 	"sync/atomic"
@@ -25,60 +24,55 @@ func (tcpDriver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Re
 		return nil, failure(err, true)
 	}
 	c := &conn{sock: sock, ctx: ctx, dial: t.Dial}
-	c.earlier, c.transaction = goOn(t.Dial)
+	c.earlier, c.transaction, sock.manner = goOn(t.Dial)
 	c.first = c.transaction
 	c.client.exchange = c.exchange
-	c.stop = context.AfterFunc(ctx, func() { _ = sock.SetDeadline(time.Unix(1, 0)) })
 	c.Toward(t.Settings)
 	return c, field.Reply{Outcome: exchange.Answered}
 }
 
-// dial opens a TCP connection. Connecting may take longer than answering: a
-// lost first segment is sent again only after a second.
-func dial(ctx context.Context, t field.Target, def *protocol.Def) (net.Conn, error) {
-	limit := time.Duration(def.Value(t.Settings, "timeoutMs")) * time.Millisecond
-	dialer := net.Dialer{Timeout: max(limit, 1500*time.Millisecond), Control: t.Control}
-	return dialer.DialContext(ctx, "tcp", t.Dial)
-}
-
-// transactions are the last transaction number of each place that was dialled.
-// They go on from one connection to the next, so that an answer to a request
-// over an earlier one, which a gateway may still deliver, is known as such.
+// places is what is remembered of each place that was dialled. Transactions go
+// on from one connection to the next, so that an answer to a request over an
+// earlier one, which a gateway may still deliver, is known as such.
 var (
-	transactionsMu sync.Mutex
-	transactions   = map[string]uint16{}
+	placesMu sync.Mutex
+	places   = map[string]place{}
 )
 
-// mostPlaces bounds the places whose numbers are remembered.
-const mostPlaces = 8192
-
-// goOn returns the last number of the connection before, and the one to go on
-// from.
-func goOn(dial string) (earlier, next uint16) {
-	transactionsMu.Lock()
-	defer transactionsMu.Unlock()
-	last, ok := transactions[dial]
-	if !ok {
-		last = uint16(rand.Uint32()) // an earlier Ferry may have asked there
-	}
-	return last, last + 1<<12
+type place struct {
+	transaction uint16
+	manner      exchange.Manner
 }
 
-func remember(dial string, last uint16) {
-	transactionsMu.Lock()
-	defer transactionsMu.Unlock()
-	if len(transactions) >= mostPlaces {
-		clear(transactions)
+// mostPlaces bounds the places that are remembered.
+const mostPlaces = 8192
+
+// goOn returns the last transaction of the connection before, the one to go on
+// from, and the manners of who answers there.
+func goOn(dial string) (earlier, next uint16, manner exchange.Manner) {
+	placesMu.Lock()
+	defer placesMu.Unlock()
+	p, ok := places[dial]
+	if !ok {
+		p.transaction = uint16(rand.Uint32()) // an earlier Ferry may have asked there
 	}
-	transactions[dial] = last
+	return p.transaction, p.transaction + 1<<12, p.manner
+}
+
+func remember(dial string, last uint16, manner exchange.Manner) {
+	placesMu.Lock()
+	defer placesMu.Unlock()
+	if len(places) >= mostPlaces {
+		clear(places)
+	}
+	places[dial] = place{last, manner}
 }
 
 type conn struct {
 	client
-	sock        net.Conn
+	sock        *socket
 	ctx         context.Context
 	dial        string
-	stop        func() bool
 	came, now   time.Time   // when the frames before the last, and the last, were whole
 	calledOff   atomic.Bool // Break was called
 	transaction uint16
@@ -89,9 +83,12 @@ type conn struct {
 	batch       []byte // requests that are under way together
 	ends        []int  // where each of them ends
 	in          [2 * wire.MaxADU]byte
-	have        int // octets in in that belong to no frame taken yet
-	taken       int // octets of the frame that the last reply points to
+	have        int           // octets in in that belong to no frame taken yet
+	taken       int           // octets of the frame that the last reply points to
+	pieces      time.Duration // the longest pause inside it
 	broken      bool
+	owes        int  // questions over this connection that were not answered
+	suspect     bool // the connection before was given up with a question unanswered
 }
 
 func (c *conn) Toward(settings map[string]int) { c.toward(protocol.ModbusTCP, settings) }
@@ -104,52 +101,133 @@ const recent = 64
 // Break ends the wait for an answer.
 func (c *conn) Break() {
 	c.calledOff.Store(true)
-	_ = c.sock.SetReadDeadline(time.Unix(1, 0)) // a connection that has gone needs no end
+	_ = c.sock.conn().SetReadDeadline(time.Unix(1, 0)) // a connection that has gone needs no end
 }
 
 // Last returns what was on the wire last, for a report of a defect.
 func (c *conn) Last() (request, answer []byte) { return c.request, c.in[:c.have] }
 
 func (c *conn) Close() error {
-	c.stop()
-	remember(c.dial, c.transaction)
+	remember(c.dial, c.transaction, c.sock.manner)
 	return c.sock.Close()
 }
 
 // exchange sends the request and waits for its answer.
 func (c *conn) exchange(pass field.Pass) field.Reply {
+	if lost := c.ready(); lost != nil {
+		return *lost
+	}
+	reply, err := c.once(pass)
+	if err != nil && pass == nil && c.pdu[0] <= wire.ReadInputRegisters && c.sock.again(err) {
+		// It was a read, and the far end had gone before it came: a second one
+		// does no harm.
+		c.anew()
+		reply, _ = c.once(nil)
+	}
+	return reply
+}
+
+// once sends the request once. The error is why the connection failed, if it did
+// before any octet of an answer came.
+func (c *conn) once(pass field.Pass) (field.Reply, error) {
 	c.transaction++
 	c.request = wire.TCP.AppendFrame(c.request[:0], c.transaction, c.unit, c.pdu...)
-	if lost := c.send(c.request, pass); lost != nil {
-		return *lost
+	if lost, err := c.send(c.request, pass); lost != nil {
+		return *lost, err
 	}
 	late, stale := 0.0, 0
 	for {
 		frame, err := c.frame()
 		if err != nil {
 			reply := c.silent(err, stale, late)
-			reply.LateMs = late
-			return reply
+			if reply.LateMs = late; c.optional() {
+				c.sent[c.transaction%recent] = time.Time{} // its answer is owed by nobody
+			}
+			if c.have > 0 {
+				err = nil
+			}
+			return reply, err
 		}
 		// An answer to one of the requests that were given up before this
 		// one is late, not wrong: wait on for ours.
 		if ms, is := c.late(frame); is {
 			late = max(late, ms)
 			stale++
+			c.owes = max(0, c.owes-1)
 			continue
 		}
-		reply, err := judge(wire.TCP, c.request, frame)
+		reply, err := c.judge(c.request, frame)
 		if err != nil {
 			reply = c.lost(c.garbled(err, frame))
 		}
 		reply.LateMs, reply.Left = late, true
-		return reply
+		return reply, nil
 	}
+}
+
+// ready makes sure that there is a connection to ask over. Where a device
+// answers without transactions, one that still owes an answer is no good.
+func (c *conn) ready() *field.Reply {
+	anew, err := c.sock.ready()
+	if !anew && err == nil && c.owes > 0 && c.sock.manner&exchange.NoTransaction != 0 {
+		c.suspect = true
+		anew, err = true, c.sock.reopen()
+	}
+	if anew {
+		c.anew()
+	}
+	if err != nil {
+		reply := c.lost(failure(err, true))
+		reply.Request, reply.Left = nil, false
+		return &reply
+	}
+	return nil
+}
+
+// anew forgets what belonged to the connection before.
+func (c *conn) anew() {
+	c.have, c.taken, c.owes, c.broken = 0, 0, 0, false
+	c.sent = [recent]time.Time{}
+}
+
+// judge is wire's judgement of a frame with what the manners of devices allow
+// over TCP: the connection tells who answers, and where nothing else is owed the
+// frame can answer but one question.
+func (c *conn) judge(request, frame []byte) (field.Reply, error) {
+	may := wire.Lenience{Unit: true, Transaction: c.owes == 0 && len(c.ends) <= 2}
+	reply, err := judge(wire.TCP, request, frame, may)
+	if err != nil {
+		return reply, err
+	}
+	if frame[6] != c.unit {
+		c.sock.manner |= exchange.OddUnit
+		reply.Manner |= exchange.OddUnit
+	}
+	if wire.Transaction(frame) == 0 && wire.Transaction(request) != 0 {
+		c.sock.manner |= exchange.NoTransaction
+		reply.Manner |= exchange.NoTransaction
+		if c.suspect && c.sock.answers == 0 {
+			reply.Doubt = "it may be the late answer to a question before: the device answers without transactions, and one stayed unanswered"
+		}
+		c.suspect = false
+	}
+	if c.pieces > lumps {
+		reply.Manner |= exchange.Pieces
+	}
+	if c.sock.answers == 0 && c.now.Sub(c.sent[wire.Transaction(request)%recent]) > c.limit {
+		reply.Manner |= exchange.SlowFirst
+	}
+	reply.Manner |= c.sock.manner & (exchange.HangsUp | exchange.Dozes)
+	c.sock.answered()
+	return reply, nil
 }
 
 // late reports whether a frame answers a request before the one under way, and
 // how long the device took for it, 0 for not known.
 func (c *conn) late(frame []byte) (float64, bool) {
+	if wire.Transaction(frame) == 0 && c.sock.manner&exchange.NoTransaction != 0 {
+		return 0, false // it says nothing
+	}
 	behind := c.transaction - wire.Transaction(frame)
 	if c.earlier-wire.Transaction(frame) < recent && c.transaction-c.first < 1<<10 {
 		return 0, true // of the connection before this one
@@ -167,22 +245,30 @@ func (c *conn) late(frame []byte) (float64, bool) {
 	return float64(c.now.Sub(at)) / 1e6, true
 }
 
+// first is how much more time the first question over a connection is given:
+// some devices begin a task for it.
+const first = 1500 * time.Millisecond
+
 // send writes one or more requests, whose answers have the time limit from now
-// on. It returns a reply where that fails.
-func (c *conn) send(requests []byte, pass field.Pass) *field.Reply {
+// on. It returns a reply where that fails, and why.
+func (c *conn) send(requests []byte, pass field.Pass) (*field.Reply, error) {
 	c.calledOff.Store(false)
-	now := time.Now()
-	err := errors.Join(c.sock.SetReadDeadline(now.Add(c.limit)), c.sock.SetWriteDeadline(now.Add(sending)))
+	now, limit := time.Now(), c.limit
+	if c.sock.answers == 0 && c.owes == 0 && pass == nil {
+		limit += first
+	}
+	sock := c.sock.conn()
+	err := errors.Join(sock.SetReadDeadline(now.Add(limit)), sock.SetWriteDeadline(now.Add(sending)))
 	if err != nil || c.ctx.Err() != nil {
 		reply := c.lost(field.Reply{Outcome: exchange.Closed, Sentence: "the run was stopped"})
-		return &reply
+		return &reply, nil
 	}
 	left, refused := let(pass)
 	if refused != nil {
 		refused.Request = c.request
-		return refused
+		return refused, nil
 	}
-	n, err := c.sock.Write(requests)
+	n, err := sock.Write(requests)
 	left()
 	if err != nil {
 		reply := failure(err, false)
@@ -191,10 +277,10 @@ func (c *conn) send(requests []byte, pass field.Pass) *field.Reply {
 		}
 		reply = c.lost(reply)
 		reply.Left = n > 0
-		return &reply
+		return &reply, err
 	}
 	c.sent[c.transaction%recent] = now
-	return nil
+	return nil, nil
 }
 
 // frame returns the next whole frame, which is valid until the next call. A
@@ -202,7 +288,8 @@ func (c *conn) send(requests []byte, pass field.Pass) *field.Reply {
 func (c *conn) frame() ([]byte, error) {
 	copy(c.in[:], c.in[c.taken:c.have])
 	c.have -= c.taken
-	c.taken = 0
+	c.taken, c.pieces = 0, 0
+	came := time.Time{}
 	for {
 		size, err := wire.FrameLen(c.in[:c.have])
 		if err != nil {
@@ -213,7 +300,14 @@ func (c *conn) frame() ([]byte, error) {
 			c.taken = size
 			return c.in[:size], nil
 		}
-		n, err := c.sock.Read(c.in[c.have:])
+		n, err := c.sock.conn().Read(c.in[c.have:])
+		if n > 0 {
+			if now := time.Now(); c.have > 0 && !came.IsZero() {
+				c.pieces, came = max(c.pieces, now.Sub(came)), now
+			} else {
+				came = now
+			}
+		}
 		c.have += n
 		if err != nil {
 			return nil, err
@@ -224,6 +318,30 @@ func (c *conn) frame() ([]byte, error) {
 // ReadMany keeps several requests under way; answers are known by their
 // transaction (messaging guide, clause 4.2.2).
 func (c *conn) ReadMany(reads []field.ReadOrder, came func(i int, reply field.Reply)) {
+	oneByOne := func(which func(i int) bool) {
+		for i, r := range reads {
+			if which(i) {
+				came(i, c.Read(r.Area, r.Start, r.Count))
+			}
+		}
+	}
+	if c.sock.manner&(exchange.NoTransaction|exchange.HangsUp) != 0 {
+		oneByOne(func(int) bool { return true })
+		return
+	}
+	if c.sock.answers == 0 { // how it answers is not known yet
+		came(0, c.Read(reads[0].Area, reads[0].Start, reads[0].Count))
+		if reads = reads[1:]; len(reads) > 0 {
+			c.ReadMany(reads, func(i int, reply field.Reply) { came(i+1, reply) })
+		}
+		return
+	}
+	if lost := c.ready(); lost != nil {
+		for i := range reads {
+			came(i, *lost)
+		}
+		return
+	}
 	first := c.transaction + 1
 	c.batch, c.ends = c.batch[:0], append(c.ends[:0], 0)
 	for _, r := range reads {
@@ -244,7 +362,8 @@ func (c *conn) ReadMany(reads []field.ReadOrder, came func(i int, reply field.Re
 		}
 		c.request = nil // it lies in the batch
 	}
-	if lost := c.send(c.batch, nil); lost != nil {
+	defer func() { c.ends = c.ends[:0] }()
+	if lost, _ := c.send(c.batch, nil); lost != nil {
 		failed(func() field.Reply { return *lost })
 		return
 	}
@@ -252,12 +371,18 @@ func (c *conn) ReadMany(reads []field.ReadOrder, came func(i int, reply field.Re
 	for open := len(reads); open > 0; {
 		frame, err := c.frame()
 		if err != nil {
+			if c.have == 0 && c.sock.again(err) {
+				c.anew()
+				oneByOne(func(i int) bool { return !owed[i] })
+				return
+			}
 			failed(func() field.Reply { return c.silent(err, 0, late) })
 			return
 		}
 		i := int(wire.Transaction(frame) - first)
 		if ms, is := c.late(frame); i >= len(reads) && is {
 			late = max(late, ms)
+			c.owes = max(0, c.owes-1)
 			continue // it answers a request that was given up
 		}
 		if i >= len(reads) || owed[i] {
@@ -265,7 +390,7 @@ func (c *conn) ReadMany(reads []field.ReadOrder, came func(i int, reply field.Re
 			failed(func() field.Reply { return c.lost(c.garbled(err, frame)) })
 			return
 		}
-		reply, err := judge(wire.TCP, request(i), frame)
+		reply, err := c.judge(request(i), frame)
 		if err != nil {
 			failed(func() field.Reply { return c.lost(c.garbled(err, frame)) })
 			return
@@ -308,6 +433,7 @@ func (c *conn) silent(err error, stale int, late float64) field.Reply {
 		}
 	}
 	if reply.Outcome == exchange.NoAnswer || reply.Outcome == exchange.CalledOff && c.have == 0 {
+		c.owes++
 		return reply // the connection stands; a late answer is recognised by its transaction
 	}
 	return c.lost(reply)

@@ -177,13 +177,40 @@ func Owner(path string) string {
 		if err != nil {
 			continue // of another user
 		}
+		holds, plays := false, false
 		for _, f := range files {
-			if to, err := os.Readlink(dir + "/fd/" + f.Name()); err == nil && to == real {
-				return program(pid)
+			to, err := os.Readlink(dir + "/fd/" + f.Name())
+			if err != nil {
+				continue
 			}
+			holds = holds || to == real
+			plays = plays || isFarSide(dir+"/fdinfo/"+f.Name(), to, real)
+		}
+		if holds && !plays {
+			return program(pid)
 		}
 	}
 	return ""
+}
+
+// isFarSide reports whether an open file is the other side of a pseudo-terminal:
+// whoever holds both sides plays the line, and keeps this one open only so that
+// it stays. proc(5) gives the number of the terminal as tty-index.
+func isFarSide(info, to, terminal string) bool {
+	number, ok := strings.CutPrefix(terminal, "/dev/pts/")
+	if !ok || !strings.HasSuffix(to, "/ptmx") {
+		return false
+	}
+	text, err := os.ReadFile(info)
+	if err != nil {
+		return false
+	}
+	for line := range strings.Lines(string(text)) {
+		if key, value, _ := strings.Cut(line, ":"); key == "tty-index" {
+			return strings.TrimSpace(value) == number
+		}
+	}
+	return false
 }
 
 func program(pid int) string {

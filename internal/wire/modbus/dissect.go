@@ -97,7 +97,8 @@ func areaOf(function byte) string {
 func (f Framing) DissectAnswer(request, b []byte, points []exchange.Labelled) []exchange.Field {
 	body, _ := f.body(b)
 	fields, tail := f.header(b, body)
-	answer, err := f.Check(request, b)
+	may := Lenience{Unit: f == TCP, Transaction: f == TCP}
+	answer, err := f.CheckLeniently(request, b, may)
 	var broken *Broken
 	if errors.As(err, &broken) {
 		marked := false

@@ -213,10 +213,24 @@ func (f Framing) Open(frame []byte) (unit byte, pdu []byte, err error) {
 	return body[0], body[1:], nil
 }
 
+// Lenience is in what an answer may differ from what the standard wants. Over
+// TCP the connection and the transaction say whose answer it is; the messaging
+// guide, clause 4.4.1.2, has servers without a serial side ignore the unit, and
+// some then answer under 0 or 255.
+type Lenience struct {
+	Unit        bool // the unit of the answer may be 0 or 255
+	Transaction bool // the transaction of the answer may be 0
+}
+
 // Check compares a whole answer with its request and returns what it says.
 // A *Broken error means that it is no valid answer to that request, and that
 // none of its data may be used.
 func (f Framing) Check(request, answer []byte) (Answer, error) {
+	return f.CheckLeniently(request, answer, Lenience{})
+}
+
+// CheckLeniently is Check for devices that are known for their manners.
+func (f Framing) CheckLeniently(request, answer []byte, may Lenience) (Answer, error) {
 	got, broken := f.body(answer)
 	if broken != nil {
 		return Answer{}, broken
@@ -225,10 +239,10 @@ func (f Framing) Check(request, answer []byte) (Answer, error) {
 	if wrong != nil || len(got) < 2 {
 		return Answer{}, &Broken{0, len(answer), fmt.Sprintf("%d octets are too few for an answer", len(answer))}
 	}
-	if f == TCP && Transaction(request) != Transaction(answer) {
+	if f == TCP && Transaction(request) != Transaction(answer) && !(may.Transaction && Transaction(answer) == 0) {
 		return Answer{}, &Broken{0, 2, fmt.Sprintf("it answers transaction %d and %d was asked", Transaction(answer), Transaction(request))}
 	}
-	if asked[0] != got[0] {
+	if asked[0] != got[0] && !(may.Unit && (got[0] == 0 || got[0] == 255)) {
 		return Answer{}, &Broken{f.place(0), f.place(1), fmt.Sprintf("unit %d answers and unit %d was asked", got[0], asked[0])}
 	}
 	a, broken := checkPDU(asked[1:], got[1:])

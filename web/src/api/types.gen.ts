@@ -53,6 +53,7 @@ export interface All {
   whatIf: WhatIfRequest;
   whatIfView: WhatIfView;
   learn: LearnView;
+  noted: NotedView;
   sampling: SamplingView;
   actual: ActualView;
 }
@@ -459,6 +460,7 @@ export interface Fix {
   title: string;
   cells: CellFix[];
   setting?: SettingFix;
+  learned?: string;
 }
 export interface CellFix {
   point: string;
@@ -1202,6 +1204,10 @@ export interface WhatIfView {
 export interface LearnView {
   links: number;
   sentence: string;
+  seq: number;
+}
+export interface NotedView {
+  said: string;
   seq: number;
 }
 export interface SamplingView {

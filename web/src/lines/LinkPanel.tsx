@@ -10,7 +10,7 @@ import { withoutPoints } from "../shared/useDeviceEditor";
 import { useObjectEditor } from "../shared/useObjectEditor";
 import { whole } from "../shared/numbers";
 import { attempt, say } from "../shared/toast";
-import { clock, Field } from "../shared/ui";
+import { clock, Field, SettingFixes } from "../shared/ui";
 import { FaultSelect } from "./FaultSelect";
 import { formatOf, formatWord } from "./serial";
 import { SweepProgress, useSweep } from "./Sweep";
@@ -22,7 +22,7 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
   const navigate = useNavigate();
   const client = useQueryClient();
   const edit = useEdit();
-  const { state } = useLiveState();
+  const { state, findings } = useLiveState();
   const version = site.versions["link:" + link.id] ?? 0;
   const editor = useObjectEditor("link", link, version, ({ faceToFace: _rows, ...rest }: LinkView) => rest);
   const [trying, setTrying] = useState(false);
@@ -88,6 +88,7 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
         )}
         {stopped?.remedy && <><h3 className="mt-3">Put right</h3><p className="soft">{stopped.remedy}</p></>}
       </div>
+      {findings.filter((f) => f.code === "bears-less" && f.subject.id === link.id).map((f) => <div key={f.code} className="mt-3"><SettingFixes finding={f} /></div>)}
       {route?.unticked && route.unticked.length > 0 && (
         <div className="notice doubt mt-3">
           <b>Nobody has ticked this yet, and it would explain it:</b>

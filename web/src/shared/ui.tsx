@@ -1,7 +1,8 @@
 import { Dialog as Radix, Tooltip } from "radix-ui";
 import { useEffect, useId, useRef, useState, type ReactNode } from "react";
-import { problemOf, useEdit, useSite } from "../api/client";
-import type { Finding, Fix, Live, Problem } from "../api/types.gen";
+import { useQueryClient } from "@tanstack/react-query";
+import { post, problemOf, useEdit, useSite } from "../api/client";
+import type { Finding, Fix, Live, NotedView, Problem } from "../api/types.gen";
 import { Mark, markOf } from "./Mark";
 import { attempt, say } from "./toast";
 
@@ -147,16 +148,23 @@ export function FindingCard({ finding, chosen, onClick }: { finding: Finding; ch
 export function SettingFixes({ finding }: { finding: Finding }) {
   const { data: site } = useSite();
   const edit = useEdit();
-  const fixes = (finding.fixes ?? []).filter((f) => f.setting);
+  const client = useQueryClient();
+  const fixes = (finding.fixes ?? []).filter((f) => f.setting ?? f.learned);
   if (!fixes.length || !site) return null;
   const apply = (fix: Fix) => attempt(async () => {
+    if (fix.learned) {
+      const noted = await post<NotedView>(`/api/links/${fix.learned}/noted`);
+      await client.invalidateQueries({ queryKey: ["site"] });
+      say(`${noted.said} Ctrl Z takes it back.`);
+      return;
+    }
     const link = site.links.find((l) => l.id === fix.setting?.link);
     if (!link || !fix.setting) return;
     const { faceToFace: _f, ...after } = link;
     await edit(fix.title, [{ kind: "link", id: link.id, base: site.versions["link:" + link.id] ?? 0, after: { ...after, settings: { ...after.settings, [fix.setting.key]: fix.setting.will } } }]);
     say(`Done: ${fix.title}. Ctrl Z takes it back.`);
   });
-  return <div className="-mt-1 mb-3 flex flex-wrap gap-2">{fixes.map((fix) => <button key={fix.title} type="button" className="button tight" onClick={() => void apply(fix)}>{fix.title}, in place of {fix.setting?.was} ms</button>)}</div>;
+  return <div className="-mt-1 mb-3 flex flex-wrap gap-2">{fixes.map((fix) => <button key={fix.title} type="button" className="button tight" onClick={() => void apply(fix)}>{fix.title}{fix.setting ? `, in place of ${fix.setting.was} ms` : ""}</button>)}</div>;
 }
 
 export function Empty({ title, children }: { title: string; children: ReactNode }) {

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useParams } from "@tanstack/react-router";
-import { Fragment, useEffect, useState } from "react";
+import { useEffect, useState } from "react";
 import { get, useSite } from "../api/client";
 import { useLiveState } from "../api/live";
 import type { Exchange, Finding } from "../api/types.gen";
@@ -30,6 +30,7 @@ export function TrafficPage() {
   }, [chosen?.subject.kind, chosen?.subject.id]);
   if (!site) return <p className="soft p-8">Reading the site…</p>;
   const wrong = findings.filter((f) => f.severity !== "note");
+  const habits = findings.filter((f) => f.severity === "note" && f.where === "traffic");
   const shown = held && list ? list.filter((e) => e.seq <= held) : (list ?? []);
   const answered = shown.filter((e) => e.outcome === "answered").length;
   return (
@@ -37,15 +38,13 @@ export function TrafficPage() {
       <aside className="flex w-[332px] flex-none flex-col overflow-y-auto border-r border-rule p-4" aria-label="What is wrong">
         <h2 className="mb-2">What is wrong, worst first</h2>
         {wrong.length === 0 && <p className="soft mb-3">{state.running.length ? "Nothing that Ferry can see." : "Nothing in the plan. Start a run to see the traffic."}</p>}
-        {wrong.map((f) => (
-          <Fragment key={keyOf(f) + (f.subject.column ?? "")}>
-          <FindingCard finding={f} chosen={f === chosen}
-            onClick={() => void (f === chosen && f.subject.kind === "point" && f.subject.device
-              ? navigate({ to: "/points/$device/$point", params: { device: f.subject.device, point: f.subject.id } })
-              : navigate({ to: "/traffic/finding/$key", params: { key: keyOf(f) } }))} />
-          <SettingFixes finding={f} />
-          </Fragment>
-        ))}
+        {wrong.map((f) => <Told key={keyOf(f) + (f.subject.column ?? "")} finding={f} chosen={f === chosen} />)}
+        {habits.length > 0 && (
+          <section className="pt-2">
+            <h3 className="mb-1">Odd, and well all the same</h3>
+            {habits.map((f) => <Told key={keyOf(f)} finding={f} chosen={f === chosen} />)}
+          </section>
+        )}
         {state.mode === "bench" && (
           <section className="mt-auto pt-4">
             <h3 className="mb-1">Faults of the bench</h3>
@@ -72,6 +71,20 @@ export function TrafficPage() {
           onChoose={(seq) => { setHeld((h) => h ?? exchange); void navigate({ to: "/traffic/exchange/$seq", params: { seq: String(seq) } }); }} />
         {params.seq && <BytesView seq={params.seq} />}
       </div>
+    </>
+  );
+}
+
+/** A finding with what can be put right at once. */
+function Told({ finding, chosen }: { finding: Finding; chosen: boolean }) {
+  const navigate = useNavigate();
+  const open = () => void (chosen && finding.subject.kind === "point" && finding.subject.device
+    ? navigate({ to: "/points/$device/$point", params: { device: finding.subject.device, point: finding.subject.id } })
+    : navigate({ to: "/traffic/finding/$key", params: { key: keyOf(finding) } }));
+  return (
+    <>
+      <FindingCard finding={finding} chosen={chosen} onClick={open} />
+      <SettingFixes finding={finding} />
     </>
   );
 }

@@ -1,0 +1,30 @@
+package exchange
+
+// Manner is a set of ways in which devices that are well answer otherwise than
+// most. None of them is a fault, and none makes a value less sure.
+type Manner uint8
+
+// The manners.
+const (
+	OddUnit       Manner = 1 << iota // answers under unit 0 or 255 over a connection of its own
+	NoTransaction                    // answers under transaction 0
+	HangsUp                          // ends the connection after each answer
+	Dozes                            // ends the connection when it has been quiet for a while
+	Pieces                           // sends an answer in pieces
+	SlowFirst                        // takes long for the first answer over a connection
+)
+
+// Manners says what each manner is, in words that follow the name of a device.
+var Manners = []struct {
+	Is    Manner
+	Code  string // of its finding
+	Does  string
+	Copes string // what Ferry does about it
+}{
+	{OddUnit, "answers-as", "answers under another unit number than it is asked by", "The transaction tells whose answer it is."},
+	{NoTransaction, "no-transaction", "answers without the transaction it is asked with", "One question is asked at a time, and where one stays unanswered the connection is opened anew, so that no answer is taken for another's."},
+	{HangsUp, "hangs-up", "ends the connection after each answer", "It is opened anew for each question, which takes time: have the device keep it, or ask less often."},
+	{Dozes, "dozes", "ends the connection when nothing is asked for a while", "It is opened anew for the next question."},
+	{Pieces, "pieces", "sends its answers in pieces", "They are put together."},
+	{SlowFirst, "slow-first", "takes longer than the time limit for its first answer over a connection", "The first question is given more time."},
+}

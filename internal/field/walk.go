@@ -1,0 +1,545 @@
+package field
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"net"
+	"slices"
+	"strings"
+	"time"
+
+	"ferry/internal/core/address"
+	"ferry/internal/core/exchange"
+	"ferry/internal/core/problem"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/route"
+	"ferry/internal/core/site"
+)
+
+// walk is one try under way.
+type walk struct {
+	runner *runner
+	route  *route.Route
+	name   string
+	target string
+	// borrowed is the channel of a run, if the try goes over one; lost says why
+	// there is no connection.
+	borrowed *channel
+	lost     Reply
+	others   []*runner
+	// ended says that the try was ended before it could conclude, defect that
+	// Ferry failed on what came.
+	ended  error
+	defect bool
+	// manner is in which odd ways the device answered.
+	manner exchange.Manner
+	// worst is the worst measured time of each job that was read, in milliseconds.
+	worst map[*job]float64
+}
+
+// guarded walks the stops, and reports whether that came to its end.
+func (w *walk) guarded(c *channel, ctx context.Context) bool {
+	if w.borrowed == nil {
+		return c.guarded("try", func() { w.run(ctx) })
+	}
+	w.run(ctx)
+	return !w.defect
+}
+
+func (w *walk) run(ctx context.Context) {
+	if w.dial(ctx) && w.session(ctx) {
+		if w.points(ctx) {
+			w.pace(ctx)
+		}
+		w.known(ctx) // last, for it may keep the device busy
+	}
+	if ctx.Err() != nil {
+		w.ended = problem.New("stopped", "The try was ended before it could conclude: the run, the mode or the page changed.", "Try again.")
+	}
+}
+
+// question gives ask the connection, turned to the device of a runner, between
+// two requests of whoever owns it. It reports whether there was one.
+func (w *walk) question(ctx context.Context, r *runner, ask func(conn Conn)) (had bool) {
+	if ctx.Err() != nil || w.defect {
+		return false
+	}
+	if w.borrowed == nil {
+		r.channel = w.runner.channel
+		if !r.connect(ctx) {
+			w.lost = r.channel.lost
+			return false
+		}
+		ask(r.conn())
+		return true
+	}
+	err := w.borrowed.between(ctx, r, func(_ *runner, conn Conn, reply Reply) {
+		if had = conn != nil; had {
+			ask(conn)
+		} else {
+			w.lost = reply
+		}
+	})
+	w.defect = err == errDefect
+	return had && err == nil
+}
+
+func (w *walk) record(operation string, reply *Reply, began time.Time) {
+	w.route.Requests++
+	w.manner |= reply.Manner
+	w.runner.hub.record(w.runner.era, w.runner.exchange(operation, reply, began, time.Since(began)), nil)
+}
+
+func (w *walk) onWire() bool { return w.runner.def.Medium == site.SerialLine }
+
+func (w *walk) unit() int { return w.runner.def.Value(w.runner.link.Settings, "unit") }
+
+func (w *walk) limit() int { return w.runner.def.Value(w.runner.link.Settings, "timeoutMs") }
+
+// dial decides the stops Wire and Address, as far as connecting tells: a
+// serial port can be opened with nobody at its far end.
+func (w *walk) dial(ctx context.Context) bool {
+	began := time.Now()
+	var connected bool
+	if w.borrowed == nil {
+		var conn Conn
+		target := w.runner.channel.target
+		target.Settings = w.runner.link.Settings
+		if conn, w.lost = w.runner.channel.driver.Dial(ctx, target); conn != nil {
+			w.runner.channel.conn = conn
+			connected = true
+		}
+	} else {
+		connected = w.question(ctx, w.runner, func(Conn) {})
+	}
+	took := ms(time.Since(began))
+	if connected {
+		if !w.onWire() {
+			host, port, _ := net.SplitHostPort(w.target)
+			saw := fmt.Sprintf("%s answers after %s.", host, took)
+			if w.borrowed != nil {
+				saw = fmt.Sprintf("%s answers: the run has its connection.", host)
+			}
+			w.route.Set(route.Wire, route.Good, saw, "")
+			w.route.Set(route.Address, route.Good, fmt.Sprintf("Port %s takes the connection.", port), "")
+		}
+		return true
+	}
+	w.record("connect to "+w.name, &w.lost, began)
+	w.unconnected(took)
+	return false
+}
+
+// unconnected says why there is no connection.
+func (w *walk) unconnected(took string) {
+	host, port, _ := net.SplitHostPort(w.target)
+	switch w.lost.Outcome {
+	case exchange.PortAbsent:
+		w.route.Set(route.Wire, route.Fault, sentence(w.lost.Sentence), "Plug the adapter in, or choose another port in the panel of the line.")
+	case exchange.PortOwned:
+		w.route.Set(route.Wire, route.Fault, sentence(w.lost.Sentence), "Close that program, or choose another port in the panel of the line.")
+	case exchange.PortDenied:
+		w.route.Set(route.Wire, route.Fault, sentence(w.lost.Sentence), "Have the user put into that group, and log in anew.")
+	case exchange.NotAllowed:
+		w.route.Set(route.Wire, route.Fault, "It was not asked: "+w.lost.Sentence+".", "Enter the device's real address.")
+	case exchange.NoSuchName:
+		w.route.Set(route.Wire, route.Fault, sentence(w.lost.Sentence), "Compare how the name is written, or give the address in numbers: names need a name server that knows them.")
+	case exchange.Refused:
+		w.route.Set(route.Wire, route.Good, fmt.Sprintf("%s answers after %s.", host, took), "")
+		w.route.Set(route.Address, route.Fault, fmt.Sprintf("%s refuses the connection: nobody listens on port %s.", host, port),
+			"Start the server task in the device, and compare the port at both ends. A firewall may refuse in its place, and so may a device whose only connection is taken.")
+	case exchange.Reset:
+		w.route.Set(route.Wire, route.Good, fmt.Sprintf("%s answers after %s.", host, took), "")
+		w.route.Set(route.Address, route.Good, fmt.Sprintf("Port %s takes the connection.", port), "")
+		w.tornDown()
+	default:
+		w.route.Set(route.Wire, route.Fault, fmt.Sprintf("Nothing came back from %s within %s: %s.", host, took, w.lost.Sentence),
+			"Check power, cable and address, and that this machine is in the same subnet. A firewall may swallow the port without a word.")
+	}
+}
+
+// sentence makes a sentence of a clause.
+func sentence(clause string) string {
+	if clause == "" {
+		return ""
+	}
+	return strings.ToUpper(clause[:1]) + clause[1:] + "."
+}
+
+func (w *walk) tornDown() {
+	w.route.Set(route.Session, route.Fault, w.name+" takes the connection and tears it down at once.", "It allows only certain addresses, or "+w.taken())
+}
+
+// taken says what to do about a device that may have no connection left.
+func (w *walk) taken() string {
+	if w.borrowed != nil {
+		return "it has restarted: look at its display and its access list."
+	}
+	return "all its connections are taken: close other clients, then look in its access list."
+}
+
+// session decides the stop Session: does the unit answer, and who is it.
+func (w *walk) session(ctx context.Context) bool {
+	reply := w.plainRead(ctx)
+	if w.manner&exchange.SlowFirst != 0 {
+		// Is it slow but for the first time?
+		if reply = w.plainRead(ctx); reply.Outcome == exchange.NoAnswer {
+			w.manner &^= exchange.SlowFirst
+		}
+	}
+	if w.onWire() || w.runner.def.Turns == protocol.TurnsOfAddress {
+		if !w.overLine(ctx, &reply) {
+			return false
+		}
+	}
+	switch reply.Outcome {
+	case exchange.Answered, exchange.Declined:
+		if why := w.runner.def.Decline(reply.Code); reply.Outcome == exchange.Declined && why.Beyond {
+			w.route.Set(route.Session, route.Fault, why.Means+" ("+reply.Sentence+")", why.Causes)
+			return false
+		}
+		w.route.Set(route.Session, route.Good, fmt.Sprintf("Unit %d answers.", w.unit()), "")
+		return true
+	case exchange.Reset:
+		w.tornDown()
+	case exchange.Closed:
+		w.route.Set(route.Session, route.Fault, w.name+" hangs up in place of an answer.", "Look for a limit on connections or an access list in the device. Perhaps "+w.taken())
+	case exchange.NoAnswer:
+		if w.late(ctx, &reply) {
+			return false
+		}
+		w.route.Set(route.Session, route.Fault, fmt.Sprintf("The connection stands, but unit %d says nothing within %d ms.", w.unit(), w.limit()),
+			"Compare the unit number: most devices stay silent for any but their own. A device that serves one client at a time lets others wait without a word: is another connected to it?")
+	case exchange.Refused, exchange.Unreached:
+		w.lost = reply
+		w.unconnected("")
+	default:
+		w.route.Set(route.Session, route.Fault, "What comes back is no answer: "+reply.Sentence+".",
+			"Check that this port speaks the protocol, and that nothing between alters the bytes.")
+	}
+	return false
+}
+
+// known says that the unit answers, and asks it who it is. Many devices do not
+// know that question: whatever becomes of it decides nothing.
+func (w *walk) known(ctx context.Context) {
+	saw := fmt.Sprintf("Unit %d answers. It does not say who it is.", w.unit())
+	w.question(ctx, w.runner, func(conn Conn) {
+		began := time.Now()
+		who, by, reply := conn.Identify()
+		reply.Optional = true
+		if w.record("who is there, by "+by, &reply, began); who != "" {
+			w.route.Identity = who
+			saw = fmt.Sprintf("Unit %d answers and says it is %s (%s).", w.unit(), who, by)
+		}
+	})
+	for _, m := range exchange.Manners {
+		if w.manner&m.Is != 0 {
+			saw += " It " + m.Does + ", and is well all the same. " + m.Copes
+		}
+	}
+	w.route.Set(route.Session, route.Good, saw, "")
+}
+
+// late reports whether the unit answers when it is given more time, and then
+// says how long it takes.
+func (w *walk) late(ctx context.Context, reply *Reply) bool {
+	took := reply.LateMs
+	r := *w.runner
+	link := *r.link
+	link.Settings = maps.Clone(link.Settings)
+	if link.Settings == nil {
+		link.Settings = map[string]int{}
+	}
+	link.Settings["timeoutMs"] = max(3000, 4*w.limit())
+	r.link = &link
+	for range 2 { // at the first it may still be busy with what was asked before
+		answered := false
+		w.question(ctx, &r, func(conn Conn) {
+			began := time.Now()
+			if got := w.ask(conn, firstOf(r.jobs), began); got.OK() || got.Outcome == exchange.Declined {
+				took, answered = float64(time.Since(began))/1e6, true
+			}
+		})
+		if !answered {
+			break
+		}
+	}
+	w.question(ctx, w.runner, func(Conn) {}) // it has its own limit again
+	if took <= float64(w.limit()) {
+		return false
+	}
+	w.route.Set(route.Session, route.Fault, fmt.Sprintf("Unit %d answers, but only after %.0f ms, and this end waits %d ms: what comes later is taken for nothing.", w.unit(), took, w.limit()),
+		fmt.Sprintf("Give it more time: “Answer within” %d ms would do. Then look at the device's load, and at what lies between.", (int(took*1.5)/100+1)*100))
+	return true
+}
+
+// firstOf is the job that a plain read is made of, nil for none.
+func firstOf(jobs []*job) *job {
+	if len(jobs) == 0 {
+		return nil
+	}
+	return jobs[0]
+}
+
+// ask reads the first value that a job names, or without a job the first unit
+// that any area has, until one tells that the unit is there.
+func (w *walk) ask(conn Conn, j *job, began time.Time) (reply Reply) {
+	r := w.runner
+	if j != nil {
+		runs, _ := r.items(j)
+		reply = conn.Read(j.Area, runs[0].From, runs[0].Len())
+		w.record(r.def.Operation(j.Area, runs[0].From, runs[0].Len()), &reply, began)
+		return reply
+	}
+	for _, area := range r.def.Areas {
+		if area.Key == "" || area.UnitBits != 16 {
+			continue
+		}
+		reply = conn.Read(area.Key, 0, 1)
+		w.record(r.def.Operation(area.Key, 0, 1), &reply, began)
+		if reply.Outcome != exchange.NoAnswer || !conn.Usable() {
+			return reply
+		}
+		began = time.Now()
+	}
+	return reply
+}
+
+// plainRead asks for a value that the map names, of one area after the other
+// until the unit answers: some stay silent on a function they do not know.
+func (w *walk) plainRead(ctx context.Context) (reply Reply) {
+	asked := map[string]bool{}
+	jobs := w.runner.jobs
+	if len(jobs) == 0 {
+		jobs = []*job{nil}
+	}
+	for _, j := range jobs {
+		if j != nil && asked[j.Area] {
+			continue
+		}
+		if j != nil {
+			asked[j.Area] = true
+		}
+		for again := 0; again < w.runner.tries; again++ {
+			if !w.question(ctx, w.runner, func(conn Conn) { reply = w.ask(conn, j, time.Now()) }) {
+				reply = w.lost
+			}
+			if w.onWire() || reply.Outcome == exchange.Answered || reply.Outcome == exchange.Declined || reply.Outcome == exchange.Garbled || ctx.Err() != nil {
+				break // over a line, what odd answers mean is found out elsewhere
+			}
+		}
+		if reply.Outcome != exchange.NoAnswer {
+			return reply
+		}
+	}
+	return reply
+}
+
+// points decides the stop Points: every request is read once; one that is
+// declined is taken apart until what can be read is.
+func (w *walk) points(ctx context.Context) bool {
+	r := w.runner
+	if len(r.jobs) == 0 {
+		w.route.Set(route.Points, route.Doubt, "The map has no point to read.", "Enter or paste the points of the device.")
+		return false
+	}
+	w.worst = map[*job]float64{}
+	var failed, silent []*job
+	var why Reply
+	for _, j := range slices.Clone(r.jobs) {
+		reply, ok := w.read(ctx, j)
+		if ctx.Err() != nil {
+			return false
+		}
+		if reply.OK() {
+			continue
+		}
+		why = reply
+		if !ok {
+			if silent = append(silent, j); len(silent) > 2 || reply.Outcome != exchange.NoAnswer {
+				break
+			}
+			continue
+		}
+		failed = append(failed, j)
+	}
+	for _, j := range append(failed, silent...) {
+		if runs, _ := r.items(j); len(runs) > 1 {
+			s := searching{r: r, j: j, give: func(ask func(Conn)) bool { return w.question(ctx, r, ask) }}
+			facts, found := s.find(runs)
+			if found {
+				s.settle(facts, found)
+				w.route.Requests++
+			}
+		}
+	}
+	if len(silent) > 0 && ctx.Err() == nil {
+		for _, j := range r.jobs { // what is still silent after that
+			if _, timed := w.worst[j]; timed || j.searchAt.After(time.Now().Add(time.Hour)) || slices.Contains(failed, j) {
+				continue
+			}
+			if reply, ok := w.read(ctx, j); !ok && ctx.Err() == nil {
+				w.route.Set(route.Points, route.Fault, fmt.Sprintf("%s was asked and then: %s.", j.Operation, reply.Sentence),
+					"The device answers otherwise. Ask for less at once, or slower.")
+				return false
+			}
+		}
+	}
+	return w.judgePoints(ctx, failed, why)
+}
+
+// judgePoints says which points cannot be read, and how the others must be.
+func (w *walk) judgePoints(ctx context.Context, failed []*job, why Reply) bool {
+	r := w.runner
+	var names []string
+	var refused *job
+	for _, j := range r.jobs {
+		if _, timed := w.worst[j]; timed {
+			continue
+		}
+		if _, ok := w.read(ctx, j); ok && w.worst[j] > 0 {
+			continue
+		}
+		if ctx.Err() != nil {
+			return false
+		}
+		refused = j
+		for _, id := range j.Points {
+			p := pointOf(r.device, id)
+			names = append(names, fmt.Sprintf("%s (%s)", p.Name, r.def.Scheme.Short(p.Address)))
+		}
+	}
+	habits := strings.Join(r.hub.habitWords(r.link.ID, r.device), " ")
+	if len(names) > 0 {
+		shown := names[:min(len(names), 4)]
+		more := ""
+		if len(names) > len(shown) {
+			more = fmt.Sprintf(" and %d more", len(names)-len(shown))
+		}
+		saw := fmt.Sprintf("Refused, %d of %d points: %s%s.", len(names), len(r.points), strings.Join(shown, ", "), more)
+		remedy := why.Sentence
+		if why.Outcome == exchange.Declined {
+			remedy = r.def.Decline(why.Code).Means + " " + r.def.Decline(why.Code).Causes
+		}
+		if other := w.elsewhere(ctx, refused); other != "" {
+			saw += " " + other
+			remedy = "Move the points to that table: the manual's numbers mean it."
+		} else if len(names) < len(r.points) {
+			saw += " The others are read."
+		}
+		w.route.Set(route.Points, route.Fault, strings.TrimSpace(saw+" "+habits), remedy)
+		return false
+	}
+	saw := fmt.Sprintf("All %d points were read with %d requests.", len(r.points), len(r.jobs))
+	w.route.Set(route.Points, route.Good, strings.TrimSpace(saw+" "+habits), "")
+	return true
+}
+
+// elsewhere says whether what was refused is answered in another area of units
+// of the same width.
+func (w *walk) elsewhere(ctx context.Context, j *job) (says string) {
+	r := w.runner
+	runs, _ := r.items(j)
+	for _, area := range r.def.Areas {
+		if area.Key == j.Area || area.UnitBits != unitBits(r.def, j.Area) {
+			continue
+		}
+		w.question(ctx, r, func(conn Conn) {
+			began := time.Now()
+			reply := conn.Read(area.Key, runs[0].From, runs[0].Len())
+			w.record(r.def.Operation(area.Key, runs[0].From, runs[0].Len()), &reply, began)
+			if reply.OK() {
+				own, _ := address.AreaOf(r.def.Scheme, j.Area)
+				says = fmt.Sprintf("The device answers at the same place among the %s, and the map has them among the %s.", strings.ToLower(area.Title), strings.ToLower(own.Title))
+			}
+		})
+		if says != "" {
+			return says
+		}
+	}
+	return ""
+}
+
+func pointOf(d *site.Device, id string) *site.Point {
+	for i := range d.Points {
+		if d.Points[i].ID == id {
+			return &d.Points[i]
+		}
+	}
+	return &site.Point{}
+}
+
+// read sends one job, takes its values in, and keeps its worst time. ok is
+// false if the device did not answer at all.
+func (w *walk) read(ctx context.Context, j *job) (reply Reply, ok bool) {
+	r := w.runner
+	for tried := range max(1, r.tries) {
+		if !w.question(ctx, r, func(conn Conn) {
+			began := time.Now()
+			reply = conn.Read(j.Area, j.Start, j.Count)
+			w.keep(j, &reply, began)
+		}) {
+			return Reply{Outcome: exchange.Closed, Sentence: "the connection ended"}, false
+		}
+		if reply.OK() || reply.Outcome == exchange.Declined || tried+1 >= r.tries || ctx.Err() != nil {
+			break // it is tried as often as the run would
+		}
+	}
+	return reply, reply.OK() || reply.Outcome == exchange.Declined
+}
+
+func (w *walk) keep(j *job, reply *Reply, began time.Time) {
+	r, took := w.runner, time.Since(began)
+	w.route.Requests++
+	w.manner |= reply.Manner
+	e := r.exchange(j.Operation, reply, began, took)
+	e.Points, e.Area, e.Start, e.Count = len(j.parts), j.Area, j.Start, j.Count
+	var parts []part
+	if reply.OK() {
+		parts = j.parts
+		w.worst[j] = max(w.worst[j], float64(took)/float64(time.Millisecond))
+	}
+	r.hub.record(r.era, e, parts)
+}
+
+// pace decides the stop Pace from a few measured rounds: the time of one round
+// of everything must fit into the fastest pace, and the load below one. Only
+// what was read is timed.
+func (w *walk) pace(ctx context.Context) {
+	r := w.runner
+	for range rounds - 1 {
+		for _, j := range r.jobs {
+			if reply, ok := w.read(ctx, j); !ok {
+				w.route.Set(route.Pace, route.Fault, "Asked again, the device gave up: "+reply.Sentence+".", "Ask slower.")
+				return
+			}
+		}
+	}
+	load, fastest, round, timed := 0.0, 0, 0.0, 0
+	for _, j := range r.jobs {
+		if w.worst[j] == 0 {
+			continue
+		}
+		timed++
+		round += w.worst[j]
+		if pace := j.PaceMs; pace > 0 {
+			load += w.worst[j] / float64(pace)
+			if fastest == 0 || pace < fastest {
+				fastest = pace
+			}
+		}
+	}
+	saw := fmt.Sprintf("A round of %d requests takes %.1f ms at worst of %d; the connection is %.0f %% full.", timed, round, rounds, 100*load)
+	switch {
+	case load > 1:
+		w.route.Set(route.Pace, route.Fault, saw+" The pace cannot hold.", "Read slower what can wait.")
+	case fastest > 0 && round > float64(fastest):
+		w.route.Set(route.Pace, route.Doubt, saw+fmt.Sprintf(" That is longer than the fastest pace, %d ms.", fastest), "Give fewer points the fast pace.")
+	default:
+		w.route.Set(route.Pace, route.Good, saw, "")
+	}
+}
+
+func ms(d time.Duration) string { return fmt.Sprintf("%.1f ms", float64(d)/float64(time.Millisecond)) }
