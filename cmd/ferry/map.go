@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -24,6 +25,12 @@ type mapFlags struct {
 	header   int
 	area     string
 	fromOne  bool
+	fromZero bool
+	hex      bool
+	divide   bool
+	multiply bool
+	little   string
+	digits   string
 	protocol string
 	names    []string
 }
@@ -33,12 +40,32 @@ func (f *mapFlags) on(c *cobra.Command) {
 	c.Flags().IntVar(&f.header, "header-row", 0, "row of the headings; found by itself if 0, none if negative")
 	c.Flags().StringVar(&f.area, "table", "", "area in which bare numbers count, such as hr or ir")
 	c.Flags().BoolVar(&f.fromOne, "from-one", false, "bare numbers count from 1")
+	c.Flags().BoolVar(&f.fromZero, "from-zero", false, "bare numbers count from 0")
+	c.MarkFlagsMutuallyExclusive("from-one", "from-zero")
+	c.Flags().BoolVar(&f.hex, "hex", false, "bare numbers are hexadecimal")
+	c.Flags().BoolVar(&f.divide, "divide", false, "a scale of 10 divides what is read")
+	c.Flags().BoolVar(&f.multiply, "multiply", false, "a scale of 10 multiplies what is read")
+	c.MarkFlagsMutuallyExclusive("divide", "multiply")
+	c.Flags().StringVar(&f.little, "little", "", "what little endian means: CDAB or DCBA")
+	c.Flags().StringVar(&f.digits, "digits", "", "whether the first of five digits names a table: table, or plain for none")
 	c.Flags().StringVar(&f.protocol, "protocol", protocol.ModbusTCP.Name, "protocol whose addressing the list uses")
 	c.Flags().StringSliceVar(&f.names, "names-for", nil, "far sides that must hold the names: iec61131, mqtt, ascii32, iec61850")
 }
 
-// readMap reads a list of points, or the maps of a site file.
-func (f *mapFlags) readMap(path string) ([]site.Device, []regmap.Rejected, error) {
+// reading is how the flags say that a list is meant.
+func (f *mapFlags) reading() regmap.Reading {
+	r := regmap.Reading{Area: f.area, FromOne: f.fromOne, HeaderRow: f.header, Hex: f.hex, Divide: f.divide, Little: f.little, Plain: f.digits == "plain"}
+	for key, said := range map[string]bool{"base": f.fromOne || f.fromZero, "table": f.area != "", "hex": f.hex, "scale": f.divide || f.multiply, "order": f.little != "", "digits": f.digits != ""} {
+		if said {
+			r.Settled = append(r.Settled, key)
+		}
+	}
+	return r
+}
+
+// readMap reads a list of points, or the maps of a site file. The listing is
+// that of a list, with how it was read.
+func (f *mapFlags) readMap(path string) ([]site.Device, *regmap.Listing, error) {
 	data, err := os.ReadFile(path)
 	if err != nil {
 		return nil, nil, err
@@ -51,7 +78,7 @@ func (f *mapFlags) readMap(path string) ([]site.Device, []regmap.Rejected, error
 		if err != nil {
 			return nil, nil, err
 		}
-		return s.Devices, nil, nil
+		return s.Devices, &regmap.Listing{}, nil
 	}
 	def, ok := protocol.Named(f.protocol)
 	if !ok {
@@ -61,13 +88,14 @@ func (f *mapFlags) readMap(path string) ([]site.Device, []regmap.Rejected, error
 	if err != nil {
 		return nil, nil, err
 	}
-	listing := regmap.Recognise(def.Scheme, source.Rows, regmap.Reading{Area: f.area, FromOne: f.fromOne, HeaderRow: f.header}, nil)
+	listing := regmap.Recognise(def.Scheme, source.Rows, f.reading(), nil)
 	points, _, rejected := listing.Points(def.Scheme)
+	listing.Rejected = rejected
 	for i := range points {
 		points[i].ID = fmt.Sprintf("p%d", i+1)
 	}
 	name := strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))
-	return []site.Device{{ID: "device", Name: name, Map: def.Name, NamesFor: f.names, Points: points}}, rejected, nil
+	return []site.Device{{ID: "device", Name: name, Map: def.Name, NamesFor: f.names, Points: points}}, &listing, nil
 }
 
 func mapCommand() *cobra.Command {
@@ -82,7 +110,7 @@ func mapCheckCommand() *cobra.Command {
 	var flags mapFlags
 	flags.on(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
-		devices, rejected, err := flags.readMap(args[0])
+		devices, listing, err := flags.readMap(args[0])
 		if err != nil {
 			return err
 		}
@@ -99,14 +127,13 @@ func mapCheckCommand() *cobra.Command {
 			count += len(d.Points)
 			found = append(found, regmap.Check(def.Scheme, d, def.MaxUnits)...)
 		}
+		found = append(found, listing.Open()...)
 		finding.Sort(found)
-		if rejected == nil {
-			rejected = []regmap.Rejected{}
-		}
 		if *asJSON {
-			err = printJSON(c.OutOrStdout(), map[string]any{"points": count, "rejected": rejected, "findings": found})
+			err = printJSON(c.OutOrStdout(), map[string]any{"points": count, "rejected": append([]regmap.Rejected{}, listing.Rejected...), "findings": found,
+				"read": append([]string{}, listing.Notes...), "asides": append([]regmap.Aside{}, listing.Asides...)})
 		} else {
-			printCheck(c, count, rejected, found)
+			printCheck(c.OutOrStdout(), count, listing, found)
 		}
 		if err != nil {
 			return err
@@ -116,7 +143,7 @@ func mapCheckCommand() *cobra.Command {
 				return errFound
 			}
 		}
-		if len(rejected) > 0 {
+		if len(listing.Rejected) > 0 {
 			return errFound
 		}
 		return nil
@@ -124,16 +151,21 @@ func mapCheckCommand() *cobra.Command {
 	return c
 }
 
-func printCheck(c *cobra.Command, count int, rejected []regmap.Rejected, found []finding.Finding) {
-	out := c.OutOrStdout()
-	for _, r := range rejected {
-		fmt.Fprintf(out, "line %d, %s: %s\n", r.Line, r.Column, r.Reason)
+func printCheck(out io.Writer, count int, listing *regmap.Listing, found []finding.Finding) {
+	for _, note := range listing.Notes {
+		fmt.Fprintf(out, "read  %s\n", printable(note))
+	}
+	for _, a := range listing.Asides {
+		fmt.Fprintf(out, "line %d is %s: %s\n", a.Line, a.What, printable(a.Text))
+	}
+	for _, r := range listing.Rejected {
+		fmt.Fprintf(out, "line %d, %s: %s\n", r.Line, printable(r.Column), printable(r.Reason))
 	}
 	for i := range found {
 		f := &found[i]
 		fmt.Fprintf(out, "%-5s %s: %s %s\n", f.Severity, f.Subject.Name, f.Sentence, f.Remedy)
 	}
-	fmt.Fprintf(out, "%d points, %d cells that cannot be used, %d findings\n", count, len(rejected), len(found))
+	fmt.Fprintf(out, "%d points, %d cells that cannot be used, %d findings\n", count, len(listing.Rejected), len(found))
 }
 
 func mapConvertCommand() *cobra.Command {
@@ -144,7 +176,7 @@ func mapConvertCommand() *cobra.Command {
 	var flags mapFlags
 	flags.on(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
-		devices, rejected, err := flags.readMap(args[0])
+		devices, listing, err := flags.readMap(args[0])
 		if err != nil {
 			return err
 		}
@@ -160,7 +192,7 @@ func mapConvertCommand() *cobra.Command {
 			maps = append(maps, m)
 		}
 		if len(maps) == 0 {
-			printCheck(c, 0, rejected, nil)
+			printCheck(c.ErrOrStderr(), 0, listing, listing.Open())
 			return errors.New("there is no point to convert")
 		}
 		if len(maps) > 1 && (*to == "csv" || *to == "json") {
@@ -195,10 +227,9 @@ func mapConvertCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		for _, r := range rejected {
-			fmt.Fprintf(c.ErrOrStderr(), "line %d, %s: %s\n", r.Line, r.Column, r.Reason)
-		}
-		if len(rejected) > 0 {
+		open := listing.Open()
+		if len(listing.Rejected)+len(open) > 0 {
+			printCheck(c.ErrOrStderr(), len(maps[0].Points), listing, open)
 			return errFound
 		}
 		return nil

@@ -97,14 +97,14 @@ func listOnLine(flags *mapFlags, path, text string, think int) (*site.Site, erro
 		}
 	}
 	flags.protocol = def.Name
-	devices, rejected, err := flags.readMap(path)
+	devices, listing, err := flags.readMap(path)
 	if err != nil {
 		return nil, err
 	}
 	if len(devices) != 1 {
 		return nil, fmt.Errorf("%s is a site file: give it without --map", path)
 	}
-	if len(rejected) > 0 {
+	if rejected := listing.Rejected; len(rejected) > 0 {
 		return nil, fmt.Errorf("%s, line %d: %s; ferry map check shows every row that cannot come in", path, rejected[0].Line, rejected[0].Reason)
 	}
 	device := devices[0]

@@ -7,6 +7,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
+	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
@@ -49,7 +50,7 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 		}
 		answer.Format, answer.Sheets, answer.Sheet = source.Format, append(answer.Sheets, source.Sheets...), source.Sheet
 		answer.First = source.Rows[:min(len(source.Rows), titleRows)]
-		listing = regmap.Recognise(def.Scheme, source.Rows, listing.Reading, now.Headings)
+		listing = regmap.Recognise(def.Scheme, source.Rows, listing.Reading, known(&r, now.Headings))
 		structures = source.Structures
 		if len(r.Columns) == len(listing.Columns) {
 			for i := range r.Columns {
@@ -57,8 +58,16 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 					listing.Bases[i] = regmap.ByChoice
 				}
 			}
-			listing.Columns = r.Columns
+			if listing.Columns = r.Columns; slices.Contains(listing.Bases, regmap.ByChoice) {
+				listing.Reading = orNew(r.Reading)
+				listing.Settle(def.Scheme)
+			}
 		}
+	} else {
+		listing.Reading.Settled = append(listing.Reading.Settled, regmap.AllSettled...)
+	}
+	if r.Commit && len(listing.Questions) > 0 {
+		return problem.New("open-question", listing.Questions[0].Asks, "Answer it first: nothing has come in.")
 	}
 	i := intake{server: s, device: d, def: def, request: &r, listing: &listing, answer: &answer, now: now}
 	edits := i.compare()
@@ -82,6 +91,22 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 	return c.JSON(answer)
 }
 
+// known are the headings that were read before, but not those of a table whose
+// columns a person is choosing.
+func known(r *IntakeRequest, headings []site.Headings) []site.Headings {
+	if r.Columns != nil {
+		return nil
+	}
+	return headings
+}
+
+func orNew(r *regmap.Reading) regmap.Reading {
+	if r == nil {
+		return regmap.Reading{}
+	}
+	return *r
+}
+
 type intake struct {
 	server  *Server
 	now     *site.Site
@@ -97,7 +122,8 @@ func (i *intake) compare() []site.Edit {
 	l, answer, scheme := i.listing, i.answer, i.def.Scheme
 	points, lines, rejected := l.Points(scheme)
 	answer.Headings, answer.Columns, answer.Bases, answer.Reading = append([]string{}, l.Headings...), append([]regmap.Column{}, l.Columns...), append([]regmap.Basis{}, l.Bases...), l.Reading
-	answer.Total, answer.Preview = len(l.Rows), []IntakeRow{}
+	answer.Notes, answer.Questions, answer.Asides = append([]string{}, l.Notes...), append([]regmap.Question{}, l.Questions...), append([]regmap.Aside{}, l.Asides[:min(len(l.Asides), shownRemoved)]...)
+	answer.Total, answer.Preview = len(l.Rows)-len(l.Asides), []IntakeRow{}
 	answer.Rejected = append([]regmap.Rejected{}, rejected[:min(len(rejected), shownRejects)]...)
 	answer.RejectedRows, answer.Removed = []regmap.Row{}, []string{}
 	answer.Added, answer.Changed, answer.Same = 0, 0, 0

@@ -3,6 +3,7 @@ package api
 import (
 	"bytes"
 	"encoding/json"
+	"ferry/internal/core/address"
 	"fmt"
 	"io"
 	"math"
@@ -295,7 +296,7 @@ func TestHandOver(t *testing.T) {
 		}
 	}
 	_, body := fetch("/api/file/maps.xlsx")
-	_, sheets, _, err := files.ReadWorkbook(body, "")
+	_, sheets, _, err := files.ReadWorkbook(body, "", address.Modbus)
 	if err != nil || len(sheets) != 21 {
 		t.Errorf("sheets %v, %v", sheets, err)
 	}

@@ -176,10 +176,15 @@ type IntakeAnswer struct {
 	Columns  []regmap.Column `json:"columns"`
 	Bases    []regmap.Basis  `json:"bases"`
 	Reading  regmap.Reading  `json:"reading"`
-	Total    int             `json:"total"`
-	Added    int             `json:"added"`
-	Changed  int             `json:"changed"`
-	Same     int             `json:"same"`
+	// Notes say how the table was read, and by what; Questions must be answered
+	// before anything comes in; Asides are rows that are no points.
+	Notes     []string          `json:"notes"`
+	Questions []regmap.Question `json:"questions"`
+	Asides    []regmap.Aside    `json:"asides"`
+	Total     int               `json:"total"`
+	Added     int               `json:"added"`
+	Changed   int               `json:"changed"`
+	Same      int               `json:"same"`
 	// RemovedCount points of the map are in no row; Removed names the first.
 	RemovedCount int               `json:"removedCount"`
 	Removed      []string          `json:"removed"`

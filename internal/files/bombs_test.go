@@ -226,7 +226,7 @@ func FuzzWorkbook(f *testing.F) {
 	f.Add(packed(f, map[string]func(io.Writer){"xl/worksheets/sheet1.xml": text(sheetHead + `<row r="1"><c r="A1" t="inlineStr"><is><t>Tag</t></is></c><c r="B1"><v>40001</v></c></row></sheetData></worksheet>`)}))
 	f.Add(packed(f, map[string]func(io.Writer){"xl/worksheets/sheet1.xml": text(sheetHead + `<row><c t="s"><v>9</v></c></row></sheetData></worksheet>`), "xl/sharedStrings.xml": text(`<sst><si><t>a</t></si></sst>`)}))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		rows, _, _, err := ReadWorkbook(data, "")
+		rows, _, _, err := ReadWorkbook(data, "", address.Modbus)
 		var p *problem.Problem
 		if err != nil && !errors.As(err, &p) {
 			t.Errorf("%v", err)

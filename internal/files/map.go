@@ -223,7 +223,7 @@ func ReadSource(data []byte, sheet string, scheme address.Scheme) (*Source, erro
 	body := bytes.TrimSpace(bytes.TrimPrefix(data, []byte("\xEF\xBB\xBF")))
 	switch {
 	case bytes.HasPrefix(body, []byte("PK\x03\x04")):
-		rows, sheets, chosen, err := ReadWorkbook(data, sheet)
+		rows, sheets, chosen, err := ReadWorkbook(data, sheet, scheme)
 		return &Source{Format: "xlsx", Rows: rows, Sheets: sheets, Sheet: chosen}, err
 	case bytes.HasPrefix(body, []byte("\xD0\xCF\x11\xE0")):
 		return nil, problem.New("not-a-table", "The file is a workbook of the old binary kind, or has a password.", "Save it from the spreadsheet as XLSX or CSV.")

@@ -12,6 +12,7 @@ import (
 
 	"github.com/xuri/excelize/v2"
 
+	"ferry/internal/core/address"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/regmap"
 )
@@ -97,7 +98,7 @@ func unpack(part io.Reader, most int64) (n int64, longest, cells int, err error)
 // ReadWorkbook reads one sheet of an XLSX workbook (ISO/IEC 29500), the first
 // with anything in it if sheet is empty, and lists the sheets. Cells come as
 // the values that they hold, not as they are formatted.
-func ReadWorkbook(data []byte, sheet string) (rows []regmap.Row, sheets []string, chosen string, err error) {
+func ReadWorkbook(data []byte, sheet string, scheme address.Scheme) (rows []regmap.Row, sheets []string, chosen string, err error) {
 	if err := checkWorkbook(data); err != nil {
 		return nil, nil, "", err
 	}
@@ -117,11 +118,17 @@ func ReadWorkbook(data []byte, sheet string) (rows []regmap.Row, sheets []string
 		rows, err = sheetRows(f, sheet)
 		return rows, sheets, sheet, err
 	}
+	// The sheet that looks most like a list is taken; the first, where none does.
+	best := -1
 	for _, name := range sheets {
-		if rows, err = sheetRows(f, name); err != nil || len(rows) > 1 {
-			return rows, sheets, name, err
+		of, err := sheetRows(f, name)
+		if err != nil {
+			return nil, sheets, name, err
 		}
-		chosen = name
+		like := regmap.Likeness(scheme, of)
+		if like > best || best == 0 && like == 0 && len(rows) <= 1 {
+			best, rows, chosen = like, of, name
+		}
 	}
 	return rows, sheets, chosen, nil
 }

@@ -49,7 +49,7 @@ func TestReadWorkbook(t *testing.T) {
 	for _, c := range []struct{ sheet, chosen, want string }{
 		{"", "Registers", "1:Reg|Gain 2:30001|0.1 4:40,003|0.333333333333333"}, {"Old", "Old", "1:Reg 2:1"}, {"Cover", "Cover", "1:Skerry Point"},
 	} {
-		rows, sheets, chosen, err := ReadWorkbook(data, c.sheet)
+		rows, sheets, chosen, err := ReadWorkbook(data, c.sheet, address.Modbus)
 		if err != nil || chosen != c.chosen || len(sheets) != 3 {
 			t.Fatalf("%q: %v, %s of %v", c.sheet, err, chosen, sheets)
 		}
@@ -62,11 +62,11 @@ func TestReadWorkbook(t *testing.T) {
 		}
 	}
 	for name, bad := range map[string][]byte{"cut short": data[:len(data)/2], "no archive": []byte("PK\x03\x04")} {
-		if _, _, _, err := ReadWorkbook(bad, ""); err == nil {
+		if _, _, _, err := ReadWorkbook(bad, "", address.Modbus); err == nil {
 			t.Errorf("%s: it is read", name)
 		}
 	}
-	if _, _, _, err := ReadWorkbook(data, "Gone"); err == nil {
+	if _, _, _, err := ReadWorkbook(data, "Gone", address.Modbus); err == nil {
 		t.Error("a sheet that is not there is read")
 	}
 }

@@ -168,6 +168,17 @@ func AreaNamed(s Scheme, text string) (Area, bool) {
 	return AreaOf(s, strings.ToLower(strings.TrimSpace(text)))
 }
 
+// AreaSaid finds the one area that a sentence of a list speaks of, in small
+// letters without accents.
+func AreaSaid(s Scheme, text string) (Area, bool) {
+	if said, ok := s.(interface{ AreaSaid(string) (string, bool) }); ok {
+		if key, found := said.AreaSaid(text); found {
+			return AreaOf(s, key)
+		}
+	}
+	return Area{}, false
+}
+
 // AreaOf finds an area of a scheme by its key. A scheme without a last area
 // knows them itself.
 func AreaOf(s Scheme, key string) (Area, bool) {

@@ -2,6 +2,7 @@ package address
 
 import (
 	"fmt"
+	"regexp"
 	"strconv"
 	"strings"
 )
@@ -89,6 +90,32 @@ func (modbus) AreaNamed(text string) (string, bool) {
 	}
 	key, ok := modbusAreaWords[strings.TrimLeft(strings.TrimPrefix(first, "0x"), "0")]
 	return key, ok
+}
+
+// modbusSaid are the phrases by which titles, headings and remarks say which
+// table a list is of.
+var modbusSaid = []struct {
+	area   string
+	phrase *regexp.Regexp
+}{
+	{InputRegisters, regexp.MustCompile(`\binput registers?\b|\beingangsregister\b|\bregistres? d.?entree\b|\bregistros? de entrada\b|\bregistri d.? ?ingresso\b|\binvoerregisters?\b|\bingangsregister\b|\b(fc|function|function code|fonction|funktion|funktionscode|funcion|funzione|functie|funcao) ?:? ?0?4\b|\b3x\b`)},
+	{HoldingRegisters, regexp.MustCompile(`\bholding registers?\b|\bhalteregister\b|\bregistres? de maintien\b|\bregistros? de retencion\b|\bregistri di mantenimento\b|\bhoudregisters?\b|\bregistradores? de retencao\b|\b(fc|function|function code|fonction|funktion|funktionscode|funcion|funzione|functie|funcao) ?:? ?0?3\b|\b4x\b`)},
+	{Coils, regexp.MustCompile(`\bcoils?\b|\b(fc|function|function code) ?:? ?0?1\b`)},
+	{DiscreteInputs, regexp.MustCompile(`\bdiscrete inputs?\b|\b(fc|function|function code) ?:? ?0?2\b`)},
+}
+
+// AreaSaid finds the one table that a sentence speaks of, in small letters
+// without accents; none if it speaks of several.
+func (modbus) AreaSaid(text string) (area string, ok bool) {
+	for _, each := range modbusSaid {
+		if each.phrase.MatchString(text) {
+			if area != "" && area != each.area {
+				return "", false
+			}
+			area = each.area
+		}
+	}
+	return area, area != ""
 }
 
 func modbusTableOf(match func(modbusTable) bool) (modbusTable, bool) {

@@ -10,56 +10,6 @@ import (
 	"ferry/internal/core/value"
 )
 
-// headingWords are the words by which a heading is recognised, in small letters
-// without blanks and marks.
-var headingWords = map[Column][]string{
-	Name:     {"name", "point", "tag", "pointname", "tagname", "signal", "signalname", "parameter", "variable", "symbol", "parametername", "variablename", "label", "item", "registername", "measurement", "datapoint", "quantity"},
-	Address:  {"address", "register", "reg", "addr", "modbusaddress", "registeraddress", "registerno", "registernumber", "regno", "offset0based", "modbusregister", "registers4x", "startaddress", "startregister", "location", "regaddr", "modbusaddr", "modbusreg", "plcaddress", "adr", "addressdec", "addresshex", "addressdecimal", "registerdec", "registerhex"},
-	Type:     {"type", "readsas", "datatype", "format", "dataformat", "valuetype", "datatypes", "representation", "registerformat", "encoding", "vartype", "typ"},
-	Order:    {"order", "byteorder", "wordorder", "endian", "endianness", "byteandwordorder", "swap"},
-	Scale:    {"scale", "factor", "gain", "multiplier", "scaling", "scalefactor", "resolution", "mult", "slope", "scalingfactor", "coefficient", "lsb", "weight"},
-	Divisor:  {"divisor", "divider", "div", "divideby"},
-	Offset:   {"offset", "bias", "intercept", "zero", "zerooffset"},
-	Unit:     {"unit", "units", "eu", "engunit", "engunits", "engineeringunit", "engineeringunits", "uom", "dimension", "unitofmeasure"},
-	Decimals: {"decimals", "digits", "decimalplaces", "precision", "dp"},
-	Pace:     {"pace", "readevery", "interval", "pollrate", "scanrate", "pollinterval", "rate", "cycle", "period", "updaterate", "pollingrate"},
-	Access:   {"access", "rw", "readwrite", "rorw", "permission", "direction", "accesstype", "accessrights", "attribute", "mode", "rwaccess"},
-	Names:    {"names", "values", "namedvalues", "enumeration", "enum", "states", "options", "bits", "bitmeaning", "valuelist", "bitdescription", "meaning"},
-	Missing:  {"missing", "notavailable", "invalidvalue", "navalue", "nullvalue", "invalid", "errorvalue"},
-	Low:      {"low", "min", "minimum", "lowest", "lowlimit", "lowerlimit", "rangemin", "rangelow"},
-	High:     {"high", "max", "maximum", "highest", "highlimit", "upperlimit", "rangemax", "rangehigh"},
-	Change:   {"change", "fastestchange", "changesevery", "responsetime", "minimumchange"},
-	Remark:   {"remark", "remarks", "comment", "comments", "description", "note", "notes", "desc", "explanation", "details", "info"},
-	Count:    {"count", "length", "size", "noofregisters", "registers", "numberofregisters", "qty", "quantityofregisters", "words", "noofwords", "len", "numregs", "nrofregisters", "numberofwords", "regcount", "regs"},
-	Bit:      {"bit", "bitno", "bitnumber", "bitposition", "bitoffset", "bitnr"},
-	Table:    {"table", "registertype", "functioncode", "function", "fc", "objecttype", "area", "memoryarea", "regtype", "modbusfunction", "functioncodes", "readfunction", "modbustype", "modbustable", "block"},
-}
-
-var headingOf = func() map[string]Column {
-	index := map[string]Column{}
-	for column, words := range headingWords {
-		for _, word := range words {
-			index[word] = column
-		}
-	}
-	return index
-}()
-
-// plain strips a heading to its letters and digits; what stands in brackets is
-// an explanation.
-func plain(heading string) string {
-	if i := strings.IndexAny(heading, "([{"); i > 0 {
-		heading = heading[:i]
-	}
-	var b strings.Builder
-	for _, r := range strings.ToLower(heading) {
-		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
-			b.WriteRune(r)
-		}
-	}
-	return b.String()
-}
-
 // mostTitles is how many rows of title and remarks may stand above the
 // headings.
 const mostTitles = 25
@@ -68,31 +18,30 @@ const mostTitles = 25
 // table are: because the same headings were read before, by the words of the
 // headings, and what they leave open by what the cells hold. A table without
 // headings is recognised by its cells alone, and where they do not tell, taken
-// in the order of Columns.
+// in the order of Columns. How addresses and scales are meant is settled by
+// what the table says; what it leaves open is asked.
 func Recognise(scheme address.Scheme, rows []Row, reading Reading, known []site.Headings) Listing {
 	l := Listing{Rows: rows, Reading: reading}
-	head := -1
+	head, deep := -1, 1
 	switch {
 	case reading.HeaderRow > 0:
-		head = slices.IndexFunc(rows, func(r Row) bool { return r.Line >= reading.HeaderRow })
+		if head = slices.IndexFunc(rows, func(r Row) bool { return r.Line >= reading.HeaderRow }); head >= 0 {
+			deep = depth(scheme, rows, head)
+		}
 	case reading.HeaderRow == 0:
-		head = findHeadings(scheme, rows, known)
+		head, deep = findHeadings(scheme, rows, known)
 	}
 	width := widthOf(rows, head)
 	l.Columns, l.Bases = make([]Column, width), make([]Basis, width)
+	l.Titles = rows[:max(0, head)]
 	if head >= 0 {
-		l.Headings, l.Rows = rows[head].Cells, rows[head+1:]
+		l.Headings, l.Rows = joined(rows[head:head+deep], width), rows[head+deep:]
 		l.Reading.HeaderRow = rows[head].Line
 		if l.remember(known) {
-			l.look()
+			l.settle(scheme)
 			return l
 		}
-		for i, heading := range l.Headings {
-			if column, ok := headingOf[plain(heading)]; ok && !slices.Contains(l.Columns, column) {
-				l.Columns[i], l.Bases[i] = column, ByHeading
-			}
-		}
-		l.secondAddress()
+		l.byHeading(scheme)
 	} else {
 		l.Reading.HeaderRow = -1
 	}
@@ -104,8 +53,63 @@ func Recognise(scheme address.Scheme, rows []Row, reading Reading, known []site.
 			}
 		}
 	}
-	l.look()
+	l.named()
+	l.settle(scheme)
 	return l
+}
+
+// byHeading takes columns for what their headings say.
+func (l *Listing) byHeading(scheme address.Scheme) {
+	for i, heading := range l.Headings {
+		if column, ok := columnOf(heading); ok && !slices.Contains(l.Columns, column) {
+			l.Columns[i], l.Bases[i] = column, ByHeading
+		}
+	}
+	l.secondAddress()
+	// "From" is the first register only where "To" is the last and nothing else
+	// is an address; "Registers" may be how many, or which.
+	at := slices.Index(l.Columns, Address)
+	for i, heading := range l.Headings {
+		switch word := plain(heading); {
+		case at >= 0:
+		case slices.Contains(fromWords, word) && slices.Contains(l.Columns, Until),
+			l.Columns[i] == Count && l.share(i, func(c string) bool { return couldBePlace(scheme, c) }) > 0.8:
+			l.Columns[i], l.Bases[i] = Address, ByHeading
+			at = i
+		}
+	}
+	if at < 0 {
+		if i := slices.Index(l.Columns, Until); i >= 0 {
+			l.Columns[i], l.Bases[i] = "", NotAtAll
+		}
+	}
+	// A sign for reading without one for writing is the access in one column.
+	readable, writable := slices.Index(l.Columns, Readable), slices.Index(l.Columns, Writable)
+	if readable >= 0 != (writable >= 0) {
+		l.Columns[max(readable, writable)] = Access
+		if slices.Index(l.Columns, Access) != max(readable, writable) {
+			l.Columns[max(readable, writable)], l.Bases[max(readable, writable)] = "", NotAtAll
+		}
+	}
+}
+
+var fromWords = []string{"from", "first", "von", "ab", "de", "du", "desde", "da", "van", "fran"}
+
+// couldBePlace reports whether a cell names a register rather than says how
+// many: a range of them, or a number beyond what a value takes.
+func couldBePlace(scheme address.Scheme, cell string) bool {
+	a, units, err := ParsePlace(scheme, cell, "", false)
+	return err == nil && (units > 1 || a.Offset > 16 || looksLikePlace(scheme, cell))
+}
+
+// named takes the description for the name where a table has no column of names.
+func (l *Listing) named() {
+	if slices.Contains(l.Columns, Name) {
+		return
+	}
+	if at := slices.Index(l.Columns, Remark); at >= 0 && !emptyColumn(l.Rows, at) {
+		l.Columns[at] = Name
+	}
 }
 
 // widthOf is the number of columns: that of the headings, unless many rows go
@@ -125,30 +129,132 @@ func widthOf(rows []Row, head int) int {
 	return widest
 }
 
-// findHeadings returns the row that looks most like headings, or -1.
-func findHeadings(scheme address.Scheme, rows []Row, known []site.Headings) int {
+// findHeadings returns the row that looks most like headings, or -1, and over
+// how many rows they go.
+func findHeadings(scheme address.Scheme, rows []Row, known []site.Headings) (at, deep int) {
 	best, most := -1, 0
 	for i := range rows[:min(len(rows), mostTitles)] {
 		cells := rows[i].Cells
 		if slices.ContainsFunc(known, func(h site.Headings) bool { return sameHeadings(h.Words, cells) }) {
-			return i
+			return i, 1
 		}
-		found := map[Column]bool{}
-		for _, cell := range cells {
-			if column, ok := headingOf[plain(cell)]; ok {
-				found[column] = true
-			}
-		}
+		found := headingsIn(cells)
 		score := len(found)
-		if (found[Address] || found[Name] && score > 1) && score > most {
+		if (found[Address] || found[Name] && score > 1 || score > 2) && score > most {
 			best, most = i, score
 		}
 	}
 	// A single matching word is a heading only if nothing in the row is data.
 	if most == 1 && slices.ContainsFunc(rows[best].Cells, func(cell string) bool { return looksLikePlace(scheme, cell) }) {
-		return -1
+		return -1, 1
 	}
-	return best
+	if best < 0 {
+		return -1, 1
+	}
+	// The row above may be the first of two: it is, if both together say more.
+	if best > 0 {
+		above := rows[best-1].Cells
+		both := headingsIn(joined(rows[best-1:best+1], max(len(above), len(rows[best].Cells))))
+		if len(headingsIn(above)) > 0 && filled(above) > 1 && len(both) > most {
+			return best - 1, 2
+		}
+	}
+	return best, depth(scheme, rows, best)
+}
+
+// depth is over how many rows the headings that begin in one go.
+func depth(scheme address.Scheme, rows []Row, head int) int {
+	if head+1 >= len(rows) {
+		return 1
+	}
+	cells := rows[head+1].Cells
+	if slices.ContainsFunc(cells, func(c string) bool { return looksLikePlace(scheme, c) || allDigits(strings.TrimSpace(c)) }) {
+		return 1
+	}
+	both := headingsIn(joined(rows[head:head+2], max(len(cells), len(rows[head].Cells))))
+	one := headingsIn(rows[head].Cells)
+	if len(both) > len(one) && len(headingsIn(cells)) > 0 {
+		return 2
+	}
+	return 1
+}
+
+// Likeness says how much rows look like a list of points: how many columns of one
+// they have, and twice that if addresses are among them. A cover sheet has none.
+func Likeness(scheme address.Scheme, rows []Row) int {
+	if len(rows) > 200 {
+		rows = rows[:200]
+	}
+	head, deep := findHeadings(scheme, rows, nil)
+	if head < 0 {
+		if slices.ContainsFunc(rows, func(r Row) bool {
+			return len(r.Cells) > 1 && slices.ContainsFunc(r.Cells, func(c string) bool { return looksLikePlace(scheme, c) })
+		}) {
+			return 2
+		}
+		return 0
+	}
+	found := headingsIn(joined(rows[head:head+deep], len(rows[head].Cells)))
+	if found[Address] {
+		return 2 * len(found)
+	}
+	return len(found)
+}
+
+func filled(cells []string) (n int) {
+	for _, c := range cells {
+		if strings.TrimSpace(c) != "" {
+			n++
+		}
+	}
+	return n
+}
+
+func headingsIn(cells []string) map[Column]bool {
+	found := map[Column]bool{}
+	for _, cell := range cells {
+		if column, ok := columnOf(cell); ok {
+			found[column] = true
+		}
+	}
+	return found
+}
+
+// joined makes one row of headings of one or two. Where cells of the upper row
+// are merged, the first holds the word for all of them.
+func joined(rows []Row, width int) []string {
+	if len(rows) == 1 {
+		return rows[0].Cells
+	}
+	upper, lower := rows[0].Cells, rows[1].Cells
+	words := make([]string, width)
+	over := ""
+	for i := range words {
+		up, down := "", ""
+		if i < len(upper) {
+			up = strings.TrimSpace(upper[i])
+		}
+		if i < len(lower) {
+			down = strings.TrimSpace(lower[i])
+		}
+		switch {
+		case up != "":
+			over = up
+		case down == "":
+			over = ""
+		default:
+			up = over
+		}
+		words[i] = strings.TrimSpace(up + " " + down)
+		if _, ok := columnOf(words[i]); !ok && down != "" {
+			if _, ok := columnOf(down); ok {
+				words[i] = down
+			} else if _, ok := columnOf(up); ok && i < len(upper) && upper[i] != "" {
+				words[i] = up + " (" + down + ")"
+			}
+		}
+	}
+	return words
 }
 
 func sameHeadings(a, b []string) bool {
@@ -174,19 +280,28 @@ func (l *Listing) remember(known []site.Headings) bool {
 	return false
 }
 
-// secondAddress settles tables with two columns of addresses, in decimal and
-// hexadecimal, of which the first was taken.
+// secondAddress settles tables with two columns of addresses, of which the first
+// was taken: an empty one is none, and of a decimal and a hexadecimal one the
+// decimal is taken.
 func (l *Listing) secondAddress() {
 	at := slices.Index(l.Columns, Address)
 	if at < 0 {
 		return
 	}
-	for i, heading := range l.Headings {
-		if i < len(l.Columns) && l.Columns[i] == "" && headingOf[plain(heading)] == Address && emptyColumn(l.Rows, at) {
-			l.Columns[at], l.Bases[at] = "", NotAtAll
-			l.Columns[i], l.Bases[i] = Address, ByHeading
-			return
+	better := func(i int) bool {
+		if emptyColumn(l.Rows, at) {
+			return !emptyColumn(l.Rows, i)
 		}
+		return l.hexadecimal(at) && !l.hexadecimal(i) && !emptyColumn(l.Rows, i)
+	}
+	for i, heading := range l.Headings {
+		column, ok := columnOf(heading)
+		if !ok || column != Address || i >= len(l.Columns) || l.Columns[i] != "" || !better(i) {
+			continue
+		}
+		l.Columns[at], l.Bases[at] = "", NotAtAll
+		l.Columns[i], l.Bases[i] = Address, ByHeading
+		at = i
 	}
 }
 
@@ -302,22 +417,4 @@ func (l *Listing) distinct(at int) float64 {
 		return 0
 	}
 	return float64(len(seen)) / float64(filled)
-}
-
-// look settles how bits and bare numbers count where the cells tell: a bit 16
-// exists only where bits count from 1.
-func (l *Listing) look() {
-	at := slices.Index(l.Columns, Bit)
-	if at < 0 {
-		return
-	}
-	zero, sixteen := false, false
-	for i := range l.Rows {
-		if at < len(l.Rows[i].Cells) {
-			cell := strings.TrimSpace(l.Rows[i].Cells[at])
-			zero = zero || cell == "0"
-			sixteen = sixteen || cell == "16"
-		}
-	}
-	l.Reading.BitFromOne = l.Reading.BitFromOne || sixteen && !zero
 }

@@ -2,6 +2,8 @@ package regmap
 
 import (
 	"fmt"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -20,10 +22,19 @@ const (
 	Table Column = "table"
 	// Divisor divides where a factor multiplies.
 	Divisor Column = "divisor"
+	// Until is the last register, where the address is the first.
+	Until Column = "until"
+	// Readable and Writable have a mark where a value can be read or written.
+	Readable Column = "readable"
+	Writable Column = "writable"
+	// Limits is the lowest and the highest value in one cell.
+	Limits Column = "limits"
 )
 
 // TableColumns lists every column that a table can have.
-func TableColumns() []Column { return append(Columns(), Count, Bit, Table, Divisor) }
+func TableColumns() []Column {
+	return append(Columns(), Count, Bit, Table, Divisor, Until, Readable, Writable, Limits)
+}
 
 // Rejected is a cell of a table that cannot become part of a point.
 type Rejected struct {
@@ -51,6 +62,19 @@ type Reading struct {
 	FromOne bool `json:"fromOne"`
 	// BitFromOne is set where bits count from 1.
 	BitFromOne bool `json:"bitFromOne"`
+	// Hex is set where bare numbers are hexadecimal, NoBits where a point in an
+	// address is no bit, Divide where a scale of 10 divides what is read.
+	Hex    bool `json:"hex"`
+	NoBits bool `json:"noBits"`
+	Divide bool `json:"divide"`
+	// Plain is set where numbers of five digits and more say no table.
+	Plain bool `json:"plain"`
+	// Order is that of values of several registers, where a row does not say it;
+	// Little is what "little endian" means.
+	Order  string `json:"order"`
+	Little string `json:"little"`
+	// Settled are the keys of questions that a person has answered.
+	Settled []string `json:"settled"`
 	// HeaderRow is the line of the headings, counted from 1; 0 finds it, and a
 	// negative one says that there are none.
 	HeaderRow int `json:"headerRow"`
@@ -79,6 +103,16 @@ type Listing struct {
 	Bases   []Basis  `json:"bases"`
 	Reading Reading  `json:"reading"`
 	Rows    []Row    `json:"rows"`
+	// Titles are the rows above the headings.
+	Titles []Row `json:"titles"`
+	// Notes say how the table was read, and by what; Questions is what it leaves
+	// open, and must be answered before anything comes of it.
+	Notes     []string   `json:"notes"`
+	Questions []Question `json:"questions"`
+	// Asides are the rows that are no points, as Points found them.
+	Asides []Aside `json:"asides"`
+	// Rejected are the cells that cannot come in, for who keeps them with it.
+	Rejected []Rejected `json:"-"`
 }
 
 // Points turns the rows of l into points without ids. A row with a bad cell is
@@ -99,9 +133,17 @@ func (l *Listing) Points(scheme address.Scheme) (points []site.Point, lines []in
 	}
 	points = make([]site.Point, 0, len(l.Rows))
 	lines = make([]int, 0, len(l.Rows))
+	l.Asides = []Aside{}
 	for i := range l.Rows {
 		row := &l.Rows[i]
 		if blankRow(row.Cells) {
+			continue
+		}
+		if what := l.aside(row); what != "" {
+			l.Asides = append(l.Asides, Aside{row.Line, strings.Join(slices.DeleteFunc(slices.Clone(row.Cells), func(c string) bool { return strings.TrimSpace(c) == "" }), " "), what})
+			if area, ok := l.section(scheme, row); ok {
+				m.area = area
+			}
 			continue
 		}
 		if extra := len(row.Cells) - len(l.Columns); extra > 0 && !blankRow(row.Cells[len(l.Columns):]) {
@@ -150,10 +192,12 @@ type badCell struct {
 type maker struct {
 	scheme  address.Scheme
 	listing *Listing
-	at      [20]int // place in the row of each of TableColumns, -1 for none
+	area    string  // that the last title between the rows names
+	at      [24]int // place in the row of each of TableColumns, -1 for none
 	row     []string
 	bad     []badCell
 	types   map[string]shaped // type cells read so far: tables have few
+	says    string            // order that the type cell of the row says
 }
 
 var columnPlace = func() map[Column]int {
@@ -190,28 +234,17 @@ func (m *maker) set(p *site.Point, column Column) {
 // reading only.
 func (m *maker) point() site.Point {
 	p := site.Point{Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly}
-	p.Name = strings.TrimSpace(m.cell(Name))
-	if p.Name == "" {
-		if m.has(Name) {
-			m.fail(Name, setCell(m.scheme, &p, Name, ""))
-		}
-		p.Name = strings.TrimSpace(m.cell(Address))
-	}
+	m.name(&p)
 	units := m.place(&p)
 	m.readType(&p, units)
-	for _, column := range []Column{Order, Scale} {
+	m.readOrder(&p)
+	m.readScale(&p)
+	for _, column := range []Column{Offset, Decimals, Pace, Access, Names, Missing, Low, High, Change, Remark} {
 		m.set(&p, column)
 	}
-	if text := strings.TrimSpace(m.cell(Divisor)); text != "" && !m.has(Scale) {
-		f, err := parseFactor(text)
-		if err == nil && f != 0 {
-			p.Factor = 1 / f
-		}
-		m.fail(Divisor, err)
-	}
-	for _, column := range []Column{Offset, Unit, Decimals, Pace, Access, Names, Missing, Low, High, Change, Remark} {
-		m.set(&p, column)
-	}
+	m.readAccess(&p)
+	m.readLimits(&p)
+	m.readNames(&p)
 	if p.Range != nil && p.Offset != 0 {
 		m.fail(Offset, fmt.Errorf("offset %q: a scale that is a range has no offset", m.cell(Offset)))
 	}
@@ -233,6 +266,9 @@ func (m *maker) place(p *site.Point) (units int) {
 	}
 	reading := m.listing.Reading
 	hint := reading.Area
+	if m.area != "" {
+		hint = m.area
+	}
 	if text := strings.TrimSpace(m.cell(Table)); text != "" {
 		area, ok := address.AreaNamed(m.scheme, text)
 		if !ok {
@@ -240,33 +276,66 @@ func (m *maker) place(p *site.Point) (units int) {
 		}
 		hint = area.Key
 	}
-	a, span, err := ParsePlace(m.scheme, text, hint, reading.FromOne)
+	a, span, err := m.listing.parsePlace(m.scheme, text, hint)
 	if err != nil {
 		m.fail(Address, err)
 		return 0
 	}
 	p.Address, units = a, span
-	if text := strings.TrimSpace(m.cell(Bit)); text != "" && text != "-" && text != "–" && a.Bit() < 0 {
-		first, count, err := parseBits(text, reading.BitFromOne)
-		if err != nil {
-			m.fail(Bit, err)
-		} else {
-			p.Address = a.WithBit(first)
-			p.Type = value.TypeBool
-			if count > 1 {
-				p.Type, p.Length = value.TypeBits, count
-			}
+	if text := strings.TrimSpace(m.cell(Until)); text != "" && text != "-" && text != "–" {
+		last, _, err := m.listing.parsePlace(m.scheme, text, a.Area)
+		switch {
+		case err != nil:
+			m.fail(Until, err)
+		case last.Area != a.Area || last.Offset < a.Offset || last.Offset-a.Offset > 124:
+			m.fail(Until, fmt.Errorf("last register %q: it does not lie up to 125 registers behind the first, %q", text, m.cell(Address)))
+		default:
+			units = int(last.Offset-a.Offset) + 1
 		}
 	}
-	if text := strings.TrimSpace(m.cell(Count)); text != "" && text != "-" {
-		f, err := value.ParseFloat(text)
-		if err != nil || f < 1 || f > 125 || f != float64(int(f)) {
-			m.fail(Count, fmt.Errorf("count %q: give the number of registers of the value, 1 to 125", text))
-		} else {
-			units = int(f)
+	m.bit(p)
+	if text := strings.TrimSpace(m.cell(Count)); text != "" && text != "-" && text != "–" {
+		n, octets, err := parseCount(text)
+		if err != nil {
+			m.fail(Count, err)
+		} else if units = n; octets {
+			units = (n + 1) / 2
 		}
 	}
 	return units
+}
+
+// bit reads the bit column.
+func (m *maker) bit(p *site.Point) {
+	text := strings.TrimSpace(m.cell(Bit))
+	if text == "" || text == "-" || text == "–" || p.Address.Bit() >= 0 {
+		return
+	}
+	first, count, err := parseBits(text, m.listing.Reading.BitFromOne)
+	if err != nil {
+		m.fail(Bit, err)
+		return
+	}
+	p.Address = p.Address.WithBit(first)
+	p.Type = value.TypeBool
+	if count > 1 {
+		p.Type, p.Length = value.TypeBits, count
+	}
+}
+
+var countCell = regexp.MustCompile(`^(\d+)(?:[.,]0+)? ?(registers?|regs?|words?|worter|worte|mots?|palabras?|parole|woorden|ord|x ?16 ?bits?|bytes?|octets?)?\.?$`)
+
+// parseCount reads how many registers, or octets, a value takes.
+func parseCount(text string) (n int, octets bool, err error) {
+	parts := countCell.FindStringSubmatch(folded(text))
+	if parts != nil {
+		n, err = strconv.Atoi(parts[1])
+		octets = strings.HasPrefix(parts[2], "byte") || strings.HasPrefix(parts[2], "octet")
+	}
+	if parts == nil || err != nil || n < 1 || n > 250 || n > 125 && !octets {
+		return 0, false, fmt.Errorf("count %q: give the number of registers of the value, 1 to 125", text)
+	}
+	return n, octets, nil
 }
 
 // parseBits reads a bit or a run of bits: 3, 4-7, 0..3.
@@ -293,7 +362,10 @@ func parseBits(text string, fromOne bool) (first, count int, err error) {
 // the number of units stated. A width in the cell that the units contradict is
 // an error: one of the two is wrong.
 func (m *maker) readType(p *site.Point, units int) {
-	text := strings.TrimSpace(m.cell(Type))
+	text, said := typeSays(m.cell(Type))
+	if m.says = said.order; units == 0 {
+		units = said.units
+	}
 	part := p.Address.Bit() >= 0
 	area, _ := address.AreaOf(m.scheme, p.Address.Area)
 	octets := units * area.UnitBits / 8 // as far as the row states them
@@ -325,14 +397,25 @@ func (m *maker) readType(p *site.Point, units int) {
 	if part && p.Type == value.TypeBits && !read.Type.InUnit() {
 		return // a bit column says more than the type of the register
 	}
-	if part && read.Type != value.TypeBits && !(read.Type.InUnit() && read.Type != value.TypeBool) {
+	if part && !read.Type.InUnit() {
+		if m.cell(Bit) == "" && (read.Type.Bytes(read.Length) > 2 || !read.Type.IsFlags()) {
+			m.fail(Type, fmt.Errorf("type %q is that of a whole register, and the address %q names a bit of one: one of the two is wrong", text, m.cell(Address)))
+			return
+		}
 		read = shaped{Type: value.TypeBool}
 	}
 	if area.UnitBits == 1 {
+		if read.Type.Bytes(read.Length) > 1 {
+			m.fail(Type, fmt.Errorf("type %q takes registers, and %q is one of the %s, of one bit each: one of the two is wrong", text, m.cell(Address), area.Title))
+			return
+		}
 		read = shaped{Type: value.TypeBool}
 	}
 	if have := read.Type.Bytes(read.Length); octets > 0 && have > 1 && !part && (have*8+area.UnitBits-1)/area.UnitBits != units {
 		_, plain := typeWords[strings.ToLower(text)]
+		if _, other := typeWords[plainType(text)]; other {
+			plain = true
+		}
 		wide, ok := ofWidth(read.Type, 8*octets)
 		switch {
 		case ok && plain: // INT over two registers: their count says how wide
@@ -364,10 +447,7 @@ func stretched(text string, octets, units int, err error) (shaped, error) {
 // scheme, with a comma between thousands, or a range of units (40011-40012)
 // whose length it returns. A bare number counts in area, from 1 if fromOne.
 func ParsePlace(scheme address.Scheme, text, area string, fromOne bool) (a address.Address, units int, err error) {
-	clean := strings.TrimSpace(text)
-	if i := strings.IndexByte(clean, ','); i > 0 && i <= 3 && len(clean) == i+4 && allDigits(clean[:i]) && allDigits(clean[i+1:]) {
-		clean = clean[:i] + clean[i+1:]
-	}
+	clean := tidyPlace(text, Reading{})
 	for _, between := range []string{" to ", "…", "..", "–", "-", "/"} {
 		from, to, run := strings.Cut(clean, between)
 		if !run || from == "" || to == "" {
@@ -423,7 +503,11 @@ func parseOne(scheme address.Scheme, text, area string, fromOne bool) (address.A
 		if a, err := scheme.Parse(t, area); err == nil && a.Area == area {
 			return a, nil
 		}
-		return scheme.Parse(area+t, area)
+		a, err := scheme.Parse(area+t, area)
+		if err == nil && fromOne && a.Offset > 0 {
+			a.Offset--
+		}
+		return a, err
 	}
 	return scheme.Parse(t, area)
 }

@@ -99,6 +99,18 @@ func ParseType(text string) (value.Type, int, error) {
 }
 
 func parseType(text string) (shaped, error) {
+	s, err := readType(text)
+	if err != nil {
+		if again := plainType(text); again != "" && again != strings.ToLower(strings.TrimSpace(text)) {
+			if other, otherErr := readType(again); otherErr == nil {
+				return other, nil
+			}
+		}
+	}
+	return s, err
+}
+
+func readType(text string) (shaped, error) {
 	lower := strings.ToLower(strings.TrimSpace(text))
 	fields := strings.Fields(lower)
 	s := shaped{}

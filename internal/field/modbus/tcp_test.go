@@ -171,14 +171,17 @@ func TestManyAtOnce(t *testing.T) {
 	var held [][]byte
 	c := scripted(t, func(turn int, request []byte, c net.Conn) {
 		switch {
-		case turn < 2:
+		case turn == 0: // how it answers is known from then on
+			_, _ = c.Write(registers(request))
+		case turn < 3:
 			held = append(held, registers(request))
-		case turn == 2: // the third is answered first, then the first; the second is kept
+		case turn == 3: // the third is answered first, then the first; the second is kept
 			_, _ = c.Write(append(registers(request), held[0]...))
 		default:
 			_, _ = c.Write(append(held[1], registers(request)...))
 		}
 	})
+	read(t, c, 5, exchange.Answered)
 	many := c.(field.Pipelined)
 	got := map[int]string{}
 	many.ReadMany([]field.ReadOrder{{Area: "hr", Start: 100, Count: 1}, {Area: "hr", Start: 200, Count: 2}, {Area: "ir", Start: 300, Count: 1}}, func(i int, reply field.Reply) {

@@ -546,6 +546,13 @@ export interface Reading {
   area: string;
   fromOne: boolean;
   bitFromOne: boolean;
+  hex: boolean;
+  noBits: boolean;
+  divide: boolean;
+  plain: boolean;
+  order: string;
+  little: string;
+  settled: string[];
   headerRow: number;
 }
 export interface Row {
@@ -561,6 +568,9 @@ export interface IntakeAnswer {
   columns: string[];
   bases: string[];
   reading: Reading;
+  notes: string[];
+  questions: Question[];
+  asides: Aside[];
   total: number;
   added: number;
   changed: number;
@@ -573,6 +583,22 @@ export interface IntakeAnswer {
   findings: Finding[];
   findingCount: number;
   seq: number;
+}
+export interface Question {
+  key: string;
+  asks: string;
+  choices: Choice[];
+}
+export interface Choice {
+  title: string;
+  example: string;
+  reading: Reading;
+  flag: string;
+}
+export interface Aside {
+  line: number;
+  text: string;
+  what: string;
 }
 export interface IntakeRow {
   line: number;

@@ -83,11 +83,14 @@ export function Intake({ points, name, source: given, onClose }: { points: Point
     if (!answer) return;
     void ask(again({ columns: answer.columns.map((c, j) => (j === i ? column : c === column && column ? "" : c)) }));
   };
-  const setReading = (change: Partial<Reading>) => {
+  // What a person says of the reading is no longer found out, nor asked.
+  const setReading = (change: Partial<Reading>, key?: string) => {
     if (!answer) return;
     const heads = change.headerRow !== undefined;
-    void ask(again({ reading: { ...answer.reading, ...change }, columns: heads ? undefined : answer.columns }));
+    const settled = key ? [...(answer.reading.settled ?? []), key] : answer.reading.settled;
+    void ask(again({ reading: { ...answer.reading, ...change, settled }, columns: heads ? undefined : answer.columns }));
   };
+  const open = answer?.questions ?? [];
   const hasBits = answer?.columns.includes("bit");
   return (
     <Dialog open onClose={onClose} title={`Bring rows into the map of ${name}`} wide>
@@ -118,12 +121,13 @@ export function Intake({ points, name, source: given, onClose }: { points: Point
               </label>
               {points.areas.length > 1 && (
                 <label className="small flex items-center gap-1"><span className="soft">Bare numbers are in the</span>
-                  <select className="input !w-auto !py-0" value={answer.reading.area} onChange={(e) => setReading({ area: e.target.value })}>
+                  <select className="input !w-auto !py-0" value={answer.reading.area} onChange={(e) => setReading({ area: e.target.value }, "table")}>
                     <option value="">{points.areas[0]?.title}, unless they say otherwise</option>{points.areas.map((a) => <option key={a.key} value={a.key}>{a.title}</option>)}
                   </select>
                 </label>
               )}
-              <label className="small flex items-center gap-1"><input type="checkbox" checked={answer.reading.fromOne} onChange={(e) => setReading({ fromOne: e.target.checked })} /> and count from 1</label>
+              <label className="small flex items-center gap-1"><input type="checkbox" checked={answer.reading.fromOne} onChange={(e) => setReading({ fromOne: e.target.checked }, "base")} /> and count from 1</label>
+              <label className="small flex items-center gap-1"><input type="checkbox" checked={answer.reading.hex} onChange={(e) => setReading({ hex: e.target.checked }, "hex")} /> hexadecimal</label>
               {hasBits && <label className="small flex items-center gap-1"><input type="checkbox" checked={answer.reading.bitFromOne} onChange={(e) => setReading({ bitFromOne: e.target.checked })} /> bits count from 1</label>}
             </div>
           )}
@@ -140,6 +144,29 @@ export function Intake({ points, name, source: given, onClose }: { points: Point
               </label>
             ))}
           </div>
+          {open.length > 0 && (
+            <div className="notice doubt mb-3" data-testid="questions">
+              <b>The table leaves open how it is meant. Look in the manual:</b>
+              {open.map((q) => (
+                <fieldset key={q.key} className="mt-2" data-question={q.key}>
+                  <legend className="mb-1">{q.asks}</legend>
+                  <div className="flex flex-wrap gap-2">
+                    {q.choices.map((c) => (
+                      <button key={c.title} type="button" className="button" disabled={busy} onClick={() => void ask(again({ reading: c.reading }))}>
+                        <span className="text-left"><b>{c.title}</b><span className="mono small block">{c.example}</span></span>
+                      </button>
+                    ))}
+                  </div>
+                </fieldset>
+              ))}
+            </div>
+          )}
+          {answer.notes.length > 0 && <ul className="small soft mb-2" data-testid="read-as">{answer.notes.map((n) => <li key={n}>{n}</li>)}</ul>}
+          {answer.asides.length > 0 && (
+            <details className="small mb-2"><summary>{count(answer.asides.length, "row")} {answer.asides.length === 1 ? "is no point" : "are no points"}: titles, remarks, headings again</summary>
+              {answer.asides.map((a) => <p key={a.line} className="mt-1"><span className="mono soft">line {a.line}</span> {a.text} <span className="soft">({a.what})</span></p>)}
+            </details>
+          )}
           {answer.rejected.length > 0 && <Rejects answer={answer} rows={bad} onCell={setCell} />}
           {answer.preview.length > 0 && (
             <div className="max-h-[220px] overflow-auto">
@@ -168,8 +195,8 @@ export function Intake({ points, name, source: given, onClose }: { points: Point
       <div className="mt-4 flex justify-end gap-2">
         <button type="button" className="button" onClick={onClose}>Close</button>
         {!answer && <button type="button" className="button main" disabled={!source.text?.trim() || busy} onClick={() => void look(source)}>Look at them</button>}
-        {answer && bad.length > 0 && <button type="button" className="button" disabled={busy} onClick={() => void check()}>{corrected ? "Check the corrected rows" : "Bring in the good rows, check the corrected"}</button>}
-        {answer && <button type="button" className="button main" disabled={busy || answer.added + answer.changed + (replace ? answer.removedCount : 0) === 0} onClick={() => void bringIn()}>{busy ? "Working…" : `Bring in ${count(answer.added + answer.changed, "row")}`}</button>}
+        {answer && bad.length > 0 && <button type="button" className="button" disabled={busy || open.length > 0} onClick={() => void check()}>{corrected ? "Check the corrected rows" : "Bring in the good rows, check the corrected"}</button>}
+        {answer && <button type="button" className="button main" disabled={busy || open.length > 0 || answer.added + answer.changed + (replace ? answer.removedCount : 0) === 0} onClick={() => void bringIn()}>{busy ? "Working…" : open.length > 0 ? `Answer ${count(open.length, "question")} first` : `Bring in ${count(answer.added + answer.changed, "row")}`}</button>}
       </div>
     </Dialog>
   );

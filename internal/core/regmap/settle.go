@@ -1,0 +1,531 @@
+package regmap
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"ferry/internal/core/address"
+	"ferry/internal/core/finding"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+)
+
+// Question is how a table may be meant where it does not say it: each choice
+// with what its first rows become.
+type Question struct {
+	Key     string   `json:"key"` // as in Reading.Settled
+	Asks    string   `json:"asks"`
+	Choices []Choice `json:"choices"`
+}
+
+// Choice is one answer to a question.
+type Choice struct {
+	Title   string  `json:"title"`
+	Example string  `json:"example"`
+	Reading Reading `json:"reading"`
+	// Flag says the same on the command line.
+	Flag string `json:"flag"`
+}
+
+// The keys of questions.
+const (
+	asksBase  = "base"
+	asksArea  = "table"
+	asksScale = "scale"
+	asksOrder = "order"
+	asksPlain = "digits"
+)
+
+// Open returns the questions as findings: a list that leaves them open was read
+// by the first choice of each, and may mean another.
+func (l *Listing) Open() []finding.Finding {
+	found := []finding.Finding{}
+	for _, q := range l.Questions {
+		f := finding.Finding{Code: "reading-open", Severity: finding.Doubt, Sure: 1, Count: 1, Where: "points", Subject: finding.Subject{Kind: "map", ID: q.Key, Name: "the list"},
+			Title: "The list leaves open how it is meant", Sentence: fmt.Sprintf("%s It was read as: %s.", q.Asks, q.Choices[0].Title), Evidence: []string{}}
+		var flags []string
+		for _, c := range q.Choices {
+			f.Evidence = append(f.Evidence, c.Title+": "+c.Example)
+			flags = append(flags, c.Flag)
+		}
+		f.Remedy = "Look in the manual, and say it with " + strings.Join(flags, " or ") + "."
+		found = append(found, f)
+	}
+	return found
+}
+
+// settle finds out how the addresses, scales and orders of a table are meant,
+// and says by what: the headings, the titles above them, or what the cells of
+// the whole column hold. Where two readings remain it asks.
+func (l *Listing) settle(scheme address.Scheme) {
+	l.Notes, l.Questions = []string{}, []Question{}
+	at := slices.Index(l.Columns, Address)
+	heading := ""
+	if at >= 0 && at < len(l.Headings) {
+		heading = l.Headings[at]
+	}
+	titles := l.titles()
+	l.settleBits()
+	if at >= 0 {
+		l.settleHex(at, heading)
+		l.settleDots(at)
+		l.settlePlain(scheme, at)
+		l.settleArea(scheme, at, heading, titles)
+		l.settleBase(scheme, at, heading, titles)
+	}
+	l.settleScale(scheme)
+	l.settleOrder(scheme, titles)
+}
+
+// AllSettled are the keys of every question, for rows that were read before.
+var AllSettled = []string{asksBase, asksArea, asksScale, asksOrder, asksPlain, "hex"}
+
+// Settle is done anew once a person has chosen columns.
+func (l *Listing) Settle(scheme address.Scheme) { l.settle(scheme) }
+
+// titles is what stands above the headings, and below the table, as one text in
+// small letters without accents.
+func (l *Listing) titles() string {
+	var text []string
+	for _, r := range l.Titles {
+		text = append(text, r.Cells...)
+	}
+	for i := range l.Rows {
+		if l.aside(&l.Rows[i]) != "" {
+			text = append(text, l.Rows[i].Cells...)
+		}
+	}
+	return folded(strings.Join(text, " \n "))
+}
+
+func (l *Listing) note(format string, args ...any) {
+	l.Notes = append(l.Notes, fmt.Sprintf(format, args...))
+}
+
+func (l *Listing) settled(key string) bool { return slices.Contains(l.Reading.Settled, key) }
+
+// settleBits: a bit 16 exists only where bits count from 1.
+func (l *Listing) settleBits() {
+	at := slices.Index(l.Columns, Bit)
+	if at < 0 {
+		return
+	}
+	zero, sixteen := false, false
+	for cell := range l.cells(at) {
+		zero = zero || cell == "0"
+		sixteen = sixteen || cell == "16"
+	}
+	if sixteen && !zero && !l.Reading.BitFromOne {
+		l.Reading.BitFromOne = true
+		l.note("Bits count from 1: there is a bit 16, and no bit 0.")
+	}
+}
+
+// cells are the filled cells of a column.
+func (l *Listing) cells(at int) func(yield func(string) bool) {
+	return func(yield func(string) bool) {
+		for i := range l.Rows {
+			if at >= len(l.Rows[i].Cells) || l.aside(&l.Rows[i]) != "" {
+				continue
+			}
+			if cell := strings.TrimSpace(l.Rows[i].Cells[at]); cell != "" && !yield(cell) {
+				return
+			}
+		}
+	}
+}
+
+var hexCell = regexp.MustCompile(`(?i)^[0-9a-f]{1,4}h?$`)
+
+// hexadecimal reports whether a column of addresses is: its heading says so, or
+// its cells all can be and some cannot be decimal.
+func (l *Listing) hexadecimal(at int) bool {
+	says := ""
+	if at < len(l.Headings) {
+		says = folded(l.Headings[at])
+	}
+	if saysHex.MatchString(says) && !saysDecimal.MatchString(says) || letters.ReplaceAllString(says, "") == "hex" {
+		return true
+	}
+	filled, letter := 0, 0
+	for cell := range l.cells(at) {
+		if !hexCell.MatchString(cell) {
+			return false
+		}
+		if filled++; strings.ContainsAny(strings.ToLower(cell), "abcdef") {
+			letter++
+		}
+	}
+	return filled > 0 && letter > 0
+}
+
+func (l *Listing) settleHex(at int, heading string) {
+	if l.settled("hex") || l.Reading.Hex {
+		return
+	}
+	if l.Reading.Hex = l.hexadecimal(at); !l.Reading.Hex {
+		return
+	}
+	if saysHex.MatchString(folded(heading)) {
+		l.note("The addresses are hexadecimal: the heading “%s” says so.", heading)
+	} else {
+		l.note("The addresses are hexadecimal: letters A to F stand among them.")
+	}
+}
+
+var (
+	dotZero     = regexp.MustCompile(`^\d+[.,]0+$`)
+	dotAnything = regexp.MustCompile(`^\d+[.,]\d+$`)
+)
+
+// settleDots: where every number with a point has a zero behind it, and none of
+// them is of a type that is a bit, a spreadsheet put it there.
+func (l *Listing) settleDots(at int) {
+	dotted, whole := 0, 0
+	types := slices.Index(l.Columns, Type)
+	for i := range l.Rows {
+		row := &l.Rows[i]
+		if at >= len(row.Cells) || l.aside(row) != "" {
+			continue
+		}
+		switch cell := strings.TrimSpace(row.Cells[at]); {
+		case cell == "":
+		case dotZero.MatchString(cell):
+			dotted++
+			if types < 0 || types >= len(row.Cells) {
+				continue
+			}
+			if s, err := parseType(row.Cells[types]); err == nil && s.Type.InUnit() {
+				return
+			}
+		case dotAnything.MatchString(cell) && !thousands.MatchString(cell):
+			return
+		default:
+			whole++
+		}
+	}
+	if dotted == 0 || types < 0 && whole > 0 {
+		return
+	}
+	l.Reading.NoBits = true
+	l.note("“.0” behind the addresses is no bit: it stands behind all that have a point.")
+}
+
+// settlePlain finds out whether numbers of five digits name a table by their
+// first, or are plain numbers: they are where some could not be in the notation,
+// or not hold their types. Where shorter numbers stand among them, it is asked.
+func (l *Listing) settlePlain(scheme address.Scheme, at int) {
+	if l.settled(asksPlain) || l.Reading.Plain || l.Reading.Hex {
+		return
+	}
+	long, short, why := "", "", ""
+	tables, types := slices.Index(l.Columns, Table), slices.Index(l.Columns, Type)
+	for i := range l.Rows {
+		row := &l.Rows[i]
+		cell := func(at int) string {
+			if at < 0 || at >= len(row.Cells) {
+				return ""
+			}
+			return strings.TrimSpace(row.Cells[at])
+		}
+		number := strings.FieldsFunc(tidyPlace(cell(at), l.Reading), ofRange)
+		if len(number) == 0 || !allDigits(number[0]) || l.aside(row) != "" || cell(tables) != "" {
+			continue
+		}
+		if len(number[0]) < 5 {
+			short = cell(at)
+			continue
+		}
+		a, err := scheme.Parse(number[0], "")
+		area, ok := address.AreaOf(scheme, a.Area)
+		said, typeErr := parseType(cell(types))
+		switch {
+		case err != nil:
+			why = fmt.Sprintf("%s is in no notation that names a table", number[0])
+		case ok && area.UnitBits == 1 && cell(types) != "" && typeErr == nil && said.Type.Bytes(said.Length) > 1:
+			why = fmt.Sprintf("%s would be one of the %s, which hold no %s", number[0], area.Title, said.Type)
+		default:
+			long = number[0]
+		}
+	}
+	if why != "" {
+		l.Reading.Plain = true
+		l.note("Numbers of five digits are plain numbers: %s.", why)
+		return
+	}
+	if long == "" || short == "" || strings.Trim(short, "0") == "" {
+		return
+	}
+	question := Question{Key: asksPlain, Asks: fmt.Sprintf("Does the first digit of %s name a table, or is it a plain number, as %s is?", long, short)}
+	for _, plain := range []bool{false, true} {
+		reading := l.Reading
+		reading.Plain, reading.Settled = plain, append(slices.Clone(reading.Settled), asksPlain)
+		c := Choice{Title: "names a table", Reading: reading, Flag: "--digits table"}
+		if plain {
+			c.Title, c.Flag = "plain number", "--digits plain"
+		}
+		question.Choices = append(question.Choices, c)
+	}
+	l.ask(scheme, question)
+}
+
+// ofRange reports what parts the ends of a range, or a bit from its register.
+func ofRange(r rune) bool { return strings.ContainsRune("–…/.- ", r) }
+
+// bare returns the cells of a column of addresses that are plain numbers, which
+// say neither their table nor where they count from.
+func (l *Listing) bare(scheme address.Scheme, at int) (numbers []string, zero bool) {
+	tables := slices.Index(l.Columns, Table)
+	for i := range l.Rows {
+		row := &l.Rows[i]
+		if at >= len(row.Cells) || l.aside(row) != "" {
+			continue
+		}
+		cell := strings.TrimSpace(row.Cells[at])
+		parts := strings.FieldsFunc(tidyPlace(cell, l.Reading), ofRange)
+		if len(parts) == 0 {
+			continue
+		}
+		first := parts[0]
+		if !l.Reading.Hex && (!allDigits(first) || len(first) >= 5 && !l.Reading.Plain && l.namesTable(scheme, row, tables, first)) {
+			continue
+		}
+		if _, _, err := l.parsePlace(scheme, cell, ""); err != nil && strings.Trim(first, "0") != "" && !allDigits(first) {
+			continue
+		}
+		numbers = append(numbers, cell)
+		zero = zero || strings.Trim(first, "0x") == ""
+	}
+	return numbers, zero
+}
+
+// namesTable reports whether a long number is in a notation that names its
+// table, and the row speaks of no other.
+func (l *Listing) namesTable(scheme address.Scheme, row *Row, tables int, number string) bool {
+	a, err := scheme.Parse(number, "")
+	if err != nil {
+		return false
+	}
+	if tables >= 0 && tables < len(row.Cells) {
+		if area, ok := address.AreaNamed(scheme, row.Cells[tables]); ok {
+			return area.Key == a.Area
+		}
+	}
+	return true
+}
+
+func (l *Listing) settleArea(scheme address.Scheme, at int, heading, titles string) {
+	if l.settled(asksArea) || l.Reading.Area != "" {
+		return
+	}
+	if slices.Contains(l.Columns, Table) && !emptyColumn(l.Rows, slices.Index(l.Columns, Table)) {
+		return
+	}
+	bare, _ := l.bare(scheme, at)
+	if len(bare) == 0 {
+		return
+	}
+	for _, said := range []struct{ what, text string }{{"the heading “" + heading + "”", folded(heading)}, {"the title", titles}} {
+		if area, ok := address.AreaSaid(scheme, said.text); ok {
+			l.Reading.Area = area.Key
+			l.note("The numbers are those of %s: %s says so.", area.Title, said.what)
+			return
+		}
+	}
+	if l.sectioned(scheme) {
+		return // titles between the rows say it
+	}
+	areas := scheme.Areas()
+	if len(areas) < 2 {
+		return
+	}
+	bits, others := 0, 0
+	if typeAt := slices.Index(l.Columns, Type); typeAt >= 0 {
+		for cell := range l.cells(typeAt) {
+			if s, err := parseType(cell); err == nil && s.Type == value.TypeBool {
+				bits++
+			} else {
+				others++
+			}
+		}
+	}
+	question := Question{Key: asksArea, Asks: "In which table do the numbers count?"}
+	for _, area := range areas {
+		if bits > 0 && others == 0 != (area.UnitBits == 1) || bits == 0 && area.UnitBits == 1 {
+			continue
+		}
+		reading := l.Reading
+		reading.Area, reading.Settled = area.Key, append(slices.Clone(reading.Settled), asksArea)
+		question.Choices = append(question.Choices, Choice{Title: "in the " + area.Title, Reading: reading, Flag: "--table " + area.Key})
+	}
+	l.ask(scheme, question)
+}
+
+// ask adds a question with what the first row that it is about becomes by each
+// choice; one with a single choice is none.
+func (l *Listing) ask(scheme address.Scheme, q Question) {
+	if len(q.Choices) < 2 {
+		return
+	}
+	for i := range q.Choices {
+		with := *l
+		with.Reading = q.Choices[i].Reading
+		q.Choices[i].Example = with.example(scheme, q.Key)
+	}
+	l.Questions = append(l.Questions, q)
+}
+
+// example prints the first point that a question is about.
+func (l *Listing) example(scheme address.Scheme, key string) string {
+	few := *l
+	if len(few.Rows) > 60 {
+		few.Rows = few.Rows[:60]
+	}
+	points, _, _ := few.Points(scheme)
+	for i := range points {
+		p := &points[i]
+		switch {
+		case key == asksScale && p.Factor == 0 || key == asksOrder && p.Type.Bytes(p.Length) < 4:
+			continue
+		case key == asksScale:
+			return fmt.Sprintf("%s: 100 read is %s%s", p.Name, p.Scale().Apply(value.OfInt(100)), unitBehind(p))
+		case key == asksOrder:
+			return fmt.Sprintf("%s: %s", p.Name, Cell(scheme, p, Order))
+		}
+		return fmt.Sprintf("%s: %s", p.Name, scheme.Short(p.Address))
+	}
+	return ""
+}
+
+func unitBehind(p *site.Point) string {
+	if p.Unit == "" {
+		return ""
+	}
+	return " " + p.Unit
+}
+
+func (l *Listing) settleBase(scheme address.Scheme, at int, heading, titles string) {
+	if l.settled(asksBase) {
+		return
+	}
+	bare, zero := l.bare(scheme, at)
+	if len(bare) == 0 {
+		return
+	}
+	for _, said := range []struct{ what, text string }{{"the heading “" + heading + "”", folded(heading)}, {"the title", titles}} {
+		one, none := saysOne.MatchString(said.text), saysZero.MatchString(said.text)
+		if one == none {
+			continue
+		}
+		if l.Reading.FromOne = one; one {
+			l.note("The numbers count from 1: %s says so.", said.what)
+		} else {
+			l.note("The numbers count from 0: %s says so.", said.what)
+		}
+		return
+	}
+	switch {
+	case l.Reading.FromOne:
+		return
+	case zero:
+		l.note("The numbers count from 0: there is a register 0.")
+		return
+	case l.Reading.Hex:
+		l.note("The numbers count from 0, as hexadecimal ones do.")
+		return
+	}
+	question := Question{Key: asksBase, Asks: "Do the numbers count from 0, as on the wire, or from 1?"}
+	for _, one := range []bool{false, true} {
+		reading := l.Reading
+		reading.FromOne, reading.Settled = one, append(slices.Clone(reading.Settled), asksBase)
+		c := Choice{Title: "from 0", Reading: reading, Flag: "--from-zero"}
+		if one {
+			c.Title, c.Flag = "from 1", "--from-one"
+		}
+		question.Choices = append(question.Choices, c)
+	}
+	l.ask(scheme, question)
+}
+
+// multiplies are headings under which a number multiplies what is read.
+var multiplies = []string{"resolution", "lsb", "slope", "auflosung", "resolucion", "risoluzione", "resolutie", "resolucao", "upplosning"}
+
+var wholeTens = regexp.MustCompile(`^(x|×|\*)? ?10+([.,]0+)?$`)
+
+// settleScale: a factor of 10 may mean that what is read is to be multiplied, or
+// that the device has done so.
+func (l *Listing) settleScale(scheme address.Scheme) {
+	at := slices.Index(l.Columns, Scale)
+	if at < 0 || l.settled(asksScale) || at < len(l.Headings) && slices.Contains(multiplies, plain(l.Headings[at])) {
+		return
+	}
+	tens, others := 0, 0
+	for cell := range l.cells(at) {
+		switch cell = strings.ToLower(cell); {
+		case cell == "1" || cell == "-" || cell == "–" || cell == "x1" || cell == "1.0":
+		case wholeTens.MatchString(cell):
+			tens++
+		default:
+			others++
+		}
+	}
+	if tens == 0 || others > 0 {
+		return
+	}
+	question := Question{Key: asksScale, Asks: "A scale of 10: is what is read ten times too small, or ten times too large?"}
+	for _, divide := range []bool{true, false} {
+		reading := l.Reading
+		reading.Divide, reading.Settled = divide, append(slices.Clone(reading.Settled), asksScale)
+		c := Choice{Title: "multiply by it", Reading: reading, Flag: "--multiply"}
+		if divide {
+			c.Title, c.Flag = "divide by it", "--divide"
+		}
+		question.Choices = append(question.Choices, c)
+	}
+	l.ask(scheme, question)
+}
+
+// settleOrder takes the order of wide values from the titles, and asks where
+// “little endian” leaves open whether the bytes of a word are swapped too.
+func (l *Listing) settleOrder(scheme address.Scheme, titles string) {
+	if l.settled(asksOrder) || l.Reading.Order != "" {
+		return
+	}
+	low, high := saysLowWord.MatchString(titles), saysHigh.MatchString(titles)
+	if low != high {
+		l.Reading.Order = "ABCD"
+		if low {
+			l.Reading.Order = "CDAB"
+		}
+		l.note("Values of several registers come in the order %s: the title says so.", l.Reading.Order)
+		return
+	}
+	little := saysLittle.MatchString(titles)
+	for _, column := range []Column{Order, Type} {
+		if at := slices.Index(l.Columns, column); at >= 0 {
+			for cell := range l.cells(at) {
+				text := folded(cell)
+				little = little || saysLittle.MatchString(text) && !saysLowWord.MatchString(text)
+			}
+		}
+	}
+	if !little {
+		return
+	}
+	question := Question{Key: asksOrder, Asks: "“Little endian”: are only the words exchanged, or the bytes in them too?"}
+	for _, order := range []string{"CDAB", "DCBA"} {
+		reading := l.Reading
+		reading.Little, reading.Settled = order, append(slices.Clone(reading.Settled), asksOrder)
+		if saysLittle.MatchString(titles) {
+			reading.Order = order
+		}
+		c := Choice{Title: "the words: " + order, Reading: reading, Flag: "--little " + order}
+		if order == "DCBA" {
+			c.Title = "words and bytes: " + order
+		}
+		question.Choices = append(question.Choices, c)
+	}
+	l.ask(scheme, question)
+}
