@@ -65,8 +65,10 @@ type Candidate struct {
 	Values []value.Value `json:"values"`
 	// Fits is false where a value is near its reading, but outside the
 	// tolerance.
-	Fits bool    `json:"fits"`
-	Sure float64 `json:"sure"` // 0 to 1
+	Fits bool `json:"fits"`
+	// Sure is from 0 to 1. Where a number reads the same signed and unsigned, it
+	// is that of both together.
+	Sure float64 `json:"sure"`
 
 	point  string
 	weight float64 // bits
@@ -106,6 +108,7 @@ func Search(q *Query) (*Answer, error) {
 	for i := range groups {
 		found[i] = q.explain(groups[i])
 	}
+	q.widen(found[0])
 	for i := range found[0] {
 		c := &found[0][i]
 		for k := 1; k < len(groups); k++ {
@@ -417,16 +420,96 @@ func rank(found []Candidate, g group) *Answer {
 	}
 	for i := range found[:min(len(found), kept)] {
 		c := found[i]
-		c.Sure = math.Exp2(c.weight-best) / total
+		for k := range found[:min(len(found), 8*kept)] {
+			// What reads the same signed and unsigned is as sure as both are.
+			if k == i || signless(&c, &found[k]) {
+				c.Sure += math.Exp2(found[k].weight-best) / total
+			}
+		}
+		c.Sure = min(c.Sure, 1)
 		answer.Candidates = append(answer.Candidates, c)
 	}
 	answer.Ask = ask(answer.Candidates, g)
 	return answer
 }
 
+// signless reports whether two explanations differ in the sign of the type
+// alone, and the readings do not show it.
+func signless(a, b *Candidate) bool {
+	if a.At != b.At || a.Bit != b.Bit || a.Order != b.Order || a.Scale != b.Scale || a.Offset != b.Offset || a.Type == b.Type ||
+		a.Type.IsFloat() || b.Type.IsFloat() || a.Type.Bytes(a.Length) != b.Type.Bytes(b.Length) || !a.Type.IsWhole() || !b.Type.IsWhole() {
+		return false
+	}
+	least, _ := a.Type.Range(a.Length)
+	other, _ := b.Type.Range(b.Length)
+	if least == 0 == (other == 0) {
+		return false
+	}
+	for i := range a.Values {
+		if a.Values[i].Float() != b.Values[i].Float() {
+			return false
+		}
+	}
+	return true
+}
+
+// wideTwin reports whether wide reads over two words what narrow reads in one of
+// them, because the other stands at zero.
+func wideTwin(narrow, wide *Candidate) bool {
+	if narrow.Type.Bytes(narrow.Length) != 2 || wide.Type.Bytes(wide.Length) != 4 || narrow.Bit != wide.Bit || narrow.Scale != wide.Scale || narrow.Offset != wide.Offset ||
+		narrow.Type != value.TypeUint16 && narrow.Type != value.TypeInt16 || wide.Type != value.TypeUint32 && wide.Type != value.TypeInt32 {
+		return false
+	}
+	return (wide.Order == "" && narrow.At == wide.At+1 || wide.Order == "CDAB" && narrow.At == wide.At) && narrow.Values[0].Float() == wide.Values[0].Float()
+}
+
+// widened is what it costs, in bits, to suppose that a word and the zero beside
+// it are one number: small counters of two words are as usual as words beside
+// which a register is always zero.
+const widened = 1
+
+// widen lets numbers of two words that read as one of them, the other standing
+// at zero, weigh almost as much as that one: nothing tells them apart but where
+// the map says the value is.
+func (q *Query) widen(found []Candidate) {
+	type place struct {
+		at            int
+		scale, offset float64
+	}
+	narrow := map[place]*Candidate{}
+	for i := range found {
+		c := &found[i]
+		key := place{c.At, c.Scale, c.Offset}
+		if (c.Type == value.TypeUint16 || c.Type == value.TypeInt16) && c.Order == "" && (narrow[key] == nil || narrow[key].weight < c.weight) {
+			narrow[key] = c
+		}
+	}
+	for i := range found {
+		wide := &found[i]
+		if wide.Type != value.TypeUint32 && wide.Type != value.TypeInt32 {
+			continue
+		}
+		for _, at := range []int{wide.At, wide.At + 1} {
+			if n := narrow[place{at, wide.Scale, wide.Offset}]; n != nil && wideTwin(n, wide) {
+				wide.weight = max(wide.weight, n.weight+n.place-wide.place-widened)
+			}
+		}
+	}
+}
+
 // ask says which further reading would decide between the best two.
 func ask(list []Candidate, g group) string {
 	a := &list[0]
+	for i := 1; i < len(list); i++ {
+		b := &list[i]
+		if narrow, wide := a, b; list[i].Sure > 0.05 && (wideTwin(a, b) || wideTwin(b, a)) {
+			if wideTwin(b, a) {
+				narrow, wide = b, a
+			}
+			return fmt.Sprintf("The register beside it stands at zero: %s over two registers and %s in one read the same. A reading above %s would decide, or the number of registers in the manual.",
+				wide.Type, narrow.Type, number(65535*narrow.Scale+narrow.Offset))
+		}
+	}
 	if len(list) == 1 || list[1].Sure < 0.02 && a.Sure > 0.9 {
 		if a.Sure > 0.9 {
 			return ""
@@ -434,6 +517,9 @@ func ask(list []Candidate, g group) string {
 		return "Take one more reading, at a moment at which the display shows another value: a second match would settle it."
 	}
 	b := &list[1]
+	if signless(a, b) && len(list) > 2 && list[2].Sure > 0.1 && !signless(a, &list[2]) {
+		b = &list[2]
+	}
 	shown := g.readings[len(g.readings)-1].Shows
 	switch {
 	case g.kind == switches || g.kind == words:

@@ -327,7 +327,7 @@ func (l *Listing) settleArea(scheme address.Scheme, at int, heading, titles stri
 	if len(bare) == 0 {
 		return
 	}
-	for _, said := range []struct{ what, text string }{{"the heading “" + heading + "”", folded(heading)}, {"the title", titles}} {
+	for _, said := range []struct{ what, text string }{{"the heading “" + heading + "”", folded(heading)}, {"a title or a remark", titles}} {
 		if area, ok := address.AreaSaid(scheme, said.text); ok {
 			l.Reading.Area = area.Key
 			l.note("The numbers are those of %s: %s says so.", area.Title, said.what)
@@ -414,7 +414,7 @@ func (l *Listing) settleBase(scheme address.Scheme, at int, heading, titles stri
 	if len(bare) == 0 {
 		return
 	}
-	for _, said := range []struct{ what, text string }{{"the heading “" + heading + "”", folded(heading)}, {"the title", titles}} {
+	for _, said := range []struct{ what, text string }{{"the heading “" + heading + "”", folded(heading)}, {"a title or a remark", titles}} {
 		one, none := saysOne.MatchString(said.text), saysZero.MatchString(said.text)
 		if one == none {
 			continue
@@ -499,7 +499,7 @@ func (l *Listing) settleOrder(scheme address.Scheme, titles string) {
 		if low {
 			l.Reading.Order = "CDAB"
 		}
-		l.note("Values of several registers come in the order %s: the title says so.", l.Reading.Order)
+		l.note("Values of several registers come in the order %s: a title or a remark says so.", l.Reading.Order)
 		return
 	}
 	little := saysLittle.MatchString(titles)
