@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"syscall"
@@ -57,6 +58,11 @@ func serving(use, short, data string, first func() *site.Site) *cobra.Command {
 	c.Flags().StringSliceVar(&r.hosts, "host", nil, "further name or address by which browsers reach it")
 	secret := c.Flags().String("passphrase-file", "", "file with the passphrase of the first user, who is called "+firstUser+"; as --tls")
 	c.RunE = func(c *cobra.Command, _ []string) (err error) {
+		if os.Getenv("GOGC") == "" {
+			// A large site is mostly what stays; half as much room for what comes
+			// and goes is enough.
+			debug.SetGCPercent(50)
+		}
 		if r.passphrase, err = readPassphrase(*secret); err != nil {
 			return err
 		}

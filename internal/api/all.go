@@ -64,6 +64,10 @@ type All struct {
 	WhatIfView    WhatIfView          `json:"whatIfView"`
 	Learn         LearnView           `json:"learn"`
 	Noted         NotedView           `json:"noted"`
+	Stats         StatsView           `json:"stats"`
+	Found         FoundView           `json:"found"`
+	Watch         WatchRequest        `json:"watch"`
+	SiteDelta     SiteDelta           `json:"siteDelta"`
 	Sampling      SamplingView        `json:"sampling"`
 	Actual        ActualView          `json:"actual"`
 }

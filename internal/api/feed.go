@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
+	"fmt"
 	"log"
 	"reflect"
 	"runtime/debug"
@@ -14,6 +15,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"ferry/internal/core/finding"
+	"ferry/internal/core/problem"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
 )
@@ -32,6 +34,11 @@ type feed struct {
 	rev       uint64
 	quiet     int
 
+	foundMu  sync.Mutex
+	found    []finding.Finding
+	foundSeq int64
+	foundAt  time.Time
+
 	// The first message of windows that come between two beats is the same.
 	beats      uint64
 	firstMu    sync.Mutex
@@ -43,6 +50,11 @@ type feed struct {
 type listener struct {
 	news   chan []byte
 	behind bool // it missed a message
+	// window names it where it says which points it shows; one that does not is
+	// told of all. rev is up to where it was told of them.
+	window string
+	points []string
+	rev    uint64
 }
 
 // waitingNews is how many messages wait for a window that is slow.
@@ -50,14 +62,14 @@ const waitingNews = 4
 
 // listen adds a window. Everything that it has to know first is to be asked
 // for after that.
-func (s *Server) listen() *listener {
+func (s *Server) listen(window string) *listener {
 	f := &s.feed
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.listeners == nil {
 		f.listeners = map[*listener]bool{}
 	}
-	l := &listener{news: make(chan []byte, waitingNews)}
+	l := &listener{news: make(chan []byte, waitingNews), window: window}
 	f.listeners[l] = true
 	if !f.running {
 		f.running = true
@@ -100,33 +112,108 @@ func (s *Server) tell() {
 		f.firstMu.Lock()
 		f.firstBytes = nil
 		f.firstMu.Unlock()
-		news := s.news(time.Now())
-		if news == nil {
-			continue
-		}
-		f.mu.Lock()
-		for l := range f.listeners {
-			select {
-			case l.news <- news:
-			default:
-				l.behind = true
+		if news := s.news(time.Now()); news != nil {
+			f.mu.Lock()
+			for l := range f.listeners {
+				f.hand(l, news.of(l))
 			}
+			f.mu.Unlock()
 		}
-		f.mu.Unlock()
+		s.tellShown()
 	}
 }
 
+// hand gives a window a message, if there is one; the lock is held.
+func (f *feed) hand(l *listener, message []byte) {
+	if message == nil {
+		return
+	}
+	select {
+	case l.news <- message:
+	default:
+		l.behind = true
+	}
+}
+
+// message is what one beat has to tell: all of it, and that without the values
+// for windows that say which they show.
+type message struct{ whole, plain []byte }
+
+func (m *message) of(l *listener) []byte {
+	if l.window != "" {
+		return m.plain
+	}
+	return m.whole
+}
+
+// tellShown tells each window of the points that it shows.
+func (s *Server) tellShown() {
+	f := &s.feed
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for l := range f.listeners {
+		s.tellPoints(l)
+	}
+}
+
+// tellPoints tells a window of the points that it shows and that are new since
+// it was told last. The lock of the feed is held.
+func (s *Server) tellPoints(l *listener) {
+	if l.window == "" || len(l.points) == 0 {
+		return
+	}
+	var list []field.Live
+	if list, l.rev = s.Engine.Hub.Of(l.points, l.rev); len(list) == 0 {
+		return
+	}
+	data, err := json.Marshal(list)
+	if err != nil {
+		log.Printf("the event stream: %v", err)
+		return
+	}
+	s.feed.hand(l, append(append([]byte("event: values\ndata: "), data...), "\n\n"...))
+}
+
+// mostShown is how many points one window may show at a time.
+const mostShown = 5000
+
+// postWatch takes down which points a window shows, and tells it of them.
+func (s *Server) postWatch(c fiber.Ctx) error {
+	var r WatchRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	if len(r.Points) > mostShown {
+		return problem.New("too-many", fmt.Sprintf("A window shows at most %d points at a time.", mostShown), "Show fewer.")
+	}
+	f := &s.feed
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for l := range f.listeners {
+		if l.window == r.Window && r.Window != "" {
+			l.points, l.rev = r.Points, 0
+			s.tellPoints(l)
+		}
+	}
+	return c.JSON(map[string]bool{"ok": true})
+}
+
 // news returns what changed since the last beat, as a message; nil for nothing.
-func (s *Server) news(at time.Time) (message []byte) {
+func (s *Server) news(at time.Time) (told *message) {
 	defer func() {
 		if p := recover(); p != nil {
 			log.Printf("the event stream: %v\n%s", p, debug.Stack())
-			message = nil
+			told = nil
 		}
 	}()
 	f := &s.feed // of which only this goroutine uses what follows
 	p := s.pulse(at)
-	p.Live, f.rev = s.Engine.Hub.Since(f.rev, at)
+	if f.all() {
+		p.Live, f.rev = s.Engine.Hub.Since(f.rev, at)
+	} else {
+		s.Engine.Hub.Age(at)
+		f.rev = s.Engine.Hub.Rev()
+	}
 	whole := p
 	whole.Live = nil
 	last := f.last
@@ -143,7 +230,25 @@ func (s *Server) news(at time.Time) (message []byte) {
 		return nil
 	}
 	f.quiet = 0
-	return event(p)
+	told = &message{}
+	if len(p.Live) > 0 || f.all() {
+		told.whole = event(p)
+	}
+	p.Live = []field.Live{}
+	told.plain = event(p)
+	return told
+}
+
+// all reports whether a window is to be told of every point.
+func (f *feed) all() bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for l := range f.listeners {
+		if l.window == "" {
+			return true
+		}
+	}
+	return false
 }
 
 // pulse is the state of everything but the values.
@@ -152,14 +257,36 @@ func (s *Server) pulse(at time.Time) Pulse {
 	s.mu.Lock()
 	routes := s.routeRev
 	s.mu.Unlock()
-	return Pulse{Seq: seq, State: s.Engine.State(), Live: []field.Live{}, Crossings: s.Engine.Crossings(), Findings: s.findings(at),
+	return Pulse{Seq: seq, State: s.Engine.State(), Live: []field.Live{}, Crossings: s.Engine.Crossings(), Findings: s.lately(at, seq),
 		Exchange: s.Engine.Hub.LastSeq(), Routes: routes, NowMs: at.UnixMilli()}
 }
 
-// first is the message that a window begins with: everything.
-func (s *Server) first(at time.Time) []byte {
+// lately returns the findings, which on a large site are gathered less often than
+// every beat: a quarter of a second for each hundred links.
+func (s *Server) lately(at time.Time, seq int64) []finding.Finding {
+	f := &s.feed
+	f.foundMu.Lock()
+	defer f.foundMu.Unlock()
+	now, _ := s.Store.Site()
+	if rest := beat * time.Duration(len(now.Links)/100); f.found == nil || f.foundSeq != seq || at.Sub(f.foundAt) >= rest {
+		f.found, f.foundSeq, f.foundAt = s.findings(at), seq, at
+	}
+	return f.found
+}
+
+// first is the message that a window begins with: everything, or everything but
+// the values.
+func (s *Server) first(l *listener, at time.Time) []byte {
 	s.briefly(context.Background())
 	f := &s.feed
+	if l.window != "" {
+		p := s.pulse(at)
+		p.Whole = true
+		f.mu.Lock()
+		l.rev = 0 // the values follow with the next beat
+		f.mu.Unlock()
+		return event(p)
+	}
 	f.firstMu.Lock()
 	defer f.firstMu.Unlock()
 	f.mu.Lock()
@@ -198,14 +325,14 @@ const sendFor = 20 * time.Second
 func (s *Server) stream(c fiber.Ctx) error {
 	c.Set("Content-Type", "text/event-stream")
 	conn := c.RequestCtx().Conn()
-	secret := c.Cookies(sessionCookie)
+	secret, window := c.Cookies(sessionCookie), c.Query("window")
 	return c.SendStreamWriter(func(w *bufio.Writer) {
 		defer func() {
 			if p := recover(); p != nil {
 				log.Printf("the event stream: %v\n%s", p, debug.Stack())
 			}
 		}()
-		l := s.listen()
+		l := s.listen(window)
 		defer s.feed.leave(l)
 		send := func(message []byte) bool {
 			if err := conn.SetWriteDeadline(time.Now().Add(sendFor)); err != nil {
@@ -216,7 +343,7 @@ func (s *Server) stream(c fiber.Ctx) error {
 			}
 			return w.Flush() == nil
 		}
-		if !send(s.first(time.Now())) {
+		if !send(s.first(l, time.Now())) {
 			return
 		}
 		alive := time.NewTicker(10 * time.Second) // finds out that a window has gone
@@ -237,7 +364,7 @@ func (s *Server) stream(c fiber.Ctx) error {
 				for len(l.news) > 0 {
 					<-l.news
 				}
-				message = s.first(time.Now())
+				message = s.first(l, time.Now())
 			}
 			if !send(message) {
 				return // the window has gone

@@ -10,15 +10,64 @@ import (
 
 	"ferry/internal/accounts"
 	"ferry/internal/core/exchange"
+	"ferry/internal/core/finding"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
+	"ferry/internal/core/timetable"
 	"ferry/internal/field"
 )
 
 func (s *Server) getTimetable(c fiber.Ctx) error {
 	plan, now := s.planNow(c.Context())
+	if line := c.Query("line"); c.Request().URI().QueryArgs().Has("line") {
+		plan = ofLine(plan, line)
+		return c.JSON(TimetableView{now.Seq, plan, []field.RequestStats{}, s.Engine.State(), []field.Outage{}})
+	}
 	return c.JSON(TimetableView{now.Seq, plan, s.Engine.Hub.Stats(), s.Engine.State(), s.Engine.Hub.Outages()})
+}
+
+// ofLine is a plan with the requests of one line alone; of the fullest, if it has
+// not that line.
+func ofLine(plan *timetable.Plan, line string) *timetable.Plan {
+	fullest := ""
+	best := -1.0
+	for i := range plan.Lines {
+		l := &plan.Lines[i]
+		if l.Requests > 0 && l.Line == line {
+			fullest = line
+			break
+		}
+		if l.Requests > 0 && l.Utilisation > best {
+			fullest, best = l.Line, l.Utilisation
+		}
+	}
+	part := *plan
+	part.Requests, part.Findings = []timetable.Request{}, []finding.Finding{}
+	for i := range plan.Requests {
+		if plan.Requests[i].Line == fullest {
+			part.Requests = append(part.Requests, plan.Requests[i])
+		}
+	}
+	return &part
+}
+
+// getStats returns what was measured of the requests of a line, and its outages.
+func (s *Server) getStats(c fiber.Ctx) error {
+	_, now := s.planNow(c.Context())
+	links := map[string]bool{}
+	for i := range now.Site.Links {
+		if now.Site.Links[i].Line == c.Query("line") {
+			links[now.Site.Links[i].ID] = true
+		}
+	}
+	view := StatsView{Stats: s.Engine.Hub.StatsOf(links), Outages: []field.Outage{}}
+	for _, o := range s.Engine.Hub.Outages() {
+		if links[o.Link] {
+			view.Outages = append(view.Outages, o)
+		}
+	}
+	return c.JSON(view)
 }
 
 func (s *Server) postTry(c fiber.Ctx) error {

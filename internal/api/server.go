@@ -55,6 +55,9 @@ type Server struct {
 	mu       sync.Mutex
 	routes   map[string]*route.Route // by link, as last tried
 	routeRev int64
+	views    []viewPrint // of the site, that windows have
+	viewNo   int
+	started  int64 // when, to tell the views of this program from those of an earlier one
 
 	checker checker
 	feed    feed
@@ -65,6 +68,7 @@ type Server struct {
 // App returns the HTTP application.
 func (s *Server) App() *fiber.App {
 	s.routes = map[string]*route.Route{}
+	s.started = time.Now().UnixNano()
 	s.uploads, s.heavy = make(chan struct{}, 3), make(chan struct{}, 1)
 	app := fiber.New(fiber.Config{AppName: "Ferry", Immutable: true, // strings outlive their request
 		BodyLimit: MaxBody, ErrorHandler: failed, StreamRequestBody: true, // a body is read once its sender is known
@@ -98,6 +102,7 @@ func (s *Server) App() *fiber.App {
 	edit.Post("/devices/:id/intake", s.postIntake)
 	look.Get("/devices/:id/map.:format", s.getMapFile)
 	look.Get("/file/maps.:format", s.getMapsFile)
+	look.Get("/find", s.getFind)
 	look.Get("/points/:id", s.getPoint)
 	look.Get("/points/:id/trend", s.getTrend)
 	edit.Post("/devices/:id/bulk", s.postBulk)
@@ -111,6 +116,7 @@ func (s *Server) App() *fiber.App {
 	edit.Post("/datasheets/:id/cells", s.postSheetCells)
 	edit.Post("/structures", s.postStructure)
 	look.Get("/timetable", s.getTimetable)
+	look.Get("/timetable/stats", s.getStats)
 	edit.Post("/timetable/whatif", s.postWhatIf)
 	edit.Post("/timetable/learn", s.postLearn)
 	edit.Post("/links/:id/noted", s.postNoted)
@@ -135,6 +141,7 @@ func (s *Server) App() *fiber.App {
 	look.Get("/exchanges/:seq", s.getExchange)
 	edit.Post("/bench/fault", s.postFault)
 	look.Get("/stream", s.stream)
+	look.Post("/watch", s.postWatch)
 	a.Use(func(c fiber.Ctx) error {
 		return &status{404, problem.New("not-found", "There is nothing at this address of the interface.", "").At(c.Path())}
 	})

@@ -65,6 +65,9 @@ func (s *Server) getSite(c fiber.Ctx) error {
 			view.Versions[string(kind)+":"+id] = version
 		}
 	}
+	if c.Request().URI().QueryArgs().Has("since") {
+		return s.sendSite(c, &view)
+	}
 	return c.JSON(view)
 }
 

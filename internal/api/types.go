@@ -436,6 +436,18 @@ type TimetableView struct {
 	Outages []field.Outage `json:"outages"`
 }
 
+// StatsView is what was measured of a line.
+type StatsView struct {
+	Stats   []field.RequestStats `json:"stats"`
+	Outages []field.Outage       `json:"outages"`
+}
+
+// WatchRequest says which points a window shows: only those are told of.
+type WatchRequest struct {
+	Window string   `json:"window"`
+	Points []string `json:"points"`
+}
+
 // ExchangeView is one exchange with its bytes labelled.
 type ExchangeView struct {
 	exchange.Exchange

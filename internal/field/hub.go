@@ -21,7 +21,9 @@ import (
 const (
 	keptExchanges = 8000
 	keptTrend     = 1200
-	keptSamples   = 20000 // waiting to be stored
+	leastTrend    = 32
+	allTrends     = 1_000_000 // samples of all points together, 16 octets each
+	keptSamples   = 20000     // waiting to be stored
 )
 
 // Live is the latest state of one point, as the browser and the command line
@@ -80,6 +82,7 @@ type track struct {
 	power   int
 	powered bool
 	trend   []Trend
+	looked  bool // somebody asked for its trend
 	habit   *diagnose.Habit
 	rev     uint64
 	gone    bool // the point is no longer in the site, or means another place
@@ -151,9 +154,9 @@ func (h *Hub) follow(d *site.Device) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for i := range d.Points {
-		p := d.Points[i]
+		p := &d.Points[i] // a site does not change: it is followed by another
 		t := h.points[p.ID]
-		if t == nil || !t.point.SameReading(&p) {
+		if t == nil || !t.point.SameReading(p) {
 			var watchers []chan<- struct{}
 			if t != nil {
 				watchers = t.watchers
@@ -173,7 +176,7 @@ func (h *Hub) follow(d *site.Device) {
 				h.touch(t)
 			}
 		}
-		t.point, t.habit = &p, h.diagnosis.Follow(&p)
+		t.point, t.habit = p, h.diagnosis.Follow(p)
 		if t.live.Quality == value.Good || t.live.Quality == value.Doubtful {
 			h.doubt(t) // its unit or its limits may be others
 		}
@@ -397,14 +400,23 @@ func (h *Hub) keep(t *track, ms int64) {
 	if math.IsNaN(f) || math.IsInf(f, 0) {
 		return
 	}
-	if len(t.trend) >= keptTrend {
-		t.trend = slices.Delete(t.trend, 0, keptTrend/2)
+	if most := h.mostTrend(t); len(t.trend) >= most {
+		t.trend = append(t.trend[:0], t.trend[len(t.trend)-most/2:]...)
 	}
 	t.trend = append(t.trend, Trend{ms, f})
 	if len(h.samples) >= keptSamples {
 		h.samples = slices.Delete(h.samples, 0, keptSamples/2)
 	}
 	h.samples = append(h.samples, Sample{t.point.ID, ms, f, t.live.Quality == value.Good})
+}
+
+// mostTrend is how many samples of a point are remembered: many of one that
+// somebody looks at, and of the others what their number leaves.
+func (h *Hub) mostTrend(t *track) int {
+	if t.looked {
+		return keptTrend
+	}
+	return max(leastTrend, min(keptTrend, allTrends/max(1, len(h.points))))
 }
 
 // spoil marks a point as unreadable. Its last value is kept with its time, for
@@ -441,6 +453,7 @@ func (h *Hub) Trend(id string) []Trend {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if t := h.points[id]; t != nil {
+		t.looked = true
 		return slices.Clone(t.trend)
 	}
 	return []Trend{}

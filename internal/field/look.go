@@ -120,6 +120,47 @@ func (h *Hub) Stats() []RequestStats {
 	return list
 }
 
+// StatsOf returns what was measured of the requests of some links.
+func (h *Hub) StatsOf(links map[string]bool) []RequestStats {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	list := []RequestStats{}
+	for _, s := range h.stats {
+		if links[s.link] {
+			list = append(list, *s)
+		}
+	}
+	return list
+}
+
+// Of returns those of the given points that changed after a revision.
+func (h *Hub) Of(ids []string, rev uint64) (list []Live, next uint64) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, id := range ids {
+		if t := h.points[id]; t != nil && t.rev > rev && !t.gone {
+			live := t.live
+			live.Words = spaced(t.words)
+			list = append(list, live)
+		}
+	}
+	return list, h.rev
+}
+
+// Age makes values doubtful that were not read again in time.
+func (h *Hub) Age(now time.Time) {
+	ms := now.UnixMilli()
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for i, t := range h.order { // the list as it is now: who adds to it makes another, or adds behind it
+		if i%atATime == atATime-1 {
+			h.mu.Unlock()
+			h.mu.Lock()
+		}
+		h.age(t, ms)
+	}
+}
+
 // Findings returns what is wrong as of now.
 func (h *Hub) Findings(s *site.Site, now time.Time) []finding.Finding {
 	found := []finding.Finding{}

@@ -2,10 +2,10 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, Outlet, useNavigate, useRouterState } from "@tanstack/react-router";
 import { Menu, Redo2, Undo2 } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
-import { useEffect, useRef, useState } from "react";
+import { memo, useEffect, useMemo, useRef, useState } from "react";
 import { get, post, postText, useEdit, useMe, useSite } from "./api/client";
-import { useLiveState } from "./api/live";
-import type { EditAnswer, NoticesView } from "./api/types.gen";
+import { useLivePart } from "./api/live";
+import type { EditAnswer, Finding, NoticesView } from "./api/types.gen";
 import { KeysDialog } from "./shared/Keys";
 import { ModeSwitch, PlantLock } from "./shared/ModeSwitch";
 import type { Action } from "./shared/actions";
@@ -27,7 +27,8 @@ export const stops = [
 export function Shell() {
   const { data: site } = useSite();
   const { data: me } = useMe();
-  const live = useLiveState();
+  const mode = useLivePart((live) => live.state.mode);
+  const connected = useLivePart((live) => live.connected);
   const client = useQueryClient();
   const navigate = useNavigate();
   const path = useRouterState({ select: (s) => s.location.pathname });
@@ -66,14 +67,17 @@ export function Shell() {
     { title: "Keys of this screen", keys: "?", run: () => setKeys(true) },
   ];
 
-  const tries: Action[] = (site?.links ?? []).map((link) => ({
-    title: `Try the link to ${site?.devices.find((d) => d.id === link.answering)?.name ?? ""}`,
-    run: () => void attempt(async () => {
-      await navigate({ to: "/lines/$kind/$id", params: { kind: "link", id: link.id } });
-      await post(`/api/links/${link.id}/try`);
-      await client.invalidateQueries({ queryKey: ["site"] });
-    }),
-  }));
+  const tries = useMemo((): Action[] => {
+    const names = new Map(site?.devices.map((d) => [d.id, d.name]));
+    return (site?.links ?? []).map((link) => ({
+      title: `Try the link to ${names.get(link.answering) ?? ""}`,
+      run: () => void attempt(async () => {
+        await navigate({ to: "/lines/$kind/$id", params: { kind: "link", id: link.id } });
+        await post(`/api/links/${link.id}/try`);
+        await client.invalidateQueries({ queryKey: ["site"] });
+      }),
+    }));
+  }, [site, navigate, client]);
 
   const ofLines: Action[] = (site?.lines ?? []).flatMap((line) => [
     { title: `Timetable of ${line.name}`, run: () => void navigate({ to: "/timetable", search: { line: line.id } as never }) },
@@ -107,9 +111,9 @@ export function Shell() {
   }, [site]);
 
   const points = site?.devices.reduce((n, d) => n + d.pointCount, 0) ?? 0;
-  const plant = live.state.mode === "plant";
+  const plant = mode === "plant";
   return (
-    <div className="flex h-full flex-col" style={plant ? { borderTop: "6px solid var(--plant)" } : undefined} data-mode={live.state.mode}>
+    <div className="flex h-full flex-col" style={plant ? { borderTop: "6px solid var(--plant)" } : undefined} data-mode={mode}>
       <header className="flex h-14 flex-none items-center gap-3 bg-bar px-4 text-[var(--bar-text)]">
         <Link to="/lines" className="flex items-center gap-2 text-[17px] font-bold" aria-label="Ferry, to the lines">
           <svg width="30" height="22" viewBox="0 0 30 22" aria-hidden><path d="M2 2v18M28 2v18" stroke="#7fc4c9" strokeWidth="2.500" /><path d="M6 12h18l-3 6H9zM11 7h8v5h-8z" fill="#f3f0e8" /></svg>
@@ -121,27 +125,8 @@ export function Shell() {
             {site ? `${count(site.lines.length, "line")} · ${count(site.devices.length, "device")} · ${count(points, "point")}` : "reading the site"}
           </div>
         </div>
-        <nav aria-label="Route" className="flex flex-1 justify-center max-[1180px]:text-[13px]">
-          {stops.map((stop, i) => {
-            const waiting = live.findings.filter((f) => f.where === stop.key && f.severity !== "note");
-            const here = path.startsWith(stop.to);
-            const worst = waiting.some((f) => f.severity === "fault") ? "fault" : "doubt";
-            return (
-              <Link key={stop.key} to={stop.to} className="relative flex w-[86px] flex-none flex-col items-center gap-[3px] max-[1180px]:w-[70px]" aria-current={here ? "page" : undefined}>
-                {i > 0 && <span aria-hidden className="absolute top-[10px] right-1/2 mr-[11px] border-t-2 border-white/25" style={{ width: "calc(100% - 22px)" }} />}
-                <span
-                  className="flex h-[21px] w-[21px] items-center justify-center text-[12px] font-bold"
-                  style={waiting.length ? { background: worst === "fault" ? "#d8543b" : "#e0a33a", color: worst === "fault" ? "#fff" : "#15252d", borderRadius: worst === "fault" ? 5 : 11, minWidth: 21 } : { border: "2px solid rgb(255 255 255 / 0.5)", borderRadius: 11, background: here ? "#7fc4c9" : undefined }}
-                  aria-label={waiting.length ? count(waiting.length, "finding") : undefined}
-                >
-                  {waiting.length || ""}
-                </span>
-                <span className={"text-[13.500px] " + (here ? "font-bold" : "text-[var(--bar-text2)]")}>{stop.title}</span>
-              </Link>
-            );
-          })}
-        </nav>
-        {!live.connected && <span className="chip fault" role="status">no contact with Ferry</span>}
+        <RouteBar path={path} />
+        {!connected && <span className="chip fault" role="status">no contact with Ferry</span>}
         <button type="button" aria-label="Take back" title="Take back, Ctrl Z" disabled={!site?.canUndo} onClick={() => void undo()}><Undo2 size={17} /></button>
         <button type="button" aria-label="Do again" title="Do again, Ctrl Shift Z" disabled={!site?.canRedo} onClick={() => void redo()}><Redo2 size={17} /></button>
         <button type="button" className="small flex-none rounded-md border border-white/40 px-2 py-1 whitespace-nowrap" onClick={() => setPalette(true)}><span className="max-[1180px]:hidden">Find or do… </span>Ctrl K</button>
@@ -175,6 +160,43 @@ export function Shell() {
     </div>
   );
 }
+
+/** The route: six stops in the order of the work, each with how many findings wait there. */
+const RouteBar = memo(function RouteBar({ path }: { path: string }) {
+  const findings = useLivePart((live) => live.findings);
+  const waitingAt = useMemo(() => {
+    const at = new Map<string, Finding[]>();
+    for (const f of findings) {
+      if (f.severity === "note") continue;
+      const list = at.get(f.where);
+      if (list) list.push(f);
+      else at.set(f.where, [f]);
+    }
+    return at;
+  }, [findings]);
+  return (
+    <nav aria-label="Route" className="flex flex-1 justify-center max-[1180px]:text-[13px]">
+      {stops.map((stop, i) => {
+        const waiting = waitingAt.get(stop.key) ?? [];
+        const here = path.startsWith(stop.to);
+        const worst = waiting.some((f) => f.severity === "fault") ? "fault" : "doubt";
+        return (
+          <Link key={stop.key} to={stop.to} className="relative flex w-[86px] flex-none flex-col items-center gap-[3px] max-[1180px]:w-[70px]" aria-current={here ? "page" : undefined}>
+            {i > 0 && <span aria-hidden className="absolute top-[10px] right-1/2 mr-[11px] border-t-2 border-white/25" style={{ width: "calc(100% - 22px)" }} />}
+            <span
+              className="flex h-[21px] w-[21px] items-center justify-center text-[12px] font-bold"
+              style={waiting.length ? { background: worst === "fault" ? "#d8543b" : "#e0a33a", color: worst === "fault" ? "#fff" : "#15252d", borderRadius: worst === "fault" ? 5 : 11, minWidth: 21 } : { border: "2px solid rgb(255 255 255 / 0.5)", borderRadius: 11, background: here ? "#7fc4c9" : undefined }}
+              aria-label={waiting.length ? count(waiting.length, "finding") : undefined}
+            >
+              {waiting.length || ""}
+            </span>
+            <span className={"text-[13.500px] " + (here ? "font-bold" : "text-[var(--bar-text2)]")}>{stop.title}</span>
+          </Link>
+        );
+      })}
+    </nav>
+  );
+});
 
 /** What was found when Ferry was started that somebody has to know; it stays until it is closed. */
 function Notices() {

@@ -69,6 +69,11 @@ func (d *Diagnosis) Exchange(e *exchange.Exchange) {
 		return // it decides nothing
 	}
 	list := d.links[e.Link]
+	if n := len(list); n >= 32 && n == cap(list) {
+		// Before it grows, what is too old to count makes room.
+		first, _ := slices.BinarySearchFunc(list, e.At.Add(-Window), func(s seen, t time.Time) int { return s.at.Compare(t) })
+		list = slices.Delete(list, 0, first)
+	}
 	if len(list) >= kept {
 		list = slices.Delete(list, 0, kept/2)
 	}

@@ -1,5 +1,5 @@
 import { queryOptions, useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
-import type { EditAnswer, EditRequest, MeView, PointsView, PointView, Problem, SheetsView, SiteView, TimetableView } from "./types.gen";
+import type { EditAnswer, EditRequest, MeView, PointsView, PointView, Problem, SheetsView, SiteDelta, SiteView, StatsView, TimetableView } from "./types.gen";
 
 /** An error in the one shape that Ferry's interface has. */
 export class ProblemError extends Error {
@@ -42,7 +42,33 @@ export const postText = <T>(path: string, text: string) => call<T>("POST", path,
 export const problemOf = (error: unknown): Problem =>
   error instanceof ProblemError ? error.problem : { code: "internal", sentence: error instanceof Error ? error.message : String(error) };
 
-export const useSite = () => useQuery({ queryKey: ["site"], queryFn: () => get<SiteView>("/api/site") });
+/** The site. What this window has already is not sent again: only what changed is, and the rest stays the same objects. */
+export function useSite() {
+  const client = useQueryClient();
+  return useQuery({ queryKey: ["site"], queryFn: () => fetchSite(client), structuralSharing: false });
+}
+
+type Member = Record<string, unknown>;
+const keyOfList: Record<string, string> = { routes: "link", load: "link", standIns: "device" };
+/** Which view each site is, to ask for what changed since. */
+const revOf = new WeakMap<object, string>();
+
+async function fetchSite(client: QueryClient): Promise<SiteView> {
+  const old = client.getQueryData<SiteView>(["site"]);
+  const delta = await get<SiteDelta>(`/api/site?since=${(old && revOf.get(old)) ?? ""}`);
+  const site = delta.rest as unknown as Record<string, unknown>;
+  for (const [list, news] of Object.entries(delta.lists)) {
+    const key = keyOfList[list] ?? "id";
+    const before = (old as unknown as Record<string, Member[]> | undefined)?.[list] ?? [];
+    const changed = new Map((news.changed as unknown as Member[]).map((m) => [m[key], m]));
+    if (news.ids) {
+      const known = new Map(before.map((m) => [m[key], m]));
+      site[list] = news.ids.map((id) => changed.get(id) ?? known.get(id)).filter(Boolean);
+    } else site[list] = changed.size ? before.map((m) => changed.get(m[key]) ?? m) : before;
+  }
+  revOf.set(site, delta.rev);
+  return site as unknown as SiteView;
+}
 /** The map of a device. What this window has already is not sent again: only the rows that changed are. */
 export function usePoints(device: string | undefined) {
   return useQuery({ ...pointsQuery(useQueryClient(), device ?? ""), enabled: !!device, placeholderData: (old) => (old?.device === device ? old : undefined) });
@@ -74,7 +100,10 @@ export const usePoint = (id: string | undefined, at: number) =>
   useQuery({ queryKey: ["point", id, at], queryFn: () => get<PointView>(`/api/points/${id}`), enabled: !!id, placeholderData: (old) => (old?.point.id === id ? old : undefined) });
 export const useSheets = () => useQuery({ queryKey: ["sheets"], queryFn: () => get<SheetsView>("/api/datasheets") });
 export const useMe = () => useQuery({ queryKey: ["me"], queryFn: () => get<MeView>("/api/me") });
-export const useTimetable = () => useQuery({ queryKey: ["timetable"], queryFn: () => get<TimetableView>("/api/timetable"), refetchInterval: 1000 });
+/** The plan with the requests of one line, or of the fullest. */
+export const useTimetable = (line: string | undefined) => useQuery({ queryKey: ["timetable", line ?? ""], queryFn: () => get<TimetableView>(`/api/timetable?line=${line ?? ""}`), placeholderData: (old) => old });
+/** What was measured of the requests of a line. */
+export const useStats = (line: string | undefined) => useQuery({ queryKey: ["stats", line], queryFn: () => get<StatsView>(`/api/timetable/stats?line=${line}`), enabled: !!line, refetchInterval: 1000, placeholderData: (old) => old });
 
 export type Kind = "site" | "line" | "device" | "point" | "link" | "crossing" | "datasheet" | "structure";
 export interface ObjectEdit {

@@ -1,5 +1,6 @@
 import type { QueryClient } from "@tanstack/react-query";
 import { useSyncExternalStore } from "react";
+import { post } from "./client";
 import type { CrossingState, Finding, Live, Pulse, State } from "./types.gen";
 
 /**
@@ -19,6 +20,23 @@ export interface LiveState {
 let current: LiveState = { connected: false, state: { mode: "bench", unlockedMs: 0, running: [], allowed: [], released: [], plan: 0, compiling: false }, findings: [], crossings: {}, exchange: 0, nowMs: Date.now() };
 const points = new Map<string, Live>();
 const watchers = new Map<string, Set<() => void>>();
+
+/** Names this stream, so that the server knows which points it shows. */
+const stream = Array.from(crypto.getRandomValues(new Uint32Array(3)), (n) => n.toString(36)).join("");
+
+/** Values of points that are shown no more are kept for a moment: long enough for a page to be drawn anew. */
+const left = new Map<string, number>();
+const stale = 2000;
+
+let telling: ReturnType<typeof setTimeout> | undefined;
+/** Tells the server which points are shown, once that has settled. */
+function tellShown() {
+  telling ??= setTimeout(() => {
+    telling = undefined;
+    const shown = [...watchers].filter(([, set]) => set.size > 0).map(([id]) => id).slice(0, 5000);
+    void post("/api/watch", { window: stream, points: shown }).catch(() => { /* the stream tells that there is no contact */ });
+  }, 30);
+}
 const listeners = new Set<() => void>();
 
 /** The site that the page shows, over all streams that it has had. */
@@ -62,7 +80,13 @@ function openStream(client: QueryClient) {
   let seq = 0;
   let routes = -1;
   let plan = -1;
-  const source = new EventSource("/api/stream");
+  const source = new EventSource(`/api/stream?window=${stream}`);
+  source.addEventListener("values", (event) => {
+    for (const live of JSON.parse(String(event.data)) as Live[]) {
+      points.set(live.point, live);
+      watchers.get(live.point)?.forEach((watcher) => watcher());
+    }
+  });
   source.addEventListener("error", () => {
     void client.invalidateQueries({ queryKey: ["me"] }); // the session may have ended
     if (!current.connected) return;
@@ -72,17 +96,12 @@ function openStream(client: QueryClient) {
   source.addEventListener("message", (event) => {
     const pulse = JSON.parse(String(event.data)) as Pulse;
     if (pulse.whole) {
-      // What is no longer told of is not read any more.
-      const told = new Set(pulse.live.map((live) => live.point));
+      // What was known may be of another run: what is shown is told anew.
       for (const id of points.keys()) {
-        if (told.has(id)) continue;
         points.delete(id);
         watchers.get(id)?.forEach((watcher) => watcher());
       }
-    }
-    for (const live of pulse.live) {
-      points.set(live.point, live);
-      watchers.get(live.point)?.forEach((watcher) => watcher());
+      tellShown();
     }
     if (!seq && shownSeq && shownSeq !== pulse.seq) void client.invalidateQueries();
     shownSeq = pulse.seq;
@@ -94,11 +113,13 @@ function openStream(client: QueryClient) {
     seq = pulse.seq;
     routes = pulse.routes;
     plan = pulse.state.plan;
+    // What is as it was stays the same object, so that nobody draws it again.
+    const state = { ...pulse.state, running: alike(pulse.state.running, current.state.running), released: alike(pulse.state.released, current.state.released), allowed: alike(pulse.state.allowed, current.state.allowed) };
     current = {
       connected: true,
-      state: pulse.state,
+      state: alike(state, current.state),
       findings: pulse.findings ?? current.findings,
-      crossings: Object.fromEntries(pulse.crossings.map((c) => [c.id, c])),
+      crossings: alike(Object.fromEntries(pulse.crossings.map((c) => [c.id, c])), current.crossings),
       exchange: pulse.exchange,
       nowMs: pulse.nowMs,
     };
@@ -106,6 +127,12 @@ function openStream(client: QueryClient) {
   });
   return source;
 }
+
+/** The old one of two values that say the same. */
+const alike = <T>(now: T, old: T): T => (JSON.stringify(now) === JSON.stringify(old) ? old : now);
+
+/** A part of the live state: what shows it is drawn again only when that part changes. */
+export const useLivePart = <T>(part: (live: LiveState) => T): T => useSyncExternalStore(subscribe, () => part(current));
 
 export const useLiveState = () => useSyncExternalStore(subscribe, () => current);
 
@@ -117,7 +144,17 @@ export function useLive(id: string | undefined): Live | undefined {
       const set = watchers.get(id) ?? new Set();
       watchers.set(id, set);
       set.add(watcher);
-      return () => set.delete(watcher);
+      const gone = left.get(id);
+      left.delete(id);
+      if (gone && Date.now() - gone > stale) points.delete(id);
+      if (set.size === 1) tellShown();
+      return () => {
+        set.delete(watcher);
+        if (set.size > 0) return;
+        watchers.delete(id);
+        left.set(id, Date.now());
+        tellShown();
+      };
     },
     () => (id ? points.get(id) : undefined),
   );

@@ -54,6 +54,10 @@ export interface All {
   whatIfView: WhatIfView;
   learn: LearnView;
   noted: NotedView;
+  stats: StatsView;
+  found: FoundView;
+  watch: WatchRequest;
+  siteDelta: SiteDelta;
   sampling: SamplingView;
   actual: ActualView;
 }
@@ -1235,6 +1239,36 @@ export interface LearnView {
 export interface NotedView {
   said: string;
   seq: number;
+}
+export interface StatsView {
+  stats: RequestStats[];
+  outages: Outage[];
+}
+export interface FoundView {
+  points: FoundPoint[];
+}
+export interface FoundPoint {
+  id: string;
+  name: string;
+  address: string;
+  device: string;
+  deviceName: string;
+}
+export interface WatchRequest {
+  window: string;
+  points: string[];
+}
+export interface SiteDelta {
+  rev: string;
+  partial: boolean;
+  rest: unknown;
+  lists: {
+    [k: string]: ListOfDelta;
+  };
+}
+export interface ListOfDelta {
+  changed: unknown[];
+  ids: string[];
 }
 export interface SamplingView {
   rows: SamplingRow[];

@@ -2,6 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useId } from "react";
 import { post } from "../api/client";
 import type { Fault, SiteView } from "../api/types.gen";
+import { LongName } from "../shared/LongName";
 import { attempt } from "../shared/toast";
 
 /** Switches a fault of a stand-in on the bench: of a device, or of a simulated line. */
@@ -18,7 +19,7 @@ export function FaultSelect({ site, device, named }: { site: SiteView; device: s
   });
   return (
     <div className="grid grid-cols-[112px_1fr] items-center gap-x-3 py-1">
-      <label htmlFor={id} className={named ? "truncate" : "small soft"} title={standIn.name}>{named ? standIn.name : "Fault"}</label>
+      <label htmlFor={id} className={named ? "min-w-0" : "small soft"} title={standIn.name}>{named ? <LongName name={standIn.name} /> : "Fault"}</label>
       <span className="flex gap-1">
         <select id={id} className="input" data-fault-of={device} value={standIn.fault.kind} style={standIn.fault.kind ? { borderColor: "var(--doubt)", background: "var(--doubt-wash)" } : undefined}
           onChange={(e) => void set({ kind: e.target.value, value: site.faults.find((f) => f.kind === e.target.value)?.default ?? 0 })}>

@@ -1,9 +1,10 @@
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
-import { useState } from "react";
+import { memo, useMemo, useState } from "react";
 import { newId, post, useEdit, useSite, type ObjectEdit } from "../api/client";
-import { useLiveState } from "../api/live";
+import { useLivePart } from "../api/live";
 import type { DeviceView, Route, SiteView } from "../api/types.gen";
 import { useOffer } from "../shared/actions";
+import { LongName } from "../shared/LongName";
 import { SmallStops } from "../shared/RouteStops";
 import { attempt, say } from "../shared/toast";
 import { Empty } from "../shared/ui";
@@ -19,6 +20,8 @@ export function LinesPage() {
   const navigate = useNavigate();
   const edit = useEdit();
   const [trying, setTrying] = useState<{ done: number; of: number }>();
+  const [wanted, setWanted] = useState("");
+  const [show, setShow] = useState<Show>("all");
   useOffer(`lines ${site?.seq ?? 0}`, !site ? [] : [
     { title: "Add an Ethernet line", run: () => void addLine("ethernet") },
     { title: "Add a serial line", run: () => void addLine("serial") },
@@ -49,6 +52,7 @@ export function LinesPage() {
     say(stopped ? `${stopped} of ${site.links.length} links stop somewhere.` : `All ${site.links.length} links go through.`);
   };
 
+  const addTo = new Map(site.lines.map((l) => [l.id, () => void addDevice(l.id)]));
   const link = params.kind === "link" ? site.links.find((l) => l.id === params.id) : undefined;
   const device = params.kind === "device" ? site.devices.find((d) => d.id === params.id) : undefined;
   const line = params.kind === "line" ? site.lines.find((l) => l.id === params.id) : undefined;
@@ -59,7 +63,14 @@ export function LinesPage() {
         {site.lines.length === 0 && (
           <Empty title="No line yet">A site begins with a line: one Ethernet segment or one serial bus, and the devices on it. Or bring in a site file from the menu at the top right.</Empty>
         )}
-        {site.lines.map((l) => <LineCard key={l.id} site={site} id={l.id} chosen={params.id} onAddDevice={() => void addDevice(l.id)} />)}
+        {site.devices.length > 30 && (
+          <div className="mb-3 flex flex-wrap items-center gap-2">
+            <input className="input !w-[260px]" type="search" aria-label="Filter the devices" placeholder="name, address or unit" value={wanted} onChange={(e) => setWanted(e.target.value)} />
+            {shows.map((s) => <button key={s.key} type="button" className={"button tight " + (show === s.key ? "main" : "")} aria-pressed={show === s.key} onClick={() => setShow(s.key)}>{s.title}</button>)}
+            <span className="small soft">{site.lines.length} lines, {site.devices.length} devices</span>
+          </div>
+        )}
+        {site.lines.map((l) => <LineCard key={l.id} site={site} id={l.id} chosen={params.id} wanted={wanted} show={show} onAddDevice={addTo.get(l.id)} />)}
         {loose.length > 0 && (
           <section className="card mb-4 p-4">
             <h3 className="mb-2">On no line</h3>
@@ -86,27 +97,35 @@ export function LinesPage() {
   );
 }
 
-/** A line as a rail with its devices hanging from it: the asking end dark, first. */
-function LineCard({ site, id, chosen, onAddDevice }: { site: SiteView; id: string; chosen?: string; onAddDevice: () => void }) {
+type Show = "all" | "stops" | "runs";
+const shows: { key: Show; title: string }[] = [{ key: "all", title: "All" }, { key: "stops", title: "Where the message stops" }, { key: "runs", title: "Not running" }];
+
+/** How many devices of a line are shown before the rest is folded. */
+const unfolded = 24;
+
+/** A line as a rail with its devices hanging from it: the asking end dark, first. Devices of one kind stand together. */
+function LineCard({ site, id, chosen, wanted, show, onAddDevice }: { site: SiteView; id: string; chosen?: string; wanted: string; show: Show; onAddDevice?: () => void }) {
   const line = site.lines.find((l) => l.id === id);
-  const { state } = useLiveState();
+  const running = useLivePart((live) => live.state.running);
+  const [open, setOpen] = useState(false);
+  const view = useMemo(() => viewOf(site, id, running), [site, id, running]);
+  const listed = useMemo(() => filtered(view.devices, wanted, show), [view, wanted, show]);
   if (!line) return null;
-  const here = site.devices.filter((d) => d.ports.some((p) => p.line === id));
-  const links = site.links.filter((l) => l.line === id);
-  const askers = here.filter((d) => links.some((l) => l.asking === d.id));
-  const others = here.filter((d) => !askers.includes(d));
   const busiest = site.lineLoad.find((x) => x.line === id)?.utilisation ?? 0;
   const serial = line.medium === "serial";
-  const spoken = [...new Set(links.map((l) => site.protocols.find((p) => p.name === l.protocol)?.title ?? l.protocol))];
   const about = serial
-    ? [site.standards.find((s) => s.standard === line.serial?.standard)?.title, formatWord(formatOf(line)), ...spoken]
+    ? [site.standards.find((s) => s.standard === line.serial?.standard)?.title, formatWord(formatOf(line)), ...view.spoken]
     : ["Ethernet", ...(line.network ? [line.network] : [])];
-  const running = links.filter((l) => state.running.includes(l.id)).length;
+  const filtering = wanted !== "" || show !== "all";
+  if (filtering && listed.length === 0) return null;
+  // What is chosen, and what is wrong, is never folded away.
+  const folded = !open && listed.length > unfolded + 6;
+  const drawn = folded ? listed.filter((d, i) => i < unfolded || d.stops || d.device.id === chosen || d.link === chosen) : listed;
   return (
     <section className="card mb-4 p-4" aria-label={"Line " + line.name}>
       <div className="mb-3 flex items-baseline gap-3">
         <h2 className="max-w-[45%] flex-none truncate" title={line.name}><Link to="/lines/$kind/$id" params={{ kind: "line", id }} className="hover:underline">{line.name}</Link></h2>
-        <span className="small soft min-w-0 truncate">{about.join(" · ")}{running ? ` · ${running} of ${links.length} links run` : ""}</span>
+        <span className="small soft min-w-0 truncate">{about.join(" · ")}{view.running ? ` · ${view.running} of ${view.links} links run` : ""}{view.stopping ? ` · ${view.stopping} stop somewhere` : ""}{filtering ? ` · ${listed.length} of ${view.devices.length} devices` : ""}</span>
         <button type="button" className="small ml-auto whitespace-nowrap underline" onClick={onAddDevice} aria-label={`Add a device to ${line.name}`}>Add a device</button>
         <span className="small soft whitespace-nowrap">{serial ? "line time used" : "busiest connection"}</span>
         <span className="h-[8px] w-[110px] self-center rounded-full bg-band" aria-hidden>
@@ -116,34 +135,76 @@ function LineCard({ site, id, chosen, onAddDevice }: { site: SiteView; id: strin
       </div>
       <div className={"h-[4px] rounded " + (serial ? "" : "bg-ink")} style={serial ? { backgroundImage: "repeating-linear-gradient(90deg, var(--ink) 0 10px, transparent 10px 14px)" } : undefined} aria-hidden />
       <div className="grid gap-x-3 gap-y-2" style={{ gridTemplateColumns: "repeat(auto-fill, minmax(136px, 1fr))" }}>
-        {[...askers, ...others].map((d) => {
-          const asks = links.filter((l) => l.asking === d.id);
-          const to = links.find((l) => l.answering === d.id);
-          const route = to && site.routes.find((r) => r.link === to.id);
-          const dark = asks.length > 0;
-          const on = chosen === d.id || (!!to && chosen === to.id);
-          return (
-            <div key={d.id}>
-              <div className="ml-4 h-[10px] w-[3px] bg-ink" aria-hidden />
-              <Link
-                to="/lines/$kind/$id"
-                params={to && !dark ? { kind: "link", id: to.id } : { kind: "device", id: d.id }}
-                className="block rounded-md border p-[8px_10px]"
-                data-device={d.id}
-                style={{ background: dark ? "var(--bar)" : "var(--sheet)", color: dark ? "var(--bar-text)" : undefined, borderColor: "var(--rule)", boxShadow: on ? "0 0 0 3px var(--tide)" : undefined }}
-              >
-                <b className="block truncate" title={d.name}>{d.name}</b>
-                <span className={"mono block truncate " + (dark ? "opacity-80" : "soft")}>{placeOf(site, d, id)}</span>
-                <span className="small block h-[19px]">{dark ? <span className="opacity-80">asks {asks.length} {asks.length === 1 ? "link" : "links"}</span> : route ? <SmallStops route={route} /> : <span className="soft">no link</span>}</span>
-              </Link>
-            </div>
-          );
-        })}
-        {here.length === 0 && <div className="soft col-span-full pt-3">Nothing is on this line yet. <button type="button" className="font-semibold underline" onClick={onAddDevice}>Add a device</button>, first the one that asks.</div>}
+        {drawn.map((d) => <DeviceCard key={d.device.id} on={chosen === d.device.id || (!!d.link && chosen === d.link)} {...d} />)}
+        {view.devices.length === 0 && <div className="soft col-span-full pt-3">Nothing is on this line yet. <button type="button" className="font-semibold underline" onClick={onAddDevice}>Add a device</button>, first the one that asks.</div>}
       </div>
+      {listed.length > unfolded + 6 && (
+        <button type="button" className="button tight mt-3" aria-expanded={!folded} onClick={() => setOpen(!open)}>{folded ? `Show ${listed.length - drawn.length} more devices of ${line.name}` : `Fold ${line.name}`}</button>
+      )}
     </section>
   );
 }
+
+/** A device on a line, as its card shows it. */
+interface OnLine {
+  device: DeviceView;
+  place: string;
+  asks: number;
+  link?: string;
+  route?: Route;
+  stops: boolean;
+  runs: boolean;
+}
+
+/** The devices of a line: who asks first, the others by kind, those of one kind as they stand in the site. */
+function viewOf(site: SiteView, id: string, running: string[]) {
+  const links = site.links.filter((l) => l.line === id);
+  const asking = new Map<string, number>();
+  for (const l of links) asking.set(l.asking, (asking.get(l.asking) ?? 0) + 1);
+  const answering = new Map(links.map((l) => [l.answering, l.id]));
+  const routes = new Map(site.routes.map((r) => [r.link, r]));
+  const runs = new Set(running);
+  const devices = site.devices.filter((d) => d.ports.some((p) => p.line === id)).map((device): OnLine => {
+    const link = answering.get(device.id);
+    const route = link ? routes.get(link) : undefined;
+    return { device, place: placeOf(site, device, id), asks: asking.get(device.id) ?? 0, link, route, stops: !!route?.stopsAt, runs: !!link && runs.has(link) };
+  });
+  const kind = (d: OnLine) => d.device.name.replace(/[\d.,:-].*$/, "").trim().toLowerCase();
+  const first = new Map<string, number>();
+  devices.forEach((d, i) => { if (!first.has(kind(d))) first.set(kind(d), i); });
+  const ordered = devices.length > unfolded
+    ? devices.toSorted((a, b) => Number(b.asks > 0) - Number(a.asks > 0) || (first.get(kind(a)) ?? 0) - (first.get(kind(b)) ?? 0))
+    : devices.toSorted((a, b) => Number(b.asks > 0) - Number(a.asks > 0));
+  return {
+    devices: ordered, links: links.length, running: links.filter((l) => runs.has(l.id)).length, stopping: ordered.filter((d) => d.stops).length,
+    spoken: [...new Set(links.map((l) => site.protocols.find((p) => p.name === l.protocol)?.title ?? l.protocol))],
+  };
+}
+
+function filtered(devices: OnLine[], wanted: string, show: Show) {
+  const words = wanted.toLowerCase().split(/\s+/).filter(Boolean);
+  return devices.filter((d) => (show === "all" || (show === "stops" ? d.stops : !!d.link && !d.runs)) && words.every((w) => `${d.device.name} ${d.place} ${d.device.model ?? ""}`.toLowerCase().includes(w)));
+}
+
+const DeviceCard = memo(function DeviceCard({ device, place, asks, link, route, on }: OnLine & { on: boolean }) {
+  const dark = asks > 0;
+  return (
+    <div>
+      <div className="ml-4 h-[10px] w-[3px] bg-ink" aria-hidden />
+      <Link
+        to="/lines/$kind/$id"
+        params={link && !dark ? { kind: "link", id: link } : { kind: "device", id: device.id }}
+        className="block rounded-md border p-[8px_10px]"
+        data-device={device.id}
+        style={{ background: dark ? "var(--bar)" : "var(--sheet)", color: dark ? "var(--bar-text)" : undefined, borderColor: "var(--rule)", boxShadow: on ? "0 0 0 3px var(--tide)" : undefined }}
+      >
+        <b><LongName name={device.name} /></b>
+        <span className={"mono block truncate " + (dark ? "opacity-80" : "soft")}>{place}</span>
+        <span className="small block h-[19px]">{dark ? <span className="opacity-80">asks {asks} {asks === 1 ? "link" : "links"}</span> : route ? <SmallStops route={route} /> : <span className="soft">no link</span>}</span>
+      </Link>
+    </div>
+  );
+});
 
 /** A name that is not taken: "Line", "Line 2"… */
 function fresh(word: string, taken: string[]): string {

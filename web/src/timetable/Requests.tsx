@@ -1,5 +1,5 @@
 import { useEffect, useRef } from "react";
-import { useLiveState } from "../api/live";
+import { useLivePart } from "../api/live";
 import type { Request, RequestStats, SiteView } from "../api/types.gen";
 import { count } from "../Shell";
 import { Mark, type MarkKind } from "../shared/Mark";
@@ -9,7 +9,9 @@ export const paceWord = (ms: number) => (ms === 0 ? "once" : ms % 1000 === 0 ? `
 
 /** The requests of a line, planned beside measured. */
 export function Requests({ site, requests, stats, chosen, onChoose }: { site: SiteView; requests: Request[]; stats: Map<string, RequestStats>; chosen?: string; onChoose: (id: string) => void }) {
-  const { state } = useLiveState();
+  const running = new Set(useLivePart((live) => live.state.running));
+  const names = new Map(site.devices.map((d) => [d.id, d.name]));
+  const links = new Map(site.links.map((l) => [l.id, l]));
   return (
     <div className="card overflow-x-auto">
       <table className="rows" aria-label="Requests">
@@ -17,22 +19,20 @@ export function Requests({ site, requests, stats, chosen, onChoose }: { site: Si
           <tr><th aria-label="State" /><th>Request</th><th>Carries</th><th>Pace</th><th className="num">On the wire</th><th className="num">Device thinks</th><th className="num">Planned</th><th className="num">Measured</th><th className="num">Worst</th><th className="num">Late</th><th className="num">Slack</th><th>Remark</th></tr>
         </thead>
         <tbody>
-          {requests.map((r) => <RequestRow key={r.id} r={r} site={site} stat={stats.get(r.id)} chosen={r.id === chosen} running={state.running.includes(r.link)} onClick={() => onChoose(r.id)} />)}
+          {requests.map((r) => <RequestRow key={r.id} r={r} device={names.get(r.device)} limit={Number(links.get(r.link)?.settings?.["timeoutMs"] ?? 0)} stat={stats.get(r.id)} chosen={r.id === chosen} running={running.has(r.link)} onClick={() => onChoose(r.id)} />)}
         </tbody>
       </table>
     </div>
   );
 }
 
-function RequestRow({ r, site, stat, chosen, running, onClick }: { r: Request; site: SiteView; stat?: RequestStats; chosen: boolean; running: boolean; onClick: () => void }) {
+function RequestRow({ r, device, limit, stat, chosen, running, onClick }: { r: Request; device?: string; limit: number; stat?: RequestStats; chosen: boolean; running: boolean; onClick: () => void }) {
   const row = useRef<HTMLTableRowElement>(null);
   useEffect(() => {
     if (chosen) row.current?.scrollIntoView({ block: "nearest" });
   }, [chosen]);
-  const device = site.devices.find((d) => d.id === r.device)?.name;
-  const link = site.links.find((l) => l.id === r.link);
   const measured = stat && stat.count > stat.failed;
-  const { kind, remark } = judge(r, stat, running, Number(link?.settings?.["timeoutMs"] ?? 0));
+  const { kind, remark } = judge(r, stat, running, limit);
   return (
     <tr ref={row} className={chosen ? "chosen" : ""} data-request={r.id} onClick={onClick}>
       <td><Mark kind={kind} label={stat?.outcome ?? "not asked yet"} /></td>

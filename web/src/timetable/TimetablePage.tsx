@@ -1,8 +1,8 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
-import { get, post, useSite, useTimetable } from "../api/client";
-import { useLiveState } from "../api/live";
+import { get, post, useSite, useStats, useTimetable } from "../api/client";
+import { useLivePart } from "../api/live";
 import type { Advice as AdviceItem, Edit, LearnView, Outlook, WhatIfView } from "../api/types.gen";
 import { count } from "../Shell";
 import { attempt, say } from "../shared/toast";
@@ -22,37 +22,40 @@ export interface Paper {
 /** The requests of a line: what it would take, what it really took, and what a change would bring. */
 export function TimetablePage() {
   const { data: site } = useSite();
-  const { data } = useTimetable();
-  const { state } = useLiveState();
+  const state = useLivePart((live) => live.state);
   const client = useQueryClient();
   const navigate = useNavigate();
   const { request } = useParams({ strict: false });
   const search = useSearch({ strict: false }) as { line?: string };
   const [paper, setPaper] = useState<Paper>();
   const [silent, setSilent] = useState<string[]>([]);
-  const asked = data?.plan.requests.find((r) => r.id === request);
+  // The name of a request begins with that of its link.
+  const asked = request ? site?.links.find((l) => request.startsWith(l.id + "-")) : undefined;
+  const { data } = useTimetable(asked?.line ?? search.line);
   const fullest = data?.plan.lines.reduce<string | undefined>((best, l) => (l.requests > 0 && (!best || l.utilisation > (data.plan.lines.find((x) => x.line === best)?.utilisation ?? 0)) ? l.line : best), undefined);
   const line = asked?.line ?? (search.line && data?.plan.lines.some((l) => l.line === search.line) ? search.line : fullest);
+  const { data: measured } = useStats(line);
   const { data: outlook } = useQuery({ queryKey: ["outlook", line, silent, data?.seq], queryFn: () => get<Outlook>(`/api/lines/${line}/outlook?silent=${silent.join(",")}`), enabled: !!line, placeholderData: (old) => (old?.line === line ? old : undefined) });
   const supposed = !!paper || silent.length > 0;
   const { data: whatIf } = useQuery({ queryKey: ["whatif", paper, silent, data?.seq], queryFn: () => post<WhatIfView>("/api/timetable/whatif", { line, what: "", edits: paper?.edits ?? [], silent, commit: false, seq: 0 }), enabled: supposed });
   if (!site || !data) return <p className="soft p-8">Compiling…</p>;
-  if (data.plan.requests.length === 0 || !line)
+  if (!line)
     return <div className="flex-1"><Empty title="Nothing to ask yet">The timetable is compiled from the points of the devices that a link asks. Add a link under Lines and points under Points.</Empty></div>;
   const plan = supposed && whatIf ? whatIf.plan : data.plan;
   const load = plan.lines.find((l) => l.line === line);
   const now = data.plan.lines.find((l) => l.line === line);
   const requests = plan.requests.filter((r) => r.line === line);
   const links = site.links.filter((l) => l.line === line);
-  const stats = new Map(data.stats.map((s) => [s.id, s]));
-  const running = links.filter((l) => state.running.includes(l.id)).length;
+  const stats = new Map((measured?.stats ?? []).map((s) => [s.id, s]));
+  const runs = new Set(state.running);
+  const running = links.filter((l) => runs.has(l.id)).length;
   const onLine = site.lines.find((l) => l.id === line);
-  const mine = data.stats.filter((s) => links.some((l) => s.id.startsWith(l.id + "-")));
+  const mine = measured?.stats ?? [];
   const answered = mine.reduce((n, s) => n + s.count, 0);
   const failed = mine.reduce((n, s) => n + s.failed, 0);
   const run = (what: "start" | "stop", ids: string[]) => attempt(async () => {
     await post(`/api/run/${what}`, { links: ids });
-    await client.invalidateQueries({ queryKey: ["timetable"] });
+    await client.invalidateQueries({ queryKey: ["stats"] });
   });
   const learn = () => attempt(async () => {
     const answer = await post<LearnView>("/api/timetable/learn");
@@ -105,7 +108,7 @@ export function TimetablePage() {
         {outlook && <Advice outlook={outlook} paper={paper} onPaper={(a) => setPaper({ what: a.sentence, edits: a.edits })} onApply={(a) => void apply(a)} />}
         <Sampling site={site} line={line} />
       </div>
-      <Outages site={site} outages={data.outages.filter((o) => links.some((l) => l.id === o.link))} />
+      <Outages site={site} outages={measured?.outages ?? []} />
     </div>
   );
 }

@@ -1,12 +1,16 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useRef } from "react";
+import { memo, useEffect, useMemo, useRef } from "react";
 import type { Exchange, LinkView, SiteView } from "../api/types.gen";
+import { LongName } from "../shared/LongName";
 import { clock, Empty } from "../shared/ui";
 
 const rowHeight = 48;
 
+/** How many lanes stand side by side. */
+const mostLanes = 14;
+
 /** A ladder, not a packet list: each exchange is a rung from the asking end to the answering end and back. */
-export function Ladder({ site, links, list, chosen, follow, running, onChoose }: { site: SiteView; links: LinkView[]; list: Exchange[]; chosen: number; follow: boolean; running: boolean; onChoose: (seq: number) => void }) {
+export const Ladder = memo(function Ladder({ site, links, list, chosen, follow, running, onChoose }: { site: SiteView; links: LinkView[]; list: Exchange[]; chosen: number; follow: boolean; running: boolean; onChoose: (seq: number) => void }) {
   const scroll = useRef<HTMLDivElement>(null);
   const virtual = useVirtualizer({ count: list.length, getScrollElement: () => scroll.current, estimateSize: () => rowHeight, overscan: 6, getItemKey: (i) => list[i]?.seq ?? i });
   const last = list.at(-1)?.seq;
@@ -21,27 +25,41 @@ export function Ladder({ site, links, list, chosen, follow, running, onChoose }:
     // Only when another exchange is opened.
     // oxlint-disable-next-line react/exhaustive-deps
   }, [chosen, place >= 0]);
-  const askers = [...new Set(links.map((l) => l.asking))];
-  const lanes = [...askers, ...links.map((l) => l.answering).filter((id, i, all) => !askers.includes(id) && all.indexOf(id) === i)];
+  const { names, askerOf, all } = useMemo(() => {
+    const asking = [...new Set(links.map((l) => l.asking))];
+    const asks = new Set(asking);
+    return {
+      names: new Map(site.devices.map((d) => [d.id, d.name])), askerOf: new Map(site.links.map((l) => [l.id, l.asking])),
+      all: { asks, ids: [...asking, ...new Set(links.map((l) => l.answering).filter((id) => !asks.has(id)))] },
+    };
+  }, [site, links]);
+  const name = (id: string) => names.get(id) ?? id;
+  const shown = virtual.getVirtualItems();
+  // Where there are more than can stand side by side, only those who talk in view have a lane; where these are too
+  // many too, all who ask share one and all who answer another, and each rung says who they are.
+  const talking = useMemo(() => new Set(shown.flatMap((item) => { const e = list[item.index]; return e ? [askerOf.get(e.link) ?? "", e.device] : []; })), [shown, list, askerOf]);
+  const few = all.ids.length > mostLanes ? all.ids.filter((id) => talking.has(id)) : all.ids;
+  const two = few.length > mostLanes;
+  const lanes = two ? ["asking", "answering"] : few;
   // Where many stand side by side, their names stand upright.
   const upright = lanes.length > 9;
-  const share = (id: string) => ((lanes.indexOf(id) + 0.5) / lanes.length) * 100;
-  const name = (id: string) => site.devices.find((d) => d.id === id)?.name ?? id;
+  const at = new Map(lanes.map((id, i) => [id, ((i + 0.5) / lanes.length) * 100]));
+  const share = (id: string) => (two ? (all.asks.has(id) ? 25 : 75) : (at.get(id) ?? 50));
   if (!list.length) return <div className="flex-1"><Empty title="No traffic yet">{running ? "Waiting for the first exchange." : "Start a run under Timetable, or try a link under Lines: every exchange is shown here with its bytes."}</Empty></div>;
   return (
     <div className="flex min-h-0 flex-1 flex-col bg-sheet">
       <div className="relative ml-[108px] flex-none" style={{ height: upright ? 132 : 40 }} aria-hidden>
         {lanes.map((id) => (
           <span key={id} className={"small absolute -translate-x-1/2 truncate rounded border text-center font-semibold " + (upright ? "bottom-[6px] px-[2px] py-2" : "top-[8px] px-2 py-[2px]")} title={name(id)}
-            style={{ left: `${share(id)}%`, ...(upright ? { writingMode: "vertical-rl", maxHeight: 120, rotate: "180deg" } : { maxWidth: `${100 / lanes.length - 1}%` }), background: askers.includes(id) ? "var(--bar)" : "var(--sheet)", color: askers.includes(id) ? "var(--bar-text)" : undefined, borderColor: "var(--ink)" }}>{name(id)}</span>
+            style={{ left: `${at.get(id)}%`, ...(upright ? { writingMode: "vertical-rl", maxHeight: 120, rotate: "180deg" } : { maxWidth: `${100 / lanes.length - 1}%` }), background: all.asks.has(id) || id === "asking" ? "var(--bar)" : "var(--sheet)", color: all.asks.has(id) || id === "asking" ? "var(--bar-text)" : undefined, borderColor: "var(--ink)" }}>{two ? (id === "asking" ? "asking ends" : "answering ends") : upright ? name(id) : <LongName name={name(id)} />}</span>
         ))}
       </div>
       <div ref={scroll} className="min-h-0 flex-1 overflow-y-auto" role="list" aria-label="Exchanges">
         <div className="relative" style={{ height: virtual.getTotalSize() }}>
-          {virtual.getVirtualItems().map((item) => {
+          {shown.map((item) => {
             const e = list[item.index];
             if (!e) return null;
-            const asker = site.links.find((l) => l.id === e.link)?.asking ?? "";
+            const asker = askerOf.get(e.link) ?? "";
             const a = share(asker);
             const b = share(e.device);
             // Between lanes that lie close the words stand beside the arrows.
@@ -57,10 +75,12 @@ export function Ladder({ site, links, list, chosen, follow, running, onChoose }:
                   <span className="mono soft block w-[108px] flex-none py-[3px] pl-3 text-left">{clock(Date.parse(e.at))}<br /><span style={{ color: good ? undefined : "var(--fault)" }}>+ {e.latencyMs.toFixed(1)} ms</span></span>
                   <span className="relative block flex-1">
                     <svg className="absolute inset-0 h-full w-full" preserveAspectRatio="none" aria-hidden>
-                      {lanes.map((id) => <line key={id} x1={`${share(id)}%`} x2={`${share(id)}%`} y1="0" y2="100%" stroke="var(--rule)" strokeWidth="2" />)}
+                      {lanes.map((id) => <line key={id} x1={`${at.get(id)}%`} x2={`${at.get(id)}%`} y1="0" y2="100%" stroke="var(--rule)" strokeWidth="2" />)}
                       <line x1={`${a}%`} x2={`${reaches ? b : a + (b - a) * 0.6}%`} y1="14" y2="20" stroke="var(--ink)" strokeWidth="1.600" />
                       {comes && <line x1={`${b}%`} x2={`${a}%`} y1="32" y2="40" stroke={ink} strokeWidth="1.600" />}
                     </svg>
+                    {two && <span className="small absolute top-[12px] left-0 w-[calc(25%-10px)] text-right font-semibold"><span className="inline-flex max-w-full justify-end"><LongName name={name(asker)} /></span></span>}
+                    {two && <span className="small absolute top-[12px] left-[calc(75%+10px)] w-[calc(25%-12px)] text-left font-semibold"><LongName name={name(e.device)} /></span>}
                     <Head at={reaches ? b : a + (b - a) * 0.6} y={20} right={b > a} colour="var(--ink)" cross={!reaches} />
                     {comes && <Head at={a} y={40} right={a > b} colour={ink} />}
                     <span className="small absolute top-[1px] truncate px-1 font-semibold" style={{ ...words, background: chosen === e.seq ? "var(--tide-wash)" : good ? "var(--sheet)" : "var(--fault-wash)", maxWidth: "64%" }}>{e.operation}</span>
@@ -76,7 +96,7 @@ export function Ladder({ site, links, list, chosen, follow, running, onChoose }:
       </div>
     </div>
   );
-}
+});
 
 /** An arrow head, or a cross where the message goes no further. */
 function Head({ at, y, right, colour, cross }: { at: number; y: number; right: boolean; colour: string; cross?: boolean }) {

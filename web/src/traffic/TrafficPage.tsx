@@ -1,9 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useParams } from "@tanstack/react-router";
-import { useEffect, useState } from "react";
+import { memo, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { get, useSite } from "../api/client";
-import { useLiveState } from "../api/live";
-import type { Exchange, Finding } from "../api/types.gen";
+import { useLivePart } from "../api/live";
+import type { Exchange, Finding, SiteView } from "../api/types.gen";
 import { FaultSelect } from "../lines/FaultSelect";
 import { count } from "../Shell";
 import { FindingCard, SettingFixes } from "../shared/ui";
@@ -16,18 +16,28 @@ const keyOf = (f: Finding) => [f.code, f.subject.kind, f.subject.id].join("~");
 /** Who said what to whom when, what it means to this site, and what is wrong. */
 export function TrafficPage() {
   const { data: site } = useSite();
-  const { findings, exchange, state } = useLiveState();
+  const findings = useLivePart((live) => live.findings);
+  const mode = useLivePart((live) => live.state.mode);
+  const running = useLivePart((live) => live.state.running.length > 0);
+  const exchange = useSlowly(useLivePart((live) => live.exchange), 500);
   const params = useParams({ strict: false });
   const navigate = useNavigate();
   const [link, setLink] = useState("");
   const [held, setHeld] = useState<number>();
   const at = held ?? exchange;
-  const { data: list } = useQuery({ queryKey: ["exchanges", link, Math.floor(at / 3)], queryFn: () => get<Exchange[]>(link.startsWith("line:") ? `/api/exchanges?line=${link.slice(5)}` : `/api/exchanges?link=${link}`), placeholderData: (old) => old, staleTime: held ? Infinity : 0 });
+  const { data: list } = useQuery({ queryKey: ["exchanges", link, at], queryFn: () => get<Exchange[]>(link.startsWith("line:") ? `/api/exchanges?line=${link.slice(5)}` : `/api/exchanges?link=${link}`), placeholderData: (old) => old, staleTime: held ? Infinity : 0, gcTime: 2000, structuralSharing: false });
   const chosen = findings.find((f) => keyOf(f) === params.key);
   useEffect(() => {
     // To follow a finding is to look at its link.
     if (chosen?.subject.kind === "link") setLink(chosen.subject.id);
   }, [chosen?.subject.kind, chosen?.subject.id]);
+  const links = useMemo(() => (site?.links ?? []).filter((l) => !link || l.id === link || "line:" + l.line === link), [site, link]);
+  const now = useRef(exchange);
+  now.current = exchange;
+  const choose = useCallback((seq: number) => {
+    setHeld((h) => h ?? now.current);
+    void navigate({ to: "/traffic/exchange/$seq", params: { seq: String(seq) } });
+  }, [navigate]);
   if (!site) return <p className="soft p-8">Reading the site…</p>;
   const wrong = findings.filter((f) => f.severity !== "note");
   const habits = findings.filter((f) => f.severity === "note" && f.where === "traffic");
@@ -37,7 +47,7 @@ export function TrafficPage() {
     <>
       <aside className="flex w-[332px] flex-none flex-col overflow-y-auto border-r border-rule p-4" aria-label="What is wrong">
         <h2 className="mb-2">What is wrong, worst first</h2>
-        {wrong.length === 0 && <p className="soft mb-3">{state.running.length ? "Nothing that Ferry can see." : "Nothing in the plan. Start a run to see the traffic."}</p>}
+        {wrong.length === 0 && <p className="soft mb-3">{running ? "Nothing that Ferry can see." : "Nothing in the plan. Start a run to see the traffic."}</p>}
         {wrong.map((f) => <Told key={keyOf(f) + (f.subject.column ?? "")} finding={f} chosen={f === chosen} />)}
         {habits.length > 0 && (
           <section className="pt-2">
@@ -45,30 +55,24 @@ export function TrafficPage() {
             {habits.map((f) => <Told key={keyOf(f)} finding={f} chosen={f === chosen} />)}
           </section>
         )}
-        {state.mode === "bench" && (
+        {mode === "bench" && (
           <section className="mt-auto pt-4">
             <h3 className="mb-1">Faults of the bench</h3>
             <p className="small soft mb-1">Switch one on to see what it looks like.</p>
-            {site.standIns.map((s) => <FaultSelect key={s.device} site={site} device={s.device} named />)}
+            <Faults site={site} />
           </section>
         )}
       </aside>
       <div className="flex min-w-0 flex-1 flex-col">
         <div className="flex flex-none items-center gap-3 border-b border-rule bg-sheet px-4 py-2">
           <select className="input !w-auto max-w-[340px]" aria-label="Link" value={link} onChange={(e) => setLink(e.target.value)}>
-            <option value="">every link</option>
-            {site.lines.map((line) => (
-              <optgroup key={line.id} label={line.name}>
-                <option value={"line:" + line.id}>all of {line.name}</option>
-                {site.links.filter((l) => l.line === line.id).map((l) => <option key={l.id} value={l.id}>{site.devices.find((d) => d.id === l.asking)?.name} → {site.devices.find((d) => d.id === l.answering)?.name}</option>)}
-              </optgroup>
-            ))}
+            <LinkOptions site={site} />
           </select>
           <span className="small soft">{shown.length ? `the latest ${count(shown.length, "exchange")}, ${((100 * answered) / shown.length).toFixed(1)} % answered` : ""}</span>
           <button type="button" className="button tight ml-auto" aria-pressed={held !== undefined} onClick={() => setHeld(held === undefined ? exchange : undefined)}>{held === undefined ? "Hold still" : "Follow again"}</button>
         </div>
-        <Ladder site={site} links={site.links.filter((l) => !link || l.id === link || "line:" + l.line === link)} list={shown} chosen={Number(params.seq)} follow={held === undefined && !params.seq} running={state.running.length > 0}
-          onChoose={(seq) => { setHeld((h) => h ?? exchange); void navigate({ to: "/traffic/exchange/$seq", params: { seq: String(seq) } }); }} />
+        <Ladder site={site} links={links} list={shown} chosen={Number(params.seq)} follow={held === undefined && !params.seq} running={running}
+          onChoose={choose} />
         {params.seq && <BytesView seq={params.seq} />}
       </div>
     </>
@@ -87,4 +91,49 @@ function Told({ finding, chosen }: { finding: Finding; chosen: boolean }) {
       <SettingFixes finding={finding} />
     </>
   );
+}
+
+/** Every link, by line; drawn once for a site. */
+const LinkOptions = memo(function LinkOptions({ site }: { site: SiteView }) {
+  const names = new Map(site.devices.map((d) => [d.id, d.name]));
+  return (
+    <>
+      <option value="">every link</option>
+      {site.lines.map((line) => (
+        <optgroup key={line.id} label={line.name}>
+          <option value={"line:" + line.id}>all of {line.name}</option>
+          {site.links.filter((l) => l.line === line.id).map((l) => <option key={l.id} value={l.id}>{names.get(l.asking)} → {names.get(l.answering)}</option>)}
+        </optgroup>
+      ))}
+    </>
+  );
+});
+
+/** How many stand-ins are listed before one is looked for by name. */
+const fewStandIns = 30;
+
+/** The faults of the bench: of every stand-in, or of those that are looked for. */
+const Faults = memo(function Faults({ site }: { site: SiteView }) {
+  const [wanted, setWanted] = useState("");
+  const names = new Map(site.devices.map((d) => [d.id, d.name]));
+  const many = site.standIns.length > fewStandIns;
+  const listed = many ? site.standIns.filter((s) => (wanted ? (names.get(s.device) ?? s.device).toLowerCase().includes(wanted.toLowerCase()) : !!s.fault.kind)).slice(0, fewStandIns) : site.standIns;
+  return (
+    <>
+      {many && <input className="input mb-1" type="search" aria-label="Find a stand-in" placeholder={`find one of ${site.standIns.length} by name`} value={wanted} onChange={(e) => setWanted(e.target.value)} />}
+      {listed.map((s) => <FaultSelect key={s.device} site={site} device={s.device} named />)}
+    </>
+  );
+});
+
+/** A number that changes often, taken over no more often than every so many milliseconds. */
+function useSlowly(n: number, ms: number) {
+  const [shown, setShown] = useState(n);
+  const newest = useRef(n);
+  newest.current = n;
+  useEffect(() => {
+    const timer = setInterval(() => setShown(newest.current), ms);
+    return () => clearInterval(timer);
+  }, [ms]);
+  return shown;
 }
