@@ -87,11 +87,16 @@ func TestManyDevices(t *testing.T) {
 	time.Sleep(3 * time.Second)
 	before, _ := f.memory(t)
 	t.Logf("figure: memory before the run: %d MB", before)
+	b.to("/points/d9-50")
+	b.sees("Value-01")
 	begin := time.Now()
 	f.post(t, "/api/run/start", map[string]any{"links": []string{}})
-	b.to("/points/d9-50")
-	b.until("first values", `document.querySelector("[role=grid]")?.innerText.includes("mg/L") && /\d\.\d/.test([...document.querySelectorAll("[data-now]")].map(e => e.innerText).join(" ") || document.querySelector("[role=grid]").innerText)`)
-	t.Logf("figure: start to the first values shown: %.2f s (promised: under 1 s)", time.Since(begin).Seconds())
+	b.until("first values", `/\d\.\d/.test([...document.querySelectorAll("[data-now]")].map(e => e.innerText).join(" "))`)
+	began := time.Since(begin)
+	t.Logf("figure: start of the run to the first values shown: %.2f s (promised: under 1 s)", began.Seconds())
+	if began > time.Second {
+		t.Errorf("the first values come after %v", began)
+	}
 	const watch = `window.tasks = []; window.watcher = new PerformanceObserver(l => tasks.push(...l.getEntries().map(e => e.duration))); watcher.observe({ type: "longtask" }); true`
 	longest := 0.0
 	for _, path := range []string{"/lines", "/points/d9-50", "/timetable", "/crossings", "/checkout", "/traffic"} {

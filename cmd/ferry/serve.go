@@ -59,9 +59,9 @@ func serving(use, short, data string, first func() *site.Site) *cobra.Command {
 	secret := c.Flags().String("passphrase-file", "", "file with the passphrase of the first user, who is called "+firstUser+"; as --tls")
 	c.RunE = func(c *cobra.Command, _ []string) (err error) {
 		if os.Getenv("GOGC") == "" {
-			// A large site is mostly what stays; half as much room for what comes
-			// and goes is enough.
-			debug.SetGCPercent(50)
+			// A large site is mostly what stays; less room for what comes and
+			// goes is enough.
+			debug.SetGCPercent(30)
 		}
 		if r.passphrase, err = readPassphrase(*secret); err != nil {
 			return err

@@ -3,6 +3,7 @@ package api
 import (
 	"bytes"
 	"fmt"
+	"runtime/debug"
 
 	"github.com/gofiber/fiber/v3"
 
@@ -189,6 +190,9 @@ func (s *Server) postSiteFile(c fiber.Ctx) error {
 	s.mu.Lock()
 	s.routes = map[string]*route.Route{}
 	s.mu.Unlock()
+	if len(c.Body()) > 1<<20 {
+		go debug.FreeOSMemory() // reading a large file took much for a moment
+	}
 	return s.step(c, entry, err)
 }
 

@@ -21,8 +21,8 @@ import (
 const (
 	keptExchanges = 8000
 	keptTrend     = 1200
-	leastTrend    = 32
-	allTrends     = 1_000_000 // samples of all points together, 16 octets each
+	leastTrend    = 8
+	allTrends     = 200_000 // samples of all points together, 16 octets each
 	keptSamples   = 20000     // waiting to be stored
 )
 

@@ -21,6 +21,9 @@ var footnote = regexp.MustCompile(`^(\*+|\d\)|\(\d\)|†|‡|[¹²³]|note|remar
 // aside says what a row is that is no point; empty for one that may be.
 func (l *Listing) aside(r *Row) string {
 	at := slices.Index(l.Columns, Address)
+	if at >= 0 && at < len(r.Cells) && plainPlace(r.Cells[at]) && (at >= len(l.Headings) || r.Cells[at] != l.Headings[at]) && len(r.Cells) > 1 {
+		return "" // it has an address, as most have
+	}
 	if len(l.Headings) > 0 && l.repeats(r) {
 		return "the headings again"
 	}

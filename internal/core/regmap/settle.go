@@ -506,6 +506,9 @@ func (l *Listing) settleOrder(scheme address.Scheme, titles string) {
 	for _, column := range []Column{Order, Type} {
 		if at := slices.Index(l.Columns, column); at >= 0 {
 			for cell := range l.cells(at) {
+				if !strings.ContainsAny(cell, "eE") || len(cell) < 9 {
+					continue
+				}
 				text := folded(cell)
 				little = little || saysLittle.MatchString(text) && !saysLowWord.MatchString(text)
 			}

@@ -119,7 +119,7 @@ type Listing struct {
 // left out and all its bad cells are listed; empty rows are passed over. lines
 // gives the source line of each point.
 func (l *Listing) Points(scheme address.Scheme) (points []site.Point, lines []int, rejected []Rejected) {
-	m := maker{scheme: scheme, listing: l, types: map[string]shaped{}}
+	m := maker{scheme: scheme, listing: l, types: map[string]shaped{}, cells: map[string]typeCell{}, scales: map[string][2]string{}}
 	for i := range m.at {
 		m.at[i] = -1
 	}
@@ -198,6 +198,14 @@ type maker struct {
 	bad     []badCell
 	types   map[string]shaped // type cells read so far: tables have few
 	says    string            // order that the type cell of the row says
+	cells   map[string]typeCell
+	scales  map[string][2]string
+}
+
+// typeCell is a type cell taken apart.
+type typeCell struct {
+	text string
+	said said
 }
 
 var columnPlace = func() map[Column]int {
@@ -362,7 +370,12 @@ func parseBits(text string, fromOne bool) (first, count int, err error) {
 // the number of units stated. A width in the cell that the units contradict is
 // an error: one of the two is wrong.
 func (m *maker) readType(p *site.Point, units int) {
-	text, said := typeSays(m.cell(Type))
+	known, ok := m.cells[m.cell(Type)]
+	if !ok {
+		known.text, known.said = typeSays(m.cell(Type))
+		m.cells[m.cell(Type)] = known
+	}
+	text, said := known.text, known.said
 	if m.says = said.order; units == 0 {
 		units = said.units
 	}

@@ -23,7 +23,10 @@ var (
 // between thousands, a number sign, a word in front; and puts 0x before what is
 // hexadecimal.
 func tidyPlace(text string, reading Reading) string {
-	t := strings.TrimSpace(strings.NewReplacer("\u00A0", " ", "\u202F", " ", "\u2009", " ").Replace(text))
+	if plainPlace(text) && !reading.Hex && !reading.NoBits {
+		return text
+	}
+	t := strings.TrimSpace(narrowBlanks.Replace(text))
 	if thousands.MatchString(t) {
 		t = t[:len(t)-4] + t[len(t)-3:]
 	}
@@ -76,6 +79,19 @@ func (l *Listing) parsePlace(scheme address.Scheme, text, area string) (address.
 		a.Offset--
 	}
 	return a, units, err
+}
+
+var narrowBlanks = strings.NewReplacer("\u00A0", " ", "\u202F", " ", "\u2009", " ")
+
+// plainPlace reports whether a cell is digits behind at most two small letters,
+// as most are: there is nothing to take away.
+func plainPlace(text string) bool {
+	for i := 0; i < len(text); i++ {
+		if c := text[i]; (c < '0' || c > '9') && (i > 1 || c < 'a' || c > 'z') {
+			return false
+		}
+	}
+	return text != "" && text[len(text)-1] >= '0' && text[len(text)-1] <= '9'
 }
 
 func notDigit(r rune) bool { return r < '0' || r > '9' }
@@ -181,6 +197,9 @@ func (m *maker) name(p *site.Point) {
 		p.Name = strings.TrimSpace(m.cell(Address))
 		return
 	}
+	if !strings.HasSuffix(p.Name, ")") && !strings.HasSuffix(p.Name, "]") {
+		return
+	}
 	if parts := unitBracket.FindStringSubmatch(p.Name); parts != nil && strings.TrimSpace(m.cell(Unit)) == "" {
 		if unit := unitOf(parts[2]); unit != "" {
 			p.Name, p.Unit = parts[1], unit
@@ -204,14 +223,23 @@ func (m *maker) readScale(p *site.Point) {
 		unit = ""
 	}
 	factor := ""
-	if parts := unitScale.FindStringSubmatch(unit); parts != nil && (KnownUnit(parts[2]) || nearUnit(parts[2]) != "") {
+	if unit == "" || KnownUnit(unit) {
+		// as it stands
+	} else if parts := unitScale.FindStringSubmatch(unit); parts != nil && (KnownUnit(parts[2]) || nearUnit(parts[2]) != "") {
 		factor, unit = parts[1], parts[2]
 	}
 	if unit != "" {
 		p.Unit = strings.Trim(unit, "[]()")
 	}
 	scale := strings.TrimSpace(m.cell(Scale))
-	if word, u := scaleWords(scale); word != "" {
+	word, u := "", ""
+	if known, ok := m.scales[scale]; ok {
+		word, u = known[0], known[1]
+	} else if scale != "" {
+		word, u = scaleWords(scale)
+		m.scales[scale] = [2]string{word, u}
+	}
+	if word != "" {
 		if scale = word; u != "" && p.Unit == "" {
 			p.Unit = u
 		}
@@ -328,9 +356,12 @@ var rangeCell = regexp.MustCompile(`^([+-−–]?\d[\d  ]*(?:[.,]\d+)?)\s*(\S*?)
 // readLimits reads a range such as "0…20 mg/L" into the limits, and its unit.
 func (m *maker) readLimits(p *site.Point) {
 	text := strings.TrimSpace(m.cell(Limits))
+	if text == "" {
+		return
+	}
 	parts := rangeCell.FindStringSubmatch(strings.ReplaceAll(text, "−", "-"))
 	if parts == nil {
-		if text != "" && p.Remark == "" {
+		if p.Remark == "" {
 			p.Remark = text // it is no range of numbers: it is kept as it stands
 		}
 		return
@@ -366,6 +397,9 @@ func (m *maker) readNames(p *site.Point) {
 		return
 	}
 	text := m.cell(Remark)
+	if !strings.ContainsAny(text, ":=–-") || !strings.ContainsAny(text, "0123456789") {
+		return
+	}
 	take := func(found [][]string) (names []site.Naming) {
 		seen := map[int64]bool{}
 		for _, each := range found {

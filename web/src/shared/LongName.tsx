@@ -13,3 +13,12 @@ export function LongName({ name, className }: { name: string; className?: string
     </span>
   );
 }
+
+/** A name cut in its middle to so many characters, for where only text can stand. */
+export function shortened(name: string, most: number) {
+  if (name.length <= most) return name;
+  const end = Math.min(kept, Math.floor(most / 2));
+  const blank = name.indexOf(" ", name.length - end);
+  const tail = name.slice(blank > 0 && blank < name.length - 2 ? blank : name.length - end);
+  return name.slice(0, Math.max(1, most - tail.length - 1)).trimEnd() + "…" + tail;
+}

@@ -1,4 +1,4 @@
-import { useEffect, useRef } from "react";
+import { memo, useEffect, useRef } from "react";
 import { useLivePart } from "../api/live";
 import type { Request, RequestStats, SiteView } from "../api/types.gen";
 import { count } from "../Shell";
@@ -26,7 +26,7 @@ export function Requests({ site, requests, stats, chosen, onChoose }: { site: Si
   );
 }
 
-function RequestRow({ r, device, limit, stat, chosen, running, onClick }: { r: Request; device?: string; limit: number; stat?: RequestStats; chosen: boolean; running: boolean; onClick: () => void }) {
+const RequestRow = memo(function RequestRow({ r, device, limit, stat, chosen, running, onClick }: { r: Request; device?: string; limit: number; stat?: RequestStats; chosen: boolean; running: boolean; onClick: () => void }) {
   const row = useRef<HTMLTableRowElement>(null);
   useEffect(() => {
     if (chosen) row.current?.scrollIntoView({ block: "nearest" });
@@ -49,7 +49,10 @@ function RequestRow({ r, device, limit, stat, chosen, running, onClick }: { r: R
       <td className="small">{remark}{stat && stat.failed > 0 && ` ${stat.failed} of ${stat.count} failed.`}</td>
     </tr>
   );
-}
+}, (a, b) => a.r === b.r && a.device === b.device && a.limit === b.limit && a.chosen === b.chosen && a.running === b.running && shownOf(a.stat) === shownOf(b.stat));
+
+/** What a row shows of what was measured: it is drawn again when that changes. */
+const shownOf = (stat: RequestStats | undefined) => stat && `${stat.outcome} ${stat.count > stat.failed} ${stat.failed && stat.count} ${stat.failed} ${millis(stat.meanMs)} ${millis(stat.worstMs)} ${millis(stat.lateMs)}`;
 
 /** What there is to say of a request: the plan first, then what was seen. */
 function judge(r: Request, stat: RequestStats | undefined, running: boolean, limit: number): { kind: MarkKind; remark: string } {

@@ -3,8 +3,9 @@ import { useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { get, post, useSite, useStats, useTimetable } from "../api/client";
 import { useLivePart } from "../api/live";
-import type { Advice as AdviceItem, Edit, LearnView, Outlook, WhatIfView } from "../api/types.gen";
+import type { Advice as AdviceItem, Edit, LearnView, Outlook, Request, WhatIfView } from "../api/types.gen";
 import { count } from "../Shell";
+import { shortened } from "../shared/LongName";
 import { attempt, say } from "../shared/toast";
 import { Empty, millis } from "../shared/ui";
 import { Advice } from "./Advice";
@@ -44,7 +45,7 @@ export function TimetablePage() {
   const plan = supposed && whatIf ? whatIf.plan : data.plan;
   const load = plan.lines.find((l) => l.line === line);
   const now = data.plan.lines.find((l) => l.line === line);
-  const requests = plan.requests.filter((r) => r.line === line);
+  const requests = ofLine(plan.requests, line);
   const links = site.links.filter((l) => l.line === line);
   const stats = new Map((measured?.stats ?? []).map((s) => [s.id, s]));
   const runs = new Set(state.running);
@@ -97,7 +98,7 @@ export function TimetablePage() {
       <div className="mb-4 grid grid-cols-4 gap-3">
         <Figure title={onLine?.medium === "serial" ? `${onLine.name}, line time used` : `${onLine?.name}, busiest connection`} value={percent(load?.utilisation ?? 0)} state={load && !load.holds ? "fault" : (load?.utilisation ?? 0) > 0.7 ? "doubt" : ""}
           note={load?.holds ? "every pace holds, at its worst" : "not every pace holds"} />
-        <Figure title={worst ? `…with ${worst.names.join(" and ")} silent` : "…with a device silent"} value={worst ? percent(worst.utilisation) : "—"} state={worst && !worst.holds ? "fault" : (worst?.utilisation ?? 0) > 0.7 ? "doubt" : ""}
+        <Figure title={worst ? `…with ${worst.names.map((n) => shortened(n, 26)).join(" and ")} silent` : "…with a device silent"} value={worst ? percent(worst.utilisation) : "—"} state={worst && !worst.holds ? "fault" : (worst?.utilisation ?? 0) > 0.7 ? "doubt" : ""}
           note={worst ? `${millis(worst.lostMs)} lost at a time${outlook?.twoSilent ? `; two silent: ${percent(outlook.twoSilent.utilisation)}` : ""}` : ""} />
         <Figure title="Oldest a value can be" value={load ? millis(oldest(requests)) : "—"} note="of the fastest pace, its answer late by the worst" />
         <Figure title="Requests" value={String(load?.requests ?? 0)} note={`for ${count(load?.points ?? 0, "point")}; one each would be ${load?.alone ?? 0}, and ${percent(load?.aloneUtilisation ?? 0)}`} />
@@ -111,6 +112,16 @@ export function TimetablePage() {
       <Outages site={site} outages={measured?.outages ?? []} />
     </div>
   );
+}
+
+const parts = new WeakMap<Request[], Map<string, Request[]>>();
+/** The requests of a line: the same list for the same plan, so that what shows it is not drawn again. */
+function ofLine(requests: Request[], line: string) {
+  const known = parts.get(requests) ?? new Map<string, Request[]>();
+  parts.set(requests, known);
+  const part = known.get(line) ?? requests.filter((r) => r.line === line);
+  known.set(line, part);
+  return part;
 }
 
 /** The oldest that a value of the fastest pace can get. */

@@ -1,14 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { memo, useEffect, useRef, useState } from "react";
 import { get } from "../api/client";
 import type { ActualView, Request, RequestStats, SiteView } from "../api/types.gen";
+import { shortened } from "../shared/LongName";
 import { paceWord } from "./Requests";
 
 const left = 150;
 const rowHeight = 30;
 
 /** Time as a track: what is planned on rails, one for each device and one for the line, with what was measured on the same track. */
-export function Track({ site, line, requests, stats, chosen, running, silent, onSilent, onChoose }: {
+export const Track = memo(function Track({ site, line, requests, stats, chosen, running, silent, onSilent, onChoose }: {
   site: SiteView; line: string; requests: Request[]; stats: Map<string, RequestStats>; chosen?: string; running: boolean; silent: string[]; onSilent: (devices: string[]) => void; onChoose: (id: string) => void;
 }) {
   const box = useRef<HTMLDivElement>(null);
@@ -112,7 +113,7 @@ export function Track({ site, line, requests, stats, chosen, running, silent, on
                 {requests.filter((r) => r.link === link.id).flatMap((r) => blocks(r, y, false))}
                 <rect x={0} y={y - 2} width={left - 4} height={rowHeight - 2} fill="var(--sheet)" />
                 <g role="checkbox" aria-checked={off} aria-label={`Take ${name} for silent`} tabIndex={0} className="cursor-pointer" onClick={() => toggle(link.answering)} onKeyDown={(e) => (e.key === " " || e.key === "Enter") && (e.preventDefault(), toggle(link.answering))}>
-                  <text x={0} y={y + 17} fontSize="13" fill={off ? "var(--fault)" : "var(--ink)"} textDecoration={off ? "line-through" : undefined}>{name.length > 20 ? name.slice(0, 19) + "…" : name}</text>
+                  <text x={0} y={y + 17} fontSize="13" fill={off ? "var(--fault)" : "var(--ink)"} textDecoration={off ? "line-through" : undefined}>{shortened(name, 20)}<title>{name}</title></text>
                 </g>
               </g>
             );
@@ -130,7 +131,10 @@ export function Track({ site, line, requests, stats, chosen, running, silent, on
       </div>
     </section>
   );
-}
+}, (a, b) => a.site === b.site && a.line === b.line && a.requests === b.requests && a.chosen === b.chosen && a.running === b.running && a.silent === b.silent && means(a.stats) === means(b.stats));
+
+/** What the track shows of what was measured: the mean times, as far as they are seen. */
+const means = (stats: Map<string, RequestStats>) => [...stats.values()].map((s) => `${s.id}${s.count > s.failed ? s.meanMs.toFixed(0) : ""}`).toSorted().join(" ");
 
 const seconds = 4;
 

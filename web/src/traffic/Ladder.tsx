@@ -1,7 +1,7 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { memo, useEffect, useMemo, useRef } from "react";
 import type { Exchange, LinkView, SiteView } from "../api/types.gen";
-import { LongName } from "../shared/LongName";
+import { LongName, shortened } from "../shared/LongName";
 import { clock, Empty } from "../shared/ui";
 
 const rowHeight = 48;
@@ -12,7 +12,7 @@ const mostLanes = 14;
 /** A ladder, not a packet list: each exchange is a rung from the asking end to the answering end and back. */
 export const Ladder = memo(function Ladder({ site, links, list, chosen, follow, running, onChoose }: { site: SiteView; links: LinkView[]; list: Exchange[]; chosen: number; follow: boolean; running: boolean; onChoose: (seq: number) => void }) {
   const scroll = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer({ count: list.length, getScrollElement: () => scroll.current, estimateSize: () => rowHeight, overscan: 6, getItemKey: (i) => list[i]?.seq ?? i });
+  const virtual = useVirtualizer({ count: list.length, getScrollElement: () => scroll.current, estimateSize: () => rowHeight, overscan: 3, getItemKey: (i) => list[i]?.seq ?? i });
   const last = list.at(-1)?.seq;
   useEffect(() => {
     if (follow && last) virtual.scrollToIndex(list.length - 1);
@@ -51,7 +51,7 @@ export const Ladder = memo(function Ladder({ site, links, list, chosen, follow, 
       <div className="relative ml-[108px] flex-none" style={{ height: upright ? 132 : 40 }} aria-hidden>
         {lanes.map((id) => (
           <span key={id} className={"small absolute -translate-x-1/2 truncate rounded border text-center font-semibold " + (upright ? "bottom-[6px] px-[2px] py-2" : "top-[8px] px-2 py-[2px]")} title={name(id)}
-            style={{ left: `${at.get(id)}%`, ...(upright ? { writingMode: "vertical-rl", maxHeight: 120, rotate: "180deg" } : { maxWidth: `${100 / lanes.length - 1}%` }), background: all.asks.has(id) || id === "asking" ? "var(--bar)" : "var(--sheet)", color: all.asks.has(id) || id === "asking" ? "var(--bar-text)" : undefined, borderColor: "var(--ink)" }}>{two ? (id === "asking" ? "asking ends" : "answering ends") : upright ? name(id) : <LongName name={name(id)} />}</span>
+            style={{ left: `${at.get(id)}%`, ...(upright ? { writingMode: "vertical-rl", maxHeight: 120, rotate: "180deg" } : { maxWidth: `${100 / lanes.length - 1}%` }), background: all.asks.has(id) || id === "asking" ? "var(--bar)" : "var(--sheet)", color: all.asks.has(id) || id === "asking" ? "var(--bar-text)" : undefined, borderColor: "var(--ink)" }}>{two ? (id === "asking" ? "asking ends" : "answering ends") : upright ? shortened(name(id), 17) : <LongName name={name(id)} />}</span>
         ))}
       </div>
       <div ref={scroll} className="min-h-0 flex-1 overflow-y-auto" role="list" aria-label="Exchanges">
