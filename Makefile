@@ -3,7 +3,7 @@
 
 GO_FLAGS = -trimpath
 
-.PHONY: demo build web gen test bench fuzz soak shots clean
+.PHONY: demo build web gen test bench dist fuzz soak shots clean
 
 demo: build
 	./bin/ferry demo
@@ -31,6 +31,10 @@ test:
 bench: build
 	./scripts/bench.sh
 
+# The binary for Linux, macOS and Windows, on both processors.
+dist: web
+	./scripts/dist.sh
+
 # Ten minutes of random edits, starts, stops, switches of the mode, faults and
 # kills, with a plant that logs every write: SOAK=2m make soak for less.
 soak: build
@@ -44,4 +48,4 @@ fuzz:
 	./scripts/fuzz.sh
 
 clean:
-	rm -rf bin web/node_modules internal/api/dist/assets internal/api/dist/index.html internal/api/dist/icon.svg
+	rm -rf bin dist web/node_modules internal/api/dist/assets internal/api/dist/index.html internal/api/dist/icon.svg

@@ -247,7 +247,7 @@ func lockFolder(dir string) (release func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+	if err := lockFile(f); err != nil {
 		return nil, errors.Join(fmt.Errorf("the folder %s is in use by another Ferry: close it, or choose another with --data", dir), f.Close())
 	}
 	return func() { _ = f.Close() }, nil // the lock goes with the file

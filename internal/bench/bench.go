@@ -21,6 +21,10 @@ const FirstPort = 15021
 
 // Bench is the stand-ins of a site's devices.
 type Bench struct {
+	// InProcess has serial lines simulated inside this program, as on systems
+	// without pseudo-terminals; to be set before the first Sync.
+	InProcess bool
+
 	mu      sync.Mutex
 	servers map[string]*Server // by device
 	made    map[string]string  // what each was made from
@@ -29,6 +33,13 @@ type Bench struct {
 	dark    io.Closer              // port of addresses at which nobody is
 	darkAt  string
 	next    int
+}
+
+func (b *Bench) terminal() func() (terminal, error) {
+	if b.InProcess {
+		return newPipe
+	}
+	return newTerminal
 }
 
 // New returns a bench without stand-ins.

@@ -4,13 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
-	"os"
 	"slices"
 	"sync"
 	"time"
-
-	"github.com/creack/pty"
-	"golang.org/x/sys/unix"
 
 	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
@@ -18,16 +14,15 @@ import (
 	wire "ferry/internal/wire/modbus"
 )
 
-// serialLine is a simulated serial line: a pseudo-terminal whose far end is
+// serialLine is a simulated serial line: a port whose far end is
 // several devices. Its characters take their time at the baud rate that the
 // near end was opened with, and a device that is set otherwise hears, and
 // sends, what it would on a wire.
 type serialLine struct {
-	path   string
-	master *os.File
-	fd     int
-	done   chan struct{}
-	quit   chan struct{}
+	path string
+	port terminal
+	done chan struct{}
+	quit chan struct{}
 
 	mu    sync.Mutex
 	units []*unit
@@ -61,7 +56,7 @@ func (b *Bench) syncLines(s *site.Site) error {
 			continue
 		}
 		if b.lines[l.ID] == nil {
-			line, err := openLine()
+			line, err := openLine(b.terminal())
 			if err != nil {
 				errs = append(errs, fmt.Errorf("simulated line %s: %w", l.Name, err))
 				continue
@@ -73,15 +68,12 @@ func (b *Bench) syncLines(s *site.Site) error {
 	return errors.Join(errs...)
 }
 
-func openLine() (*serialLine, error) {
-	master, slave, err := pty.Open()
+func openLine(open func() (terminal, error)) (*serialLine, error) {
+	port, err := open()
 	if err != nil {
 		return nil, err
 	}
-	l := &serialLine{path: slave.Name(), master: master, fd: int(master.Fd()), done: make(chan struct{}), quit: make(chan struct{})}
-	if err := slave.Close(); err != nil {
-		return nil, errors.Join(err, master.Close())
-	}
+	l := &serialLine{path: port.name(), port: port, done: make(chan struct{}), quit: make(chan struct{})}
 	go l.run()
 	return l, nil
 }
@@ -184,7 +176,7 @@ func (u *unit) befall(f Fault) {
 func (l *serialLine) Close() error {
 	close(l.quit)
 	<-l.done
-	return l.master.Close()
+	return l.port.Close()
 }
 
 // delivery is one character on its way to the near end.
@@ -214,7 +206,7 @@ func (l *serialLine) run() {
 			for i := range n {
 				out[i] = coming[i].value
 			}
-			_, _ = unix.Write(l.fd, out) // nobody may be listening any more
+			l.port.give(out)
 			coming = coming[n:]
 			continue
 		}
@@ -223,11 +215,8 @@ func (l *serialLine) run() {
 			return
 		default:
 		}
-		polled := []unix.PollFd{{Fd: int32(l.fd), Events: unix.POLLIN}}
-		if n, err := unix.Poll(polled, int(min(wait, 50*time.Millisecond)/time.Millisecond)); n == 0 || err != nil {
-			continue
-		}
-		if polled[0].Revents&unix.POLLIN == 0 { // nobody has the port open
+		n, open := l.port.take(buf, min(wait, 50*time.Millisecond))
+		if !open { // nobody has the port open
 			coming = nil
 			select {
 			case <-l.quit:
@@ -236,9 +225,8 @@ func (l *serialLine) run() {
 			}
 			continue
 		}
-		n, err := unix.Read(l.fd, buf)
 		now := time.Now()
-		if err != nil || n <= 0 {
+		if n <= 0 {
 			continue
 		}
 		coming = append(coming, l.asked(buf[:n], now)...)
@@ -246,35 +234,11 @@ func (l *serialLine) run() {
 	}
 }
 
-// near returns what the near end was opened with. Its parity cannot be read
-// from the flags that a pseudo-terminal drops, but from the check of it, which
-// goes with it.
-func (l *serialLine) near() serial.Format {
-	f := serial.Usual
-	t, err := unix.IoctlGetTermios(l.fd, unix.TCGETS2)
-	if err != nil {
-		return f
-	}
-	f.Baud, f.Parity = int(t.Ospeed), serial.None
-	if t.Iflag&unix.INPCK != 0 {
-		if f.Parity = serial.Even; t.Cflag&unix.PARODD != 0 {
-			f.Parity = serial.Odd
-		}
-	}
-	if t.Cflag&unix.CSTOPB != 0 {
-		f.Stop = 2
-	}
-	if f.Check() != nil {
-		return serial.Usual
-	}
-	return f
-}
-
 // asked works out what becomes of octets that the near end sends from now on.
 func (l *serialLine) asked(data []byte, now time.Time) []delivery {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	own := l.near()
+	own := l.port.near()
 	if l.fault.Kind == "cut" {
 		return nil
 	}

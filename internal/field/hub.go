@@ -23,7 +23,7 @@ const (
 	keptTrend     = 1200
 	leastTrend    = 8
 	allTrends     = 200_000 // samples of all points together, 16 octets each
-	keptSamples   = 20000     // waiting to be stored
+	keptSamples   = 20000   // waiting to be stored
 )
 
 // Live is the latest state of one point, as the browser and the command line

@@ -7,6 +7,7 @@ import (
 
 	"ferry/internal/bench"
 	"ferry/internal/core/route"
+	"ferry/internal/field"
 )
 
 // TestSerialFaults: what Ferry says of each fault of a serial line names it.
@@ -58,5 +59,42 @@ func TestSerialFaults(t *testing.T) {
 				t.Fatal(err)
 			}
 		})
+	}
+}
+
+// TestInProcess: where the system has no pseudo-terminals, serial lines of the
+// bench work all the same, and know what they were opened with.
+func TestInProcess(t *testing.T) {
+	s := bench.Demo()
+	b := bench.New()
+	b.InProcess = true
+	if err := b.Sync(s); err != nil {
+		t.Fatal(err)
+	}
+	e := field.NewEngine(s, b)
+	defer func() {
+		e.Close()
+		if err := b.Close(); err != nil {
+			t.Error(err)
+		}
+	}()
+	for _, c := range []struct {
+		fault bench.Fault
+		stop  route.Stop
+	}{{bench.Fault{}, ""}, {bench.Fault{Kind: "parity"}, route.Address}, {bench.Fault{Kind: "off"}, route.Session}} {
+		if err := b.SetFault("do14", c.fault); err != nil {
+			t.Fatal(err)
+		}
+		r, err := e.Try(context.Background(), "lss-do14")
+		if err != nil {
+			t.Fatal(err)
+		}
+		at := route.Stop("")
+		if r.StopsAt != nil {
+			at = *r.StopsAt
+		}
+		if at != c.stop {
+			t.Errorf("%q stops at %q, want %q: %+v", c.fault.Kind, at, c.stop, r.Stops)
+		}
 	}
 }

@@ -6,8 +6,6 @@ package precise
 import (
 	"runtime"
 	"time"
-
-	"golang.org/x/sys/unix"
 )
 
 // slack is how late the kernel wakes a sleeping thread at worst when it is
@@ -24,8 +22,7 @@ func Until(t time.Time) {
 		case left <= 0:
 			return
 		case left > slack:
-			pause := unix.NsecToTimespec((left - slack).Nanoseconds())
-			_ = unix.Nanosleep(&pause, nil) // woken early, it goes round again
+			pause(left - slack) // woken early, it goes round again
 		default:
 			runtime.Gosched()
 		}

@@ -7,10 +7,8 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
+	"runtime"
 	"slices"
-	"strconv"
-	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -19,12 +17,21 @@ import (
 
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/serial"
+	"ferry/internal/pipe"
 )
 
 // Port is an open serial port.
 type Port struct {
-	port bug.Port
+	port device
 	free func()
+}
+
+// device is a port of the system, or a simulated one inside this program.
+type device interface {
+	SetReadTimeout(d time.Duration) error
+	Read(b []byte) (int, error)
+	Write(b []byte) (int, error)
+	Close() error
 }
 
 // patience is how long Open waits for a port that this program has open itself.
@@ -66,9 +73,21 @@ func (r *Refused) Error() string { return r.Sentence }
 // Open opens a port in a format, for its caller alone: another in this program
 // who wants it waits for a while.
 func Open(ctx context.Context, path string, f serial.Format) (*Port, error) {
-	if info, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+	if pipe.Is(path) {
+		free, ok := take(ctx, path)
+		if !ok {
+			return nil, &Refused{exchange.PortOwned, "Ferry itself has " + path + " open: a run, a try or a sweep is under way"}
+		}
+		near, err := pipe.Open(path, f)
+		if err != nil {
+			free()
+			return nil, &Refused{exchange.PortAbsent, err.Error()}
+		}
+		return &Port{near, free}, nil
+	}
+	if info, err := os.Stat(path); runtime.GOOS != "windows" && errors.Is(err, fs.ErrNotExist) {
 		return nil, &Refused{exchange.PortAbsent, "this machine has no port " + path}
-	} else if err == nil && info.Mode()&fs.ModeCharDevice == 0 {
+	} else if runtime.GOOS != "windows" && err == nil && info.Mode()&fs.ModeCharDevice == 0 {
 		return nil, &Refused{exchange.PortAbsent, path + " is no serial port"}
 	}
 	if by := Owner(path); by != "" {
@@ -147,80 +166,6 @@ func (p *Port) Close() error {
 	return p.port.Close()
 }
 
-// lockFiles is where programs that share serial ports leave their process
-// number, by the Filesystem Hierarchy Standard 3.0, clause 5.9.
-const lockFiles = "/var/lock/LCK.."
-
-// Owner names the program that has a port open, as far as this user may know;
-// empty if none but this one.
-func Owner(path string) string {
-	real, err := filepath.EvalSymlinks(path)
-	if err != nil {
-		real = path
-	}
-	own := os.Getpid()
-	if text, err := os.ReadFile(lockFiles + filepath.Base(real)); err == nil {
-		if pid, err := strconv.Atoi(strings.TrimSpace(string(text))); err == nil && pid != own && syscall.Kill(pid, 0) == nil {
-			return program(pid)
-		}
-	}
-	processes, err := filepath.Glob("/proc/[0-9]*")
-	if err != nil {
-		return ""
-	}
-	for _, dir := range processes {
-		pid, err := strconv.Atoi(filepath.Base(dir))
-		if err != nil || pid == own {
-			continue
-		}
-		files, err := os.ReadDir(dir + "/fd")
-		if err != nil {
-			continue // of another user
-		}
-		holds, plays := false, false
-		for _, f := range files {
-			to, err := os.Readlink(dir + "/fd/" + f.Name())
-			if err != nil {
-				continue
-			}
-			holds = holds || to == real
-			plays = plays || isFarSide(dir+"/fdinfo/"+f.Name(), to, real)
-		}
-		if holds && !plays {
-			return program(pid)
-		}
-	}
-	return ""
-}
-
-// isFarSide reports whether an open file is the other side of a pseudo-terminal:
-// whoever holds both sides plays the line, and keeps this one open only so that
-// it stays. proc(5) gives the number of the terminal as tty-index.
-func isFarSide(info, to, terminal string) bool {
-	number, ok := strings.CutPrefix(terminal, "/dev/pts/")
-	if !ok || !strings.HasSuffix(to, "/ptmx") {
-		return false
-	}
-	text, err := os.ReadFile(info)
-	if err != nil {
-		return false
-	}
-	for line := range strings.Lines(string(text)) {
-		if key, value, _ := strings.Cut(line, ":"); key == "tty-index" {
-			return strings.TrimSpace(value) == number
-		}
-	}
-	return false
-}
-
-func program(pid int) string {
-	name, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
-	if err != nil {
-		return fmt.Sprintf("process %d", pid)
-	}
-	return fmt.Sprintf("the program %s (process %d)", strings.TrimSpace(string(name)), pid)
-}
-
 // Info is one serial port of this machine.
 type Info struct {
 	Path string `json:"path"`
@@ -240,9 +185,7 @@ func List() ([]Info, error) {
 	list := []Info{}
 	for _, name := range names {
 		info := Info{Path: name, Owner: Owner(name)}
-		if err := syscall.Access(name, 6); err != nil { // to read and to write
-			info.Trouble = "this user may not open it"
-		}
+		info.Trouble = trouble(name)
 		list = append(list, info)
 	}
 	return list, nil
