@@ -223,10 +223,12 @@ func TestReadSiteRefuses(t *testing.T) {
 		{"a newer version", strings.Replace(text, `"version": 1`, `"version": 2`, 1), "newer-version", "version"},
 		{"another format", `{"format":"recipe","version":1}`, "not-a-site", "format"},
 		{"cut short", text[:len(text)/2], "unreadable", "line "},
-		{"two devices of one name", strings.ReplaceAll(text, `"DO probe 12"`, `"DO probe 11"`), "invalid", `device "DO probe 11"`},
-		{"a text for a number", strings.Replace(text, `"paceMs": 1000`, `"paceMs": "often"`, 1), "unreadable", "line "},
-		{"an unknown field", strings.Replace(text, `"remark"`, `"colour"`, 1), "unreadable", ""},
-		{"a bad address", strings.Replace(text, `"hr0"`, `"hr"`, 1), "unreadable", ""},
+		{"two devices of one name", strings.ReplaceAll(text, `"DO probe 12"`, `"DO probe 11"`), "invalid", `].name, line `},
+		{"a text for a number", strings.Replace(text, `"paceMs": 1000`, `"paceMs": "often"`, 1), "unreadable", "].paceMs, line "},
+		{"an unknown field", strings.Replace(text, `"remark"`, `"colour"`, 1), "unreadable", "colour, line "},
+		{"a bad address", strings.Replace(text, `"hr0"`, `"hr"`, 1), "unreadable", "].address, line "},
+		{"a pace that cannot be", strings.Replace(text, `"paceMs": 1000`, `"paceMs": 3`, 1), "invalid", "].paceMs, line "},
+		{"a host that is none", strings.Replace(text, `"host": "192.0.2.`, `"host": "192.0.2.x`, 1), "invalid", ".ports[0]"},
 		{"nothing", "", "unreadable", "line 1"},
 	} {
 		_, err := ReadSite([]byte(c.text))

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 
 	"ferry/internal/core/problem"
 	"ferry/internal/core/site"
@@ -48,6 +49,13 @@ func ReadSite(data []byte) (*site.Site, error) {
 	d := json.NewDecoder(bytes.NewReader(data))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&s); err != nil {
+		if path, cause := blame(data); path != "" {
+			sentence := strings.TrimPrefix(cause.Error(), "json: ") + "."
+			if name, ok := strings.CutPrefix(cause.Error(), "json: unknown field "); ok {
+				sentence = fmt.Sprintf("The format has no field %s there.", name)
+			}
+			return nil, problem.New("unreadable", sentence, "Correct the file, or hand it out again.").At(fmt.Sprintf("%s, line %d", path, lineOf(data, path)))
+		}
 		return nil, placed(data, err)
 	}
 	for i := range s.Devices {
@@ -56,7 +64,11 @@ func ReadSite(data []byte) (*site.Site, error) {
 		}
 	}
 	if err := s.Validate(); err != nil {
-		return nil, err
+		p := problem.From(err, "invalid")
+		if line := lineOf(data, p.Path); line > 0 {
+			p = p.At(fmt.Sprintf("%s, line %d (%s)", p.Path, line, p.Where))
+		}
+		return nil, p
 	}
 	return &s, nil
 }

@@ -13,6 +13,9 @@ type Problem struct {
 	Where string `json:"where,omitempty"`
 	// Do says what to do about it.
 	Do string `json:"do,omitempty"`
+	// Path is where in a document the place is, such as devices[3].points[7].address;
+	// empty where it is in none.
+	Path string `json:"path,omitempty"`
 }
 
 // Error prints the place, the sentence and the remedy in one line.

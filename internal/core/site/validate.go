@@ -5,6 +5,7 @@ import (
 	"math"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 
 	"ferry/internal/core/address"
@@ -27,12 +28,15 @@ func (s *Site) Validate() error {
 		return v.first // checking it in full could take for ever
 	}
 	for i := range s.Lines {
+		v.path = fmt.Sprintf("lines[%d]", i)
 		v.line(&s.Lines[i])
 	}
 	for i := range s.Devices {
+		v.path = fmt.Sprintf("devices[%d]", i)
 		v.device(s, &s.Devices[i])
 	}
 	for i := range s.Links {
+		v.path = fmt.Sprintf("links[%d]", i)
 		v.link(s, &s.Links[i])
 	}
 	points := map[string]*Device{}
@@ -42,16 +46,20 @@ func (s *Site) Validate() error {
 		}
 	}
 	for i := range s.Crossings {
+		v.path = fmt.Sprintf("crossings[%d]", i)
 		v.crossing(points, &s.Crossings[i])
 	}
 	for i := range s.Datasheets {
+		v.path = fmt.Sprintf("datasheets[%d]", i)
 		v.datasheet(&s.Datasheets[i])
 	}
 	for i := range s.Structures {
+		v.path = fmt.Sprintf("structures[%d]", i)
 		v.structure(s, &s.Structures[i])
 	}
 	for i := range s.Headings {
 		h := &s.Headings[i]
+		v.path = fmt.Sprintf("headings[%d]", i)
 		v.identity("recognised headings", "", h.ID, "")
 		if len(h.Words) != len(h.Columns) {
 			v.fail("recognised headings", "there are not as many columns as headings.", "")
@@ -109,13 +117,33 @@ type validator struct {
 	names map[string]string // kind and lower-case name -> where
 	ids   map[string]string // id -> where
 
-	places int // elements of the structures so far
+	places int    // elements of the structures so far
+	path   string // of what is being checked
 }
 
 func (v *validator) fail(where, sentence, do string) {
-	if v.first == nil {
-		v.first = problem.New("invalid", sentence, do).At(where)
+	if v.first != nil {
+		return
 	}
+	v.first = problem.New("invalid", sentence, do).At(where)
+	if v.first.Path = v.path; v.path == "" {
+		return
+	}
+	for _, f := range fieldWords {
+		if strings.HasPrefix(sentence, f.begins) {
+			v.first.Path += "." + f.field
+			return
+		}
+	}
+}
+
+// fieldWords say by how a sentence begins which field of an object it is about.
+var fieldWords = []struct{ begins, field string }{
+	{"it has no id", "id"}, {"id ", "id"}, {"it has no name", "name"}, {"its name", "name"}, {"the name", "name"}, {"medium ", "medium"}, {"a round trip", "roundTripMs"},
+	{"gateway ", "gateway"}, {"its cyclic", "cyclic"}, {"an Ethernet line", "serial"}, {"a serial line", "serial"}, {"a length", "serial"}, {"its port is on line", "line"},
+	{"it has points but its map", "map"}, {"a limit", "limits"}, {"its access line", "access"}, {"access ", "access"}, {"a pace", "paceMs"}, {"a fastest change", "changeMs"},
+	{"the scale", "factor"}, {"padding ", "padding"}, {"the power of ten", "powerAt"}, {"address ", "address"}, {"type ", "type"}, {"a text", "length"}, {"order ", "order"}, {"protocol ", "protocol"},
+	{"TCP port", "settings"}, {"Unit ", "settings"}, {"Answer within", "settings"}, {"Tries again", "settings"}, {"Modbus ", "settings"}, {"gender", "serial"}, {"a unit load", "serial"},
 }
 
 func (v *validator) identity(where, kind, id, name string) {
@@ -184,8 +212,10 @@ func (v *validator) line(l *Line) {
 func (v *validator) device(s *Site, d *Device) {
 	where := fmt.Sprintf("device %q", d.Name)
 	v.identity(where, "device", d.ID, d.Name)
+	own := v.path
 	for i := range d.Ports {
 		p := &d.Ports[i]
+		v.path = fmt.Sprintf("%s.ports[%d]", own, i)
 		if s.Line(p.Line) == nil {
 			v.fail(where, fmt.Sprintf("its port is on line %q, which is not in the site.", p.Line), "Choose a line of the site.")
 		}
@@ -200,6 +230,7 @@ func (v *validator) device(s *Site, d *Device) {
 		v.settings(where, p.Protocol, p.Settings)
 		v.portSerial(where, s.Line(p.Line), p)
 	}
+	v.path = own
 	if l := d.Limits; !between(l.PerSecond, 0, 1e6) || l.Connections < 0 {
 		v.fail(where, "a limit is less than nothing.", "Leave it empty for no limit.")
 	}
@@ -214,6 +245,9 @@ func (v *validator) device(s *Site, d *Device) {
 		return
 	}
 	for i := range d.Points {
+		if v.first == nil {
+			v.path = own + ".points[" + strconv.Itoa(i) + "]"
+		}
 		v.point(where, scheme, &d.Points[i])
 	}
 }

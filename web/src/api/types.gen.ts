@@ -900,6 +900,7 @@ export interface Problem {
   sentence: string;
   where?: string;
   do?: string;
+  path?: string;
 }
 export interface WindowRequest {
   area: string;
