@@ -1,7 +1,9 @@
 #!/usr/bin/env bash
 # Installs what the tests need beyond Go, Node and make: a C compiler for the
-# race detector, and Chromium. Does nothing where they are there already.
+# race detector, Chromium, and a checker of accessibility, which is no part of
+# Ferry. Does nothing where they are there already.
 set -euo pipefail
+cd "$(dirname "${BASH_SOURCE[0]}")/.."
 missing=()
 command -v gcc >/dev/null || missing+=(gcc libc6-dev)
 command -v chromium >/dev/null || command -v chromium-browser >/dev/null || missing+=(chromium)
@@ -11,4 +13,8 @@ if ((${#missing[@]})); then
 	((EUID == 0)) || sudo=sudo
 	$sudo apt-get update -qq
 	DEBIAN_FRONTEND=noninteractive $sudo apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+fi
+if [[ ! -f .scratch/axe/node_modules/axe-core/axe.min.js ]]; then
+	echo "installing axe-core"
+	npm install --prefix .scratch/axe --silent --no-audit --no-fund --save-exact axe-core@4.11.0
 fi

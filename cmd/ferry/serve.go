@@ -11,6 +11,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -22,6 +23,7 @@ import (
 	"ferry/internal/bench"
 	"ferry/internal/core/site"
 	"ferry/internal/field"
+	"ferry/internal/sites"
 	"ferry/internal/store"
 )
 
@@ -29,7 +31,7 @@ const defaultListen = "127.0.0.1:8642"
 
 func serveCommand() *cobra.Command {
 	return serving("serve", "Serve the application in the browser", "ferry-data", func() *site.Site {
-		return &site.Site{Format: site.Format, Version: site.Version, Name: "New site", Lines: []site.Line{}, Devices: []site.Device{}, Links: []site.Link{}, Crossings: []site.Crossing{}}
+		return site.New("New site")
 	})
 }
 
@@ -151,15 +153,17 @@ func (r *reach) reachedBy() []string {
 	return slices.Compact(hosts)
 }
 
+// serve serves the site that is open, and after it the one that is opened next.
 func serve(c *cobra.Command, r *reach, first func() *site.Site) (err error) {
-	ctx := c.Context()
-	server, secured, scheme := &api.Server{Hosts: r.reachedBy()}, (*tls.Config)(nil), "http"
+	hosts, secured, scheme := r.reachedBy(), (*tls.Config)(nil), "http"
+	var users *accounts.Accounts
+	var certificate *accounts.Certificate
 	if r.tls { // before anything is reachable
 		scheme = "https"
-		if server.Accounts, err = r.people(); err != nil {
+		if users, err = r.people(); err != nil {
 			return err
 		}
-		if secured, server.Certificate, err = r.certificate(); err != nil {
+		if secured, certificate, err = r.certificate(); err != nil {
 			return err
 		}
 	}
@@ -176,9 +180,54 @@ func serve(c *cobra.Command, r *reach, first func() *site.Site) (err error) {
 		return err
 	}
 	defer release()
-	st, err := store.Open(ctx, r.dir, first)
+	shelf, err := sites.Read(r.dir)
 	if err != nil {
-		return fmt.Errorf("cannot open the data folder %s: %w", r.dir, err)
+		return fmt.Errorf("the sites of %s: %w", r.dir, err)
+	}
+	door := newEntrance(listener)
+	for said := false; ; said = true {
+		server := &api.Server{Hosts: hosts, Accounts: users, Certificate: certificate, Sites: shelf}
+		id, dir := shelf.Open()
+		content := first
+		if id != "" {
+			content = func() *site.Site { return site.New("New site") }
+		}
+		again, err := serveSite(c, server, dir, content, door.next(secured), func(now *site.Site) {
+			if said {
+				return
+			}
+			fmt.Fprintf(c.OutOrStdout(), "Ferry shows %s at %s://%s\n", now.Name, scheme, listener.Addr())
+			if certificate != nil {
+				fmt.Fprintf(c.OutOrStdout(), "Its certificate has the fingerprint %s\n", certificate.Fingerprint)
+			}
+		})
+		if err == nil && again {
+			continue
+		}
+		if err != nil && id != "" && c.Context().Err() == nil {
+			// A site that does not open does not keep the others closed.
+			fmt.Fprintln(c.ErrOrStderr(), "ferry:", err)
+			if err := shelf.Choose("", ""); err != nil {
+				return err
+			}
+			continue
+		}
+		return err
+	}
+}
+
+// serveSite serves one site until Ferry ends, or another is to be opened.
+func serveSite(c *cobra.Command, server *api.Server, dir string, first func() *site.Site, listener net.Listener, ready func(*site.Site)) (again bool, err error) {
+	ctx, next := context.WithCancel(c.Context())
+	defer next()
+	var asked atomic.Bool
+	server.Again = func() {
+		asked.Store(true)
+		time.AfterFunc(100*time.Millisecond, next) // once that is answered
+	}
+	st, err := store.Open(ctx, dir, first)
+	if err != nil {
+		return false, fmt.Errorf("cannot open the data folder %s: %w", dir, err)
 	}
 	defer func() { err = errors.Join(err, st.Close()) }()
 	for _, notice := range st.Notices() {
@@ -186,17 +235,14 @@ func serve(c *cobra.Command, r *reach, first func() *site.Site) (err error) {
 	}
 	journal := api.WriteJournal{Store: st}
 	if err := journal.Settle(ctx); err != nil {
-		return fmt.Errorf("the journal of writes in %s: %w", r.dir, err)
+		return false, fmt.Errorf("the journal of writes in %s: %w", dir, err)
 	}
 	server.Store, server.Notices = st, st.Notices()
-	if secured != nil {
-		listener = tls.NewListener(listener, secured)
-	}
 	now, seq := st.Site()
 	b := bench.New()
 	defer func() { err = errors.Join(err, b.Close()) }()
 	if err := b.Sync(now); err != nil {
-		return fmt.Errorf("cannot start the simulated devices: %w", err)
+		return false, fmt.Errorf("cannot start the simulated devices: %w", err)
 	}
 	engine := field.NewEngine(now, b)
 	engine.Journal = journal
@@ -204,7 +250,7 @@ func serve(c *cobra.Command, r *reach, first func() *site.Site) (err error) {
 	defer engine.Close()
 	earlier, err := st.Outages(ctx, recalled)
 	if err != nil {
-		return err
+		return false, err
 	}
 	outages := make([]field.Outage, len(earlier))
 	for i, o := range earlier {
@@ -220,22 +266,19 @@ func serve(c *cobra.Command, r *reach, first func() *site.Site) (err error) {
 	defer func() { stopSamples(); <-saved }()
 	server.Engine, server.Bench = engine, b
 	app := server.App()
-	fmt.Fprintf(c.OutOrStdout(), "Ferry shows %s at %s://%s\n", now.Name, scheme, listener.Addr())
-	if server.Certificate != nil {
-		fmt.Fprintf(c.OutOrStdout(), "Its certificate has the fingerprint %s\n", server.Certificate.Fingerprint)
-	}
+	ready(now)
 	ended := make(chan error, 1)
 	go func() {
 		ended <- app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true})
 	}()
 	select {
 	case err := <-ended:
-		return err
+		return false, err
 	case <-ctx.Done():
 	}
 	// Open event streams never end by themselves: do not wait for them long.
 	_ = app.ShutdownWithTimeout(500 * time.Millisecond)
-	return nil
+	return asked.Load() && c.Context().Err() == nil, nil
 }
 
 // lockFolder keeps two Ferrys from writing one folder.

@@ -66,6 +66,8 @@ type All struct {
 	Noted         NotedView           `json:"noted"`
 	Stats         StatsView           `json:"stats"`
 	Found         FoundView           `json:"found"`
+	Sites         SitesView           `json:"sites"`
+	Done          DoneView            `json:"done"`
 	Watch         WatchRequest        `json:"watch"`
 	SiteDelta     SiteDelta           `json:"siteDelta"`
 	Sampling      SamplingView        `json:"sampling"`

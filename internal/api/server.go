@@ -25,6 +25,7 @@ import (
 	"ferry/internal/core/route"
 	"ferry/internal/core/timetable"
 	"ferry/internal/field"
+	"ferry/internal/sites"
 	"ferry/internal/store"
 )
 
@@ -47,6 +48,10 @@ type Server struct {
 	// Hosts are the names and addresses by which it is reached, beside those of
 	// loopback.
 	Hosts []string
+	// Sites are those of this machine, Again closes this one and goes on with the
+	// one that was chosen; nil where there is but one.
+	Sites *sites.Sites
+	Again func()
 	// Notices are what was found at the start that somebody has to know.
 	Notices []string
 
@@ -85,6 +90,11 @@ func (s *Server) App() *fiber.App {
 	// besides: on a plant it needs more.
 	look, edit, plant := s.door(a, accounts.Look), s.door(a, accounts.Edit), s.door(a, accounts.Plant)
 	look.Get("/notices", s.getNotices)
+	look.Get("/sites", s.getSites)
+	edit.Post("/sites/open", s.postOpen)
+	edit.Post("/sites/begin", s.postBegin)
+	edit.Post("/sites/copy", s.postCopySite)
+	edit.Post("/sites/remove", s.postRemoveSite)
 	look.Get("/health", s.getHealth)
 	plant.Get("/users", s.getUsers)
 	plant.Post("/users", s.postUser)

@@ -11,6 +11,7 @@ import { ModeSwitch, PlantLock } from "./shared/ModeSwitch";
 import type { Action } from "./shared/actions";
 import { Palette } from "./shared/Palette";
 import { toggleTheme } from "./shared/theme";
+import { SitesDialog } from "./shared/SitesDialog";
 import { attempt, say, Toasts } from "./shared/toast";
 import { Dialog, Field } from "./shared/ui";
 
@@ -35,6 +36,7 @@ export function Shell() {
   const [palette, setPalette] = useState(false);
   const [keys, setKeys] = useState(false);
   const [naming, setNaming] = useState(false);
+  const [shelf, setShelf] = useState(false);
   const file = useRef<HTMLInputElement>(null);
   const edit = useEdit();
 
@@ -61,6 +63,7 @@ export function Shell() {
     { title: "Hand out the site as a file", run: () => { location.href = "/api/file/site.json"; } },
     { title: "Bring in a site file…", run: () => file.current?.click() },
     { title: "Name the site…", run: () => setNaming(true) },
+    { title: "Sites on this machine…", run: () => setShelf(true) },
     { title: "Light or dark", run: toggleTheme },
     { title: "Users and certificate", run: () => void navigate({ to: "/users" }) },
     ...(me?.guarded ? [{ title: `Sign out ${me.name}`, run: () => void attempt(async () => { await post("/api/sign-out"); location.assign("/"); }) }] : []),
@@ -110,6 +113,7 @@ export function Shell() {
     if (site) document.title = `${site.name} · Ferry`;
   }, [site]);
 
+  const title = stops.find((stop) => path.startsWith(stop.to))?.title ?? (path.startsWith("/users") ? "Users and certificate" : "Ferry");
   const points = site?.devices.reduce((n, d) => n + d.pointCount, 0) ?? 0;
   const plant = mode === "plant";
   return (
@@ -144,10 +148,11 @@ export function Shell() {
       </header>
       {plant && <PlantLock />}
       <Notices />
-      <main className="flex min-h-0 flex-1"><Outlet /></main>
+      <main className="flex min-h-0 flex-1"><h1 className="sr-only">{title}</h1><Outlet /></main>
       <input ref={file} type="file" accept=".json,application/json" className="hidden" aria-label="Site file" onChange={(e) => void bringIn(e.target.files)} />
       <Palette open={palette} onClose={() => setPalette(false)} actions={[...actions, ...ofLines, ...tries]} />
       <KeysDialog open={keys} onClose={() => setKeys(false)} path={path} />
+      <SitesDialog open={shelf} onClose={() => setShelf(false)} />
       <Dialog open={naming} onClose={() => setNaming(false)} title="The site">
         {site && (
           <>

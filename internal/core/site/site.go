@@ -38,6 +38,11 @@ type Site struct {
 	Headings   []Headings  `json:"headings,omitempty"`
 }
 
+// New returns an empty site.
+func New(name string) *Site {
+	return &Site{Format: Format, Version: Version, Name: name, Lines: []Line{}, Devices: []Device{}, Links: []Link{}, Crossings: []Crossing{}}
+}
+
 // Device is anything with a port on a line.
 type Device struct {
 	ID     string `json:"id"`

@@ -34,7 +34,7 @@ export function UsersPage() {
       <section className="card p-4">
         <div className="mb-2 flex items-center"><h2>Users</h2><button type="button" className="button main ml-auto" onClick={() => setEditing("new")}>Add a user</button></div>
         <table className="rows" aria-label="Users">
-          <thead><tr><th>Name</th><th>May</th><th>Since</th><th aria-label="Change" /></tr></thead>
+          <thead><tr><th>Name</th><th>May</th><th>Since</th><th><span className="sr-only">Change</span></th></tr></thead>
           <tbody>
             {data.users.map((u) => (
               <tr key={u.name}>
@@ -65,7 +65,7 @@ export function UsersPage() {
       <section className="card p-4 min-[1101px]:col-span-2">
         <h2 className="mb-2">Who signed in, or tried to</h2>
         <table className="rows" aria-label="Attempts to sign in">
-          <thead><tr><th aria-label="Result" className="w-10" /><th>When</th><th>Name</th><th>From</th><th>What</th></tr></thead>
+          <thead><tr><th className="w-10"><span className="sr-only">Result</span></th><th>When</th><th>Name</th><th>From</th><th>What</th></tr></thead>
           <tbody>
             {data.attempts.map((a, i) => (
               <tr key={i}><td><Mark kind={a.ok ? "good" : "fault"} label={a.ok ? "signed in" : "refused"} /></td><td className="mono whitespace-nowrap">{when(a.at)}</td><td className="break-words">{a.name}</td><td className="mono">{a.from}</td><td>{a.ok ? "signed in" : a.why}</td></tr>

@@ -56,6 +56,8 @@ export interface All {
   noted: NotedView;
   stats: StatsView;
   found: FoundView;
+  sites: SitesView;
+  done: DoneView;
   watch: WatchRequest;
   siteDelta: SiteDelta;
   sampling: SamplingView;
@@ -1254,6 +1256,19 @@ export interface FoundPoint {
   address: string;
   device: string;
   deviceName: string;
+}
+export interface SitesView {
+  sites: Site[];
+  open: string;
+}
+export interface Site {
+  id: string;
+  name: string;
+  opened: number;
+}
+export interface DoneView {
+  sentence: string;
+  id: string;
 }
 export interface WatchRequest {
   window: string;

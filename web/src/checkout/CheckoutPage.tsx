@@ -21,7 +21,7 @@ export function CheckoutPage() {
         <div className="min-h-0 flex-1 overflow-y-auto">
           {data.written.length === 0 ? <Empty title="Nothing has been written yet">Open a point that may be written under Points, enter a value, and look at what goes where before it goes. Every write is kept here with what read back.</Empty> : (
             <table className="rows" aria-label="Written to devices">
-              <thead><tr><th aria-label="Result" /><th>When</th><th>What</th><th className="num">Old</th><th className="num">New</th><th className="num">Read back</th><th>Where</th></tr></thead>
+              <thead><tr><th><span className="sr-only">Result</span></th><th>When</th><th>What</th><th className="num">Old</th><th className="num">New</th><th className="num">Read back</th><th>Where</th></tr></thead>
               <tbody>
                 {data.written.map((w) => {
                   const r = w.result as WriteRecord;

@@ -55,7 +55,7 @@ export function ReleaseDialog({ site, open, onClose }: { site: SiteView; open: b
       <p className="mb-3">Each crossing that is ticked writes its target on the plant whenever its source moves, while both of its links run. The release ends at its time, when the crossing or one of its ends is changed, when you lock, and when you leave the plant.</p>
       <div className="max-h-[46vh] overflow-y-auto">
         <table className="rows" aria-label="Crossings to release">
-          <thead><tr><th aria-label="Release" /><th>From</th><th>on the way</th><th>Writes</th><th>Now</th></tr></thead>
+          <thead><tr><th><span className="sr-only">Release</span></th><th>From</th><th>on the way</th><th>Writes</th><th>Now</th></tr></thead>
           <tbody>
             {site.crossings.map((c) => {
               const now = held(c.id);

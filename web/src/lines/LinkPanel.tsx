@@ -121,7 +121,7 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
         </ul>
       )}
       <table className="rows mt-4">
-        <thead><tr><th aria-label="Setting" /><th>Asking end<br /><span className="font-normal">{protocol?.asker}</span></th><th aria-label="Agree" /><th>Answering end<br /><span className="font-normal">{protocol?.answerer}</span></th></tr></thead>
+        <thead><tr><th><span className="sr-only">Setting</span></th><th>Asking end<br /><span className="font-normal">{protocol?.asker}</span></th><th><span className="sr-only">Agree</span></th><th>Answering end<br /><span className="font-normal">{protocol?.answerer}</span></th></tr></thead>
         <tbody>
           {link.faceToFace.map((row) => (
             <tr key={row.key} style={row.result === "fault" ? { background: "var(--fault-wash)" } : undefined}>

@@ -29,7 +29,7 @@ export function DatasheetsPage() {
     <div className="flex min-w-0 flex-1">
       <nav className="w-[230px] flex-none overflow-y-auto border-r border-rule bg-sheet p-2" aria-label="Datasheets">
         <Link to="/points" className="button tight mb-2">Back to the maps</Link>
-        <h3 className="px-3 pt-1">Of this site</h3>
+        <h2 className="h3 px-3 pt-1">Of this site</h2>
         {own.map(item)}
         {own.length === 0 && <p className="small soft px-3">None yet: keep a map as one, or place one of those below.</p>}
         <Keep onKept={() => void navigate({ to: "/points/datasheets" })} />
@@ -116,9 +116,9 @@ function Sheet({ data, sheet }: { data: SheetsView; sheet: SheetView }) {
           </div>
           <p className="small soft">{sheet.remark} {count(sheet.rows.filter((r) => r.useful).length, "point")} of {sheet.rows.length} marked as useful. What is changed here changes on every device that follows.</p>
         </header>
-        <div className="min-h-0 flex-1 overflow-auto">
+        <div className="min-h-0 flex-1 overflow-auto" role="region" aria-label="Points of the datasheet" tabIndex={0}>
           <table className="rows" data-testid="sheet">
-            <thead className="sticky top-0 bg-band"><tr><th>Useful</th>{shownColumns.map((c) => <th key={c} className="whitespace-nowrap">{titles[c] ?? c}</th>)}<th aria-label="What to do" /></tr></thead>
+            <thead className="sticky top-0 bg-band"><tr><th>Useful</th>{shownColumns.map((c) => <th key={c} className="whitespace-nowrap">{titles[c] ?? c}</th>)}<th><span className="sr-only">What to do</span></th></tr></thead>
             <tbody>{sheet.rows.map((r) => (
               <tr key={r.id} data-sheet-point={r.id}>
                 <td><input type="checkbox" aria-label={`${r.cells[0]} is useful`} checked={r.useful} disabled={sheet.shipped} onChange={(e) => void attempt(() => send({ cells: [{ point: r.id, column: "useful", text: e.target.checked ? "yes" : "no" }] }))} /></td>

@@ -229,23 +229,26 @@ export const Grid = memo(function Grid({ points, chosen, columns, filtering, onC
         void paste(e.clipboardData.getData("text/plain"));
       }}
     >
-      <div className="sticky top-0 z-10 w-max min-w-full bg-band">
+      <div role="rowgroup" className="sticky top-0 z-10 w-max min-w-full bg-band">
         <div className="grid" style={{ gridTemplateColumns: template, height: rowHeight }} role="row">
-          <button type="button" aria-label="Sort by findings" className="flex items-center justify-center" onClick={() => setSort(turned(sort, "findings"))}>{arrow(sort, "findings") || <span className="soft small">!</span>}</button>
+          <span role="columnheader" className="flex" aria-sort={sort?.by === "findings" ? (sort.down ? "descending" : "ascending") : "none"}>
+            <button type="button" aria-label="Sort by findings" className="flex flex-1 items-center justify-center" onClick={() => setSort(turned(sort, "findings"))}>{arrow(sort, "findings") || <span className="soft small">!</span>}</button>
+          </span>
           {columns.map((c) => (
-            <button key={c} type="button" role="columnheader" aria-sort={sort?.by === c ? (sort.down ? "descending" : "ascending") : "none"} title={`Sort by ${titles[c] ?? c}`}
-              className="small soft flex items-center gap-1 overflow-hidden px-2 text-left font-semibold whitespace-nowrap" onClick={() => setSort(turned(sort, c))}>{titles[c] ?? c}{arrow(sort, c)}</button>
+            <span key={c} role="columnheader" className="flex min-w-0" aria-sort={sort?.by === c ? (sort.down ? "descending" : "ascending") : "none"}>
+              <button type="button" title={`Sort by ${titles[c] ?? c}`} className="small soft flex flex-1 items-center gap-1 overflow-hidden px-2 text-left font-semibold whitespace-nowrap" onClick={() => setSort(turned(sort, c))}>{titles[c] ?? c}{arrow(sort, c)}</button>
+            </span>
           ))}
           <span role="columnheader" className="small soft sticky right-0 flex items-center justify-end border-l border-rule bg-band px-3 font-semibold">Now</span>
         </div>
         {filtering && (
           <div className="grid border-b border-rule" style={{ gridTemplateColumns: template, height: rowHeight }} role="row">
-            <span />
+            <span role="gridcell" />
             {columns.map((c) => (
-              <input key={c} data-filter={c} aria-label={`Filter ${titles[c] ?? c}`} className="mono m-[2px] min-w-0 rounded border border-rule bg-sheet px-1" placeholder="filter" spellCheck={false} value={filters[c] ?? ""}
-                onChange={(e) => setFilters({ ...filters, [c]: e.target.value })} onPaste={(e) => e.stopPropagation()} onCopy={(e) => e.stopPropagation()} />
+              <span key={c} role="gridcell" className="flex min-w-0"><input data-filter={c} aria-label={`Filter ${titles[c] ?? c}`} className="mono m-[2px] min-w-0 flex-1 rounded border border-rule bg-sheet px-1" placeholder="filter" spellCheck={false} value={filters[c] ?? ""}
+                onChange={(e) => setFilters({ ...filters, [c]: e.target.value })} onPaste={(e) => e.stopPropagation()} onCopy={(e) => e.stopPropagation()} /></span>
             ))}
-            <span className="small soft sticky right-0 flex items-center justify-end border-l border-rule bg-band px-3" data-testid="filtered">{rows.length === points.rows.length ? "" : `${rows.length} shown`}</span>
+            <span role="gridcell" className="small soft sticky right-0 flex items-center justify-end border-l border-rule bg-band px-3" data-testid="filtered">{rows.length === points.rows.length ? "" : `${rows.length} shown`}</span>
           </div>
         )}
       </div>
@@ -299,7 +302,7 @@ const RowView = memo(function RowView({ row, index, top, template, columns, cell
   return (
     <div role="row" aria-rowindex={index + 1} data-point={row?.id} className="absolute left-0 grid w-full"
       style={{ contain: "layout style", top, height: rowHeight, gridTemplateColumns: template, background: activeCol >= 0 ? "color-mix(in srgb, var(--tide-wash) 55%, transparent)" : undefined }}>
-      <span className="flex items-center justify-center border-b border-rule">
+      <span role="gridcell" className="flex items-center justify-center border-b border-rule">
         {own.some((f) => f.severity !== "note") ? <span title={own.map((f) => `${f.sentence} ${f.remedy}`).join("\n")}><Mark kind={markOf(own[0]?.severity)} size={15} label={own[0]?.sentence} /></span> : row && <RowMark id={row.id} />}
       </span>
       {columns.map((column, col) => {
@@ -312,7 +315,7 @@ const RowView = memo(function RowView({ row, index, top, template, columns, cell
           </div>
         );
       })}
-      {row ? <Now id={row.id} unit={unit} /> : <span className="border-b border-rule" />}
+      {row ? <Now id={row.id} unit={unit} /> : <span role="gridcell" className="border-b border-rule" />}
     </div>
   );
 });
@@ -410,7 +413,7 @@ function Now({ id, unit }: { id: string; unit: string }) {
   const live = useLive(id);
   const read = live && live.atMs > 0;
   return (
-    <span className="mono sticky right-0 flex items-center justify-end gap-2 overflow-hidden border-b border-l border-rule bg-paper px-3 whitespace-nowrap" data-now={id} title={live?.reason}>
+    <span role="gridcell" className="mono sticky right-0 flex items-center justify-end gap-2 overflow-hidden border-b border-l border-rule bg-paper px-3 whitespace-nowrap" data-now={id} title={live?.reason}>
       {!read ? <span className="soft">{live?.quality === "bad" ? "cannot be read" : "not read yet"}</span>
         : live.quality === "bad" ? <span className="soft">— <s>{shown(live)}</s></span>
           : <>{live.quality === "doubtful" && <Age atMs={live.atMs} />}<span key={live.changedMs} className="fresh rounded px-1">{shown(live)}</span>{unit && <span className="soft">{unit}</span>}</>}

@@ -51,7 +51,7 @@ export function Structures({ data }: { data: SheetsView }) {
           <section className="card mb-4 p-3" aria-label="The structure">
             <label className="mb-2 flex items-center gap-2"><span className="small soft">Name</span><input className="input !w-[240px]" aria-label="Name of the structure" value={draft.name} onChange={(e) => setDraft({ ...draft, name: e.target.value })} /></label>
             <table className="rows small">
-              <thead><tr><th>Member</th><th>Type</th><th>Length</th><th>Array of</th><th>From</th><th>Order</th><th>Unit</th><th>Reserve</th><th aria-label="What to do" /></tr></thead>
+              <thead><tr><th>Member</th><th>Type</th><th>Length</th><th>Array of</th><th>From</th><th>Order</th><th>Unit</th><th>Reserve</th><th><span className="sr-only">What to do</span></th></tr></thead>
               <tbody>{draft.members.map((m, i) => (
                 <tr key={i}>
                   <td><input className="input !py-0" aria-label={`Member ${i + 1}`} value={m.name} onChange={(e) => setMember(i, { name: e.target.value })} /></td>

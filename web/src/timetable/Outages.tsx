@@ -9,7 +9,7 @@ export function Outages({ site, outages }: { site: SiteView; outages: Outage[] }
     <section className="card mt-4 p-4" aria-label="Outages">
       <h3 className="mb-1">Outages and returns</h3>
       <table className="rows" aria-label="Outages">
-        <thead><tr><th aria-label="State" /><th>Device</th><th>From</th><th>Until</th><th className="num">Lasted</th><th className="num">Tries</th><th>Why</th></tr></thead>
+        <thead><tr><th><span className="sr-only">State</span></th><th>Device</th><th>From</th><th>Until</th><th className="num">Lasted</th><th className="num">Tries</th><th>Why</th></tr></thead>
         <tbody>
           {outages.toReversed().slice(0, 100).map((o) => (
             <tr key={o.link + o.fromMs}>

@@ -16,7 +16,7 @@ export function Requests({ site, requests, stats, chosen, onChoose }: { site: Si
     <div className="card overflow-x-auto">
       <table className="rows" aria-label="Requests">
         <thead>
-          <tr><th aria-label="State" /><th>Request</th><th>Carries</th><th>Pace</th><th className="num">On the wire</th><th className="num">Device thinks</th><th className="num">Planned</th><th className="num">Measured</th><th className="num">Worst</th><th className="num">Late</th><th className="num">Slack</th><th>Remark</th></tr>
+          <tr><th><span className="sr-only">State</span></th><th>Request</th><th>Carries</th><th>Pace</th><th className="num">On the wire</th><th className="num">Device thinks</th><th className="num">Planned</th><th className="num">Measured</th><th className="num">Worst</th><th className="num">Late</th><th className="num">Slack</th><th>Remark</th></tr>
         </thead>
         <tbody>
           {requests.map((r) => <RequestRow key={r.id} r={r} device={names.get(r.device)} limit={Number(links.get(r.link)?.settings?.["timeoutMs"] ?? 0)} stat={stats.get(r.id)} chosen={r.id === chosen} running={running.has(r.link)} onClick={() => onChoose(r.id)} />)}

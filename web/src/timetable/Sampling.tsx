@@ -22,7 +22,7 @@ export function Sampling({ site, line }: { site: SiteView; line: string }) {
       </div>
       <p className="small soft mb-1">A signal must be read twice for each of its changes to be seen at all, four times to be trusted.</p>
       <table className="rows" aria-label="Sampling">
-        <thead><tr><th aria-label="Verdict" /><th>Point</th><th>Pace</th><th>Fastest change</th><th>What that means</th></tr></thead>
+        <thead><tr><th><span className="sr-only">Verdict</span></th><th>Point</th><th>Pace</th><th>Fastest change</th><th>What that means</th></tr></thead>
         <tbody>{data?.rows.map((row) => <Row key={row.point} row={row} />)}</tbody>
       </table>
     </section>

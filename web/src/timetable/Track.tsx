@@ -82,7 +82,7 @@ export const Track = memo(function Track({ site, line, requests, stats, chosen, 
   return (
     <section className="card mb-4 p-3" aria-label="Track">
       <div className="mb-1 flex flex-wrap items-center gap-3">
-        <h3>{site.lines.find((l) => l.id === line)?.name}</h3>
+        <h2 className="h3">{site.lines.find((l) => l.id === line)?.name}</h2>
         <span className="small soft">{view.span >= 1000 ? `${(view.span / 1000).toFixed(1)} s` : `${view.span.toFixed(0)} ms`} shown · drag to move, Ctrl and wheel to zoom · a name takes its device for silent</span>
         <span className="ml-auto flex items-center gap-3">
           {paces.map((p) => <span key={p} className="small flex items-center gap-1"><span className="inline-block h-[10px] w-[10px] rounded-[2px]" style={{ background: colour(p) }} />{paceWord(p)}</span>)}
@@ -96,7 +96,7 @@ export const Track = memo(function Track({ site, line, requests, stats, chosen, 
         onPointerDown={(e) => { drag.current = { x: e.clientX, from: view.from }; }}
         onPointerMove={(e) => { const d = drag.current; if (d && e.buttons) setView((v) => ({ ...v, from: Math.max(0, d.from - ((e.clientX - d.x) / (width - left)) * v.span) })); }}
         onPointerUp={() => { drag.current = undefined; }}>
-        <svg width={width} height={height} role="img" aria-label={`${requests.length} requests on ${rails.length} rails`}>
+        <svg width={width} height={height} role="group" aria-label={`${requests.length} requests on ${rails.length} rails`}>
           {ticks.map((t) => (
             <g key={t}>
               <line x1={x(t)} x2={x(t)} y1={18} y2={height} stroke="var(--rule)" />

@@ -1,0 +1,41 @@
+package e2e
+
+import (
+	"os"
+	"strings"
+	"testing"
+	"time"
+)
+
+// axePath is where scripts/setup.sh puts the checker of accessibility.
+const axePath = "../.scratch/axe/node_modules/axe-core/axe.min.js"
+
+// TestAccessible: no page breaks a rule of WCAG 2.2 AA or of good practice, in
+// either theme.
+func TestAccessible(t *testing.T) {
+	axe, err := os.ReadFile(axePath)
+	if err != nil {
+		t.Fatalf("%v: run scripts/setup.sh first", err)
+	}
+	f := start(t, "demo", t.TempDir())
+	b := f.open(t, "/lines")
+	b.press("Try every link")
+	b.sees("links")
+	b.to("/timetable")
+	b.press("Start all")
+	time.Sleep(2 * time.Second)
+	for _, theme := range []string{"light", "dark"} {
+		b.does(`localStorage.setItem("ferry-theme", "` + theme + `")`)
+		for _, path := range []string{"/lines", "/lines/link/lss-do14", "/lines/line/rowa", "/lines/device/do11", "/points/do11/do11-01", "/points/gate", "/points/datasheets", "/points/datasheets/structures",
+			"/timetable", "/crossings", "/crossings/x-temp", "/checkout", "/traffic", "/users"} {
+			b.to(path)
+			time.Sleep(700 * time.Millisecond)
+			b.does(string(axe) + "; true")
+			b.does(`window.axed = undefined; axe.run(document, { runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"] }).then(r => { window.axed = r.violations.map(v => v.id + ": " + v.help + " — " + v.nodes.slice(0, 3).map(n => n.target.join(" ") + " " + n.html.slice(0, 160)).join(" | ") + (v.nodes.length > 3 ? " and " + (v.nodes.length - 3) + " more" : "")) })`)
+			b.until("it is checked", `window.axed`)
+			if found := js[[]string](b, `window.axed`); len(found) > 0 {
+				t.Errorf("%s, %s:\n%s", path, theme, strings.Join(found, "\n"))
+			}
+		}
+	}
+}
