@@ -10,6 +10,9 @@ step "format"
 unformatted=$(gofmt -l cmd internal e2e)
 if [[ -n $unformatted ]]; then echo "not formatted by gofmt: $unformatted"; exit 1; fi
 
+step "modules"
+go mod tidy -diff
+
 step "front end: install, types, lint, type check, build"
 make --silent web/node_modules/.installed
 work=$(mktemp -d)

@@ -28,9 +28,14 @@ type channel struct {
 	runners  []*runner
 	commands chan command
 
-	conn    Conn
-	retryAt time.Time
-	lost    Reply // why there is no connection
+	conn Conn
+	// owed is the runner whose last answer is to be taken in once the next request
+	// has left: while that is on its way there is time.
+	owed     *runner
+	overlaps bool
+	toward   *runner // whose device it is turned to
+	retryAt  time.Time
+	lost     Reply // why there is no connection
 
 	life context.Context // ends loop and connection
 	end  context.CancelFunc
@@ -121,6 +126,9 @@ func (c *channel) revised() {
 	changes := c.changes
 	c.changes = nil
 	c.mu.Unlock()
+	if len(changes) > 0 {
+		c.takeIn()
+	}
 	for _, change := range changes {
 		change()
 	}
@@ -190,8 +198,10 @@ func (c *channel) loop() {
 		now := time.Now()
 		r, next := c.next(now)
 		if next == nil {
+			c.takeIn()
 			timer.Reset(time.Hour)
 		} else if pause := next.due.Sub(now); pause > 0 {
+			c.takeIn()
 			timer.Reset(pause)
 		} else {
 			select {
@@ -269,7 +279,19 @@ func (j *job) deadline() time.Duration {
 	return j.pace
 }
 
+// takeIn takes in the answer that waits for it.
+func (c *channel) takeIn() {
+	r := c.owed
+	if r == nil {
+		return
+	}
+	c.owed = nil
+	r.hub.record(r.era, &r.told, r.toldParts)
+}
+
 func (c *channel) hangUp() {
+	c.takeIn()
+	c.overlaps = false
 	if c.conn == nil {
 		return
 	}
@@ -311,10 +333,17 @@ func (c *channel) open(ctx context.Context, r *runner) bool {
 			}
 			return false
 		}
-		c.conn = conn
+		c.conn, c.toward = conn, nil
+		if o, ok := conn.(Overlapping); ok && c.runs {
+			o.OnSent(c.takeIn)
+			c.overlaps = true
+		}
 	}
 	c.owns(r)
-	c.conn.Toward(r.link.Settings)
+	if c.toward != r {
+		c.conn.Toward(r.link.Settings)
+		c.toward = r
+	}
 	return true
 }
 
@@ -333,6 +362,7 @@ func (c *channel) letIn(r *runner, reply *Reply) {
 
 func (c *channel) carryOut(cmd command) {
 	defer close(cmd.done)
+	c.takeIn()
 	*cmd.failed = !c.guarded("command", func() { c.do(cmd.ctx, cmd.by, cmd.do) })
 }
 

@@ -92,6 +92,13 @@ type Conn interface {
 // site) stays so until left is called, which must be once they have gone.
 type Pass func() (left func(), err error)
 
+// Overlapping is a Conn that lets its owner work while an answer is on its way.
+type Overlapping interface {
+	// OnSent has fn called whenever a request has left; a reply is then valid until
+	// the next request has left and fn has returned.
+	OnSent(fn func())
+}
+
 // ReadOrder is one read of several that are asked at once.
 type ReadOrder struct {
 	Area  string

@@ -71,8 +71,17 @@ type RequestStats struct {
 	link string
 }
 
+// sample is a Sample without what the garbage collector would have to look at.
+type sample struct {
+	atMs int64
+	v    float64
+	n    uint32 // in ids
+	good bool
+}
+
 // track is the hub's memory of one point.
 type track struct {
+	n      uint32 // its place in ids
 	device string
 	point  *site.Point
 	live   Live
@@ -113,7 +122,10 @@ type Hub struct {
 	seq       uint64
 	stats     map[string]*RequestStats
 	diagnosis *diagnose.Diagnosis
-	samples   []Sample
+	samples   []sample // waiting to be stored, in the order in which they came
+	back      []Sample // before them, what could not be stored
+	ids       []string // of the points that have samples, by track.n
+	octets    []byte   // room for the octets of exchanges to come
 	links     map[string]*linkLog
 	learned   map[string]learned // by link
 	outages   []Outage
@@ -161,11 +173,14 @@ func (h *Hub) follow(d *site.Device) {
 			if t != nil {
 				watchers = t.watchers
 			}
+			n := uint32(len(h.ids))
 			if t != nil {
-				t.gone = true
+				t.gone, n = true, t.n
 				h.gone++
+			} else {
+				h.ids = append(h.ids, p.ID)
 			}
-			t = &track{device: d.ID, live: Live{Point: p.ID, Quality: value.NotRead}, watchers: watchers}
+			t = &track{n: n, device: d.ID, live: Live{Point: p.ID, Quality: value.NotRead}, watchers: watchers}
 			h.points[p.ID] = t
 			h.order = append(h.order, t)
 			h.touch(t)
@@ -252,8 +267,11 @@ func (h *Hub) record(era uint64, e *exchange.Exchange, parts []part) {
 	h.seq++
 	e.Seq = h.seq
 	// The octets belong to the connection, which will use them again.
-	octets := slices.Concat(e.Request, e.Answer, e.Data)
 	asked, answered := len(e.Request), len(e.Request)+len(e.Answer)
+	octets := h.room(answered + len(e.Data))
+	copy(octets, e.Request)
+	copy(octets[asked:], e.Answer)
+	copy(octets[answered:], e.Data)
 	e.Request, e.Answer, e.Data = octets[:asked:asked], octets[asked:answered:answered], octets[answered:]
 	if len(h.exchanges) >= keptExchanges {
 		h.exchanges = slices.Delete(h.exchanges, 0, keptExchanges/2)
@@ -269,6 +287,19 @@ func (h *Hub) record(era uint64, e *exchange.Exchange, parts []part) {
 	for i := range parts {
 		h.take(&parts[i], e, arrived, ms)
 	}
+}
+
+// block is how many octets are made room for at once.
+const block = 1 << 14
+
+// room returns room for so many octets, out of a block that several share.
+func (h *Hub) room(n int) []byte {
+	if n > len(h.octets) {
+		h.octets = make([]byte, max(block, n))
+	}
+	octets := h.octets[:n:n]
+	h.octets = h.octets[n:]
+	return octets
 }
 
 func (h *Hub) measure(e *exchange.Exchange) {
@@ -405,9 +436,9 @@ func (h *Hub) keep(t *track, ms int64) {
 	}
 	t.trend = append(t.trend, Trend{ms, f})
 	if len(h.samples) >= keptSamples {
-		h.samples = slices.Delete(h.samples, 0, keptSamples/2)
+		h.samples = append(h.samples[:0], h.samples[keptSamples/2:]...)
 	}
-	h.samples = append(h.samples, Sample{t.point.ID, ms, f, t.live.Quality == value.Good})
+	h.samples = append(h.samples, sample{ms, f, t.n, t.live.Quality == value.Good})
 }
 
 // mostTrend is how many samples of a point are remembered: many of one that
@@ -476,9 +507,12 @@ func (h *Hub) forget(link *site.Link, device *site.Device) {
 func (h *Hub) DrainSamples() []Sample {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	drained := h.samples
-	h.samples = nil
-	return drained
+	drained := h.back
+	for _, s := range h.samples {
+		drained = append(drained, Sample{h.ids[s.n], s.atMs, s.v, s.good})
+	}
+	h.samples, h.back = h.samples[:0], nil
+	return drained[max(0, len(drained)-keptSamples):]
 }
 
 // PutBack takes samples and outages back that could not be stored: they come
@@ -486,8 +520,8 @@ func (h *Hub) DrainSamples() []Sample {
 func (h *Hub) PutBack(samples []Sample, outages []Outage) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	h.samples = append(samples, h.samples...)
-	h.samples = h.samples[max(0, len(h.samples)-keptSamples):]
+	h.back = append(samples, h.back...)
+	h.back = h.back[max(0, len(h.back)-keptSamples):]
 	h.toKeep = append(outages, h.toKeep...)
 	h.toKeep = h.toKeep[max(0, len(h.toKeep)-keptOutages):]
 }
@@ -524,7 +558,7 @@ func (h *Hub) reset() {
 	h.points, h.order = map[string]*track{}, nil
 	h.stats = map[string]*RequestStats{}
 	h.exchanges = nil
-	h.samples = nil
+	h.samples, h.back, h.ids = nil, nil, nil
 	h.diagnosis = diagnose.New()
 	h.links, h.outages, h.learned = map[string]*linkLog{}, nil, map[string]learned{}
 	h.rev++

@@ -102,7 +102,7 @@ func TestEditForgetsValues(t *testing.T) {
 // TestPutBack: what could not be stored comes first at the next call.
 func TestPutBack(t *testing.T) {
 	h := NewHub()
-	h.samples = []Sample{{Point: "b", AtMs: 2}}
+	h.ids, h.samples = []string{"b"}, []sample{{atMs: 2}}
 	h.PutBack([]Sample{{Point: "a", AtMs: 1}}, []Outage{{Link: "k"}})
 	if got := h.DrainSamples(); len(got) != 2 || got[0].Point != "a" || got[1].Point != "b" || len(h.DrainSamples()) != 0 {
 		t.Errorf("%+v", got)

@@ -31,8 +31,11 @@ type runner struct {
 	restAfter int           // silent tries after which the device is left alone, 0 for never
 	rest      time.Duration // for how long
 	silent    int           // tries since it last answered
-	answered  bool          // some request was, since the last search
-	gatherAt  time.Time     // not asked before then who has the connection; the engine's
+	told      exchange.Exchange
+	toldParts []part
+	many      bool      // several requests are under way
+	answered  bool      // some request was, since the last search
+	gatherAt  time.Time // not asked before then who has the connection; the engine's
 }
 
 // job is one request of the timetable with what it takes to decode it.
@@ -145,14 +148,22 @@ func (r *runner) conn() Conn { return r.channel.conn }
 func (r *runner) connect(ctx context.Context) bool { return r.channel.open(ctx, r) }
 
 func (r *runner) exchange(operation string, reply *Reply, at time.Time, took time.Duration) *exchange.Exchange {
+	e := &exchange.Exchange{}
+	r.tell(e, operation, reply, at, took)
+	return e
+}
+
+// tell fills an exchange in.
+func (r *runner) tell(e *exchange.Exchange, operation string, reply *Reply, at time.Time, took time.Duration) {
 	if !reply.SentAt.IsZero() {
 		// What it waited for the line to be silent is no time of its own.
 		took -= reply.SentAt.Sub(at)
 		at = reply.SentAt
 	}
-	return &exchange.Exchange{
+	*e = exchange.Exchange{
 		Link: r.link.ID, Device: r.device.ID, At: at, LatencyMs: float64(took) / float64(time.Millisecond),
-		Operation: operation, Outcome: reply.Outcome, Cause: reply.Cause, ThinkMs: reply.ThinkMs, AnswerLateMs: reply.LateMs, Doubt: reply.Doubt, Manner: reply.Manner, Optional: reply.Optional, Code: reply.Code, Sentence: reply.Sentence,
+		Operation: operation, Outcome: reply.Outcome, Cause: reply.Cause, ThinkMs: reply.ThinkMs, AnswerLateMs: reply.LateMs, Doubt: reply.Doubt,
+		Manner: reply.Manner, Optional: reply.Optional, Code: reply.Code, Sentence: reply.Sentence,
 		Request: reply.Request, Answer: reply.Answer, Data: reply.Data,
 	}
 }
@@ -179,11 +190,13 @@ func (r *runner) ask(ctx context.Context, jobs []*job, now time.Time) {
 		}
 		at := time.Now()
 		again := jobs[:0:0]
+		r.many = true // each reply is valid until the next alone
 		many.ReadMany(orders, func(i int, reply Reply) {
 			if ctx.Err() == nil && r.took(jobs[i], &reply, at, r.triesLeft() > 1) {
 				again = append(again, jobs[i])
 			}
 		})
+		r.many = false
 		for _, j := range again {
 			r.attempt(ctx, j, 1)
 		}
@@ -230,14 +243,20 @@ func (r *runner) triesLeft() int {
 // took takes in what came of a request, and reports whether it should be sent
 // again, if it may.
 func (r *runner) took(j *job, reply *Reply, at time.Time, may bool) (again bool) {
-	e := r.exchange(j.Operation, reply, at, time.Since(at))
+	r.channel.takeIn()
+	e := &r.told // the hub keeps a copy of it
+	r.tell(e, j.Operation, reply, at, time.Since(at))
 	e.RequestID, e.Points, e.Area, e.Start, e.Count = j.ID, len(j.parts), j.Area, j.Start, j.Count
 	e.LateMs = max(0, float64(e.At.Sub(j.planned))/float64(time.Millisecond))
 	r.channel.letIn(r, reply)
 	if reply.OK() {
 		r.silent, j.silent = 0, 0
 		r.answered = true
-		r.hub.record(r.era, e, j.parts)
+		if r.toldParts = j.parts; r.channel.overlaps && !r.many {
+			r.channel.owed = r
+		} else {
+			r.hub.record(r.era, e, j.parts)
+		}
 		j.done = j.pace == 0
 		return false
 	}

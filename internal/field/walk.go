@@ -107,7 +107,7 @@ func (w *walk) dial(ctx context.Context) bool {
 		target := w.runner.channel.target
 		target.Settings = w.runner.link.Settings
 		if conn, w.lost = w.runner.channel.driver.Dial(ctx, target); conn != nil {
-			w.runner.channel.conn = conn
+			w.runner.channel.conn, w.runner.channel.toward = conn, nil
 			connected = true
 		}
 	} else {

@@ -2,7 +2,14 @@ package modbus_test
 
 import (
 	"context"
+	"net"
+	"os"
+	"os/exec"
+	"slices"
+	"strconv"
+	"strings"
 	"testing"
+	"time"
 
 	"ferry/internal/bench"
 	"ferry/internal/core/address"
@@ -12,11 +19,10 @@ import (
 	_ "ferry/internal/field/modbus"
 )
 
-// BenchmarkRequests sets the run engine beside a bare loop over the same
-// socket code: one connection, one request outstanding, 10 registers from a
-// server on loopback. The engine is to reach at least 80 % of the loop.
-func BenchmarkRequests(b *testing.B) {
-	s := &site.Site{Lines: []site.Line{{ID: "net", Medium: site.Ethernet}},
+// probed is a site with one probe on the bench, and where that is.
+func probed(t testing.TB) (s *site.Site, dial string, end func()) {
+	t.Helper()
+	s = &site.Site{Lines: []site.Line{{ID: "net", Medium: site.Ethernet}},
 		Links:   []site.Link{{ID: "k", Answering: "d", Line: "net", Protocol: "modbus-tcp"}},
 		Devices: []site.Device{{ID: "d", Name: "Probe", Map: "modbus-tcp", Ports: []site.Port{{Line: "net", Host: "192.0.2.21", Protocol: "modbus-tcp", Settings: map[string]int{"thinkMs": 0}}}}}}
 	for i := range 10 {
@@ -25,10 +31,17 @@ func BenchmarkRequests(b *testing.B) {
 	}
 	stand := bench.New()
 	if err := stand.Sync(s); err != nil {
-		b.Fatal(err)
+		t.Fatal(err)
 	}
-	defer stand.Close()
-	dial := stand.Dial(s, &s.Links[0])
+	return s, stand.Dial(s, &s.Links[0]), func() { _ = stand.Close() } // it is not what is measured
+}
+
+// BenchmarkRequests sets the run engine beside a bare loop over the same
+// socket code: one connection, one request outstanding, 10 registers from a
+// server on loopback, and a plain loop in C. TestRatios holds it to what is promised.
+func BenchmarkRequests(b *testing.B) {
+	s, dial, end := probed(b)
+	defer end()
 	b.Run("bare loop", func(b *testing.B) {
 		driver, _, err := field.DriverOf("modbus-tcp")
 		if err != nil {
@@ -47,6 +60,26 @@ func BenchmarkRequests(b *testing.B) {
 		}
 		b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "requests/s")
 	})
+	b.Run("C loop", func(b *testing.B) {
+		loop := os.Getenv("FERRY_CLOOP")
+		if loop == "" {
+			b.Skip("FERRY_CLOOP names no loop to compare with: scripts/bench.sh compiles it")
+		}
+		_, port, err := net.SplitHostPort(dial)
+		if err != nil {
+			b.Fatal(err)
+		}
+		out, err := exec.Command(loop, port, strconv.Itoa(b.N)).Output()
+		if err != nil {
+			b.Fatal(err)
+		}
+		ns, err := strconv.ParseFloat(strings.TrimSpace(string(out)), 64)
+		if err != nil {
+			b.Fatal(err)
+		}
+		b.ReportMetric(ns/float64(b.N), "ns/op")
+		b.ReportMetric(float64(b.N)/ns*1e9, "requests/s")
+	})
 	b.Run("run engine", func(b *testing.B) {
 		b.ReportAllocs()
 		n, err := field.RunRequests(&s.Links[0], &s.Devices[0], field.Target{Dial: dial}, b.N)
@@ -55,4 +88,63 @@ func BenchmarkRequests(b *testing.B) {
 		}
 		b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "requests/s")
 	})
+}
+
+// TestRatios runs the engine, the bare loop and the C loop in turns, and holds
+// the engine to what is promised of it. It is part of make bench.
+func TestRatios(t *testing.T) {
+	if os.Getenv("FERRY_FIGURES") == "" || os.Getenv("FERRY_CLOOP") == "" {
+		t.Skip("part of make bench")
+	}
+	const turns, n = 10, 40_000
+	s, dial, end := probed(t)
+	defer end()
+	driver, _, err := field.DriverOf("modbus-tcp")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, port, err := net.SplitHostPort(dial)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var ofBare, ofC []float64
+	for range turns {
+		conn, reply := driver.Dial(context.Background(), field.Target{Dial: dial})
+		if conn == nil {
+			t.Fatal(reply.Sentence)
+		}
+		began := time.Now()
+		for range n {
+			if reply := conn.Read("hr", 0, 10); !reply.OK() {
+				t.Fatal(reply.Sentence)
+			}
+		}
+		bare := time.Since(began)
+		_ = conn.Close()
+		began = time.Now()
+		if got, err := field.RunRequests(&s.Links[0], &s.Devices[0], field.Target{Dial: dial}, n); err != nil || got < n {
+			t.Fatal(got, err)
+		}
+		engine := time.Since(began)
+		out, err := exec.Command(os.Getenv("FERRY_CLOOP"), port, strconv.Itoa(n)).Output()
+		if err != nil {
+			t.Fatal(err)
+		}
+		c, err := strconv.ParseFloat(strings.TrimSpace(string(out)), 64)
+		if err != nil {
+			t.Fatal(err)
+		}
+		ofBare = append(ofBare, float64(bare)/float64(engine))
+		ofC = append(ofC, c/float64(engine))
+	}
+	slices.Sort(ofBare)
+	slices.Sort(ofC)
+	t.Logf("figure: the run engine at %.2f of a bare loop over the same socket code (%.2f to %.2f in %d turns; promised: 0.90)", ofBare[turns/2], ofBare[0], ofBare[turns-1], turns)
+	t.Logf("figure: the run engine at %.2f of a plain C loop on libmodbus (%.2f to %.2f; promised: 0.95)", ofC[turns/2], ofC[0], ofC[turns-1])
+	if ofC[turns/2] < 0.95 {
+		t.Error("slower than the C loop")
+	}
+	if ofBare[turns/2] < 0.9 {
+		t.Error("slower than 0.9 of the bare loop")
+	}
 }

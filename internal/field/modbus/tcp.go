@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"net"
 	"os"
 	"sync"
 	"sync/atomic"
@@ -80,6 +81,8 @@ type conn struct {
 	earlier     uint16            // last transaction of the connection before
 	sent        [recent]time.Time // when each of the last requests went out, by its transaction
 	request     []byte
+	before      []byte // the request before, for its octets
+	sentFn      func() // called when a request has left
 	batch       []byte // requests that are under way together
 	ends        []int  // where each of them ends
 	in          [2 * wire.MaxADU]byte
@@ -87,7 +90,10 @@ type conn struct {
 	taken       int           // octets of the frame that the last reply points to
 	pieces      time.Duration // the longest pause inside it
 	broken      bool
-	owes        int  // questions over this connection that were not answered
+	owes        int      // questions over this connection that were not answered
+	timed       net.Conn // for which readUntil and writeUntil were set
+	readUntil   time.Time
+	writeUntil  time.Time
 	suspect     bool // the connection before was given up with a question unanswered
 }
 
@@ -103,6 +109,10 @@ func (c *conn) Break() {
 	c.calledOff.Store(true)
 	_ = c.sock.conn().SetReadDeadline(time.Unix(1, 0)) // a connection that has gone needs no end
 }
+
+// OnSent has fn called whenever a request has left, while its answer is on its
+// way; the reply before is valid until then.
+func (c *conn) OnSent(fn func()) { c.sentFn = fn }
 
 // Last returns what was on the wire last, for a report of a defect.
 func (c *conn) Last() (request, answer []byte) { return c.request, c.in[:c.have] }
@@ -131,9 +141,13 @@ func (c *conn) exchange(pass field.Pass) field.Reply {
 // before any octet of an answer came.
 func (c *conn) once(pass field.Pass) (field.Reply, error) {
 	c.transaction++
-	c.request = wire.TCP.AppendFrame(c.request[:0], c.transaction, c.unit, c.pdu...)
+	// The reply before may not have been looked at yet, and points to its request.
+	c.request, c.before = wire.TCP.AppendFrame(c.before[:0], c.transaction, c.unit, c.pdu...), c.request
 	if lost, err := c.send(c.request, pass); lost != nil {
 		return *lost, err
+	}
+	if c.sentFn != nil {
+		c.sentFn()
 	}
 	late, stale := 0.0, 0
 	for {
@@ -252,13 +266,12 @@ const first = 1500 * time.Millisecond
 // send writes one or more requests, whose answers have the time limit from now
 // on. It returns a reply where that fails, and why.
 func (c *conn) send(requests []byte, pass field.Pass) (*field.Reply, error) {
-	c.calledOff.Store(false)
 	now, limit := time.Now(), c.limit
 	if c.sock.answers == 0 && c.owes == 0 && pass == nil {
 		limit += first
 	}
 	sock := c.sock.conn()
-	err := errors.Join(sock.SetReadDeadline(now.Add(limit)), sock.SetWriteDeadline(now.Add(sending)))
+	err := c.deadlines(now, limit)
 	if err != nil || c.ctx.Err() != nil {
 		reply := c.lost(field.Reply{Outcome: exchange.Closed, Sentence: "the run was stopped"})
 		return &reply, nil
@@ -281,6 +294,24 @@ func (c *conn) send(requests []byte, pass field.Pass) (*field.Reply, error) {
 	}
 	c.sent[c.transaction%recent] = now
 	return nil, nil
+}
+
+// deadlines gives reading so long from now on, and writing as long as octets may
+// take to leave. What was set a moment ago is good enough: setting a timer for
+// each of thousands of requests a second costs more than the rest of sending one.
+func (c *conn) deadlines(now time.Time, limit time.Duration) (err error) {
+	sock := c.sock.conn()
+	broken := c.calledOff.Swap(false)
+	if left := c.readUntil.Sub(now); broken || left < limit || left > limit+limit/50 || sock != c.timed {
+		c.readUntil = now.Add(limit + limit/50)
+		err = sock.SetReadDeadline(c.readUntil)
+	}
+	if left := c.writeUntil.Sub(now); left < sending/2 || sock != c.timed {
+		c.writeUntil = now.Add(sending)
+		err = errors.Join(err, sock.SetWriteDeadline(c.writeUntil))
+	}
+	c.timed = sock
+	return err
 }
 
 // frame returns the next whole frame, which is valid until the next call. A
@@ -408,6 +439,7 @@ func (c *conn) ReadMany(reads []field.ReadOrder, came func(i int, reply field.Re
 // silent ends an exchange for which reading failed. What had arrived by then
 // is shown, so that a frame cut short is told apart from silence.
 func (c *conn) silent(err error, stale int, late float64) field.Reply {
+	c.readUntil = time.Time{} // whoever broke it off may have set another
 	var broken *wire.Broken
 	if errors.As(err, &broken) {
 		return c.lost(c.garbled(err, c.in[:c.have]))

@@ -146,11 +146,11 @@ func Transaction(frame []byte) uint16 { return binary.BigEndian.Uint16(frame) }
 // body returns unit and data unit of a frame as far as they are there, and
 // what is wrong with the frame around them.
 func (f Framing) body(b []byte) ([]byte, *Broken) {
-	few := &Broken{0, len(b), fmt.Sprintf("%d octets are too few for an answer", len(b))}
+	few := func() *Broken { return &Broken{0, len(b), fmt.Sprintf("%d octets are too few for an answer", len(b))} }
 	switch f {
 	case RTU:
 		if len(b) < 4 {
-			return nil, few
+			return nil, few()
 		}
 		body, tail := b[:len(b)-2], b[len(b)-2:]
 		if crc := CRC(body); crc != binary.LittleEndian.Uint16(tail) {
@@ -159,7 +159,7 @@ func (f Framing) body(b []byte) ([]byte, *Broken) {
 		return body, nil
 	case ASCII:
 		if len(b) < 9 {
-			return nil, few
+			return nil, few()
 		}
 		if b[0] != ':' {
 			return nil, &Broken{0, 1, fmt.Sprintf("it begins with 0x%02X where a colon belongs", b[0])}
@@ -186,7 +186,7 @@ func (f Framing) body(b []byte) ([]byte, *Broken) {
 	switch {
 	case errors.As(err, &broken):
 	case len(b) < HeaderLen+1:
-		broken = few
+		broken = few()
 	case n != len(b):
 		broken = &Broken{4, 6, fmt.Sprintf("the length field says %d octets follow and %d do", n-6, len(b)-6)}
 	}
