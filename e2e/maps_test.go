@@ -204,10 +204,10 @@ func TestManyAtOnce(t *testing.T) {
 	b.until("five rows are left", `document.querySelectorAll("[data-point]").length === 5`)
 	b.fill("Filter Name", "")
 	b.press("Filter")
-	b.does(`[...document.querySelectorAll('[role="columnheader"]')].find(e => e.innerText.startsWith("Name")).click()`)
+	b.does(`[...document.querySelectorAll('[role="columnheader"] button')].find(e => e.innerText.startsWith("Name")).click()`)
 	b.until("sorted by name", `document.querySelector('[data-point] [data-col="name"]').innerText === "DrainValve"`)
-	b.does(`[...document.querySelectorAll('[role="columnheader"]')].find(e => e.innerText.startsWith("Name")).click()`)
-	b.does(`[...document.querySelectorAll('[role="columnheader"]')].find(e => e.innerText.startsWith("Name")).click()`)
+	b.does(`[...document.querySelectorAll('[role="columnheader"] button')].find(e => e.innerText.startsWith("Name")).click()`)
+	b.does(`[...document.querySelectorAll('[role="columnheader"] button')].find(e => e.innerText.startsWith("Name")).click()`)
 	b.until("in their own order", `document.querySelector('[data-point] [data-col="name"]').innerText === "InletValve"`)
 
 	b.press("Many at once")

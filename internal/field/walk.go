@@ -432,7 +432,10 @@ func (w *walk) judgePoints(ctx context.Context, failed []*job, why Reply) bool {
 		w.route.Set(route.Points, route.Fault, strings.TrimSpace(saw+" "+habits), remedy)
 		return false
 	}
-	saw := fmt.Sprintf("All %d points were read with %d requests.", len(r.points), len(r.jobs))
+	saw := fmt.Sprintf("All %d points were read, in %d requests.", len(r.points), len(r.jobs))
+	if len(r.points) == 1 {
+		saw = "Its one point was read."
+	}
 	w.route.Set(route.Points, route.Good, strings.TrimSpace(saw+" "+habits), "")
 	return true
 }

@@ -190,7 +190,7 @@ const RouteBar = memo(function RouteBar({ path }: { path: string }) {
             {i > 0 && <span aria-hidden className="absolute top-[10px] right-1/2 mr-[11px] border-t-2 border-white/25" style={{ width: "calc(100% - 22px)" }} />}
             <span
               className="flex h-[21px] w-[21px] items-center justify-center text-[12px] font-bold"
-              style={waiting.length ? { background: worst === "fault" ? "#d8543b" : "#e0a33a", color: worst === "fault" ? "#fff" : "#15252d", borderRadius: worst === "fault" ? 5 : 11, minWidth: 21 } : { border: "2px solid rgb(255 255 255 / 0.5)", borderRadius: 11, background: here ? "#7fc4c9" : undefined }}
+              style={waiting.length ? { background: worst === "fault" ? "#bd3d27" : "#e0a33a", color: worst === "fault" ? "#fff" : "#15252d", borderRadius: worst === "fault" ? 5 : 11, minWidth: 21 } : { border: "2px solid rgb(255 255 255 / 0.5)", borderRadius: 11, background: here ? "#7fc4c9" : undefined }}
               aria-label={waiting.length ? count(waiting.length, "finding") : undefined}
             >
               {waiting.length || ""}

@@ -65,6 +65,7 @@ func (l *Listing) byHeading(scheme address.Scheme) {
 			l.Columns[i], l.Bases[i] = column, ByHeading
 		}
 	}
+	l.contradicted(scheme)
 	l.secondAddress()
 	// "From" is the first register only where "To" is the last and nothing else
 	// is an address; "Registers" may be how many, or which.
@@ -90,6 +91,27 @@ func (l *Listing) byHeading(scheme address.Scheme) {
 		if slices.Index(l.Columns, Access) != max(readable, writable) {
 			l.Columns[max(readable, writable)], l.Bases[max(readable, writable)] = "", NotAtAll
 		}
+	}
+}
+
+// contradicted gives up what a heading said of a column where no cell of it can
+// be that: "Function" may be what a value is for, and under "Scaling" may stand
+// types.
+func (l *Listing) contradicted(scheme address.Scheme) {
+	for i, column := range l.Columns {
+		switch column {
+		case Table:
+			if l.share(i, func(c string) bool { _, ok := address.AreaNamed(scheme, c); return ok }) > 0 || emptyColumn(l.Rows, i) {
+				continue
+			}
+		case Scale, Divisor:
+			if slices.Contains(l.Columns, Type) || l.share(i, func(c string) bool { s, err := parseType(c); return err == nil && s.Type != "" && !allDigits(c) }) < 0.9 {
+				continue
+			}
+		default:
+			continue
+		}
+		l.Columns[i], l.Bases[i] = "", NotAtAll
 	}
 }
 

@@ -301,6 +301,17 @@ func (l *Listing) bare(scheme address.Scheme, at int) (numbers []string, zero bo
 	return numbers, zero
 }
 
+// hexMarked reports whether addresses are marked as hexadecimal, cell by cell:
+// then they count from 0, but say no table.
+func (l *Listing) hexMarked(at int) bool {
+	for cell := range l.cells(at) {
+		if strings.HasPrefix(tidyPlace(cell, l.Reading), "0x") && len(cell) < 7 {
+			return true
+		}
+	}
+	return false
+}
+
 // namesTable reports whether a long number is in a notation that names its
 // table, and the row speaks of no other.
 func (l *Listing) namesTable(scheme address.Scheme, row *Row, tables int, number string) bool {
@@ -324,7 +335,7 @@ func (l *Listing) settleArea(scheme address.Scheme, at int, heading, titles stri
 		return
 	}
 	bare, _ := l.bare(scheme, at)
-	if len(bare) == 0 {
+	if len(bare) == 0 && !l.hexMarked(at) {
 		return
 	}
 	for _, said := range []struct{ what, text string }{{"the heading “" + heading + "”", folded(heading)}, {"a title or a remark", titles}} {
@@ -470,6 +481,9 @@ func (l *Listing) settleScale(scheme address.Scheme) {
 		default:
 			others++
 		}
+	}
+	if tens > 0 && others > 0 {
+		l.note("A scale of 10 multiplies, as the other scales beside it do.")
 	}
 	if tens == 0 || others > 0 {
 		return

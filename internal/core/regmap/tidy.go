@@ -316,7 +316,7 @@ var (
 		regexp.MustCompile(`^(?:value|reading|raw|register|wert|n)? ?[/÷:] ?(\d+)$`),
 		regexp.MustCompile(`^(?:value|reading)? ?(?:is )?(?:multiplied by|times) (\d+) (?:in|by) the device$`),
 		regexp.MustCompile(`^(\d+) ?= ?1(?:[.,]0+)?(?: ?\S+)?$`),
-		regexp.MustCompile(`^1 ?/ ?(\d+)$`),
+		regexp.MustCompile(`^1 ?[/:] ?(\d+)$`),
 	}
 	timesBy = []*regexp.Regexp{
 		regexp.MustCompile(`^(?:multiply|multiplied|multiplizieren|multiplier|multiplicar|moltiplicare|vermenigvuldigen|multiplicera)(?: by| mit| par| por| per| met| med)? (\d+(?:[.,]\d+)?)$`),

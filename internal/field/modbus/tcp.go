@@ -143,11 +143,12 @@ func (c *conn) once(pass field.Pass) (field.Reply, error) {
 	c.transaction++
 	// The reply before may not have been looked at yet, and points to its request.
 	c.request, c.before = wire.TCP.AppendFrame(c.before[:0], c.transaction, c.unit, c.pdu...), c.request
-	if lost, err := c.send(c.request, pass); lost != nil {
-		return *lost, err
-	}
-	if c.sentFn != nil {
+	lost, err := c.send(c.request, pass)
+	if c.sentFn != nil { // sent or not, the buffer before is needed next
 		c.sentFn()
+	}
+	if lost != nil {
+		return *lost, err
 	}
 	late, stale := 0.0, 0
 	for {
