@@ -25,7 +25,8 @@ func (tcpDriver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Re
 		return nil, failure(err, true)
 	}
 	c := &conn{sock: sock, ctx: ctx, dial: t.Dial}
-	c.earlier, c.transaction, sock.manner = goOn(t.Dial)
+	before, next := goOn(t.Dial)
+	c.earlier, c.owed, c.transaction, sock.manner = before.transaction, before.owes, next, before.manner
 	c.first = c.transaction
 	c.client.exchange = c.exchange
 	c.Toward(t.Settings)
@@ -43,30 +44,30 @@ var (
 type place struct {
 	transaction uint16
 	manner      exchange.Manner
+	owes        int // questions that were not answered
 }
 
 // mostPlaces bounds the places that are remembered.
 const mostPlaces = 8192
 
-// goOn returns the last transaction of the connection before, the one to go on
-// from, and the manners of who answers there.
-func goOn(dial string) (earlier, next uint16, manner exchange.Manner) {
+// goOn returns what is remembered of a place, and the transaction to go on from.
+func goOn(dial string) (p place, next uint16) {
 	placesMu.Lock()
 	defer placesMu.Unlock()
 	p, ok := places[dial]
 	if !ok {
 		p.transaction = uint16(rand.Uint32()) // an earlier Ferry may have asked there
 	}
-	return p.transaction, p.transaction + 1<<12, p.manner
+	return p, p.transaction + 1<<12
 }
 
-func remember(dial string, last uint16, manner exchange.Manner) {
+func remember(dial string, p place) {
 	placesMu.Lock()
 	defer placesMu.Unlock()
 	if len(places) >= mostPlaces {
 		clear(places)
 	}
-	places[dial] = place{last, manner}
+	places[dial] = p
 }
 
 type conn struct {
@@ -90,7 +91,8 @@ type conn struct {
 	taken       int           // octets of the frame that the last reply points to
 	pieces      time.Duration // the longest pause inside it
 	broken      bool
-	owes        int      // questions over this connection that were not answered
+	owed        int      // questions over the connection before that were not answered
+	owes        int      // and over this one
 	timed       net.Conn // for which readUntil and writeUntil were set
 	readUntil   time.Time
 	writeUntil  time.Time
@@ -118,7 +120,7 @@ func (c *conn) OnSent(fn func()) { c.sentFn = fn }
 func (c *conn) Last() (request, answer []byte) { return c.request, c.in[:c.have] }
 
 func (c *conn) Close() error {
-	remember(c.dial, c.transaction, c.sock.manner)
+	remember(c.dial, place{c.transaction, c.sock.manner, c.owes})
 	return c.sock.Close()
 }
 
@@ -150,11 +152,11 @@ func (c *conn) once(pass field.Pass) (field.Reply, error) {
 	if lost != nil {
 		return *lost, err
 	}
-	late, stale := 0.0, 0
+	late, stale, wrong := 0.0, 0, 0
 	for {
 		frame, err := c.frame()
 		if err != nil {
-			reply := c.silent(err, stale, late)
+			reply := c.silent(err, stale, wrong, late)
 			if reply.LateMs = late; c.optional() {
 				c.sent[c.transaction%recent] = time.Time{} // its answer is owed by nobody
 			}
@@ -166,9 +168,14 @@ func (c *conn) once(pass field.Pass) (field.Reply, error) {
 		// An answer to one of the requests that were given up before this
 		// one is late, not wrong: wait on for ours.
 		if ms, is := c.late(frame); is {
-			late = max(late, ms)
-			stale++
-			c.owes = max(0, c.owes-1)
+			if late = max(late, ms); c.owes+c.owed > 0 {
+				stale++
+			} else {
+				wrong++ // what it answers was answered before
+			}
+			if c.owes = max(0, c.owes-1); c.owes == 0 {
+				c.owed = max(0, c.owed-1)
+			}
 			continue
 		}
 		reply, err := c.judge(c.request, frame)
@@ -408,7 +415,7 @@ func (c *conn) ReadMany(reads []field.ReadOrder, came func(i int, reply field.Re
 				oneByOne(func(i int) bool { return !owed[i] })
 				return
 			}
-			failed(func() field.Reply { return c.silent(err, 0, late) })
+			failed(func() field.Reply { return c.silent(err, 0, 0, late) })
 			return
 		}
 		i := int(wire.Transaction(frame) - first)
@@ -439,7 +446,7 @@ func (c *conn) ReadMany(reads []field.ReadOrder, came func(i int, reply field.Re
 
 // silent ends an exchange for which reading failed. What had arrived by then
 // is shown, so that a frame cut short is told apart from silence.
-func (c *conn) silent(err error, stale int, late float64) field.Reply {
+func (c *conn) silent(err error, stale, wrong int, late float64) field.Reply {
 	c.readUntil = time.Time{} // whoever broke it off may have set another
 	var broken *wire.Broken
 	if errors.As(err, &broken) {
@@ -456,13 +463,15 @@ func (c *conn) silent(err error, stale int, late float64) field.Reply {
 	case late > 0 && reply.Outcome == exchange.NoAnswer:
 		reply.Cause = exchange.Late
 	case stale > 0 && reply.Outcome == exchange.NoAnswer:
-		reply = c.garbled(fmt.Errorf("%d answers to earlier requests came, none to this one", stale), nil)
+		reply.Cause = exchange.Late
+	case wrong > 0 && reply.Outcome == exchange.NoAnswer:
+		reply = c.garbled(fmt.Errorf("%d answers to earlier requests came, none to this one", wrong), nil)
 	}
 	reply.Request, reply.Left = c.request, true
 	if reply.Outcome == exchange.NoAnswer {
 		reply.Sentence = fmt.Sprintf("no answer came within %d ms", c.limit.Milliseconds())
 		if reply.Cause == exchange.Late {
-			reply.Sentence += fmt.Sprintf("; one to an earlier request came after %.0f ms", late)
+			reply.Sentence += "; " + earlier(stale, late)
 		}
 	}
 	if reply.Outcome == exchange.NoAnswer || reply.Outcome == exchange.CalledOff && c.have == 0 {
@@ -470,6 +479,14 @@ func (c *conn) silent(err error, stale int, late float64) field.Reply {
 		return reply // the connection stands; a late answer is recognised by its transaction
 	}
 	return c.lost(reply)
+}
+
+// earlier says what came of earlier requests.
+func earlier(stale int, late float64) string {
+	if late > 0 {
+		return fmt.Sprintf("one to an earlier request came after %.0f ms", late)
+	}
+	return fmt.Sprintf("%d to earlier requests came", stale)
 }
 
 func (c *conn) garbled(err error, frame []byte) field.Reply {
