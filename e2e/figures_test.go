@@ -1,9 +1,7 @@
 package e2e
 
 import (
-	"bytes"
 	"compress/gzip"
-	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
@@ -59,9 +57,13 @@ func TestFigures(t *testing.T) {
 		w := f.open(t, "/checkout")
 		begin := time.Now()
 		w.run(chromedp.Navigate(f.url + "/lines"))
-		w.until("the devices are drawn", `document.querySelectorAll("[data-device]").length === 12`)
+		w.until("the devices are drawn", `document.querySelectorAll("[data-device]").length >= 22`)
+		took := time.Since(begin)
 		ms := js[float64](w, `performance.getEntriesByName("first-contentful-paint")[0]?.startTime ?? 0`)
-		t.Logf("figure: first screen with demo data: %.0f ms to the drawn devices, first paint at %.0f ms (promised: under 1 s)", float64(time.Since(begin))/1e6, ms)
+		t.Logf("figure: first screen with demo data: %.0f ms to the drawn devices, first paint at %.0f ms (promised: under 1 s)", float64(took)/1e6, ms)
+		if took > time.Second {
+			t.Errorf("the first screen takes %v", took)
+		}
 	}
 	_ = b
 	gridFigures(t, f)
@@ -75,15 +77,7 @@ func gridFigures(t *testing.T, f *ferry) {
 	for i := range 50_000 {
 		fmt.Fprintf(&table, "P%05d,hr%d,uint16,mg/L\n", i, i)
 	}
-	body, err := json.Marshal(map[string]any{"text": table.String(), "commit": true})
-	if err != nil {
-		t.Fatal(err)
-	}
-	response, err := http.Post(f.url+"/api/devices/gate/intake", "application/json", bytes.NewReader(body))
-	if err != nil {
-		t.Fatal(err)
-	}
-	_ = response.Body.Close()
+	f.post(t, "/api/devices/gate/intake", map[string]any{"text": table.String(), "commit": true})
 	const scroll = `(box => new Promise(done => {
 		const frames = []; let last = performance.now(), n = 0;
 		const step = now => {
@@ -115,6 +109,9 @@ func gridFigures(t *testing.T, f *ferry) {
 			frames := fmt.Sprintf("frames300[%d]", i)
 			t.Logf("figure: %s, %s: median %.1f ms, 99 %% under %.1f ms, longest %.1f ms (promised: none over 50 ms)", view.name, pace,
 				js[float64](b, frames+`[73]`), js[float64](b, frames+`[145]`), js[float64](b, frames+`.at(-1)`))
+			if longest := js[float64](b, frames+`.at(-1)`); longest > 50 && view.box != "null" {
+				t.Errorf("%s: a frame of %.0f ms", view.name, longest)
+			}
 		}
 	}
 	b.to("/points/gate")

@@ -98,9 +98,14 @@ func (f *feed) caughtUp(l *listener) bool {
 // tell makes the messages for as long as anybody listens.
 func (s *Server) tell() {
 	f := &s.feed
-	ticker := time.NewTicker(beat)
+	ticker := time.NewTicker(beat / 2)
 	defer ticker.Stop()
-	for range ticker.C {
+	for n := 0; ; n++ {
+		<-ticker.C
+		if n%2 == 1 { // the points that are shown are told of between two beats too
+			s.tellShown()
+			continue
+		}
 		f.mu.Lock()
 		if len(f.listeners) == 0 {
 			f.running = false

@@ -34,24 +34,23 @@ type Engine struct {
 	overMu  sync.Mutex
 	overs   []*Record // of crossings, which change no more
 
-	mu          sync.Mutex
-	site        *site.Site
-	seq         int64 // of the site
-	standIns    StandIns
-	runners     map[string]*runner // of the links that run
-	channels    map[string]*shared
-	keys        map[string]string     // link id -> key of its channel
-	single      map[string]bool       // places that serve one connection at a time
-	prints      map[string]string     // link id -> what its runner was made from
-	pointPrints map[string]pointPrint // by device
-	ended       map[string]<-chan struct{}
-	carriers    map[string]*carrier
-	want        map[string]bool      // links that are to run
-	told        map[string]time.Time // lines of a plant that may be asked, until when
-	heard       map[string]Heard     // what was heard on a line before it was asked
-	sweeps      []*sweepRun
-	sweepNo     int
-	closed      bool
+	mu       sync.Mutex
+	site     *site.Site
+	seq      int64 // of the site
+	standIns StandIns
+	runners  map[string]*runner // of the links that run
+	channels map[string]*shared
+	keys     map[string]string // link id -> key of its channel
+	single   map[string]bool   // places that serve one connection at a time
+	prints   map[string]print  // link id -> what its runner was made from
+	ended    map[string]<-chan struct{}
+	carriers map[string]*carrier
+	want     map[string]bool      // links that are to run
+	told     map[string]time.Time // lines of a plant that may be asked, until when
+	heard    map[string]Heard     // what was heard on a line before it was asked
+	sweeps   []*sweepRun
+	sweepNo  int
+	closed   bool
 
 	plan    *timetable.Plan
 	planOf  *site.Site
@@ -76,7 +75,7 @@ type shared struct {
 // NewEngine returns an engine for a site, in bench mode.
 func NewEngine(s *site.Site, standIns StandIns) *Engine {
 	e := &Engine{Hub: NewHub(), Journal: NoJournal{}, site: s, standIns: standIns, stopPlan: func() {},
-		runners: map[string]*runner{}, channels: map[string]*shared{}, keys: map[string]string{}, prints: map[string]string{}, pointPrints: map[string]pointPrint{}, want: map[string]bool{},
+		runners: map[string]*runner{}, channels: map[string]*shared{}, keys: map[string]string{}, prints: map[string]print{}, want: map[string]bool{},
 		ended: map[string]<-chan struct{}{}, carriers: map[string]*carrier{}, told: map[string]time.Time{}, single: map[string]bool{}, heard: map[string]Heard{}}
 	e.door.open()
 	e.mu.Lock()
@@ -207,7 +206,7 @@ func (e *Engine) launch(id string) error {
 		c.start(before...)
 	}
 	e.runners[id], e.keys[id] = r, key
-	e.prints[id] = e.fingerprint(r.link)
+	e.prints[id] = e.printOf(r.link)
 	return nil
 }
 
@@ -320,7 +319,6 @@ func points(s *site.Site) (n int) {
 // reconcile lets what runs follow the site and its timetable. The lock is held.
 func (e *Engine) reconcile() {
 	maps.DeleteFunc(e.ended, func(id string, _ <-chan struct{}) bool { return e.site.Link(id) == nil })
-	maps.DeleteFunc(e.pointPrints, func(id string, _ pointPrint) bool { return e.site.Device(id) == nil })
 	for id := range e.want {
 		link := e.site.Link(id)
 		if link == nil {
@@ -329,7 +327,7 @@ func (e *Engine) reconcile() {
 			delete(e.ended, id)
 			continue
 		}
-		if e.runners[id] != nil && e.prints[id] == e.fingerprint(link) {
+		if e.runners[id] != nil && e.prints[id].same(e.printOf(link)) {
 			continue
 		}
 		e.halt(id)

@@ -168,6 +168,9 @@ func (h *Hub) follow(d *site.Device) {
 	for i := range d.Points {
 		p := &d.Points[i] // a site does not change: it is followed by another
 		t := h.points[p.ID]
+		if t != nil && t.point == p {
+			continue // the very same
+		}
 		if t == nil || !t.point.SameReading(p) {
 			var watchers []chan<- struct{}
 			if t != nil {

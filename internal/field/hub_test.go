@@ -116,10 +116,8 @@ func TestPutBack(t *testing.T) {
 // once.
 func TestEditsPileNothingUp(t *testing.T) {
 	h := NewHub()
-	d := &site.Device{ID: "d", Points: []site.Point{{ID: "a", Type: value.TypeUint16}}}
 	for i := range 1000 {
-		d.Points[0].Address = address.At("hr", uint32(i))
-		h.follow(d)
+		h.follow(&site.Device{ID: "d", Points: []site.Point{{ID: "a", Type: value.TypeUint16, Address: address.At("hr", uint32(i))}}})
 	}
 	if len(h.order) > 300 || len(h.points) != 1 {
 		t.Errorf("%d tracks of %d points", len(h.order), len(h.points))

@@ -8,9 +8,24 @@ import (
 	"ferry/internal/core/site"
 )
 
-// fingerprint changes when anything changes that a runner is made from. What is
-// only shown or remarked is no part of it: a run goes on undisturbed by that.
-func (e *Engine) fingerprint(link *site.Link) string {
+// print is what a runner was made from. The points are compared only where they
+// are others than those that it was made with.
+type print struct {
+	rest   string
+	device *site.Device
+}
+
+// same reports whether a runner made from p can go on as one made from q.
+func (p print) same(q print) bool {
+	if p.rest != q.rest || p.device == nil || q.device == nil {
+		return false
+	}
+	return p.device.SharesPoints(q.device) || pointsPrint(p.device) == pointsPrint(q.device)
+}
+
+// printOf changes when anything changes that a runner is made from. What is only
+// shown or remarked is no part of it: a run goes on undisturbed by that.
+func (e *Engine) printOf(link *site.Link) print {
 	var port *site.Port
 	if asking := e.site.Device(link.Asking); asking != nil {
 		port = asking.Port(link.Line)
@@ -18,19 +33,16 @@ func (e *Engine) fingerprint(link *site.Link) string {
 	line, device := e.site.Line(link.Line), e.site.Device(link.Answering)
 	plain := *link
 	plain.Remark = ""
-	data, err := json.Marshal([]any{plain, device.Map, device.Limits, device.Ports, e.pointsPrint(device), port, line.Format(), line.Here})
+	data, err := json.Marshal([]any{plain, device.Map, device.Limits, device.Ports, port, line.Format(), line.Here})
 	if err != nil {
-		return err.Error()
+		return print{rest: err.Error()}
 	}
-	return string(data)
+	return print{string(data), device}
 }
 
 // pointsPrint changes when anything changes of how the points of a device are
-// read. It is worked out once for each change of them. The lock is held.
-func (e *Engine) pointsPrint(device *site.Device) string {
-	if known, ok := e.pointPrints[device.ID]; ok && device.SharesPoints(known.device) {
-		return known.print
-	}
+// read.
+func pointsPrint(device *site.Device) string {
 	h := sha256.New()
 	out := json.NewEncoder(h)
 	for i := range device.Points {
@@ -40,15 +52,7 @@ func (e *Engine) pointsPrint(device *site.Device) string {
 			return err.Error()
 		}
 	}
-	print := hex.EncodeToString(h.Sum(nil))
-	e.pointPrints[device.ID] = pointPrint{device, print}
-	return print
-}
-
-// pointPrint is a print with the device that it is of.
-type pointPrint struct {
-	device *site.Device
-	print  string
+	return hex.EncodeToString(h.Sum(nil))
 }
 
 // readOnly is a point with what decides how its octets are read and written, and

@@ -134,7 +134,7 @@ export const Track = memo(function Track({ site, line, requests, stats, chosen, 
 }, (a, b) => a.site === b.site && a.line === b.line && a.requests === b.requests && a.chosen === b.chosen && a.running === b.running && a.silent === b.silent && means(a.stats) === means(b.stats));
 
 /** What the track shows of what was measured: the mean times, as far as they are seen. */
-const means = (stats: Map<string, RequestStats>) => [...stats.values()].map((s) => `${s.id}${s.count > s.failed ? s.meanMs.toFixed(0) : ""}`).toSorted().join(" ");
+const means = (stats: Map<string, RequestStats>) => [...stats.values()].map((s) => `${s.id}${s.count > s.failed ? s.meanMs.toPrecision(1) : ""}`).toSorted().join(" ");
 
 const seconds = 4;
 
