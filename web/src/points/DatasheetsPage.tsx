@@ -116,6 +116,8 @@ function Sheet({ data, sheet }: { data: SheetsView; sheet: SheetView }) {
           </div>
           <p className="small soft">{sheet.remark} {count(sheet.rows.filter((r) => r.useful).length, "point")} of {sheet.rows.length} marked as useful. What is changed here changes on every device that follows.</p>
         </header>
+        {/* What scrolls has to be reached by keyboard. */}
+        {/* oxlint-disable-next-line jsx-a11y/no-noninteractive-tabindex */}
         <div className="min-h-0 flex-1 overflow-auto" role="region" aria-label="Points of the datasheet" tabIndex={0}>
           <table className="rows" data-testid="sheet">
             <thead className="sticky top-0 bg-band"><tr><th>Useful</th>{shownColumns.map((c) => <th key={c} className="whitespace-nowrap">{titles[c] ?? c}</th>)}<th><span className="sr-only">What to do</span></th></tr></thead>

@@ -243,7 +243,7 @@ export const Grid = memo(function Grid({ points, chosen, columns, filtering, onC
         </div>
         {filtering && (
           <div className="grid border-b border-rule" style={{ gridTemplateColumns: template, height: rowHeight }} role="row">
-            <span role="gridcell" />
+            <span role="gridcell" aria-label="Filters" />
             {columns.map((c) => (
               <span key={c} role="gridcell" className="flex min-w-0"><input data-filter={c} aria-label={`Filter ${titles[c] ?? c}`} className="mono m-[2px] min-w-0 flex-1 rounded border border-rule bg-sheet px-1" placeholder="filter" spellCheck={false} value={filters[c] ?? ""}
                 onChange={(e) => setFilters({ ...filters, [c]: e.target.value })} onPaste={(e) => e.stopPropagation()} onCopy={(e) => e.stopPropagation()} /></span>
@@ -315,7 +315,7 @@ const RowView = memo(function RowView({ row, index, top, template, columns, cell
           </div>
         );
       })}
-      {row ? <Now id={row.id} unit={unit} /> : <span role="gridcell" className="border-b border-rule" />}
+      {row ? <Now id={row.id} unit={unit} /> : <span role="gridcell" aria-label="not read" className="border-b border-rule" />}
     </div>
   );
 });

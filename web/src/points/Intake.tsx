@@ -152,7 +152,7 @@ export function Intake({ points, name, source: given, onClose }: { points: Point
                   <legend className="mb-1">{q.asks}</legend>
                   <div className="flex flex-wrap gap-2">
                     {q.choices.map((c) => (
-                      <button key={c.title} type="button" className="button" disabled={busy} onClick={() => void ask(again({ reading: c.reading }))}>
+                      <button key={c.title} type="button" className="button" aria-label={`${c.title}: ${c.example}`} disabled={busy} onClick={() => void ask(again({ reading: c.reading }))}>
                         <span className="text-left"><b>{c.title}</b><span className="mono small block">{c.example}</span></span>
                       </button>
                     ))}

@@ -143,10 +143,21 @@ function Actual({ line, width, requests, colour, links }: { line: string; width:
   const { data } = useQuery({ queryKey: ["actual", line], queryFn: () => get<ActualView>(`/api/lines/${line}/actual?seconds=${seconds}`), refetchInterval: 1000 });
   const pace = new Map(requests.map((r) => [r.id, r.paceMs]));
   const x = (ms: number) => left + (ms / (1000 * seconds)) * (width - left);
+  const own = new Set(links);
+  const mine = (data?.exchanges ?? []).filter((e) => own.has(e.link));
+  // Hundreds are drawn as one shape for each colour: nobody could point at one of them.
+  const crowded = mine.length > 150;
+  const shapes = new Map<string, string>();
+  if (crowded) for (const e of mine) {
+    const fill = e.ok ? (colour(pace.get(e.request) ?? 0) ?? "") : "var(--fault)";
+    shapes.set(fill, `${shapes.get(fill) ?? ""}M${x(e.atMs).toFixed(1)} 6h${Math.max(1.5, x(e.atMs + e.ms) - x(e.atMs)).toFixed(1)}v18h-${Math.max(1.5, x(e.atMs + e.ms) - x(e.atMs)).toFixed(1)}z`);
+  }
+  const paths = [...shapes];
   return (
     <svg width={width} height={rowHeight + 6} role="img" aria-label={`What happened in the last ${seconds} seconds`} data-testid="actual">
       <rect x={left} width={Math.max(0, width - left)} y={6} height={18} fill="var(--band)" />
-      {data?.exchanges.filter((e) => links.includes(e.link)).map((e) => (
+      {crowded && paths.map(([fill, d]) => <path key={fill} d={d} fill={fill} />)}
+      {!crowded && mine.map((e) => (
         <rect key={`${e.request}-${e.atMs}`} x={x(e.atMs)} width={Math.max(1.5, x(e.atMs + e.ms) - x(e.atMs))} y={6} height={18} fill={e.ok ? colour(pace.get(e.request) ?? 0) : "var(--fault)"} opacity={e.ok ? 1 : 0.6}>
           <title>{`${e.request || "a question of a person's"}: ${e.ms.toFixed(1)} ms${e.ok ? "" : ", no value"}`}</title>
         </rect>

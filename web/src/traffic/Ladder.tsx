@@ -8,6 +8,8 @@ const rowHeight = 48;
 
 /** How many lanes stand side by side. */
 const mostLanes = 14;
+/** How many of those who talk in view do, where there are more; beyond that each rung has its own two names. */
+const talkingLanes = 9;
 
 /** A ladder, not a packet list: each exchange is a rung from the asking end to the answering end and back. */
 export const Ladder = memo(function Ladder({ site, links, list, chosen, follow, running, onChoose }: { site: SiteView; links: LinkView[]; list: Exchange[]; chosen: number; follow: boolean; running: boolean; onChoose: (seq: number) => void }) {
@@ -39,7 +41,7 @@ export const Ladder = memo(function Ladder({ site, links, list, chosen, follow, 
   // many too, all who ask share one and all who answer another, and each rung says who they are.
   const talking = useMemo(() => new Set(shown.flatMap((item) => { const e = list[item.index]; return e ? [askerOf.get(e.link) ?? "", e.device] : []; })), [shown, list, askerOf]);
   const few = all.ids.length > mostLanes ? all.ids.filter((id) => talking.has(id)) : all.ids;
-  const two = few.length > mostLanes;
+  const two = few.length > (all.ids.length > mostLanes ? talkingLanes : mostLanes);
   const lanes = two ? ["asking", "answering"] : few;
   // Where many stand side by side, their names stand upright.
   const upright = lanes.length > 9;
@@ -54,7 +56,11 @@ export const Ladder = memo(function Ladder({ site, links, list, chosen, follow, 
             style={{ left: `${at.get(id)}%`, ...(upright ? { writingMode: "vertical-rl", maxHeight: 120, rotate: "180deg" } : { maxWidth: `${100 / lanes.length - 1}%` }), background: all.asks.has(id) || id === "asking" ? "var(--bar)" : "var(--sheet)", color: all.asks.has(id) || id === "asking" ? "var(--bar-text)" : undefined, borderColor: "var(--ink)" }}>{two ? (id === "asking" ? "asking ends" : "answering ends") : upright ? shortened(name(id), 17) : <LongName name={name(id)} />}</span>
         ))}
       </div>
-      <div ref={scroll} className="min-h-0 flex-1 overflow-y-auto" role="list" aria-label="Exchanges">
+      <div className="relative min-h-0 flex-1">
+      <svg className="pointer-events-none absolute inset-y-0 left-[108px] h-full w-[calc(100%-108px)]" preserveAspectRatio="none" aria-hidden>
+        {lanes.map((id) => <line key={id} x1={`${at.get(id)}%`} x2={`${at.get(id)}%`} y1="0" y2="100%" stroke="var(--rule)" strokeWidth="2" />)}
+      </svg>
+      <div ref={scroll} className="absolute inset-0 overflow-y-auto" role="list" aria-label="Exchanges">
         <div className="relative" style={{ height: virtual.getTotalSize() }}>
           {shown.map((item) => {
             const e = list[item.index];
@@ -75,7 +81,6 @@ export const Ladder = memo(function Ladder({ site, links, list, chosen, follow, 
                   <span className="mono soft block w-[108px] flex-none py-[3px] pl-3 text-left">{clock(Date.parse(e.at))}<br /><span style={{ color: good ? undefined : "var(--fault)" }}>+ {e.latencyMs.toFixed(1)} ms</span></span>
                   <span className="relative block flex-1">
                     <svg className="absolute inset-0 h-full w-full" preserveAspectRatio="none" aria-hidden>
-                      {lanes.map((id) => <line key={id} x1={`${at.get(id)}%`} x2={`${at.get(id)}%`} y1="0" y2="100%" stroke="var(--rule)" strokeWidth="2" />)}
                       <line x1={`${a}%`} x2={`${reaches ? b : a + (b - a) * 0.6}%`} y1="14" y2="20" stroke="var(--ink)" strokeWidth="1.600" />
                       {comes && <line x1={`${b}%`} x2={`${a}%`} y1="32" y2="40" stroke={ink} strokeWidth="1.600" />}
                     </svg>
@@ -93,6 +98,7 @@ export const Ladder = memo(function Ladder({ site, links, list, chosen, follow, 
             );
           })}
         </div>
+      </div>
       </div>
     </div>
   );
