@@ -190,6 +190,9 @@ func (s *Server) postWrite(c fiber.Ctx) error {
 	return c.JSON(result)
 }
 
+// mostListed is how many exchanges are listed at once.
+const mostListed = 300
+
 func (s *Server) getExchanges(c fiber.Ctx) error {
 	after, _ := strconv.ParseUint(c.Query("after"), 10, 64) // nothing given means from the start
 	var links []string
@@ -199,7 +202,11 @@ func (s *Server) getExchanges(c fiber.Ctx) error {
 		now, _ := s.Store.Site()
 		links = append(linksOn(now, line), "") // of a line without links, nothing
 	}
-	return c.JSON(s.Engine.Hub.Exchanges(after, 300, links...))
+	most, err := strconv.Atoi(c.Query("most"))
+	if err != nil || most < 1 || most > mostListed {
+		most = mostListed
+	}
+	return c.JSON(s.Engine.Hub.Exchanges(after, most, links...))
 }
 
 func (s *Server) getExchange(c fiber.Ctx) error {

@@ -16,16 +16,19 @@ const keyOf = (f: Finding) => [f.code, f.subject.kind, f.subject.id].join("~");
 /** Who said what to whom when, what it means to this site, and what is wrong. */
 export function TrafficPage() {
   const { data: site } = useSite();
+  const [link, setLink] = useState("");
+  const [held, setHeld] = useState<number>();
   const findings = useLivePart((live) => live.findings);
   const mode = useLivePart((live) => live.state.mode);
   const running = useLivePart((live) => live.state.running.length > 0);
-  const exchange = useSlowly(useLivePart((live) => live.exchange), 500);
+  const many = (site?.links.length ?? 0) > 100;
+  const exchange = useSlowly(useLivePart((live) => live.exchange), many ? 1000 : 500);
+  // On a large site the latest alone are looked at until somebody holds them still.
+  const most = many && held === undefined ? 80 : 300;
   const params = useParams({ strict: false });
   const navigate = useNavigate();
-  const [link, setLink] = useState("");
-  const [held, setHeld] = useState<number>();
   const at = held ?? exchange;
-  const { data: list } = useQuery({ queryKey: ["exchanges", link, at], queryFn: () => get<Exchange[]>(link.startsWith("line:") ? `/api/exchanges?line=${link.slice(5)}` : `/api/exchanges?link=${link}`), placeholderData: (old) => old, staleTime: held ? Infinity : 0, gcTime: 2000, structuralSharing: false });
+  const { data: list } = useQuery({ queryKey: ["exchanges", link, at, most], queryFn: () => get<Exchange[]>(link.startsWith("line:") ? `/api/exchanges?most=${most}&line=${link.slice(5)}` : `/api/exchanges?most=${most}&link=${link}`), placeholderData: (old) => old, staleTime: held ? Infinity : 0, gcTime: 2000, structuralSharing: false });
   const chosen = findings.find((f) => keyOf(f) === params.key);
   useEffect(() => {
     // To follow a finding is to look at its link.
