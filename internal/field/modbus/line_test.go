@@ -171,7 +171,7 @@ func TestLateAnswersOnALine(t *testing.T) {
 				}
 				time.Sleep(time.Duration(i%4) * 25 * time.Millisecond)
 			}
-			if late < limit {
+			if late < limit && doubted == 0 { // what is doubted is said to be late, or may be
 				t.Errorf("it is late by up to %.0f ms, the limit is %d ms", late, limit)
 			}
 			t.Logf("%d good, %d doubted, late by %.0f ms", good, doubted, late)
