@@ -125,7 +125,7 @@ function LineCard({ site, id, chosen, wanted, show, onAddDevice }: { site: SiteV
     <section className="card mb-4 p-4" aria-label={"Line " + line.name}>
       <div className="mb-3 flex items-baseline gap-3">
         <h2 className="max-w-[45%] flex-none truncate" title={line.name}><Link to="/lines/$kind/$id" params={{ kind: "line", id }} className="hover:underline">{line.name}</Link></h2>
-        <span className="small soft min-w-0 truncate">{about.join(" · ")}{view.running ? ` · ${view.running} of ${view.links} links run` : ""}{view.stopping ? ` · ${view.stopping} stop somewhere` : ""}{filtering ? ` · ${listed.length} of ${view.devices.length} devices` : ""}</span>
+        <span className="small soft min-w-0 truncate">{about.join(" · ")}{view.running ? ` · ${view.running} of ${view.links} links run` : ""}{view.stopping ? ` · ${view.stopping} ${view.stopping === 1 ? "stops" : "stop"} somewhere` : ""}{filtering ? ` · ${listed.length} of ${view.devices.length} devices` : ""}</span>
         <button type="button" className="small ml-auto whitespace-nowrap underline" onClick={onAddDevice} aria-label={`Add a device to ${line.name}`}>Add a device</button>
         <span className="small soft whitespace-nowrap">{serial ? "line time used" : "busiest connection"}</span>
         <span className="h-[8px] w-[110px] self-center rounded-full bg-band" aria-hidden>
