@@ -31,11 +31,11 @@ const stale = 2000;
 let telling: ReturnType<typeof setTimeout> | undefined;
 /** Tells the server which points are shown, once that has settled. */
 function tellShown() {
-  telling ??= setTimeout(() => {
-    telling = undefined;
+  clearTimeout(telling); // while a list is scrolled it goes on settling
+  telling = setTimeout(() => {
     const shown = [...watchers].filter(([, set]) => set.size > 0).map(([id]) => id).slice(0, 5000);
     void post("/api/watch", { window: stream, points: shown }).catch(() => { /* the stream tells that there is no contact */ });
-  }, 30);
+  }, 60);
 }
 const listeners = new Set<() => void>();
 
