@@ -109,6 +109,9 @@ func TestCorpus(t *testing.T) {
 					t.Errorf("%s: a choice without an example: %+v", c.name, choice)
 				}
 			}
+			if first, second := q.Choices[0].Example, q.Choices[1].Example; first == second {
+				t.Errorf("%s: %q: both choices show %q", c.name, q.Asks, first)
+			}
 		}
 		ok := strings.Join(asks, ", ") == c.asks && len(list.Asides) == c.asides && len(rejected) == c.rejects && len(points) == len(c.want)
 		wrong := 0

@@ -258,17 +258,12 @@ func (l *Listing) settlePlain(scheme address.Scheme, at int) {
 	if long == "" || short == "" || strings.Trim(short, "0") == "" {
 		return
 	}
-	question := Question{Key: asksPlain, Asks: fmt.Sprintf("Does the first digit of %s name a table, or is it a plain number, as %s is?", long, short)}
-	for _, plain := range []bool{false, true} {
-		reading := l.Reading
-		reading.Plain, reading.Settled = plain, append(slices.Clone(reading.Settled), asksPlain)
-		c := Choice{Title: "names a table", Reading: reading, Flag: "--digits table"}
-		if plain {
-			c.Title, c.Flag = "plain number", "--digits plain"
-		}
-		question.Choices = append(question.Choices, c)
-	}
-	l.ask(scheme, question)
+	l.ask(scheme, Question{Key: asksPlain,
+		Asks: fmt.Sprintf("Does the first digit of %s name a table, or is it a plain number, as %s is?", long, short),
+		Choices: []Choice{
+			l.choice(asksPlain, "names a table", "--digits table", func(r *Reading) { r.Plain = false }),
+			l.choice(asksPlain, "plain number", "--digits plain", func(r *Reading) { r.Plain = true }),
+		}})
 }
 
 // ofRange reports what parts the ends of a range, or a bit from its register.
@@ -367,47 +362,84 @@ func (l *Listing) settleArea(scheme address.Scheme, at int, heading, titles stri
 		if bits > 0 && others == 0 != (area.UnitBits == 1) || bits == 0 && area.UnitBits == 1 {
 			continue
 		}
-		reading := l.Reading
-		reading.Area, reading.Settled = area.Key, append(slices.Clone(reading.Settled), asksArea)
-		question.Choices = append(question.Choices, Choice{Title: "in the " + area.Title, Reading: reading, Flag: "--table " + area.Key})
+		question.Choices = append(question.Choices,
+			l.choice(asksArea, "in the "+area.Title, "--table "+area.Key, func(r *Reading) { r.Area = area.Key }))
 	}
 	l.ask(scheme, question)
 }
 
-// ask adds a question with what the first row that it is about becomes by each
-// choice; one with a single choice is none.
+// choice is one answer to the question of a key: the list's reading as set
+// makes it, with the question settled.
+func (l *Listing) choice(key, title, flag string, set func(*Reading)) Choice {
+	reading := l.Reading
+	reading.Settled = append(slices.Clone(reading.Settled), key)
+	set(&reading)
+	return Choice{Title: title, Flag: flag, Reading: reading}
+}
+
+// ask adds a question with what one point becomes by each choice: the first
+// point that they tell apart, or the first that the question is about. A
+// question with a single choice is none.
 func (l *Listing) ask(scheme address.Scheme, q Question) {
 	if len(q.Choices) < 2 {
 		return
 	}
+	var lines []int
+	printed := make([]map[int]string, len(q.Choices))
 	for i := range q.Choices {
 		with := *l
 		with.Reading = q.Choices[i].Reading
-		q.Choices[i].Example = with.example(scheme, q.Key)
+		if lines, printed[i] = with.examples(scheme, q.Key); len(lines) > 0 {
+			q.Choices[i].Example = printed[i][lines[0]]
+		}
+	}
+	apart := slices.IndexFunc(lines, func(line int) bool {
+		differ := false
+		for _, texts := range printed {
+			if texts[line] == "" {
+				return false
+			}
+			differ = differ || texts[line] != printed[0][line]
+		}
+		return differ
+	})
+	for i := range q.Choices {
+		if apart >= 0 {
+			q.Choices[i].Example = printed[i][lines[apart]]
+		}
 	}
 	l.Questions = append(l.Questions, q)
 }
 
-// example prints the first point that a question is about.
-func (l *Listing) example(scheme address.Scheme, key string) string {
+// examples prints the points that a question is about, by their lines and in
+// their order. A thousand rows are looked at.
+func (l *Listing) examples(scheme address.Scheme, key string) (lines []int, texts map[int]string) {
 	few := *l
-	if len(few.Rows) > 60 {
-		few.Rows = few.Rows[:60]
-	}
-	points, _, _ := few.Points(scheme)
+	few.Rows = few.Rows[:min(len(few.Rows), 1000)]
+	points, at, _ := few.Points(scheme)
+	texts = map[int]string{}
 	for i := range points {
 		p := &points[i]
+		text := scheme.Short(p.Address)
 		switch {
 		case key == asksScale && p.Factor == 0 || key == asksOrder && p.Type.Bytes(p.Length) < 4:
 			continue
 		case key == asksScale:
-			return fmt.Sprintf("%s: 100 read is %s%s", p.Name, p.Scale().Apply(value.OfInt(100)), unitBehind(p))
+			text = fmt.Sprintf("100 read is %s%s", p.Scale().Apply(value.OfInt(100)), unitBehind(p))
 		case key == asksOrder:
-			return fmt.Sprintf("%s: %s", p.Name, Cell(scheme, p, Order))
+			text = Cell(scheme, p, Order)
 		}
-		return fmt.Sprintf("%s: %s", p.Name, scheme.Short(p.Address))
+		lines, texts[at[i]] = append(lines, at[i]), shortened(p.Name)+": "+text
 	}
-	return ""
+	return lines, texts
+}
+
+// shortened cuts a name for an example to 28 characters, in its middle.
+func shortened(name string) string {
+	if r := []rune(name); len(r) > 28 {
+		return string(r[:14]) + "…" + string(r[len(r)-13:])
+	}
+	return name
 }
 
 func unitBehind(p *site.Point) string {
@@ -447,17 +479,11 @@ func (l *Listing) settleBase(scheme address.Scheme, at int, heading, titles stri
 		l.note("The numbers count from 0, as hexadecimal ones do.")
 		return
 	}
-	question := Question{Key: asksBase, Asks: "Do the numbers count from 0, as on the wire, or from 1?"}
-	for _, one := range []bool{false, true} {
-		reading := l.Reading
-		reading.FromOne, reading.Settled = one, append(slices.Clone(reading.Settled), asksBase)
-		c := Choice{Title: "from 0", Reading: reading, Flag: "--from-zero"}
-		if one {
-			c.Title, c.Flag = "from 1", "--from-one"
-		}
-		question.Choices = append(question.Choices, c)
-	}
-	l.ask(scheme, question)
+	l.ask(scheme, Question{Key: asksBase, Asks: "Do the numbers count from 0, as on the wire, or from 1?",
+		Choices: []Choice{
+			l.choice(asksBase, "from 0", "--from-zero", func(r *Reading) { r.FromOne = false }),
+			l.choice(asksBase, "from 1", "--from-one", func(r *Reading) { r.FromOne = true }),
+		}})
 }
 
 // multiplies are headings under which a number multiplies what is read.
@@ -488,17 +514,12 @@ func (l *Listing) settleScale(scheme address.Scheme) {
 	if tens == 0 || others > 0 {
 		return
 	}
-	question := Question{Key: asksScale, Asks: "A scale of 10: is what is read ten times too small, or ten times too large?"}
-	for _, divide := range []bool{true, false} {
-		reading := l.Reading
-		reading.Divide, reading.Settled = divide, append(slices.Clone(reading.Settled), asksScale)
-		c := Choice{Title: "multiply by it", Reading: reading, Flag: "--multiply"}
-		if divide {
-			c.Title, c.Flag = "divide by it", "--divide"
-		}
-		question.Choices = append(question.Choices, c)
-	}
-	l.ask(scheme, question)
+	l.ask(scheme, Question{Key: asksScale,
+		Asks: "A scale of 10: is what is read ten times too small, or ten times too large?",
+		Choices: []Choice{
+			l.choice(asksScale, "divide by it", "--divide", func(r *Reading) { r.Divide = true }),
+			l.choice(asksScale, "multiply by it", "--multiply", func(r *Reading) { r.Divide = false }),
+		}})
 }
 
 // settleOrder takes the order of wide values from the titles, and asks where
@@ -516,7 +537,8 @@ func (l *Listing) settleOrder(scheme address.Scheme, titles string) {
 		l.note("Values of several registers come in the order %s: a title or a remark says so.", l.Reading.Order)
 		return
 	}
-	little := saysLittle.MatchString(titles)
+	everywhere := saysLittle.MatchString(titles)
+	little := everywhere
 	for _, column := range []Column{Order, Type} {
 		if at := slices.Index(l.Columns, column); at >= 0 {
 			for cell := range l.cells(at) {
@@ -531,18 +553,14 @@ func (l *Listing) settleOrder(scheme address.Scheme, titles string) {
 	if !little {
 		return
 	}
-	question := Question{Key: asksOrder, Asks: "“Little endian”: are only the words exchanged, or the bytes in them too?"}
-	for _, order := range []string{"CDAB", "DCBA"} {
-		reading := l.Reading
-		reading.Little, reading.Settled = order, append(slices.Clone(reading.Settled), asksOrder)
-		if saysLittle.MatchString(titles) {
-			reading.Order = order
-		}
-		c := Choice{Title: "the words: " + order, Reading: reading, Flag: "--little " + order}
-		if order == "DCBA" {
-			c.Title = "words and bytes: " + order
-		}
-		question.Choices = append(question.Choices, c)
+	ordered := func(title, order string) Choice {
+		return l.choice(asksOrder, title+": "+order, "--little "+order, func(r *Reading) {
+			if r.Little = order; everywhere {
+				r.Order = order
+			}
+		})
 	}
-	l.ask(scheme, question)
+	l.ask(scheme, Question{Key: asksOrder,
+		Asks:    "“Little endian”: are only the words exchanged, or the bytes in them too?",
+		Choices: []Choice{ordered("the words", "CDAB"), ordered("words and bytes", "DCBA")}})
 }
