@@ -36,9 +36,7 @@ func (e *Engine) gather(r *runner) {
 		j := trial.jobs[0]
 		reply := conn.Read(j.Area, j.Start, j.Count)
 		answered = reply.OK() || reply.Outcome == exchange.Declined
-		e := trial.exchange(j.Operation, &reply, began, time.Since(began))
-		e.Area, e.Start, e.Count = j.Area, j.Start, j.Count
-		trial.hub.record(trial.era, e, nil)
+		trial.note(j.Area, j.Start, j.Count, &reply, began)
 	})
 	if err != nil || !answered { // its silence is its own
 		return

@@ -235,8 +235,6 @@ func (s *searching) ask(run habit.Run) (answer habit.Answer) {
 
 func (s *searching) took(run habit.Run, reply *Reply, at time.Time) habit.Answer {
 	r, j := s.r, s.j
-	e := r.exchange(r.def.Operation(j.Area, run.From, run.Len()), reply, at, time.Since(at))
-	e.Area, e.Start, e.Count = j.Area, run.From, run.Len()
 	var parts []part
 	runs, of := r.items(j)
 	for i := range runs {
@@ -244,13 +242,11 @@ func (s *searching) took(run habit.Run, reply *Reply, at time.Time) habit.Answer
 			parts = append(parts, r.partOf(j, run, []int{i}, of).parts...)
 		}
 	}
-	e.Points = len(parts)
+	r.note(j.Area, run.From, run.Len(), reply, at, parts...)
 	if reply.OK() {
 		s.came, s.silent = run, 0
-		r.hub.record(r.era, e, parts)
 		return habit.Given
 	}
-	r.hub.record(r.era, e, nil)
 	if reply.Outcome == exchange.Declined && r.def.Divides(reply.Code) {
 		s.fail(parts, reply.Sentence)
 		return habit.Refused

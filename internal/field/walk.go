@@ -494,17 +494,13 @@ func (w *walk) read(ctx context.Context, j *job) (reply Reply, ok bool) {
 }
 
 func (w *walk) keep(j *job, reply *Reply, began time.Time) {
-	r, took := w.runner, time.Since(began)
+	took := time.Since(began)
 	w.route.Requests++
 	w.manner |= reply.Manner
-	e := r.exchange(j.Operation, reply, began, took)
-	e.Points, e.Area, e.Start, e.Count = len(j.parts), j.Area, j.Start, j.Count
-	var parts []part
 	if reply.OK() {
-		parts = j.parts
 		w.worst[j] = max(w.worst[j], float64(took)/float64(time.Millisecond))
 	}
-	r.hub.record(r.era, e, parts)
+	w.runner.note(j.Area, j.Start, j.Count, reply, began, j.parts...)
 }
 
 // pace decides the stop Pace from a few measured rounds: the time of one round

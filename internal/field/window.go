@@ -133,11 +133,15 @@ func (w *windowReader) read(conn Conn, start uint32, count int) {
 	}
 }
 
-// note records a read that belongs to no request of the timetable.
-func (r *runner) note(area string, start uint32, count int, reply *Reply, began time.Time) {
+// note records a read that the timetable did not send, and takes in its parts if
+// the data came.
+func (r *runner) note(area string, start uint32, count int, reply *Reply, began time.Time, parts ...part) {
 	e := r.exchange(r.def.Operation(area, start, count), reply, began, time.Since(began))
-	e.Area, e.Start, e.Count = area, start, count
-	r.hub.record(r.era, e, nil)
+	e.Area, e.Start, e.Count, e.Points = area, start, count, len(parts)
+	if !reply.OK() {
+		parts = nil
+	}
+	r.hub.record(r.era, e, parts)
 }
 
 // AskEdges asks a device for the units at the edges of its map and just outside
