@@ -76,6 +76,7 @@ type conn struct {
 	ctx         context.Context
 	dial        string
 	came, now   time.Time   // when the frames before the last, and the last, were whole
+	heard       time.Time   // when octets came last
 	calledOff   atomic.Bool // Break was called
 	transaction uint16
 	first       uint16
@@ -328,24 +329,24 @@ func (c *conn) frame() ([]byte, error) {
 	copy(c.in[:], c.in[c.taken:c.have])
 	c.have -= c.taken
 	c.taken, c.pieces = 0, 0
-	came := time.Time{}
+	since := c.have
 	for {
 		size, err := wire.FrameLen(c.in[:c.have])
 		if err != nil {
 			return nil, err
 		}
 		if size > 0 && c.have >= size {
-			c.came, c.now = c.now, time.Now()
+			c.came, c.now = c.now, c.heard
 			c.taken = size
 			return c.in[:size], nil
 		}
 		n, err := c.sock.conn().Read(c.in[c.have:])
 		if n > 0 {
-			if now := time.Now(); c.have > 0 && !came.IsZero() {
-				c.pieces, came = max(c.pieces, now.Sub(came)), now
-			} else {
-				came = now
+			now := time.Now()
+			if c.have > since {
+				c.pieces = max(c.pieces, now.Sub(c.heard))
 			}
+			c.heard = now
 		}
 		c.have += n
 		if err != nil {
