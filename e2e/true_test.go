@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"slices"
 	"testing"
 
 	"ferry/internal/core/address"
@@ -47,7 +48,7 @@ func sixteenAtMost(t *testing.T) int {
 				}
 			}
 			frame := octets.BigEndian.AppendUint16(append([]byte(nil), request[:4]...), uint16(1+len(answer)))
-			if _, err := c.Write(append(append(frame, request[6]), answer...)); err != nil {
+			if _, err := c.Write(append(append(frame, 0), answer...)); err != nil {
 				return
 			}
 		}
@@ -64,8 +65,9 @@ func sixteenAtMost(t *testing.T) int {
 	return l.Addr().(*net.TCPAddr).Port
 }
 
-// TestOddDeviceIsNoted: a device that bears 16 registers at a time goes through,
-// the run reads all of it, and one press notes it in its limits.
+// TestOddDeviceIsNoted: a device that bears 16 registers at a time and answers as
+// unit 0 goes through, the run reads all of it, and one press each notes that in
+// its limits.
 func TestOddDeviceIsNoted(t *testing.T) {
 	s := &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery", Crossings: []site.Crossing{},
 		Lines: []site.Line{{ID: "net", Name: "Plant net", Medium: site.Ethernet}},
@@ -87,6 +89,9 @@ func TestOddDeviceIsNoted(t *testing.T) {
 	b.to("/points/probe")
 	b.until("the last point is read", `[...document.querySelectorAll("[data-now]")].some(e => e.innerText.includes("1100")) && ![...document.querySelectorAll("[data-now]")].some(e => e.innerText.includes("cannot be read"))`)
 	b.to("/lines/link/k")
+	b.sees("answers under another unit number than it is asked by")
+	b.does(`document.querySelector("[data-fix=answers-as]").click()`)
+	b.until("its manner is known", `!document.querySelector("[data-fix=answers-as]")`)
 	b.press("Note it in the limits")
 	b.sees("Noted in the limits of Old DO probe")
 	b.until("there is nothing more to note", `![...document.querySelectorAll("button")].some(e => e.innerText.includes("Note it in the limits"))`)
@@ -96,7 +101,7 @@ func TestOddDeviceIsNoted(t *testing.T) {
 	}
 	defer response.Body.Close()
 	var kept site.Site
-	if err := json.NewDecoder(response.Body).Decode(&kept); err != nil || kept.Device("probe").Limits.Most["hr"] != 16 {
+	if err := json.NewDecoder(response.Body).Decode(&kept); err != nil || kept.Device("probe").Limits.Most["hr"] != 16 || !slices.Equal(kept.Device("probe").Limits.Manners, []string{"answers-as"}) {
 		t.Errorf("%+v, %v", kept.Devices, err)
 	}
 }

@@ -15,6 +15,8 @@ export FERRY_CLOOP=$PWD/.scratch/cloop FERRY_FIGURES=1
 out=$(mktemp)
 trap 'rm -f "$out"' EXIT
 failed=0
+stolen() { awk '/^cpu / {total = 0; for (i = 2; i <= 9; i++) total += $i; print $9, total}' /proc/stat; }
+before=$(stolen)
 run() { "$@" 2>&1 | tee -a "$out" | grep -E '^(Benchmark|pkg|---|FAIL)|figure:'; ((PIPESTATUS[0] == 0)) || failed=1; }
 run go test -run '^$' -bench . -benchtime "${BENCHTIME:-1s}" ./internal/core/value ./internal/core/timetable ./internal/core/fathom ./internal/files ./internal/field/modbus
 run go test -run '^$' -bench 'Round|Many' -benchtime 1x ./internal/field
@@ -29,5 +31,6 @@ run go test -count=1 -timeout 30m -run 'TestFigures|TestManyDevices|TestRatios' 
 	echo '```'
 	echo
 	grep -oE 'figure: .*' "$out" | sed 's/^figure: /- /'
+	echo "- the host took $(echo "$before $(stolen)" | awk '{printf "%.0f", 100 * ($3 - $1) / ($4 - $2)}') % of the processors' time away while this was measured"
 } > docs/performance.md
 ((failed == 0)) || { echo "a promise is not kept, or a benchmark failed: see above"; exit 1; }

@@ -2,11 +2,14 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"log"
 	"reflect"
 	"runtime/debug"
 	"sync"
 	"time"
+
+	"golang.org/x/sync/singleflight"
 
 	"ferry/internal/core/crossing"
 	"ferry/internal/core/finding"
@@ -34,6 +37,7 @@ type checker struct {
 	checked *checkedSite
 	busy    bool
 	once    chan struct{} // closed when the first check has ended
+	maps    singleflight.Group
 }
 
 // mostOfMap bounds the findings of one map that go to every window; the map
@@ -68,7 +72,7 @@ func (k *checker) run() {
 		}
 		old := k.checked
 		k.mu.Unlock()
-		checked := checkAgain(now, old)
+		checked := k.checkAgain(now, old)
 		k.mu.Lock()
 		if k.checked == nil {
 			close(k.once)
@@ -79,7 +83,7 @@ func (k *checker) run() {
 }
 
 // checkAgain checks a site. What did not change since old is not checked again.
-func checkAgain(now *site.Site, old *checkedSite) (c *checkedSite) {
+func (k *checker) checkAgain(now *site.Site, old *checkedSite) (c *checkedSite) {
 	c = &checkedSite{site: now, maps: make(map[string][]finding.Finding, len(now.Devices)), routes: make(map[string][]finding.Finding, len(now.Links))}
 	defer func() {
 		if p := recover(); p != nil {
@@ -97,7 +101,7 @@ func checkAgain(now *site.Site, old *checkedSite) (c *checkedSite) {
 		if was := before[d.ID]; was != nil && sameMap(was, d) {
 			c.maps[d.ID] = old.maps[d.ID]
 		} else {
-			c.maps[d.ID] = checkMap(d)
+			c.maps[d.ID] = k.checkMap(d)
 		}
 		found := c.maps[d.ID]
 		for _, f := range found[:min(len(found), mostOfMap)] {
@@ -126,12 +130,15 @@ func sameMap(was, is *site.Device) bool {
 	return reflect.DeepEqual(a, b)
 }
 
-func checkMap(d *site.Device) []finding.Finding {
+// checkMap checks the map of a device, once for all who want it at a time.
+func (k *checker) checkMap(d *site.Device) []finding.Finding {
 	def, ok := protocol.Named(d.Map)
 	if !ok {
 		return nil
 	}
-	return regmap.Check(def.Scheme, d, def.MaxUnits)
+	found, _, _ := k.maps.Do(fmt.Sprintf("%p", d), func() (any, error) { return regmap.Check(def.Scheme, d, def.MaxUnits), nil })
+	list, _ := found.([]finding.Finding) // it is nothing else
+	return list
 }
 
 // latest returns what was found of the latest site that was checked.
@@ -192,7 +199,7 @@ func (s *Server) mapFindings(d *site.Device) []finding.Finding {
 	if was := checked.site.Device(d.ID); was != nil && sameMap(was, d) && checked.maps != nil {
 		list = append([]finding.Finding{}, checked.maps[d.ID]...)
 	} else {
-		list = append([]finding.Finding{}, checkMap(d)...)
+		list = append([]finding.Finding{}, s.checker.checkMap(d)...)
 	}
 	return append(list, s.unnamed(d)...)
 }

@@ -2,10 +2,12 @@ package api
 
 import (
 	"fmt"
+	"slices"
 
 	"github.com/gofiber/fiber/v3"
 
 	"ferry/internal/core/diagnose"
+	"ferry/internal/core/exchange"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/site"
 )
@@ -17,7 +19,7 @@ type NotedView struct {
 }
 
 // postNoted takes what was found out of the device of a link over into its
-// limits.
+// limits: one manner of answering, or else what it bears.
 func (s *Server) postNoted(c fiber.Ctx) error {
 	learned := s.Engine.Hub.Learned(c.Params("id"))
 	said := ""
@@ -27,6 +29,16 @@ func (s *Server) postNoted(c fiber.Ctx) error {
 			return nil, problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(c.Params("id"))
 		}
 		device := *now.Device(link.Answering)
+		if manner := c.Query("manner"); manner != "" {
+			if _, ok := exchange.MannersOf([]string{manner}); !ok {
+				return nil, problem.New("no-manner", fmt.Sprintf("%q is no manner of answering.", manner), "Reload the page: it may be older than the program.").At(device.Name)
+			}
+			if !slices.Contains(device.Limits.Manners, manner) {
+				device.Limits.Manners = append(slices.Clone(device.Limits.Manners), manner)
+			}
+			device.Points, said = nil, fmt.Sprintf("Noted in the limits of %s.", device.Name)
+			return []site.Edit{site.Put(site.KindDevice, device.ID, "", device)}, nil
+		}
 		if len(learned.Areas) == 0 && !learned.OneConnection {
 			return nil, problem.New("nothing-learned", "Nothing has been found out of "+device.Name+" since Ferry started.", "Try its link, or run it.").At(device.Name)
 		}

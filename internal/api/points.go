@@ -15,7 +15,6 @@ import (
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
-	"ferry/internal/core/timetable"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
 	"ferry/internal/store"
@@ -29,7 +28,7 @@ func (s *Server) getPoints(c fiber.Ctx) error {
 	}
 	seq, versions := snapshot.Seq, snapshot.Versions(site.KindPoint, d.ID)
 	view := PointsView{Seq: seq, Device: d.ID, Columns: regmap.Columns(), Areas: def.Scheme.Areas(), Rows: make([]PointRow, 0, len(d.Points)), Count: len(d.Points),
-		Requests: []timetable.Request{}, Findings: s.mapFindings(d), Choices: choices(), TableColumns: regmap.TableColumns(), NameRules: regmap.NameRules()}
+		Requests: []MapRequest{}, Findings: s.mapFindings(d), Choices: choices(), TableColumns: regmap.TableColumns(), NameRules: regmap.NameRules()}
 	// A window that has the map already gets the rows that changed since.
 	since, err := strconv.ParseInt(c.Query("since", "-1"), 10, 64)
 	view.Partial = err == nil && since >= 0 && c.Query("count") == strconv.Itoa(len(d.Points))
@@ -42,7 +41,7 @@ func (s *Server) getPoints(c fiber.Ctx) error {
 	for _, r := range plan.Requests {
 		if r.Device == d.ID && (link == "" || link == r.Link) {
 			link = r.Link
-			view.Requests = append(view.Requests, r)
+			view.Requests = append(view.Requests, MapRequest{ID: r.ID, Operation: r.Operation, Area: r.Area, Start: r.Start, Count: r.Count, Unused: r.Unused})
 		}
 	}
 	return c.JSON(view)

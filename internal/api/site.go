@@ -9,6 +9,7 @@ import (
 
 	"ferry/internal/bench"
 	"ferry/internal/core/crossing"
+	"ferry/internal/core/exchange"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
@@ -22,7 +23,7 @@ import (
 func (s *Server) getSite(c fiber.Ctx) error {
 	plan, snapshot := s.planNow(c.Context())
 	now := snapshot.Site
-	view := SiteView{Seq: snapshot.Seq, Name: now.Name, Remark: now.Remark, Lines: now.Lines, Protocols: protocol.All(),
+	view := SiteView{Seq: snapshot.Seq, Name: now.Name, Remark: now.Remark, Lines: now.Lines, Protocols: protocol.All(), Manners: exchange.Manners,
 		Devices: []DeviceView{}, Links: []LinkView{}, Crossings: []CrossingView{}, Routes: []route.Route{},
 		Versions: map[string]int64{}, Faults: bench.Faults(), Models: bench.Models(), StandIns: s.Bench.List(now), Load: plan.Links, LineLoad: plan.Lines,
 		Checklists: map[string][]site.AccessLine{}, AccessKinds: site.AccessKinds(), Standards: []StandardTitle{}}

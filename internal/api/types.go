@@ -29,6 +29,7 @@ type SiteView struct {
 	Crossings []CrossingView  `json:"crossings"`
 	Routes    []route.Route   `json:"routes"`
 	Protocols []*protocol.Def `json:"protocols"`
+	Manners   []exchange.Told `json:"manners"`
 	// Versions of lines, devices, links and crossings by kind and id, joined
 	// by a colon: what an edit has to state as its base.
 	Versions map[string]int64     `json:"versions"`
@@ -92,12 +93,22 @@ type PointsView struct {
 	// points the map has.
 	Partial  bool                       `json:"partial"`
 	Count    int                        `json:"count"`
-	Requests []timetable.Request        `json:"requests"`
+	Requests []MapRequest               `json:"requests"`
 	Findings []finding.Finding          `json:"findings"`
 	Choices  map[regmap.Column][]string `json:"choices"`
 	// TableColumns are what a column of a table that is brought in can be.
 	TableColumns []regmap.Column   `json:"tableColumns"`
 	NameRules    []regmap.NameRule `json:"nameRules"`
+}
+
+// MapRequest is what a map shows of a request that reads it.
+type MapRequest struct {
+	ID        string `json:"id"`
+	Operation string `json:"operation"`
+	Area      string `json:"area"`
+	Start     uint32 `json:"start"`  // wire offset
+	Count     int    `json:"count"`  // units
+	Unused    int    `json:"unused"` // units that no point covers
 }
 
 // PointRow is one point as the grid shows it.

@@ -8,6 +8,7 @@ import (
 	"syscall"
 	"time"
 
+	"ferry/internal/core/exchange"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
@@ -98,8 +99,11 @@ func (e *Engine) targetOf(link *site.Link) (t Target, key string, err error) {
 	case protocol.TurnsOfAddress:
 		return t, "address " + t.Dial, nil
 	}
-	if device := e.site.Device(link.Answering); device != nil && device.Limits.Connections == 1 {
-		e.single[t.Dial] = true
+	if device := e.site.Device(link.Answering); device != nil {
+		t.Manner, _ = exchange.MannersOf(device.Limits.Manners) // the site holds none that is not known
+		if device.Limits.Connections == 1 {
+			e.single[t.Dial] = true
+		}
 	}
 	if e.single[t.Dial] {
 		return t, "place " + link.Protocol + " " + t.Dial, nil

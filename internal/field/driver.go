@@ -27,6 +27,8 @@ type Target struct {
 	Format serial.Format
 	// Settings of the asking end, by the keys of the protocol.
 	Settings map[string]int
+	// Manner is in which odd ways the device is known to answer.
+	Manner exchange.Manner
 }
 
 // Reply is what came of one request.

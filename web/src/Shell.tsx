@@ -216,4 +216,4 @@ function Notices() {
   );
 }
 
-export const count = (n: number, word: string) => `${n.toLocaleString("en-GB").replaceAll(",", "\u2009")} ${word}${n === 1 ? "" : "s"}`;
+export const count = (n: number, word: string) => `${String(n).replaceAll(/\B(?=(\d{3})+$)/g, "\u2009")} ${word}${n === 1 ? "" : "s"}`;

@@ -185,3 +185,18 @@ func TestSecondAsker(t *testing.T) {
 		t.Error(got)
 	}
 }
+
+// TestMannersAreNoted: an odd way of answering is told until it is noted in the
+// limits of the device, and others go on being told.
+func TestMannersAreNoted(t *testing.T) {
+	d := New()
+	d.Exchange(&exchange.Exchange{Link: "k", At: noon, Outcome: exchange.Answered, Operation: "read 2 input @ 30001", Manner: exchange.OddUnit | exchange.Pieces})
+	s := skid()
+	if got := codes(d.Findings(s, noon.Add(time.Second))); got != "answers-as/note pieces/note" {
+		t.Errorf("finds %q", got)
+	}
+	s.Devices[1].Limits.Manners = []string{"answers-as"}
+	if got := codes(d.Findings(s, noon.Add(time.Second))); got != "pieces/note" {
+		t.Errorf("finds %q where one is noted", got)
+	}
+}

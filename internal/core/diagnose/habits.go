@@ -75,7 +75,7 @@ func Note(device *site.Device, learned habit.Device) site.Limits {
 
 // Habits returns what was learned of the device of a link, and the manners in
 // which it answers, as notes; what can be noted in its limits and is not yet has
-// a fix.
+// a fix. Manners that are noted already are not told.
 func (recent Evidence) Habits(s *site.Site, link *site.Link, learned habit.Device) (found []finding.Finding) {
 	device := s.Device(link.Answering)
 	if device == nil {
@@ -112,14 +112,17 @@ func (recent Evidence) Habits(s *site.Site, link *site.Link, learned habit.Devic
 			}
 		}
 	}
+	known, _ := exchange.MannersOf(device.Limits.Manners) // what is not known has been refused
 	for _, m := range exchange.Manners {
-		if met&m.Is == 0 {
+		if met&m.Is&^known == 0 {
 			continue
 		}
 		e := last[m.Is]
 		found = append(found, finding.Finding{Code: m.Code, Severity: finding.Note, Sure: 1, Count: 1, Subject: subject, Where: "traffic",
 			Title: device.Name + " " + m.Does, Sentence: "It is well all the same. " + m.Copes,
-			Evidence: []string{fmt.Sprintf("%s %s: answered after %.0f ms", clock(e.at), e.op, e.latency)}})
+			Evidence: []string{fmt.Sprintf("%s %s: answered after %.0f ms", clock(e.at), e.op, e.latency)},
+			Remedy:   "Noted in its limits, it is known from the first question on, and not said again.",
+			Fixes:    []finding.Fix{{Title: "Note it in the limits", Cells: []finding.CellFix{}, Learned: link.ID, Manner: m.Code}}})
 	}
 	return found
 }

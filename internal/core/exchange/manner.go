@@ -1,5 +1,7 @@
 package exchange
 
+import "slices"
+
 // Manner is a set of ways in which devices that are well answer otherwise than
 // most. None of them is a fault, and none makes a value less sure.
 type Manner uint8
@@ -14,17 +16,32 @@ const (
 	SlowFirst                        // takes long for the first answer over a connection
 )
 
-// Manners says what each manner is, in words that follow the name of a device.
-var Manners = []struct {
-	Is    Manner
-	Code  string // of its finding
-	Does  string
-	Copes string // what Ferry does about it
-}{
+// Told is what there is to say of a manner.
+type Told struct {
+	Is    Manner `json:"-"`
+	Code  string `json:"code"`  // of its finding, and in the limits of a device
+	Does  string `json:"does"`  // follows the name of a device
+	Copes string `json:"copes"` // what Ferry does about it
+}
+
+// Manners is what there is to say of each manner.
+var Manners = []Told{
 	{OddUnit, "answers-as", "answers under another unit number than it is asked by", "The transaction tells whose answer it is."},
 	{NoTransaction, "no-transaction", "answers without the transaction it is asked with", "One question is asked at a time, and where one stays unanswered the connection is opened anew, so that no answer is taken for another's."},
 	{HangsUp, "hangs-up", "ends the connection after each answer", "It is opened anew for each question, which takes time: have the device keep it, or ask less often."},
 	{Dozes, "dozes", "ends the connection when nothing is asked for a while", "It is opened anew for the next question."},
 	{Pieces, "pieces", "sends its answers in pieces", "They are put together."},
 	{SlowFirst, "slow-first", "takes longer than the time limit for its first answer over a connection", "The first question is given more time."},
+}
+
+// MannersOf returns the manners of some codes; ok is false if one is not known.
+func MannersOf(codes []string) (set Manner, ok bool) {
+	for _, code := range codes {
+		i := slices.IndexFunc(Manners, func(m Told) bool { return m.Code == code })
+		if i < 0 {
+			return set, false
+		}
+		set |= Manners[i].Is
+	}
+	return set, true
 }

@@ -61,6 +61,8 @@ type Fix struct {
 	Setting *SettingFix `json:"setting,omitempty"`
 	// Learned is a link: what was found out of its device goes into the limits.
 	Learned string `json:"learned,omitempty"`
+	// Manner, with Learned, is the code of an odd way of answering that is noted.
+	Manner string `json:"manner,omitempty"`
 }
 
 // SettingFix is a setting of a link that a fix changes.

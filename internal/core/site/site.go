@@ -5,7 +5,6 @@ package site
 
 import (
 	"fmt"
-	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -89,6 +88,9 @@ type Limits struct {
 	// EvenPairs is set where the device serves values of two registers and
 	// more only at even wire offsets.
 	EvenPairs bool `json:"evenPairs,omitempty"`
+	// Manners are codes of exchange.Manners: odd ways in which the device is
+	// known to answer, though it is well.
+	Manners []string `json:"manners,omitempty"`
 	// Areas gives the declared size of an area in units, where it ends
 	// before the protocol's own limit.
 	Areas map[string]uint32 `json:"areas,omitempty"`
@@ -215,11 +217,9 @@ func (p *Point) Bits(unitBits int) (from, count int, ok bool) {
 // SameReading reports whether p and q read the same places in the same way, so
 // that a value of the one is a value of the other.
 func (p *Point) SameReading(q *Point) bool {
-	a, b := *p, *q
-	a.ID, a.Name, a.Unit, a.Remark, a.From, a.PaceMs, a.Access = b.ID, b.Name, b.Unit, b.Remark, b.From, b.PaceMs, b.Access
-	// What is only shown beside the value, or judged by it.
-	a.Decimals, a.Low, a.High, a.ChangeMs, a.Names = b.Decimals, b.Low, b.High, b.ChangeMs, b.Names
-	return reflect.DeepEqual(a, b)
+	return p.Address == q.Address && p.Type == q.Type && p.Length == q.Length && p.Charset == q.Charset && p.Padding == q.Padding && p.Order == q.Order &&
+		p.Factor == q.Factor && p.Offset == q.Offset && (p.Range == q.Range || p.Range != nil && q.Range != nil && *p.Range == *q.Range) &&
+		p.PowerAt == q.PowerAt && slices.Equal(p.Missing, q.Missing)
 }
 
 // Shown prints a value of p: with its decimals, or with the names of its

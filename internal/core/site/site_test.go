@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -111,6 +112,7 @@ func TestApplyRefuses(t *testing.T) {
 		{"a structure in itself", "invalid", "structure", edits(KindStructure, "loop", "", `{"name":"Loop","members":[{"name":"Self","structure":"loop"}]}`)},
 		{"a member of no type", "invalid", "structure", edits(KindStructure, "s", "", `{"name":"S","members":[{"name":"A","type":"quark"}]}`)},
 		{"a layout that nobody knows", "invalid", "DO probe 11", edits(KindDevice, "do11", "", `{"name":"DO probe 11","map":"modbus-tcp","placements":[{"id":"p","structure":"s","rule":"loose"}],"ports":[{"line":"net","host":"192.0.2.21","protocol":"modbus-tcp"}],"points":null}`)},
+		{"a manner that is not known", "invalid", "DO probe 11", edits(KindDevice, "do11", "", `{"name":"DO probe 11","map":"modbus-tcp","limits":{"manners":["sings"]},"ports":[{"line":"net","host":"192.0.2.21","protocol":"modbus-tcp"}],"points":null}`)},
 		{"what is gone", "gone", "zz", edits(KindLink, "zz", "", `null`)},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -202,5 +204,40 @@ func TestLay(t *testing.T) {
 		if strings.Join(got, " ") != c.want {
 			t.Errorf("%s: %s, want %s", c.rule, strings.Join(got, " "), c.want)
 		}
+	}
+}
+
+// TestSameReading changes each field of a point in turn: a value goes on
+// counting only where what changed is the name or the judgement of it.
+func TestSameReading(t *testing.T) {
+	judged := []string{"ID", "Name", "Unit", "Remark", "From", "PaceMs", "Access", "Decimals", "Low", "High", "ChangeMs", "Names"}
+	fields := reflect.TypeFor[Point]()
+	for i := range fields.NumField() {
+		var p, q Point
+		v := reflect.ValueOf(&q).Elem().Field(i)
+		switch v.Kind() {
+		case reflect.Pointer:
+			v.Set(reflect.New(v.Type().Elem()))
+		case reflect.Slice:
+			v.Set(reflect.MakeSlice(v.Type(), 1, 1))
+		case reflect.String:
+			v.SetString("x")
+		case reflect.Int:
+			v.SetInt(1)
+		case reflect.Float64:
+			v.SetFloat(1)
+		case reflect.Struct:
+			v.Set(reflect.ValueOf(address.At("hr", 1)))
+		default:
+			t.Fatalf("a field of kind %v", v.Kind())
+		}
+		name := fields.Field(i).Name
+		if same := p.SameReading(&q); same != slices.Contains(judged, name) || !q.SameReading(&q) {
+			t.Errorf("%s differs: the same reading %v", name, same)
+		}
+	}
+	p, q := Point{Range: &value.Range{RawHigh: 1}}, Point{Range: &value.Range{RawHigh: 1}}
+	if !p.SameReading(&q) {
+		t.Error("the same range is another")
 	}
 }

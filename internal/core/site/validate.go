@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/exchange"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/serial"
@@ -233,6 +234,9 @@ func (v *validator) device(s *Site, d *Device) {
 	v.path = own
 	if l := d.Limits; !between(l.PerSecond, 0, 1e6) || l.Connections < 0 {
 		v.fail(where, "a limit is less than nothing.", "Leave it empty for no limit.")
+	}
+	if _, ok := exchange.MannersOf(d.Limits.Manners); !ok {
+		v.fail(where, fmt.Sprintf("its limits name a manner that this version does not know, of %s.", strings.Join(d.Limits.Manners, ", ")), "Leave it out.")
 	}
 	v.access(where, d.Access)
 	v.placements(s, where, d)

@@ -26,7 +26,7 @@ func (tcpDriver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Re
 	}
 	c := &conn{sock: sock, ctx: ctx, dial: t.Dial}
 	before, next := goOn(t.Dial)
-	c.earlier, c.owed, c.transaction, sock.manner = before.transaction, before.owes, next, before.manner
+	c.earlier, c.owed, c.transaction, sock.manner = before.transaction, before.owes, next, before.manner|t.Manner
 	c.first = c.transaction
 	c.client.exchange = c.exchange
 	c.Toward(t.Settings)

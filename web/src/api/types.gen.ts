@@ -73,6 +73,7 @@ export interface SiteView {
   crossings: CrossingView[];
   routes: Route[];
   protocols: Def[];
+  manners: Told[];
   versions: {
     [k: string]: number;
   };
@@ -184,6 +185,7 @@ export interface Limits {
   perSecond?: number;
   noBridging?: boolean;
   evenPairs?: boolean;
+  manners?: string[];
   areas?: {
     [k: string]: number;
   };
@@ -343,6 +345,11 @@ export interface Area {
   units: number;
   writable: boolean;
 }
+export interface Told {
+  code: string;
+  does: string;
+  copes: string;
+}
 export interface FaultKind {
   kind: string;
   title: string;
@@ -401,7 +408,7 @@ export interface PointsView {
   rows: PointRow[];
   partial: boolean;
   count: number;
-  requests: Request[];
+  requests: MapRequest[];
   findings: Finding[];
   choices: {
     [k: string]: string[];
@@ -417,30 +424,13 @@ export interface PointRow {
   start: number;
   units: number;
 }
-export interface Request {
+export interface MapRequest {
   id: string;
-  link: string;
-  line: string;
-  device: string;
-  function: string;
   operation: string;
   area: string;
   start: number;
-  address: string;
   count: number;
   unused: number;
-  points: string[];
-  paceMs: number;
-  wireMs: number;
-  deviceMs: number;
-  worstDeviceMs: number;
-  gapMs: number;
-  offsetMs: number;
-  responseMs: number;
-  slackMs: number;
-  jitterMs: number;
-  oldestMs: number;
-  silent?: boolean;
 }
 export interface Finding {
   code: string;
@@ -467,6 +457,7 @@ export interface Fix {
   cells: CellFix[];
   setting?: SettingFix;
   learned?: string;
+  manner?: string;
 }
 export interface CellFix {
   point: string;
@@ -646,6 +637,31 @@ export interface Plan {
   links: LinkLoad[];
   requests: Request[];
   findings: Finding[];
+}
+export interface Request {
+  id: string;
+  link: string;
+  line: string;
+  device: string;
+  function: string;
+  operation: string;
+  area: string;
+  start: number;
+  address: string;
+  count: number;
+  unused: number;
+  points: string[];
+  paceMs: number;
+  wireMs: number;
+  deviceMs: number;
+  worstDeviceMs: number;
+  gapMs: number;
+  offsetMs: number;
+  responseMs: number;
+  slackMs: number;
+  jitterMs: number;
+  oldestMs: number;
+  silent?: boolean;
 }
 export interface RequestStats {
   id: string;

@@ -64,6 +64,10 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
         <Field label="Must not be read" mono value={(device.limits?.forbidden ?? []).map((f) => `${f.area}${f.from}+${f.count}`).join(", ")} placeholder="hr40+8, ir12+1" onBegin={editor.begin} onCommit={(text) => limit({ forbidden: forbidden(text) })} />
         <Field label="Connections" mono value={String(device.limits?.connections || "")} placeholder="not stated" onBegin={editor.begin} onCommit={(text) => limit({ connections: whole(text) })} />
         <Field label="Bears" unit="requests/s" mono value={String(device.limits?.perSecond || "")} placeholder="not stated" onBegin={editor.begin} onCommit={(text) => limit({ perSecond: whole(text) })} />
+        {(device.limits?.manners ?? []).map((code) => (
+          <p key={code} className="small mb-1 flex items-start gap-2"><span className="min-w-0 flex-1">It is known that it {site.manners.find((m) => m.code === code)?.does}.</span>
+            <button type="button" className="button tight" onClick={() => { editor.begin(); void attempt(() => limit({ manners: device.limits?.manners?.filter((m) => m !== code) })); }}>No longer</button></p>
+        ))}
         {asked > 0 && <p className="small soft" style={device.limits?.perSecond && asked > device.limits.perSecond ? { color: "var(--fault)" } : undefined}>The timetable asks it {asked.toFixed(1)} times a second{device.limits?.perSecond ? `, of ${device.limits.perSecond} that it bears` : ""}.</p>}
         {device.pointCount > 0 && site.protocols.find((p) => p.name === (device.map || "modbus-tcp"))?.areas.map((a) => (
           <Field key={a.key} label={`Has ${a.title}`} mono value={String(device.limits?.areas?.[a.key] ?? "")} placeholder="not stated" onBegin={editor.begin}

@@ -88,7 +88,7 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
         )}
         {stopped?.remedy && <><h3 className="mt-3">Put right</h3><p className="soft">{stopped.remedy}</p></>}
       </div>
-      {findings.filter((f) => f.code === "bears-less" && f.subject.id === link.id).map((f) => <div key={f.code} className="mt-3"><SettingFixes finding={f} /></div>)}
+      {findings.filter((f) => f.subject.id === link.id && f.fixes?.some((x) => x.learned)).map((f) => <div key={f.code} className="mt-3"><p className="small soft mb-2">{f.title}.</p><SettingFixes finding={f} /></div>)}
       {route?.unticked && route.unticked.length > 0 && (
         <div className="notice doubt mt-3">
           <b>Nobody has ticked this yet, and it would explain it:</b>

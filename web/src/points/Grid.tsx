@@ -6,6 +6,7 @@ import { post, ProblemError, problemOf, useEdit } from "../api/client";
 import { useLive, useLiveState } from "../api/live";
 import type { BulkAnswer, BulkRequest, CellEdit, Finding, IntakeAnswer, PointRow, PointsView, Problem } from "../api/types.gen";
 import { Mark, markOf } from "../shared/Mark";
+import { useSlots } from "../shared/slots";
 import { attempt, say } from "../shared/toast";
 import { shown } from "../shared/ui";
 
@@ -42,6 +43,8 @@ export const Grid = memo(function Grid({ points, chosen, columns, filtering, onC
   const [anchor, setAnchor] = useState<Spot>(active);
   const [typing, setTyping] = useState<{ text: string; version: number; id: string; problem?: Problem }>();
   const virtual = useVirtualizer({ count: rows.length + (ordered ? 1 : 0), getScrollElement: () => scroll.current, estimateSize: () => rowHeight, overscan: 4 });
+  const drawn = virtual.getVirtualItems();
+  const slot = useSlots(drawn.length);
   const findings = useMemo(() => {
     const map = new Map<string, Finding[]>();
     for (const f of points.findings) map.set(f.subject.id, [...(map.get(f.subject.id) ?? []), f]);
@@ -253,12 +256,12 @@ export const Grid = memo(function Grid({ points, chosen, columns, filtering, onC
         )}
       </div>
       <div role="rowgroup" className="relative w-max min-w-full" style={{ height: virtual.getTotalSize() }}>
-        {virtual.getVirtualItems().map((item) => {
+        {drawn.map((item) => {
           const row = rowAt(item.index);
           const inside = item.index >= box.top && item.index <= box.bottom;
           const here = item.index === active.row;
           return (
-            <RowView key={item.index % slots} row={row} index={item.index} top={item.start} template={template} columns={columns} cellAt={cellAt} own={(row && findings.get(row.id)) ?? noFindings}
+            <RowView key={slot(item.index)} row={row} index={item.index} top={item.start} template={template} columns={columns} cellAt={cellAt} own={(row && findings.get(row.id)) ?? noFindings}
               left={inside ? box.left : -1} right={inside ? box.right : -1} activeCol={here ? active.col : -1} unit={row?.cells[unitAt] ?? ""}
               editor={here && typing ? (
                 <CellInput text={typing.text} choices={points.choices[columns[active.col] ?? ""] ?? []} problem={typing.problem} label={titles[columns[active.col] ?? ""] ?? ""}
@@ -272,8 +275,6 @@ export const Grid = memo(function Grid({ points, chosen, columns, filtering, onC
 });
 
 const noop = () => {};
-/** Rows that leave the view hand their elements on to those that come in. */
-const slots = 96;
 const noFindings: Finding[] = [];
 
 /** The place of the cell that an event happened in. */

@@ -153,7 +153,7 @@ export function SettingFixes({ finding }: { finding: Finding }) {
   if (!fixes.length || !site) return null;
   const apply = (fix: Fix) => attempt(async () => {
     if (fix.learned) {
-      const noted = await post<NotedView>(`/api/links/${fix.learned}/noted`);
+      const noted = await post<NotedView>(`/api/links/${fix.learned}/noted${fix.manner ? `?manner=${fix.manner}` : ""}`);
       await client.invalidateQueries({ queryKey: ["site"] });
       say(`${noted.said} Ctrl Z takes it back.`);
       return;
@@ -164,7 +164,7 @@ export function SettingFixes({ finding }: { finding: Finding }) {
     await edit(fix.title, [{ kind: "link", id: link.id, base: site.versions["link:" + link.id] ?? 0, after: { ...after, settings: { ...after.settings, [fix.setting.key]: fix.setting.will } } }]);
     say(`Done: ${fix.title}. Ctrl Z takes it back.`);
   });
-  return <div className="-mt-1 mb-3 flex flex-wrap gap-2">{fixes.map((fix) => <button key={fix.title} type="button" className="button tight" onClick={() => void apply(fix)}>{fix.title}{fix.setting ? `, in place of ${fix.setting.was} ms` : ""}</button>)}</div>;
+  return <div className="-mt-1 mb-3 flex flex-wrap gap-2">{fixes.map((fix) => <button key={fix.title} type="button" className="button tight" data-fix={fix.manner || undefined} onClick={() => void apply(fix)}>{fix.title}{fix.setting ? `, in place of ${fix.setting.was} ms` : ""}</button>)}</div>;
 }
 
 export function Empty({ title, children }: { title: string; children: ReactNode }) {

@@ -8,12 +8,12 @@ import { millis } from "../shared/ui";
 export const paceWord = (ms: number) => (ms === 0 ? "once" : ms % 1000 === 0 ? `${ms / 1000}\u2009s` : `${ms}\u2009ms`);
 
 /** The requests of a line, planned beside measured. */
-export function Requests({ site, requests, stats, chosen, onChoose }: { site: SiteView; requests: Request[]; stats: Map<string, RequestStats>; chosen?: string; onChoose: (id: string) => void }) {
+export const Requests = memo(function Requests({ site, requests, stats, chosen, onChoose }: { site: SiteView; requests: Request[]; stats: Map<string, RequestStats>; chosen?: string; onChoose: (id: string) => void }) {
   const running = new Set(useLivePart((live) => live.state.running));
   const names = new Map(site.devices.map((d) => [d.id, d.name]));
   const links = new Map(site.links.map((l) => [l.id, l]));
   return (
-    <div className="card overflow-x-auto">
+    <div className="card aside overflow-x-auto">
       <table className="rows" aria-label="Requests">
         <thead>
           <tr><th><span className="sr-only">State</span></th><th>Request</th><th>Carries</th><th>Pace</th><th className="num">On the wire</th><th className="num">Device thinks</th><th className="num">Planned</th><th className="num">Measured</th><th className="num">Worst</th><th className="num">Late</th><th className="num">Slack</th><th>Remark</th></tr>
@@ -24,7 +24,7 @@ export function Requests({ site, requests, stats, chosen, onChoose }: { site: Si
       </table>
     </div>
   );
-}
+});
 
 const RequestRow = memo(function RequestRow({ r, device, limit, stat, chosen, running, onClick }: { r: Request; device?: string; limit: number; stat?: RequestStats; chosen: boolean; running: boolean; onClick: () => void }) {
   const row = useRef<HTMLTableRowElement>(null);

@@ -1,19 +1,23 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
-import { get, usePoint, useEdit } from "../api/client";
-import type { SamplingRow, SamplingView, SiteView } from "../api/types.gen";
+import { memo, useMemo, useState } from "react";
+import { get, useEdit } from "../api/client";
+import type { PointView, SamplingRow, SamplingView, SiteView } from "../api/types.gen";
 import { Mark, markOf } from "../shared/Mark";
+import { number } from "../shared/numbers";
 import { attempt } from "../shared/toast";
 import { paceWord } from "./Requests";
 
 /** Whether paces see every change of the signals, by what is stated or by what the samples show. */
-export function Sampling({ site, line }: { site: SiteView; line: string }) {
-  const devices = site.devices.filter((d) => site.links.some((l) => l.line === line && l.answering === d.id));
+export const Sampling = memo(function Sampling({ site, line }: { site: SiteView; line: string }) {
+  const devices = useMemo(() => {
+    const asked = new Set(site.links.filter((l) => l.line === line).map((l) => l.answering));
+    return site.devices.filter((d) => asked.has(d.id));
+  }, [site, line]);
   const [chosen, setChosen] = useState("");
   const device = devices.find((d) => d.id === chosen) ?? devices[0];
   const { data } = useQuery({ queryKey: ["sampling", device?.id], queryFn: () => get<SamplingView>(`/api/devices/${device?.id}/sampling`), enabled: !!device, refetchInterval: 3000 });
   return (
-    <section className="card p-4" aria-label="Sampling">
+    <section className="card aside p-4" aria-label="Sampling">
       <div className="mb-1 flex items-center gap-3">
         <h3>Does the pace see every change?</h3>
         <select className="input ml-auto !w-[190px]" aria-label="Device of the samples" value={device?.id ?? ""} onChange={(e) => setChosen(e.target.value)}>
@@ -27,16 +31,20 @@ export function Sampling({ site, line }: { site: SiteView; line: string }) {
       </table>
     </section>
   );
-}
+});
 
-function Row({ row }: { row: SamplingRow }) {
-  const { data: view } = usePoint(row.point, 0);
+const Row = memo(function Row({ row }: { row: SamplingRow }) {
   const edit = useEdit();
   const [text, setText] = useState<string>();
   const keep = (ms: number) => attempt(async () => {
-    if (!view || !(ms >= 0)) return;
+    const view = await get<PointView>(`/api/points/${row.point}`);
     await edit(`stated how fast ${row.name} changes`, [{ kind: "point", id: row.point, parent: row.device, base: view.version, after: { ...view.point, changeMs: Math.round(ms) || undefined } }]);
     setText(undefined);
+  });
+  const typed = (t: string) => attempt(async () => {
+    const s = number(t);
+    if (s < 0) throw new Error(`“${t}” is less than nothing.`);
+    await keep(1000 * s);
   });
   const stated = row.changeMs ? String(row.changeMs / 1000) : "";
   return (
@@ -46,10 +54,10 @@ function Row({ row }: { row: SamplingRow }) {
       <td className="whitespace-nowrap">{paceWord(row.paceMs)}</td>
       <td className="whitespace-nowrap">
         <input className="input mono !w-[64px]" aria-label={`Fastest change of ${row.name}, s`} placeholder="s" value={text ?? stated} onChange={(e) => setText(e.target.value)}
-          onKeyDown={(e) => e.key === "Enter" && text !== undefined && void keep(Number(text.replace(",", ".")) * 1000)} onBlur={() => text !== undefined && text !== stated && void keep(Number(text.replace(",", ".")) * 1000)} />{" "}
+          onKeyDown={(e) => e.key === "Enter" && text !== undefined && void typed(text)} onBlur={() => text !== undefined && text !== stated && void typed(text)} />{" "}
         {row.seenMs > 0 && row.seenMs !== row.changeMs && <button type="button" className="small underline" onClick={() => void keep(row.seenMs)}>seen {(row.seenMs / 1000).toFixed(1)}{"\u2009"}s</button>}
       </td>
       <td className="small">{row.sentence}</td>
     </tr>
   );
-}
+});

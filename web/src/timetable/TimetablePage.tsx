@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate, useParams, useSearch } from "@tanstack/react-router";
-import { useState } from "react";
+import { useCallback, useDeferredValue, useMemo, useState } from "react";
 import { get, post, useSite, useStats, useTimetable } from "../api/client";
 import { useLivePart } from "../api/live";
 import type { Advice as AdviceItem, Edit, LearnView, Outlook, Request, WhatIfView } from "../api/types.gen";
@@ -35,7 +35,10 @@ export function TimetablePage() {
   const { data } = useTimetable(asked?.line ?? search.line);
   const fullest = data?.plan.lines.reduce<string | undefined>((best, l) => (l.requests > 0 && (!best || l.utilisation > (data.plan.lines.find((x) => x.line === best)?.utilisation ?? 0)) ? l.line : best), undefined);
   const line = asked?.line ?? (search.line && data?.plan.lines.some((l) => l.line === search.line) ? search.line : fullest);
-  const { data: measured } = useStats(line);
+  // What was measured comes every second: it is drawn in slices, when there is time.
+  const measured = useDeferredValue(useStats(line).data);
+  const stats = useMemo(() => new Map((measured?.stats ?? []).map((s) => [s.id, s])), [measured]);
+  const choose = useCallback((id: string) => void navigate({ to: "/timetable/$request", params: { request: id } }), [navigate]);
   const { data: outlook } = useQuery({ queryKey: ["outlook", line, silent, data?.seq], queryFn: () => get<Outlook>(`/api/lines/${line}/outlook?silent=${silent.join(",")}`), enabled: !!line, placeholderData: (old) => (old?.line === line ? old : undefined) });
   const supposed = !!paper || silent.length > 0;
   const { data: whatIf } = useQuery({ queryKey: ["whatif", paper, silent, data?.seq], queryFn: () => post<WhatIfView>("/api/timetable/whatif", { line, what: "", edits: paper?.edits ?? [], silent, commit: false, seq: 0 }), enabled: supposed });
@@ -47,7 +50,6 @@ export function TimetablePage() {
   const now = data.plan.lines.find((l) => l.line === line);
   const requests = ofLine(plan.requests, line);
   const links = site.links.filter((l) => l.line === line);
-  const stats = new Map((measured?.stats ?? []).map((s) => [s.id, s]));
   const runs = new Set(state.running);
   const running = links.filter((l) => runs.has(l.id)).length;
   const onLine = site.lines.find((l) => l.id === line);
@@ -103,8 +105,8 @@ export function TimetablePage() {
         <Figure title="Oldest a value can be" value={load ? millis(oldest(requests)) : "—"} note="of the fastest pace, its answer late by the worst" />
         <Figure title="Requests" value={String(load?.requests ?? 0)} note={`for ${count(load?.points ?? 0, "point")}; one each would be ${load?.alone ?? 0}, and ${percent(load?.aloneUtilisation ?? 0)}`} />
       </div>
-      <Track key={line} site={site} line={line} requests={requests} stats={stats} chosen={request} running={running > 0} silent={silent} onSilent={setSilent} onChoose={(id) => void navigate({ to: "/timetable/$request", params: { request: id } })} />
-      <Requests site={site} requests={requests} stats={stats} chosen={request} onChoose={(id) => void navigate({ to: "/timetable/$request", params: { request: id } })} />
+      <Track key={line} site={site} line={line} requests={requests} stats={stats} chosen={request} running={running > 0} silent={silent} onSilent={setSilent} onChoose={choose} />
+      <Requests site={site} requests={requests} stats={stats} chosen={request} onChoose={choose} />
       <div className="mt-4 grid grid-cols-2 items-start gap-4 max-[1100px]:grid-cols-1">
         {outlook && <Advice outlook={outlook} paper={paper} onPaper={(a) => setPaper({ what: a.sentence, edits: a.edits })} onApply={(a) => void apply(a)} />}
         <Sampling site={site} line={line} />

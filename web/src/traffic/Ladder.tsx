@@ -2,6 +2,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { memo, useEffect, useMemo, useRef } from "react";
 import type { Exchange, LinkView, SiteView } from "../api/types.gen";
 import { LongName, shortened } from "../shared/LongName";
+import { useSlots } from "../shared/slots";
 import { clock, Empty } from "../shared/ui";
 
 const rowHeight = 48;
@@ -14,13 +15,12 @@ const talkingLanes = 9;
 /** A ladder, not a packet list: each exchange is a rung from the asking end to the answering end and back. */
 export const Ladder = memo(function Ladder({ site, links, list, chosen, follow, running, onChoose }: { site: SiteView; links: LinkView[]; list: Exchange[]; chosen: number; follow: boolean; running: boolean; onChoose: (seq: number) => void }) {
   const scroll = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer({ count: list.length, getScrollElement: () => scroll.current, estimateSize: () => rowHeight, overscan: 3, getItemKey: (i) => list[i]?.seq ?? i });
-  const last = list.at(-1)?.seq;
+  const virtual = useVirtualizer({ count: list.length, getScrollElement: () => scroll.current, estimateSize: () => rowHeight, overscan: 3 });
   useEffect(() => {
-    if (follow && last) virtual.scrollToIndex(list.length - 1);
-    // Only when something new has come.
+    if (follow && list.length) virtual.scrollToIndex(list.length - 1);
+    // While the list is full what is new takes the place of what is old: its end stays where it is.
     // oxlint-disable-next-line react/exhaustive-deps
-  }, [last, follow]);
+  }, [list.length, follow]);
   const place = list.findIndex((e) => e.seq === chosen);
   useEffect(() => {
     if (place >= 0) virtual.scrollToIndex(place, { align: "center" });
@@ -37,6 +37,7 @@ export const Ladder = memo(function Ladder({ site, links, list, chosen, follow, 
   }, [site, links]);
   const name = (id: string) => names.get(id) ?? id;
   const shown = virtual.getVirtualItems();
+  const slot = useSlots(shown.length);
   // Where there are more than can stand side by side, only those who talk in view have a lane; where these are too
   // many too, all who ask share one and all who answer another, and each rung says who they are.
   const talking = useMemo(() => new Set(shown.flatMap((item) => { const e = list[item.index]; return e ? [askerOf.get(e.link) ?? "", e.device] : []; })), [shown, list, askerOf]);
@@ -76,7 +77,7 @@ export const Ladder = memo(function Ladder({ site, links, list, chosen, follow, 
             const reaches = !["refused", "unreached", "not allowed"].includes(e.outcome);
             const comes = ["answered", "declined", "garbled"].includes(e.outcome);
             return (
-              <div key={item.key} role="listitem" className="absolute w-full" style={{ top: item.start, height: rowHeight }}>
+              <div key={slot(item.index)} role="listitem" className="absolute w-full" style={{ contain: "strict", top: item.start, height: rowHeight }}>
                 <button type="button" className="flex h-full w-full" data-exchange={e.seq} data-outcome={e.outcome} onClick={() => onChoose(e.seq)} style={{ background: chosen === e.seq ? "var(--tide-wash)" : good ? undefined : "var(--fault-wash)" }}>
                   <span className="mono soft block w-[108px] flex-none py-[3px] pl-3 text-left">{clock(Date.parse(e.at))}<br /><span style={{ color: good ? undefined : "var(--fault)" }}>+ {e.latencyMs.toFixed(1)} ms</span></span>
                   <span className="relative block flex-1">
