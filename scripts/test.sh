@@ -24,6 +24,7 @@ cmp "$work/types.gen.ts" web/src/api/types.gen.ts || { echo "web/src/api/types.g
 
 step "go vet and staticcheck"
 go vet ./...
+GOOS=windows CGO_ENABLED=0 go vet ./... # make dist vets for each system
 go tool staticcheck ./...
 
 step "unit tests with the race detector, fuzz seeds included"

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { newId, post, problemOf, useEdit, usePoints, useSite } from "../api/client";
 import { useLive, useLiveState } from "../api/live";
 import type { CrossingEnd, CrossingView, Problem, SiteView } from "../api/types.gen";
+import { shortened } from "../shared/LongName";
 import { Mark, markOf, type MarkKind } from "../shared/Mark";
 import { attempt, say } from "../shared/toast";
 import { clock, Empty, Field, FindingCard, ProblemNotice, shown } from "../shared/ui";
@@ -145,7 +146,7 @@ function PointChoice({ site, label, point, onPoint, writable }: { site: SiteView
       <span className="small soft font-semibold">{label}</span>
       <select className="input" aria-label={`${label}: device`} value={device} onChange={(e) => { setDevice(e.target.value); onPoint(""); }}>
         <option value="">device…</option>
-        {site.devices.filter((d) => d.pointCount > 0).map((d) => <option key={d.id} value={d.id}>{d.name}</option>)}
+        {site.devices.filter((d) => d.pointCount > 0).map((d) => <option key={d.id} value={d.id} title={d.name}>{shortened(d.name, 36)}</option>)}
       </select>
       <select className="input" aria-label={`${label}: point`} value={point} disabled={!data} onChange={(e) => onPoint(e.target.value)}>
         <option value="">point…</option>

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { newId, useEdit } from "../api/client";
 import { useLiveState } from "../api/live";
 import type { DeviceView, Limits, Port, SiteView } from "../api/types.gen";
+import { shortened } from "../shared/LongName";
 import { whole } from "../shared/numbers";
 import { useDeviceEditor } from "../shared/useDeviceEditor";
 import { attempt, say } from "../shared/toast";
@@ -82,7 +83,7 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
         <div className="mt-2 flex gap-2">
           <select className="input" aria-label="Device to ask" value={target} onChange={(e) => setTarget(e.target.value)}>
             <option value="">ask another device…</option>
-            {site.devices.filter((d) => d.id !== device.id).map((d) => <option key={d.id} value={d.id}>{d.name}</option>)}
+            {site.devices.filter((d) => d.id !== device.id).map((d) => <option key={d.id} value={d.id} title={d.name}>{shortened(d.name, 30)}</option>)}
           </select>
           <button type="button" className="button" disabled={!target} onClick={() => void addLink()}>Add a link</button>
         </div>

@@ -4,6 +4,7 @@ import { useState } from "react";
 import { post, problemOf, useEdit, useSheets, useSite } from "../api/client";
 import type { PlaceRequest, PlaceTarget, Problem, SheetCellsRequest, SheetsView, SheetView, Standing } from "../api/types.gen";
 import { count } from "../Shell";
+import { shortened } from "../shared/LongName";
 import { AccessEntry } from "../shared/AccessEntry";
 import { whole } from "../shared/numbers";
 import { attempt, say } from "../shared/toast";
@@ -73,7 +74,7 @@ function Keep({ onKept }: { onKept: () => void }) {
   return (
     <div className="card m-2 p-2">
       <select className="input mb-1" aria-label="Map of" value={device} onChange={(e) => { setDevice(e.target.value); setName(site?.devices.find((d) => d.id === e.target.value)?.model ?? ""); }}>
-        <option value="">map of…</option>{site?.devices.filter((d) => d.pointCount > 0).map((d) => <option key={d.id} value={d.id}>{d.name}</option>)}
+        <option value="">map of…</option>{site?.devices.filter((d) => d.pointCount > 0).map((d) => <option key={d.id} value={d.id} title={d.name}>{shortened(d.name, 30)}</option>)}
       </select>
       <input className="input mb-1" aria-label="Name of the datasheet" placeholder="name of the model" value={name} onChange={(e) => setName(e.target.value)} />
       <input className="input mb-1" aria-label="Prefix to leave out" placeholder="prefix to leave out" value={prefix} onChange={(e) => setPrefix(e.target.value)} />

@@ -8,6 +8,7 @@ import { useLiveState } from "../api/live";
 import type { DeviceView, EdgesView, NameRule, SiteView } from "../api/types.gen";
 import { count } from "../Shell";
 import { useOffer } from "../shared/actions";
+import { shortened } from "../shared/LongName";
 import { attempt } from "../shared/toast";
 import { Dialog, Empty } from "../shared/ui";
 import { useDeviceEditor } from "../shared/useDeviceEditor";
@@ -74,7 +75,7 @@ export function PointsPage() {
       <section className="flex-none border-b border-rule bg-sheet px-4 pt-2 pb-1">
         <div className="flex items-center gap-3">
           <select aria-label="Device" className="input !w-auto max-w-[340px] text-[16px] font-bold" value={device.id} onChange={(e) => void navigate({ to: "/points/$device", params: { device: e.target.value } })}>
-            {answering.map((d) => <option key={d.id} value={d.id}>{d.name}</option>)}
+            {answering.map((d) => <option key={d.id} value={d.id} title={d.name}>{shortened(d.name, 36)}</option>)}
           </select>
           <span className="small soft truncate">{count(points?.rows.length ?? 0, "point")} · {count(read, "request")} a round</span>
           <span className="ml-auto flex items-center gap-2">

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { memo, useMemo, useState } from "react";
 import { get, useEdit } from "../api/client";
 import type { PointView, SamplingRow, SamplingView, SiteView } from "../api/types.gen";
+import { shortened } from "../shared/LongName";
 import { Mark, markOf } from "../shared/Mark";
 import { number } from "../shared/numbers";
 import { attempt } from "../shared/toast";
@@ -21,7 +22,7 @@ export const Sampling = memo(function Sampling({ site, line }: { site: SiteView;
       <div className="mb-1 flex items-center gap-3">
         <h3>Does the pace see every change?</h3>
         <select className="input ml-auto !w-[190px]" aria-label="Device of the samples" value={device?.id ?? ""} onChange={(e) => setChosen(e.target.value)}>
-          {devices.map((d) => <option key={d.id} value={d.id}>{d.name}</option>)}
+          {devices.map((d) => <option key={d.id} value={d.id} title={d.name}>{shortened(d.name, 22)}</option>)}
         </select>
       </div>
       <p className="small soft mb-1">A signal must be read twice for each of its changes to be seen at all, four times to be trusted.</p>

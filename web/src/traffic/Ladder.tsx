@@ -86,7 +86,7 @@ export const Ladder = memo(function Ladder({ site, links, list, chosen, follow, 
                       {comes && <line x1={`${b}%`} x2={`${a}%`} y1="32" y2="40" stroke={ink} strokeWidth="1.600" />}
                     </svg>
                     {two && <span className="small absolute top-[12px] left-0 w-[calc(25%-10px)] text-right font-semibold"><span className="inline-flex max-w-full justify-end"><LongName name={name(asker)} /></span></span>}
-                    {two && <span className="small absolute top-[12px] left-[calc(75%+10px)] w-[calc(25%-12px)] text-left font-semibold"><LongName name={name(e.device)} /></span>}
+                    {two && <span className="small absolute top-[12px] left-[calc(75%+10px)] w-[calc(25%-24px)] text-left font-semibold"><LongName name={name(e.device)} /></span>}
                     <Head at={reaches ? b : a + (b - a) * 0.6} y={20} right={b > a} colour="var(--ink)" cross={!reaches} />
                     {comes && <Head at={a} y={40} right={a > b} colour={ink} />}
                     <span className="small absolute top-[1px] truncate px-1 font-semibold" style={{ ...words, background: chosen === e.seq ? "var(--tide-wash)" : good ? "var(--sheet)" : "var(--fault-wash)", maxWidth: "64%" }}>{e.operation}</span>

@@ -6,6 +6,7 @@ import { useLivePart } from "../api/live";
 import type { Exchange, Finding, SiteView } from "../api/types.gen";
 import { FaultSelect } from "../lines/FaultSelect";
 import { count } from "../Shell";
+import { shortened } from "../shared/LongName";
 import { FindingCard, SettingFixes } from "../shared/ui";
 import { BytesView } from "./BytesView";
 import { Ladder } from "./Ladder";
@@ -105,7 +106,7 @@ const LinkOptions = memo(function LinkOptions({ site }: { site: SiteView }) {
       {site.lines.map((line) => (
         <optgroup key={line.id} label={line.name}>
           <option value={"line:" + line.id}>all of {line.name}</option>
-          {site.links.filter((l) => l.line === line.id).map((l) => <option key={l.id} value={l.id}>{names.get(l.asking)} → {names.get(l.answering)}</option>)}
+          {site.links.filter((l) => l.line === line.id).map((l) => <option key={l.id} value={l.id} title={`${names.get(l.asking)} → ${names.get(l.answering)}`}>{shortened(names.get(l.asking) ?? "", 20)} → {shortened(names.get(l.answering) ?? "", 24)}</option>)}
         </optgroup>
       ))}
     </>
