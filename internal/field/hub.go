@@ -88,13 +88,14 @@ type track struct {
 	raw    value.Value
 	words  []byte
 	// power is the power of ten that another register holds, once powered.
-	power   int
-	powered bool
-	trend   []Trend
-	looked  bool // somebody asked for its trend
-	habit   *diagnose.Habit
-	rev     uint64
-	gone    bool // the point is no longer in the site, or means another place
+	power      int
+	powered    bool
+	needsPower bool
+	trend      []Trend
+	looked     bool // somebody asked for its trend
+	habit      *diagnose.Habit
+	rev        uint64
+	gone       bool // the point is no longer in the site, or means another place
 	// watchers are told of each new value: the crossings that carry it.
 	watchers []chan<- struct{}
 }
@@ -118,6 +119,7 @@ type Hub struct {
 	points    map[string]*track
 	order     []*track // those of points, in no order that matters
 	gone      int      // how many of these are gone
+	share     int      // how many samples of each point are remembered
 	exchanges []exchange.Exchange
 	seq       uint64
 	stats     map[string]*RequestStats
@@ -194,7 +196,7 @@ func (h *Hub) follow(d *site.Device) {
 				h.touch(t)
 			}
 		}
-		t.point, t.habit = p, h.diagnosis.Follow(p)
+		t.point, t.habit, t.needsPower = p, h.diagnosis.Follow(p), !p.PowerAt.IsZero()
 		if t.live.Quality == value.Good || t.live.Quality == value.Doubtful {
 			h.doubt(t) // its unit or its limits may be others
 		}
@@ -285,6 +287,7 @@ func (h *Hub) record(era uint64, e *exchange.Exchange, parts []part) {
 	if e.RequestID != "" {
 		h.measure(e)
 	}
+	h.share = max(leastTrend, min(keptTrend, allTrends/max(1, len(h.points))))
 	arrived := e.At.Add(time.Duration(e.LatencyMs * float64(time.Millisecond)))
 	ms := arrived.UnixMilli()
 	for i := range parts {
@@ -324,12 +327,12 @@ func (h *Hub) measure(e *exchange.Exchange) {
 
 // take decodes one point out of the data of an answer.
 func (h *Hub) take(p *part, e *exchange.Exchange, at time.Time, ms int64) {
-	t, data := p.track, e.Data
-	if p.at+p.codec.Width() > len(data) {
+	t, end := p.track, p.at+p.codec.Width()
+	if end > len(e.Data) {
 		h.spoil(t, value.ErrShort.Error())
 		return
 	}
-	words := data[p.at : p.at+p.codec.Width()]
+	words := e.Data[p.at:end]
 	prev := t.raw
 	if p.power {
 		prev = value.Value{}
@@ -343,7 +346,7 @@ func (h *Hub) take(p *part, e *exchange.Exchange, at time.Time, ms int64) {
 		h.raise(t, raw.Int())
 		return
 	}
-	if !t.point.PowerAt.IsZero() && !t.powered {
+	if t.needsPower && !t.powered {
 		h.spoil(t, "its power of ten, in another register, has not been read")
 		return
 	}
@@ -434,7 +437,13 @@ func (h *Hub) keep(t *track, ms int64) {
 	if math.IsNaN(f) || math.IsInf(f, 0) {
 		return
 	}
-	if most := h.mostTrend(t); len(t.trend) >= most {
+	// Of a point that somebody looks at many are remembered, of the others what
+	// their number leaves.
+	most := h.share
+	if t.looked {
+		most = keptTrend
+	}
+	if len(t.trend) >= most {
 		t.trend = append(t.trend[:0], t.trend[len(t.trend)-most/2:]...)
 	}
 	t.trend = append(t.trend, Trend{ms, f})
@@ -442,15 +451,6 @@ func (h *Hub) keep(t *track, ms int64) {
 		h.samples = append(h.samples[:0], h.samples[keptSamples/2:]...)
 	}
 	h.samples = append(h.samples, sample{ms, f, t.n, t.live.Quality == value.Good})
-}
-
-// mostTrend is how many samples of a point are remembered: many of one that
-// somebody looks at, and of the others what their number leaves.
-func (h *Hub) mostTrend(t *track) int {
-	if t.looked {
-		return keptTrend
-	}
-	return max(leastTrend, min(keptTrend, allTrends/max(1, len(h.points))))
 }
 
 // spoil marks a point as unreadable. Its last value is kept with its time, for

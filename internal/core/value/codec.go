@@ -106,12 +106,12 @@ func (c *Codec) fitUnit() error {
 
 // Width returns the number of bytes that Decode reads: 1 for a single bit (its
 // truth in the lowest bit), a whole unit for a part of one.
-func (c Codec) Width() int { return c.width }
+func (c *Codec) Width() int { return c.width }
 
 // Partial reports whether the value shares a unit with others, so that writing
 // it needs the unit as it stands: a bit or a byte of a word, or an odd number
 // of octets, which leaves one of its last word to somebody else.
-func (c Codec) Partial() bool {
+func (c *Codec) Partial() bool {
 	if c.Type.IsText() && c.Unit == 16 && c.Length%2 == 1 {
 		return true
 	}
@@ -130,7 +130,7 @@ var (
 // Decode reads a raw value from the first Width bytes of b. Numbers and bools
 // are read without allocating; a text is allocated only when it differs from
 // prev, the value read before.
-func (c Codec) Decode(b []byte, prev Value) (Value, error) {
+func (c *Codec) Decode(b []byte, prev Value) (Value, error) {
 	if len(b) < c.width || c.width == 0 {
 		return Value{}, ErrShort
 	}
@@ -201,7 +201,7 @@ func toDigits(n uint64, field uint, base uint64, count int) (bits uint64) {
 }
 
 // decodePart reads a value that is part of a unit.
-func (c Codec) decodePart(b []byte) Value {
+func (c *Codec) decodePart(b []byte) Value {
 	unit := uint16(b[0])
 	if c.width == 2 {
 		unit = unit<<8 | uint16(b[1])
@@ -220,7 +220,7 @@ func (c Codec) decodePart(b []byte) Value {
 // a unit it changes only its bits: b must hold the unit as read. A number with
 // a fraction is rounded to the nearest whole one, halves away from zero. It
 // fails if v is outside the range of the type, or is a text that does not fit.
-func (c Codec) Encode(v Value, b []byte) error {
+func (c *Codec) Encode(v Value, b []byte) error {
 	if len(b) < c.width {
 		return ErrShort
 	}
@@ -254,7 +254,7 @@ func (c Codec) Encode(v Value, b []byte) error {
 }
 
 // number returns the bits that stand for v.
-func (c Codec) number(v Value) (uint64, error) {
+func (c *Codec) number(v Value) (uint64, error) {
 	if v.kind == Text || v.kind == None {
 		return 0, fmt.Errorf("%q is not a number", v.text)
 	}
@@ -296,7 +296,7 @@ func (c Codec) number(v Value) (uint64, error) {
 var tenToThe = map[int]uint64{8: 1e8, 12: 1e12, 16: 1e16}
 
 // whole returns v as a whole number of the type, two's complement if signed.
-func (c Codec) whole(v Value) (uint64, error) {
+func (c *Codec) whole(v Value) (uint64, error) {
 	least, greatest := c.Type.Range(c.Length)
 	outside := func() (uint64, error) {
 		return 0, fmt.Errorf("%s is outside what a raw %s holds: %.0f to %.0f", v, c.Type, least, greatest)

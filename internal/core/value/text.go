@@ -51,12 +51,12 @@ const (
 )
 
 // octet returns octet i of the text, in the order of its characters.
-func (c Codec) octet(b []byte, i int) byte {
+func (c *Codec) octet(b []byte, i int) byte {
 	return b[c.placeOf(i)]
 }
 
 // placeOf returns where octet i of the text lies.
-func (c Codec) placeOf(i int) int {
+func (c *Codec) placeOf(i int) int {
 	if c.Order == "BA" {
 		return i ^ 1
 	}
@@ -64,7 +64,7 @@ func (c Codec) placeOf(i int) int {
 }
 
 // decodeText reads characters up to the first NUL; trailing blanks are padding.
-func (c Codec) decodeText(b []byte, prev Value) Value {
+func (c *Codec) decodeText(b []byte, prev Value) Value {
 	var buf [512]byte
 	out := buf[:0]
 	if c.Charset == UTF16 {
@@ -106,7 +106,7 @@ func (c Codec) decodeText(b []byte, prev Value) Value {
 	return OfText(string(out))
 }
 
-func (c Codec) decodeUTF16(b, out []byte) []byte {
+func (c *Codec) decodeUTF16(b, out []byte) []byte {
 	var high rune
 	for i := 0; i+1 < len(b); i += 2 {
 		unit := rune(c.octet(b, i))<<8 | rune(c.octet(b, i+1))
@@ -141,7 +141,7 @@ func recode(b []byte, to func(byte) rune) []byte {
 	return out
 }
 
-func (c Codec) encodeText(v Value, b []byte) error {
+func (c *Codec) encodeText(v Value, b []byte) error {
 	coded, err := c.code(v.text)
 	if err != nil {
 		return err
@@ -163,7 +163,7 @@ func (c Codec) encodeText(v Value, b []byte) error {
 }
 
 // code writes a text in the character set of the codec.
-func (c Codec) code(s string) ([]byte, error) {
+func (c *Codec) code(s string) ([]byte, error) {
 	limit := rune(utf8.MaxRune)
 	switch c.Charset {
 	case ASCII:
@@ -190,7 +190,7 @@ func (c Codec) code(s string) ([]byte, error) {
 }
 
 // decodeOctets shows raw bytes in hexadecimal, a blank between words.
-func (c Codec) decodeOctets(b []byte, prev Value) Value {
+func (c *Codec) decodeOctets(b []byte, prev Value) Value {
 	var buf [640]byte
 	out := buf[:0]
 	for i := range c.Length {
@@ -210,7 +210,7 @@ func (c Codec) decodeOctets(b []byte, prev Value) Value {
 	return OfText(string(out))
 }
 
-func (c Codec) encodeOctets(v Value, b []byte) error {
+func (c *Codec) encodeOctets(v Value, b []byte) error {
 	raw, err := hex.DecodeString(strings.Join(strings.Fields(v.text), ""))
 	if err != nil {
 		return fmt.Errorf("%q is not hexadecimal: write two digits for each byte, such as 0A 1F", v.text)

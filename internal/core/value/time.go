@@ -48,7 +48,7 @@ func toCP56(ms int64) (uint64, error) {
 
 // timeBits returns the bits of a time type that stand for v. A plain number is
 // taken in seconds.
-func (c Codec) timeBits(v Value) (uint64, error) {
+func (c *Codec) timeBits(v Value) (uint64, error) {
 	ms := int64(v.bits)
 	if v.kind != Moment && v.kind != Span {
 		f := math.Round(v.Float() * 1000)

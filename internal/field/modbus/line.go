@@ -190,7 +190,7 @@ func (c *lineConn) exchange(pass field.Pass) field.Reply {
 	}
 	if reply.Outcome == exchange.Answered || reply.Outcome == exchange.Declined {
 		reply.Manner |= c.sock.manner & (exchange.HangsUp | exchange.Dozes)
-		c.sock.answered()
+		c.sock.answered(time.Now())
 	}
 	return reply
 }

@@ -78,9 +78,9 @@ func (s *socket) Close() error {
 }
 
 // answered notes that an answer came.
-func (s *socket) answered() {
+func (s *socket) answered(at time.Time) {
 	s.answers++
-	s.last = time.Now()
+	s.last = at
 	if s.answers > 1 {
 		s.curt = 0
 		s.manner &^= exchange.HangsUp

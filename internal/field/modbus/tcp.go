@@ -241,7 +241,7 @@ func (c *conn) judge(request, frame []byte) (field.Reply, error) {
 		reply.Manner |= exchange.SlowFirst
 	}
 	reply.Manner |= c.sock.manner & (exchange.HangsUp | exchange.Dozes)
-	c.sock.answered()
+	c.sock.answered(c.now)
 	return reply, nil
 }
 
