@@ -29,8 +29,10 @@ type mapFlags struct {
 	hex      bool
 	divide   bool
 	multiply bool
+	power    bool
 	little   string
 	digits   string
+	decimals string
 	protocol string
 	names    []string
 }
@@ -45,17 +47,19 @@ func (f *mapFlags) on(c *cobra.Command) {
 	c.Flags().BoolVar(&f.hex, "hex", false, "bare numbers are hexadecimal")
 	c.Flags().BoolVar(&f.divide, "divide", false, "a scale of 10 divides what is read")
 	c.Flags().BoolVar(&f.multiply, "multiply", false, "a scale of 10 multiplies what is read")
-	c.MarkFlagsMutuallyExclusive("divide", "multiply")
+	c.Flags().BoolVar(&f.power, "power", false, "scales are powers of ten")
+	c.MarkFlagsMutuallyExclusive("divide", "multiply", "power")
 	c.Flags().StringVar(&f.little, "little", "", "what little endian means: CDAB or DCBA")
 	c.Flags().StringVar(&f.digits, "digits", "", "whether the first of five digits names a table: table, or plain for none")
+	c.Flags().StringVar(&f.decimals, "decimals", "", "whether decimals divide what is read: scale, or shown for not")
 	c.Flags().StringVar(&f.protocol, "protocol", protocol.ModbusTCP.Name, "protocol whose addressing the list uses")
 	c.Flags().StringSliceVar(&f.names, "names-for", nil, "far sides that must hold the names: iec61131, mqtt, ascii32, iec61850")
 }
 
 // reading is how the flags say that a list is meant.
 func (f *mapFlags) reading() regmap.Reading {
-	r := regmap.Reading{Area: f.area, FromOne: f.fromOne, HeaderRow: f.header, Hex: f.hex, Divide: f.divide, Little: f.little, Plain: f.digits == "plain"}
-	for key, said := range map[string]bool{"base": f.fromOne || f.fromZero, "table": f.area != "", "hex": f.hex, "scale": f.divide || f.multiply, "order": f.little != "", "digits": f.digits != ""} {
+	r := regmap.Reading{Area: f.area, FromOne: f.fromOne, HeaderRow: f.header, Hex: f.hex, Divide: f.divide, PowerScale: f.power, Little: f.little, Plain: f.digits == "plain", PointLeftOut: f.decimals == "scale"}
+	for key, said := range map[string]bool{"base": f.fromOne || f.fromZero, "table": f.area != "", "hex": f.hex, "scale": f.divide || f.multiply || f.power, "order": f.little != "", "digits": f.digits != "", "decimals": f.decimals != ""} {
 		if said {
 			r.Settled = append(r.Settled, key)
 		}

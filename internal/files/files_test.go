@@ -25,6 +25,7 @@ func TestReadTable(t *testing.T) {
 		"tabs, as spreadsheets copy":  "Name\tAddress\tRemark\nOxygen\t40001\tat the inlet, row A\nTemp\t40003\t°C",
 		"a byte order mark":           "\xEF\xBB\xBFName,Address,Remark\nOxygen,40001,\"at the inlet, row A\"\nTemp,40003,°C\n",
 		"Latin-1":                     "Name;Address;Remark\nOxygen;40001;at the inlet, row A\nTemp;40003;\xB0C\n",
+		"drawn with strokes":          "| Name | Address | Remark |\n| Oxygen | 40001 | at the inlet, row A |\n| Temp | 40003 | °C |\n",
 		"old line ends":               "Name;Address;Remark\rOxygen;40001;at the inlet, row A\rTemp;40003;°C\r",
 	} {
 		rows, err := ReadTable([]byte(text))
@@ -39,6 +40,14 @@ func TestReadTable(t *testing.T) {
 		if strings.Join(got, " ") != want {
 			t.Errorf("%s reads as %s", name, got)
 		}
+	}
+	rows, err := ReadTable([]byte("UV doser, rev. 2\nName;Address;Scale\n---;---;---\nDose;40001;0,1\n"))
+	if err != nil || len(rows) != 4 || len(rows[3].Cells) != 3 {
+		t.Errorf("a table below a title: %v, %v", rows, err)
+	}
+	rows, err = ReadTable([]byte("Name | Address\n--- | ---\nDose | 40001\n"))
+	if err != nil || len(rows) != 2 || rows[1].Line != 3 || rows[1].Cells[1] != "40001" {
+		t.Errorf("a table with a line of dashes: %v, %v", rows, err)
 	}
 	if _, err := ReadTable([]byte("PK\x03\x04\x00\x00")); err == nil {
 		t.Error("a binary file is read as a table")

@@ -50,6 +50,11 @@ func ReadTable(data []byte) ([]regmap.Row, error) {
 			return nil, problem.New("not-a-table", err.Error()+".", "A quote may be open to the end of the file.")
 		}
 		line, _ := r.FieldPos(0)
+		if r.Comma == '|' {
+			if record = drawn(record); record == nil {
+				continue
+			}
+		}
 		for i := range record {
 			record[i] = unguard(record[i])
 		}
@@ -60,37 +65,42 @@ func ReadTable(data []byte) ([]regmap.Row, error) {
 	}
 }
 
-// separator takes the one that splits the first lines most, and most evenly.
+// separator takes the one that splits the most of the first lines alike; titles
+// above a table hold none. A comma is the last choice: it stands in numbers too.
 func separator(data []byte) rune {
-	lines := strings.SplitN(string(data[:min(len(data), 8192)]), "\n", 12)
+	lines := strings.SplitN(string(data[:min(len(data), 8192)]), "\n", 24)
 	if len(lines) > 1 {
 		lines = lines[:len(lines)-1] // the last may be cut short
 	}
 	best, most := ',', 0
-	for _, c := range "\t;," {
-		least := -1
+	for _, c := range "\t;|," {
+		alike := map[int]int{}
 		for _, line := range lines {
-			if strings.TrimSpace(line) == "" {
-				continue
-			}
-			n := outsideQuotes(line, c)
-			if least < 0 || n < least {
-				least = n
+			if n := outsideQuotes(line, c); n > 0 {
+				if alike[n]++; alike[n] > most {
+					best, most = c, alike[n]
+				}
 			}
 		}
-		if least > most {
-			best, most = c, least
-		}
 	}
-	if most > 0 {
-		return best
+	return best
+}
+
+// drawn takes the cells of a line of a table that is drawn with strokes: those at
+// its ends have no cell beyond them, and a line of dashes is none.
+func drawn(cells []string) []string {
+	dashes := true
+	for i := range cells {
+		cells[i] = strings.TrimSpace(cells[i])
+		dashes = dashes && strings.Trim(cells[i], "-:=+") == ""
 	}
-	for _, c := range "\t;," {
-		if strings.ContainsRune(lines[0], c) {
-			return c
-		}
+	if dashes {
+		return nil
 	}
-	return ','
+	if len(cells) > 2 && cells[0] == "" && cells[len(cells)-1] == "" {
+		return cells[1 : len(cells)-1]
+	}
+	return cells
 }
 
 func outsideQuotes(line string, c rune) (n int) {

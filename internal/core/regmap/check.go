@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"math"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -323,6 +324,46 @@ func (c *checker) overlaps() {
 		}
 	}
 	c.gaps(gaps)
+	for i := 1; i < len(extents); i++ {
+		c.halves(extents[i-1], extents[i])
+	}
+}
+
+// halfName parts the name of one half of a wide value into what both have in
+// common and which it is.
+var halfName = regexp.MustCompile(`(?i)^(.*?)[\s_.,:-]*[(\[]?\s*(?:(high|upper|most significant|msw|hi|hsw|hw|low|lower|least significant|lsw|lo|lw)(?:[\s_-]*(?:order )?(?:word|register|reg|16 ?bits?|part|half))?|(?:word|register|reg)[\s_-]*(high|hi|low|lo))\s*[)\]]?$`)
+
+// halves finds two registers behind each other whose names say that they are the
+// halves of one value.
+func (c *checker) halves(a, b extent) {
+	if a.area.Key != b.area.Key || b.from != a.from+1 || a.to-a.from > 1 || a.area.UnitBits != 16 {
+		return
+	}
+	// They part where one says high, upper or most, and the other low or least.
+	part := 0
+	for part < min(len(a.point.Name), len(b.point.Name)) && a.point.Name[part] == b.point.Name[part] {
+		part++
+	}
+	if part == 0 || part == len(a.point.Name) || part == len(b.point.Name) || !strings.ContainsRune("hHuUmMlL", rune(a.point.Name[part])) {
+		return
+	}
+	first, second := halfName.FindStringSubmatch(a.point.Name), halfName.FindStringSubmatch(b.point.Name)
+	if first == nil || second == nil || first[1] == "" || !strings.EqualFold(first[1], second[1]) {
+		return
+	}
+	high := func(parts []string) bool {
+		return strings.ContainsRune("hum", rune(strings.ToLower(parts[2] + parts[3])[0]))
+	}
+	if high(first) == high(second) {
+		return
+	}
+	order := "CDAB"
+	if high(first) {
+		order = "ABCD"
+	}
+	c.add(a.point, Type, finding.Doubt, "halves", "Two halves of one value",
+		fmt.Sprintf("%s and %s lie behind each other: by their names they are the two words of one value of 32 bits.", a.point.Name, b.point.Name),
+		fmt.Sprintf("Make one point of them, of a type of 32 bits at %s in the order %s, and remove the other.", c.scheme.Short(a.point.Address), order))
 }
 
 // widestGap is how many unused units still look like a gap in one table rather

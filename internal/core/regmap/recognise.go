@@ -3,6 +3,7 @@ package regmap
 import (
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"ferry/internal/core/address"
@@ -79,6 +80,11 @@ func (l *Listing) byHeading(scheme address.Scheme) {
 			at = i
 		}
 	}
+	// "Offset" is the address where nothing else is and it counts up.
+	if i := slices.Index(l.Columns, Offset); at < 0 && i >= 0 && !l.anyPlace(scheme) && l.ascends(i) {
+		l.Columns[i] = Address
+		at = i
+	}
 	if at < 0 {
 		if i := slices.Index(l.Columns, Until); i >= 0 {
 			l.Columns[i], l.Bases[i] = "", NotAtAll
@@ -92,6 +98,31 @@ func (l *Listing) byHeading(scheme address.Scheme) {
 			l.Columns[max(readable, writable)], l.Bases[max(readable, writable)] = "", NotAtAll
 		}
 	}
+}
+
+// anyPlace reports whether a column that no heading told holds addresses.
+func (l *Listing) anyPlace(scheme address.Scheme) bool {
+	for i, column := range l.Columns {
+		if column == "" && l.share(i, func(c string) bool { return looksLikePlace(scheme, c) }) >= 0.8 {
+			return true
+		}
+	}
+	return false
+}
+
+// ascends reports whether a column holds nothing but whole numbers, each greater
+// than the one before.
+func (l *Listing) ascends(at int) bool {
+	before, filled := -1, 0
+	for cell := range l.cells(at) {
+		n, err := strconv.Atoi(cell)
+		if err != nil || n <= before {
+			return false
+		}
+		before = n
+		filled++
+	}
+	return filled > 1
 }
 
 // contradicted gives up what a heading said of a column where no cell of it can

@@ -2,6 +2,7 @@ package regmap
 
 import (
 	"fmt"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
@@ -36,6 +37,7 @@ const (
 	asksScale = "scale"
 	asksOrder = "order"
 	asksPlain = "digits"
+	asksShown = "decimals"
 )
 
 // Open returns the questions as findings: a list that leaves them open was read
@@ -44,7 +46,7 @@ func (l *Listing) Open() []finding.Finding {
 	found := []finding.Finding{}
 	for _, q := range l.Questions {
 		f := finding.Finding{Code: "reading-open", Severity: finding.Doubt, Sure: 1, Count: 1, Where: "points", Subject: finding.Subject{Kind: "map", ID: q.Key, Name: "the list"},
-			Title: "The list leaves open how it is meant", Sentence: fmt.Sprintf("%s It was read as: %s.", q.Asks, q.Choices[0].Title), Evidence: []string{}}
+			Title: "The list leaves open how it is meant", Sentence: fmt.Sprintf("%s It was read as: %s.", q.Asks, l.taken(q).Title), Evidence: []string{}}
 		var flags []string
 		for _, c := range q.Choices {
 			f.Evidence = append(f.Evidence, c.Title+": "+c.Example)
@@ -54,6 +56,18 @@ func (l *Listing) Open() []finding.Finding {
 		found = append(found, f)
 	}
 	return found
+}
+
+// taken is the choice of a question by which the list was read meanwhile.
+func (l *Listing) taken(q Question) Choice {
+	for _, c := range q.Choices {
+		reading := c.Reading
+		reading.Settled = l.Reading.Settled
+		if reflect.DeepEqual(reading, l.Reading) {
+			return c
+		}
+	}
+	return q.Choices[0]
 }
 
 // settle finds out how the addresses, scales and orders of a table are meant,
@@ -68,6 +82,7 @@ func (l *Listing) settle(scheme address.Scheme) {
 	}
 	titles := l.titles()
 	l.settleBits()
+	l.settleCount()
 	if at >= 0 {
 		l.settleHex(at, heading)
 		l.settleDots(at)
@@ -76,11 +91,13 @@ func (l *Listing) settle(scheme address.Scheme) {
 		l.settleBase(scheme, at, heading, titles)
 	}
 	l.settleScale(scheme)
+	l.settleShown(scheme)
 	l.settleOrder(scheme, titles)
+	l.leftOut()
 }
 
 // AllSettled are the keys of every question, for rows that were read before.
-var AllSettled = []string{asksBase, asksArea, asksScale, asksOrder, asksPlain, "hex"}
+var AllSettled = []string{asksBase, asksArea, asksScale, asksOrder, asksPlain, asksShown, "hex"}
 
 // Settle is done anew once a person has chosen columns.
 func (l *Listing) Settle(scheme address.Scheme) { l.settle(scheme) }
@@ -123,6 +140,42 @@ func (l *Listing) settleBits() {
 	}
 }
 
+// settleCount finds out whether lengths count bits or octets: their heading says
+// so, or all of them are widths of types in bits.
+func (l *Listing) settleCount() {
+	at := slices.Index(l.Columns, Count)
+	if at < 0 || l.Reading.CountIn != "" {
+		return
+	}
+	heading := ""
+	if at < len(l.Headings) {
+		heading = folded(l.Headings[at])
+	}
+	switch {
+	case saysWords.MatchString(heading):
+		return
+	case saysBits.MatchString(heading):
+		l.Reading.CountIn = "bits"
+		l.note("The lengths are in bits: the heading “%s” says so.", l.Headings[at])
+		return
+	case saysOctets.MatchString(heading):
+		l.Reading.CountIn = "octets"
+		l.note("The lengths are in octets: the heading “%s” says so.", l.Headings[at])
+		return
+	}
+	wide := false
+	for cell := range l.cells(at) {
+		if cell != "1" && cell != "8" && cell != "16" && cell != "32" && cell != "64" {
+			return
+		}
+		wide = wide || len(cell) == 2
+	}
+	if types := slices.Index(l.Columns, Type); wide && (types < 0 || l.share(types, func(c string) bool { s, err := parseType(c); return err != nil || s.Type.IsText() }) == 0) {
+		l.Reading.CountIn = "bits"
+		l.note("The lengths are in bits: each is 1, 8, 16, 32 or 64, and no number takes 16 registers.")
+	}
+}
+
 // cells are the filled cells of a column.
 func (l *Listing) cells(at int) func(yield func(string) bool) {
 	return func(yield func(string) bool) {
@@ -149,7 +202,8 @@ func (l *Listing) hexadecimal(at int) bool {
 	if saysHex.MatchString(says) && !saysDecimal.MatchString(says) || letters.ReplaceAllString(says, "") == "hex" {
 		return true
 	}
-	filled, letter := 0, 0
+	filled, letter, prefixed := 0, 0, 0
+	prefix := byte(0)
 	for cell := range l.cells(at) {
 		if !hexCell.MatchString(cell) {
 			return false
@@ -157,8 +211,13 @@ func (l *Listing) hexadecimal(at int) bool {
 		if filled++; strings.ContainsAny(strings.ToLower(cell), "abcdef") {
 			letter++
 		}
+		if first := cell[0] | 0x20; len(cell) > 1 && first >= 'a' && allDigits(cell[1:]) && (prefix == 0 || prefix == first) {
+			prefix = first
+			prefixed++
+		}
 	}
-	return filled > 0 && letter > 0
+	// One letter before every number is the name of a memory, as in D100.
+	return letter > 0 && (filled == 1 || prefixed < filled)
 }
 
 func (l *Listing) settleHex(at int, heading string) {
@@ -422,9 +481,9 @@ func (l *Listing) examples(scheme address.Scheme, key string) (lines []int, text
 		p := &points[i]
 		text := scheme.Short(p.Address)
 		switch {
-		case key == asksScale && p.Factor == 0 || key == asksOrder && p.Type.Bytes(p.Length) < 4:
+		case key == asksShown && (p.Decimals == nil || *p.Decimals == 0) || key == asksScale && p.Factor == 0 || key == asksOrder && p.Type.Bytes(p.Length) < 4:
 			continue
-		case key == asksScale:
+		case key == asksScale || key == asksShown:
 			text = fmt.Sprintf("100 read is %s%s", p.Scale().Apply(value.OfInt(100)), unitBehind(p))
 		case key == asksOrder:
 			text = Cell(scheme, p, Order)
@@ -498,6 +557,9 @@ func (l *Listing) settleScale(scheme address.Scheme) {
 	if at < 0 || l.settled(asksScale) || at < len(l.Headings) && slices.Contains(multiplies, plain(l.Headings[at])) {
 		return
 	}
+	if l.settlePowers(scheme, at) {
+		return
+	}
 	tens, others := 0, 0
 	for cell := range l.cells(at) {
 		switch cell = strings.ToLower(cell); {
@@ -520,6 +582,88 @@ func (l *Listing) settleScale(scheme address.Scheme) {
 			l.choice(asksScale, "divide by it", "--divide", func(r *Reading) { r.Divide = true }),
 			l.choice(asksScale, "multiply by it", "--multiply", func(r *Reading) { r.Divide = false }),
 		}})
+}
+
+// settlePowers: small whole numbers of which some are below nothing are powers
+// of ten; where all of them are −1, they may be a change of sign.
+func (l *Listing) settlePowers(scheme address.Scheme, at int) bool {
+	if l.Reading.PowerScale {
+		return true
+	}
+	below, certain := 0, false
+	for cell := range l.cells(at) {
+		if !powerCell.MatchString(cell) {
+			return false
+		}
+		if strings.ContainsAny(cell[:1], "-−") || strings.HasPrefix(cell, "−") {
+			below++
+			certain = certain || !strings.HasSuffix(cell, "1")
+		}
+		certain = certain || cell == "0"
+	}
+	if below == 0 {
+		return false
+	}
+	if certain {
+		l.Reading.PowerScale = true
+		l.note("The scales are powers of ten: some are below nothing. -2 stands for × 0.01.")
+		return true
+	}
+	l.ask(scheme, Question{Key: asksScale, Asks: "Is a scale of −1 a change of sign, or a power of ten, × 0.1?",
+		Choices: []Choice{
+			l.choice(asksScale, "power of ten", "--power", func(r *Reading) { r.PowerScale = true }),
+			l.choice(asksScale, "change of sign", "--multiply", func(r *Reading) { r.PowerScale = false }),
+		}})
+	return true
+}
+
+// rowNumbers are headings of columns that only number the rows.
+var rowNumbers = []string{"no", "nr", "n", "num", "number", "pos", "position", "item", "index", "lfdnr", "id", "row", "line", "zeile", "ligne", "fila", "riga", "regel", "linha", "rad", ""}
+
+// settleShown asks, where whole numbers have decimals and nothing says a scale,
+// whether what is read has the point left out.
+func (l *Listing) settleShown(scheme address.Scheme) {
+	at, types := slices.Index(l.Columns, Decimals), slices.Index(l.Columns, Type)
+	if at < 0 || l.settled(asksShown) || slices.Contains(l.Columns, Scale) || slices.Contains(l.Columns, Divisor) || slices.Contains(l.Columns, RawLow) {
+		return
+	}
+	some := false
+	for i := range l.Rows {
+		row := &l.Rows[i]
+		if at >= len(row.Cells) || l.aside(row) != "" {
+			continue
+		}
+		if cell := strings.TrimSpace(row.Cells[at]); len(cell) != 1 || cell < "1" || cell > "9" {
+			continue
+		}
+		said := shaped{Type: value.TypeUint16}
+		if types >= 0 && types < len(row.Cells) {
+			said, _ = parseType(row.Cells[types]) // one that cannot be read is told elsewhere
+		}
+		some = some || said.Type.IsWhole()
+	}
+	if !some {
+		return
+	}
+	l.ask(scheme, Question{Key: asksShown,
+		Asks: "Do the decimals say that the point was left out of what is read, or only how many are shown?",
+		Choices: []Choice{
+			l.choice(asksShown, "the point was left out", "--decimals scale", func(r *Reading) { r.PointLeftOut = true }),
+			l.choice(asksShown, "shown only", "--decimals shown", func(r *Reading) { r.PointLeftOut = false }),
+		}})
+}
+
+// leftOut says which columns nothing was made of, though they hold something.
+func (l *Listing) leftOut() {
+	var words []string
+	for i, heading := range l.Headings {
+		if i < len(l.Columns) && l.Columns[i] == "" && strings.TrimSpace(heading) != "" && !slices.Contains(rowNumbers, plain(heading)) && !emptyColumn(l.Rows, i) {
+			words = append(words, "“"+strings.TrimSpace(heading)+"”")
+		}
+	}
+	if len(words) > 0 {
+		l.note("Left out, for nothing is known of what they mean: %s.", strings.Join(words, ", "))
+	}
 }
 
 // settleOrder takes the order of wide values from the titles, and asks where

@@ -2,6 +2,7 @@ package regmap
 
 import (
 	"fmt"
+	"math"
 	"regexp"
 	"slices"
 	"strconv"
@@ -29,11 +30,16 @@ const (
 	Writable Column = "writable"
 	// Limits is the lowest and the highest value in one cell.
 	Limits Column = "limits"
+	// RawLow and RawHigh are what the lowest and the highest value read as.
+	RawLow  Column = "rawlow"
+	RawHigh Column = "rawhigh"
+	// Signed says with a mark whether a whole number has a sign.
+	Signed Column = "signed"
 )
 
 // TableColumns lists every column that a table can have.
 func TableColumns() []Column {
-	return append(Columns(), Count, Bit, Table, Divisor, Until, Readable, Writable, Limits)
+	return append(Columns(), Count, Bit, Table, Divisor, Until, Readable, Writable, Limits, Signed, RawLow, RawHigh)
 }
 
 // Rejected is a cell of a table that cannot become part of a point.
@@ -73,6 +79,13 @@ type Reading struct {
 	// Little is what "little endian" means.
 	Order  string `json:"order"`
 	Little string `json:"little"`
+	// CountIn is what the lengths count where they are no registers: bits or
+	// octets.
+	CountIn string `json:"countIn"`
+	// PowerScale is set where the scales are powers of ten.
+	PowerScale bool `json:"powerScale"`
+	// PointLeftOut is set where decimals say that what is read is to be divided.
+	PointLeftOut bool `json:"pointLeftOut"`
 	// Settled are the keys of questions that a person has answered.
 	Settled []string `json:"settled"`
 	// HeaderRow is the line of the headings, counted from 1; 0 finds it, and a
@@ -193,7 +206,7 @@ type maker struct {
 	scheme  address.Scheme
 	listing *Listing
 	area    string  // that the last title between the rows names
-	at      [24]int // place in the row of each of TableColumns, -1 for none
+	at      [27]int // place in the row of each of TableColumns, -1 for none
 	row     []string
 	bad     []badCell
 	types   map[string]shaped // type cells read so far: tables have few
@@ -247,12 +260,19 @@ func (m *maker) point() site.Point {
 	m.readType(&p, units)
 	m.readOrder(&p)
 	m.readScale(&p)
-	for _, column := range []Column{Offset, Decimals, Pace, Access, Names, Missing, Low, High, Change, Remark} {
+	for _, column := range []Column{Offset, Decimals, Pace, Names, Missing, Low, High, Change, Remark} {
 		m.set(&p, column)
 	}
 	m.readAccess(&p)
+	if d := p.Decimals; m.listing.Reading.PointLeftOut && d != nil && *d > 0 && *d < 10 && p.Factor == 0 && p.Type.IsWhole() {
+		p.Factor = 1 / math.Pow10(*d)
+	}
 	m.readLimits(&p)
+	m.readRaw(&p)
 	m.readNames(&p)
+	if p.Type == value.TypeUint16 && strings.TrimSpace(m.cell(Type)) == "" && p.Low != nil && *p.Low < 0 && p.Range == nil && !m.has(Signed) {
+		p.Type = value.TypeInt16 // what goes below nothing has a sign
+	}
 	if p.Range != nil && p.Offset != 0 {
 		m.fail(Offset, fmt.Errorf("offset %q: a scale that is a range has no offset", m.cell(Offset)))
 	}
@@ -290,6 +310,9 @@ func (m *maker) place(p *site.Point) (units int) {
 		return 0
 	}
 	p.Address, units = a, span
+	if parts := sizedPlace.FindStringSubmatch(text); parts != nil && units == 0 && m.unitBits(a.Area) == 16 {
+		units = map[string]int{"D": 2, "d": 2, "L": 4, "l": 4}[parts[1]]
+	}
 	if text := strings.TrimSpace(m.cell(Until)); text != "" && text != "-" && text != "–" {
 		last, _, err := m.listing.parsePlace(m.scheme, text, a.Area)
 		switch {
@@ -303,7 +326,7 @@ func (m *maker) place(p *site.Point) (units int) {
 	}
 	m.bit(p)
 	if text := strings.TrimSpace(m.cell(Count)); text != "" && text != "-" && text != "–" {
-		n, octets, err := parseCount(text)
+		n, octets, err := parseCount(text, reading.CountIn)
 		if err != nil {
 			m.fail(Count, err)
 		} else if units = n; octets {
@@ -312,6 +335,14 @@ func (m *maker) place(p *site.Point) (units int) {
 	}
 	return units
 }
+
+func (m *maker) unitBits(key string) int {
+	area, _ := address.AreaOf(m.scheme, key)
+	return area.UnitBits
+}
+
+// sizedPlace is a place of IEC 61131-3 with the width of what stands there.
+var sizedPlace = regexp.MustCompile(`(?i)^\s*%[iqm]([dl])\d`)
 
 // bit reads the bit column.
 func (m *maker) bit(p *site.Point) {
@@ -333,12 +364,16 @@ func (m *maker) bit(p *site.Point) {
 
 var countCell = regexp.MustCompile(`^(\d+)(?:[.,]0+)? ?(registers?|regs?|words?|worter|worte|mots?|palabras?|parole|woorden|ord|x ?16 ?bits?|bytes?|octets?)?\.?$`)
 
-// parseCount reads how many registers, or octets, a value takes.
-func parseCount(text string) (n int, octets bool, err error) {
+// parseCount reads how many registers, or octets, a value takes; countIn is as
+// in Reading.
+func parseCount(text, countIn string) (n int, octets bool, err error) {
 	parts := countCell.FindStringSubmatch(folded(text))
 	if parts != nil {
 		n, err = strconv.Atoi(parts[1])
-		octets = strings.HasPrefix(parts[2], "byte") || strings.HasPrefix(parts[2], "octet")
+		octets = strings.HasPrefix(parts[2], "byte") || strings.HasPrefix(parts[2], "octet") || parts[2] == "" && countIn != ""
+		if parts[2] == "" && countIn == "bits" {
+			n = (n + 7) / 8
+		}
 	}
 	if parts == nil || err != nil || n < 1 || n > 250 || n > 125 && !octets {
 		return 0, false, fmt.Errorf("count %q: give the number of registers of the value, 1 to 125", text)
@@ -376,6 +411,11 @@ func (m *maker) readType(p *site.Point, units int) {
 		m.cells[m.cell(Type)] = known
 	}
 	text, said := known.text, known.said
+	if parts := typeBit.FindStringSubmatch(text); parts != nil && p.Address.Bit() < 0 && strings.TrimSpace(m.cell(Bit)) == "" {
+		if first, _, err := parseBits(parts[2], m.listing.Reading.BitFromOne); err == nil {
+			p.Address, text = p.Address.WithBit(first), parts[1]
+		}
+	}
 	if m.says = said.order; units == 0 {
 		units = said.units
 	}
@@ -393,6 +433,7 @@ func (m *maker) readType(p *site.Point, units int) {
 				p.Type, p.Length = value.TypeBytes, octets
 			}
 		}
+		m.readSign(p)
 		return
 	}
 	read, ok := m.types[text]
@@ -443,6 +484,25 @@ func (m *maker) readType(p *site.Point, units int) {
 		return // a run of bits is not one bit
 	}
 	retype(p, read)
+	m.readSign(p)
+}
+
+// typeBit is a type with the bit of its register behind it.
+var typeBit = regexp.MustCompile(`(?i)^(.*\S)\s*[\[(]\s*bit\s*(\d{1,2})\s*[\])]$`)
+
+// readSign gives a whole number the sign that a column of its own says.
+func (m *maker) readSign(p *site.Point) {
+	text := folded(strings.TrimSpace(m.cell(Signed)))
+	if text == "" || text == "-" || text == "–" {
+		return
+	}
+	signed := text == "signed" || text == "s" || text == "±" || slices.Contains(marks, text)
+	if from, to := "int", "uint"; strings.HasPrefix(string(p.Type), from) && !signed || strings.HasPrefix(string(p.Type), to) && signed {
+		if signed {
+			from, to = to, from
+		}
+		p.Type = value.Type(strings.Replace(string(p.Type), from, to, 1))
+	}
 }
 
 // stretched reads a type without its length where the row states how many octets

@@ -205,6 +205,7 @@ func TestChecks(t *testing.T) {
 	}{
 		{"Name,Address,Type\nA,40001,uint32\nB,40002,uint16", site.Device{}, "overlap", 2},
 		{"Name,Address,Type\nA,40001,uint16\nB,40003,uint16\nC,40004,uint16", site.Device{}, "gaps", 0},
+		{"Name,Address,Type\nFlow (high word),40001,uint16\nFlow (low word),40002,uint16", site.Device{}, "halves", 0},
 		{"Name,Address,Type\nA,40001.3,bool\nB,40001.2,bits 4", site.Device{}, "bit-twice", 0},
 		{"Name,Address,Type\nA,40001.8,uint8\nB,40001,bits 9", site.Device{}, "bit-twice", 0},
 		{"Name,Address,Type\nA,40010,uint16", site.Device{Limits: site.Limits{Areas: map[string]uint32{"hr": 9}}}, "past-device", 1},

@@ -2,6 +2,7 @@ package regmap
 
 import (
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -152,8 +153,25 @@ func orderSaid(text string) string {
 	return ""
 }
 
-// readOrder takes the order from its own cell, from that of the type, or from
-// what the whole table says.
+// remarkedOrder reads an order out of a remark that says which word comes first.
+func remarkedOrder(remark string) string {
+	if len(remark) < 4 {
+		return ""
+	}
+	switch t := folded(remark); {
+	case saysLowWord.MatchString(t):
+		return "CDAB"
+	case saysHigh.MatchString(t):
+		return "ABCD"
+	}
+	return ""
+}
+
+// notSwapped are the ways of saying that nothing is exchanged.
+var notSwapped = []string{"no", "none", "n", "nein", "non", "nee", "nao", "nej", "not swapped", "normal", "0", "false"}
+
+// readOrder takes the order from its own cell, from that of the type, from a
+// remark, or from what the whole table says.
 func (m *maker) readOrder(p *site.Point) {
 	width := p.Type.Bytes(p.Length)
 	text := strings.TrimSpace(m.cell(Order))
@@ -163,12 +181,15 @@ func (m *maker) readOrder(p *site.Point) {
 		text = m.says
 	}
 	if text == "" && width > 2 && !p.Type.IsText() {
+		text = remarkedOrder(m.cell(Remark))
+	}
+	if text == "" && width > 2 && !p.Type.IsText() {
 		text = m.listing.Reading.Order
 	}
 	if text == "little" {
 		text = m.listing.Reading.Little
 	}
-	if text == "-" || text == "–" || text == "" {
+	if text == "-" || text == "–" || text == "" || slices.Contains(notSwapped, folded(text)) {
 		return
 	}
 	if width <= 2 && m.cell(Order) == "" {
@@ -246,6 +267,9 @@ func (m *maker) readScale(p *site.Point) {
 	}
 	if m.listing.Reading.Divide && wholeTens.MatchString(strings.ToLower(scale)) {
 		scale = "/" + strings.TrimLeft(strings.ToLower(scale), "x×* ")
+	}
+	if m.listing.Reading.PowerScale && powerCell.MatchString(scale) {
+		scale = "10^" + strings.TrimPrefix(scale, "+")
 	}
 	divisor := strings.TrimSpace(m.cell(Divisor))
 	switch {
@@ -329,8 +353,29 @@ var (
 // marks are the ways of saying yes in a column of crosses.
 var marks = []string{"x", "✓", "✔", "•", "●", "yes", "y", "ja", "j", "oui", "si", "sim", "1", "+", "r", "w", "true"}
 
-// readAccess takes the access from two columns of marks.
+// accessWords are words and letters for the access in other languages, without
+// what stands between them.
+var accessWords = func() map[string]site.Access {
+	words := map[string]site.Access{}
+	for access, list := range map[site.Access]string{
+		site.ReadOnly:  "l lesen nurlesen lecture lectureseule lectura sololectura lettura solalettura sololettura lezen alleenlezen leitura somenteleitura soleitura las las endastlasning",
+		site.ReadWrite: "le ls lesenschreiben lesenundschreiben schreiblese lectureecriture lecturaescritura letturascrittura lezenschrijven leituraescrita lasskriv",
+		site.WriteOnly: "schreiben nurschreiben ecriture escritura scrittura schrijven escrita skriv",
+	} {
+		for word := range strings.FieldsSeq(list) {
+			words[word] = access
+		}
+	}
+	return words
+}()
+
+// readAccess takes the access from its cell, or from two columns of marks.
 func (m *maker) readAccess(p *site.Point) {
+	if access, ok := accessWords[letters.ReplaceAllString(folded(m.cell(Access)), "")]; ok {
+		p.Access = access
+	} else {
+		m.set(p, Access)
+	}
 	if !m.has(Readable) || !m.has(Writable) {
 		return
 	}
@@ -350,6 +395,20 @@ func (m *maker) readAccess(p *site.Point) {
 		p.Access = site.WriteOnly
 	}
 }
+
+// readRaw takes a range of raw values, which the lowest and the highest value
+// stand for, as the scale.
+func (m *maker) readRaw(p *site.Point) {
+	rawLow, rawHigh := strings.TrimSpace(m.cell(RawLow)), strings.TrimSpace(m.cell(RawHigh))
+	if rawLow == "" || rawHigh == "" || p.Low == nil || p.High == nil || p.Factor != 0 || p.Range != nil {
+		return
+	}
+	if low, high := printNumber(*p.Low), printNumber(*p.High); rawLow != low || rawHigh != high {
+		m.fail(RawHigh, setCell(m.scheme, p, Scale, rawLow+"…"+rawHigh+" → "+low+"…"+high))
+	}
+}
+
+var powerCell = regexp.MustCompile(`^[-−+]?\d$`)
 
 var rangeCell = regexp.MustCompile(`^([+-−–]?\d[\d  ]*(?:[.,]\d+)?)\s*(\S*?)\s*(?:\.{2,3}|…|–|—|-|~| to | bis | a | à | tot | ate | till )\s*([+-−]?\d[\d  ]*(?:[.,]\d+)?)\s*(.*)$`)
 
@@ -397,6 +456,10 @@ func (m *maker) readNames(p *site.Point) {
 		return
 	}
 	text := m.cell(Remark)
+	if text == "" {
+		text = p.Remark // what stood where the limits do
+	}
+	text = strings.ReplaceAll(text, " / ", "; ")
 	if !strings.ContainsAny(text, ":=–-") || !strings.ContainsAny(text, "0123456789") {
 		return
 	}

@@ -2,6 +2,7 @@ package regmap
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -110,6 +111,9 @@ func parseType(text string) (shaped, error) {
 	return s, err
 }
 
+// bareWidth is a type of which only the width is said.
+var bareWidth = regexp.MustCompile(`^(1|8|16|32|64)[ -]?bits?$`)
+
 func readType(text string) (shaped, error) {
 	lower := strings.ToLower(strings.TrimSpace(text))
 	fields := strings.Fields(lower)
@@ -128,6 +132,12 @@ func readType(text string) (shaped, error) {
 			return s, fmt.Errorf("type %q: a %s needs its length, %d to %d, such as %s %d", text, t, least, most, t, max(least, min(8, most)))
 		}
 		s.Type = t
+		return s, nil
+	}
+	if parts := bareWidth.FindStringSubmatch(lower); parts != nil {
+		if s.Type = value.Type("uint" + parts[1]); parts[1] == "1" {
+			s.Type = value.TypeBool
+		}
 		return s, nil
 	}
 	word, number := splitType(lower)

@@ -549,6 +549,9 @@ export interface Reading {
   plain: boolean;
   order: string;
   little: string;
+  countIn: string;
+  powerScale: boolean;
+  pointLeftOut: boolean;
   settled: string[];
   headerRow: number;
 }

@@ -10,7 +10,7 @@ import { useSlots } from "../shared/slots";
 import { attempt, say } from "../shared/toast";
 import { shown } from "../shared/ui";
 
-export const titles: Record<string, string> = { name: "Name", address: "Address", type: "Reads as", order: "Order", scale: "Scale", offset: "Offset", unit: "Unit", decimals: "Decimals", pace: "Pace", access: "Access", names: "Named values", missing: "Not available", low: "Lowest", high: "Highest", change: "Fastest change", remark: "Remark", count: "Registers", bit: "Bit", table: "Table", divisor: "Divisor", until: "Last register", readable: "Can be read", writable: "Can be written", limits: "Lowest to highest" };
+export const titles: Record<string, string> = { name: "Name", address: "Address", type: "Reads as", order: "Order", scale: "Scale", offset: "Offset", unit: "Unit", decimals: "Decimals", pace: "Pace", access: "Access", names: "Named values", missing: "Not available", low: "Lowest", high: "Highest", change: "Fastest change", remark: "Remark", count: "Registers", bit: "Bit", table: "Table", divisor: "Divisor", until: "Last register", readable: "Can be read", writable: "Can be written", limits: "Lowest to highest", signed: "Has a sign", rawlow: "Reads at lowest", rawhigh: "Reads at highest" };
 const widths: Record<string, number> = { name: 158, address: 84, type: 78, order: 92, scale: 68, offset: 60, unit: 70, decimals: 74, pace: 62, access: 60, names: 150, missing: 92, low: 70, high: 70, change: 90, remark: 160 };
 const rowHeight = 30;
 
