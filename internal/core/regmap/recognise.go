@@ -92,7 +92,7 @@ func (l *Listing) byHeading(scheme address.Scheme) {
 	}
 	// A sign for reading without one for writing is the access in one column.
 	readable, writable := slices.Index(l.Columns, Readable), slices.Index(l.Columns, Writable)
-	if readable >= 0 != (writable >= 0) {
+	if i := max(readable, writable); readable >= 0 != (writable >= 0) && l.share(i, func(c string) bool { _, err := parseAccess(c); return err == nil }) > 0.5 {
 		l.Columns[max(readable, writable)] = Access
 		if slices.Index(l.Columns, Access) != max(readable, writable) {
 			l.Columns[max(readable, writable)], l.Bases[max(readable, writable)] = "", NotAtAll
@@ -133,6 +133,14 @@ func (l *Listing) contradicted(scheme address.Scheme) {
 		switch column {
 		case Table:
 			if l.share(i, func(c string) bool { _, ok := address.AreaNamed(scheme, c); return ok }) > 0 || emptyColumn(l.Rows, i) {
+				continue
+			}
+		case Names:
+			if slices.Contains(l.Columns, Remark) && slices.Contains(l.Columns, Name) || emptyColumn(l.Rows, i) || l.share(i, func(c string) bool { _, err := parseNames(c); return err == nil }) > 0 {
+				continue
+			}
+			if !slices.Contains(l.Columns, Name) {
+				l.Columns[i] = Name // the meaning of the register, not of its values
 				continue
 			}
 		case Scale, Divisor:
@@ -193,6 +201,9 @@ func findHeadings(scheme address.Scheme, rows []Row, known []site.Headings) (at,
 		}
 		found := headingsIn(cells)
 		score := len(found)
+		if score < 3 && slices.ContainsFunc(cells, func(c string) bool { return allDigits(strings.TrimSpace(c)) }) {
+			continue // numbers stand in rows, not in headings
+		}
 		if (found[Address] || found[Name] && score > 1 || score > 2) && score > most {
 			best, most = i, score
 		}
@@ -415,7 +426,7 @@ func (l *Listing) byContent(scheme address.Scheme) {
 			l.Columns[best], l.Bases[best] = t.column, ByContent
 		}
 	}
-	if slices.Contains(l.Columns, Name) || !slices.Contains(l.Columns, Address) {
+	if slices.Contains(l.Columns, Name) || !slices.Contains(l.Columns, Address) || slices.Contains(l.Columns, Remark) && l.unnamedBy(Remark) {
 		return
 	}
 	// The name is the column of words of which most differ.
@@ -431,6 +442,13 @@ func (l *Listing) byContent(scheme address.Scheme) {
 	if best >= 0 {
 		l.Columns[best], l.Bases[best] = Name, ByContent
 	}
+}
+
+// unnamedBy reports whether a column that its heading told has words that tell
+// the rows apart, so that it can stand in for a name.
+func (l *Listing) unnamedBy(column Column) bool {
+	at := slices.Index(l.Columns, column)
+	return l.Bases[at] == ByHeading && l.distinct(at) > 0.9
 }
 
 // share returns which part of the filled cells of a column pass a test.

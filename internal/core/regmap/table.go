@@ -132,7 +132,7 @@ type Listing struct {
 // left out and all its bad cells are listed; empty rows are passed over. lines
 // gives the source line of each point.
 func (l *Listing) Points(scheme address.Scheme) (points []site.Point, lines []int, rejected []Rejected) {
-	m := maker{scheme: scheme, listing: l, types: map[string]shaped{}, cells: map[string]typeCell{}, scales: map[string][2]string{}}
+	m := maker{scheme: scheme, listing: l, types: map[string]shaped{}, cells: map[string]typeCell{}, scales: map[string][2]string{}, accesses: map[string]site.Access{}}
 	for i := range m.at {
 		m.at[i] = -1
 	}
@@ -213,6 +213,8 @@ type maker struct {
 	says    string            // order that the type cell of the row says
 	cells   map[string]typeCell
 	scales  map[string][2]string
+	// accesses are the access cells read so far, empty where they are plain.
+	accesses map[string]site.Access
 }
 
 // typeCell is a type cell taken apart.
@@ -310,7 +312,9 @@ func (m *maker) place(p *site.Point) (units int) {
 		return 0
 	}
 	p.Address, units = a, span
-	if parts := sizedPlace.FindStringSubmatch(text); parts != nil && units == 0 && m.unitBits(a.Area) == 16 {
+	if units > 0 || !strings.Contains(text, "%") {
+		// it says how many, or not how wide
+	} else if parts := sizedPlace.FindStringSubmatch(text); parts != nil && m.unitBits(a.Area) == 16 {
 		units = map[string]int{"D": 2, "d": 2, "L": 4, "l": 4}[parts[1]]
 	}
 	if text := strings.TrimSpace(m.cell(Until)); text != "" && text != "-" && text != "–" {
@@ -411,7 +415,9 @@ func (m *maker) readType(p *site.Point, units int) {
 		m.cells[m.cell(Type)] = known
 	}
 	text, said := known.text, known.said
-	if parts := typeBit.FindStringSubmatch(text); parts != nil && p.Address.Bit() < 0 && strings.TrimSpace(m.cell(Bit)) == "" {
+	if !strings.HasSuffix(text, ")") && !strings.HasSuffix(text, "]") {
+		// no bit stands behind it
+	} else if parts := typeBit.FindStringSubmatch(text); parts != nil && p.Address.Bit() < 0 && strings.TrimSpace(m.cell(Bit)) == "" {
 		if first, _, err := parseBits(parts[2], m.listing.Reading.BitFromOne); err == nil {
 			p.Address, text = p.Address.WithBit(first), parts[1]
 		}
@@ -420,6 +426,9 @@ func (m *maker) readType(p *site.Point, units int) {
 		units = said.units
 	}
 	part := p.Address.Bit() >= 0
+	if text == "" && !m.has(Type) {
+		text = m.typeBeside()
+	}
 	area, _ := address.AreaOf(m.scheme, p.Address.Area)
 	octets := units * area.UnitBits / 8 // as far as the row states them
 	if text == "" {
@@ -489,6 +498,25 @@ func (m *maker) readType(p *site.Point, units int) {
 
 // typeBit is a type with the bit of its register behind it.
 var typeBit = regexp.MustCompile(`(?i)^(.*\S)\s*[\[(]\s*bit\s*(\d{1,2})\s*[\])]$`)
+
+var typeWord = regexp.MustCompile(`(?i)\b(u?int ?(?:8|16|32|64)|[us] ?(?:8|16|32|64)|float ?(?:32|64)?|real|double|[us]?dint|dword|bool(?:ean)?)\b`)
+
+// typeBeside is the type that the remark names, or the name in brackets, in a
+// table without a column for it; empty where none or several are named.
+func (m *maker) typeBeside() string {
+	name := m.cell(Name)
+	if at := strings.IndexAny(name, "(["); at >= 0 {
+		name = name[at:]
+	} else {
+		name = ""
+	}
+	for _, text := range []string{m.cell(Remark), name} {
+		if found := typeWord.FindAllString(text, 2); len(found) == 1 {
+			return strings.ReplaceAll(strings.ToLower(found[0]), " ", "")
+		}
+	}
+	return ""
+}
 
 // readSign gives a whole number the sign that a column of its own says.
 func (m *maker) readSign(p *site.Point) {

@@ -31,7 +31,7 @@ func tidyPlace(text string, reading Reading) string {
 	if thousands.MatchString(t) {
 		t = t[:len(t)-4] + t[len(t)-3:]
 	}
-	t = strings.TrimSpace(strings.TrimPrefix(t, "#"))
+	t = strings.TrimSpace(strings.TrimLeft(t, "#+"))
 	if m := worded.FindStringSubmatch(t); m != nil {
 		t = m[1]
 	}
@@ -105,7 +105,7 @@ type said struct {
 
 var (
 	inBrackets = regexp.MustCompile(`[(\[{,;/]?\s*\b(\d+)\s*(registers?|regs?|words?|worter|worte|mots|palabras|parole|woorden|x 16 ?bits?)\b\.?\s*[)\]}]?`)
-	orderPart  = regexp.MustCompile(`[(\[{,;/]?\s*\b((msw|lsw|msb|high|low)[ -]?(order )?(word|byte|register)?[ -]?first|(big|little)[ -]?endian( words?)?|(word|words|byte|bytes)[ -]?swapped|swapped|abcd|cdab|badc|dcba)\b\s*[)\]}]?`)
+	orderPart  = regexp.MustCompile(`[(\[{,;/]?\s*\b((msw|lsw|msb|high|low)[ -]?(order )?(word|byte|register)?[ -]?first|(big|little)[ -]?endian( words?)?|(word|words|byte|bytes)[ -]?swapped|swapped|(lsw|msw|low[ -]?wor[dt]|high[ -]?wor[dt]|(nieder|hoch)wertiges wort) zuerst|poids (faible|fort) (en premier|d'abord)|palabra (baja|alta|menos significativa|mas significativa) primero|parola (bassa|alta) prima|abcd|cdab|badc|dcba)\b\s*[)\]}]?`)
 	digitsPart = regexp.MustCompile(`\b(\d+)[ -]?(digits?|stellen|stellig|chiffres|digitos|cifre|cijfers|siffror)\b`)
 )
 
@@ -153,10 +153,12 @@ func orderSaid(text string) string {
 	return ""
 }
 
+var orderWords = []string{"irst", "uerst", "remier", "abord", "rimero", "rima", "erst", "swap", "ndian", "CDAB", "ABCD", "cdab", "abcd"}
+
 // remarkedOrder reads an order out of a remark that says which word comes first.
 func remarkedOrder(remark string) string {
-	if len(remark) < 4 {
-		return ""
+	if !slices.ContainsFunc(orderWords, func(word string) bool { return strings.Contains(remark, word) }) {
+		return "" // the patterns are slow, and few remarks speak of it
 	}
 	switch t := folded(remark); {
 	case saysLowWord.MatchString(t):
@@ -192,6 +194,20 @@ func (m *maker) readOrder(p *site.Point) {
 	if text == "-" || text == "–" || text == "" || slices.Contains(notSwapped, folded(text)) {
 		return
 	}
+	if heading := folded(m.listing.heading(Order)); slices.Contains(marks, folded(text)) && strings.Contains(heading, "swap") {
+		switch {
+		case strings.Contains(heading, "word"):
+			text = "CDAB"
+		case strings.Contains(heading, "byte"):
+			text = "BADC"
+		}
+		if width <= 2 {
+			text = text[:min(len(text), 2)]
+			if text == "CD" {
+				return
+			}
+		}
+	}
 	if width <= 2 && m.cell(Order) == "" {
 		return // the order of words says nothing of a single one
 	}
@@ -200,6 +216,7 @@ func (m *maker) readOrder(p *site.Point) {
 
 var (
 	unitScale   = regexp.MustCompile(`^[×x*]?\s*(\d+(?:[.,]\d+)?|1/\d+|10\^-?\d+)\s*[×x*]?\s+?([^\d\s].*)$`)
+	unitTight   = regexp.MustCompile(`^(\d+[.,]\d+)([^\d\s].*)$`)
 	unitBracket = regexp.MustCompile(`^(.*\S)\s*[\[(]\s*([^\[\]()]{1,12})\s*[\])]$`)
 	perDigit    = regexp.MustCompile(`^(.*?)\s*(?:per|/|pro)\s*(?:digit|count|bit|lsb|step|schritt)s?$`)
 )
@@ -247,6 +264,8 @@ func (m *maker) readScale(p *site.Point) {
 	if unit == "" || KnownUnit(unit) {
 		// as it stands
 	} else if parts := unitScale.FindStringSubmatch(unit); parts != nil && (KnownUnit(parts[2]) || nearUnit(parts[2]) != "") {
+		factor, unit = parts[1], parts[2]
+	} else if parts := unitTight.FindStringSubmatch(unit); parts != nil && KnownUnit(parts[2]) {
 		factor, unit = parts[1], parts[2]
 	}
 	if unit != "" {
@@ -371,12 +390,18 @@ var accessWords = func() map[string]site.Access {
 
 // readAccess takes the access from its cell, or from two columns of marks.
 func (m *maker) readAccess(p *site.Point) {
-	if access, ok := accessWords[letters.ReplaceAllString(folded(m.cell(Access)), "")]; ok {
+	text := m.cell(Access)
+	access, ok := m.accesses[text]
+	if !ok {
+		access = accessWords[letters.ReplaceAllString(folded(text), "")]
+		m.accesses[text] = access
+	}
+	if access != "" {
 		p.Access = access
 	} else {
 		m.set(p, Access)
 	}
-	if !m.has(Readable) || !m.has(Writable) {
+	if !m.has(Writable) {
 		return
 	}
 	yes := func(column Column) bool {
@@ -388,7 +413,7 @@ func (m *maker) readAccess(p *site.Point) {
 		}
 		return false
 	}
-	switch read, write := yes(Readable), yes(Writable); {
+	switch read, write := yes(Readable) || !m.has(Readable), yes(Writable); {
 	case read && write:
 		p.Access = site.ReadWrite
 	case write:
