@@ -120,7 +120,8 @@ type Hub struct {
 	order     []*track // those of points, in no order that matters
 	gone      int      // how many of these are gone
 	share     int      // how many samples of each point are remembered
-	exchanges []exchange.Exchange
+	before    []exchange.Exchange // the full half of the latest
+	exchanges []exchange.Exchange // and those since
 	seq       uint64
 	stats     map[string]*RequestStats
 	diagnosis *diagnose.Diagnosis
@@ -278,8 +279,8 @@ func (h *Hub) record(era uint64, e *exchange.Exchange, parts []part) {
 	copy(octets[asked:], e.Answer)
 	copy(octets[answered:], e.Data)
 	e.Request, e.Answer, e.Data = octets[:asked:asked], octets[asked:answered:answered], octets[answered:]
-	if len(h.exchanges) >= keptExchanges {
-		h.exchanges = slices.Delete(h.exchanges, 0, keptExchanges/2)
+	if len(h.exchanges) >= keptExchanges/2 {
+		h.before, h.exchanges = h.exchanges, h.before[:0]
 	}
 	h.exchanges = append(h.exchanges, *e)
 	h.diagnosis.Exchange(e)
@@ -560,7 +561,7 @@ func (h *Hub) reset() {
 	}
 	h.points, h.order = map[string]*track{}, nil
 	h.stats = map[string]*RequestStats{}
-	h.exchanges = nil
+	h.before, h.exchanges = nil, nil
 	h.samples, h.back, h.ids = nil, nil, nil
 	h.diagnosis = diagnose.New()
 	h.links, h.outages, h.learned = map[string]*linkLog{}, nil, map[string]learned{}

@@ -83,9 +83,11 @@ func (h *Hub) Exchanges(after uint64, most int, links ...string) []exchange.Exch
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	list := []exchange.Exchange{}
-	for i := len(h.exchanges) - 1; i >= 0 && len(list) < most && h.exchanges[i].Seq > after; i-- {
-		if len(links) == 0 || slices.Contains(links, h.exchanges[i].Link) {
-			list = append(list, h.exchanges[i])
+	for _, half := range [][]exchange.Exchange{h.exchanges, h.before} {
+		for i := len(half) - 1; i >= 0 && len(list) < most && half[i].Seq > after; i-- {
+			if len(links) == 0 || slices.Contains(links, half[i].Link) {
+				list = append(list, half[i])
+			}
 		}
 	}
 	slices.Reverse(list)
@@ -96,10 +98,12 @@ func (h *Hub) Exchanges(after uint64, most int, links ...string) []exchange.Exch
 func (h *Hub) Exchange(seq uint64) (exchange.Exchange, bool) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if len(h.exchanges) == 0 || seq < h.exchanges[0].Seq || seq > h.seq {
-		return exchange.Exchange{}, false
+	for _, half := range [][]exchange.Exchange{h.exchanges, h.before} {
+		if len(half) > 0 && seq >= half[0].Seq && seq <= half[len(half)-1].Seq {
+			return half[seq-half[0].Seq], true
+		}
 	}
-	return h.exchanges[seq-h.exchanges[0].Seq], true
+	return exchange.Exchange{}, false
 }
 
 // LastSeq returns the number of the newest exchange.

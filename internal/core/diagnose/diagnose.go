@@ -43,7 +43,7 @@ type seen struct {
 // Diagnosis collects the evidence of a site. It is not safe for concurrent
 // use, and knows no time but that of what it is shown.
 type Diagnosis struct {
-	links  map[string][]seen
+	links  map[string]*[]seen
 	points map[string]*Habit
 }
 
@@ -60,7 +60,7 @@ type Habit struct {
 
 // New returns an empty diagnosis.
 func New() *Diagnosis {
-	return &Diagnosis{links: map[string][]seen{}, points: map[string]*Habit{}}
+	return &Diagnosis{links: map[string]*[]seen{}, points: map[string]*Habit{}}
 }
 
 // Exchange takes in one exchange.
@@ -68,7 +68,12 @@ func (d *Diagnosis) Exchange(e *exchange.Exchange) {
 	if e.Optional && e.Outcome != exchange.Answered {
 		return // it decides nothing
 	}
-	list := d.links[e.Link]
+	of := d.links[e.Link]
+	if of == nil {
+		of = &[]seen{}
+		d.links[e.Link] = of
+	}
+	list := *of
 	if n := len(list); n >= 32 && n == cap(list) {
 		// Before it grows, what is too old to count makes room.
 		first, _ := slices.BinarySearchFunc(list, e.At.Add(-Window), func(s seen, t time.Time) int { return s.at.Compare(t) })
@@ -77,7 +82,7 @@ func (d *Diagnosis) Exchange(e *exchange.Exchange) {
 	if len(list) >= kept {
 		list = slices.Delete(list, 0, kept/2)
 	}
-	d.links[e.Link] = append(list, seen{e.At, e.Seq, e.Outcome, e.Cause, e.Code, e.Area, e.Start, e.Count, e.LatencyMs, e.Sentence, e.Operation, e.AnswerLateMs, e.Doubt, e.Manner})
+	*of = append(list, seen{e.At, e.Seq, e.Outcome, e.Cause, e.Code, e.Area, e.Start, e.Count, e.LatencyMs, e.Sentence, e.Operation, e.AnswerLateMs, e.Doubt, e.Manner})
 }
 
 // Follow returns the habit of a point, to which its values are shown.
@@ -143,7 +148,7 @@ func (t *Habit) stoodStill() (since time.Time, usual time.Duration, still bool) 
 // KeepOnly forgets points and links that are not among those given.
 func (d *Diagnosis) KeepOnly(points, links map[string]bool) {
 	maps.DeleteFunc(d.points, func(id string, _ *Habit) bool { return !points[id] })
-	maps.DeleteFunc(d.links, func(id string, _ []seen) bool { return !links[id] })
+	maps.DeleteFunc(d.links, func(id string, _ *[]seen) bool { return !links[id] })
 }
 
 // Findings returns what is wrong, worst first, as of now.
@@ -164,7 +169,10 @@ type Evidence []seen
 
 // OfLink returns the evidence of a link as of now.
 func (d *Diagnosis) OfLink(link string, now time.Time) Evidence {
-	recent := d.links[link]
+	var recent []seen
+	if of := d.links[link]; of != nil {
+		recent = *of
+	}
 	first, _ := slices.BinarySearchFunc(recent, now.Add(-Window), func(e seen, t time.Time) int { return e.at.Compare(t) })
 	return slices.Clone(recent[first:])
 }
