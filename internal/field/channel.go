@@ -43,6 +43,9 @@ type channel struct {
 	done chan struct{}      // closed when the loop has ended, if it was started
 	wake chan struct{}      // told of changes
 	runs bool               // the loop was started
+	// waiting counts those who want to give a command: where there is none, the
+	// loop does not look for it.
+	waiting atomic.Int32
 
 	mu      sync.Mutex
 	changes []func()
@@ -204,18 +207,21 @@ func (c *channel) loop() {
 			c.takeIn()
 			timer.Reset(pause)
 		} else {
-			select {
-			case <-c.life.Done():
-				return
-			case cmd := <-c.commands:
-				c.carryOut(cmd)
-			case <-c.wake:
-			default:
-				due := r.dueWith(next, now)
-				c.guarded("run", func() { r.ask(c.life, due, now) })
-				if c.total += len(due); c.asked != nil {
-					c.asked(c.total)
+			if c.waiting.Load() > 0 {
+				select {
+				case cmd := <-c.commands:
+					c.carryOut(cmd)
+					continue
+				default: // it has not come to it yet, or has been served
 				}
+			}
+			if c.life.Err() != nil {
+				return
+			}
+			due := r.dueWith(next, now)
+			c.guarded("run", func() { r.ask(c.life, due, now) })
+			if c.total += len(due); c.asked != nil {
+				c.asked(c.total)
 			}
 			continue
 		}
@@ -326,7 +332,7 @@ func (c *channel) open(ctx context.Context, r *runner) bool {
 				return false
 			}
 			c.lost, c.retryAt = reply, time.Now().Add(wait)
-			c.letIn(r, &reply)
+			c.letIn(r, &reply, time.Now())
 			for _, each := range c.runners {
 				each.hub.record(each.era, each.exchange("connect to "+each.device.Name, &reply, now, time.Since(now)), nil)
 				each.hub.fail(each.era, each.points, reply.Sentence)
@@ -349,12 +355,12 @@ func (c *channel) open(ctx context.Context, r *runner) bool {
 
 // letIn notes whether the far end answered, and asks whether it serves another
 // connection where it does not.
-func (c *channel) letIn(r *runner, reply *Reply) {
+func (c *channel) letIn(r *runner, reply *Reply, now time.Time) {
 	switch reply.Outcome {
 	case exchange.Answered, exchange.Declined:
-		c.well.Store(time.Now().UnixNano())
+		c.well.Store(now.UnixNano())
 	case exchange.Refused, exchange.Reset, exchange.Closed, exchange.NoAnswer:
-		if c.shut != nil && r.def.Turns == protocol.TurnsOfLink && time.Since(time.Unix(0, c.well.Load())) > wait {
+		if c.shut != nil && r.def.Turns == protocol.TurnsOfLink && now.Sub(time.Unix(0, c.well.Load())) > wait {
 			go c.shut(r)
 		}
 	}

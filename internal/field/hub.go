@@ -117,9 +117,9 @@ type Hub struct {
 	era       uint64 // counts the times that everything was forgotten
 	rev       uint64
 	points    map[string]*track
-	order     []*track // those of points, in no order that matters
-	gone      int      // how many of these are gone
-	share     int      // how many samples of each point are remembered
+	order     []*track            // those of points, in no order that matters
+	gone      int                 // how many of these are gone
+	share     int                 // how many samples of each point are remembered
 	before    []exchange.Exchange // the full half of the latest
 	exchanges []exchange.Exchange // and those since
 	seq       uint64

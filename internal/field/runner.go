@@ -245,10 +245,11 @@ func (r *runner) triesLeft() int {
 func (r *runner) took(j *job, reply *Reply, at time.Time, may bool) (again bool) {
 	r.channel.takeIn()
 	e := &r.told // the hub keeps a copy of it
-	r.tell(e, j.Operation, reply, at, time.Since(at))
+	now := time.Now()
+	r.tell(e, j.Operation, reply, at, now.Sub(at))
 	e.RequestID, e.Points, e.Area, e.Start, e.Count = j.ID, len(j.parts), j.Area, j.Start, j.Count
 	e.LateMs = max(0, float64(e.At.Sub(j.planned))/float64(time.Millisecond))
-	r.channel.letIn(r, reply)
+	r.channel.letIn(r, reply, now)
 	if reply.OK() {
 		r.silent, j.silent = 0, 0
 		r.answered = true

@@ -55,6 +55,8 @@ var errDefect = problem.New("defect", "Ferry failed on what the device sent: a d
 func (c *channel) between(ctx context.Context, r *runner, fn func(*runner, Conn, Reply)) error {
 	var failed bool
 	cmd := command{do: func(conn Conn, reply Reply) { fn(r, conn, reply) }, by: r, ctx: ctx, done: make(chan struct{}), failed: &failed}
+	c.waiting.Add(1)
+	defer c.waiting.Add(-1)
 	select {
 	case c.commands <- cmd:
 		<-cmd.done

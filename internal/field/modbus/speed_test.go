@@ -136,7 +136,7 @@ func TestRatios(t *testing.T) {
 	}
 	// Each turn is of several rounds, so that what the host does besides falls on
 	// all three.
-	const turns, rounds, n = 10, 3, 20_000
+	const turns, rounds, n = 10, 2, 50_000
 	s, dial := probed(t)
 	driver, _, err := field.DriverOf("modbus-tcp")
 	if err != nil {

@@ -77,6 +77,7 @@ type conn struct {
 	dial        string
 	came, now   time.Time   // when the frames before the last, and the last, were whole
 	heard       time.Time   // when octets came last
+	prompt      *prompt     // of the connection, nil where there is none
 	calledOff   atomic.Bool // Break was called
 	transaction uint16
 	first       uint16
@@ -242,6 +243,7 @@ func (c *conn) judge(request, frame []byte) (field.Reply, error) {
 	}
 	reply.Manner |= c.sock.manner & (exchange.HangsUp | exchange.Dozes)
 	c.sock.answered(c.now)
+	c.prompt.took(c.now.Sub(c.sent[wire.Transaction(request)%recent]))
 	return reply, nil
 }
 
@@ -319,7 +321,9 @@ func (c *conn) deadlines(now time.Time, limit time.Duration) (err error) {
 		c.writeUntil = now.Add(sending)
 		err = errors.Join(err, sock.SetWriteDeadline(c.writeUntil))
 	}
-	c.timed = sock
+	if sock != c.timed {
+		c.timed, c.prompt = sock, promptly(sock)
+	}
 	return err
 }
 
@@ -340,7 +344,10 @@ func (c *conn) frame() ([]byte, error) {
 			c.taken = size
 			return c.in[:size], nil
 		}
-		n, err := c.sock.conn().Read(c.in[c.have:])
+		n := c.prompt.read(c.in[c.have:])
+		if n == 0 {
+			n, err = c.sock.conn().Read(c.in[c.have:])
+		}
 		if n > 0 {
 			now := time.Now()
 			if c.have > since {
