@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"net"
+	"os"
 	"strings"
 	"testing"
 
@@ -125,5 +126,20 @@ func TestUsage(t *testing.T) {
 		if code, out, errOut := do(t, c.args...); code != exitUsage || !strings.Contains(errOut, c.says) || out != "" && c.args[0] != "sail" {
 			t.Errorf("%v: exit %d, said %q and %q", c.args, code, out, errOut)
 		}
+	}
+}
+
+func TestVersion(t *testing.T) {
+	var out, errOut strings.Builder
+	if code := run(t.Context(), []string{"version", "--json"}, &out, &errOut); code != exitFine {
+		t.Fatal(code, errOut.String())
+	}
+	var b build
+	if err := json.Unmarshal([]byte(out.String()), &b); err != nil || b.Version == "" || b.Go == "" || !strings.Contains(b.Platform, "/") {
+		t.Errorf("%s, %v", out.String(), err)
+	}
+	log, err := os.ReadFile("../../CHANGELOG.md")
+	if err != nil || !strings.Contains(string(log), "## "+b.Version) {
+		t.Errorf("the changelog does not tell of %s: %v", b.Version, err)
 	}
 }

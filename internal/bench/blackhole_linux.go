@@ -59,3 +59,17 @@ func blackHole(port int) (io.Closer, error) {
 	}
 	return h, nil
 }
+
+// heldPort is a port on which nobody listens and that nobody else can take
+// meanwhile: who knocks is refused.
+func heldPort(port int) (io.Closer, error) {
+	fd, err := syscall.Socket(syscall.AF_INET, syscall.SOCK_STREAM|syscall.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Bind(fd, &syscall.SockaddrInet4{Port: port, Addr: [4]byte{127, 0, 0, 1}}); err != nil {
+		_ = syscall.Close(fd) // the first error is the one that tells
+		return nil, err
+	}
+	return hole{fd: fd}, nil
+}

@@ -16,3 +16,9 @@ func loopback(port int) string { return net.JoinHostPort("127.0.0.1", strconv.It
 func blackHole(int) (io.Closer, error) {
 	return nil, errors.New("this system drops no connection attempts")
 }
+
+// heldPort cannot be made here: the port of a server that is stopped is free for
+// any program.
+func heldPort(int) (io.Closer, error) {
+	return nil, errors.New("this system holds no port that nobody listens on")
+}

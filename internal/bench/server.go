@@ -79,6 +79,13 @@ func (s *Server) SetFault(f Fault) error {
 		}
 		s.listener = nil
 	}
+	if f.Kind == "stop" {
+		// Where the port cannot be held it is as free as that of any program
+		// that has ended.
+		if held, err := heldPort(s.port); err == nil {
+			s.blocker = held
+		}
+	}
 	if f.Kind == "off" {
 		b, err := blackHole(s.port)
 		if err != nil {

@@ -185,3 +185,29 @@ func TestSync(t *testing.T) {
 		}
 	}
 }
+
+// TestStoppedPortIsHeld: who knocks at a server that is stopped is refused, and
+// no other program takes its place meanwhile.
+func TestStoppedPortIsHeld(t *testing.T) {
+	s := one(t, "do11")
+	if err := s.SetFault(Fault{Kind: "stop"}); err != nil {
+		t.Fatal(err)
+	}
+	if l, err := net.Listen("tcp", s.Addr()); err == nil {
+		_ = l.Close()
+		if _, cannot := heldPort(0); cannot == nil {
+			t.Error("another program can listen in its place")
+		}
+	}
+	if _, err := net.DialTimeout("tcp", s.Addr(), time.Second); !errors.Is(err, syscall.ECONNREFUSED) {
+		t.Errorf("who knocks is told %v", err)
+	}
+	if err := s.SetFault(Fault{}); err != nil {
+		t.Fatal(err)
+	}
+	c, err := net.DialTimeout("tcp", s.Addr(), time.Second)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_ = c.Close()
+}
