@@ -44,18 +44,19 @@ func (a Address) Bit() int { return int(a.bit) - 1 }
 func (a Address) IsZero() bool { return a == Address{} }
 
 // String prints the canonical form, the one kept in files: the area and the
-// wire offset ("hr2"), with a bit after a point ("hr2.5"). An area that ends
-// in a digit, and a name, is set off by a colon ("db7:12.3", "node:Tank.O2").
+// wire offset ("hr2"), with a bit after a point ("hr2.5"). An area that ends in
+// a digit is set off by a colon ("db7:12.3"), a name by an equals sign, behind
+// which anything may stand ("topic=1/temp", "node=ns=2;s=Tank.O2").
 func (a Address) String() string {
 	if a.IsZero() {
 		return ""
 	}
 	if a.Name != "" {
-		return a.Area + ":" + a.Name
+		return a.Area + "=" + a.Name
 	}
 	var b strings.Builder
 	b.WriteString(a.Area)
-	if last := a.Area[len(a.Area)-1:]; last >= "0" && last <= "9" {
+	if last := len(a.Area) - 1; last < 0 || a.Area[last] >= '0' && a.Area[last] <= '9' {
 		b.WriteByte(':')
 	}
 	b.WriteString(strconv.FormatUint(uint64(a.Offset), 10))
@@ -71,8 +72,14 @@ func ParseCanonical(text string) (Address, error) {
 	if text == "" {
 		return Address{}, nil
 	}
-	area, rest, named := strings.Cut(text, ":")
-	if !named {
+	if area, name, named := strings.Cut(text, "="); named && !strings.Contains(area, ":") {
+		if name == "" {
+			return Address{}, fmt.Errorf("address %q: the name behind the equals sign is missing", text)
+		}
+		return Address{Area: area, Name: name}, nil
+	}
+	area, rest, apart := strings.Cut(text, ":")
+	if !apart {
 		digits := strings.IndexAny(text, "0123456789")
 		if digits < 1 {
 			return Address{}, fmt.Errorf("address %q: expected an area and an offset, such as hr2", text)
@@ -81,9 +88,6 @@ func ParseCanonical(text string) (Address, error) {
 	}
 	if area == "" || rest == "" {
 		return Address{}, fmt.Errorf("address %q: the area or the place in it is missing", text)
-	}
-	if named && (rest[0] < '0' || rest[0] > '9') {
-		return Address{Area: area, Name: rest}, nil
 	}
 	unit, bitText, hasBit := strings.Cut(rest, ".")
 	offset, err := strconv.ParseUint(unit, 10, 32)

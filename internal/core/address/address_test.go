@@ -44,7 +44,8 @@ func TestModbusNotations(t *testing.T) {
 
 // TestCanonical: addresses of every shape survive their file form.
 func TestCanonical(t *testing.T) {
-	for _, a := range []Address{{}, At("hr", 2), At("hr", 2).WithBit(5), At("db7", 12).WithBit(3), {Area: "node", Name: "ns=2;s=Tank.O2"}, At("object2", 4194303)} {
+	for _, a := range []Address{{}, At("hr", 2), At("hr", 2).WithBit(5), At("db7", 12).WithBit(3), {Area: "node", Name: "ns=2;s=Tank.O2"}, At("object2", 4194303),
+		{Area: "topic", Name: "1/temp"}, {Area: "tag", Name: "12"}, {Area: "tag", Name: "Row[3].Level:2"}, {Name: "Tank 11/O2"}} {
 		text, err := a.MarshalText()
 		if err != nil {
 			t.Fatal(err)
@@ -54,7 +55,10 @@ func TestCanonical(t *testing.T) {
 			t.Errorf("%#v is written %q and reads as %#v, %v", a, text, back, err)
 		}
 	}
-	for _, bad := range []string{"hr", "2", ":2", "hr:", "hr2.", "hr2.99", "hr99999999999"} {
+	if text := At("", 2).String(); text != ":2" {
+		t.Errorf("a place in no area is written %q", text)
+	}
+	for _, bad := range []string{"hr", "2", ":2", "hr:", "hr2.", "hr2.99", "hr99999999999", "tag=", "tag:Level"} {
 		if a, err := ParseCanonical(bad); err == nil {
 			t.Errorf("%q reads as %s", bad, a)
 		}
@@ -152,4 +156,20 @@ func TestAreaNamed(t *testing.T) {
 	if area, ok := AreaNamed(Image, "DB7"); !ok || area.Key != "db7" {
 		t.Errorf("DB7 names %+v", area)
 	}
+}
+
+// FuzzCanonical: whatever is read is written as it is read again.
+func FuzzCanonical(f *testing.F) {
+	for _, text := range []string{"hr2.5", "db7:12.3", "topic=1/temp", "=x", "", ":2", "a=b=c", "a:1=2"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		a, err := ParseCanonical(text)
+		if err != nil {
+			return
+		}
+		if back, err := ParseCanonical(a.String()); err != nil || back != a {
+			t.Fatalf("%q reads as %#v, is written %q and reads as %#v, %v", text, a, a.String(), back, err)
+		}
+	})
 }
