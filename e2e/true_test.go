@@ -104,6 +104,11 @@ func TestOddDeviceIsNoted(t *testing.T) {
 	if err := json.NewDecoder(response.Body).Decode(&kept); err != nil || kept.Device("probe").Limits.Most["hr"] != 16 || !slices.Equal(kept.Device("probe").Limits.Manners, []string{"answers-as"}) {
 		t.Errorf("%+v, %v", kept.Devices, err)
 	}
+	b.to("/lines/device/probe")
+	b.sees("It is known that it bears at most 16 holding registers in one request")
+	b.sees("It is known that it answers under another unit number")
+	b.press("No longer")
+	b.until("one of the two is known", `document.body.innerText.split("It is known that").length === 2`)
 }
 
 // TestIntakeAsks: what a table leaves open is asked with both readings in view,

@@ -37,6 +37,7 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
     await edit(`linked ${device.name} to ${other.name}`, [{ kind: "link", id, base: 0, after: { id, asking: device.id, answering: other.id, line, protocol } }]);
     await navigate({ to: "/lines/$kind/$id", params: { kind: "link", id } });
   });
+  const areas = site.protocols.find((p) => p.name === (device.map || "modbus-tcp"))?.areas ?? [];
   const links = site.links.filter((l) => l.asking === device.id || l.answering === device.id);
   const asked = site.load.filter((l) => links.some((k) => k.id === l.link && k.answering === device.id)).reduce((n, l) => n + l.perSecond, 0);
   const name = (id: string) => site.devices.find((d) => d.id === id)?.name ?? id;
@@ -65,12 +66,15 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
         <Field label="Must not be read" mono value={(device.limits?.forbidden ?? []).map((f) => `${f.area}${f.from}+${f.count}`).join(", ")} placeholder="hr40+8, ir12+1" onBegin={editor.begin} onCommit={(text) => limit({ forbidden: forbidden(text) })} />
         <Field label="Connections" mono value={String(device.limits?.connections || "")} placeholder="not stated" onBegin={editor.begin} onCommit={(text) => limit({ connections: whole(text) })} />
         <Field label="Bears" unit="requests/s" mono value={String(device.limits?.perSecond || "")} placeholder="not stated" onBegin={editor.begin} onCommit={(text) => limit({ perSecond: whole(text) })} />
+        {Object.entries(device.limits?.most ?? {}).map(([area, most]) => (
+          <Known key={area} what={`bears at most ${most} ${areas.find((a) => a.key === area)?.title ?? area} in one request`}
+            onForget={() => { editor.begin(); return limit({ most: Object.fromEntries(Object.entries(device.limits?.most ?? {}).filter(([other]) => other !== area)) }); }} />
+        ))}
         {(device.limits?.manners ?? []).map((code) => (
-          <p key={code} className="small mb-1 flex items-start gap-2"><span className="min-w-0 flex-1">It is known that it {site.manners.find((m) => m.code === code)?.does}.</span>
-            <button type="button" className="button tight" onClick={() => { editor.begin(); void attempt(() => limit({ manners: device.limits?.manners?.filter((m) => m !== code) })); }}>No longer</button></p>
+          <Known key={code} what={site.manners.find((m) => m.code === code)?.does ?? code} onForget={() => { editor.begin(); return limit({ manners: device.limits?.manners?.filter((m) => m !== code) }); }} />
         ))}
         {asked > 0 && <p className="small soft" style={device.limits?.perSecond && asked > device.limits.perSecond ? { color: "var(--fault)" } : undefined}>The timetable asks it {asked.toFixed(1)} times a second{device.limits?.perSecond ? `, of ${device.limits.perSecond} that it bears` : ""}.</p>}
-        {device.pointCount > 0 && site.protocols.find((p) => p.name === (device.map || "modbus-tcp"))?.areas.map((a) => (
+        {device.pointCount > 0 && areas.map((a) => (
           <Field key={a.key} label={`Has ${a.title}`} mono value={String(device.limits?.areas?.[a.key] ?? "")} placeholder="not stated" onBegin={editor.begin}
             onCommit={(text) => limit({ areas: { ...device.limits?.areas, [a.key]: whole(text) } })} />
         ))}
@@ -97,6 +101,16 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
       )}
       <button type="button" className="button danger mt-5" onClick={() => void remove()}>Remove the device</button>
     </aside>
+  );
+}
+
+/** Something that was found out of a device and noted. */
+function Known({ what, onForget }: { what: string; onForget: () => Promise<unknown> }) {
+  return (
+    <p className="small mb-1 flex items-start gap-2">
+      <span className="min-w-0 flex-1">It is known that it {what}.</span>
+      <button type="button" className="button tight" onClick={() => void attempt(onForget)}>No longer</button>
+    </p>
   );
 }
 
