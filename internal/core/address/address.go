@@ -44,8 +44,8 @@ func (a Address) Bit() int { return int(a.bit) - 1 }
 func (a Address) IsZero() bool { return a == Address{} }
 
 // String prints the canonical form, the one kept in files: the area and the
-// wire offset ("hr2"), with a bit after a point ("hr2.5"). An area that ends in
-// a digit is set off by a colon ("db7:12.3"), a name by an equals sign, behind
+// wire offset ("hr2"), with a bit after a point ("hr2.5"). An area with a digit
+// in it is set off by a colon ("db7:12.3"), a name by an equals sign, behind
 // which anything may stand ("topic=1/temp", "node=ns=2;s=Tank.O2").
 func (a Address) String() string {
 	if a.IsZero() {
@@ -56,7 +56,7 @@ func (a Address) String() string {
 	}
 	var b strings.Builder
 	b.WriteString(a.Area)
-	if last := len(a.Area) - 1; last < 0 || a.Area[last] >= '0' && a.Area[last] <= '9' {
+	if a.Area == "" || strings.ContainsAny(a.Area, "0123456789") {
 		b.WriteByte(':')
 	}
 	b.WriteString(strconv.FormatUint(uint64(a.Offset), 10))
