@@ -12,7 +12,7 @@ import (
 	"ferry/internal/bench"
 	"ferry/internal/core/address"
 	"ferry/internal/core/problem"
-
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
 )
@@ -310,4 +310,52 @@ func FuzzReadSite(f *testing.F) {
 			t.Fatalf("what was read and written cannot be read: %v", err)
 		}
 	})
+}
+
+// TestKeptSiteFile: a site file of version 0.9 opens for good, and each point of
+// it means what it meant: every cell as that version printed it.
+func TestKeptSiteFile(t *testing.T) {
+	data, err := os.ReadFile("testdata/kept-0.9.site.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := ReadSite(data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	want, err := os.ReadFile("testdata/kept-0.9.txt")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := printedSite(s); got != string(want) {
+		t.Errorf("it reads as\n%s", got)
+	}
+}
+
+// printedSite prints what links and points of a site mean, as a person sees it.
+func printedSite(s *site.Site) string {
+	var b strings.Builder
+	for i := range s.Links {
+		l := &s.Links[i]
+		fmt.Fprintf(&b, "%s: %s asks %s on %s in %s, %v\n", l.ID, l.Asking, l.Answering, l.Line, l.Protocol, l.Settings)
+	}
+	for i := range s.Devices {
+		d := &s.Devices[i]
+		scheme, err := protocol.SchemeOf(d.Map)
+		for p := range d.Points {
+			if err != nil {
+				fmt.Fprintf(&b, "%s: %v\n", d.Name, err)
+				break
+			}
+			fmt.Fprintf(&b, "%s:", d.Name)
+			for _, column := range regmap.Columns() {
+				fmt.Fprintf(&b, " %s |", regmap.Cell(scheme, &d.Points[p], column))
+			}
+			b.WriteByte('\n')
+		}
+	}
+	for i := range s.Crossings {
+		fmt.Fprintf(&b, "%s: from %s to %s\n", s.Crossings[i].ID, s.Crossings[i].From, s.Crossings[i].To)
+	}
+	return b.String()
 }

@@ -1,15 +1,21 @@
 package store
 
 import (
+	"compress/gzip"
 	"context"
 	"encoding/json"
 	"errors"
+	"io"
+	"os"
+	"path/filepath"
 	"reflect"
+	"strings"
 	"testing"
 
 	"ferry/internal/bench"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/site"
+	"ferry/internal/files"
 )
 
 func opened(t *testing.T, dir string) *Store {
@@ -161,5 +167,45 @@ func TestOutages(t *testing.T) {
 	}
 	if got, err := s.Outages(ctx, 10); err != nil || !reflect.DeepEqual(got, []Outage{ended, other}) {
 		t.Errorf("%+v, %v", got, err)
+	}
+}
+
+// TestKeptDatabase: a database of version 0.9 opens for good, holds the site of
+// the file that version wrote at the same moment, and its last change can still
+// be taken back.
+func TestKeptDatabase(t *testing.T) {
+	dir := t.TempDir()
+	packed, err := os.Open("testdata/kept-0.9.db.gz")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer packed.Close()
+	unpacked, err := gzip.NewReader(packed)
+	if err != nil {
+		t.Fatal(err)
+	}
+	data, err := io.ReadAll(unpacked)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "site.db"), data, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s := opened(t, dir)
+	got, _ := s.Site()
+	file, err := os.ReadFile("../files/testdata/kept-0.9.site.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	want, err := files.ReadSite(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if a, b := asJSON(got), asJSON(want); a != b {
+		t.Errorf("it holds\n%s\nand the file\n%s", a, b)
+	}
+	entry, err := s.Undo(context.Background(), "test")
+	if err != nil || !strings.Contains(entry.What, "remark") {
+		t.Errorf("taken back: %+v, %v", entry, err)
 	}
 }

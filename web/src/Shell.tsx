@@ -6,6 +6,7 @@ import { memo, useEffect, useMemo, useRef, useState } from "react";
 import { get, post, postText, useEdit, useMe, useSite } from "./api/client";
 import { useLivePart } from "./api/live";
 import type { EditAnswer, Finding, NoticesView } from "./api/types.gen";
+import { count } from "./shared/numbers";
 import { KeysDialog } from "./shared/Keys";
 import { ModeSwitch, PlantLock } from "./shared/ModeSwitch";
 import type { Action } from "./shared/actions";
@@ -215,5 +216,3 @@ function Notices() {
     </div>
   );
 }
-
-export const count = (n: number, word: string) => `${String(n).replaceAll(/\B(?=(\d{3})+$)/g, "\u2009")} ${word}${n === 1 ? "" : "s"}`;

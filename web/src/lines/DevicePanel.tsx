@@ -2,6 +2,7 @@ import { Link, useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { newId, useEdit } from "../api/client";
 import { useLiveState } from "../api/live";
+import { deviceOf, nameOf } from "../api/site";
 import type { DeviceView, Limits, Port, SiteView } from "../api/types.gen";
 import { shortened } from "../shared/LongName";
 import { whole } from "../shared/numbers";
@@ -29,7 +30,7 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
     await navigate({ to: "/lines" });
   });
   const addLink = () => attempt(async () => {
-    const other = site.devices.find((d) => d.id === target);
+    const other = deviceOf(site, target);
     const line = device.ports.find((p) => other?.ports.some((q) => q.line === p.line))?.line;
     if (!other || !line) return say("The two devices share no line: give both a port on one.", true);
     const id = newId();
@@ -40,7 +41,7 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
   const areas = site.protocols.find((p) => p.name === (device.map || "modbus-tcp"))?.areas ?? [];
   const links = site.links.filter((l) => l.asking === device.id || l.answering === device.id);
   const asked = site.load.filter((l) => links.some((k) => k.id === l.link && k.answering === device.id)).reduce((n, l) => n + l.perSecond, 0);
-  const name = (id: string) => site.devices.find((d) => d.id === id)?.name ?? id;
+  const name = (id: string) => nameOf(site, id);
   return (
     <aside className="panel" aria-label="Device">
       <div className="small soft">Device</div>

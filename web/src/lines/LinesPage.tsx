@@ -2,6 +2,7 @@ import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { memo, useMemo, useState } from "react";
 import { newId, post, useEdit, useSite, type ObjectEdit } from "../api/client";
 import { useLivePart } from "../api/live";
+import { deviceOf, lineOf, linkOf } from "../api/site";
 import type { DeviceView, Route, SiteView } from "../api/types.gen";
 import { useOffer } from "../shared/actions";
 import { LongName } from "../shared/LongName";
@@ -53,9 +54,9 @@ export function LinesPage() {
   };
 
   const addTo = new Map(site.lines.map((l) => [l.id, () => void addDevice(l.id)]));
-  const link = params.kind === "link" ? site.links.find((l) => l.id === params.id) : undefined;
-  const device = params.kind === "device" ? site.devices.find((d) => d.id === params.id) : undefined;
-  const line = params.kind === "line" ? site.lines.find((l) => l.id === params.id) : undefined;
+  const link = params.kind === "link" ? linkOf(site, params.id) : undefined;
+  const device = params.kind === "device" ? deviceOf(site, params.id) : undefined;
+  const line = params.kind === "line" ? lineOf(site, params.id) : undefined;
   const loose = site.devices.filter((d) => !d.ports.some((p) => site.lines.some((l) => l.id === p.line)));
   return (
     <>
@@ -105,7 +106,7 @@ const unfolded = 24;
 
 /** A line as a rail with its devices hanging from it: the asking end dark, first. Devices of one kind stand together. */
 function LineCard({ site, id, chosen, wanted, show, onAddDevice }: { site: SiteView; id: string; chosen?: string; wanted: string; show: Show; onAddDevice?: () => void }) {
-  const line = site.lines.find((l) => l.id === id);
+  const line = lineOf(site, id);
   const running = useLivePart((live) => live.state.running);
   const [open, setOpen] = useState(false);
   const view = useMemo(() => viewOf(site, id, running), [site, id, running]);
@@ -214,7 +215,7 @@ function fresh(word: string, taken: string[]): string {
 /** A new device on a line; where somebody asks there already, with a link from it. */
 function newDevice(site: SiteView, line: string | undefined): { id: string; edits: ObjectEdit[] } {
   const id = newId();
-  const on = site.lines.find((l) => l.id === line);
+  const on = lineOf(site, line);
   const asker = site.links.find((l) => l.line === line)?.asking ?? site.devices.find((d) => d.ports.some((p) => p.line === line))?.id;
   // A line goes on in the protocol that it speaks.
   const protocol = site.links.find((l) => l.line === line)?.protocol ?? (on?.medium === "serial" ? "modbus-rtu" : "modbus-tcp");
@@ -231,7 +232,7 @@ function newDevice(site: SiteView, line: string | undefined): { id: string; edit
 
 /** The next address behind those in use on a line, so that only the exception is typed. */
 function freeHost(site: SiteView, line: string | undefined): string {
-  const network = site.lines.find((l) => l.id === line)?.network ?? "";
+  const network = lineOf(site, line)?.network ?? "";
   const base = /^(\d+\.\d+\.\d+)\.\d+\/2[4-9]$/.exec(network)?.[1];
   if (!base) return "";
   const taken = site.devices.flatMap((d) => d.ports.filter((p) => p.line === line).map((p) => Number(p.host?.split(".")[3] ?? 0)));
@@ -245,7 +246,7 @@ const freeUnit = (site: SiteView, line: string | undefined) => Math.min(247, 1 +
 /** Where a device is on a line: its address, its unit, or the name of the port by which it asks. */
 function placeOf(site: SiteView, device: DeviceView, line: string) {
   const port = device.ports.find((p) => p.line === line);
-  if (site.lines.find((l) => l.id === line)?.medium !== "serial") return port?.host || "no address";
+  if (lineOf(site, line)?.medium !== "serial") return port?.host || "no address";
   if (!port?.protocol) return port?.serial?.name || "its port";
   return port.unknown?.includes("unit") ? "unit not known" : `unit ${port.settings?.["unit"] ?? 1}`;
 }

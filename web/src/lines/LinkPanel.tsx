@@ -3,6 +3,7 @@ import { Link, useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { post, useEdit } from "../api/client";
 import { useLiveState } from "../api/live";
+import { deviceOf, lineOf, nameOf } from "../api/site";
 import type { Format, LinkView, Route, SiteView } from "../api/types.gen";
 import { Mark, markOf } from "../shared/Mark";
 import { RouteStops } from "../shared/RouteStops";
@@ -27,7 +28,7 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
   const editor = useObjectEditor("link", link, version, ({ faceToFace: _rows, ...rest }: LinkView) => rest);
   const [trying, setTrying] = useState(false);
   const [asked, setAsked] = useState(false);
-  const name = (id: string) => site.devices.find((d) => d.id === id)?.name ?? id;
+  const name = (id: string) => nameOf(site, id);
   const protocol = site.protocols.find((p) => p.name === link.protocol);
   const route = site.routes.find((r) => r.link === link.id);
   const tryIt = async () => {
@@ -50,13 +51,13 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
     return editor.commit(`set ${key} of the asking end as the answering end has it`, { settings: { ...link.settings, [key]: whole(value) } });
   });
   // A serial setting is put right in the device by hand; here it is noted.
-  const answering = site.devices.find((d) => d.id === link.answering);
+  const answering = deviceOf(site, link.answering);
   const asLine = (key: string) => attempt(async () => {
     if (!answering) return;
     const ports = answering.ports.map((p) => (p.line === link.line ? { ...p, serial: { ...p.serial, [key]: undefined } } : p));
     await edit(`noted that ${answering.name} is set as its line`, [{ kind: "device", id: answering.id, base: site.versions["device:" + answering.id] ?? 0, after: { ...withoutPoints(answering), ports } }]);
   });
-  const line = site.lines.find((l) => l.id === link.line);
+  const line = lineOf(site, link.line);
   const { sweep, start, stop } = useSweep();
   const sweepFormats = () => start({ kind: "formats", line: link.line, link: link.id });
   const found = sweep && !sweep.running ? sweep.found[0]?.format : undefined;

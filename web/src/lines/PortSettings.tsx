@@ -1,3 +1,4 @@
+import { lineOf } from "../api/site";
 import type { DeviceView, Line, Port, PortSerial, Def, SiteView } from "../api/types.gen";
 import { whole } from "../shared/numbers";
 import { attempt } from "../shared/toast";
@@ -6,7 +7,7 @@ import { bauds, baudWord, formatOf } from "./serial";
 
 /** What a port of a device is set to: its address, its protocol, and on a serial line its characters and its wires. */
 export function PortSettings({ site, device, port, onBegin, onChange }: { site: SiteView; device: DeviceView; port: Port; onBegin: () => void; onChange: (patch: Partial<Port>) => Promise<unknown> }) {
-  const line = site.lines.find((l) => l.id === port.line);
+  const line = lineOf(site, port.line);
   const protocol = site.protocols.find((p) => p.name === port.protocol);
   const serial = line?.medium === "serial";
   const spoken = site.protocols.filter((p) => !p.mapOnly && p.medium === line?.medium);

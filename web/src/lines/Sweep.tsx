@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { get, post } from "../api/client";
+import { nameOf } from "../api/site";
 import type { Found, Line, SiteView, Sweep, SweepOrder } from "../api/types.gen";
 import { Mark } from "../shared/Mark";
 import { attempt, say } from "../shared/toast";
@@ -63,7 +64,7 @@ export function WhoIsThere({ site, line }: { site: SiteView; line: Line }) {
     setChosen(new Set());
     say(`${found.length === 1 ? "One device is" : `${found.length} devices are`} now in the site. Ctrl Z takes it back.`);
   });
-  const name = (id: string) => site.devices.find((d) => d.id === id)?.name ?? id;
+  const name = (id: string) => nameOf(site, id);
   // What was taken since is in the plan now.
   const placed = (f: Found) => f.device || site.devices.find((d) => d.ports.some((p) => p.line === line.id && (serial ? p.settings?.["unit"] === f.unit && !!p.protocol : p.host === f.host)))?.id;
   const strangers = sweep?.found.filter((f) => !placed(f) && !f.odd) ?? [];

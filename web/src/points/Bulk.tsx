@@ -4,7 +4,7 @@ import { post, problemOf } from "../api/client";
 import type { BulkAnswer, BulkRequest, PointsView, Problem } from "../api/types.gen";
 import { say } from "../shared/toast";
 import { ProblemNotice } from "../shared/ui";
-import { count } from "../Shell";
+import { count } from "../shared/numbers";
 import { titles } from "./Grid";
 
 /** What is done to many points: find and replace, fill down counting, copies with a shift. Each shows what it would do first. */

@@ -2,14 +2,15 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { useState } from "react";
 import { post, problemOf, useEdit, useSheets, useSite } from "../api/client";
-import type { PlaceRequest, PlaceTarget, Problem, SheetCellsRequest, SheetsView, SheetView, Standing } from "../api/types.gen";
-import { count } from "../Shell";
+import { deviceOf } from "../api/site";
+import type { PlaceRequest, PlaceTarget, Problem, SheetCellsRequest, SheetsView, SheetView } from "../api/types.gen";
 import { shortened } from "../shared/LongName";
 import { AccessEntry } from "../shared/AccessEntry";
-import { whole } from "../shared/numbers";
+import { count, whole } from "../shared/numbers";
 import { attempt, say } from "../shared/toast";
 import { Empty, Field, ProblemNotice } from "../shared/ui";
 import { titles } from "./Grid";
+import { StandingCard } from "./StandingCard";
 import { Structures } from "./Structures";
 
 /** Datasheets and structures: what is reused, where it is placed, and who has departed from it. */
@@ -73,7 +74,7 @@ function Keep({ onKept }: { onKept: () => void }) {
   if (!open) return <button type="button" className="button tight mx-3 mt-1" onClick={() => setOpen(true)}>Keep a map as one…</button>;
   return (
     <div className="card m-2 p-2">
-      <select className="input mb-1" aria-label="Map of" value={device} onChange={(e) => { setDevice(e.target.value); setName(site?.devices.find((d) => d.id === e.target.value)?.model ?? ""); }}>
+      <select className="input mb-1" aria-label="Map of" value={device} onChange={(e) => { setDevice(e.target.value); setName(deviceOf(site, e.target.value)?.model ?? ""); }}>
         <option value="">map of…</option>{site?.devices.filter((d) => d.pointCount > 0).map((d) => <option key={d.id} value={d.id} title={d.name}>{shortened(d.name, 30)}</option>)}
       </select>
       <input className="input mb-1" aria-label="Name of the datasheet" placeholder="name of the model" value={name} onChange={(e) => setName(e.target.value)} />
@@ -181,33 +182,6 @@ function SheetAccess({ sheet, onChange }: { sheet: SheetView; onChange: (request
         </>
       )}
     </section>
-  );
-}
-
-/** How one device stands to what was placed on it. */
-export function StandingCard({ standing: s }: { standing: Standing }) {
-  const { data: site } = useSite();
-  const client = useQueryClient();
-  const device = site?.devices.find((d) => d.id === s.device);
-  const back = (points: string[]) => attempt(async () => {
-    await post(`/api/devices/${s.device}/return`, { placement: s.placement.id, points });
-    await client.invalidateQueries({ queryKey: ["sheets"] });
-  });
-  return (
-    <div className="card mb-2 p-2" data-standing={s.device}>
-      <div className="flex items-center gap-2"><Link to="/points/$device" params={{ device: s.device }} className="font-semibold underline">{device?.name ?? s.device}</Link>
-        <span className={"chip ml-auto " + (s.departures.length || s.problem ? "doubt" : "note")}>{s.problem ? "not comparable" : s.departures.length ? `departs in ${count(s.departures.length, "place")}` : "follows"}</span></div>
-      {(s.placement.prefix || s.placement.shift) && <div className="small soft">prefix {s.placement.prefix || "none"}, shift {s.placement.shift ?? 0}</div>}
-      {s.problem && <div className="small">{s.problem}</div>}
-      {s.departures.slice(0, 12).map((d) => (
-        <div key={d.point + d.name + d.column} className="small mt-1 flex gap-2">
-          <span className="min-w-0 flex-1 break-words"><b>{d.name}</b> {d.column && (titles[d.column] ?? d.column)}: {d.is ? <span className="mono">{d.is}</span> : "missing"}{d.should && <> instead of <span className="mono">{d.should}</span></>}</span>
-          {d.point && d.column && <button type="button" className="underline" onClick={() => void back([d.point])}>back</button>}
-        </div>
-      ))}
-      {s.departures.length > 12 && <div className="small soft">and {s.departures.length - 12} more</div>}
-      {s.departures.length > 0 && <button type="button" className="button tight mt-2" onClick={() => void back([])}>Bring everything back</button>}
-    </div>
   );
 }
 

@@ -4,6 +4,7 @@ import uPlot from "uplot";
 import "uplot/dist/uPlot.min.css";
 import { get, post, problemOf, usePoint, useSite } from "../api/client";
 import { useLive } from "../api/live";
+import { deviceOf } from "../api/site";
 import type { PointsView, Problem, Trend, WriteOrder, WriteResult } from "../api/types.gen";
 import { Mark, markOf } from "../shared/Mark";
 import { clock, Dialog, ProblemNotice, shown } from "../shared/ui";
@@ -17,7 +18,7 @@ export function Inspector({ id, points }: { id: string; points: PointsView }) {
   const { data: site } = useSite();
   if (!data) return <aside className="panel">…</aside>;
   const p = data.point;
-  const device = site?.devices.find((d) => d.id === data.device);
+  const device = deviceOf(site, data.device);
   const decimals = (hex: string) => BigInt("0x" + hex).toString();
   const words = live?.words ? live.words.split(" ") : [];
   const findings = points.findings.filter((f) => f.subject.id === id);

@@ -5,7 +5,7 @@ import { post, problemOf } from "../api/client";
 import type { IntakeAnswer, IntakeRequest, PointsView, Problem, Reading, Row } from "../api/types.gen";
 import { say } from "../shared/toast";
 import { Dialog, ProblemNotice } from "../shared/ui";
-import { count } from "../Shell";
+import { count } from "../shared/numbers";
 import { titles } from "./Grid";
 
 /** What a table comes from: rows that were pasted, or a file as it lies on the disk. */

@@ -5,13 +5,14 @@ import { DropdownMenu } from "radix-ui";
 import { useCallback, useRef, useState, type ReactNode } from "react";
 import { post, usePoints, useSite } from "../api/client";
 import { useLiveState } from "../api/live";
+import { deviceOf, linkTo } from "../api/site";
 import type { DeviceView, EdgesView, NameRule, SiteView } from "../api/types.gen";
-import { count } from "../Shell";
 import { useOffer } from "../shared/actions";
 import { shortened } from "../shared/LongName";
 import { attempt } from "../shared/toast";
 import { Dialog, Empty } from "../shared/ui";
 import { useDeviceEditor } from "../shared/useDeviceEditor";
+import { count } from "../shared/numbers";
 import { Bulk } from "./Bulk";
 import { useColumns } from "./columns";
 import { MapFinding } from "./Fixes";
@@ -27,7 +28,8 @@ export function PointsPage() {
   const params = useParams({ strict: false });
   const navigate = useNavigate();
   const { data: site } = useSite();
-  const device = site?.devices.find((d) => d.id === params.device) ?? (params.device ? undefined : site?.devices.find((d) => d.pointCount > 0));
+  const device = deviceOf(site, params.device) ?? (params.device ? undefined : site?.devices.find((d) => d.pointCount > 0));
+  const link = linkTo(site, device?.id);
   const { data: points } = usePoints(device?.id);
   const [intake, setIntake] = useState<Source>();
   const [bulk, setBulk] = useState(false);
@@ -68,7 +70,6 @@ export function PointsPage() {
     if (chosenFile) setIntake({ file: await base64(chosenFile), name: chosenFile.name });
     if (file.current) file.current.value = "";
   };
-  const link = site.links.find((l) => l.answering === device.id);
   const refused = live.findings.some((f) => f.code === "declined-2" && (f.subject.device === device.id || f.subject.id === link?.id || f.subject.id === device.id));
   return (
     <div className="flex min-w-0 flex-1 flex-col">

@@ -2,10 +2,10 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { newId, post, problemOf, useEdit, useSite } from "../api/client";
 import type { Member, PlaceRequest, Problem, SheetsView, Structure, StructureRequest, StructureView } from "../api/types.gen";
-import { count } from "../Shell";
 import { attempt, say } from "../shared/toast";
 import { Empty, ProblemNotice } from "../shared/ui";
-import { StandingCard } from "./DatasheetsPage";
+import { count } from "../shared/numbers";
+import { StandingCard } from "./StandingCard";
 
 const simple = ["bool", "bits", "int8", "uint8", "int16", "uint16", "int32", "uint32", "int64", "uint64", "float32", "float64", "enum", "flags", "bcd16", "bcd32", "text", "unix", "time", "date", "dt", "bytes"];
 const withLength = new Set(["bits", "text", "bytes"]);

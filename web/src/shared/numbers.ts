@@ -13,3 +13,6 @@ export function number(text: string): number {
   if (Number.isNaN(n)) throw new Error(`“${text}” is not a number.`);
   return n;
 }
+
+/** So many of something, thousands apart. */
+export const count = (n: number, word: string) => `${String(n).replaceAll(/\B(?=(\d{3})+$)/g, "\u2009")} ${word}${n === 1 ? "" : "s"}`;

@@ -2,6 +2,7 @@ import { Dialog as Radix, Tooltip } from "radix-ui";
 import { useEffect, useId, useRef, useState, type ReactNode } from "react";
 import { useQueryClient } from "@tanstack/react-query";
 import { post, problemOf, useEdit, useSite } from "../api/client";
+import { linkOf } from "../api/site";
 import type { Finding, Fix, Live, NotedView, Problem } from "../api/types.gen";
 import { Mark, markOf } from "./Mark";
 import { attempt, say } from "./toast";
@@ -158,7 +159,7 @@ export function SettingFixes({ finding }: { finding: Finding }) {
       say(`${noted.said} Ctrl Z takes it back.`);
       return;
     }
-    const link = site.links.find((l) => l.id === fix.setting?.link);
+    const link = linkOf(site, fix.setting?.link);
     if (!link || !fix.setting) return;
     const { faceToFace: _f, ...after } = link;
     await edit(fix.title, [{ kind: "link", id: link.id, base: site.versions["link:" + link.id] ?? 0, after: { ...after, settings: { ...after.settings, [fix.setting.key]: fix.setting.will } } }]);

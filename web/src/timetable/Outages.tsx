@@ -1,3 +1,4 @@
+import { nameOf } from "../api/site";
 import type { Outage, SiteView } from "../api/types.gen";
 import { Mark } from "../shared/Mark";
 import { clock } from "../shared/ui";
@@ -14,7 +15,7 @@ export function Outages({ site, outages }: { site: SiteView; outages: Outage[] }
           {outages.toReversed().slice(0, 100).map((o) => (
             <tr key={o.link + o.fromMs}>
               <td><Mark kind={o.toMs > 0 ? "good" : o.toMs < 0 ? "not-yet" : "fault"} size={14} label={o.toMs > 0 ? "came back" : o.toMs < 0 ? "not known" : "still away"} /></td>
-              <td className="font-semibold">{site.devices.find((d) => d.id === o.device)?.name ?? o.device}</td>
+              <td className="font-semibold">{nameOf(site, o.device)}</td>
               <td className="mono whitespace-nowrap">{clock(o.fromMs)}</td>
               <td className="mono whitespace-nowrap">{o.toMs > 0 ? clock(o.toMs) : o.toMs < 0 ? "not known: Ferry was stopped" : "still away"}</td>
               <td className="num">{o.toMs > 0 ? `${((o.toMs - o.fromMs) / 1000).toFixed(1)}\u2009s` : "—"}</td>

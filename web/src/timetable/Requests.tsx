@@ -1,9 +1,9 @@
 import { memo, useEffect, useRef } from "react";
 import { useLivePart } from "../api/live";
 import type { Request, RequestStats, SiteView } from "../api/types.gen";
-import { count } from "../Shell";
 import { Mark, type MarkKind } from "../shared/Mark";
 import { millis } from "../shared/ui";
+import { count } from "../shared/numbers";
 
 export const paceWord = (ms: number) => (ms === 0 ? "once" : ms % 1000 === 0 ? `${ms / 1000}\u2009s` : `${ms}\u2009ms`);
 

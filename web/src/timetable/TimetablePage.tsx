@@ -3,11 +3,12 @@ import { useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { useCallback, useDeferredValue, useMemo, useState } from "react";
 import { get, post, useSite, useStats, useTimetable } from "../api/client";
 import { useLivePart } from "../api/live";
+import { lineOf, nameOf } from "../api/site";
 import type { Advice as AdviceItem, Edit, LearnView, Outlook, Request, WhatIfView } from "../api/types.gen";
-import { count } from "../Shell";
 import { shortened } from "../shared/LongName";
 import { attempt, say } from "../shared/toast";
 import { Empty, millis } from "../shared/ui";
+import { count } from "../shared/numbers";
 import { Advice } from "./Advice";
 import { Outages } from "./Outages";
 import { Requests } from "./Requests";
@@ -52,7 +53,7 @@ export function TimetablePage() {
   const links = site.links.filter((l) => l.line === line);
   const runs = new Set(state.running);
   const running = links.filter((l) => runs.has(l.id)).length;
-  const onLine = site.lines.find((l) => l.id === line);
+  const onLine = lineOf(site, line);
   const mine = measured?.stats ?? [];
   const answered = mine.reduce((n, s) => n + s.count, 0);
   const failed = mine.reduce((n, s) => n + s.failed, 0);
@@ -93,7 +94,7 @@ export function TimetablePage() {
       </div>
       {supposed && (
         <div className="notice doubt mb-3 flex flex-wrap items-center gap-3" data-testid="paper">
-          <span className="min-w-0 flex-1"><b>On paper only.</b> {paper?.what} {silent.length > 0 && `Taken for silent: ${silent.map((id) => site.devices.find((d) => d.id === id)?.name ?? id).join(", ")}.`} The line would be {percent(load?.utilisation ?? 0)} full in place of {percent(now?.utilisation ?? 0)}, and {load?.holds ? "every pace of the others holds" : "not every pace holds"}.</span>
+          <span className="min-w-0 flex-1"><b>On paper only.</b> {paper?.what} {silent.length > 0 && `Taken for silent: ${silent.map((id) => nameOf(site, id)).join(", ")}.`} The line would be {percent(load?.utilisation ?? 0)} full in place of {percent(now?.utilisation ?? 0)}, and {load?.holds ? "every pace of the others holds" : "not every pace holds"}.</span>
           <button type="button" className="button" onClick={() => { setPaper(undefined); setSilent([]); }}>Back to the plan</button>
         </div>
       )}

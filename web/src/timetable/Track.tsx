@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { memo, useEffect, useRef, useState } from "react";
 import { get } from "../api/client";
+import { deviceOf, lineOf } from "../api/site";
 import type { ActualView, Request, RequestStats, SiteView } from "../api/types.gen";
 import { shortened } from "../shared/LongName";
 import { paceWord } from "./Requests";
@@ -39,7 +40,7 @@ export const Track = memo(function Track({ site, line, requests, stats, chosen, 
     return () => node?.removeEventListener("wheel", onWheel);
   }, [width]);
   const links = site.links.filter((l) => l.line === line);
-  const shared = site.lines.find((l) => l.id === line)?.medium === "serial";
+  const shared = lineOf(site, line)?.medium === "serial";
   const paces = [...new Set(requests.map((r) => r.paceMs))].toSorted((a, b) => (a || Infinity) - (b || Infinity));
   const colours = ["var(--tide)", "var(--series2)", "var(--series3)", "var(--ink2)"];
   const colour = (pace: number) => colours[Math.min(paces.indexOf(pace), colours.length - 1)];
@@ -82,7 +83,7 @@ export const Track = memo(function Track({ site, line, requests, stats, chosen, 
   return (
     <section className="card mb-4 p-3" aria-label="Track">
       <div className="mb-1 flex flex-wrap items-center gap-3">
-        <h2 className="h3">{site.lines.find((l) => l.id === line)?.name}</h2>
+        <h2 className="h3">{lineOf(site, line)?.name}</h2>
         <span className="small soft">{view.span >= 1000 ? `${(view.span / 1000).toFixed(1)} s` : `${view.span.toFixed(0)} ms`} shown · drag to move, Ctrl and wheel to zoom · a name takes its device for silent</span>
         <span className="ml-auto flex items-center gap-3">
           {paces.map((p) => <span key={p} className="small flex items-center gap-1"><span className="inline-block h-[10px] w-[10px] rounded-[2px]" style={{ background: colour(p) }} />{paceWord(p)}</span>)}
@@ -105,7 +106,7 @@ export const Track = memo(function Track({ site, line, requests, stats, chosen, 
           ))}
           {rails.map((link, i) => {
             const y = 24 + i * rowHeight;
-            const name = site.devices.find((d) => d.id === link.answering)?.name ?? "";
+            const name = deviceOf(site, link.answering)?.name ?? "";
             const off = silent.includes(link.answering);
             return (
               <g key={link.id}>

@@ -5,9 +5,9 @@ import { get, useSite } from "../api/client";
 import { useLivePart } from "../api/live";
 import type { Exchange, Finding, SiteView } from "../api/types.gen";
 import { FaultSelect } from "../lines/FaultSelect";
-import { count } from "../Shell";
 import { shortened } from "../shared/LongName";
 import { FindingCard, SettingFixes } from "../shared/ui";
+import { count } from "../shared/numbers";
 import { BytesView } from "./BytesView";
 import { Ladder } from "./Ladder";
 
