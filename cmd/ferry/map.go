@@ -52,7 +52,7 @@ func (f *mapFlags) on(c *cobra.Command) {
 	c.Flags().StringVar(&f.little, "little", "", "what little endian means: CDAB or DCBA")
 	c.Flags().StringVar(&f.digits, "digits", "", "whether the first of five digits names a table: table, or plain for none")
 	c.Flags().StringVar(&f.decimals, "decimals", "", "whether decimals divide what is read: scale, or shown for not")
-	c.Flags().StringVar(&f.protocol, "protocol", protocol.ModbusTCP.Name, "protocol whose addressing the list uses")
+	c.Flags().StringVar(&f.protocol, "protocol", protocol.MapOr(""), "protocol whose addressing the list uses")
 	c.Flags().StringSliceVar(&f.names, "names-for", nil, "far sides that must hold the names: iec61131, mqtt, ascii32, iec61850")
 }
 

@@ -160,11 +160,7 @@ func placeOn(now *site.Site, r *PlaceRequest, target PlaceTarget) ([]site.Edit, 
 	pl := site.Placement{Datasheet: r.Datasheet, Structure: r.Structure, Prefix: target.Prefix, Shift: target.Shift, All: r.All}
 	if r.Structure != "" {
 		pl.Rule = target.Rule
-		name := d.Map
-		if name == "" {
-			name = protocol.ModbusTCP.Name
-		}
-		scheme, err := protocol.SchemeOf(name)
+		scheme, err := protocol.SchemeOf(protocol.MapOr(d.Map))
 		if err != nil {
 			return nil, problem.From(err, "protocol").At(d.Name)
 		}

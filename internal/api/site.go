@@ -210,13 +210,9 @@ func mappedDevice(now *site.Site, id string) (*site.Device, *protocol.Def, error
 	if d == nil {
 		return nil, nil, problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(id)
 	}
-	name := d.Map
-	if name == "" {
-		name = protocol.ModbusTCP.Name
-	}
-	def, ok := protocol.Named(name)
+	def, ok := protocol.Named(protocol.MapOr(d.Map))
 	if !ok {
-		return nil, nil, problem.New("protocol", fmt.Sprintf("The map is written for %q, which this version does not speak.", name), "").At(d.Name)
+		return nil, nil, problem.New("protocol", fmt.Sprintf("The map is written for %q, which this version does not speak.", d.Map), "").At(d.Name)
 	}
 	return d, def, nil
 }

@@ -121,18 +121,18 @@ func (e *Engine) StartSweep(order SweepOrder) (*Sweep, error) {
 	return &s, nil
 }
 
-// protocolOf returns the protocol that the links of a line speak, or the first
-// that it can carry.
+// protocolOf returns the protocol that the links of a line speak, or the usual
+// one of its medium.
 func protocolOf(s *site.Site, line *site.Line) string {
 	for i := range s.Links {
 		if s.Links[i].Line == line.ID {
 			return s.Links[i].Protocol
 		}
 	}
-	if line.Medium == site.SerialLine {
-		return protocol.ModbusRTU.Name
+	if usual := protocol.UsualOn(line.Medium); usual != nil {
+		return usual.Name
 	}
-	return protocol.ModbusTCP.Name
+	return ""
 }
 
 // Sweep returns how far a sweep is; stop ends it.

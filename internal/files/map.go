@@ -27,10 +27,7 @@ type Map struct {
 
 // MapOf prepares the map of a device.
 func MapOf(d *site.Device) (Map, error) {
-	name := d.Map
-	if name == "" {
-		name = protocol.ModbusTCP.Name
-	}
+	name := protocol.MapOr(d.Map)
 	scheme, err := protocol.SchemeOf(name)
 	return Map{d.Name, d.Model, d.Remark, name, scheme, d.Points}, err
 }

@@ -3,7 +3,6 @@
 package datasheet
 
 import (
-	"cmp"
 	"fmt"
 	"math"
 	"reflect"
@@ -73,7 +72,7 @@ func expectedOfStructure(s *site.Site, d *site.Device, pl *site.Placement) ([]si
 	if t == nil {
 		return nil, fmt.Errorf("the structure is no longer in the site")
 	}
-	scheme, err := protocol.SchemeOf(cmp.Or(d.Map, protocol.ModbusTCP.Name))
+	scheme, err := protocol.SchemeOf(protocol.MapOr(d.Map))
 	if err != nil {
 		return nil, err
 	}
@@ -121,9 +120,7 @@ func Place(s *site.Site, d *site.Device, pl site.Placement, newID func() string)
 			own.Model = sheet.Name
 		}
 	}
-	if own.Map == "" {
-		own.Map = protocol.ModbusTCP.Name
-	}
+	own.Map = protocol.MapOr(own.Map)
 	edits := []site.Edit{site.Put(site.KindDevice, d.ID, "", own)}
 	for i := range points {
 		points[i].ID = newID()

@@ -11,7 +11,7 @@ import (
 // lines (Modbus over Serial Line Specification and Implementation Guide V1.02).
 var (
 	ModbusTCP = modbus(Def{
-		Name: "modbus-tcp", Title: "Modbus TCP", Asker: "client", Answerer: "server", Medium: "ethernet", Turns: TurnsOfLink,
+		Name: "modbus-tcp", Title: "Modbus TCP", Asker: "client", Answerer: "server", Medium: "ethernet", Usual: true, Turns: TurnsOfLink,
 		Settings: append(append(modbusTCPPort(502), modbusSettings(0, 255, 500, 1, 0, 4)...),
 			Setting{Key: "atOnce", Title: "Requests at once", End: Asking, Default: 1, Least: 1, Most: 16, Stop: "pace"}),
 	}, func(pdu int) int { return ethernetAround + 7 + pdu }, ethernetAround)
@@ -26,7 +26,7 @@ var (
 	// ModbusRTU is binary frames with a cyclic redundancy check, parted by
 	// silence (guide clause 2.5.1).
 	ModbusRTU = modbus(Def{
-		Name: "modbus-rtu", Title: "Modbus RTU", Asker: "master", Answerer: "slave", Medium: "serial", Turns: TurnsOfLine, Silence: true,
+		Name: "modbus-rtu", Title: "Modbus RTU", Asker: "master", Answerer: "slave", Medium: "serial", Usual: true, Turns: TurnsOfLine, Silence: true,
 		Settings: modbusSerialSettings(),
 	}, func(pdu int) int { return 3 + pdu }, 0)
 

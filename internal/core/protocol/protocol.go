@@ -36,11 +36,13 @@ type Setting struct {
 
 // Def is one protocol.
 type Def struct {
-	Name     string    `json:"name"`     // as in files and URLs: "modbus-tcp"
-	Title    string    `json:"title"`    // as in words: "Modbus TCP"
-	Asker    string    `json:"asker"`    // the protocol's own word for the asking end
-	Answerer string    `json:"answerer"` // and for the answering end
-	Medium   string    `json:"medium"`   // medium of the lines it runs over
+	Name     string `json:"name"`     // as in files and URLs: "modbus-tcp"
+	Title    string `json:"title"`    // as in words: "Modbus TCP"
+	Asker    string `json:"asker"`    // the protocol's own word for the asking end
+	Answerer string `json:"answerer"` // and for the answering end
+	Medium   string `json:"medium"`   // medium of the lines it runs over
+	// Usual is set for what is meant on such a line where nobody says another.
+	Usual    bool      `json:"usual"`
 	Settings []Setting `json:"settings"`
 	// MapOnly is set where maps are written but no link speaks the protocol.
 	MapOnly bool `json:"mapOnly,omitempty"`
@@ -164,6 +166,26 @@ func All() []*Def {
 		return 1
 	})
 	return all
+}
+
+// UsualOn returns what is meant on lines of a medium where nobody says another
+// protocol, or the first by name; nil where none runs over it.
+func UsualOn(medium string) (usual *Def) {
+	for _, d := range All() {
+		if d.Medium == medium && !d.MapOnly && (usual == nil || d.Usual && !usual.Usual) {
+			usual = d
+		}
+	}
+	return usual
+}
+
+// MapOr returns the protocol that a map is written for: the one named, or the
+// usual one where none is.
+func MapOr(name string) string {
+	if name == "" {
+		return UsualOn("ethernet").Name
+	}
+	return name
 }
 
 // SchemeOf returns the addressing that a map is written in. A map names a

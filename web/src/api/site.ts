@@ -29,3 +29,14 @@ export const linkOf = (site: Site, id: Id) => (site && id ? indexOf(site).links.
 export const linkTo = (site: Site, device: Id) => (site && device ? indexOf(site).linkTo.get(device) : undefined);
 /** The name of a device, or its id where it is gone. */
 export const nameOf = (site: Site, id: string) => deviceOf(site, id)?.name ?? id;
+
+/** The protocol that is meant on lines of a medium where nobody says another. */
+export const usualOn = (site: SiteView, medium: string | undefined) => {
+  const on = site.protocols.filter((p) => p.medium === medium && !p.mapOnly);
+  return (on.find((p) => p.usual) ?? on[0])?.name;
+};
+/** The protocol that the map of a device is written for. */
+export const mapProtocol = (site: SiteView, device: { map?: string }) => {
+  const name = device.map || usualOn(site, "ethernet");
+  return site.protocols.find((p) => p.name === name);
+};

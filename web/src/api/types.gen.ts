@@ -323,6 +323,7 @@ export interface Def {
   asker: string;
   answerer: string;
   medium: string;
+  usual: boolean;
   settings: Setting[];
   mapOnly?: boolean;
   areas: Area[];

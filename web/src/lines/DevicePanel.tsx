@@ -2,7 +2,7 @@ import { Link, useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { newId, useEdit } from "../api/client";
 import { useLiveState } from "../api/live";
-import { deviceOf, nameOf } from "../api/site";
+import { deviceOf, mapProtocol, nameOf } from "../api/site";
 import type { DeviceView, Limits, Port, SiteView } from "../api/types.gen";
 import { shortened } from "../shared/LongName";
 import { whole } from "../shared/numbers";
@@ -38,7 +38,7 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
     await edit(`linked ${device.name} to ${other.name}`, [{ kind: "link", id, base: 0, after: { id, asking: device.id, answering: other.id, line, protocol } }]);
     await navigate({ to: "/lines/$kind/$id", params: { kind: "link", id } });
   });
-  const areas = site.protocols.find((p) => p.name === (device.map || "modbus-tcp"))?.areas ?? [];
+  const areas = mapProtocol(site, device)?.areas ?? [];
   const links = site.links.filter((l) => l.asking === device.id || l.answering === device.id);
   const asked = site.load.filter((l) => links.some((k) => k.id === l.link && k.answering === device.id)).reduce((n, l) => n + l.perSecond, 0);
   const name = (id: string) => nameOf(site, id);

@@ -2,7 +2,7 @@ import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { memo, useMemo, useState } from "react";
 import { newId, post, useEdit, useSite, type ObjectEdit } from "../api/client";
 import { useLivePart } from "../api/live";
-import { deviceOf, lineOf, linkOf } from "../api/site";
+import { deviceOf, lineOf, linkOf, usualOn } from "../api/site";
 import type { DeviceView, Route, SiteView } from "../api/types.gen";
 import { useOffer } from "../shared/actions";
 import { LongName } from "../shared/LongName";
@@ -218,7 +218,7 @@ function newDevice(site: SiteView, line: string | undefined): { id: string; edit
   const on = lineOf(site, line);
   const asker = site.links.find((l) => l.line === line)?.asking ?? site.devices.find((d) => d.ports.some((p) => p.line === line))?.id;
   // A line goes on in the protocol that it speaks.
-  const protocol = site.links.find((l) => l.line === line)?.protocol ?? (on?.medium === "serial" ? "modbus-rtu" : "modbus-tcp");
+  const protocol = site.links.find((l) => l.line === line)?.protocol ?? usualOn(site, on?.medium);
   const serial = on?.medium === "serial";
   const settings = serial && asker ? { unit: freeUnit(site, line) } : undefined;
   const port = { line, ...(serial ? {} : { host: freeHost(site, line) }), ...(asker ? { protocol, settings } : {}) };

@@ -5,7 +5,7 @@ import { DropdownMenu } from "radix-ui";
 import { useCallback, useRef, useState, type ReactNode } from "react";
 import { post, usePoints, useSite } from "../api/client";
 import { useLiveState } from "../api/live";
-import { deviceOf, linkTo } from "../api/site";
+import { deviceOf, linkTo, mapProtocol } from "../api/site";
 import type { DeviceView, EdgesView, NameRule, SiteView } from "../api/types.gen";
 import { useOffer } from "../shared/actions";
 import { shortened } from "../shared/LongName";
@@ -178,7 +178,7 @@ function Addressing({ site, device }: { site: SiteView; device: DeviceView }) {
   return (
     <>
       <DropdownMenu.Label className="small soft px-3 pt-2">Addresses of this map</DropdownMenu.Label>
-      {site.protocols.map((p) => <Ticked key={p.name} title={p.title} on={(device.map || "modbus-tcp") === p.name} onToggle={() => void set(p.name)} />)}
+      {site.protocols.map((p) => <Ticked key={p.name} title={p.title} on={mapProtocol(site, device) === p} onToggle={() => void set(p.name)} />)}
     </>
   );
 }
