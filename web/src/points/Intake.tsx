@@ -96,7 +96,7 @@ export function Intake({ points, name, source: given, onClose }: { points: Point
     <Dialog open onClose={onClose} title={`Bring rows into the map of ${name}`} wide>
       {!answer && (
         <>
-          <p className="soft mb-2">Paste rows copied from a spreadsheet, with or without their headings. Commas, semicolons and tabs are all understood. Workbooks, JSON and IEC 61131-10 documents come in as files.</p>
+          <p className="soft mb-2">Paste rows copied from a spreadsheet, with or without their headings. Commas, semicolons, tabs and upright strokes between the cells are all understood. Workbooks, JSON and IEC 61131-10 documents come in as files.</p>
           <textarea className="input mono" rows={10} aria-label="Rows" autoFocus value={source.text ?? ""} onChange={(e) => setSource({ text: e.target.value })} onPaste={(e) => { e.preventDefault(); void look({ text: e.clipboardData.getData("text/plain") }); }} placeholder={"Name\tAddress\tType\tUnit\nOxygen\t40001\tfloat32\tmg/L"} />
         </>
       )}
