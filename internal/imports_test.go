@@ -36,6 +36,9 @@ var may = map[string]string{
 	"wire/*":       "",
 }
 
+// world is what of the standard library opens, listens or runs.
+var world = []string{"net", "net/http", "os", "os/exec", "database/sql", "syscall", "log"}
+
 // TestImports: every folder imports what it may, and nothing else of Ferry.
 func TestImports(t *testing.T) {
 	checked := 0
@@ -56,6 +59,12 @@ func TestImports(t *testing.T) {
 		checked++
 		for _, spec := range file.Imports {
 			name, _ := strconv.Unquote(spec.Path.Value)
+			if core := folder == "core" || strings.HasPrefix(folder, "core/"); core {
+				first, _, _ := strings.Cut(name, "/")
+				if strings.Contains(first, ".") || slices.Contains(world, name) {
+					t.Errorf("%s imports %s: core computes, with the standard library alone, and does no I/O", path, name)
+				}
+			}
 			name, ours := strings.CutPrefix(name, "ferry/internal/")
 			if !ours || name == folder || strings.HasPrefix(name, "core/") {
 				continue

@@ -97,7 +97,7 @@ func (l *Listing) settle(scheme address.Scheme) {
 }
 
 // AllSettled are the keys of every question, for rows that were read before.
-var AllSettled = []string{asksBase, asksArea, asksScale, asksOrder, asksPlain, asksShown, "hex"}
+var AllSettled = []string{asksBase, asksArea, asksScale, asksOrder, asksPlain, asksShown, "hex", "lengths"}
 
 // Settle is done anew once a person has chosen columns.
 func (l *Listing) Settle(scheme address.Scheme) { l.settle(scheme) }
@@ -144,7 +144,10 @@ func (l *Listing) settleBits() {
 // so, or all of them are widths of types in bits.
 func (l *Listing) settleCount() {
 	at := slices.Index(l.Columns, Count)
-	if at < 0 || l.Reading.CountIn != "" {
+	if l.settled("lengths") {
+		return
+	}
+	if l.Reading.CountIn = ""; at < 0 { // a person may have chosen another column
 		return
 	}
 	heading := ""
@@ -163,14 +166,15 @@ func (l *Listing) settleCount() {
 		l.note("The lengths are in octets: the heading “%s” says so.", l.Headings[at])
 		return
 	}
-	wide := false
+	wide, single := false, false
 	for cell := range l.cells(at) {
 		if cell != "1" && cell != "8" && cell != "16" && cell != "32" && cell != "64" {
 			return
 		}
-		wide = wide || len(cell) == 2
+		wide, single = wide || len(cell) == 2, single || cell == "1"
 	}
-	if types := slices.Index(l.Columns, Type); wide && (types < 0 || l.share(types, func(c string) bool { s, err := parseType(c); return err != nil || s.Type.IsText() }) == 0) {
+	// One register and sixteen are lengths too, where no type says otherwise.
+	if types := slices.Index(l.Columns, Type); wide && (types < 0 && !single || types >= 0 && l.share(types, func(c string) bool { s, err := parseType(c); return err != nil || s.Type.IsText() }) == 0) {
 		l.Reading.CountIn = "bits"
 		l.note("The lengths are in bits: each is 1, 8, 16, 32 or 64, and no number takes 16 registers.")
 	}
@@ -587,15 +591,13 @@ func (l *Listing) settleScale(scheme address.Scheme) {
 // settlePowers: small whole numbers of which some are below nothing are powers
 // of ten; where all of them are −1, they may be a change of sign.
 func (l *Listing) settlePowers(scheme address.Scheme, at int) bool {
-	if l.Reading.PowerScale {
-		return true
-	}
+	l.Reading.PowerScale = false // a person may have chosen another column
 	below, certain := 0, false
 	for cell := range l.cells(at) {
 		if !powerCell.MatchString(cell) {
 			return false
 		}
-		if strings.ContainsAny(cell[:1], "-−") || strings.HasPrefix(cell, "−") {
+		if strings.HasPrefix(cell, "-") || strings.HasPrefix(cell, "−") {
 			below++
 			certain = certain || !strings.HasSuffix(cell, "1")
 		}

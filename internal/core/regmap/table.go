@@ -499,7 +499,9 @@ func (m *maker) readType(p *site.Point, units int) {
 // typeBit is a type with the bit of its register behind it.
 var typeBit = regexp.MustCompile(`(?i)^(.*\S)\s*[\[(]\s*bit\s*(\d{1,2})\s*[\])]$`)
 
-var typeWord = regexp.MustCompile(`(?i)\b(u?int ?(?:8|16|32|64)|[us] ?(?:8|16|32|64)|float ?(?:32|64)?|real|double|[us]?dint|dword|bool(?:ean)?)\b`)
+// typeWord is a type within a sentence: words that mean something else in prose,
+// such as real, are types in capitals alone.
+var typeWord = regexp.MustCompile(`\b((?i:u?int ?(?:8|16|32|64)|float ?(?:32|64))|FLOAT|REAL|DOUBLE|[US]?DINT|DWORD|BOOL(?:EAN)?)\b`)
 
 // typeBeside is the type that the remark names, or the name in brackets, in a
 // table without a column for it; empty where none or several are named.
@@ -510,7 +512,7 @@ func (m *maker) typeBeside() string {
 	} else {
 		name = ""
 	}
-	for _, text := range []string{m.cell(Remark), name} {
+	for _, text := range []string{m.cell(Remark), strings.ToUpper(name)} {
 		if found := typeWord.FindAllString(text, 2); len(found) == 1 {
 			return strings.ReplaceAll(strings.ToLower(found[0]), " ", "")
 		}

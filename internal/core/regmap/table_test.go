@@ -344,3 +344,19 @@ func FuzzCells(f *testing.F) {
 		}
 	})
 }
+
+// TestAnotherColumn: what was found out of one column says nothing of another
+// that a person chooses in its place.
+func TestAnotherColumn(t *testing.T) {
+	rows := []Row{{1, []string{"Name", "Address", "Size (bits)", "Regs", "Scale", "Factor k"}}, {2, []string{"Flow", "40001", "32", "2", "-2", "0.5"}}, {3, []string{"Level", "40003", "16", "1", "-3", "2"}}}
+	l := Recognise(address.Modbus, rows, Reading{}, nil)
+	if l.Reading.CountIn != "bits" || !l.Reading.PowerScale {
+		t.Fatalf("it is read as %+v", l.Reading)
+	}
+	l.Columns[2], l.Columns[3], l.Columns[4], l.Columns[5] = "", Count, "", Scale
+	l.Settle(address.Modbus)
+	points, _, rejected := l.Points(address.Modbus)
+	if len(rejected) > 0 || len(points) != 2 || points[0].Type != value.TypeUint32 || points[0].Factor != 0.5 || points[1].Factor != 2 {
+		t.Errorf("it is read as %+v: %+v, %+v", l.Reading, points, rejected)
+	}
+}

@@ -8,46 +8,9 @@ import (
 	"go/token"
 	"io/fs"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"testing"
 )
-
-// TestImports: what lies below core imports the standard library and core
-// alone, and of the standard library nothing that opens, listens or runs.
-func TestImports(t *testing.T) {
-	forbidden := []string{"net", "net/http", "os", "os/exec", "database/sql", "syscall", "log"}
-	checked := 0
-	err := filepath.WalkDir(".", func(path string, entry fs.DirEntry, err error) error {
-		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
-			return err
-		}
-		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
-		if err != nil {
-			return err
-		}
-		checked++
-		for _, spec := range file.Imports {
-			name, _ := strconv.Unquote(spec.Path.Value)
-			first, _, _ := strings.Cut(name, "/")
-			if strings.Contains(first, ".") || (first == "ferry" && !strings.HasPrefix(name, "ferry/internal/core/")) {
-				t.Errorf("%s imports %s: core imports the standard library and core alone", path, name)
-			}
-			for _, bad := range forbidden {
-				if name == bad {
-					t.Errorf("%s imports %s: core does no I/O", path, name)
-				}
-			}
-		}
-		return nil
-	})
-	if err != nil {
-		t.Fatal(err)
-	}
-	if checked < 10 {
-		t.Fatalf("only %d files checked", checked)
-	}
-}
 
 // TestNoClock: core is told the time, it does not ask for it.
 func TestNoClock(t *testing.T) {
