@@ -118,5 +118,6 @@ var (
 	saysBits    = regexp.MustCompile(`\bbits?\b`)
 	saysWords   = regexp.MustCompile(`word|regist|wort|\bmots?\b|palabra|parol|woord|\bord\b`)
 	saysOctets  = regexp.MustCompile(`\b(bytes?|octets?|oktette?|octetos?)\b`)
+	saysHalf    = regexp.MustCompile(`\b(high|hi|msb|low|lo|lsb)\b`)
 	saysLittle  = regexp.MustCompile(`\blittle[ -]?endian\b`)
 )

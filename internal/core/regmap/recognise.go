@@ -415,8 +415,8 @@ func (l *Listing) byContent(scheme address.Scheme) {
 		}
 		best, most := -1, 0.0
 		for i, column := range l.Columns {
-			if column != "" {
-				continue
+			if column != "" || t.column == Address && i < len(l.Headings) && saysHalf.MatchString(folded(l.Headings[i])) {
+				continue // half an address is none
 			}
 			if share := l.share(i, t.fits); share >= t.least && share > most {
 				best, most = i, share
