@@ -11,7 +11,8 @@ import (
 	"testing"
 	"time"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -28,12 +29,12 @@ func manyDevices(points int) *site.Site {
 		for d := range 51 {
 			device := site.Device{ID: fmt.Sprintf("d%d-%d", l, d), Map: "modbus-tcp",
 				Name:  fmt.Sprintf("%s, tank row %c, position %02d", []string{"Circulation pump drive", "Oxygen and temperature probe", "Level transmitter"}[d%3], 'A'+l, d+1),
-				Ports: []site.Port{{Line: line.ID, Host: fmt.Sprintf("198.18.%d.%d", l, 10+d), Protocol: "modbus-tcp", Settings: map[string]int{"thinkMs": 2}}}}
+				Ports: []site.Port{{Line: line.ID, Host: fmt.Sprintf("198.18.%d.%d", l, 10+d), Protocol: "modbus-tcp", Settings: protocol.Numbers(map[string]int{"thinkMs": 2})}}}
 			for p := range points {
-				device.Points = append(device.Points, site.Point{ID: fmt.Sprintf("p%d-%d-%d", l, d, p), Name: fmt.Sprintf("Value-%02d", p+1), Address: address.At("hr", uint32(2*p)), Type: value.TypeFloat32, Unit: "mg/L", PaceMs: 1000, Access: site.ReadOnly})
+				device.Points = append(device.Points, site.Point{ID: fmt.Sprintf("p%d-%d-%d", l, d, p), Name: fmt.Sprintf("Value-%02d", p+1), Address: block.At("hr", uint32(2*p)), Type: value.TypeFloat32, Unit: "mg/L", PaceMs: 1000, Access: site.ReadOnly})
 			}
 			s.Devices = append(s.Devices, device)
-			s.Links = append(s.Links, site.Link{ID: "k" + device.ID, Asking: asking.ID, Answering: device.ID, Line: line.ID, Protocol: "modbus-tcp", Settings: map[string]int{"timeoutMs": 1000}})
+			s.Links = append(s.Links, site.Link{ID: "k" + device.ID, Asking: asking.ID, Answering: device.ID, Line: line.ID, Protocol: "modbus-tcp", Settings: protocol.Numbers(map[string]int{"timeoutMs": 1000})})
 		}
 	}
 	return s

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	family "ferry/internal/core/family/modbus"
 	"io"
 	"path/filepath"
 	"strings"
@@ -12,7 +13,6 @@ import (
 	"github.com/chromedp/chromedp/kb"
 	"github.com/xuri/excelize/v2"
 
-	"ferry/internal/core/address"
 	"ferry/internal/core/regmap"
 	"ferry/internal/files"
 )
@@ -139,19 +139,19 @@ func (f *ferry) points(t testing.TB, path string) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	source, err := files.ReadSource(body, "", address.Modbus)
+	source, err := files.ReadSource(body, "", family.Scheme)
 	if err != nil {
 		t.Fatalf("%s: %v", path, err)
 	}
-	listing := regmap.Recognise(address.Modbus, source.Rows, regmap.Reading{}, nil)
-	list, _, rejected := listing.Points(address.Modbus)
+	listing := regmap.Recognise(family.Scheme, source.Rows, regmap.Reading{}, nil)
+	list, _, rejected := listing.Points(family.Scheme)
 	if len(rejected) > 0 {
 		t.Fatalf("%s: %+v", path, rejected)
 	}
 	var b strings.Builder
 	for i := range list {
 		for _, column := range regmap.Columns() {
-			b.WriteString(regmap.Cell(address.Modbus, &list[i], column) + "|")
+			b.WriteString(regmap.Cell(family.Scheme, &list[i], column) + "|")
 		}
 		b.WriteString("\n")
 	}

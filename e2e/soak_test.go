@@ -17,11 +17,12 @@ import (
 	"testing"
 	"time"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
+	_ "ferry/internal/families"
 	"ferry/internal/field"
-	_ "ferry/internal/field/modbus"
 	"ferry/internal/store"
 )
 
@@ -333,14 +334,14 @@ func TestSoak(t *testing.T) {
 		Devices: []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "127.0.0.1"}}, Points: []site.Point{}}},
 		Links:   []site.Link{}, Crossings: []site.Crossing{{ID: "x", From: "probe-0", To: "gate-0"}}}
 	for _, id := range []string{"probe", "pump", "gate"} {
-		settings := map[string]int{"port": s.plant.listen(t, id), "timeoutMs": 300, "unit": 1}
+		settings := protocol.Numbers(map[string]int{"port": s.plant.listen(t, id), "timeoutMs": 300, "unit": 1})
 		d := site.Device{ID: id, Name: id, Map: "modbus-tcp", Ports: []site.Port{{Line: "net", Host: "127.0.0.1", Protocol: "modbus-tcp", Settings: settings}}}
 		delete(settings, "timeoutMs")
 		for i := range 4 {
-			d.Points = append(d.Points, site.Point{ID: fmt.Sprintf("%s-%d", id, i), Name: fmt.Sprint("V", i), Address: address.At("hr", uint32(i)), Type: value.TypeUint16, PaceMs: 50, Access: site.ReadWrite})
+			d.Points = append(d.Points, site.Point{ID: fmt.Sprintf("%s-%d", id, i), Name: fmt.Sprint("V", i), Address: block.At("hr", uint32(i)), Type: value.TypeUint16, PaceMs: 50, Access: site.ReadWrite})
 		}
 		job.Devices = append(job.Devices, d)
-		job.Links = append(job.Links, site.Link{ID: "to-" + id, Asking: "lss", Answering: id, Line: "net", Protocol: "modbus-tcp", Settings: map[string]int{"port": settings["port"], "timeoutMs": 300, "unit": 1}})
+		job.Links = append(job.Links, site.Link{ID: "to-" + id, Asking: "lss", Answering: id, Line: "net", Protocol: "modbus-tcp", Settings: protocol.Numbers(map[string]int{"port": settings["port"].Int(), "timeoutMs": 300, "unit": 1})})
 	}
 	for i := range 6 { // one for each editor
 		job.Devices = append(job.Devices, site.Device{ID: fmt.Sprint("tank-", i), Name: fmt.Sprint("Tank ", i), Ports: []site.Port{}, Points: []site.Point{}})

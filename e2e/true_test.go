@@ -10,7 +10,8 @@ import (
 	"slices"
 	"testing"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -71,12 +72,12 @@ func sixteenAtMost(t *testing.T) int {
 func TestOddDeviceIsNoted(t *testing.T) {
 	s := &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery", Crossings: []site.Crossing{},
 		Lines: []site.Line{{ID: "net", Name: "Plant net", Medium: site.Ethernet}},
-		Links: []site.Link{{ID: "k", Asking: "lap", Answering: "probe", Line: "net", Protocol: "modbus-tcp", Settings: map[string]int{"port": sixteenAtMost(t)}}},
+		Links: []site.Link{{ID: "k", Asking: "lap", Answering: "probe", Line: "net", Protocol: "modbus-tcp", Settings: protocol.Numbers(map[string]int{"port": sixteenAtMost(t)})}},
 		Devices: []site.Device{{ID: "lap", Name: "Laptop", Ports: []site.Port{{Line: "net", Host: "127.0.0.2", Protocol: "modbus-tcp"}}, Points: []site.Point{}},
 			{ID: "probe", Name: "Old DO probe", Map: "modbus-tcp", Ports: []site.Port{{Line: "net", Host: "127.0.0.1", Protocol: "modbus-tcp"}}}}}
-	s.Devices[1].Ports[0].Settings = map[string]int{"port": s.Links[0].Settings["port"]}
+	s.Devices[1].Ports[0].Settings = protocol.Settings{"port": s.Links[0].Settings["port"]}
 	for i := range 40 {
-		s.Devices[1].Points = append(s.Devices[1].Points, site.Point{ID: fmt.Sprint("p", i), Name: fmt.Sprintf("Reading %02d", i), Address: address.At("hr", uint32(100+i)), Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly})
+		s.Devices[1].Points = append(s.Devices[1].Points, site.Point{ID: fmt.Sprint("p", i), Name: fmt.Sprintf("Reading %02d", i), Address: block.At("hr", uint32(100+i)), Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly})
 	}
 	f := start(t, "serve", t.TempDir())
 	f.post(t, "/api/file/site.json", json.RawMessage(mustJSON(t, s)))

@@ -26,6 +26,7 @@ var may = map[string]string{
 	"field":        "",
 	"field/*":      "field field/ports precise wire/*",
 	"field/ports":  "pipe",
+	"families":     "field/modbus",
 	"files":        "",
 	"pipe":         "",
 	"precise":      "",

@@ -2,6 +2,8 @@ package main
 
 import (
 	"errors"
+	"ferry/internal/core/block"
+	"ferry/internal/core/protocol"
 	"fmt"
 	"strings"
 
@@ -34,12 +36,20 @@ func fathomCommand() *cobra.Command {
 	at := c.Flags().String("at", "", "address of the first word, such as 40003; 40001 if not given")
 	expect := c.Flags().String("expect", "", "address at which the manual says the value is")
 	c.RunE = func(c *cobra.Command, args []string) error {
-		start := address.At(address.HoldingRegisters, 0)
+		p := places{scheme: protocol.UsualOn(site.Ethernet).Scheme}
+		p.start.Bit = -1
+		for _, area := range block.AreasOf(p.scheme) {
+			if area.UnitBits == 16 {
+				p.start.Area = area.Key
+				break
+			}
+		}
 		if *at != "" {
-			var err error
-			if start, err = address.Modbus.Parse(*at, ""); err != nil {
+			start, err := p.scheme.Parse(*at, "")
+			if err != nil {
 				return err
 			}
+			p.start = block.Of(start)
 		}
 		q := fathom.Query{}
 		for _, text := range *moments {
@@ -53,7 +63,7 @@ func fathomCommand() *cobra.Command {
 			return errors.New(`give the words, such as --words "9F3A 4148"`)
 		}
 		if len(*shows) == 0 {
-			return printHints(c, q.Moments[0], start, *asJSON)
+			return printHints(c, q.Moments[0], p, *asJSON)
 		}
 		if len(*shows) != len(q.Moments) {
 			return fmt.Errorf("there are %d moments and %d readings: give --shows once for each --words", len(q.Moments), len(*shows))
@@ -61,11 +71,11 @@ func fathomCommand() *cobra.Command {
 		for i, text := range *shows {
 			r := fathom.Reading{Moment: i, Shows: text, Within: *within}
 			if *expect != "" {
-				a, err := address.Modbus.Parse(*expect, start.Area)
+				a, err := p.scheme.Parse(*expect, p.start.Area)
 				if err != nil {
 					return err
 				}
-				place := int(a.Offset) - int(start.Offset)
+				place := int(block.Of(a).Offset) - int(p.start.Offset)
 				r.At = &place
 			}
 			q.Readings = append(q.Readings, r)
@@ -74,23 +84,36 @@ func fathomCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return printAnswer(c, answer, start, *asJSON)
+		return printAnswer(c, answer, p, *asJSON)
 	}
 	return c
 }
 
-func printAnswer(c *cobra.Command, answer *fathom.Answer, start address.Address, asJSON bool) error {
+// places are where the words of a search lie.
+type places struct {
+	scheme address.Scheme
+	start  block.Place // of the first word
+}
+
+// print names the place of a word, or of a bit of it.
+func (p places) print(word, bit int) string {
+	at := p.start
+	at.Offset, at.Bit = at.Offset+uint32(word), bit
+	return p.scheme.Short(at.Address())
+}
+
+func printAnswer(c *cobra.Command, answer *fathom.Answer, at places, asJSON bool) error {
 	list := []explained{}
 	fits := false
 	for i := range answer.Candidates {
 		a := &answer.Candidates[i]
-		place := address.At(start.Area, start.Offset+uint32(a.At)).WithBit(a.Bit)
+		bit := a.Bit
 		if !a.Type.InUnit() {
-			place = place.WithBit(-1)
+			bit = -1
 		}
 		fits = fits || a.Fits
 		p := site.Point{Type: a.Type, Length: a.Length, Order: a.Order}
-		list = append(list, explained{address.Modbus.Short(place), regmap.PrintType(&p), regmap.Cell(address.Modbus, &p, regmap.Order), a.Scale, a.Offset, a.Values[len(a.Values)-1], a.Sure})
+		list = append(list, explained{at.print(a.At, bit), regmap.PrintType(&p), regmap.Cell(at.scheme, &p, regmap.Order), a.Scale, a.Offset, a.Values[len(a.Values)-1], a.Sure})
 	}
 	if asJSON {
 		var ask *string
@@ -118,12 +141,12 @@ func printAnswer(c *cobra.Command, answer *fathom.Answer, start address.Address,
 	return nil
 }
 
-func printHints(c *cobra.Command, words []uint16, start address.Address, asJSON bool) error {
+func printHints(c *cobra.Command, words []uint16, at places, asJSON bool) error {
 	hints := fathom.Hints(words)
 	list := []explained{}
 	for _, h := range hints {
 		p := site.Point{Type: h.Type, Length: h.Length, Order: h.Order}
-		list = append(list, explained{address.Modbus.Short(address.At(start.Area, start.Offset+uint32(h.At))), regmap.PrintType(&p), regmap.Cell(address.Modbus, &p, regmap.Order), 1, 0, value.OfText(h.Shows), h.Sure})
+		list = append(list, explained{at.print(h.At, -1), regmap.PrintType(&p), regmap.Cell(at.scheme, &p, regmap.Order), 1, 0, value.OfText(h.Shows), h.Sure})
 	}
 	ask := "Without a reading this is a guess: give what the display shows with --shows."
 	if asJSON {

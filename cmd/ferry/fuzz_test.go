@@ -1,9 +1,9 @@
 package main
 
 import (
+	family "ferry/internal/core/family/modbus"
 	"testing"
 
-	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 )
 
@@ -15,7 +15,7 @@ func FuzzArguments(f *testing.F) {
 		if target, err := parseTarget(url); err == nil && target.target.Dial == "" {
 			t.Fatalf("%q leads nowhere", url)
 		}
-		def := protocol.ModbusTCP
+		def := family.TCP
 		if p, _, err := parseAssignment(def, point); err == nil {
 			if err := site.CheckPoint(def.Scheme, &p); err != nil {
 				t.Fatalf("%q is taken and cannot be kept: %v", point, err)

@@ -16,7 +16,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	_ "ferry/internal/field/modbus" // speaks Modbus TCP
+	_ "ferry/internal/families"
 )
 
 // Exit codes.

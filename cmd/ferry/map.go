@@ -129,7 +129,7 @@ func mapCheckCommand() *cobra.Command {
 				return fmt.Errorf("%s: protocol %q is not known", d.Name, d.Map)
 			}
 			count += len(d.Points)
-			found = append(found, regmap.Check(def.Scheme, d, def.MaxUnits)...)
+			found = append(found, regmap.Check(def.Scheme, d, def.Most(nil))...)
 		}
 		found = append(found, listing.Open()...)
 		finding.Sort(found)

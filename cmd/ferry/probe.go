@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/route"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
@@ -55,8 +55,8 @@ func probeCommand() *cobra.Command {
 // probeFirst walks the stops without a map: with the first unit of one area
 // after the other, until the device has it.
 func probeFirst(ctx context.Context, t *target) (r *route.Route, err error) {
-	for _, area := range t.def.Scheme.Areas() {
-		p := site.Point{ID: "0", Name: "the first of the " + area.Title, Address: address.At(area.Key, 0), Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly}
+	for _, area := range block.AreasOf(t.def.Scheme) {
+		p := site.Point{ID: "0", Name: "the first of the " + area.Title, Address: block.At(area.Key, 0), Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly}
 		if area.UnitBits == 1 {
 			p.Type = value.TypeBool
 		}

@@ -46,7 +46,7 @@ func parseTarget(text string) (*target, error) {
 	if !onSerial && u.Hostname() == "" {
 		return nil, fmt.Errorf("%q names no host: write %s://127.0.0.1:1502?unit=1", text, def.Name)
 	}
-	t := &target{def: def, link: site.Link{ID: "cli", Asking: "ferry", Answering: "device", Line: "line", Protocol: def.Name, Settings: map[string]int{}}}
+	t := &target{def: def, link: site.Link{ID: "cli", Asking: "ferry", Answering: "device", Line: "line", Protocol: def.Name, Settings: protocol.Settings{}}}
 	query := u.Query()
 	if u.Port() != "" {
 		query.Set("port", u.Port())
@@ -60,20 +60,21 @@ func parseTarget(text string) (*target, error) {
 	for key, values := range query {
 		name := key
 		if key == "timeout" {
-			name = "timeoutMs"
+			name = protocol.KeyWithin
 		}
-		n, err := strconv.Atoi(values[len(values)-1])
+		setting, ok := def.Setting(name)
+		if !ok {
+			return nil, fmt.Errorf("%q: %s has no setting %q", text, def.Title, key)
+		}
+		v, err := setting.Read(values[len(values)-1])
 		if err != nil {
-			return nil, fmt.Errorf("%q: %s=%s is not a whole number", text, key, values[len(values)-1])
+			return nil, fmt.Errorf("%q: %w", text, err)
 		}
-		t.link.Settings[name] = n
-	}
-	if err := def.CheckSettings(t.link.Settings); err != nil {
-		return nil, fmt.Errorf("%q: %w", text, err)
+		t.link.Settings[name] = v
 	}
 	if !onSerial {
 		t.target.Control = field.MayDial
-		t.target.Dial = net.JoinHostPort(u.Hostname(), strconv.Itoa(def.Value(t.link.Settings, "port")))
+		t.target.Dial = net.JoinHostPort(u.Hostname(), strconv.Itoa(def.Int(t.link.Settings, protocol.KeyPort)))
 	}
 	return t, nil
 }
@@ -113,6 +114,13 @@ func (t *target) device(points []site.Point) *site.Device {
 // or 40005.2:bool. A text has its length behind it: 40015:text8.
 func parsePoint(def *protocol.Def, text string) (site.Point, error) {
 	parts := strings.Split(text, ":")
+	for n := len(parts); n > 1; n-- { // an address may hold colons itself
+		at := strings.Join(parts[:n], ":")
+		if _, err := def.Scheme.Parse(at, ""); err == nil {
+			parts = append([]string{at}, parts[n:]...)
+			break
+		}
+	}
 	if len(parts) > 3 {
 		return site.Point{}, fmt.Errorf("point %q: write ADDRESS:TYPE:ORDER, such as 40003:float32:CDAB", text)
 	}

@@ -81,7 +81,7 @@ func deviceIDs(s *site.Site, names []string) ([]string, error) {
 // listOnLine makes a site of one list of points on one line.
 func listOnLine(flags *mapFlags, path, text string, think int) (*site.Site, error) {
 	kind, format, framed := strings.Cut(text, ":")
-	def, ok := map[string]*protocol.Def{"tcp": protocol.ModbusTCP, "rtu-tcp": protocol.ModbusRTUTCP, "rtu": protocol.ModbusRTU, "ascii": protocol.ModbusASCII}[kind]
+	def, ok := protocol.Short(kind)
 	if !ok || framed && def.Medium != site.SerialLine {
 		return nil, fmt.Errorf("--line %q: write tcp, rtu-tcp, rtu:19200:8E1 or ascii:9600:7E1", text)
 	}
@@ -110,7 +110,7 @@ func listOnLine(flags *mapFlags, path, text string, think int) (*site.Site, erro
 	device := devices[0]
 	port := site.Port{Line: line.ID, Protocol: def.Name}
 	if think >= 0 {
-		port.Settings = map[string]int{"thinkMs": think}
+		port.Settings = protocol.Numbers(map[string]int{"thinkMs": think})
 	}
 	device.Ports = []site.Port{port}
 	taken := map[string]bool{}

@@ -35,7 +35,7 @@ func writeCommand() *cobra.Command {
 			}
 		} else {
 			o := result.Order
-			fmt.Fprintf(c.OutOrStdout(), "%s, %s, unit %d: %s → %s (function %s, words %s)\n", t.target.Dial, o.Address, t.def.Value(t.link.Settings, "unit"), printable(o.Old), printable(o.New), o.Function, o.Words)
+			fmt.Fprintf(c.OutOrStdout(), "%s, %s, unit %d: %s → %s (function %s, words %s)\n", t.target.Dial, o.Address, t.def.Int(t.link.Settings, "unit"), printable(o.Old), printable(o.New), o.Function, o.Words)
 			fmt.Fprintln(c.OutOrStdout(), printable(result.Sentence))
 		}
 		if !*yes {

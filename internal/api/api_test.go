@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/json"
+	_ "ferry/internal/families"
 	"io"
 	"net"
 	"net/http"

@@ -136,7 +136,7 @@ func (k *checker) checkMap(d *site.Device) []finding.Finding {
 	if !ok {
 		return nil
 	}
-	found, _, _ := k.maps.Do(fmt.Sprintf("%p", d), func() (any, error) { return regmap.Check(def.Scheme, d, def.MaxUnits), nil })
+	found, _, _ := k.maps.Do(fmt.Sprintf("%p", d), func() (any, error) { return regmap.Check(def.Scheme, d, def.Most(nil)), nil })
 	list, _ := found.([]finding.Finding) // it is nothing else
 	return list
 }

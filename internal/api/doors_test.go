@@ -20,7 +20,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"ferry/internal/accounts"
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
@@ -280,7 +280,7 @@ func TestLargeSite(t *testing.T) {
 	edits := []site.Edit{site.Put(site.KindDevice, "large", "", large), site.Put(site.KindLink, "to-large", "", site.Link{ID: "to-large", Asking: "lss", Answering: "large", Line: "plantnet", Protocol: "modbus-tcp"})}
 	for i := range 10_000 {
 		id := fmt.Sprint("large-", i)
-		edits = append(edits, site.Put(site.KindPoint, id, "large", site.Point{ID: id, Name: id, Address: address.At("hr", uint32(i)), Type: value.TypeUint16, PaceMs: []int{500, 1000, 5000, 30000}[(i*7+i/3)%4], Access: site.ReadOnly}))
+		edits = append(edits, site.Put(site.KindPoint, id, "large", site.Point{ID: id, Name: id, Address: block.At("hr", uint32(i)), Type: value.TypeUint16, PaceMs: []int{500, 1000, 5000, 30000}[(i*7+i/3)%4], Access: site.ReadOnly}))
 	}
 	if _, err := s.Store.Change(context.Background(), "test", "brought in the hall", func(*site.Site) ([]site.Edit, error) { return edits, nil }); err != nil {
 		t.Fatal(err)

@@ -10,6 +10,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/fathom"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/problem"
@@ -40,12 +41,12 @@ func (s *Server) postWindow(c fiber.Ctx) error {
 }
 
 func windowView(scheme address.Scheme, w *field.Window) WindowView {
-	view := WindowView{Window: *w, Address: scheme.Short(address.At(w.Area, w.Start)), Hex: make([]string, len(w.Words)), Hints: []HintView{}}
+	view := WindowView{Window: *w, Address: scheme.Short(block.At(w.Area, w.Start)), Hex: make([]string, len(w.Words)), Hints: []HintView{}}
 	for i, word := range w.Words {
 		view.Hex[i] = fmt.Sprintf("%04X", word)
 	}
 	for _, h := range fathom.Hints(w.Words) {
-		view.Hints = append(view.Hints, HintView{h, scheme.Short(address.At(w.Area, w.Start+uint32(h.At)))})
+		view.Hints = append(view.Hints, HintView{h, scheme.Short(block.At(w.Area, w.Start+uint32(h.At)))})
 	}
 	return view
 }
@@ -82,8 +83,8 @@ func (s *Server) postFathom(c fiber.Ctx) error {
 				of = &d.Points[i]
 			}
 		}
-		if of != nil && of.Address.Area == r.Area {
-			at := int(of.Address.Offset) - int(r.Start)
+		if of != nil && of.Place().Area == r.Area {
+			at := int(of.Place().Offset) - int(r.Start)
 			given.At, given.Type, given.Order = &at, of.Type, of.Order
 		}
 		q.Readings = append(q.Readings, given)
@@ -183,21 +184,21 @@ func sameOrder(a, b *site.Point) bool {
 
 // forShift moves every point of the area by as much as this one moves.
 func forShift(def *protocol.Def, d *site.Device, own, p *site.Point, use finding.Fix, add addCell) (finding.Fix, bool) {
-	by := int(p.Address.Offset) - int(own.Address.Offset)
-	area, ok := address.AreaOf(def.Scheme, own.Address.Area)
-	if by == 0 || !ok || own.Address.Area != p.Address.Area {
+	by := int(p.Place().Offset) - int(own.Place().Offset)
+	area, ok := block.AreaOf(def.Scheme, own.Place().Area)
+	if by == 0 || !ok || own.Place().Area != p.Place().Area {
 		return finding.Fix{}, false
 	}
 	fix := finding.Fix{Cells: slices.Clone(use.Cells)}
 	count := 1
 	for i := range d.Points {
 		other := &d.Points[i]
-		to := int64(other.Address.Offset) + int64(by)
-		if other.ID == own.ID || other.Address.Area != own.Address.Area || to < 0 || to >= int64(area.Units) {
+		to := int64(other.Place().Offset) + int64(by)
+		if other.ID == own.ID || other.Place().Area != own.Place().Area || to < 0 || to >= int64(area.Units) {
 			continue
 		}
 		moved := *other
-		moved.Address.Offset = uint32(to)
+		moved.Address = block.Moved(moved.Address, uint32(to))
 		add(&fix, other, regmap.Address, regmap.Cell(def.Scheme, &moved, regmap.Address))
 		count++
 	}
@@ -207,9 +208,9 @@ func forShift(def *protocol.Def, d *site.Device, own, p *site.Point, use finding
 
 // pointOf makes a point of an explanation, so that its cells can be printed.
 func pointOf(area string, start uint32, c *fathom.Candidate) site.Point {
-	p := site.Point{Address: address.At(area, start+uint32(c.At)), Type: c.Type, Length: c.Length, Order: c.Order, Factor: c.Scale, Offset: c.Offset}
+	p := site.Point{Address: block.At(area, start+uint32(c.At)), Type: c.Type, Length: c.Length, Order: c.Order, Factor: c.Scale, Offset: c.Offset}
 	if c.Bit >= 0 && c.Type.InUnit() {
-		p.Address = p.Address.WithBit(c.Bit)
+		p.Address = block.WithBit(p.Address, c.Bit)
 	}
 	if c.Scale == 1 || c.Type == value.TypeBool {
 		p.Factor = 0

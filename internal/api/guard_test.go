@@ -14,8 +14,8 @@ import (
 	"ferry/internal/accounts"
 	"ferry/internal/bench"
 	"ferry/internal/core/problem"
+	_ "ferry/internal/families"
 	"ferry/internal/field"
-	_ "ferry/internal/field/modbus"
 	"ferry/internal/store"
 )
 

@@ -171,7 +171,7 @@ func (i *intake) compare() []site.Edit {
 		}
 	}
 	after.Points = append(after.Points, merged.Points...)
-	found := regmap.Check(scheme, &after, i.def.MaxUnits)
+	found := regmap.Check(scheme, &after, i.def.Most(nil))
 	answer.FindingCount = len(found)
 	answer.Findings = found[:min(len(found), 50)]
 	for k := range answer.Findings {

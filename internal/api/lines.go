@@ -12,6 +12,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"ferry/internal/core/problem"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/route"
 	"ferry/internal/core/site"
 	"ferry/internal/core/timetable"
@@ -208,6 +209,10 @@ func (s *Server) postTake(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
+	def, ok := protocol.Named(sweep.Order.Protocol)
+	if !ok {
+		return problem.New("protocol", fmt.Sprintf("protocol %q is not one that this version speaks.", sweep.Order.Protocol), "")
+	}
 	seq, err := s.change(c, fmt.Sprintf("made %d devices of what answered", len(r.Found)), func(now *site.Site) ([]site.Edit, error) {
 		var edits []site.Edit
 		taken := map[string]bool{}
@@ -215,7 +220,7 @@ func (s *Server) postTake(c fiber.Ctx) error {
 			taken[now.Devices[i].Name] = true
 		}
 		for _, f := range r.Found {
-			device, link := deviceOf(sweep.Order, f, r.Asking)
+			device, link := deviceOf(def, sweep.Order, f, r.Asking)
 			for n := 2; taken[device.Name]; n++ {
 				device.Name = fmt.Sprintf("%s (%d)", trimNumber(device.Name), n)
 			}
@@ -246,11 +251,11 @@ func trimNumber(name string) string {
 }
 
 // deviceOf makes a device, and the link to it, of what answered.
-func deviceOf(order field.SweepOrder, f field.Found, asking string) (site.Device, site.Link) {
-	settings := map[string]int{"unit": f.Unit}
+func deviceOf(def *protocol.Def, order field.SweepOrder, f field.Found, asking string) (site.Device, site.Link) {
+	settings := protocol.Settings{def.Station: protocol.OfInt(f.Unit)}
 	name := fmt.Sprintf("Unit %d", f.Unit)
 	if f.Host != "" {
-		settings["port"] = f.Port
+		settings[protocol.KeyPort] = protocol.OfInt(f.Port)
 		name = f.Host
 	}
 	id := fmt.Sprintf("found-%s-%s%d", order.Line, f.Host, f.Unit)

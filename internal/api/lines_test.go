@@ -28,7 +28,7 @@ func TestTake(t *testing.T) {
 	s.call("GET", "/api/site", nil, &view)
 	linked := 0
 	for _, l := range view.Links {
-		if l.Line == "rowa" && l.Settings["unit"] == 40 {
+		if l.Line == "rowa" && l.Settings["unit"].Int() == 40 {
 			linked++
 		}
 	}

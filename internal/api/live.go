@@ -3,12 +3,14 @@ package api
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
 
 	"ferry/internal/accounts"
+	"ferry/internal/core/block"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/problem"
@@ -231,7 +233,7 @@ func labelled(def *protocol.Def, d *site.Device, e *exchange.Exchange) []exchang
 	list := make([]exchange.Labelled, 0, len(d.Points))
 	for i := range d.Points {
 		p := &d.Points[i]
-		if p.Address.Area != e.Area {
+		if !slices.ContainsFunc(e.Ranges, func(r block.Range) bool { return r.Area == p.Place().Area }) {
 			continue
 		}
 		list = append(list, field.Label(def, p, e))

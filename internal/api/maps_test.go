@@ -3,7 +3,7 @@ package api
 import (
 	"bytes"
 	"encoding/json"
-	"ferry/internal/core/address"
+	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"io"
 	"math"
@@ -296,7 +296,7 @@ func TestHandOver(t *testing.T) {
 		}
 	}
 	_, body := fetch("/api/file/maps.xlsx")
-	_, sheets, _, err := files.ReadWorkbook(body, "", address.Modbus)
+	_, sheets, _, err := files.ReadWorkbook(body, "", family.Scheme)
 	if err != nil || len(sheets) != 21 {
 		t.Errorf("sheets %v, %v", sheets, err)
 	}

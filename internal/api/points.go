@@ -9,6 +9,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/fathom"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/problem"
@@ -27,7 +28,7 @@ func (s *Server) getPoints(c fiber.Ctx) error {
 		return err
 	}
 	seq, versions := snapshot.Seq, snapshot.Versions(site.KindPoint, d.ID)
-	view := PointsView{Seq: seq, Device: d.ID, Columns: regmap.Columns(), Areas: def.Scheme.Areas(), Rows: make([]PointRow, 0, len(d.Points)), Count: len(d.Points),
+	view := PointsView{Seq: seq, Device: d.ID, Columns: regmap.Columns(), Areas: block.AreasOf(def.Scheme), Rows: make([]PointRow, 0, len(d.Points)), Count: len(d.Points),
 		Requests: []MapRequest{}, Findings: s.mapFindings(d), Choices: choices(), TableColumns: regmap.TableColumns(), NameRules: regmap.NameRules()}
 	// A window that has the map already gets the rows that changed since.
 	since, err := strconv.ParseInt(c.Query("since", "-1"), 10, 64)
@@ -41,15 +42,17 @@ func (s *Server) getPoints(c fiber.Ctx) error {
 	for _, r := range plan.Requests {
 		if r.Device == d.ID && (link == "" || link == r.Link) {
 			link = r.Link
-			view.Requests = append(view.Requests, MapRequest{ID: r.ID, Operation: r.Operation, Area: r.Area, Start: r.Start, Count: r.Count, Unused: r.Unused})
+			for _, each := range r.Ranges {
+				view.Requests = append(view.Requests, MapRequest{ID: r.ID, Operation: r.Operation, Range: each, Unused: r.Unused})
+			}
 		}
 	}
 	return c.JSON(view)
 }
 
 func row(scheme address.Scheme, p *site.Point, version int64) PointRow {
-	r := PointRow{ID: p.ID, Version: version, Cells: cellsOf(scheme, p), Area: p.Address.Area, Start: p.Address.Offset}
-	if area, ok := address.AreaOf(scheme, p.Address.Area); ok {
+	r := PointRow{ID: p.ID, Version: version, Cells: cellsOf(scheme, p), Area: p.Place().Area, Start: p.Place().Offset}
+	if area, ok := block.AreaOf(scheme, p.Place().Area); ok {
 		r.Units = p.Units(area.UnitBits)
 	}
 	return r
@@ -106,17 +109,17 @@ func (s *Server) getPoint(c fiber.Ctx) error {
 	if view.Notations == nil {
 		view.Notations = []address.Notation{}
 	}
-	if area, ok := address.AreaOf(scheme, p.Address.Area); ok {
+	if area, ok := block.AreaOf(scheme, p.Place().Area); ok {
 		view.AreaTitle, view.Writable = area.Title, area.Writable && p.Access != site.ReadOnly
 	}
-	view.Readings, view.Area, view.Start, view.Neighbours = []fathom.Plain{}, p.Address.Area, p.Address.Offset, []address.Notation{}
-	if area, ok := address.AreaOf(scheme, p.Address.Area); ok {
+	view.Readings, view.Area, view.Start, view.Neighbours = []fathom.Plain{}, p.Place().Area, p.Place().Offset, []address.Notation{}
+	if area, ok := block.AreaOf(scheme, p.Place().Area); ok {
 		view.Units = p.Units(area.UnitBits)
 		if words, err := regmap.ParseWords(live.Words); err == nil && area.UnitBits == 16 && len(words) > 0 {
 			view.Readings = fathom.Everything(words)
 		}
-		if bit := p.Address.Bit(); bit >= 0 && area.UnitBits == 16 {
-			view.Neighbours = address.Neighbours(p.Address.Offset, bit)
+		if bit := p.Place().Bit; bit >= 0 && area.UnitBits == 16 {
+			view.Neighbours = block.Neighbours(p.Place().Offset, bit)
 		}
 	}
 	for text := range strings.FieldsSeq(live.Words) {

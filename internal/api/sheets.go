@@ -7,6 +7,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
+	"ferry/internal/core/block"
 	"ferry/internal/core/datasheet"
 	"ferry/internal/core/layout"
 	"ferry/internal/core/problem"
@@ -165,13 +166,13 @@ func placeOn(now *site.Site, r *PlaceRequest, target PlaceTarget) ([]site.Edit, 
 			return nil, problem.From(err, "protocol").At(d.Name)
 		}
 		at, err := scheme.Parse(target.Start, "")
-		if err == nil && at.Bit() >= 0 {
+		if err == nil && block.Of(at).Bit >= 0 {
 			err = fmt.Errorf("address %q: a structure begins with a whole unit", target.Start)
 		}
 		if err != nil {
 			return nil, problem.New("bad-address", err.Error()+".", "").At(d.Name)
 		}
-		pl.Area, pl.Start = at.Area, at.Offset
+		pl.Area, pl.Start = block.Of(at).Area, block.Of(at).Offset
 		if pl.PaceMs, err = regmap.ParsePace(target.Pace); err != nil {
 			return nil, problem.New("bad-pace", err.Error()+".", "").At(d.Name)
 		}

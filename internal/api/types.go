@@ -3,6 +3,7 @@ package api
 import (
 	"ferry/internal/bench"
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/datasheet"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/fathom"
@@ -87,7 +88,7 @@ type PointsView struct {
 	Seq     int64           `json:"seq"`
 	Device  string          `json:"device"`
 	Columns []regmap.Column `json:"columns"`
-	Areas   []address.Area  `json:"areas"`
+	Areas   []block.Area    `json:"areas"`
 	Rows    []PointRow      `json:"rows"`
 	// Partial is set where Rows are only those that changed; Count is how many
 	// points the map has.
@@ -101,14 +102,12 @@ type PointsView struct {
 	NameRules    []regmap.NameRule `json:"nameRules"`
 }
 
-// MapRequest is what a map shows of a request that reads it.
+// MapRequest is what a map shows of one range of a request that reads it.
 type MapRequest struct {
 	ID        string `json:"id"`
 	Operation string `json:"operation"`
-	Area      string `json:"area"`
-	Start     uint32 `json:"start"`  // wire offset
-	Count     int    `json:"count"`  // units
-	Unused    int    `json:"unused"` // units that no point covers
+	block.Range
+	Unused int `json:"unused"` // units of the request that no point covers
 }
 
 // PointRow is one point as the grid shows it.

@@ -3,6 +3,7 @@ package bench
 import (
 	"encoding/json"
 	"errors"
+	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"io"
 	"sync"
@@ -122,8 +123,8 @@ func answeringPort(s *site.Site, d *site.Device) *site.Port {
 }
 
 var framings = map[string]wire.Framing{
-	protocol.ModbusTCP.Name: wire.TCP, protocol.ModbusRTUTCP.Name: wire.RTU,
-	protocol.ModbusRTU.Name: wire.RTU, protocol.ModbusASCII.Name: wire.ASCII,
+	family.TCP.Name: wire.TCP, family.RTUTCP.Name: wire.RTU,
+	family.RTU.Name: wire.RTU, family.ASCII.Name: wire.ASCII,
 }
 
 // made prints what a stand-in is made from.
@@ -160,8 +161,8 @@ func simulate(d *site.Device, port *site.Port) simulated {
 		beyond = 0
 	}
 	def, _ := protocol.Named(port.Protocol)
-	return simulated{unit: byte(def.Value(port.Settings, "unit")), identity: identity,
-		think: time.Duration(def.Value(port.Settings, "thinkMs")) * time.Millisecond, memory: newMemory(signals, beyond, time.Now())}
+	return simulated{unit: byte(def.Int(port.Settings, "unit")), identity: identity,
+		think: time.Duration(def.Int(port.Settings, "thinkMs")) * time.Millisecond, memory: newMemory(signals, beyond, time.Now())}
 }
 
 // Dial returns where a link finds the stand-in of its answering end. A link
@@ -179,7 +180,7 @@ func (b *Bench) Dial(s *site.Site, link *site.Link) string {
 		return b.nobody()
 	}
 	def, _ := protocol.Named(link.Protocol)
-	if def.Value(link.Settings, "port") != def.Value(device.Port(link.Line).Settings, "port") {
+	if def.Int(link.Settings, "port") != def.Int(device.Port(link.Line).Settings, "port") {
 		return loopback(1) // a port on which nothing listens
 	}
 	return server.Addr()
@@ -319,7 +320,7 @@ func (e entry) point() site.Point {
 		err = p.Address.UnmarshalText([]byte(e.at))
 	}
 	if err == nil && e.names != "" {
-		err = regmap.SetCell(protocol.ModbusTCP.Scheme, &p, regmap.Names, e.names)
+		err = regmap.SetCell(family.TCP.Scheme, &p, regmap.Names, e.names)
 	}
 	if err != nil {
 		panic("bench: " + e.name + ": " + err.Error()) // the tables are ours
@@ -335,11 +336,11 @@ func (m model) signals() []signal {
 	signals := make([]signal, 0, len(m.entries))
 	for _, e := range m.entries {
 		p := e.point()
-		codec, err := p.Codec(8 * unitOctets(p.Address.Area))
+		codec, err := p.Codec(8 * unitOctets(p.Place().Area))
 		if err != nil {
 			panic("bench: " + e.name + ": " + err.Error())
 		}
-		s := signal{area: p.Address.Area, offset: int(p.Address.Offset), codec: codec}
+		s := signal{area: p.Place().Area, offset: int(p.Place().Offset), codec: codec}
 		if !e.first.IsNone() {
 			s.first = p.Scale().Invert(e.first)
 		}

@@ -4,7 +4,8 @@ import (
 	"fmt"
 	"math"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
@@ -158,7 +159,7 @@ func Demo() *site.Site {
 		{"flow61", "Make-up flow", "Flow meter MF-6", "flow-meter", "192.0.2.54"},
 	} {
 		device := site.Device{ID: d.id, Name: d.name, Model: d.model, Bench: d.bench, Map: "modbus-tcp",
-			Ports: []site.Port{{Line: "plantnet", Host: d.host, Protocol: "modbus-tcp", Settings: map[string]int{"port": 502, "unit": 1, "thinkMs": 6}}}}
+			Ports: []site.Port{{Line: "plantnet", Host: d.host, Protocol: "modbus-tcp", Settings: protocol.Numbers(map[string]int{"port": 502, "unit": 1, "thinkMs": 6})}}}
 		for i, e := range models[d.bench].entries {
 			p := e.point()
 			p.ID = fmt.Sprintf("%s-%02d", d.id, i+1)
@@ -166,20 +167,20 @@ func Demo() *site.Site {
 		}
 		s.Devices = append(s.Devices, device)
 		s.Links = append(s.Links, site.Link{ID: "lss-" + d.id, Asking: "lss", Answering: d.id, Line: "plantnet", Protocol: "modbus-tcp",
-			Settings: map[string]int{"port": 502, "unit": 1, "timeoutMs": 300, "retries": 1}})
+			Settings: protocol.Numbers(map[string]int{"port": 502, "unit": 1, "timeoutMs": 300, "retries": 1})})
 	}
 	addSerial(s)
 	do12, uv := s.Device("do12"), s.Device("uv")
-	do12.Points = append(do12.Points, site.Point{ID: "do12-wash", Name: "FlowWash", Address: address.At("hr", 21), Type: value.TypeUint32, Order: "CDAB",
+	do12.Points = append(do12.Points, site.Point{ID: "do12-wash", Name: "FlowWash", Address: block.At("hr", 21), Type: value.TypeUint32, Order: "CDAB",
 		Factor: 0.1, Unit: "L", PaceMs: 30000, Access: site.ReadOnly})
-	uv.Points = append(uv.Points, site.Point{ID: "uv-door", Name: "LampDoor", Address: address.At("di", 100), Type: value.TypeBool, PaceMs: 5000, Access: site.ReadOnly})
+	uv.Points = append(uv.Points, site.Point{ID: "uv-door", Name: "LampDoor", Address: block.At("di", 100), Type: value.TypeBool, PaceMs: 5000, Access: site.ReadOnly})
 	uv.Limits.NoBridging = true
 	ph := s.Device("ph21")
 	for i := range ph.Points {
-		ph.Points[i].Address.Offset++
+		ph.Points[i].Address = block.Moved(ph.Points[i].Address, ph.Points[i].Place().Offset+1)
 	}
 	level := &s.Device("level31").Points[0]
-	level.Factor, level.PowerAt = 0, address.At("ir", 2)
+	level.Factor, level.PowerAt = 0, block.At("ir", 2)
 	flow := s.Device("flow61")
 	flow.Points[0].Order = ""
 	flow.Points[1].Type = value.TypeUint32
@@ -225,7 +226,7 @@ func addSerial(s *site.Site) {
 			terminated = &yes
 		}
 		device := site.Device{ID: d.id, Name: d.name, Model: d.model, Bench: d.bench, Map: "modbus-rtu",
-			Ports: []site.Port{{Line: d.line, Protocol: "modbus-rtu", Settings: map[string]int{"unit": d.unit, "thinkMs": d.thinkMs},
+			Ports: []site.Port{{Line: d.line, Protocol: "modbus-rtu", Settings: protocol.Numbers(map[string]int{"unit": d.unit, "thinkMs": d.thinkMs}),
 				Serial: &site.PortSerial{UnitLoad: 0.25, Terminated: terminated, Biased: &no}}}}
 		for i, e := range models[d.bench].entries {
 			p := e.point()
@@ -234,6 +235,6 @@ func addSerial(s *site.Site) {
 		}
 		s.Devices = append(s.Devices, device)
 		s.Links = append(s.Links, site.Link{ID: "lss-" + d.id, Asking: "lss", Answering: d.id, Line: d.line, Protocol: "modbus-rtu",
-			Settings: map[string]int{"unit": d.unit, "timeoutMs": 300, "retries": 1, "restAfter": 3, "restS": 10}})
+			Settings: protocol.Numbers(map[string]int{"unit": d.unit, "timeoutMs": 300, "retries": 1, "restAfter": 3, "restS": 10})})
 	}
 }

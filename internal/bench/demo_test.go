@@ -1,6 +1,7 @@
 package bench
 
 import (
+	_ "ferry/internal/families"
 	"testing"
 
 	"ferry/internal/core/site"

@@ -1,11 +1,11 @@
 package bench
 
 import (
+	family "ferry/internal/core/family/modbus"
 	"math"
 	"sync"
 	"time"
 
-	"ferry/internal/core/address"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -35,7 +35,7 @@ type memory struct {
 }
 
 func unitOctets(area string) int {
-	if area == address.Coils || area == address.DiscreteInputs {
+	if area == family.Coils || area == family.DiscreteInputs {
 		return 1
 	}
 	return 2
@@ -70,7 +70,7 @@ func (m *memory) put(s signal, v value.Value) {
 
 // register returns a holding register, for signals that follow a setpoint.
 func (m *memory) register(offset int) float64 {
-	b := m.areas[address.HoldingRegisters]
+	b := m.areas[family.HoldingRegisters]
 	if 2*offset+1 >= len(b) {
 		return 0
 	}
@@ -164,11 +164,11 @@ func followMap(d *site.Device) []signal {
 	var signals []signal
 	for i := range d.Points {
 		p := &d.Points[i]
-		codec, err := p.Codec(8 * unitOctets(p.Address.Area))
+		codec, err := p.Codec(8 * unitOctets(p.Place().Area))
 		if err != nil || p.Address.IsZero() {
 			continue
 		}
-		s := signal{area: p.Address.Area, offset: int(p.Address.Offset), codec: codec}
+		s := signal{area: p.Place().Area, offset: int(p.Place().Offset), codec: codec}
 		n := float64(i%7 + 1)
 		switch {
 		case p.Type == value.TypeText:

@@ -20,7 +20,7 @@ func TestDemoPlan(t *testing.T) {
 	found := crossing.Check(s)
 	for i := range s.Devices {
 		if def, ok := protocol.Named(s.Devices[i].Map); ok {
-			found = append(found, regmap.Check(def.Scheme, &s.Devices[i], def.MaxUnits)...)
+			found = append(found, regmap.Check(def.Scheme, &s.Devices[i], def.Most(nil))...)
 		}
 	}
 	var b bytes.Buffer

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"ferry/internal/core/block"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	wire "ferry/internal/wire/modbus"
@@ -161,7 +162,7 @@ func TestSync(t *testing.T) {
 		t.Errorf("the plain device has no such register, or is %q", uv.identity)
 	}
 	plain.Points = append([]site.Point{}, plain.Points...) // a site that others have is never changed
-	plain.Points[0].Address.Offset = 40
+	plain.Points[0].Address = block.Moved(plain.Points[0].Address, 40)
 	s.Device("skid").Points[0].Name = "Renamed"
 	if err := b.SetFault("uv", Fault{Kind: "delay", Value: 5}); err != nil {
 		t.Fatal(err)

@@ -2,9 +2,9 @@ package bench
 
 import (
 	"encoding/binary"
+	family "ferry/internal/core/family/modbus"
 	"time"
 
-	"ferry/internal/core/address"
 	wire "ferry/internal/wire/modbus"
 )
 
@@ -32,7 +32,7 @@ func (s *simulated) carryOut(pdu []byte) (answer []byte, exception byte) {
 		if len(pdu) != 5 {
 			return nil, illegalValue
 		}
-		area := map[byte]string{1: address.Coils, 2: address.DiscreteInputs, 3: address.HoldingRegisters, 4: address.InputRegisters}[pdu[0]]
+		area := map[byte]string{1: family.Coils, 2: family.DiscreteInputs, 3: family.HoldingRegisters, 4: family.InputRegisters}[pdu[0]]
 		start, count := binary.BigEndian.Uint16(pdu[1:]), int(binary.BigEndian.Uint16(pdu[3:]))
 		most := 125
 		if pdu[0] <= 2 {
@@ -50,10 +50,10 @@ func (s *simulated) carryOut(pdu []byte) (answer []byte, exception byte) {
 		if len(pdu) < 5 {
 			return nil, illegalValue
 		}
-		area, data := address.HoldingRegisters, pdu[3:5]
+		area, data := family.HoldingRegisters, pdu[3:5]
 		switch pdu[0] {
 		case wire.WriteSingleCoil:
-			area = address.Coils
+			area = family.Coils
 			data = []byte{pdu[3] & 1}
 		case wire.WriteRegisters:
 			if len(pdu) < 6 || len(pdu) != 6+int(pdu[5]) || int(pdu[5]) != 2*int(binary.BigEndian.Uint16(pdu[3:])) {

@@ -123,5 +123,5 @@ func (e *Engine) plantAddress(link *site.Link, def *protocol.Def) (string, error
 	if err := mayDial(host); err != nil {
 		return "", problem.New("documentation-address", err.Error()+".", "Enter the device's real address, or go back to the bench.").At(device.Name)
 	}
-	return net.JoinHostPort(host.String(), strconv.Itoa(def.Value(link.Settings, "port"))), nil
+	return net.JoinHostPort(host.String(), strconv.Itoa(def.Int(link.Settings, "port"))), nil
 }

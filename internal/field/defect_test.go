@@ -2,11 +2,13 @@ package field
 
 import (
 	"context"
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
+	"ferry/internal/core/protocol"
 	"strings"
 	"testing"
 
 	"ferry/internal/core/exchange"
-	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 )
 
@@ -19,11 +21,11 @@ func (faulty) Dial(context.Context, Target) (Conn, Reply) {
 	return faultyConn{}, Reply{Outcome: exchange.Answered}
 }
 
-func (faultyConn) Toward(map[string]int)             {}
+func (faultyConn) Toward(protocol.Settings)          {}
 func (faultyConn) Usable() bool                      { return true }
 func (faultyConn) Break()                            {}
 func (faultyConn) Close() error                      { return nil }
-func (faultyConn) Read(string, uint32, int) Reply    { panic("an answer that nobody checked") }
+func (faultyConn) Read([]block.Range) Reply          { panic("an answer that nobody checked") }
 func (faultyConn) Identify() (string, string, Reply) { panic("an answer that nobody checked") }
 func (faultyConn) Last() (request, answer []byte)    { return []byte{1}, []byte{2} }
 
@@ -31,10 +33,10 @@ func (faultyConn) Last() (request, answer []byte)    { return []byte{1}, []byte{
 // connection, is on record with the octets, and passes for no result.
 func TestDefectIsNoVerdict(t *testing.T) {
 	hub := NewHub()
-	r := &runner{link: &site.Link{ID: "k"}, device: &site.Device{ID: "d", Name: "Odd device"}, def: protocol.ModbusTCP, hub: hub, era: hub.Era(), tries: 1}
+	r := &runner{link: &site.Link{ID: "k"}, device: &site.Device{ID: "d", Name: "Odd device"}, def: family.TCP, hub: hub, era: hub.Era(), tries: 1}
 	c := newChannel(context.Background(), faulty{}, Target{Dial: "here"})
 	c.add(r)
-	if err := c.alone(context.Background(), r, func(_ *runner, conn Conn, _ Reply) { conn.Read("hr", 0, 1) }); err != errDefect {
+	if err := c.alone(context.Background(), r, func(_ *runner, conn Conn, _ Reply) { conn.Read(nil) }); err != errDefect {
 		t.Errorf("a read that failed gives %v", err)
 	}
 	list := hub.Exchanges(0, 9)

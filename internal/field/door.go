@@ -227,7 +227,7 @@ func (o *order) changes(e *Engine) (list []string) {
 	said("the protocol", o.link.Protocol, link.Protocol)
 	if _, def, err := DriverOf(link.Protocol); err == nil {
 		for _, s := range def.Settings {
-			said("the "+s.Title, fmt.Sprint(def.Value(o.link.Settings, s.Key)), fmt.Sprint(def.Value(link.Settings, s.Key)))
+			said("the "+s.Title, fmt.Sprint(def.Int(o.link.Settings, s.Key)), fmt.Sprint(def.Int(link.Settings, s.Key)))
 		}
 	}
 	target, _, err := e.targetOf(link)

@@ -10,8 +10,9 @@ import (
 	"testing"
 	"time"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/problem"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
@@ -70,7 +71,7 @@ func TestReleaseByName(t *testing.T) {
 			p.edit(t, site.Put(site.KindCrossing, "x", "", site.Crossing{ID: "x", From: "probe-0", To: "gate-0", Factor: 2}))
 		},
 		"another place of it": func(t *testing.T, p *plant) {
-			p.change(t, "gate-0", func(q *site.Point) { q.Address = address.At("hr", 3) })
+			p.change(t, "gate-0", func(q *site.Point) { q.Address = block.At("hr", 3) })
 		},
 		"a source of another type": func(t *testing.T, p *plant) { p.change(t, "probe-0", func(q *site.Point) { q.Type = value.TypeInt16 }) },
 		"the lock":                 func(_ *testing.T, p *plant) { p.Unlock(0) },
@@ -115,17 +116,17 @@ func TestOrderIsAToken(t *testing.T) {
 		{"nothing", func(*testing.T, *plant) {}, ""},
 		{"a remark", func(t *testing.T, p *plant) { p.change(t, "pump-1", func(q *site.Point) { q.Remark = "looked at" }) }, ""},
 		{"another device", func(t *testing.T, p *plant) {
-			p.change(t, "gate-1", func(q *site.Point) { q.Address = address.At("hr", 9) })
+			p.change(t, "gate-1", func(q *site.Point) { q.Address = block.At("hr", 9) })
 		}, ""},
 		{"its address", func(t *testing.T, p *plant) {
-			p.change(t, "pump-1", func(q *site.Point) { q.Address = address.At("hr", 3) })
+			p.change(t, "pump-1", func(q *site.Point) { q.Address = block.At("hr", 3) })
 		}, "the address of V1 was 40002 and is 40004"},
 		{"its scale", func(t *testing.T, p *plant) { p.change(t, "pump-1", func(q *site.Point) { q.Factor = 0.1 }) }, "the scale of V1"},
 		{"its type", func(t *testing.T, p *plant) { p.change(t, "pump-1", func(q *site.Point) { q.Type = value.TypeInt16 }) }, "the type of V1"},
 		{"its name", func(t *testing.T, p *plant) { p.change(t, "pump-1", func(q *site.Point) { q.Name = "Other" }) }, "the name of V1"},
 		{"the unit", func(t *testing.T, p *plant) {
 			link := *p.site.Link("to-pump")
-			link.Settings = map[string]int{"unit": 2, "port": link.Settings["port"]}
+			link.Settings = protocol.Numbers(map[string]int{"unit": 2, "port": link.Settings["port"].Int()})
 			p.edit(t, site.Put(site.KindLink, link.ID, "", link))
 		}, "Unit"},
 		{"the host", func(t *testing.T, p *plant) {
@@ -170,7 +171,7 @@ func TestOrderIsAToken(t *testing.T) {
 func TestPowerOfAnOrder(t *testing.T) {
 	p := newPlant(t)
 	pump := p.bench["pump"]
-	p.change(t, "pump-1", func(q *site.Point) { q.PowerAt = address.At("hr", 9) })
+	p.change(t, "pump-1", func(q *site.Point) { q.PowerAt = block.At("hr", 9) })
 	if err := p.Start([]string{"to-pump"}); err != nil {
 		t.Fatal(err)
 	}
@@ -329,7 +330,7 @@ func TestSharedWords(t *testing.T) {
 	p := newPlant(t)
 	pump := p.bench["pump"]
 	pump.set(1, 0xA5A5)
-	p.change(t, "pump-1", func(q *site.Point) { q.Address, q.Type = q.Address.WithBit(1), value.TypeBool })
+	p.change(t, "pump-1", func(q *site.Point) { q.Address, q.Type = block.WithBit(q.Address, 1), value.TypeBool })
 	if result, err := write(p.Engine, "pump-1", "on"); err != nil || !result.OK || pump.get(1) != 0xA5A7 {
 		t.Errorf("%04X: %+v, %v", pump.get(1), result, err)
 	}
@@ -433,17 +434,17 @@ func TestJournalOfCrossings(t *testing.T) {
 // TestNothingWaits: with a device that says nothing for a minute, everything
 // that a person presses is done at once.
 func TestNothingWaits(t *testing.T) {
-	for _, protocol := range []string{"modbus-tcp", "modbus-rtu-tcp"} {
-		t.Run(protocol, func(t *testing.T) { nothingWaits(t, protocol) })
+	for _, name := range []string{"modbus-tcp", "modbus-rtu-tcp"} {
+		t.Run(name, func(t *testing.T) { nothingWaits(t, name) })
 	}
 }
 
-func nothingWaits(t *testing.T, protocol string) {
+func nothingWaits(t *testing.T, name string) {
 	p := newPlant(t)
 	for _, id := range []string{"probe", "pump", "gate"} {
 		d, link := *p.site.Device(id), *p.site.Link("to-" + id)
 		d.Points, d.Ports = nil, slices.Clone(d.Ports)
-		d.Ports[0].Protocol, link.Protocol = protocol, protocol
+		d.Ports[0].Protocol, link.Protocol = name, name
 		p.edit(t, site.Put(site.KindDevice, id, "", d), site.Put(site.KindLink, link.ID, "", link))
 	}
 	for _, d := range p.plant {
@@ -451,7 +452,7 @@ func nothingWaits(t *testing.T, protocol string) {
 	}
 	for _, id := range []string{"to-probe", "to-pump", "to-gate"} {
 		link := *p.site.Link(id)
-		link.Settings = map[string]int{"port": link.Settings["port"], "unit": 1, "timeoutMs": 60_000}
+		link.Settings = protocol.Numbers(map[string]int{"port": link.Settings["port"].Int(), "unit": 1, "timeoutMs": 60_000})
 		p.edit(t, site.Put(site.KindLink, id, "", link))
 	}
 	if err := p.SetMode(field.Plant); err != nil {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/serial"
@@ -26,7 +27,7 @@ type Target struct {
 	// Format is what a serial port is opened with.
 	Format serial.Format
 	// Settings of the asking end, by the keys of the protocol.
-	Settings map[string]int
+	Settings protocol.Settings
 	// Manner is in which odd ways the device is known to answer.
 	Manner exchange.Manner
 }
@@ -56,9 +57,13 @@ type Reply struct {
 	Optional bool
 	// Left is set once octets of the request may have left this machine.
 	Left bool
-	// Data holds the units read, each in whole octets: two for a register, one
-	// (0 or 1) for a bit. It is valid until the next request.
+	// Data holds the units read, one range after the other, each unit in whole
+	// octets: a bit of its own takes one (0 or 1). It is valid until the next
+	// request.
 	Data []byte
+	// Refused holds for each range the error code by which it was refused while
+	// others were answered, 0 for none; nil if none was. Its data is zeros.
+	Refused []int
 	// Request and Answer are the octets on the wire, valid as Data is.
 	Request, Answer []byte
 }
@@ -71,9 +76,11 @@ func (r *Reply) OK() bool { return r.Outcome == exchange.Answered }
 type Conn interface {
 	// Toward turns the connection to the device that the settings name; it
 	// stays there until it is turned again.
-	Toward(settings map[string]int)
-	// Read asks for count units of an area.
-	Read(area string, start uint32, count int) Reply
+	Toward(settings protocol.Settings)
+	// Read asks for runs of units, in one request.
+	Read(ranges []block.Range) Reply
+	// Greet asks the least that any device answers, if only by declining.
+	Greet() Reply
 	// Write sends whole units from an address on. data is as in Reply.Data. The
 	// pass is asked for just before the octets leave; where it is refused, none
 	// do, and the reply says NotAllowed.
@@ -101,18 +108,11 @@ type Overlapping interface {
 	OnSent(fn func())
 }
 
-// ReadOrder is one read of several that are asked at once.
-type ReadOrder struct {
-	Area  string
-	Start uint32
-	Count int
-}
-
 // Pipelined is a Conn that can have several requests under way.
 type Pipelined interface {
 	// ReadMany sends all reads and tells of each answer as it comes, in
 	// whatever order. A reply is valid until the next, as with Read.
-	ReadMany(reads []ReadOrder, came func(i int, reply Reply))
+	ReadMany(reads [][]block.Range, came func(i int, reply Reply))
 }
 
 // Listener is a Conn that can hear what others say.

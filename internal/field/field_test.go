@@ -11,12 +11,14 @@ import (
 	"time"
 
 	"ferry/internal/bench"
+	"ferry/internal/core/block"
 	"ferry/internal/core/exchange"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/route"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
+	_ "ferry/internal/families"
 	"ferry/internal/field"
-	_ "ferry/internal/field/modbus"
 )
 
 // benched returns an engine on the stand-ins of a site.
@@ -151,8 +153,8 @@ func TestShyDevice(t *testing.T) {
 // TestTryByPlan: what only the plan tells stops the message as well.
 func TestTryByPlan(t *testing.T) {
 	s := bench.Demo()
-	s.Link("lss-do11").Settings["port"] = 503
-	s.Link("lss-do12").Settings["unit"] = 7
+	s.Link("lss-do11").Settings["port"] = protocol.OfInt(503)
+	s.Link("lss-do12").Settings["unit"] = protocol.OfInt(7)
 	s.Device("skid").Ports[0].Host = "198.51.100.9"
 	e, _ := benched(t, s)
 	for link, stop := range map[string]route.Stop{"lss-do11": route.Address, "lss-do12": route.Session, "lss-skid": route.Wire} {
@@ -314,7 +316,7 @@ func TestWrite(t *testing.T) {
 	// A bit of a word leaves its neighbours alone.
 	word := &s.Device("pump1").Points[0]
 	bit := *word
-	bit.ID, bit.Name, bit.Address, bit.Type = "bit", "Bit", word.Address.WithBit(3), value.TypeBool
+	bit.ID, bit.Name, bit.Address, bit.Type = "bit", "Bit", block.WithBit(word.Address, 3), value.TypeBool
 	next := *s
 	next.Devices = append([]site.Device{}, s.Devices...)
 	pump := *s.Device("pump1")

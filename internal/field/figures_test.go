@@ -8,7 +8,8 @@ import (
 	"time"
 
 	"ferry/internal/bench"
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 	"ferry/internal/core/timetable"
@@ -17,20 +18,20 @@ import (
 )
 
 // row is a site of so many devices on one line, each with registers to read.
-func row(line site.Line, protocol string, devices, thinkMs, paceMs int) *site.Site {
+func row(line site.Line, name string, devices, thinkMs, paceMs int) *site.Site {
 	s := &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery", Lines: []site.Line{line},
 		Devices: []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: line.ID, Host: "192.0.2.1"}}}}}
 	for i := range devices {
-		settings := map[string]int{"unit": 1 + i%200, "thinkMs": thinkMs}
-		d := site.Device{ID: fmt.Sprint("d", i), Name: fmt.Sprint("DO probe ", i), Map: protocol, Ports: []site.Port{{Line: line.ID, Protocol: protocol, Settings: settings}}}
+		settings := protocol.Numbers(map[string]int{"unit": 1 + i%200, "thinkMs": thinkMs})
+		d := site.Device{ID: fmt.Sprint("d", i), Name: fmt.Sprint("DO probe ", i), Map: name, Ports: []site.Port{{Line: line.ID, Protocol: name, Settings: settings}}}
 		if line.Medium == site.Ethernet {
 			d.Ports[0].Host = fmt.Sprintf("198.51.100.%d", 1+i)
 		}
 		for p := range 5 {
-			d.Points = append(d.Points, site.Point{ID: fmt.Sprintf("d%d-%d", i, p), Name: fmt.Sprint("P", p), Type: value.TypeFloat32, Address: address.At("hr", uint32(2*p)), PaceMs: paceMs, Access: site.ReadOnly})
+			d.Points = append(d.Points, site.Point{ID: fmt.Sprintf("d%d-%d", i, p), Name: fmt.Sprint("P", p), Type: value.TypeFloat32, Address: block.At("hr", uint32(2*p)), PaceMs: paceMs, Access: site.ReadOnly})
 		}
 		s.Devices = append(s.Devices, d)
-		s.Links = append(s.Links, site.Link{ID: fmt.Sprint("k", i), Asking: "lss", Answering: d.ID, Line: line.ID, Protocol: protocol, Settings: map[string]int{"unit": settings["unit"], "timeoutMs": 1000}})
+		s.Links = append(s.Links, site.Link{ID: fmt.Sprint("k", i), Asking: "lss", Answering: d.ID, Line: line.ID, Protocol: name, Settings: protocol.Numbers(map[string]int{"unit": settings["unit"].Int(), "timeoutMs": 1000})})
 	}
 	return s
 }

@@ -34,9 +34,9 @@ func (e *Engine) gather(r *runner) {
 		}
 		began := time.Now()
 		j := trial.jobs[0]
-		reply := conn.Read(j.Area, j.Start, j.Count)
+		reply := conn.Read(j.Ranges)
 		answered = reply.OK() || reply.Outcome == exchange.Declined
-		trial.note(j.Area, j.Start, j.Count, &reply, began)
+		trial.note(j.Ranges, &reply, began)
 	})
 	if err != nil || !answered { // its silence is its own
 		return

@@ -297,12 +297,12 @@ func (h *Hub) record(era uint64, e *exchange.Exchange, parts []part) {
 }
 
 // block is how many octets are made room for at once.
-const block = 1 << 14
+const chunk = 1 << 14
 
 // room returns room for so many octets, out of a block that several share.
 func (h *Hub) room(n int) []byte {
 	if n > len(h.octets) {
-		h.octets = make([]byte, max(block, n))
+		h.octets = make([]byte, max(chunk, n))
 	}
 	octets := h.octets[:n:n]
 	h.octets = h.octets[n:]
@@ -331,6 +331,10 @@ func (h *Hub) take(p *part, e *exchange.Exchange, at time.Time, ms int64) {
 	t, end := p.track, p.at+p.codec.Width()
 	if end > len(e.Data) {
 		h.spoil(t, value.ErrShort.Error())
+		return
+	}
+	if len(e.Refused) > 0 && e.Refused[p.of] != 0 {
+		h.spoil(t, e.Sentence)
 		return
 	}
 	words := e.Data[p.at:end]

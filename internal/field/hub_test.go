@@ -4,7 +4,7 @@ import (
 	"testing"
 	"time"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
@@ -16,7 +16,7 @@ var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 // value at a number of seconds after noon.
 func fed() (*Hub, func(second float64, v value.Value)) {
 	h := NewHub()
-	h.follow(&site.Device{ID: "d", Points: []site.Point{{ID: "p", Name: "Oxygen", Address: address.At("hr", 0), Type: "uint16", Factor: 0.1, PaceMs: 1000, Access: "r"}}})
+	h.follow(&site.Device{ID: "d", Points: []site.Point{{ID: "p", Name: "Oxygen", Address: block.At("hr", 0), Type: "uint16", Factor: 0.1, PaceMs: 1000, Access: "r"}}})
 	codec, _ := value.NewCodec(value.Shape{Type: value.TypeUint16, Order: "", Bit: -1, Length: 0})
 	return h, func(second float64, v value.Value) {
 		h.record(h.Era(), &exchange.Exchange{Link: "k", Device: "d", RequestID: "k-hr0", At: noon.Add(time.Duration(second * float64(time.Second))), LatencyMs: 5, Outcome: exchange.Answered,
@@ -87,12 +87,12 @@ func TestHubIsBounded(t *testing.T) {
 func TestEditForgetsValues(t *testing.T) {
 	h, feed := fed()
 	feed(0, value.OfUint(84))
-	p := site.Point{ID: "p", Name: "O2", Address: address.At("hr", 0), Type: "uint16", Factor: 0.1, PaceMs: 1000, Access: "r"}
+	p := site.Point{ID: "p", Name: "O2", Address: block.At("hr", 0), Type: "uint16", Factor: 0.1, PaceMs: 1000, Access: "r"}
 	h.follow(&site.Device{ID: "d", Points: []site.Point{p}})
 	if live, _ := h.Point("p"); live.Quality != value.Good {
 		t.Errorf("renamed: %+v", live)
 	}
-	p.Address = address.At("hr", 1)
+	p.Address = block.At("hr", 1)
 	h.follow(&site.Device{ID: "d", Points: []site.Point{p}})
 	if live, _ := h.Point("p"); live.Quality != value.NotRead {
 		t.Errorf("moved: %+v", live)
@@ -117,7 +117,7 @@ func TestPutBack(t *testing.T) {
 func TestEditsPileNothingUp(t *testing.T) {
 	h := NewHub()
 	for i := range 1000 {
-		h.follow(&site.Device{ID: "d", Points: []site.Point{{ID: "a", Type: value.TypeUint16, Address: address.At("hr", uint32(i))}}})
+		h.follow(&site.Device{ID: "d", Points: []site.Point{{ID: "a", Type: value.TypeUint16, Address: block.At("hr", uint32(i))}}})
 	}
 	if len(h.order) > 300 || len(h.points) != 1 {
 		t.Errorf("%d tracks of %d points", len(h.order), len(h.points))

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"time"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/diagnose"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/habit"
@@ -23,7 +23,7 @@ type learned struct {
 
 // placeOf names what is learned of: the same unit at the same place.
 func placeOf(link *site.Link, target Target) string {
-	return fmt.Sprint(link.Protocol, " ", target.Dial, " ", link.Settings["unit"])
+	return fmt.Sprint(link.Protocol, " ", target.Dial, " ", protocol.StationOf(link.Protocol, link.Settings))
 }
 
 // Learned returns what was found out of the device of a link.
@@ -75,14 +75,17 @@ func piecesOf(d *site.Device) map[string]string {
 	return pieces
 }
 
-// items are the runs of units of a job that must arrive in one piece, with its
-// parts in each.
+// items are the runs of units of the one range of a job that must arrive in one
+// piece, with its parts in each.
 func (r *runner) items(j *job) (runs []habit.Run, parts [][]int) {
-	octets := unitOctets(r.def, j.Area)
+	octets := unitOctets(r.def, j.Ranges[0].Area)
 	at := map[string]int{}
 	for i := range j.parts {
 		p := &j.parts[i]
-		from := j.Start + uint32(p.at/octets)
+		if p.of > 0 {
+			continue
+		}
+		from := j.Ranges[0].Start + uint32(p.at/octets)
 		run := habit.Run{From: from, To: from + uint32(max(1, (p.codec.Width()+octets-1)/octets))}
 		key := p.piece
 		if key == "" {
@@ -106,46 +109,130 @@ const retryRefused = 10 * time.Second
 func (r *runner) fit() {
 	var fitted []*job
 	for _, j := range r.jobs {
-		facts := r.hub.facts(r.link.ID, r.place, j.Area)
-		if facts.IsZero() || facts.Bears(habit.Run{From: j.Start, To: j.Start + uint32(j.Count)}) || j.searched {
+		if j.searched {
 			fitted = append(fitted, j)
 			continue
 		}
-		runs, parts := r.items(j)
-		groups, alone := facts.Cut(runs)
-		for _, g := range groups {
-			fitted = append(fitted, r.partOf(j, g.Run, g.Items, parts))
+		whole, rest := r.divide(j, func(i int) bool {
+			facts := r.hub.facts(r.link.ID, r.place, j.Ranges[i].Area)
+			return facts.IsZero() || facts.Bears(habit.RunOf(j.Ranges[i]))
+		})
+		if whole != nil {
+			fitted = append(fitted, whole)
 		}
-		for _, i := range alone {
-			one := r.partOf(j, runs[i], []int{i}, parts)
-			if one.pace > 0 {
-				one.pace = max(one.pace, retryRefused)
-			}
-			one.searchAt = time.Now().Add(24 * time.Hour) // there is nothing to divide
-			fitted = append(fitted, one)
+		for _, each := range rest {
+			fitted = append(fitted, r.cut(each)...)
 		}
 	}
 	r.jobs = fitted
 }
 
-// partOf is a job for some of the items of another.
+// divide parts a job: those of its ranges that stay together, nil if none, and
+// the others each alone.
+func (r *runner) divide(j *job, stays func(i int) bool) (whole *job, rest []*job) {
+	var together []int
+	for i := range j.Ranges {
+		if stays(i) {
+			together = append(together, i)
+		} else {
+			rest = append(rest, r.ofRanges(j, []int{i}))
+		}
+	}
+	switch {
+	case len(rest) == 0:
+		return j, nil
+	case len(together) == 0 && len(rest) == 1:
+		return nil, []*job{j}
+	case len(together) > 0:
+		whole = r.ofRanges(j, together)
+	}
+	return whole, rest
+}
+
+// cut divides a job of one range by what is known of its area.
+func (r *runner) cut(j *job) (into []*job) {
+	facts := r.hub.facts(r.link.ID, r.place, j.Ranges[0].Area)
+	runs, parts := r.items(j)
+	groups, alone := facts.Cut(runs)
+	for _, g := range groups {
+		into = append(into, r.partOf(j, g.Run, g.Items, parts))
+	}
+	for _, i := range alone {
+		one := r.partOf(j, runs[i], []int{i}, parts)
+		if one.pace > 0 {
+			one.pace = max(one.pace, retryRefused)
+		}
+		one.searchAt = time.Now().Add(24 * time.Hour) // there is nothing to divide
+		into = append(into, one)
+	}
+	return into
+}
+
+// partOf is a job for some of the items of another, of one range.
 func (r *runner) partOf(j *job, run habit.Run, items []int, parts [][]int) *job {
+	of := j.Ranges[0]
 	n := *j
-	n.Start, n.Count, n.parts, n.Points = run.From, run.Len(), nil, nil
-	n.Operation, n.Address = r.def.Operation(j.Area, run.From, run.Len()), r.def.Scheme.Short(address.At(j.Area, run.From))
-	shift := int(run.From-j.Start) * unitOctets(r.def, j.Area)
+	n.parts = nil
+	r.asks(&n, []block.Range{rangeOf(of.Area, run)})
+	shift := int(run.From-of.Start) * unitOctets(r.def, of.Area)
 	for _, i := range items {
 		for _, k := range parts[i] {
 			p := j.parts[k]
 			p.at -= shift
-			n.parts = append(n.parts, p)
-			if !p.power {
-				n.Points = append(n.Points, p.track.live.Point)
-			}
+			n.takes(p)
 		}
 	}
-	n.searched, n.silent, n.refusedBy = false, 0, 0
 	return &n
+}
+
+// ofRanges is a job for some of the ranges of another.
+func (r *runner) ofRanges(j *job, which []int) *job {
+	n := *j
+	n.parts = nil
+	ranges := make([]block.Range, len(which))
+	shift, became := make([]int, len(j.Ranges)), make([]int, len(j.Ranges))
+	at := 0
+	for i := range j.Ranges {
+		octets := j.Ranges[i].Count * unitOctets(r.def, j.Ranges[i].Area)
+		became[i] = slices.Index(which, i)
+		if k := became[i]; k >= 0 {
+			ranges[k] = j.Ranges[i]
+			shift[i] = at
+		} else {
+			at += octets
+		}
+	}
+	r.asks(&n, ranges)
+	for _, p := range j.parts {
+		if k := became[p.of]; k >= 0 {
+			p.at -= shift[p.of]
+			p.of = k
+			n.takes(p)
+		}
+	}
+	return &n
+}
+
+// asks makes a copy of a job one for other ranges, with no parts yet.
+func (r *runner) asks(n *job, ranges []block.Range) {
+	n.Ranges, n.Points, n.Count = ranges, nil, 0
+	for _, each := range ranges {
+		n.Count += each.Count
+	}
+	n.Operation, n.Address = r.rules.Operation(ranges), r.def.Scheme.Short(block.At(ranges[0].Area, ranges[0].Start))
+	n.searched, n.silent, n.refusedBy, n.refused = false, 0, 0, nil
+}
+
+// takes adds a part to a job.
+func (j *job) takes(p part) {
+	j.parts = append(j.parts, p)
+	if !p.power {
+		j.Points = append(j.Points, p.track.live.Point)
+	}
+}
+
+func rangeOf(area string, run habit.Run) block.Range {
+	return block.Range{Area: area, Start: run.From, Count: run.Len()}
 }
 
 // silentTries is how often in a row a request stays unanswered before it is taken
@@ -167,10 +254,17 @@ const restSearch = 30 * time.Second
 // bears less at once or has a hole: beside the run, which gets the line back
 // after each question. What it learns is kept, and the jobs follow it.
 func (r *runner) search(ctx context.Context, j *job) {
-	refused := j.refusedBy != 0 && r.def.Divides(j.refusedBy)
+	if r.parted(j) {
+		return
+	}
+	refused := j.refusedBy != 0 && r.rules.Divides(j.refusedBy)
 	silent := j.silent >= r.silentTries() && (r.answered || r.def.Turns == protocol.TurnsOfLink)
 	j.refusedBy = 0
 	if !refused && !silent || j.searched || time.Now().Before(j.searchAt) {
+		return
+	}
+	if len(j.Ranges) > 1 {
+		r.replace(j, func(int) bool { return false })
 		return
 	}
 	runs, _ := r.items(j)
@@ -209,6 +303,33 @@ func (r *runner) search(ctx context.Context, j *job) {
 	}()
 }
 
+// parted takes the ranges that were refused while others of the request were
+// answered out of it: each is then asked for alone, and searched like any other.
+func (r *runner) parted(j *job) bool {
+	codes := j.refused
+	if j.refused = nil; len(codes) == 0 || len(j.Ranges) < 2 {
+		return false
+	}
+	if !slices.ContainsFunc(codes, func(code int) bool { return code != 0 }) {
+		return false
+	}
+	r.replace(j, func(i int) bool { return codes[i] == 0 })
+	return true
+}
+
+// replace puts the parts of a job in its place.
+func (r *runner) replace(j *job, stays func(i int) bool) {
+	whole, rest := r.divide(j, stays)
+	if whole != nil {
+		rest = append(rest, whole)
+	}
+	at := slices.Index(r.jobs, j)
+	if at < 0 {
+		return // it has been replaced meanwhile
+	}
+	r.jobs = slices.Replace(r.jobs, at, at+1, rest...)
+}
+
 // searching is one search under way.
 type searching struct {
 	r *runner
@@ -227,7 +348,7 @@ func (s *searching) ask(run habit.Run) (answer habit.Answer) {
 	answer = habit.Lost
 	s.give(func(conn Conn) {
 		at := time.Now()
-		reply := conn.Read(s.j.Area, run.From, run.Len())
+		reply := conn.Read([]block.Range{rangeOf(s.j.Ranges[0].Area, run)})
 		answer = s.took(run, &reply, at)
 	})
 	return answer
@@ -242,12 +363,12 @@ func (s *searching) took(run habit.Run, reply *Reply, at time.Time) habit.Answer
 			parts = append(parts, r.partOf(j, run, []int{i}, of).parts...)
 		}
 	}
-	r.note(j.Area, run.From, run.Len(), reply, at, parts...)
+	r.note([]block.Range{rangeOf(j.Ranges[0].Area, run)}, reply, at, parts...)
 	if reply.OK() {
 		s.came, s.silent = run, 0
 		return habit.Given
 	}
-	if reply.Outcome == exchange.Declined && r.def.Divides(reply.Code) {
+	if reply.Outcome == exchange.Declined && r.rules.Divides(reply.Code) {
 		s.fail(parts, reply.Sentence)
 		return habit.Refused
 	}
@@ -272,8 +393,8 @@ func (s *searching) fail(parts []part, why string) {
 // find asks for the whole once more, for the refusal may have been a chance, and
 // then for parts of it.
 func (s *searching) find(runs []habit.Run) (facts habit.Facts, found bool) {
-	facts = s.r.hub.facts(s.r.link.ID, s.r.place, s.j.Area)
-	if s.ask(habit.Run{From: s.j.Start, To: s.j.Start + uint32(s.j.Count)}) != habit.Refused {
+	facts = s.r.hub.facts(s.r.link.ID, s.r.place, s.j.Ranges[0].Area)
+	if s.ask(habit.RunOf(s.j.Ranges[0])) != habit.Refused {
 		return facts, false
 	}
 	if s.silent > 0 && s.ask(runs[0]) == habit.Refused && s.silent > 0 && s.ask(runs[len(runs)-1]) != habit.Given {
@@ -292,7 +413,7 @@ func (s *searching) settle(facts habit.Facts, found bool) {
 		s.j.searchAt = time.Now().Add(restSearch)
 		return
 	}
-	s.r.hub.learn(s.r.era, s.r.link.ID, s.r.place, func(d *habit.Device) { d.Areas[s.j.Area] = facts })
+	s.r.hub.learn(s.r.era, s.r.link.ID, s.r.place, func(d *habit.Device) { d.Areas[s.j.Ranges[0].Area] = facts })
 	s.r.fit()
 }
 

@@ -12,6 +12,7 @@ import (
 
 	"ferry/internal/bench"
 	"ferry/internal/core/exchange"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
@@ -22,15 +23,15 @@ import (
 
 // TestFamily: the same points come over every protocol of the family.
 func TestFamily(t *testing.T) {
-	for _, protocol := range []string{"modbus-rtu", "modbus-ascii", "modbus-rtu-tcp", "modbus-tcp"} {
-		t.Run(protocol, func(t *testing.T) {
+	for _, name := range []string{"modbus-rtu", "modbus-ascii", "modbus-rtu-tcp", "modbus-tcp"} {
+		t.Run(name, func(t *testing.T) {
 			line := site.Line{ID: "l", Name: "Tank row A", Medium: site.Ethernet}
-			if protocol == "modbus-rtu" || protocol == "modbus-ascii" {
+			if name == "modbus-rtu" || name == "modbus-ascii" {
 				line.Medium, line.Serial = site.SerialLine, &site.Serial{Standard: serial.TIA485Two, Format: serial.Format{Baud: 38400, Data: 8, Parity: serial.Odd, Stop: 1}}
 			}
-			s := row(line, protocol, 2, 2, 100)
-			if protocol == "modbus-tcp" {
-				s.Links[0].Settings["atOnce"] = 4
+			s := row(line, name, 2, 2, 100)
+			if name == "modbus-tcp" {
+				s.Links[0].Settings["atOnce"] = protocol.OfInt(4)
 				s.Devices[1].Points[4].PaceMs = 200
 			}
 			e, _ := benched(t, s)
@@ -58,7 +59,7 @@ func TestRest(t *testing.T) {
 	line := site.Line{ID: "l", Name: "Tank row A", Medium: site.SerialLine, Serial: &site.Serial{Standard: serial.TIA485Two, Format: serial.Format{Baud: 115200, Data: 8, Parity: serial.Even, Stop: 1}}}
 	s := row(line, "modbus-rtu", 3, 2, 100)
 	for i := range s.Links {
-		s.Links[i].Settings = map[string]int{"unit": i + 1, "timeoutMs": 250, "restAfter": 2, "restS": 1}
+		s.Links[i].Settings = protocol.Numbers(map[string]int{"unit": i + 1, "timeoutMs": 250, "restAfter": 2, "restS": 1})
 	}
 	e, b := benched(t, s)
 	if err := e.Start(nil); err != nil {
@@ -142,7 +143,7 @@ func TestBroadcast(t *testing.T) {
 	for i := range 2 {
 		s.Devices[1+i].Points[0].Access = site.ReadWrite
 	}
-	s.Links[0].Settings = map[string]int{"unit": 0}
+	s.Links[0].Settings = protocol.Numbers(map[string]int{"unit": 0})
 	e, _ := benched(t, s)
 	order, err := e.Prepare(context.Background(), "d0-0", "12.5")
 	if err != nil || order.Target != "Tank row A, every unit at once" {

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"ferry/internal/core/problem"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 )
 
@@ -16,7 +17,7 @@ func (e *Engine) Listen(ctx context.Context, lineID string, d time.Duration) (*H
 		e.mu.Unlock()
 		return nil, problem.New("no-serial-line", "Only a serial line can be listened to.", "").At(lineID)
 	}
-	link := &site.Link{ID: "listen", Line: line.ID, Protocol: protocolOf(e.site, line), Settings: map[string]int{}}
+	link := &site.Link{ID: "listen", Line: line.ID, Protocol: protocolOf(e.site, line), Settings: protocol.Settings{}}
 	for i := range e.site.Links {
 		if e.site.Links[i].Line == line.ID {
 			link.Asking, link.Answering = e.site.Links[i].Asking, e.site.Links[i].Answering

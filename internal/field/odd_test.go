@@ -3,6 +3,9 @@ package field_test
 import (
 	"context"
 	"encoding/binary"
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
+	"ferry/internal/core/protocol"
 	"fmt"
 	"io"
 	"net"
@@ -14,7 +17,6 @@ import (
 	"testing"
 	"time"
 
-	"ferry/internal/core/address"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/route"
 	"ferry/internal/core/site"
@@ -193,14 +195,14 @@ func (o *oddity) answer(c net.Conn, pdu []byte) []byte {
 func (o *oddity) site(port int) *site.Site {
 	area := o.area
 	if area == "" {
-		area = address.HoldingRegisters
+		area = family.HoldingRegisters
 	}
 	s := &site.Site{Lines: []site.Line{{ID: "net", Name: "Net", Medium: site.Ethernet}},
-		Links: []site.Link{{ID: "k", Asking: "lap", Answering: "d", Line: "net", Protocol: "modbus-tcp", Settings: map[string]int{"port": port, "timeoutMs": 500}}},
+		Links: []site.Link{{ID: "k", Asking: "lap", Answering: "d", Line: "net", Protocol: "modbus-tcp", Settings: protocol.Numbers(map[string]int{"port": port, "timeoutMs": 500})}},
 		Devices: []site.Device{{ID: "lap", Name: "Laptop", Ports: []site.Port{{Line: "net", Host: "127.0.0.2", Protocol: "modbus-tcp"}}},
 			{ID: "d", Name: "Probe", Map: "modbus-tcp", Ports: []site.Port{{Line: "net", Host: "127.0.0.1", Protocol: "modbus-tcp"}}}}}
 	add := func(from int, kind value.Type) {
-		s.Devices[1].Points = append(s.Devices[1].Points, site.Point{ID: strconv.Itoa(from), Name: "P" + strconv.Itoa(from), Address: address.At(area, uint32(from)), Type: kind, PaceMs: 200, Access: site.ReadOnly})
+		s.Devices[1].Points = append(s.Devices[1].Points, site.Point{ID: strconv.Itoa(from), Name: "P" + strconv.Itoa(from), Address: block.At(area, uint32(from)), Type: kind, PaceMs: 200, Access: site.ReadOnly})
 	}
 	for i := range 30 {
 		add(100+i, value.TypeUint16)
@@ -218,7 +220,7 @@ func (o *oddity) site(port int) *site.Site {
 func wrong(points []site.Point, live func(i int) field.Live) (list []string) {
 	for i := range points {
 		p, got := &points[i], live(i)
-		want := uint64(1000 + p.Address.Offset)
+		want := uint64(1000 + p.Place().Offset)
 		if p.Type == value.TypeUint32 {
 			want = want<<16 | (want + 1)
 		}
@@ -333,7 +335,7 @@ func TestOneConnection(t *testing.T) {
 				second.Points[i].ID = "second-" + second.Points[i].ID
 			}
 			s.Links[1].ID, s.Links[1].Answering = "k2", "d2"
-			s.Links[1].Settings = map[string]int{"port": s.Links[0].Settings["port"], "unit": 2, "timeoutMs": 300}
+			s.Links[1].Settings = protocol.Numbers(map[string]int{"port": s.Links[0].Settings["port"].Int(), "unit": 2, "timeoutMs": 300})
 			e := field.NewEngine(s, nil)
 			defer e.Close()
 			if err := e.SetMode(field.Plant); err != nil {

@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"time"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
@@ -51,7 +51,8 @@ type order struct {
 	point     *site.Point
 	link      *site.Link
 	def       *protocol.Def
-	area      address.Area
+	rules     protocol.Ranges
+	area      block.Area
 	codec     value.Codec
 	scale     value.Scale
 	data      []byte // whole units; where the point shares one, its own bits only
@@ -70,11 +71,14 @@ func (e *Engine) prepare(pointID string, v value.Value, by authority) (*order, e
 	if err != nil {
 		return nil, err
 	}
-	area, ok := address.AreaOf(o.def.Scheme, o.point.Address.Area)
+	area, ok := block.AreaOf(o.def.Scheme, o.point.Place().Area)
 	if !ok || !area.Writable {
 		return nil, problem.New("not-writable", "Nothing can be written there: "+o.def.Scheme.Short(o.point.Address)+" is only to be read.", "").At(o.where)
 	}
 	o.area = area
+	if o.rules, ok = o.def.Ranges(); !ok {
+		return nil, problem.New("not-writable", o.def.Title+" cannot be written by units.", "").At(o.where)
+	}
 	if o.point.Access == site.ReadOnly {
 		return nil, problem.New("read-only", o.point.Name+" is marked as only to be read.", "Set its access to rw in the map if the device allows it.").At(o.where)
 	}
@@ -91,6 +95,12 @@ func (e *Engine) prepare(pointID string, v value.Value, by authority) (*order, e
 		return nil, problem.New("does-not-fit", err.Error()+".", "Give a value that the point can hold.").At(o.where)
 	}
 	return o, nil
+}
+
+// ranges are the units that the point covers.
+func (o *order) ranges() []block.Range {
+	at := o.point.Place()
+	return []block.Range{{Area: at.Area, Start: at.Offset, Count: o.point.Units(o.area.UnitBits)}}
 }
 
 // locate finds the point, its link and where that goes. The lock is held.
@@ -123,7 +133,7 @@ func (e *Engine) show(o *order) WriteOrder {
 	live, _ := e.Hub.Point(o.point.ID)
 	shown := WriteOrder{
 		Point: o.point.ID, Name: o.point.Name, Device: o.device.Name, Link: o.link.ID, Target: o.place(),
-		Address: o.def.Scheme.Short(o.point.Address), Function: o.def.WriteFunction(o.area.Key, o.point.Units(o.area.UnitBits)),
+		Address: o.def.Scheme.Short(o.point.Address), Function: o.rules.WriteFunction(o.area.Key, o.point.Units(o.area.UnitBits)),
 		Old: live.Shown, OldAtMs: live.AtMs, New: o.point.Shown(o.scale.Apply(o.rounded())), Unit: o.point.Unit, Mode: o.mode,
 		Words: spaced(o.data),
 	}
@@ -154,7 +164,7 @@ func (o *order) place() string {
 	if line == nil || line.Medium != site.SerialLine {
 		return cmp.Or(o.host, o.dial)
 	}
-	if unit := o.def.Value(o.link.Settings, "unit"); unit != 0 {
+	if unit := o.def.Int(o.link.Settings, "unit"); unit != 0 {
 		return fmt.Sprintf("%s, unit %d", line.Name, unit)
 	}
 	return line.Name + ", every unit at once"

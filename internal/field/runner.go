@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"time"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
@@ -18,6 +18,7 @@ type runner struct {
 	link    *site.Link
 	device  *site.Device
 	def     *protocol.Def
+	rules   protocol.Ranges
 	hub     *Hub
 	era     uint64 // of the hub, in which the runner was made
 	place   string // what is learned is learned of this place
@@ -54,12 +55,15 @@ type job struct {
 	searchAt  time.Time
 	silent    int
 	refusedBy int // code by which the device refused it last, 0 for none
+	// refused are the codes by which it refused some of the ranges, nil for none.
+	refused []int
 }
 
 // part is one point in the data of a request.
 type part struct {
 	track *track
-	at    int // octet in the data
+	of    int // which range of the request it lies in
+	at    int // octet in the data of all ranges
 	codec value.Codec
 	power bool // it is the power of ten of the point, not its value
 	// piece names a structure that is read in one piece; empty for none.
@@ -73,9 +77,12 @@ func newRunner(link *site.Link, device *site.Device, requests []timetable.Reques
 	if err != nil {
 		return nil, err
 	}
-	r := &runner{link: link, device: device, def: def, hub: hub, era: hub.Era(), atOnce: max(1, def.Value(link.Settings, "atOnce")),
-		tries: 1 + def.Value(link.Settings, "retries"), restAfter: def.Value(link.Settings, "restAfter"),
-		rest: time.Duration(def.Value(link.Settings, "restS")) * time.Second}
+	r := &runner{link: link, device: device, def: def, hub: hub, era: hub.Era(), atOnce: max(1, def.Int(link.Settings, "atOnce")),
+		tries: 1 + def.Int(link.Settings, "retries"), restAfter: def.Int(link.Settings, "restAfter"),
+		rest: time.Duration(def.Int(link.Settings, "restS")) * time.Second}
+	if r.rules, _ = def.Ranges(); r.rules == nil {
+		return nil, fmt.Errorf("%s asks for no ranges", def.Title)
+	}
 	hub.follow(device)
 	byID := make(map[string]*site.Point, len(device.Points))
 	for i := range device.Points {
@@ -89,14 +96,18 @@ func newRunner(link *site.Link, device *site.Device, requests []timetable.Reques
 		j := &job{Request: request, pace: time.Duration(request.PaceMs) * time.Millisecond}
 		for _, id := range request.Points {
 			p := byID[id]
-			codec, err := p.Codec(unitBits(def, request.Area))
+			codec, err := p.Codec(unitBits(def, p.Place().Area))
 			if err != nil {
 				return nil, err
 			}
-			j.parts = append(j.parts, part{track: hub.track(id), codec: codec, at: int(p.Address.Offset-request.Start) * unitOctets(def, request.Area), piece: pieces[p.ID]})
+			of, at := r.within(request.Ranges, p.Place())
+			if of < 0 {
+				return nil, fmt.Errorf("%s is not in the request that names it", p.Name)
+			}
+			j.parts = append(j.parts, part{track: hub.track(id), codec: codec, of: of, at: at, piece: pieces[p.ID]})
 			r.points = append(r.points, id)
 		}
-		j.parts = append(powersIn(device, &request, hub), j.parts...)
+		j.parts = append(r.powersIn(device, &request), j.parts...)
 		r.jobs = append(r.jobs, j)
 	}
 	return r, nil
@@ -113,14 +124,30 @@ func (r *runner) begin(now time.Time) {
 
 // powersIn lists the registers of a request that hold the power of ten of a
 // point, one part for each point.
-func powersIn(device *site.Device, request *timetable.Request, hub *Hub) (parts []part) {
+func (r *runner) powersIn(device *site.Device, request *timetable.Request) (parts []part) {
 	for i := range device.Points {
 		p := &device.Points[i]
-		if at := p.PowerAt; at.Area == request.Area && at.Offset >= request.Start && int(at.Offset-request.Start) < request.Count && p.PaceMs >= request.PaceMs {
-			parts = append(parts, part{track: hub.track(p.ID), codec: powerCodec, at: 2 * int(at.Offset-request.Start), power: true})
+		if p.PowerAt.IsZero() || p.PaceMs < request.PaceMs {
+			continue
+		}
+		if of, at := r.within(request.Ranges, block.Of(p.PowerAt)); of >= 0 {
+			parts = append(parts, part{track: r.hub.track(p.ID), codec: powerCodec, of: of, at: at, power: true})
 		}
 	}
 	return parts
+}
+
+// within finds the range in which a place lies, the first of several, and the
+// octet of the data of all at which it begins; of is -1 if it lies in none.
+func (r *runner) within(ranges []block.Range, p block.Place) (of, at int) {
+	for i, each := range ranges {
+		octets := unitOctets(r.def, each.Area)
+		if p.Area == each.Area && p.Offset >= each.Start && int(p.Offset-each.Start) < each.Count {
+			return i, at + int(p.Offset-each.Start)*octets
+		}
+		at += each.Count * octets
+	}
+	return -1, 0
 }
 
 // powerCodec reads a power of ten: a signed register.
@@ -133,7 +160,7 @@ var powerCodec = func() value.Codec {
 }()
 
 func unitBits(def *protocol.Def, area string) int {
-	a, _ := address.AreaOf(def.Scheme, area)
+	a, _ := block.AreaOf(def.Scheme, area)
 	return a.UnitBits
 }
 
@@ -164,7 +191,7 @@ func (r *runner) tell(e *exchange.Exchange, operation string, reply *Reply, at t
 		Link: r.link.ID, Device: r.device.ID, At: at, LatencyMs: float64(took) / float64(time.Millisecond),
 		Operation: operation, Outcome: reply.Outcome, Cause: reply.Cause, ThinkMs: reply.ThinkMs, AnswerLateMs: reply.LateMs, Doubt: reply.Doubt,
 		Manner: reply.Manner, Optional: reply.Optional, Code: reply.Code, Sentence: reply.Sentence,
-		Request: reply.Request, Answer: reply.Answer, Data: reply.Data,
+		Request: reply.Request, Answer: reply.Answer, Data: reply.Data, Refused: reply.Refused,
 	}
 }
 
@@ -184,9 +211,9 @@ func (r *runner) ask(ctx context.Context, jobs []*job, now time.Time) {
 		}
 	}
 	if many, ok := r.conn().(Pipelined); ok && len(jobs) > 1 {
-		orders := make([]ReadOrder, len(jobs))
+		orders := make([][]block.Range, len(jobs))
 		for i, j := range jobs {
-			orders[i] = ReadOrder{j.Area, j.Start, j.Count}
+			orders[i] = j.Ranges
 		}
 		at := time.Now()
 		again := jobs[:0:0]
@@ -225,7 +252,7 @@ func (r *runner) attempt(ctx context.Context, j *job, tried int) {
 			return
 		}
 		at := time.Now()
-		reply := r.conn().Read(j.Area, j.Start, j.Count)
+		reply := r.conn().Read(j.Ranges)
 		if ctx.Err() != nil || !r.took(j, &reply, at, tried+1 < tries) {
 			return
 		}
@@ -247,7 +274,7 @@ func (r *runner) took(j *job, reply *Reply, at time.Time, may bool) (again bool)
 	e := &r.told // the hub keeps a copy of it
 	now := time.Now()
 	r.tell(e, j.Operation, reply, at, now.Sub(at))
-	e.RequestID, e.Points, e.Area, e.Start, e.Count = j.ID, len(j.parts), j.Area, j.Start, j.Count
+	e.RequestID, e.Points, e.Ranges = j.ID, len(j.parts), j.Ranges
 	e.LateMs = max(0, float64(e.At.Sub(j.planned))/float64(time.Millisecond))
 	r.channel.letIn(r, reply, now)
 	if reply.OK() {
@@ -259,6 +286,7 @@ func (r *runner) took(j *job, reply *Reply, at time.Time, may bool) (again bool)
 			r.hub.record(r.era, e, j.parts)
 		}
 		j.done = j.pace == 0
+		j.refused = append(j.refused[:0], reply.Refused...)
 		return false
 	}
 	r.hub.record(r.era, e, nil)

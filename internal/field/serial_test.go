@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"ferry/internal/bench"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/route"
 	"ferry/internal/field"
 )
@@ -14,7 +15,7 @@ import (
 func TestSerialFaults(t *testing.T) {
 	s := bench.Demo()
 	for i := range s.Links {
-		s.Links[i].Settings["timeoutMs"] = 1000 // a machine that is short of time answers late
+		s.Links[i].Settings["timeoutMs"] = protocol.OfInt(1000) // a machine that is short of time answers late
 	}
 	e, b := benched(t, s)
 	for _, c := range []struct {

@@ -12,7 +12,6 @@ import (
 	"sync"
 	"time"
 
-	"ferry/internal/core/address"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
@@ -234,12 +233,12 @@ func (r *sweepRun) units(ctx context.Context, line *site.Line, def *protocol.Def
 	if order.FromUnit < 1 || order.ToUnit > 247 || order.FromUnit > order.ToUnit {
 		return problem.New("bad-sweep", fmt.Sprintf("Units %d to %d.", order.FromUnit, order.ToUnit), "Give units from 1 to 247.").At(line.Name)
 	}
-	link := &site.Link{ID: "sweep-" + line.ID, Line: line.ID, Protocol: def.Name, Settings: map[string]int{}}
+	link := &site.Link{ID: "sweep-" + line.ID, Line: line.ID, Protocol: def.Name, Settings: protocol.Settings{}}
 	planned := map[int]*site.Device{}
 	for i := range e.site.Devices {
 		d := &e.site.Devices[i]
 		if p := d.Port(line.ID); p != nil && p.Protocol == def.Name {
-			planned[def.Value(p.Settings, "unit")] = d
+			planned[def.Int(p.Settings, "unit")] = d
 		}
 	}
 	for i := range e.site.Links {
@@ -260,7 +259,7 @@ func (r *sweepRun) units(ctx context.Context, line *site.Line, def *protocol.Def
 	step := func(i int) (found Found, ok bool) {
 		unit := order.FromUnit + i
 		copied := *link
-		copied.Settings = map[string]int{"unit": unit, "timeoutMs": sweepLimitMs}
+		copied.Settings = protocol.Numbers(map[string]int{"unit": unit, "timeoutMs": sweepLimitMs})
 		asker := &runner{link: &copied, device: &site.Device{ID: "sweep", Name: "unit " + strconv.Itoa(unit)}, def: def, hub: e.Hub, era: era}
 		look := func(conn Conn, _ Reply) {
 			if conn == nil {
@@ -304,11 +303,11 @@ func (r *sweepRun) units(ctx context.Context, line *site.Line, def *protocol.Def
 	return nil
 }
 
-// lookAt asks a unit for one register, which any unit answers if only by
-// declining, and then who it is.
+// lookAt asks a unit what any unit answers, if only by declining, and then who
+// it is.
 func lookAt(conn Conn, unit int) (Found, bool) {
 	began := time.Now()
-	reply := conn.Read(address.HoldingRegisters, 0, 1)
+	reply := conn.Greet()
 	found := Found{Unit: unit, Ms: float64(time.Since(began)) / 1e6}
 	switch reply.Outcome {
 	case exchange.Answered, exchange.Declined:
@@ -359,7 +358,7 @@ func (r *sweepRun) hosts(ctx context.Context, line *site.Line, def *protocol.Def
 	step := func(i int) (Found, bool) {
 		host := hosts[i].String()
 		found := Found{Host: host, Port: order.Port, Unit: order.Unit}
-		link := &site.Link{Line: line.ID, Protocol: def.Name, Settings: map[string]int{"port": order.Port, "unit": order.Unit, "timeoutMs": 500}}
+		link := &site.Link{Line: line.ID, Protocol: def.Name, Settings: protocol.Numbers(map[string]int{"port": order.Port, "unit": order.Unit, "timeoutMs": 500})}
 		if d := planned[host]; d != nil {
 			found.Device, link.Answering = d.ID, d.ID
 		}
@@ -420,7 +419,7 @@ func (r *sweepRun) formats(ctx context.Context, line *site.Line) error {
 		return problem.From(err, "protocol")
 	}
 	copied := *link
-	copied.Settings = map[string]int{"unit": def.Value(link.Settings, "unit"), "timeoutMs": def.Value(link.Settings, "timeoutMs")}
+	copied.Settings = protocol.Numbers(map[string]int{"unit": def.Int(link.Settings, "unit"), "timeoutMs": def.Int(link.Settings, "timeoutMs")})
 	list := serial.Nearest(target.Format)
 	var last string
 	done := false // nothing more is asked once the device has answered
@@ -436,22 +435,22 @@ func (r *sweepRun) formats(ctx context.Context, line *site.Line) error {
 			return Found{}, false
 		}
 		defer conn.Close()
-		reply = conn.Read(address.HoldingRegisters, 0, 1)
+		reply = conn.Greet()
 		if !reply.OK() && reply.Outcome != exchange.Declined {
 			return Found{}, false
 		}
 		format := list[i]
 		done = true
-		return Found{Unit: copied.Settings["unit"], Device: link.Answering, Format: &format}, true
+		return Found{Unit: copied.Settings["unit"].Int(), Device: link.Answering, Format: &format}, true
 	}
 	r.start(ctx, len(list), 1, step, func(s *Sweep) {
 		switch {
 		case len(s.Found) == 0 && last != "":
 			s.Sentence = sentence(last)
 		case len(s.Found) == 0:
-			s.Sentence = fmt.Sprintf("Unit %d answers in none of the %d usual formats: it is off, or its number is another.", copied.Settings["unit"], len(list))
+			s.Sentence = fmt.Sprintf("Unit %d answers in none of the %d usual formats: it is off, or its number is another.", copied.Settings["unit"].Int(), len(list))
 		default:
-			s.Sentence = fmt.Sprintf("Unit %d answers at %s.", copied.Settings["unit"], *s.Found[0].Format)
+			s.Sentence = fmt.Sprintf("Unit %d answers at %s.", copied.Settings["unit"].Int(), *s.Found[0].Format)
 		}
 	})
 	return nil

@@ -117,7 +117,7 @@ func targetOf(s *site.Site, link *site.Link) string {
 	if line := s.Line(link.Line); line != nil && line.Medium == site.SerialLine {
 		return line.Name
 	}
-	return net.JoinHostPort(port.Host, strconv.Itoa(def.Value(link.Settings, "port")))
+	return net.JoinHostPort(port.Host, strconv.Itoa(def.Int(link.Settings, "port")))
 }
 
 // TryTarget walks the stops of a target that belongs to no site, as the

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"ferry/internal/core/block"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/route"
 )
@@ -21,7 +22,7 @@ const linger = 120 * time.Millisecond
 // several units, from the first answer and, where that does not tell, from
 // more. It reports whether the unit answers.
 func (w *walk) overLine(ctx context.Context, reply *Reply) bool {
-	unit := w.runner.def.Value(w.runner.link.Settings, "unit")
+	unit := w.runner.def.Int(w.runner.link.Settings, "unit")
 	if reply.Cause == exchange.Others { // it explains whatever else is odd
 		w.wireGood("Frames come from the line.")
 		w.route.Set(route.Address, route.Good, "They pass their check.", "")
@@ -90,7 +91,7 @@ func (w *walk) onlyOne(ctx context.Context, unit int) bool {
 // silence decides what nothing at all means: if others on the line answer, the
 // wire is good and this device is not there, not on, or set otherwise.
 func (w *walk) silence(ctx context.Context, reply *Reply, unit int) {
-	limit := w.runner.def.Value(w.runner.link.Settings, "timeoutMs")
+	limit := w.runner.def.Int(w.runner.link.Settings, "timeoutMs")
 	if reply.Cause == exchange.Echo {
 		w.route.Set(route.Wire, route.Doubt, "What is sent comes back: the adapter hears itself.", "Switch its echo off, or leave it: Ferry takes the echo away.")
 	}
@@ -103,9 +104,10 @@ func (w *walk) silence(ctx context.Context, reply *Reply, unit int) {
 		var got Reply
 		w.question(ctx, other, func(conn Conn) {
 			began := time.Now()
-			area, start := other.jobs[0].Area, other.jobs[0].Start
-			got = conn.Read(area, start, 1)
-			other.note(area, start, 1, &got, began)
+			at := other.jobs[0].Ranges[0]
+			first := []block.Range{{Area: at.Area, Start: at.Start, Count: 1}}
+			got = conn.Read(first)
+			other.note(first, &got, began)
 			w.route.Requests++
 		})
 		if !got.OK() && got.Outcome != exchange.Declined {

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
@@ -93,9 +93,9 @@ func (w *walk) record(operation string, reply *Reply, began time.Time) {
 
 func (w *walk) onWire() bool { return w.runner.def.Medium == site.SerialLine }
 
-func (w *walk) unit() int { return w.runner.def.Value(w.runner.link.Settings, "unit") }
+func (w *walk) unit() int { return w.runner.def.Int(w.runner.link.Settings, "unit") }
 
-func (w *walk) limit() int { return w.runner.def.Value(w.runner.link.Settings, "timeoutMs") }
+func (w *walk) limit() int { return w.runner.def.Int(w.runner.link.Settings, "timeoutMs") }
 
 // dial decides the stops Wire and Address, as far as connecting tells: a
 // serial port can be opened with nobody at its far end.
@@ -250,9 +250,9 @@ func (w *walk) late(ctx context.Context, reply *Reply) bool {
 	link := *r.link
 	link.Settings = maps.Clone(link.Settings)
 	if link.Settings == nil {
-		link.Settings = map[string]int{}
+		link.Settings = protocol.Settings{}
 	}
-	link.Settings["timeoutMs"] = max(3000, 4*w.limit())
+	link.Settings[protocol.KeyWithin] = protocol.OfInt(max(3000, 4*w.limit()))
 	r.link = &link
 	for range 2 { // at the first it may still be busy with what was asked before
 		answered := false
@@ -289,16 +289,18 @@ func (w *walk) ask(conn Conn, j *job, began time.Time) (reply Reply) {
 	r := w.runner
 	if j != nil {
 		runs, _ := r.items(j)
-		reply = conn.Read(j.Area, runs[0].From, runs[0].Len())
-		w.record(r.def.Operation(j.Area, runs[0].From, runs[0].Len()), &reply, began)
+		first := []block.Range{rangeOf(j.Ranges[0].Area, runs[0])}
+		reply = conn.Read(first)
+		w.record(r.rules.Operation(first), &reply, began)
 		return reply
 	}
 	for _, area := range r.def.Areas {
 		if area.Key == "" || area.UnitBits != 16 {
 			continue
 		}
-		reply = conn.Read(area.Key, 0, 1)
-		w.record(r.def.Operation(area.Key, 0, 1), &reply, began)
+		first := []block.Range{{Area: area.Key, Count: 1}}
+		reply = conn.Read(first)
+		w.record(r.rules.Operation(first), &reply, began)
 		if reply.Outcome != exchange.NoAnswer || !conn.Usable() {
 			return reply
 		}
@@ -316,11 +318,11 @@ func (w *walk) plainRead(ctx context.Context) (reply Reply) {
 		jobs = []*job{nil}
 	}
 	for _, j := range jobs {
-		if j != nil && asked[j.Area] {
+		if j != nil && asked[j.Ranges[0].Area] {
 			continue
 		}
 		if j != nil {
-			asked[j.Area] = true
+			asked[j.Ranges[0].Area] = true
 		}
 		for again := 0; again < w.runner.tries; again++ {
 			if !w.question(ctx, w.runner, func(conn Conn) { reply = w.ask(conn, j, time.Now()) }) {
@@ -445,16 +447,18 @@ func (w *walk) judgePoints(ctx context.Context, failed []*job, why Reply) bool {
 func (w *walk) elsewhere(ctx context.Context, j *job) (says string) {
 	r := w.runner
 	runs, _ := r.items(j)
+	from := j.Ranges[0]
 	for _, area := range r.def.Areas {
-		if area.Key == j.Area || area.UnitBits != unitBits(r.def, j.Area) {
+		if area.Key == from.Area || area.UnitBits != unitBits(r.def, from.Area) {
 			continue
 		}
 		w.question(ctx, r, func(conn Conn) {
 			began := time.Now()
-			reply := conn.Read(area.Key, runs[0].From, runs[0].Len())
-			w.record(r.def.Operation(area.Key, runs[0].From, runs[0].Len()), &reply, began)
+			there := []block.Range{rangeOf(area.Key, runs[0])}
+			reply := conn.Read(there)
+			w.record(r.rules.Operation(there), &reply, began)
 			if reply.OK() {
-				own, _ := address.AreaOf(r.def.Scheme, j.Area)
+				own, _ := block.AreaOf(r.def.Scheme, from.Area)
 				says = fmt.Sprintf("The device answers at the same place among the %s, and the map has them among the %s.", strings.ToLower(area.Title), strings.ToLower(own.Title))
 			}
 		})
@@ -481,7 +485,7 @@ func (w *walk) read(ctx context.Context, j *job) (reply Reply, ok bool) {
 	for tried := range max(1, r.tries) {
 		if !w.question(ctx, r, func(conn Conn) {
 			began := time.Now()
-			reply = conn.Read(j.Area, j.Start, j.Count)
+			reply = conn.Read(j.Ranges)
 			w.keep(j, &reply, began)
 		}) {
 			return Reply{Outcome: exchange.Closed, Sentence: "the connection ended"}, false
@@ -500,7 +504,7 @@ func (w *walk) keep(j *job, reply *Reply, began time.Time) {
 	if reply.OK() {
 		w.worst[j] = max(w.worst[j], float64(took)/float64(time.Millisecond))
 	}
-	w.runner.note(j.Area, j.Start, j.Count, reply, began, j.parts...)
+	w.runner.note(j.Ranges, reply, began, j.parts...)
 }
 
 // pace decides the stop Pace from a few measured rounds: the time of one round

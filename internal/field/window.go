@@ -4,7 +4,7 @@ import (
 	"context"
 	"time"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
@@ -48,7 +48,7 @@ func (e *Engine) ReadWindow(ctx context.Context, deviceID, areaKey string, start
 			refused = reply
 			return
 		}
-		w := windowReader{runner: r, def: def, area: area, words: words, most: regmap.Limit(r.device, area, def.MaxUnits)}
+		w := windowReader{runner: r, def: def, area: area, words: words, most: regmap.Limit(r.device, area, def.Most(link.Settings))}
 		w.read(conn, start, count)
 		refused = w.refused
 	})
@@ -56,7 +56,7 @@ func (e *Engine) ReadWindow(ctx context.Context, deviceID, areaKey string, start
 		return nil, err
 	}
 	if _, ok := words[at]; !ok {
-		return nil, problem.New("not-read", "The registers could not be read: "+refused.Sentence+".", "Check the address, or give a window that the device answers.").At(def.Scheme.Short(address.At(areaKey, at)))
+		return nil, problem.New("not-read", "The registers could not be read: "+refused.Sentence+".", "Check the address, or give a window that the device answers.").At(def.Scheme.Short(block.At(areaKey, at)))
 	}
 	from := at
 	for from > start {
@@ -77,21 +77,21 @@ func (e *Engine) ReadWindow(ctx context.Context, deviceID, areaKey string, start
 }
 
 // reach finds the link that reads a device, its protocol and an area of it.
-func (e *Engine) reach(deviceID, areaKey string) (*site.Link, *protocol.Def, address.Area, error) {
+func (e *Engine) reach(deviceID, areaKey string) (*site.Link, *protocol.Def, block.Area, error) {
 	s := e.Site()
 	device := s.Device(deviceID)
 	if device == nil {
-		return nil, nil, address.Area{}, problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(deviceID)
+		return nil, nil, block.Area{}, problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(deviceID)
 	}
 	link := s.LinkTo(deviceID)
 	if link == nil {
-		return nil, nil, address.Area{}, problem.New("no-link", "No link reaches "+device.Name+".", "Add one under Lines.").At(device.Name)
+		return nil, nil, block.Area{}, problem.New("no-link", "No link reaches "+device.Name+".", "Add one under Lines.").At(device.Name)
 	}
 	_, def, err := DriverOf(link.Protocol)
 	if err != nil {
-		return nil, nil, address.Area{}, problem.From(err, "protocol").At(device.Name)
+		return nil, nil, block.Area{}, problem.From(err, "protocol").At(device.Name)
 	}
-	area, ok := address.AreaOf(def.Scheme, areaKey)
+	area, ok := block.AreaOf(def.Scheme, areaKey)
 	if !ok && areaKey != "" {
 		return nil, nil, area, problem.New("no-area", "The protocol has no such area.", "").At(areaKey)
 	}
@@ -101,7 +101,7 @@ func (e *Engine) reach(deviceID, areaKey string) (*site.Link, *protocol.Def, add
 type windowReader struct {
 	runner  *runner
 	def     *protocol.Def
-	area    address.Area
+	area    block.Area
 	words   map[uint32]uint16
 	most    int
 	asked   int
@@ -118,8 +118,9 @@ func (w *windowReader) read(conn Conn, start uint32, count int) {
 		return
 	}
 	began := time.Now()
-	reply := conn.Read(w.area.Key, start, count)
-	w.runner.note(w.area.Key, start, count, &reply, began)
+	ranges := []block.Range{{Area: w.area.Key, Start: start, Count: count}}
+	reply := conn.Read(ranges)
+	w.runner.note(ranges, &reply, began)
 	switch {
 	case reply.OK():
 		for i := range count {
@@ -135,9 +136,9 @@ func (w *windowReader) read(conn Conn, start uint32, count int) {
 
 // note records a read that the timetable did not send, and takes in its parts if
 // the data came.
-func (r *runner) note(area string, start uint32, count int, reply *Reply, began time.Time, parts ...part) {
-	e := r.exchange(r.def.Operation(area, start, count), reply, began, time.Since(began))
-	e.Area, e.Start, e.Count, e.Points = area, start, count, len(parts)
+func (r *runner) note(ranges []block.Range, reply *Reply, began time.Time, parts ...part) {
+	e := r.exchange(r.rules.Operation(ranges), reply, began, time.Since(began))
+	e.Ranges, e.Points = ranges, len(parts)
 	if !reply.OK() {
 		parts = nil
 	}
@@ -163,9 +164,10 @@ func (e *Engine) AskEdges(ctx context.Context, deviceID string) ([]regmap.Edge, 
 				break
 			}
 			began := time.Now()
-			got := conn.Read(edge.Area, edge.Offset, 1)
-			r.note(edge.Area, edge.Offset, 1, &got, began)
-			if edge.Answered = got.OK(); got.OK() || got.Outcome == exchange.Declined && got.Code == def.BadAddress {
+			ranges := []block.Range{{Area: edge.Area, Start: edge.Offset, Count: 1}}
+			got := conn.Read(ranges)
+			r.note(ranges, &got, began)
+			if edge.Answered = got.OK(); got.OK() || got.Outcome == exchange.Declined && r.rules.Absent(got.Code) {
 				edges = append(edges, edge)
 			} else {
 				copied := got

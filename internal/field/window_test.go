@@ -2,12 +2,12 @@ package field_test
 
 import (
 	"context"
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
 	"strings"
 	"testing"
 
 	"ferry/internal/bench"
-	"ferry/internal/core/address"
-	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
@@ -51,7 +51,7 @@ func TestAskEdges(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		found := regmap.Shifted(protocol.ModbusTCP.Scheme, d, edges)
+		found := regmap.Shifted(family.TCP.Scheme, d, edges)
 		if (len(found) == 1) != (d.ID == "ph21") {
 			t.Errorf("%s: %+v after %+v", d.Name, found, edges)
 		}
@@ -100,7 +100,7 @@ func FuzzWindow(f *testing.F) {
 			t.Skip()
 		}
 		p := newPlant(t)
-		p.change(t, "pump-1", func(q *site.Point) { q.Address, q.Type = address.At("co", 1), value.TypeBool })
+		p.change(t, "pump-1", func(q *site.Point) { q.Address, q.Type = block.At("co", 1), value.TypeBool })
 		p.bench["pump"].behave(func(request, _ []byte) ([]byte, bool) {
 			return append(append(request[:4:4], byte((len(pdu)+1)>>8), byte(len(pdu)+1), 1), pdu...), true
 		})

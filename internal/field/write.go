@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"ferry/internal/core/block"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/site"
@@ -214,21 +215,21 @@ func (r *runner) write(conn Conn, o *order, pass Pass) Reply {
 			return Reply{Outcome: exchange.NotAllowed, Sentence: err.Error()}
 		}
 	}
-	at := o.point.Address.WithBit(-1)
+	at := block.WithBit(o.point.Address, -1)
 	began := time.Now()
 	reply := conn.Write(at, data, pass)
 	e := r.exchange(fmt.Sprintf("write %s @ %s", o.point.Name, r.def.Scheme.Short(o.point.Address)), &reply, began, time.Since(began))
-	e.Write, e.Points, e.Area, e.Start, e.Count = true, 1, at.Area, at.Offset, o.point.Units(o.area.UnitBits)
+	e.Write, e.Points, e.Ranges = true, 1, o.ranges()
 	r.hub.record(r.era, e, nil)
 	return reply
 }
 
 func (r *runner) read(conn Conn, o *order) Reply {
-	units := o.point.Units(o.area.UnitBits)
+	ranges := o.ranges()
 	began := time.Now()
-	reply := conn.Read(o.area.Key, o.point.Address.Offset, units)
-	e := r.exchange(r.def.Operation(o.area.Key, o.point.Address.Offset, units), &reply, began, time.Since(began))
-	e.Points, e.Area, e.Start, e.Count = 1, o.area.Key, o.point.Address.Offset, units
+	reply := conn.Read(ranges)
+	e := r.exchange(r.rules.Operation(ranges), &reply, began, time.Since(began))
+	e.Points, e.Ranges = 1, ranges
 	var parts []part
 	if track := r.hub.reading(o.point); reply.OK() && track != nil {
 		parts = []part{{track: track, codec: o.codec}}

@@ -4,6 +4,9 @@ import (
 	"archive/zip"
 	"bytes"
 	"errors"
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
+	_ "ferry/internal/families"
 	"fmt"
 	"io"
 	"runtime"
@@ -11,7 +14,6 @@ import (
 	"testing"
 	"time"
 
-	"ferry/internal/core/address"
 	"ferry/internal/core/layout"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/site"
@@ -212,7 +214,7 @@ func FuzzStructures(f *testing.F) {
 		}
 		for i := range s.Structures {
 			for _, rule := range []string{"registers", "words", "natural"} {
-				_, _ = s.Lay(&s.Structures[i], layout.Rule(rule), address.At("hr", 0), 16) // refused or not
+				_, _ = s.Lay(&s.Structures[i], layout.Rule(rule), block.At("hr", 0), 16) // refused or not
 			}
 		}
 		if err := WriteIEC(io.Discard, "x", "2026-11-25T12:00:00", s.Structures, nil); err != nil {
@@ -226,7 +228,7 @@ func FuzzWorkbook(f *testing.F) {
 	f.Add(packed(f, map[string]func(io.Writer){"xl/worksheets/sheet1.xml": text(sheetHead + `<row r="1"><c r="A1" t="inlineStr"><is><t>Tag</t></is></c><c r="B1"><v>40001</v></c></row></sheetData></worksheet>`)}))
 	f.Add(packed(f, map[string]func(io.Writer){"xl/worksheets/sheet1.xml": text(sheetHead + `<row><c t="s"><v>9</v></c></row></sheetData></worksheet>`), "xl/sharedStrings.xml": text(`<sst><si><t>a</t></si></sst>`)}))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		rows, _, _, err := ReadWorkbook(data, "", address.Modbus)
+		rows, _, _, err := ReadWorkbook(data, "", family.Scheme)
 		var p *problem.Problem
 		if err != nil && !errors.As(err, &p) {
 			t.Errorf("%v", err)

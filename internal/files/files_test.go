@@ -3,6 +3,9 @@ package files
 import (
 	"bytes"
 	"errors"
+	"ferry/internal/core/block"
+	"ferry/internal/core/family/blocktcp"
+	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"io"
 	"os"
@@ -74,7 +77,7 @@ func fullMap(t *testing.T) Map {
 		"Since;40060;cp56;;;;;1 s;;r;;;;;",
 		"Raw;40070;bytes 5;;;;;1 s;;r;;;;;",
 	}
-	m := Map{Device: "DO probe 11", Model: "Optode", Protocol: "modbus-tcp", Scheme: address.Modbus}
+	m := Map{Device: "DO probe 11", Model: "Optode", Protocol: "modbus-tcp", Scheme: family.Scheme}
 	var table []regmap.Row
 	for i, row := range rows {
 		cells := strings.Split(strings.ReplaceAll(row, `\;`, "\x00"), ";")
@@ -83,8 +86,8 @@ func fullMap(t *testing.T) Map {
 		}
 		table = append(table, regmap.Row{Line: i + 1, Cells: cells})
 	}
-	listing := regmap.Recognise(address.Modbus, table, regmap.Reading{}, nil)
-	points, _, rejected := listing.Points(address.Modbus)
+	listing := regmap.Recognise(family.Scheme, table, regmap.Reading{}, nil)
+	points, _, rejected := listing.Points(family.Scheme)
 	if len(rejected) > 0 {
 		t.Fatalf("%+v", rejected)
 	}
@@ -110,18 +113,18 @@ func TestMapRoundTrip(t *testing.T) {
 			if name == "csv" && strings.Contains(b.String(), ",=") {
 				t.Error("it is handed out with a formula")
 			}
-			source, err := ReadSource(b.Bytes(), "", address.Modbus)
+			source, err := ReadSource(b.Bytes(), "", family.Scheme)
 			if err != nil {
 				t.Fatal(err)
 			}
-			listing := regmap.Recognise(address.Modbus, source.Rows, regmap.Reading{}, nil)
-			points, _, rejected := listing.Points(address.Modbus)
+			listing := regmap.Recognise(family.Scheme, source.Rows, regmap.Reading{}, nil)
+			points, _, rejected := listing.Points(family.Scheme)
 			if len(rejected) > 0 || len(points) != len(m.Points) {
 				t.Fatalf("%d of %d points come back, %+v", len(points), len(m.Points), rejected)
 			}
 			for i := range points {
 				for _, column := range regmap.Columns() {
-					if got, want := regmap.Cell(address.Modbus, &points[i], column), regmap.Cell(address.Modbus, &m.Points[i], column); got != want {
+					if got, want := regmap.Cell(family.Scheme, &points[i], column), regmap.Cell(family.Scheme, &m.Points[i], column); got != want {
 						t.Errorf("%s of %s comes back as %q, was %q", column, m.Points[i].Name, got, want)
 					}
 				}
@@ -167,15 +170,15 @@ func TestReadIEC(t *testing.T) {
 <Variable name="Lost"><Type><TypeName>Tank</TypeName></Type><Address address="%Z9"/></Variable><Variable name="Clock"><Type><TypeName>TIME_OF_DAY</TypeName></Type><Address address="%MD90"/></Variable>
 <Variable name="Row"><Type><InstantlyDefinedType xsi:type="ArrayTypeSpec"><BaseType><TypeName>Tank</TypeName></BaseType><DimensionSpec dimensionNumber="1"><IndexRange lower="1" upper="2"/></DimensionSpec></InstantlyDefinedType></Type><Address address="%MB10"/></Variable>
 </GlobalVars></Resource></Configuration></Instances></Project>`
-	source, err := ReadSource([]byte(doc), "", address.Image)
+	source, err := ReadSource([]byte(doc), "", blocktcp.Scheme)
 	if err != nil {
 		t.Fatal(err)
 	}
-	listing := regmap.Recognise(address.Image, source.Rows, regmap.Reading{}, nil)
-	points, _, rejected := listing.Points(address.Image)
+	listing := regmap.Recognise(blocktcp.Scheme, source.Rows, regmap.Reading{}, nil)
+	points, _, rejected := listing.Points(blocktcp.Scheme)
 	var got []string
 	for i := range points {
-		got = append(got, points[i].Name+" "+regmap.Cell(address.Image, &points[i], regmap.Address)+" "+regmap.Cell(address.Image, &points[i], regmap.Names))
+		got = append(got, points[i].Name+" "+regmap.Cell(blocktcp.Scheme, &points[i], regmap.Address)+" "+regmap.Cell(blocktcp.Scheme, &points[i], regmap.Names))
 	}
 	want := "Run %IX0.3 |Row[1].Open %MX10.0 |Row[1].Level %MD12 |Row[1].Mode %MW16 0 Off; 4 Auto|Row[2].Open %MX18.0 |Row[2].Level %MD20 |Row[2].Mode %MW24 0 Off; 4 Auto"
 	var bad []string
@@ -186,7 +189,7 @@ func TestReadIEC(t *testing.T) {
 		t.Errorf("got %q\nwant %q\n%+v", strings.Join(got, "|"), want, rejected)
 	}
 	for _, bad := range []string{"<Project><GlobalVars>", "<html></html>", "<!DOCTYPE x [<!ENTITY a 'b'>]><Project/>"} {
-		if _, err := ReadSource([]byte(bad), "", address.Image); err == nil {
+		if _, err := ReadSource([]byte(bad), "", blocktcp.Scheme); err == nil {
 			t.Errorf("%q is read", bad)
 		}
 	}
@@ -262,7 +265,7 @@ func FuzzReadTable(f *testing.F) {
 
 // takeApart turns rows into points in both kinds of addressing.
 func takeApart(rows []regmap.Row) {
-	for _, scheme := range []address.Scheme{address.Modbus, address.Image} {
+	for _, scheme := range []address.Scheme{family.Scheme, blocktcp.Scheme} {
 		listing := regmap.Recognise(scheme, rows, regmap.Reading{}, nil)
 		listing.Points(scheme)
 	}
@@ -272,7 +275,7 @@ func takeApart(rows []regmap.Row) {
 // 61131-10 document.
 func FuzzReadSource(f *testing.F) {
 	var book bytes.Buffer
-	if err := WriteWorkbook(&book, []Map{{Device: "A", Scheme: address.Modbus, Points: []site.Point{{Name: "Oxygen", Address: address.At("hr", 0), Type: "uint16", Access: "r"}}}}); err != nil {
+	if err := WriteWorkbook(&book, []Map{{Device: "A", Scheme: family.Scheme, Points: []site.Point{{Name: "Oxygen", Address: block.At("hr", 0), Type: "uint16", Access: "r"}}}}); err != nil {
 		f.Fatal(err)
 	}
 	f.Add(book.Bytes())
@@ -280,7 +283,7 @@ func FuzzReadSource(f *testing.F) {
 	f.Add([]byte(`{"format":"ferry-map","version":1,"protocol":"modbus-tcp","points":[{"id":"a","name":"x","address":"hr0","type":"uint16","paceMs":1000,"access":"r"}]}`))
 	f.Add([]byte(`<Project><Types><DataTypeDecl name="T"><UserDefinedTypeSpec type="StructTypeSpec"><Member name="a"><Type><TypeName>T</TypeName></Type></Member></UserDefinedTypeSpec></DataTypeDecl></Types><GlobalVars><Variable name="v"><Type><TypeName>T</TypeName></Type><Address address="%MW0"/></Variable></GlobalVars></Project>`))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		for _, scheme := range []address.Scheme{address.Modbus, address.Image} {
+		for _, scheme := range []address.Scheme{family.Scheme, blocktcp.Scheme} {
 			source, err := ReadSource(data, "", scheme)
 			if err != nil {
 				continue

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/layout"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/regmap"
@@ -331,7 +332,7 @@ func (r *iecReader) takeApart(name string, m site.Member, place string) ([]site.
 		return nil, err
 	}
 	rule := layout.Words
-	area, _ := address.AreaOf(r.scheme, start.Area)
+	area, _ := block.AreaOf(r.scheme, block.Of(start).Area)
 	if area.UnitBits == 16 {
 		rule = layout.Registers
 	}

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
@@ -37,7 +38,7 @@ func MapOf(d *site.Device) (Map, error) {
 func (m *Map) extraNotations() []string {
 	for i := range m.Points {
 		var names []string
-		for _, n := range m.Scheme.Notations(m.Points[i].Address.WithBit(-1)) {
+		for _, n := range m.Scheme.Notations(block.WithBit(m.Points[i].Address, -1)) {
 			if n.Name != "1-based" && n.Name != "usual" {
 				names = append(names, n.Name)
 			}

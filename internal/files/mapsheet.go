@@ -7,7 +7,7 @@ import (
 	"io"
 	"strings"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
@@ -67,9 +67,9 @@ func (m *Map) printed() printedMap {
 	out := printedMap{Device: m.Device, Model: m.Model, Remark: m.Remark, Protocol: m.Protocol, Count: len(m.Points), Headings: m.extraNotations()}
 	for _, s := range regmap.Strips(m.Scheme, m.Points, stripUnits) {
 		last := min(uint32(s.Units), s.Area.Units-s.From) - 1
-		strip := printedStrip{Title: fmt.Sprintf("%s %s to %s", s.Area.Title, m.Scheme.Short(address.At(s.Area.Key, s.From)), m.Scheme.Short(address.At(s.Area.Key, s.From+last)))}
+		strip := printedStrip{Title: fmt.Sprintf("%s %s to %s", s.Area.Title, m.Scheme.Short(block.At(s.Area.Key, s.From)), m.Scheme.Short(block.At(s.Area.Key, s.From+last)))}
 		for n := 0; n < s.Units; n += 8 {
-			strip.Ticks = append(strip.Ticks, printedTick{100 * float64(n) / stripUnits, m.Scheme.Short(address.At(s.Area.Key, s.From+uint32(n)))})
+			strip.Ticks = append(strip.Ticks, printedTick{100 * float64(n) / stripUnits, m.Scheme.Short(block.At(s.Area.Key, s.From+uint32(n)))})
 		}
 		for i, b := range s.Blocks {
 			class := []string{"even", "odd"}[i%2]

@@ -1,13 +1,12 @@
 package files
 
 import (
+	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"runtime"
 	"strings"
 	"testing"
 
-	"ferry/internal/core/address"
-	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
 )
@@ -41,10 +40,10 @@ func BenchmarkIntake(b *testing.B) {
 			if err != nil {
 				b.Fatal(err)
 			}
-			listing := regmap.Recognise(address.Modbus, rows, regmap.Reading{}, nil)
-			points, _, _ := listing.Points(address.Modbus)
+			listing := regmap.Recognise(family.Scheme, rows, regmap.Reading{}, nil)
+			points, _, _ := listing.Points(family.Scheme)
 			d := &site.Device{ID: "d", Name: "Gateway", Points: points}
-			if found := regmap.Check(address.Modbus, d, protocol.ModbusTCP.MaxUnits); len(points) != listed {
+			if found := regmap.Check(family.Scheme, d, family.TCP.Most(nil)); len(points) != listed {
 				b.Fatal(len(points), len(found))
 			}
 			runtime.ReadMemStats(&after)
@@ -68,13 +67,13 @@ func BenchmarkCheck(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	listing := regmap.Recognise(address.Modbus, rows, regmap.Reading{}, nil)
-	points, _, _ := listing.Points(address.Modbus)
+	listing := regmap.Recognise(family.Scheme, rows, regmap.Reading{}, nil)
+	points, _, _ := listing.Points(family.Scheme)
 	d := &site.Device{ID: "d", Name: "Gateway", Points: points}
 	b.Run("every check", func(b *testing.B) {
 		b.ReportAllocs()
 		for b.Loop() {
-			regmap.Check(address.Modbus, d, protocol.ModbusTCP.MaxUnits)
+			regmap.Check(family.Scheme, d, family.TCP.Most(nil))
 		}
 	})
 	b.Run("only walked over", func(b *testing.B) {

@@ -2,13 +2,14 @@ package files
 
 import (
 	"bytes"
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"strings"
 	"testing"
 
 	"github.com/xuri/excelize/v2"
 
-	"ferry/internal/core/address"
 	"ferry/internal/core/site"
 )
 
@@ -49,7 +50,7 @@ func TestReadWorkbook(t *testing.T) {
 	for _, c := range []struct{ sheet, chosen, want string }{
 		{"", "Registers", "1:Reg|Gain 2:30001|0.1 4:40,003|0.333333333333333"}, {"Old", "Old", "1:Reg 2:1"}, {"Cover", "Cover", "1:Skerry Point"},
 	} {
-		rows, sheets, chosen, err := ReadWorkbook(data, c.sheet, address.Modbus)
+		rows, sheets, chosen, err := ReadWorkbook(data, c.sheet, family.Scheme)
 		if err != nil || chosen != c.chosen || len(sheets) != 3 {
 			t.Fatalf("%q: %v, %s of %v", c.sheet, err, chosen, sheets)
 		}
@@ -62,11 +63,11 @@ func TestReadWorkbook(t *testing.T) {
 		}
 	}
 	for name, bad := range map[string][]byte{"cut short": data[:len(data)/2], "no archive": []byte("PK\x03\x04")} {
-		if _, _, _, err := ReadWorkbook(bad, "", address.Modbus); err == nil {
+		if _, _, _, err := ReadWorkbook(bad, "", family.Scheme); err == nil {
 			t.Errorf("%s: it is read", name)
 		}
 	}
-	if _, _, _, err := ReadWorkbook(data, "Gone", address.Modbus); err == nil {
+	if _, _, _, err := ReadWorkbook(data, "Gone", family.Scheme); err == nil {
 		t.Error("a sheet that is not there is read")
 	}
 }
@@ -74,11 +75,11 @@ func TestReadWorkbook(t *testing.T) {
 // TestWriteWorkbook: devices of one name get sheets of their own, and what
 // looks like a formula stays a text.
 func TestWriteWorkbook(t *testing.T) {
-	point := site.Point{Name: "=1+1", Address: address.At("hr", 0), Type: "uint16", Access: "r", Remark: "@SUM(A1)"}
+	point := site.Point{Name: "=1+1", Address: block.At("hr", 0), Type: "uint16", Access: "r", Remark: "@SUM(A1)"}
 	long := strings.Repeat("Tank row with a long name ", 3)
 	var maps []Map
 	for _, name := range []string{"A/B:C", "a-b-c", long, long} {
-		maps = append(maps, Map{Device: name, Scheme: address.Modbus, Points: []site.Point{point}})
+		maps = append(maps, Map{Device: name, Scheme: family.Scheme, Points: []site.Point{point}})
 	}
 	var b bytes.Buffer
 	if err := WriteWorkbook(&b, maps); err != nil {
@@ -105,9 +106,9 @@ func TestWriteWorkbook(t *testing.T) {
 // TestPDFBreaksPages: a long map goes over many pages, a cell longer than a page
 // too, and nothing is cut off.
 func TestPDFBreaksPages(t *testing.T) {
-	m := Map{Device: "Gateway", Scheme: address.Modbus}
+	m := Map{Device: "Gateway", Scheme: family.Scheme}
 	for i := range 300 {
-		m.Points = append(m.Points, site.Point{Name: fmt.Sprintf("Point-%03d", i), Address: address.At("hr", uint32(2*i)), Type: "float32", Access: "r", Remark: "Ω ‰ ³ → … °C"})
+		m.Points = append(m.Points, site.Point{Name: fmt.Sprintf("Point-%03d", i), Address: block.At("hr", uint32(2*i)), Type: "float32", Access: "r", Remark: "Ω ‰ ³ → … °C"})
 	}
 	m.Points[5].Remark = strings.Repeat("a very long remark ", 400)
 	var b, empty bytes.Buffer

@@ -1,6 +1,7 @@
 package shelf
 
 import (
+	_ "ferry/internal/families"
 	"testing"
 
 	"ferry/internal/core/finding"
@@ -33,7 +34,7 @@ func TestDatasheets(t *testing.T) {
 			t.Errorf("%s marks %d of %d points as useful", sheet.Name, useful, len(sheet.Points))
 		}
 		def, _ := protocol.Named(sheet.Map)
-		for _, f := range regmap.Check(def.Scheme, &d, def.MaxUnits) {
+		for _, f := range regmap.Check(def.Scheme, &d, def.Most(nil)) {
 			if f.Severity != finding.Note {
 				t.Errorf("%s: %s", sheet.Name, f.Sentence)
 			}

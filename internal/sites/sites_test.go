@@ -2,6 +2,7 @@ package sites
 
 import (
 	"context"
+	_ "ferry/internal/families"
 	"os"
 	"path/filepath"
 	"testing"

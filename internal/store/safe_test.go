@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	_ "ferry/internal/families"
 	"fmt"
 	"math/rand/v2"
 	"os"

@@ -14,6 +14,7 @@ import (
 
 	"ferry/internal/api"
 	"ferry/internal/core/address"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -44,8 +45,10 @@ func reflector() *jsonschema.Reflector {
 		switch t {
 		case reflect.TypeFor[value.Value]():
 			return &jsonschema.Schema{OneOf: []*jsonschema.Schema{{Type: "null"}, {Type: "boolean"}, {Type: "number"}, {Type: "string"}}}
+		case reflect.TypeFor[protocol.Scalar]():
+			return &jsonschema.Schema{OneOf: []*jsonschema.Schema{{Type: "boolean"}, {Type: "integer"}, {Type: "string"}}}
 		case reflect.TypeFor[address.Address]():
-			return &jsonschema.Schema{Type: "string", Description: "Canonical address: the area and the offset on the wire, with a bit after a point: hr2, hr2.5, co0."}
+			return &jsonschema.Schema{Type: "string", Description: "Canonical address: the area and the number on the wire, with a bit after a point (db7:12.3), or what kind of name, an equals sign and the name (topic=1/temp)."}
 		case reflect.TypeFor[json.RawMessage]():
 			return &jsonschema.Schema{}
 		}

@@ -1,10 +1,10 @@
-// Package address holds where a point lives in a device, in the notations of
-// the protocols that Ferry speaks.
+// Package address holds where a point lives in a device: a reference that only
+// the family of its protocol understands.
 //
-// An Address has no protocol of its own. It is an offset in an area, with or
-// without a bit (a register, a byte of a data block, an object instance), or a
-// name (a node, a tag, a topic). A Scheme gives it meaning: which areas exist,
-// how large they are, and how people write them.
+// An Address is opaque to everyone else. It is comparable, may be a map key,
+// and has one form in files, which needs no family to be read. A family's
+// Scheme reads it as people write it, prints it in every notation, orders it
+// and says what fits there.
 package address
 
 import (
@@ -12,57 +12,69 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+
+	"ferry/internal/core/value"
 )
 
-// Address is one place in a device. It is comparable and may be a map key.
-// The zero Address is nowhere.
+// Address is one place in a device. The zero Address is nowhere.
 type Address struct {
-	// Area is the table, block or object class, as its scheme calls it.
-	Area string
-	// Offset counts the units of the area from 0, as on the wire.
-	Offset uint32
-	// bit is the bit within the unit plus one, 0 for none.
-	bit uint8
-	// Name replaces Offset and bit where places have names.
-	Name string
+	// space is the table, block, class or kind of name, as its family calls it.
+	space string
+	// number counts within the space, and part within what the number names, plus
+	// one: 0 is none.
+	number uint32
+	part   uint8
+	// name takes the place of number and part where places have names.
+	name string
 }
 
-// At returns the address of a unit of an area.
-func At(area string, offset uint32) Address { return Address{Area: area, Offset: offset} }
+// MostPart is the greatest part of a numbered place.
+const MostPart = 63
 
-// WithBit returns a with the given bit (0 to 63) of its unit; a negative bit
-// takes the bit away.
-func (a Address) WithBit(bit int) Address {
-	a.bit = uint8(max(bit, -1) + 1)
-	return a
+// Numbered returns the place with a number in a space, or, with a part from 0
+// to MostPart, something in it; a negative part is none. It is for families and
+// the shapes that they share.
+func Numbered(space string, number uint32, part int) Address {
+	return Address{space: space, number: number, part: uint8(max(part, -1) + 1)}
 }
 
-// Bit returns the bit within the unit, or -1 if a names the whole unit.
-func (a Address) Bit() int { return int(a.bit) - 1 }
+// Named returns the place with a name in a space. It is for families.
+func Named(space, name string) Address { return Address{space: space, name: name} }
+
+// Number takes apart what Numbered made; ok is false for any other address.
+func (a Address) Number() (space string, number uint32, part int, ok bool) {
+	if a.name != "" || a.IsZero() {
+		return "", 0, -1, false
+	}
+	return a.space, a.number, int(a.part) - 1, true
+}
+
+// Name takes apart what Named made; ok is false for any other address.
+func (a Address) Name() (space, name string, ok bool) { return a.space, a.name, a.name != "" }
 
 // IsZero reports whether a is nowhere.
 func (a Address) IsZero() bool { return a == Address{} }
 
-// String prints the canonical form, the one kept in files: the area and the
-// wire offset ("hr2"), with a bit after a point ("hr2.5"). An area with a digit
-// in it is set off by a colon ("db7:12.3"), a name by an equals sign, behind
-// which anything may stand ("topic=1/temp", "node=ns=2;s=Tank.O2").
+// String prints the canonical form, the one kept in files: the space and the
+// number ("hr2"), with a part after a point ("hr2.5"). A space with a digit in
+// it is set off by a colon ("db7:12.3"), a name by an equals sign, behind which
+// anything may stand ("topic=1/temp", "node=ns=2;s=Tank.O2").
 func (a Address) String() string {
 	if a.IsZero() {
 		return ""
 	}
-	if a.Name != "" {
-		return a.Area + "=" + a.Name
+	if a.name != "" {
+		return a.space + "=" + a.name
 	}
 	var b strings.Builder
-	b.WriteString(a.Area)
-	if a.Area == "" || strings.ContainsAny(a.Area, "0123456789") {
+	b.WriteString(a.space)
+	if a.space == "" || strings.ContainsAny(a.space, "0123456789") {
 		b.WriteByte(':')
 	}
-	b.WriteString(strconv.FormatUint(uint64(a.Offset), 10))
-	if a.bit > 0 {
+	b.WriteString(strconv.FormatUint(uint64(a.number), 10))
+	if a.part > 0 {
 		b.WriteByte('.')
-		b.WriteString(strconv.Itoa(a.Bit()))
+		b.WriteString(strconv.Itoa(int(a.part) - 1))
 	}
 	return b.String()
 }
@@ -72,37 +84,37 @@ func ParseCanonical(text string) (Address, error) {
 	if text == "" {
 		return Address{}, nil
 	}
-	if area, name, named := strings.Cut(text, "="); named && !strings.Contains(area, ":") {
+	if space, name, named := strings.Cut(text, "="); named && !strings.Contains(space, ":") {
 		if name == "" {
 			return Address{}, fmt.Errorf("address %q: the name behind the equals sign is missing", text)
 		}
-		return Address{Area: area, Name: name}, nil
+		return Named(space, name), nil
 	}
-	area, rest, apart := strings.Cut(text, ":")
+	space, rest, apart := strings.Cut(text, ":")
 	if !apart {
 		digits := strings.IndexAny(text, "0123456789")
 		if digits < 1 {
-			return Address{}, fmt.Errorf("address %q: expected an area and an offset, such as hr2", text)
+			return Address{}, fmt.Errorf("address %q: expected letters and a number, or a name behind an equals sign", text)
 		}
-		area, rest = text[:digits], text[digits:]
+		space, rest = text[:digits], text[digits:]
 	}
-	if area == "" || rest == "" {
-		return Address{}, fmt.Errorf("address %q: the area or the place in it is missing", text)
+	if space == "" || rest == "" {
+		return Address{}, fmt.Errorf("address %q: what stands before the number is missing, or the number", text)
 	}
-	unit, bitText, hasBit := strings.Cut(rest, ".")
-	offset, err := strconv.ParseUint(unit, 10, 32)
+	unit, partText, hasPart := strings.Cut(rest, ".")
+	number, err := strconv.ParseUint(unit, 10, 32)
 	if err != nil {
 		return Address{}, fmt.Errorf("address %q: %q is not an offset", text, unit)
 	}
-	a := At(area, uint32(offset))
-	if hasBit {
-		bit, err := strconv.ParseUint(bitText, 10, 6)
-		if err != nil {
-			return Address{}, fmt.Errorf("address %q: %q is not a bit", text, bitText)
+	part := -1
+	if hasPart {
+		n, err := strconv.ParseUint(partText, 10, 8)
+		if err != nil || n > MostPart {
+			return Address{}, fmt.Errorf("address %q: %q is not a bit", text, partText)
 		}
-		a = a.WithBit(int(bit))
+		part = int(n)
 	}
-	return a, nil
+	return Numbered(space, uint32(number), part), nil
 }
 
 // MarshalText writes the canonical form.
@@ -114,18 +126,11 @@ func (a *Address) UnmarshalText(text []byte) (err error) {
 	return err
 }
 
-// Compare orders addresses by area, offset, bit and name.
+// Compare orders addresses as their canonical forms read: by space, number,
+// part and name. A Scheme may know a better order.
 func Compare(a, b Address) int {
-	return cmp.Or(cmp.Compare(a.Area, b.Area), cmp.Compare(a.Offset, b.Offset), cmp.Compare(a.bit, b.bit), cmp.Compare(a.Name, b.Name))
-}
-
-// Area describes one area of a scheme.
-type Area struct {
-	Key      string `json:"key"`
-	Title    string `json:"title"`    // in words: "holding registers"
-	UnitBits int    `json:"unitBits"` // width of one unit: 1 for coils, 16 for registers
-	Units    uint32 `json:"units"`    // how many units the protocol can address
-	Writable bool   `json:"writable"`
+	return cmp.Or(cmp.Compare(a.space, b.space), cmp.Compare(a.number, b.number), cmp.Compare(a.part, b.part),
+		cmp.Compare(a.name, b.name))
 }
 
 // Notation is one address in one notation.
@@ -134,17 +139,20 @@ type Notation struct {
 	Text string `json:"text"`
 }
 
-// Scheme is the addressing of one protocol.
+// Scheme is the addressing of one family.
 type Scheme interface {
-	// Areas lists the areas in the order in which people name them.
-	Areas() []Area
-	// Parse reads an address in any notation of the scheme. A bare offset is
-	// taken in the area hint.
+	// Parse reads an address in any notation of the scheme. hint is the space
+	// in which a bare number or name is, empty for the usual one.
 	Parse(text, hint string) (Address, error)
 	// Short prints the notation that people use most.
 	Short(Address) string
 	// Notations prints every notation, the short one first.
 	Notations(Address) []Notation
+	// Compare orders two addresses as a list of them is read.
+	Compare(a, b Address) int
+	// Check says why no value of such a shape can be kept at an address, which
+	// is not nowhere; nil if one can.
+	Check(a Address, shape value.Shape) error
 }
 
 // Sized prints an address for a value of so many bits, in schemes whose usual
@@ -156,43 +164,13 @@ func Sized(s Scheme, a Address, bits int) string {
 	return s.Short(a)
 }
 
-// AreaNamed finds an area by the way in which a list names it: its key, its
-// title, or any word that the scheme knows for it.
-func AreaNamed(s Scheme, text string) (Area, bool) {
-	if named, ok := s.(interface{ AreaNamed(string) (string, bool) }); ok {
-		if key, found := named.AreaNamed(text); found {
-			return AreaOf(s, key)
-		}
+// NotationsFor prints every notation of an address for a value of so many bits,
+// in schemes whose notations tell the width.
+func NotationsFor(s Scheme, a Address, bits int) []Notation {
+	if sized, ok := s.(interface {
+		NotationsFor(Address, int) []Notation
+	}); ok {
+		return sized.NotationsFor(a, bits)
 	}
-	for _, area := range s.Areas() {
-		if strings.EqualFold(area.Key, strings.TrimSpace(text)) || strings.EqualFold(area.Title, strings.TrimSpace(text)) {
-			return area, true
-		}
-	}
-	return AreaOf(s, strings.ToLower(strings.TrimSpace(text)))
-}
-
-// AreaSaid finds the one area that a sentence of a list speaks of, in small
-// letters without accents.
-func AreaSaid(s Scheme, text string) (Area, bool) {
-	if said, ok := s.(interface{ AreaSaid(string) (string, bool) }); ok {
-		if key, found := said.AreaSaid(text); found {
-			return AreaOf(s, key)
-		}
-	}
-	return Area{}, false
-}
-
-// AreaOf finds an area of a scheme by its key. A scheme without a last area
-// knows them itself.
-func AreaOf(s Scheme, key string) (Area, bool) {
-	if open, ok := s.(interface{ Area(string) (Area, bool) }); ok {
-		return open.Area(key)
-	}
-	for _, area := range s.Areas() {
-		if area.Key == key {
-			return area, true
-		}
-	}
-	return Area{}, false
+	return s.Notations(a)
 }

@@ -7,7 +7,7 @@ import (
 	"math"
 	"strings"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
@@ -106,7 +106,7 @@ func Check(s *site.Site) []finding.Finding {
 				fmt.Sprintf("%s of %s is marked as only to be read.", to.point.Name, to.device.Name), "Give it access rw in its map, or choose another target.")
 		}
 		if scheme, err := protocol.SchemeOf(to.device.Map); err == nil {
-			if area, ok := address.AreaOf(scheme, to.point.Address.Area); ok && !area.Writable {
+			if area, ok := block.AreaOf(scheme, to.point.Place().Area); ok && !area.Writable {
 				add(finding.Fault, "target-area", "The target cannot be written",
 					fmt.Sprintf("%s lies in the %s, which nobody can write.", to.point.Name, area.Title), "Choose another target.")
 			}

@@ -1,10 +1,12 @@
 package crossing
 
 import (
+	_ "ferry/internal/core/family/blocktcp"
+	_ "ferry/internal/core/family/modbus"
 	"math"
 	"testing"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -55,7 +57,7 @@ func TestCarry(t *testing.T) {
 
 func TestCheck(t *testing.T) {
 	point := func(id, area string, at uint32, typ value.Type, access site.Access) site.Point {
-		return site.Point{ID: id, Name: id, Address: address.At(area, at), Type: typ, Access: access}
+		return site.Point{ID: id, Name: id, Address: block.At(area, at), Type: typ, Access: access}
 	}
 	s := &site.Site{
 		Devices: []site.Device{

@@ -9,6 +9,7 @@ import (
 	"slices"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
@@ -55,16 +56,16 @@ func placed(scheme address.Scheme, of *site.Point, pl *site.Placement) (site.Poi
 }
 
 func shifted(scheme address.Scheme, a address.Address, by int, name string) (address.Address, error) {
-	if a.IsZero() || a.Name != "" || by == 0 {
+	at := block.Of(a)
+	if at.Area == "" || by == 0 {
 		return a, nil
 	}
-	area, ok := address.AreaOf(scheme, a.Area)
-	to := int64(a.Offset) + int64(by)
+	area, ok := block.AreaOf(scheme, at.Area)
+	to := int64(at.Offset) + int64(by)
 	if !ok || to < 0 || to >= int64(area.Units) {
 		return a, fmt.Errorf("with a shift of %d, %s would lie outside the %s", by, name, area.Title)
 	}
-	a.Offset = uint32(to)
-	return a, nil
+	return block.Moved(a, uint32(to)), nil
 }
 
 func expectedOfStructure(s *site.Site, d *site.Device, pl *site.Placement) ([]site.Point, error) {
@@ -76,8 +77,8 @@ func expectedOfStructure(s *site.Site, d *site.Device, pl *site.Placement) ([]si
 	if err != nil {
 		return nil, err
 	}
-	area, _ := address.AreaOf(scheme, pl.Area)
-	points, err := s.Lay(t, pl.Rule, address.At(pl.Area, pl.Start), area.UnitBits)
+	area, _ := block.AreaOf(scheme, pl.Area)
+	points, err := s.Lay(t, pl.Rule, block.At(pl.Area, pl.Start), area.UnitBits)
 	if err != nil {
 		return nil, err
 	}
@@ -112,7 +113,7 @@ func Place(s *site.Site, d *site.Device, pl site.Placement, newID func() string)
 		if len(d.Points) == 0 {
 			own.Limits = sheet.Limits
 			// Protocols of a family share their maps: a serial device keeps its own.
-			if has, err := protocol.SchemeOf(own.Map); err != nil || !slices.Equal(has.Areas(), scheme.Areas()) {
+			if has, err := protocol.SchemeOf(own.Map); err != nil || has != scheme {
 				own.Map = sheet.Map
 			}
 		}
@@ -152,7 +153,7 @@ func thinks(d *site.Device) int {
 		if p.Think != nil {
 			return int(math.Ceil(p.Think.MedianMs))
 		}
-		if ms := p.Settings["thinkMs"]; ms > 0 {
+		if ms := p.Settings[protocol.KeyThink].Int(); ms > 0 {
 			return ms
 		}
 	}

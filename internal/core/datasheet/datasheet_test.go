@@ -1,11 +1,13 @@
 package datasheet
 
 import (
+	_ "ferry/internal/core/family/blocktcp"
+	_ "ferry/internal/core/family/modbus"
 	"fmt"
 	"strings"
 	"testing"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/layout"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
@@ -21,7 +23,7 @@ func newID() string {
 
 func sheet() site.Datasheet {
 	point := func(id, name string, offset uint32, useful bool) site.SheetPoint {
-		return site.SheetPoint{Point: site.Point{ID: id, Name: name, Address: address.At("hr", offset), Type: value.TypeFloat32, Order: "CDAB", PaceMs: 1000, Access: site.ReadOnly}, Useful: useful}
+		return site.SheetPoint{Point: site.Point{ID: id, Name: name, Address: block.At("hr", offset), Type: value.TypeFloat32, Order: "CDAB", PaceMs: 1000, Access: site.ReadOnly}, Useful: useful}
 	}
 	return site.Datasheet{ID: "optode", Name: "Optode", Map: "modbus-tcp", Points: []site.SheetPoint{point("o", "Oxygen", 0, true), point("t", "Temp", 2, true), point("c", "Current", 10, false)}}
 }

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"ferry/internal/core/block"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/habit"
@@ -29,9 +30,7 @@ type seen struct {
 	outcome  exchange.Outcome
 	cause    exchange.Cause
 	code     int
-	area     string
-	start    uint32
-	count    int
+	ranges   []block.Range
 	latency  float64
 	sentence string
 	op       string
@@ -82,7 +81,7 @@ func (d *Diagnosis) Exchange(e *exchange.Exchange) {
 	if len(list) >= kept {
 		list = slices.Delete(list, 0, kept/2)
 	}
-	*of = append(list, seen{e.At, e.Seq, e.Outcome, e.Cause, e.Code, e.Area, e.Start, e.Count, e.LatencyMs, e.Sentence, e.Operation, e.AnswerLateMs, e.Doubt, e.Manner})
+	*of = append(list, seen{e.At, e.Seq, e.Outcome, e.Cause, e.Code, e.Ranges, e.LatencyMs, e.Sentence, e.Operation, e.AnswerLateMs, e.Doubt, e.Manner})
 }
 
 // Follow returns the habit of a point, to which its values are shown.
@@ -380,7 +379,7 @@ func Target(s *site.Site, link *site.Link) string {
 	}
 	for _, setting := range def.Settings {
 		if setting.End == protocol.BothEnds {
-			text += fmt.Sprintf(", %s %d", setting.Title, def.Value(link.Settings, setting.Key))
+			text += fmt.Sprintf(", %s %d", setting.Title, def.Int(link.Settings, setting.Key))
 		}
 	}
 	return text

@@ -1,14 +1,16 @@
 package diagnose
 
 import (
+	"ferry/internal/core/block"
+	_ "ferry/internal/core/family/blocktcp"
+	_ "ferry/internal/core/family/modbus"
+	family "ferry/internal/core/family/modbus"
 	"strings"
 	"testing"
 	"time"
 
-	"ferry/internal/core/address"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/finding"
-	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -19,8 +21,8 @@ func skid() *site.Site {
 	return &site.Site{
 		Lines: []site.Line{{ID: "net", Name: "Plant net"}},
 		Devices: []site.Device{{ID: "lss", Name: "LSS"}, {ID: "skid", Name: "Oxygen skid", Ports: []site.Port{{Line: "net", Host: "192.0.2.45"}}, Points: []site.Point{
-			{ID: "a", Name: "Purity", Type: "float32", Address: address.At("ir", 0), Access: "r"}, {ID: "b", Name: "Flow", Type: "float32", Address: address.At("ir", 2), Access: "r"},
-			{ID: "c", Name: "Setpoint", Type: "float32", Address: address.At("hr", 0), Access: "rw"}}}},
+			{ID: "a", Name: "Purity", Type: "float32", Address: block.At("ir", 0), Access: "r"}, {ID: "b", Name: "Flow", Type: "float32", Address: block.At("ir", 2), Access: "r"},
+			{ID: "c", Name: "Setpoint", Type: "float32", Address: block.At("hr", 0), Access: "rw"}}}},
 		Links: []site.Link{{ID: "k", Asking: "lss", Answering: "skid", Line: "net", Protocol: "modbus-tcp"}},
 	}
 }
@@ -74,7 +76,7 @@ func TestSymptoms(t *testing.T) {
 func TestEveryCode(t *testing.T) {
 	seen := map[string]int{}
 	for code := 1; code <= 11; code++ {
-		why := protocol.ModbusTCP.Decline(code)
+		why := family.TCP.Decline(code)
 		if why.Title == "" || why.Means == "" || why.Causes == "" || seen[why.Title] != 0 {
 			t.Errorf("code %d: %+v", code, why)
 		}

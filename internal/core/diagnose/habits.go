@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/habit"
@@ -20,11 +20,11 @@ func HabitWords(device *site.Device, area string, facts habit.Facts) (words []st
 	if err != nil {
 		return nil
 	}
-	a, ok := address.AreaOf(scheme, area)
+	a, ok := block.AreaOf(scheme, area)
 	if !ok {
 		return nil
 	}
-	at := func(offset uint32) string { return scheme.Short(address.At(area, offset)) }
+	at := func(offset uint32) string { return scheme.Short(block.At(area, offset)) }
 	if facts.Most > 0 {
 		words = append(words, fmt.Sprintf("It answers at most %d %s in one request.", facts.Most, strings.ToLower(a.Title)))
 	}
@@ -139,11 +139,13 @@ func (recent Evidence) explained(learned habit.Device) Evidence {
 		return recent
 	}
 	return slices.DeleteFunc(slices.Clone(recent), func(e seen) bool {
-		facts, ok := learned.Areas[e.area]
-		if !ok || e.outcome != exchange.Declined && e.outcome != exchange.NoAnswer || e.count == 0 {
+		if e.outcome != exchange.Declined && e.outcome != exchange.NoAnswer {
 			return false
 		}
-		run := habit.Run{From: e.start, To: e.start + uint32(e.count)}
-		return !facts.Bears(run) && !slices.Contains(facts.Holes, run)
+		return slices.ContainsFunc(e.ranges, func(r block.Range) bool {
+			facts, ok := learned.Areas[r.Area]
+			run := habit.RunOf(r)
+			return ok && !facts.Bears(run) && !slices.Contains(facts.Holes, run)
+		})
 	})
 }

@@ -15,7 +15,7 @@ import (
 func (recent Evidence) late(link *site.Link, device *site.Device, def *protocol.Def, subject finding.Subject) *finding.Finding {
 	const key = "timeoutMs"
 	setting, ok := def.Setting(key)
-	limit := def.Value(link.Settings, key)
+	limit := def.Int(link.Settings, key)
 	worst, count := seen{}, 0
 	for _, e := range recent {
 		if e.lateMs > 0 {

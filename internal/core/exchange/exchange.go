@@ -2,7 +2,11 @@
 // shape that belongs to no protocol.
 package exchange
 
-import "time"
+import (
+	"time"
+
+	"ferry/internal/core/block"
+)
 
 // Outcome says how an exchange ended.
 type Outcome string
@@ -77,10 +81,12 @@ type Exchange struct {
 	Answer   []byte `json:"-"`
 	// Data holds the units read, each in whole octets: a bit in one, 0 or 1.
 	Data []byte `json:"-"`
-	// Area, Start and Count say what was asked for, where it was a read.
-	Area  string `json:"area,omitempty"`
-	Start uint32 `json:"start"`
-	Count int    `json:"count"`
+	// Ranges say which runs of units it was about, if it was about such. The
+	// data of one follows that of the other.
+	Ranges []block.Range `json:"ranges,omitempty"`
+	// Refused holds for each range the error code by which it was refused, 0 for
+	// none; it is nil where none was refused for itself.
+	Refused []int `json:"refused,omitempty"`
 }
 
 // Field labels some bytes of a request or an answer with their meaning.

@@ -2,18 +2,17 @@ package exchange
 
 import (
 	"cmp"
+	"ferry/internal/core/block"
 	"slices"
-
-	"ferry/internal/core/address"
 )
 
 // Labelled is a point with what it reads in an exchange, for labelling bytes.
 type Labelled struct {
-	ID      string
-	Name    string
-	Shown   string // value and unit
-	Address address.Address
-	Units   int // units covered
+	ID    string
+	Name  string
+	Shown string // value and unit
+	Place block.Place
+	Units int // units covered
 }
 
 // SpreadWords labels the octets of a run of 16-bit units with the points that
@@ -24,9 +23,9 @@ func SpreadWords(at int, area string, start uint32, count int, points []Labelled
 	var fields []Field
 	next := start
 	for _, p := range inside {
-		from, to := p.Address.Offset, min(p.Address.Offset+uint32(p.Units), start+uint32(count))
+		from, to := p.Place.Offset, min(p.Place.Offset+uint32(p.Units), start+uint32(count))
 		if from < next {
-			if n := len(fields); n > 0 && p.Address.Bit() >= 0 && fields[n-1].Role == "point" {
+			if n := len(fields); n > 0 && p.Place.Bit >= 0 && fields[n-1].Role == "point" {
 				fields[n-1].Label += ", " + p.Name
 				fields[n-1].Meaning += ", " + p.Shown
 			}
@@ -53,7 +52,7 @@ func SpreadBits(at int, area string, start uint32, count int, points []Labelled)
 	for i := range octets {
 		f := gap(at+i, at+i+1)
 		for _, p := range inside {
-			if int(p.Address.Offset-start)/8 != i {
+			if int(p.Place.Offset-start)/8 != i {
 				continue
 			}
 			if f.Role == "gap" {
@@ -71,12 +70,12 @@ func SpreadBits(at int, area string, start uint32, count int, points []Labelled)
 func within(area string, start uint32, count int, points []Labelled) []Labelled {
 	inside := make([]Labelled, 0, len(points))
 	for _, p := range points {
-		if p.Address.Area == area && p.Address.Offset >= start && p.Address.Offset < start+uint32(count) {
+		if p.Place.Area == area && p.Place.Offset >= start && p.Place.Offset < start+uint32(count) {
 			inside = append(inside, p)
 		}
 	}
 	slices.SortStableFunc(inside, func(a, b Labelled) int {
-		return cmp.Or(cmp.Compare(a.Address.Offset, b.Address.Offset), cmp.Compare(b.Units, a.Units), cmp.Compare(a.Address.Bit(), b.Address.Bit()))
+		return cmp.Or(cmp.Compare(a.Place.Offset, b.Place.Offset), cmp.Compare(b.Units, a.Units), cmp.Compare(a.Place.Bit, b.Place.Bit))
 	})
 	return inside
 }

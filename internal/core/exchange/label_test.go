@@ -1,11 +1,10 @@
 package exchange
 
 import (
+	"ferry/internal/core/block"
 	"fmt"
 	"strings"
 	"testing"
-
-	"ferry/internal/core/address"
 )
 
 func words(fields []Field) string {
@@ -18,7 +17,7 @@ func words(fields []Field) string {
 
 func TestSpread(t *testing.T) {
 	p := func(name, area string, at uint32, bit, units int) Labelled {
-		return Labelled{ID: name, Name: name, Shown: "v" + name, Address: address.At(area, at).WithBit(bit), Units: units}
+		return Labelled{ID: name, Name: name, Shown: "v" + name, Place: block.Of(block.WithBit(block.At(area, at), bit)), Units: units}
 	}
 	for _, c := range []struct {
 		name   string

@@ -3,12 +3,16 @@
 package habit
 
 import (
+	"ferry/internal/core/block"
 	"slices"
 	"sort"
 )
 
 // Run is a run of units of one area, To exclusive.
 type Run struct{ From, To uint32 }
+
+// RunOf returns the units of a range.
+func RunOf(r block.Range) Run { return Run{r.Start, r.Start + uint32(r.Count)} }
 
 // Len is the number of units.
 func (r Run) Len() int { return int(r.To - r.From) }

@@ -1,6 +1,12 @@
-package protocol
+package protocol_test
 
-import "testing"
+import (
+	"testing"
+
+	_ "ferry/internal/core/family/blocktcp"
+	_ "ferry/internal/core/family/modbus"
+	. "ferry/internal/core/protocol"
+)
 
 // TestUsualOn: each medium has one usual protocol, and maps that name none are
 // written for that of Ethernet, as they were in version 0.9.

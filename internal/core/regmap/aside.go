@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 )
 
 // Aside is a row of a table that is no point, and why: a title between the
@@ -84,6 +85,6 @@ func (l *Listing) section(scheme address.Scheme, r *Row) (string, bool) {
 	if l.aside(r) != "a title between the rows" {
 		return "", false
 	}
-	area, ok := address.AreaSaid(scheme, folded(strings.Join(r.Cells, " ")))
+	area, ok := block.AreaSaid(scheme, folded(strings.Join(r.Cells, " ")))
 	return area.Key, ok
 }

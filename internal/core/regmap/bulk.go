@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/site"
 )
@@ -53,8 +54,8 @@ func FillDown(scheme address.Scheme, points []*site.Point, column Column, step i
 		case Name:
 			add(p, Counted(first.Name, (i+1)*max(1, step)))
 		case Address:
-			area, ok := address.AreaOf(scheme, at.Area)
-			if !ok || at.Name != "" {
+			area, ok := block.AreaOf(scheme, block.Of(at).Area)
+			if !ok {
 				return nil, fmt.Errorf("the first point has no address to count on from")
 			}
 			next, err := advance(area, at, points[i], step)
@@ -74,13 +75,14 @@ func FillDown(scheme address.Scheme, points []*site.Point, column Column, step i
 
 // advance returns the address after that of p: the next bit, the next free
 // unit, or so many units further.
-func advance(area address.Area, at address.Address, p *site.Point, step int) (address.Address, error) {
-	if at.Bit() >= 0 && step == 0 {
+func advance(area block.Area, from address.Address, p *site.Point, step int) (address.Address, error) {
+	at := block.Of(from)
+	if at.Bit >= 0 && step == 0 {
 		_, count, _ := p.Bits(area.UnitBits)
-		if bit := at.Bit() + max(1, count); bit < area.UnitBits {
-			return at.WithBit(bit), nil
+		if bit := at.Bit + max(1, count); bit < area.UnitBits {
+			return block.WithBit(from, bit), nil
 		}
-		at = at.WithBit(0)
+		at.Bit = 0
 	}
 	by := step
 	if by == 0 {
@@ -88,10 +90,10 @@ func advance(area address.Area, at address.Address, p *site.Point, step int) (ad
 	}
 	to := int64(at.Offset) + int64(by)
 	if to < 0 || to >= int64(area.Units) {
-		return at, fmt.Errorf("the addresses would leave the %s", area.Title)
+		return from, fmt.Errorf("the addresses would leave the %s", area.Title)
 	}
 	at.Offset = uint32(to)
-	return at, nil
+	return at.Address(), nil
 }
 
 // Duplicate returns copies of points, without ids: times over, each copy with
@@ -107,15 +109,16 @@ func Duplicate(scheme address.Scheme, points []*site.Point, times, shift, count 
 			c.ID, c.From = "", nil
 			c.Name = Counted(p.Name, n*count)
 			for _, a := range []*address.Address{&c.Address, &c.PowerAt} {
-				if a.IsZero() || a.Name != "" {
+				at := block.Of(*a)
+				if at.Area == "" {
 					continue
 				}
-				area, ok := address.AreaOf(scheme, a.Area)
-				to := int64(a.Offset) + int64(n)*int64(shift)
+				area, ok := block.AreaOf(scheme, at.Area)
+				to := int64(at.Offset) + int64(n)*int64(shift)
 				if !ok || to < 0 || to >= int64(area.Units) {
 					return nil, fmt.Errorf("copy %d of %s would leave the %s", n, p.Name, area.Title)
 				}
-				a.Offset = uint32(to)
+				*a = block.Moved(*a, uint32(to))
 			}
 			copies = append(copies, c)
 		}

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -196,11 +197,11 @@ func SetCell(scheme address.Scheme, p *site.Point, column Column, text string) e
 		follow(scheme, &next, !next.Type.InUnit() || p.Address.IsZero())
 	case Type:
 		if !next.Type.InUnit() {
-			next.Address = next.Address.WithBit(-1)
+			next.Address = block.WithBit(next.Address, -1)
 		} else if next.Type != value.TypeBool {
 			// A byte or a bit field stays at its bit.
-		} else if area, ok := address.AreaOf(scheme, next.Address.Area); ok && area.UnitBits > 1 && next.Address.Bit() < 0 {
-			next.Address = next.Address.WithBit(0)
+		} else if area, ok := block.AreaOf(scheme, next.Place().Area); ok && area.UnitBits > 1 && next.Place().Bit < 0 {
+			next.Address = block.WithBit(next.Address, 0)
 		}
 		// A rule for words and bytes is kept for the new width, any other
 		// order means nothing there.
@@ -219,11 +220,11 @@ func SetCell(scheme address.Scheme, p *site.Point, column Column, text string) e
 
 // follow makes the type of p fit an address that was just typed.
 func follow(scheme address.Scheme, p *site.Point, free bool) {
-	area, ok := address.AreaOf(scheme, p.Address.Area)
-	if !ok || p.Address.Name != "" {
+	area, ok := block.AreaOf(scheme, p.Place().Area)
+	if !ok {
 		return
 	}
-	bit := area.UnitBits == 1 || p.Address.Bit() >= 0
+	bit := area.UnitBits == 1 || p.Place().Bit >= 0
 	if bit && free || area.UnitBits == 1 {
 		retype(p, shaped{Type: value.TypeBool})
 		p.Order = ""
@@ -246,7 +247,7 @@ func setCell(scheme address.Scheme, p *site.Point, column Column, text string) (
 		}
 		p.Name = strings.TrimSpace(text)
 	case Address:
-		p.Address, err = scheme.Parse(text, p.Address.Area)
+		p.Address, err = scheme.Parse(text, p.Place().Area)
 	case Type:
 		var to shaped
 		if to, err = parseType(text); err == nil {

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
@@ -67,7 +68,7 @@ func (c *checker) place(p *site.Point, maxUnits func(string) int) bool {
 			p.Name+" has no address, so it is not read.", "Enter its address.")
 		return false
 	}
-	area, ok := address.AreaOf(c.scheme, p.Address.Area)
+	area, ok := block.AreaOf(c.scheme, p.Place().Area)
 	if !ok {
 		return false // a site with such a point is not kept
 	}
@@ -77,17 +78,17 @@ func (c *checker) place(p *site.Point, maxUnits func(string) int) bool {
 			fmt.Sprintf("%s takes %d %s and one request carries %d, so it cannot be read in one piece.", p.Name, units, area.Title, most),
 			"Shorten the text, or raise the device's limit.")
 	}
-	if size := c.device.Limits.Areas[area.Key]; size > 0 && p.Address.Offset+units > size {
+	if size := c.device.Limits.Areas[area.Key]; size > 0 && p.Place().Offset+units > size {
 		f := c.add(p, Address, finding.Fault, "past-device", "Past what the device has",
-			fmt.Sprintf("%s ends at %s and the device declares only %d %s.", p.Name, c.scheme.Short(address.At(area.Key, p.Address.Offset+units-1)), size, area.Title),
+			fmt.Sprintf("%s ends at %s and the device declares only %d %s.", p.Name, c.scheme.Short(block.At(area.Key, p.Place().Offset+units-1)), size, area.Title),
 			"Check the address against the manual, or the size declared for the device.")
-		if p.Address.Offset+units == size+1 && p.Address.Offset > 0 {
+		if p.Place().Offset+units == size+1 && p.Place().Offset > 0 {
 			c.fix(f, "Move it down by one", p, Address, c.scheme.Short(moved(p.Address, -1)))
 		}
 	}
-	if c.device.Limits.EvenPairs && units > 1 && p.Address.Offset%2 == 1 {
+	if c.device.Limits.EvenPairs && units > 1 && p.Place().Offset%2 == 1 {
 		f := c.add(p, Address, finding.Fault, "odd-pair", "A pair at an odd address",
-			fmt.Sprintf("%s takes %d registers from wire offset %d on, and the device serves such values only at even offsets.", p.Name, units, p.Address.Offset),
+			fmt.Sprintf("%s takes %d registers from wire offset %d on, and the device serves such values only at even offsets.", p.Name, units, p.Place().Offset),
 			"Documents that count from 1 and wires that count from 0 differ by just that one.")
 		c.fix(f, "Move it down by one", p, Address, c.scheme.Short(moved(p.Address, -1)))
 		c.fix(f, "Move it up by one", p, Address, c.scheme.Short(moved(p.Address, 1)))
@@ -96,11 +97,11 @@ func (c *checker) place(p *site.Point, maxUnits func(string) int) bool {
 		f := c.add(p, Access, finding.Fault, "write-to-read-only", "Cannot be written",
 			fmt.Sprintf("%s lies in the %s, which nobody can write.", p.Name, area.Title), "Set its access to r, or use its writable address.")
 		c.fix(f, "Only read it", p, Access, string(site.ReadOnly))
-		for _, other := range c.scheme.Areas() {
-			if other.Writable && other.UnitBits == area.UnitBits && p.Address.Offset < other.Units {
-				to := p.Address
+		for _, other := range block.AreasOf(c.scheme) {
+			if other.Writable && other.UnitBits == area.UnitBits && p.Place().Offset < other.Units {
+				to := p.Place()
 				to.Area = other.Key
-				c.fix(f, "Move it to the "+other.Title, p, Address, c.scheme.Short(to))
+				c.fix(f, "Move it to the "+other.Title, p, Address, c.scheme.Short(to.Address()))
 				break
 			}
 		}
@@ -110,8 +111,7 @@ func (c *checker) place(p *site.Point, maxUnits func(string) int) bool {
 
 // moved returns an address by so many units further.
 func moved(a address.Address, by int) address.Address {
-	a.Offset = uint32(int(a.Offset) + by)
-	return a
+	return block.Moved(a, uint32(int(block.Of(a).Offset)+by))
 }
 
 // values checks what a point can be worth against what is said of it.
@@ -256,7 +256,7 @@ func (c *checker) oddUnit(points []*site.Point) {
 }
 
 // Limit is the most units of an area that one request to d may carry.
-func Limit(d *site.Device, area address.Area, maxUnits func(string) int) int {
+func Limit(d *site.Device, area block.Area, maxUnits func(string) int) int {
 	most := maxUnits(area.Key)
 	own := d.Limits.MaxRegisters
 	if area.UnitBits == 1 {
@@ -273,7 +273,7 @@ func Limit(d *site.Device, area address.Area, maxUnits func(string) int) int {
 
 type extent struct {
 	point *site.Point
-	area  address.Area
+	area  block.Area
 	from  uint32
 	to    uint32 // exclusive
 }
@@ -284,11 +284,11 @@ func (c *checker) overlaps() {
 	extents := make([]extent, 0, len(c.device.Points))
 	for i := range c.device.Points {
 		p := &c.device.Points[i]
-		area, ok := address.AreaOf(c.scheme, p.Address.Area)
-		if !ok || p.Address.Name != "" {
+		area, ok := block.AreaOf(c.scheme, p.Place().Area)
+		if !ok {
 			continue
 		}
-		extents = append(extents, extent{p, area, p.Address.Offset, p.Address.Offset + uint32(p.Units(area.UnitBits))})
+		extents = append(extents, extent{p, area, p.Place().Offset, p.Place().Offset + uint32(p.Units(area.UnitBits))})
 	}
 	slices.SortStableFunc(extents, func(a, b extent) int { return address.Compare(a.point.Address, b.point.Address) })
 	var wide extent     // the one that reaches furthest so far, parts of words left out
@@ -383,7 +383,7 @@ func (c *checker) gaps(gaps []gapFound) {
 		n := int(g.after.from - g.before.to)
 		units += n
 		if len(lines) < 12 {
-			first, last := c.scheme.Short(address.At(g.before.area.Key, g.before.to)), c.scheme.Short(address.At(g.before.area.Key, g.after.from-1))
+			first, last := c.scheme.Short(block.At(g.before.area.Key, g.before.to)), c.scheme.Short(block.At(g.before.area.Key, g.after.from-1))
 			if n > 1 {
 				first += " to " + last
 			}
@@ -415,7 +415,7 @@ func (c *checker) sameBits(a, b extent) {
 		shared = fmt.Sprintf("bits %d to %d", max(at, from), last)
 	}
 	c.add(b.point, Address, finding.Doubt, "bit-twice", "Two points claim one bit",
-		fmt.Sprintf("%s and %s both use %s of %s.", a.point.Name, b.point.Name, shared, c.scheme.Short(b.point.Address.WithBit(-1))), "Move or remove one of them.")
+		fmt.Sprintf("%s and %s both use %s of %s.", a.point.Name, b.point.Name, shared, c.scheme.Short(block.WithBit(b.point.Address, -1))), "Move or remove one of them.")
 }
 
 func (c *checker) overlap(a, b extent) {
@@ -428,10 +428,10 @@ func (c *checker) overlap(a, b extent) {
 	words := cmp.Or(map[uint32]string{1: "one unit"}[shared], fmt.Sprintf("%d units", shared))
 	f := c.add(b.point, Address, finding.Fault, "overlap", "Points overlap",
 		fmt.Sprintf("%s and %s share %s from %s on. One of the two addresses or types is wrong.", a.point.Name, b.point.Name, words, c.scheme.Short(b.point.Address)),
-		"Compare both with the manual: the next free address is "+c.scheme.Short(address.At(a.area.Key, a.to))+".",
+		"Compare both with the manual: the next free address is "+c.scheme.Short(block.At(a.area.Key, a.to))+".",
 		fmt.Sprintf("%s: %s at %s", a.point.Name, PrintType(a.point), c.scheme.Short(a.point.Address)),
 		fmt.Sprintf("%s: %s at %s", b.point.Name, PrintType(b.point), c.scheme.Short(b.point.Address)))
-	c.fix(f, fmt.Sprintf("Move %s to %s", b.point.Name, c.scheme.Short(address.At(a.area.Key, a.to))), b.point, Address, c.scheme.Short(address.At(a.area.Key, a.to)))
+	c.fix(f, fmt.Sprintf("Move %s to %s", b.point.Name, c.scheme.Short(block.At(a.area.Key, a.to))), b.point, Address, c.scheme.Short(block.At(a.area.Key, a.to)))
 	if b.from > a.from {
 		if narrow, ok := ofWidth(a.point.Type, a.area.UnitBits*int(b.from-a.from)); ok && !a.point.Type.IsFloat() {
 			c.fix(f, fmt.Sprintf("Read %s as %s", a.point.Name, narrow), a.point, Type, string(narrow))

@@ -1,13 +1,13 @@
 package regmap_test
 
 import (
+	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"os"
 	"slices"
 	"strings"
 	"testing"
 
-	"ferry/internal/core/address"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
 )
@@ -70,7 +70,7 @@ func corpus(t testing.TB) (tables []corpusTable) {
 
 // printed is a point as the corpus writes it, without what is empty at its end.
 func printed(p *site.Point) string {
-	cell := func(c regmap.Column) string { return regmap.Cell(address.Modbus, p, c) }
+	cell := func(c regmap.Column) string { return regmap.Cell(family.Scheme, p, c) }
 	limits := ""
 	if p.Low != nil && p.High != nil {
 		limits = fmt.Sprintf("%g..%g", *p.Low, *p.High)
@@ -99,8 +99,8 @@ func TestCorpus(t *testing.T) {
 	tables := corpus(t)
 	right, silent := 0, 0
 	for _, c := range tables {
-		list := regmap.Recognise(address.Modbus, c.rows, regmap.Reading{}, nil)
-		points, _, rejected := list.Points(address.Modbus)
+		list := regmap.Recognise(family.Scheme, c.rows, regmap.Reading{}, nil)
+		points, _, rejected := list.Points(family.Scheme)
 		var asks, got []string
 		for _, q := range list.Questions {
 			asks = append(asks, q.Key)

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/site"
 )
@@ -24,25 +25,25 @@ type Edge struct {
 // and those just outside.
 func Edges(scheme address.Scheme, d *site.Device) []Edge {
 	var edges []Edge
-	for _, area := range scheme.Areas() {
+	for _, area := range block.AreasOf(scheme) {
 		first, last, used := uint32(0), uint32(0), false
 		for i := range d.Points {
 			p := &d.Points[i]
-			if p.Address.Area != area.Key || p.Address.Name != "" || p.Access == site.WriteOnly {
+			if p.Place().Area != area.Key || p.Access == site.WriteOnly {
 				continue
 			}
-			end := p.Address.Offset + uint32(p.Units(area.UnitBits)) - 1
+			end := p.Place().Offset + uint32(p.Units(area.UnitBits)) - 1
 			if !used {
-				first, last = p.Address.Offset, end
+				first, last = p.Place().Offset, end
 			}
-			first, last, used = min(first, p.Address.Offset), max(last, end), true
+			first, last, used = min(first, p.Place().Offset), max(last, end), true
 		}
 		if !used {
 			continue
 		}
 		for _, offset := range slices.Compact([]int64{int64(first) - 1, int64(first), int64(last), int64(last) + 1}) {
 			if offset >= 0 && offset < int64(area.Units) {
-				edges = append(edges, Edge{Area: area.Key, Offset: uint32(offset), Address: scheme.Short(address.At(area.Key, uint32(offset)))})
+				edges = append(edges, Edge{Area: area.Key, Offset: uint32(offset), Address: scheme.Short(block.At(area.Key, uint32(offset)))})
 			}
 		}
 	}
@@ -54,7 +55,7 @@ func Edges(scheme address.Scheme, d *site.Device) []Edge {
 // Edges.
 func Shifted(scheme address.Scheme, d *site.Device, edges []Edge) []finding.Finding {
 	c := checker{scheme: scheme, device: d, found: []finding.Finding{}}
-	for _, area := range scheme.Areas() {
+	for _, area := range block.AreasOf(scheme) {
 		var own []Edge
 		for _, e := range edges {
 			if e.Area == area.Key {
@@ -72,10 +73,10 @@ func Shifted(scheme address.Scheme, d *site.Device, edges []Edge) []finding.Find
 		first, last := uint32(1<<31), uint32(0)
 		for i := range d.Points {
 			p := &d.Points[i]
-			if p.Address.Area == area.Key && p.Access != site.WriteOnly {
+			if p.Place().Area == area.Key && p.Access != site.WriteOnly {
 				used = append(used, p)
-				first = min(first, p.Address.Offset)
-				last = max(last, p.Address.Offset+uint32(p.Units(area.UnitBits))-1)
+				first = min(first, p.Place().Offset)
+				last = max(last, p.Place().Offset+uint32(p.Units(area.UnitBits))-1)
 			}
 		}
 		for _, by := range []int{-1, 1} {
@@ -94,12 +95,12 @@ func Shifted(scheme address.Scheme, d *site.Device, edges []Edge) []finding.Find
 	return c.found
 }
 
-func (c *checker) offByOne(area address.Area, points []*site.Point, by int, refused uint32, edges []Edge) {
+func (c *checker) offByOne(area block.Area, points []*site.Point, by int, refused uint32, edges []Edge) {
 	way := map[int]string{-1: "down", 1: "up"}[by]
 	p := points[0]
 	f := c.add(p, Address, finding.Fault, "off-by-one", "The map is off by one",
 		fmt.Sprintf("%s refuses %s, an edge of the map, but has the unit one %s from the other edge: the whole map of the %s lies one too %s.",
-			c.device.Name, c.scheme.Short(address.At(area.Key, refused)), way, area.Title, map[int]string{-1: "high", 1: "low"}[by]),
+			c.device.Name, c.scheme.Short(block.At(area.Key, refused)), way, area.Title, map[int]string{-1: "high", 1: "low"}[by]),
 		"The manual counts from 1 where the wire counts from 0, or the reverse. Move the map and compare one value with the device's own display.")
 	for _, e := range edges {
 		f.Evidence = append(f.Evidence, fmt.Sprintf("%s (wire offset %d): %s", e.Address, e.Offset, map[bool]string{true: "answered", false: "refused"}[e.Answered]))

@@ -119,7 +119,7 @@ func overlaid(was, row *site.Point, has func(...Column) bool) site.Point {
 	p := *row
 	p.ID, p.From = was.ID, was.From
 	// The address alone may say that a bit is meant.
-	if !has(Type, Count, Bit) && row.Address.Bit() == was.Address.Bit() && row.Address.Area == was.Address.Area {
+	if !has(Type, Count, Bit) && row.Place().Bit == was.Place().Bit && row.Place().Area == was.Place().Area {
 		retype(&p, shaped{was.Type, was.Length, was.Charset, was.Padding})
 	}
 	for _, part := range kept {

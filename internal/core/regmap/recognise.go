@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -132,7 +133,7 @@ func (l *Listing) contradicted(scheme address.Scheme) {
 	for i, column := range l.Columns {
 		switch column {
 		case Table:
-			if l.share(i, func(c string) bool { _, ok := address.AreaNamed(scheme, c); return ok }) > 0 || emptyColumn(l.Rows, i) {
+			if l.share(i, func(c string) bool { _, ok := block.AreaNamed(scheme, c); return ok }) > 0 || emptyColumn(l.Rows, i) {
 				continue
 			}
 		case Names:
@@ -160,7 +161,7 @@ var fromWords = []string{"from", "first", "von", "ab", "de", "du", "desde", "da"
 // many: a range of them, or a number beyond what a value takes.
 func couldBePlace(scheme address.Scheme, cell string) bool {
 	a, units, err := ParsePlace(scheme, cell, "", false)
-	return err == nil && (units > 1 || a.Offset > 16 || looksLikePlace(scheme, cell))
+	return err == nil && (units > 1 || block.Of(a).Offset > 16 || looksLikePlace(scheme, cell))
 }
 
 // named takes the description for the name where a table has no column of names.

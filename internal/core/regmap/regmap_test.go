@@ -1,19 +1,22 @@
 package regmap
 
 import (
+	"ferry/internal/core/block"
+	_ "ferry/internal/core/family/blocktcp"
+	_ "ferry/internal/core/family/modbus"
+	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"reflect"
 	"strings"
 	"testing"
 
 	"ferry/internal/core/address"
-	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
 
 func TestSetCell(t *testing.T) {
-	base := site.Point{Name: "Oxygen", Address: address.At("hr", 0), Type: value.TypeFloat32, Order: "CDAB", PaceMs: 1000, Access: site.ReadOnly}
+	base := site.Point{Name: "Oxygen", Address: block.At("hr", 0), Type: value.TypeFloat32, Order: "CDAB", PaceMs: 1000, Access: site.ReadOnly}
 	for _, c := range []struct {
 		column Column
 		text   string
@@ -47,7 +50,7 @@ func TestSetCell(t *testing.T) {
 		{Access, "x", "error: access"},
 	} {
 		p := base
-		err := SetCell(address.Modbus, &p, c.column, c.text)
+		err := SetCell(family.Scheme, &p, c.column, c.text)
 		got := strings.Join(rowOf(&p), "|")
 		if err != nil {
 			if !reflect.DeepEqual(p, base) {
@@ -64,7 +67,7 @@ func TestSetCell(t *testing.T) {
 func rowOf(p *site.Point) []string {
 	cells := []string{}
 	for _, column := range Columns() {
-		cells = append(cells, Cell(address.Modbus, p, column))
+		cells = append(cells, Cell(family.Scheme, p, column))
 	}
 	return cells
 }
@@ -77,11 +80,11 @@ func rows(text string) (list []Row) {
 }
 
 func TestTable(t *testing.T) {
-	table := Recognise(address.Modbus, rows("Tag,Register,Data type,EU,Colour\nOxygen,40001,REAL,mg/L,red\nTemp,4oo03,float32,°C,\n,,,,\nPump,40010,uint17,Hz,\nValve,00001,,,\nLevel,30001,int16,%,,surplus"), Reading{}, nil)
+	table := Recognise(family.Scheme, rows("Tag,Register,Data type,EU,Colour\nOxygen,40001,REAL,mg/L,red\nTemp,4oo03,float32,°C,\n,,,,\nPump,40010,uint17,Hz,\nValve,00001,,,\nLevel,30001,int16,%,,surplus"), Reading{}, nil)
 	if got := fmt.Sprint(table.Columns); got != "[name address type unit ]" {
 		t.Fatalf("columns are taken as %s", got)
 	}
-	points, lines, rejected := table.Points(address.Modbus)
+	points, lines, rejected := table.Points(family.Scheme)
 	if len(points) != 2 || points[1].Type != value.TypeBool || fmt.Sprint(lines) != "[2 6]" {
 		t.Errorf("points %+v from lines %v", points, lines)
 	}
@@ -94,7 +97,7 @@ func TestTable(t *testing.T) {
 			t.Errorf("rejected %q (%s), want %q", got, r.Reason, want[i])
 		}
 	}
-	if bare := Recognise(address.Modbus, rows("40001,Oxygen\n40003,Temp"), Reading{}, nil); bare.Columns[0] != Address || bare.Columns[1] != Name || len(bare.Rows) != 2 {
+	if bare := Recognise(family.Scheme, rows("40001,Oxygen\n40003,Temp"), Reading{}, nil); bare.Columns[0] != Address || bare.Columns[1] != Name || len(bare.Rows) != 2 {
 		t.Errorf("a table without headings is taken as %+v", bare)
 	}
 }
@@ -132,7 +135,7 @@ func TestCheck(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var got []string
-			for _, f := range Check(address.Modbus, &site.Device{Name: "DO probe 11", Points: c.points, Limits: c.limits}, protocol.ModbusTCP.MaxUnits) {
+			for _, f := range Check(family.Scheme, &site.Device{Name: "DO probe 11", Points: c.points, Limits: c.limits}, family.TCP.Most(nil)) {
 				got = append(got, f.Code+":"+f.Subject.Column+":"+f.Subject.ID)
 				if f.Sentence == "" || f.Remedy == "" {
 					t.Errorf("%s says nothing", f.Code)
@@ -149,16 +152,16 @@ func FuzzTable(f *testing.F) {
 	f.Add("name,address,type\nOxygen,40001,float32")
 	f.Add("40001,A\n,\n\"")
 	f.Fuzz(func(t *testing.T, text string) {
-		table := Recognise(address.Modbus, rows(text), Reading{}, nil)
-		points, _, _ := table.Points(address.Modbus)
+		table := Recognise(family.Scheme, rows(text), Reading{}, nil)
+		points, _, _ := table.Points(family.Scheme)
 		for i := range points {
-			if err := site.CheckPoint(address.Modbus, &points[i]); err != nil {
+			if err := site.CheckPoint(family.Scheme, &points[i]); err != nil {
 				t.Fatalf("a row became a point that cannot be kept: %v", err)
 			}
 			for _, column := range Columns() {
 				p := points[i]
-				if cell := Cell(address.Modbus, &p, column); cell != "" {
-					if err := SetCell(address.Modbus, &p, column, cell); err != nil {
+				if cell := Cell(family.Scheme, &p, column); cell != "" {
+					if err := SetCell(family.Scheme, &p, column, cell); err != nil {
 						t.Fatalf("cell %s prints %q, which cannot be typed: %v", column, cell, err)
 					}
 				}

@@ -50,7 +50,7 @@ func parseScale(scheme address.Scheme, p *site.Point, text string) error {
 		if allDigits(exponent) && len(exponent) < 5 {
 			return fmt.Errorf("scale %q: 10^%s is no power of ten that makes sense; write the register that holds it in full, such as 40012", text, exponent)
 		}
-		power, err := scheme.Parse(exponent, p.Address.Area)
+		power, err := scheme.Parse(exponent, p.Place().Area)
 		if err != nil {
 			return fmt.Errorf("scale %q: after 10^ comes a power or the address of the register that holds it: %w", text, err)
 		}

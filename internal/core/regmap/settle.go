@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
@@ -302,7 +303,7 @@ func (l *Listing) settlePlain(scheme address.Scheme, at int) {
 			continue
 		}
 		a, err := scheme.Parse(number[0], "")
-		area, ok := address.AreaOf(scheme, a.Area)
+		area, ok := block.AreaOf(scheme, block.Of(a).Area)
 		said, typeErr := parseType(cell(types))
 		switch {
 		case err != nil:
@@ -378,8 +379,8 @@ func (l *Listing) namesTable(scheme address.Scheme, row *Row, tables int, number
 		return false
 	}
 	if tables >= 0 && tables < len(row.Cells) {
-		if area, ok := address.AreaNamed(scheme, row.Cells[tables]); ok {
-			return area.Key == a.Area
+		if area, ok := block.AreaNamed(scheme, row.Cells[tables]); ok {
+			return area.Key == block.Of(a).Area
 		}
 	}
 	return true
@@ -397,7 +398,7 @@ func (l *Listing) settleArea(scheme address.Scheme, at int, heading, titles stri
 		return
 	}
 	for _, said := range []struct{ what, text string }{{"the heading “" + heading + "”", folded(heading)}, {"a title or a remark", titles}} {
-		if area, ok := address.AreaSaid(scheme, said.text); ok {
+		if area, ok := block.AreaSaid(scheme, said.text); ok {
 			l.Reading.Area = area.Key
 			l.note("The numbers are those of %s: %s says so.", area.Title, said.what)
 			return
@@ -406,7 +407,7 @@ func (l *Listing) settleArea(scheme address.Scheme, at int, heading, titles stri
 	if l.sectioned(scheme) {
 		return // titles between the rows say it
 	}
-	areas := scheme.Areas()
+	areas := block.AreasOf(scheme)
 	if len(areas) < 2 {
 		return
 	}

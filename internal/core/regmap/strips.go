@@ -5,13 +5,14 @@ import (
 	"slices"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/site"
 )
 
 // Strip is a stretch of an area's ribbon for paper: a fixed number of units
 // side by side, with the points that lie in it.
 type Strip struct {
-	Area   address.Area
+	Area   block.Area
 	From   uint32
 	Units  int
 	Blocks []Block
@@ -34,23 +35,23 @@ func Strips(scheme address.Scheme, points []site.Point, units int) []Strip {
 	byPlace := map[address.Address]int{} // start of a strip -> index
 	ordered := make([]*site.Point, 0, len(points))
 	for i := range points {
-		if !points[i].Address.IsZero() && points[i].Address.Name == "" {
+		if points[i].Place().Area != "" {
 			ordered = append(ordered, &points[i])
 		}
 	}
 	slices.SortStableFunc(ordered, func(a, b *site.Point) int {
 		// Parts of a word come behind the word itself, and lie over it.
-		return cmp.Or(cmp.Compare(a.Address.Area, b.Address.Area), cmp.Compare(a.Address.Offset, b.Address.Offset), cmp.Compare(a.Address.Bit(), b.Address.Bit()))
+		return cmp.Or(cmp.Compare(a.Place().Area, b.Place().Area), cmp.Compare(a.Place().Offset, b.Place().Offset), cmp.Compare(a.Place().Bit, b.Place().Bit))
 	})
 	for _, p := range ordered {
-		area, ok := address.AreaOf(scheme, p.Address.Area)
+		area, ok := block.AreaOf(scheme, p.Place().Area)
 		if !ok {
 			continue
 		}
-		for from, end := int(p.Address.Offset), int(p.Address.Offset)+p.Units(area.UnitBits); from < end; {
+		for from, end := int(p.Place().Offset), int(p.Place().Offset)+p.Units(area.UnitBits); from < end; {
 			start := from - from%units
 			to := min(end, start+units)
-			key := address.At(area.Key, uint32(start))
+			key := block.At(area.Key, uint32(start))
 			at, ok := byPlace[key]
 			if !ok {
 				at = len(strips)
@@ -75,7 +76,7 @@ func Strips(scheme address.Scheme, points []site.Point, units int) []Strip {
 	}
 	slices.SortStableFunc(strips, func(a, b Strip) int {
 		rank := func(s Strip) int {
-			return slices.IndexFunc(scheme.Areas(), func(x address.Area) bool { return x.Key == s.Area.Key })
+			return slices.IndexFunc(block.AreasOf(scheme), func(x block.Area) bool { return x.Key == s.Area.Key })
 		}
 		return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.From, b.From))
 	})

@@ -1,11 +1,12 @@
 package regmap
 
 import (
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"strings"
 	"testing"
 
-	"ferry/internal/core/address"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -14,14 +15,14 @@ import (
 // the end of a stretch, and sets overlaps beside each other.
 func TestStrips(t *testing.T) {
 	point := func(name string, area string, offset uint32, typ value.Type) site.Point {
-		return site.Point{Name: name, Address: address.At(area, offset), Type: typ}
+		return site.Point{Name: name, Address: block.At(area, offset), Type: typ}
 	}
 	bit := point("Bit", "hr", 3, value.TypeBool)
-	bit.Address = bit.Address.WithBit(2)
+	bit.Address = block.WithBit(bit.Address, 2)
 	points := []site.Point{point("Far", "hr", 200, value.TypeUint16), point("A", "hr", 0, value.TypeFloat32), point("Clash", "hr", 1, value.TypeUint16), point("Word", "hr", 3, value.TypeUint16), bit,
 		point("Across", "hr", 15, value.TypeFloat64), point("Coil", "co", 5, value.TypeBool), {Name: "Nowhere"}}
 	var got []string
-	for _, s := range Strips(address.Modbus, points, 16) {
+	for _, s := range Strips(family.Scheme, points, 16) {
 		text := fmt.Sprintf("%s%d:", s.Area.Key, s.From)
 		for _, b := range s.Blocks {
 			text += fmt.Sprintf(" %s@%d+%d", b.Point.Name, b.From, b.Units)

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -300,9 +301,9 @@ func (m *maker) place(p *site.Point) (units int) {
 		hint = m.area
 	}
 	if text := strings.TrimSpace(m.cell(Table)); text != "" {
-		area, ok := address.AreaNamed(m.scheme, text)
+		area, ok := block.AreaNamed(m.scheme, text)
 		if !ok {
-			m.fail(Table, fmt.Errorf("table %q: name one of the areas, such as %s, or its function code", text, m.scheme.Areas()[0].Title))
+			m.fail(Table, fmt.Errorf("table %q: name one of the areas, such as %s, or its function code", text, block.AreasOf(m.scheme)[0].Title))
 		}
 		hint = area.Key
 	}
@@ -314,18 +315,20 @@ func (m *maker) place(p *site.Point) (units int) {
 	p.Address, units = a, span
 	if units > 0 || !strings.Contains(text, "%") {
 		// it says how many, or not how wide
-	} else if parts := sizedPlace.FindStringSubmatch(text); parts != nil && m.unitBits(a.Area) == 16 {
+	} else if parts := sizedPlace.FindStringSubmatch(text); parts != nil && block.UnitBits(m.scheme, a) == 16 {
 		units = map[string]int{"D": 2, "d": 2, "L": 4, "l": 4}[parts[1]]
 	}
 	if text := strings.TrimSpace(m.cell(Until)); text != "" && text != "-" && text != "–" {
-		last, _, err := m.listing.parsePlace(m.scheme, text, a.Area)
+		first := block.Of(a)
+		end, _, err := m.listing.parsePlace(m.scheme, text, first.Area)
+		last := block.Of(end)
 		switch {
 		case err != nil:
 			m.fail(Until, err)
-		case last.Area != a.Area || last.Offset < a.Offset || last.Offset-a.Offset > 124:
+		case last.Area != first.Area || last.Offset < first.Offset || last.Offset-first.Offset > 124:
 			m.fail(Until, fmt.Errorf("last register %q: it does not lie up to 125 registers behind the first, %q", text, m.cell(Address)))
 		default:
-			units = int(last.Offset-a.Offset) + 1
+			units = int(last.Offset-first.Offset) + 1
 		}
 	}
 	m.bit(p)
@@ -341,7 +344,7 @@ func (m *maker) place(p *site.Point) (units int) {
 }
 
 func (m *maker) unitBits(key string) int {
-	area, _ := address.AreaOf(m.scheme, key)
+	area, _ := block.AreaOf(m.scheme, key)
 	return area.UnitBits
 }
 
@@ -351,7 +354,7 @@ var sizedPlace = regexp.MustCompile(`(?i)^\s*%[iqm]([dl])\d`)
 // bit reads the bit column.
 func (m *maker) bit(p *site.Point) {
 	text := strings.TrimSpace(m.cell(Bit))
-	if text == "" || text == "-" || text == "–" || p.Address.Bit() >= 0 {
+	if text == "" || text == "-" || text == "–" || p.Place().Bit >= 0 {
 		return
 	}
 	first, count, err := parseBits(text, m.listing.Reading.BitFromOne)
@@ -359,7 +362,7 @@ func (m *maker) bit(p *site.Point) {
 		m.fail(Bit, err)
 		return
 	}
-	p.Address = p.Address.WithBit(first)
+	p.Address = block.WithBit(p.Address, first)
 	p.Type = value.TypeBool
 	if count > 1 {
 		p.Type, p.Length = value.TypeBits, count
@@ -417,19 +420,19 @@ func (m *maker) readType(p *site.Point, units int) {
 	text, said := known.text, known.said
 	if !strings.HasSuffix(text, ")") && !strings.HasSuffix(text, "]") {
 		// no bit stands behind it
-	} else if parts := typeBit.FindStringSubmatch(text); parts != nil && p.Address.Bit() < 0 && strings.TrimSpace(m.cell(Bit)) == "" {
+	} else if parts := typeBit.FindStringSubmatch(text); parts != nil && p.Place().Bit < 0 && strings.TrimSpace(m.cell(Bit)) == "" {
 		if first, _, err := parseBits(parts[2], m.listing.Reading.BitFromOne); err == nil {
-			p.Address, text = p.Address.WithBit(first), parts[1]
+			p.Address, text = block.WithBit(p.Address, first), parts[1]
 		}
 	}
 	if m.says = said.order; units == 0 {
 		units = said.units
 	}
-	part := p.Address.Bit() >= 0
+	part := p.Place().Bit >= 0
 	if text == "" && !m.has(Type) {
 		text = m.typeBeside()
 	}
-	area, _ := address.AreaOf(m.scheme, p.Address.Area)
+	area, _ := block.AreaOf(m.scheme, p.Place().Area)
 	octets := units * area.UnitBits / 8 // as far as the row states them
 	if text == "" {
 		if p.Type == value.TypeUint16 {
@@ -556,22 +559,25 @@ func ParsePlace(scheme address.Scheme, text, area string, fromOne bool) (a addre
 		if !run || from == "" || to == "" {
 			continue
 		}
-		first, err := parseOne(scheme, from, area, fromOne)
+		begin, err := parseOne(scheme, from, area, fromOne)
 		if err != nil {
 			break
 		}
-		last, err := parseOne(scheme, to, first.Area, fromOne)
+		first := block.Of(begin)
+		end, err := parseOne(scheme, to, first.Area, fromOne)
+		last := block.Of(end)
 		if err == nil && last.Area != first.Area || err == nil && len(strings.TrimSpace(to)) < len(strings.TrimSpace(from)) {
 			// 40011/12 or 40011-2: the end is given by its last digits.
 			f, t := strings.TrimSpace(from), strings.TrimSpace(to)
 			if allDigits(f) && allDigits(t) && len(t) < len(f) {
-				last, err = parseOne(scheme, f[:len(f)-len(t)]+t, area, fromOne)
+				end, err = parseOne(scheme, f[:len(f)-len(t)]+t, area, fromOne)
+				last = block.Of(end)
 			}
 		}
 		if err != nil || last.Area != first.Area || last.Offset < first.Offset || last.Offset-first.Offset > 124 {
 			return a, 0, fmt.Errorf("address %q: the range does not run up from its first register, or is longer than 125", text)
 		}
-		return first, int(last.Offset-first.Offset) + 1, nil
+		return begin, int(last.Offset-first.Offset) + 1, nil
 	}
 	a, err = parseOne(scheme, clean, area, fromOne)
 	return a, 0, err
@@ -586,6 +592,14 @@ func allDigits(text string) bool {
 	return text != ""
 }
 
+// counted turns a place counted from 1 into one counted from 0.
+func counted(a address.Address) address.Address {
+	if at := block.Of(a); at.Offset > 0 {
+		return block.Moved(a, at.Offset-1)
+	}
+	return a
+}
+
 func parseOne(scheme address.Scheme, text, area string, fromOne bool) (address.Address, error) {
 	t := strings.TrimSpace(text)
 	whole, _, _ := strings.Cut(t, ".")
@@ -596,19 +610,19 @@ func parseOne(scheme address.Scheme, text, area string, fromOne bool) (address.A
 		}
 		a, err := scheme.Parse(t, area)
 		if err == nil {
-			a.Offset--
+			a = counted(a)
 		}
 		return a, err
 	}
 	if !bare && area != "" && allDigits(whole) && len(whole) == 5 {
 		// Five digits in a table that is stated elsewhere may be an offset: 40003
 		// in the holding registers is the third, but 10240 is not an input.
-		if a, err := scheme.Parse(t, area); err == nil && a.Area == area {
+		if a, err := scheme.Parse(t, area); err == nil && block.Of(a).Area == area {
 			return a, nil
 		}
 		a, err := scheme.Parse(area+t, area)
-		if err == nil && fromOne && a.Offset > 0 {
-			a.Offset--
+		if err == nil && fromOne {
+			a = counted(a)
 		}
 		return a, err
 	}

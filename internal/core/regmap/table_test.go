@@ -1,6 +1,9 @@
 package regmap
 
 import (
+	"ferry/internal/core/block"
+	"ferry/internal/core/family/blocktcp"
+	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"slices"
 	"strings"
@@ -8,7 +11,6 @@ import (
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/finding"
-	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -50,7 +52,7 @@ func TestParsePlace(t *testing.T) {
 		{"10240", "hr", false, "hr10240", 0}, {"40003", "hr", false, "hr2", 0},
 		{"0", "", true, "", 0}, {"40012-40011", "", false, "", 0}, {"40001-40300", "", false, "", 0}, {"4o001", "", false, "", 0},
 	} {
-		a, units, err := ParsePlace(address.Modbus, c.text, c.area, c.one)
+		a, units, err := ParsePlace(family.Scheme, c.text, c.area, c.one)
 		if err != nil {
 			a = address.Address{}
 		}
@@ -68,29 +70,29 @@ func TestScaleCells(t *testing.T) {
 		"× 10^40012": "× 10^40012", "0.1 x 10^hr11": "÷ 10 × 10^40012",
 		"ten": "!", "0": "!", "4000..20000 -> 5..5": "!", "2 × 10^3": "!", "10^40": "!",
 	} {
-		p := site.Point{Name: "Level", Address: address.At("hr", 0), Type: value.TypeInt16, Access: site.ReadOnly}
-		err := SetCell(address.Modbus, &p, Scale, text)
-		got := Cell(address.Modbus, &p, Scale)
+		p := site.Point{Name: "Level", Address: block.At("hr", 0), Type: value.TypeInt16, Access: site.ReadOnly}
+		err := SetCell(family.Scheme, &p, Scale, text)
+		got := Cell(family.Scheme, &p, Scale)
 		if err != nil {
 			got = "!"
 		}
 		if got != want {
 			t.Errorf("%q is kept as %q, %v; want %q", text, got, err, want)
 		}
-		if again := p; err == nil && (SetCell(address.Modbus, &again, Scale, got) != nil || Cell(address.Modbus, &again, Scale) != got) {
+		if again := p; err == nil && (SetCell(family.Scheme, &again, Scale, got) != nil || Cell(family.Scheme, &again, Scale) != got) {
 			t.Errorf("%q does not come back", got)
 		}
 	}
-	p := site.Point{Name: "Mode", Address: address.At("hr", 0), Type: value.TypeInt16, Access: site.ReadOnly}
+	p := site.Point{Name: "Mode", Address: block.At("hr", 0), Type: value.TypeInt16, Access: site.ReadOnly}
 	for column, texts := range map[Column][2]string{
 		Names: {"0=off, 1: hand,2 auto", "0 off; 1 hand; 2 auto"}, Missing: {"0x8000 32767", "-32768; 32767"}, Low: {"-1,5", "-1.5"},
 	} {
-		if err := SetCell(address.Modbus, &p, column, texts[0]); err != nil || Cell(address.Modbus, &p, column) != texts[1] {
-			t.Errorf("%s %q is kept as %q, %v", column, texts[0], Cell(address.Modbus, &p, column), err)
+		if err := SetCell(family.Scheme, &p, column, texts[0]); err != nil || Cell(family.Scheme, &p, column) != texts[1] {
+			t.Errorf("%s %q is kept as %q, %v", column, texts[0], Cell(family.Scheme, &p, column), err)
 		}
 	}
 	for column, text := range map[Column]string{Names: "off", Missing: "none", Low: "low"} {
-		if err := SetCell(address.Modbus, &p, column, text); err == nil {
+		if err := SetCell(family.Scheme, &p, column, text); err == nil {
 			t.Errorf("%s %q is kept", column, text)
 		}
 	}
@@ -99,7 +101,7 @@ func TestScaleCells(t *testing.T) {
 // TestRecogniseOtherWords: a list in other words, under a title, with columns
 // that only their content tells.
 func TestRecogniseOtherWords(t *testing.T) {
-	list := Recognise(address.Modbus, rows("Skerry Point,,,,,,,\nRegister list,,,,,,,\nFunction,Reg,Bit,Parameter,,Divisor,EU,R/W\n03,1,,Oxygen,U32,10,mg/L,R\n03,3,16,Alarm,BOOL,,,RO\n03,3,1-4,Step,UINT,,,RO\n4,7,,Level,INT,100,m,R\nCoil,2,,Valve,BOOL,,,R/W"),
+	list := Recognise(family.Scheme, rows("Skerry Point,,,,,,,\nRegister list,,,,,,,\nFunction,Reg,Bit,Parameter,,Divisor,EU,R/W\n03,1,,Oxygen,U32,10,mg/L,R\n03,3,16,Alarm,BOOL,,,RO\n03,3,1-4,Step,UINT,,,RO\n4,7,,Level,INT,100,m,R\nCoil,2,,Valve,BOOL,,,R/W"),
 		Reading{FromOne: true}, nil)
 	if got := fmt.Sprint(list.Columns); got != "[table address bit name type divisor unit access]" {
 		t.Fatalf("columns %s", got)
@@ -107,11 +109,11 @@ func TestRecogniseOtherWords(t *testing.T) {
 	if list.Bases[4] != ByContent || !list.Reading.BitFromOne || list.Reading.HeaderRow != 3 {
 		t.Errorf("bases %v, reading %+v", list.Bases, list.Reading)
 	}
-	points, _, rejected := list.Points(address.Modbus)
+	points, _, rejected := list.Points(family.Scheme)
 	var got []string
 	for i := range points {
 		p := &points[i]
-		got = append(got, fmt.Sprintf("%s %s %s %s %s", p.Name, p.Address, PrintType(p), Cell(address.Modbus, p, Scale), p.Access))
+		got = append(got, fmt.Sprintf("%s %s %s %s %s", p.Name, p.Address, PrintType(p), Cell(family.Scheme, p, Scale), p.Access))
 	}
 	want := "Oxygen hr0 uint32 ÷ 10 r|Alarm hr2.15 bool  r|Step hr2.0 bits 4  r|Level ir6 int16 ÷ 100 r|Valve co1 bool  rw"
 	if strings.Join(got, "|") != want || len(rejected) > 0 {
@@ -120,14 +122,14 @@ func TestRecogniseOtherWords(t *testing.T) {
 
 	// Remembered, the same headings are read as a person corrected them.
 	known := []site.Headings{{ID: "h", Words: []string{"A", "B", "C"}, Columns: []string{"address", "", "name"}}}
-	again := Recognise(address.Modbus, rows("A,B,C\n40001,x,Oxygen"), Reading{}, known)
+	again := Recognise(family.Scheme, rows("A,B,C\n40001,x,Oxygen"), Reading{}, known)
 	if fmt.Sprint(again.Columns) != "[address  name]" || again.Bases[0] != ByMemory {
 		t.Errorf("remembered as %v by %v", again.Columns, again.Bases)
 	}
 
 	// The count of registers says how wide a plain word is, or contradicts it.
-	counted := Recognise(address.Modbus, rows("Name,Address,Type,Size\nA,40001,INT,2\nB,40003-40006,FLOAT,\nC,40010,ASCII,4\nD,40020,U32,1"), Reading{}, nil)
-	points, _, rejected = counted.Points(address.Modbus)
+	counted := Recognise(family.Scheme, rows("Name,Address,Type,Size\nA,40001,INT,2\nB,40003-40006,FLOAT,\nC,40010,ASCII,4\nD,40020,U32,1"), Reading{}, nil)
+	points, _, rejected = counted.Points(family.Scheme)
 	if len(points) != 3 || points[0].Type != value.TypeInt32 || points[1].Type != value.TypeFloat64 || PrintType(&points[2]) != "text 8" || len(rejected) != 1 || !strings.Contains(rejected[0].Reason, "one of the two is wrong") {
 		t.Errorf("%+v, %+v", points, rejected)
 	}
@@ -135,12 +137,12 @@ func TestRecogniseOtherWords(t *testing.T) {
 
 func TestMerge(t *testing.T) {
 	point := func(id, name string, offset uint32) site.Point {
-		return site.Point{ID: id, Name: name, Address: address.At("hr", offset), Type: value.TypeUint16, PaceMs: 5000, Unit: "mg/L", Access: site.ReadOnly}
+		return site.Point{ID: id, Name: name, Address: block.At("hr", offset), Type: value.TypeUint16, PaceMs: 5000, Unit: "mg/L", Access: site.ReadOnly}
 	}
 	old := []site.Point{point("a", "Oxygen", 0), point("b", "Level", 1), point("c", "Old name", 2), point("d", "Gone", 3)}
-	list := Recognise(address.Modbus, rows("Name,Address,Unit\nOxygen,40001,mg/L\nLevel,40002,%\nNew name,40003,mg/L\nExtra,40010,V"), Reading{}, nil)
-	points, _, _ := list.Points(address.Modbus)
-	m := Merge(address.Modbus, old, points, list.Columns)
+	list := Recognise(family.Scheme, rows("Name,Address,Unit\nOxygen,40001,mg/L\nLevel,40002,%\nNew name,40003,mg/L\nExtra,40010,V"), Reading{}, nil)
+	points, _, _ := list.Points(family.Scheme)
+	m := Merge(family.Scheme, old, points, list.Columns)
 	if got := fmt.Sprint(m.Effects); got != "[same changed changed added]" {
 		t.Errorf("effects %s", got)
 	}
@@ -155,10 +157,10 @@ func TestMerge(t *testing.T) {
 func TestBulk(t *testing.T) {
 	var points []*site.Point
 	for i := range 4 {
-		points = append(points, &site.Point{ID: fmt.Sprint(i), Name: "Tank-09", Address: address.At("hr", 10), Type: value.TypeFloat32, Access: site.ReadOnly})
+		points = append(points, &site.Point{ID: fmt.Sprint(i), Name: "Tank-09", Address: block.At("hr", 10), Type: value.TypeFloat32, Access: site.ReadOnly})
 	}
 	will := func(column Column, step int) string {
-		cells, err := FillDown(address.Modbus, points, column, step)
+		cells, err := FillDown(family.Scheme, points, column, step)
 		var got []string
 		for _, c := range cells {
 			got = append(got, c.Will)
@@ -177,19 +179,19 @@ func TestBulk(t *testing.T) {
 	if got := will(Address, 10); got != "40021 40031 40041" {
 		t.Errorf("by ten: %s", got)
 	}
-	points[0].Address, points[0].Type = points[0].Address.WithBit(14), value.TypeBool
+	points[0].Address, points[0].Type = block.WithBit(points[0].Address, 14), value.TypeBool
 	points[1].Type, points[2].Type = value.TypeBool, value.TypeBool
 	if got := will(Address, 0); got != "40011.15 40012.0 40012.1" {
 		t.Errorf("bits go on as %s", got)
 	}
-	copies, err := Duplicate(address.Modbus, points[3:], 2, 100, 1)
-	if err != nil || len(copies) != 2 || copies[1].Name != "Tank-11" || copies[1].Address.Offset != 210 {
+	copies, err := Duplicate(family.Scheme, points[3:], 2, 100, 1)
+	if err != nil || len(copies) != 2 || copies[1].Name != "Tank-11" || copies[1].Place().Offset != 210 {
 		t.Errorf("copies %+v, %v", copies, err)
 	}
-	if _, err := Duplicate(address.Modbus, points[3:], 1, 70000, 1); err == nil {
+	if _, err := Duplicate(family.Scheme, points[3:], 1, 70000, 1); err == nil {
 		t.Error("a copy leaves the table")
 	}
-	cells, err := Replace(address.Modbus, points, []Column{Name, Type}, Search{Find: "tank", With: "Row"})
+	cells, err := Replace(family.Scheme, points, []Column{Name, Type}, Search{Find: "tank", With: "Row"})
 	if err != nil || len(cells) != 4 || cells[0].Will != "Row-09" {
 		t.Errorf("replaced %+v, %v", cells, err)
 	}
@@ -232,8 +234,8 @@ func TestChecks(t *testing.T) {
 				cells := strings.Split(line, ",")
 				table = append(table, Row{i + 1, cells})
 			}
-			list := Recognise(address.Modbus, table, Reading{}, nil)
-			points, _, rejected := list.Points(address.Modbus)
+			list := Recognise(family.Scheme, table, Reading{}, nil)
+			points, _, rejected := list.Points(family.Scheme)
 			if len(rejected) > 0 {
 				t.Fatalf("%+v", rejected)
 			}
@@ -242,7 +244,7 @@ func TestChecks(t *testing.T) {
 			for i := range d.Points {
 				d.Points[i].ID = fmt.Sprint(i)
 			}
-			found := Check(address.Modbus, &d, protocol.ModbusTCP.MaxUnits)
+			found := Check(family.Scheme, &d, family.TCP.Most(nil))
 			at := slices.IndexFunc(found, func(f finding.Finding) bool { return f.Code == c.code })
 			if at < 0 {
 				t.Fatalf("not among %+v", found)
@@ -255,11 +257,11 @@ func TestChecks(t *testing.T) {
 				fixed.Points = slices.Clone(d.Points)
 				for _, cell := range fix.Cells {
 					i := slices.IndexFunc(fixed.Points, func(p site.Point) bool { return p.ID == cell.Point })
-					if err := SetCell(address.Modbus, &fixed.Points[i], Column(cell.Column), cell.Will); err != nil {
+					if err := SetCell(family.Scheme, &fixed.Points[i], Column(cell.Column), cell.Will); err != nil {
 						t.Fatalf("%s: %v", fix.Title, err)
 					}
 				}
-				for _, f := range Check(address.Modbus, &fixed, protocol.ModbusTCP.MaxUnits) {
+				for _, f := range Check(family.Scheme, &fixed, family.TCP.Most(nil)) {
 					if f.Code == c.code {
 						t.Errorf("%s leaves it: %s", fix.Title, f.Sentence)
 					}
@@ -271,8 +273,8 @@ func TestChecks(t *testing.T) {
 
 func TestShifted(t *testing.T) {
 	d := &site.Device{ID: "ph", Name: "pH 21", Points: []site.Point{
-		{ID: "a", Name: "PH", Address: address.At("ir", 1), Type: value.TypeFloat32, Access: site.ReadOnly}, {ID: "b", Name: "Redox", Address: address.At("ir", 5), Type: value.TypeInt16, Access: site.ReadOnly}}}
-	asked := Edges(address.Modbus, d)
+		{ID: "a", Name: "PH", Address: block.At("ir", 1), Type: value.TypeFloat32, Access: site.ReadOnly}, {ID: "b", Name: "Redox", Address: block.At("ir", 5), Type: value.TypeInt16, Access: site.ReadOnly}}}
+	asked := Edges(family.Scheme, d)
 	for _, c := range []struct {
 		has  []uint32
 		want string // addresses after the fix
@@ -284,7 +286,7 @@ func TestShifted(t *testing.T) {
 			edges[i].Answered = slices.Contains(c.has, edges[i].Offset)
 		}
 		got := ""
-		for _, f := range Shifted(address.Modbus, d, edges) {
+		for _, f := range Shifted(family.Scheme, d, edges) {
 			for _, cell := range f.Fixes[0].Cells {
 				got = strings.TrimSpace(got + " " + cell.Will)
 			}
@@ -328,8 +330,8 @@ func FuzzCells(f *testing.F) {
 	f.Add("missing", "0x8000 NaN")
 	f.Add("address", "40005.3")
 	f.Fuzz(func(t *testing.T, column, text string) {
-		for _, scheme := range []address.Scheme{address.Modbus, address.Image} {
-			p := site.Point{Name: "A", Address: address.At(scheme.Areas()[0].Key, 4), Type: value.TypeInt16, Access: site.ReadOnly}
+		for _, scheme := range []block.Shape{family.Scheme, blocktcp.Scheme} {
+			p := site.Point{Name: "A", Address: block.At(scheme.Areas()[0].Key, 4), Type: value.TypeInt16, Access: site.ReadOnly}
 			if SetCell(scheme, &p, Column(column), text) != nil {
 				continue
 			}
@@ -349,13 +351,13 @@ func FuzzCells(f *testing.F) {
 // that a person chooses in its place.
 func TestAnotherColumn(t *testing.T) {
 	rows := []Row{{1, []string{"Name", "Address", "Size (bits)", "Regs", "Scale", "Factor k"}}, {2, []string{"Flow", "40001", "32", "2", "-2", "0.5"}}, {3, []string{"Level", "40003", "16", "1", "-3", "2"}}}
-	l := Recognise(address.Modbus, rows, Reading{}, nil)
+	l := Recognise(family.Scheme, rows, Reading{}, nil)
 	if l.Reading.CountIn != "bits" || !l.Reading.PowerScale {
 		t.Fatalf("it is read as %+v", l.Reading)
 	}
 	l.Columns[2], l.Columns[3], l.Columns[4], l.Columns[5] = "", Count, "", Scale
-	l.Settle(address.Modbus)
-	points, _, rejected := l.Points(address.Modbus)
+	l.Settle(family.Scheme)
+	points, _, rejected := l.Points(family.Scheme)
 	if len(rejected) > 0 || len(points) != 2 || points[0].Type != value.TypeUint32 || points[0].Factor != 0.5 || points[1].Factor != 2 {
 		t.Errorf("it is read as %+v: %+v, %+v", l.Reading, points, rejected)
 	}

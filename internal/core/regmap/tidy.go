@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -66,18 +67,18 @@ func (l *Listing) parsePlace(scheme address.Scheme, text, area string) (address.
 		}
 	}
 	if l.Reading.Plain && area == "" {
-		area = scheme.Areas()[0].Key
+		area = block.AreasOf(scheme)[0].Key
 	}
 	if first := strings.FieldsFunc(clean, notDigit); l.Reading.Plain && len(first) > 0 && strings.HasPrefix(clean, first[0]) && len(first[0]) >= 5 {
 		a, units, err := ParsePlace(scheme, area+clean, area, false)
-		if err == nil && l.Reading.FromOne && a.Offset > 0 {
-			a.Offset--
+		if err == nil && l.Reading.FromOne {
+			a = counted(a)
 		}
 		return a, units, err
 	}
 	a, units, err := ParsePlace(scheme, clean, area, l.Reading.FromOne)
-	if err == nil && l.Reading.Hex && l.Reading.FromOne && strings.HasPrefix(clean, "0x") && a.Offset > 0 {
-		a.Offset--
+	if err == nil && l.Reading.Hex && l.Reading.FromOne && strings.HasPrefix(clean, "0x") {
+		a = counted(a)
 	}
 	return a, units, err
 }

@@ -67,7 +67,7 @@ func FaceToFace(s *site.Site, link *site.Link) []Mismatch {
 			continue
 		}
 		row := Mismatch{Key: setting.Key, Title: setting.Title, Result: Good}
-		mine, theirs := def.Value(link.Settings, setting.Key), def.Value(b.Settings, setting.Key)
+		mine, theirs := def.Int(link.Settings, setting.Key), def.Int(b.Settings, setting.Key)
 		row.Asking, row.Answering = strconv.Itoa(mine), strconv.Itoa(theirs)
 		switch {
 		case !b.Knows(setting.Key):
@@ -84,11 +84,11 @@ func FaceToFace(s *site.Site, link *site.Link) []Mismatch {
 // patience compares the time limit of the asking end with what the answering
 // end thinks, as measured if it was, else as stated.
 func patience(def *protocol.Def, link *site.Link, b *site.Port) Mismatch {
-	within := float64(def.Value(link.Settings, "timeoutMs"))
-	think := float64(def.Value(b.Settings, "thinkMs") + def.Value(b.Settings, "cycleMs"))
+	within := float64(def.Int(link.Settings, "timeoutMs"))
+	think := float64(def.Int(b.Settings, "thinkMs") + def.Int(b.Settings, "cycleMs"))
 	says := fmt.Sprintf("thinks %g", think)
 	if b.Think != nil {
-		think = max(b.Think.WorstMs, float64(def.Value(b.Settings, "cycleMs")))
+		think = max(b.Think.WorstMs, float64(def.Int(b.Settings, "cycleMs")))
 		says = fmt.Sprintf("seen to think %.0f", think)
 	}
 	row := Mismatch{Key: "timeoutMs", Title: "Answer within", Unit: "ms", Asking: fmt.Sprintf("%.0f", within), Answering: says, Result: Good}
@@ -182,7 +182,7 @@ func SerialPort(s *site.Site, line *site.Line, link *site.Link) (Result, string,
 		return Fault, fmt.Sprintf("The port of %s on %s is set up to answer: a port that answers cannot ask.", asking.Name, line.Name), "Set it to ask only, or ask from another port."
 	}
 	def, _ := protocol.Named(link.Protocol)
-	unit := def.Value(answering.Port(line.ID).Settings, "unit")
+	unit := def.Int(answering.Port(line.ID).Settings, "unit")
 	for i := range s.Links {
 		other := &s.Links[i]
 		if other.Line != line.ID {
@@ -191,7 +191,7 @@ func SerialPort(s *site.Site, line *site.Line, link *site.Link) (Result, string,
 		if other.Asking != link.Asking {
 			return Fault, fmt.Sprintf("%s and %s both ask on %s: two askers on one line collide.", asking.Name, nameOf(s, other.Asking), line.Name), "Let one of them ask, and pass the values on from there."
 		}
-		if d := s.Device(other.Answering); other.Answering != link.Answering && d != nil && d.Port(line.ID) != nil && other.Protocol == link.Protocol && def.Value(d.Port(line.ID).Settings, "unit") == unit {
+		if d := s.Device(other.Answering); other.Answering != link.Answering && d != nil && d.Port(line.ID) != nil && other.Protocol == link.Protocol && def.Int(d.Port(line.ID).Settings, "unit") == unit {
 			return Fault, fmt.Sprintf("%s and %s both have unit %d on %s.", answering.Name, d.Name, unit, line.Name), "Give one of them a number of its own, in the device and here."
 		}
 		if other.Protocol != link.Protocol {

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 )
@@ -15,10 +16,10 @@ func pumpBay() *site.Site {
 		Lines: []site.Line{{ID: "bay", Name: "Pump bay", Medium: site.SerialLine, Serial: &site.Serial{Standard: serial.TIA485Two, Format: serial.Usual, LengthM: 40}}},
 		Devices: []site.Device{
 			{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "bay", Serial: &site.PortSerial{Terminated: &yes, Biased: &yes}}}},
-			{ID: "p1", Name: "Circulation pump 1", Ports: []site.Port{{Line: "bay", Protocol: "modbus-rtu", Settings: map[string]int{"unit": 1, "thinkMs": 10}, Serial: &site.PortSerial{Terminated: &no, Biased: &no}}}},
-			{ID: "p2", Name: "Circulation pump 2", Ports: []site.Port{{Line: "bay", Protocol: "modbus-rtu", Settings: map[string]int{"unit": 2, "thinkMs": 10}, Serial: &site.PortSerial{Terminated: &yes, Biased: &no}}}}},
-		Links: []site.Link{{ID: "k1", Asking: "lss", Answering: "p1", Line: "bay", Protocol: "modbus-rtu", Settings: map[string]int{"unit": 1}},
-			{ID: "k2", Asking: "lss", Answering: "p2", Line: "bay", Protocol: "modbus-rtu", Settings: map[string]int{"unit": 2}}}}
+			{ID: "p1", Name: "Circulation pump 1", Ports: []site.Port{{Line: "bay", Protocol: "modbus-rtu", Settings: protocol.Numbers(map[string]int{"unit": 1, "thinkMs": 10}), Serial: &site.PortSerial{Terminated: &no, Biased: &no}}}},
+			{ID: "p2", Name: "Circulation pump 2", Ports: []site.Port{{Line: "bay", Protocol: "modbus-rtu", Settings: protocol.Numbers(map[string]int{"unit": 2, "thinkMs": 10}), Serial: &site.PortSerial{Terminated: &yes, Biased: &no}}}}},
+		Links: []site.Link{{ID: "k1", Asking: "lss", Answering: "p1", Line: "bay", Protocol: "modbus-rtu", Settings: protocol.Numbers(map[string]int{"unit": 1})},
+			{ID: "k2", Asking: "lss", Answering: "p2", Line: "bay", Protocol: "modbus-rtu", Settings: protocol.Numbers(map[string]int{"unit": 2})}}}
 }
 
 // TestSerialEnds: each disagreement of the ends is seen in the plan, with where
@@ -38,8 +39,8 @@ func TestSerialEnds(t *testing.T) {
 		{"parity not known", func(s *site.Site) {
 			s.Devices[1].Ports[0].Serial.Parity, s.Devices[1].Ports[0].Unknown = serial.None, []string{"parity"}
 		}, "", "", ""},
-		{"unit", func(s *site.Site) { s.Links[0].Settings["unit"] = 9 }, Session, Fault, "Unit"},
-		{"unit twice", func(s *site.Site) { s.Devices[2].Ports[0].Settings["unit"] = 1 }, Wire, Fault, "both have unit 1 on Pump bay"},
+		{"unit", func(s *site.Site) { s.Links[0].Settings["unit"] = protocol.OfInt(9) }, Session, Fault, "Unit"},
+		{"unit twice", func(s *site.Site) { s.Devices[2].Ports[0].Settings["unit"] = protocol.OfInt(1) }, Wire, Fault, "both have unit 1 on Pump bay"},
 		{"another protocol", func(s *site.Site) { s.Devices[1].Ports[0].Protocol = "modbus-ascii" }, Session, Fault, "nothing is understood"},
 		{"a port that answers asks", func(s *site.Site) { s.Devices[0].Ports[0].Protocol = "modbus-rtu" }, Wire, Fault, "a port that answers cannot ask"},
 		{"two ask", func(s *site.Site) { s.Links[1].Asking = "p1" }, Wire, Fault, "two askers on one line collide"},

@@ -54,7 +54,7 @@ func portTwice(s *site.Site, line *site.Line, d *site.Device) []finding.Finding 
 		if _, has := def.Setting("port"); !ok || !has {
 			continue
 		}
-		at := fmt.Sprintf("%s port %d", p.Host, def.Value(p.Settings, "port"))
+		at := fmt.Sprintf("%s port %d", p.Host, def.Int(p.Settings, "port"))
 		if other, twice := taken[at]; twice && p.Line == line.ID {
 			list = append(list, finding.Finding{Code: "port-twice", Severity: finding.Fault, Sure: 1, Count: 1, Where: "lines", Evidence: []string{},
 				Subject: finding.Subject{Kind: "device", ID: d.ID, Device: d.ID, Name: d.Name}, Title: d.Name + ": one port for two",

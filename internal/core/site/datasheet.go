@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/layout"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/value"
@@ -233,7 +234,8 @@ func (v *validator) placements(s *Site, where string, d *Device) {
 // Lay returns the points of a structure that begins at an address of an area
 // whose units have 8 or 16 bits, without ids: one for each element that is no
 // reserve, named by its path.
-func (s *Site) Lay(t *Structure, rule layout.Rule, start address.Address, unitBits int) ([]Point, error) {
+func (s *Site) Lay(t *Structure, rule layout.Rule, at address.Address, unitBits int) ([]Point, error) {
+	start := block.Of(at)
 	if unitBits != 8 && unitBits != 16 {
 		return nil, fmt.Errorf("%s cannot be laid out in single bits: begin in registers or bytes", t.Name)
 	}
@@ -249,16 +251,16 @@ func (s *Site) Lay(t *Structure, rule layout.Rule, start address.Address, unitBi
 	for i, place := range places {
 		m := s.memberAt(t, place.Members)
 		p := Point{Name: place.Path, Type: m.Type, Length: m.Length, Order: m.Order, Factor: m.Factor, Unit: m.Unit, Names: m.Names, Remark: m.Remark, Access: ReadOnly, PaceMs: 1000}
-		p.Address = address.At(start.Area, start.Offset+uint32(place.Byte))
+		p.Address = block.At(start.Area, start.Offset+uint32(place.Byte))
 		if place.PartOfUnit {
-			p.Address = p.Address.WithBit(place.Bit)
+			p.Address = block.WithBit(p.Address, place.Bit)
 		}
 		if unitBits == 16 {
 			register, bit := place.Register()
-			p.Address = address.At(start.Area, start.Offset+uint32(register))
+			p.Address = block.At(start.Area, start.Offset+uint32(register))
 			switch {
 			case m.Type.InUnit():
-				p.Address = p.Address.WithBit(bit)
+				p.Address = block.WithBit(p.Address, bit)
 			case place.Byte%2 != 0:
 				return nil, fmt.Errorf("%s would begin in the middle of a register: lay it out by another rule", place.Path)
 			}

@@ -3,6 +3,7 @@ package site
 import (
 	"slices"
 
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/serial"
 )
 
@@ -63,7 +64,7 @@ type Port struct {
 	Protocol string `json:"protocol,omitempty"`
 	// Settings of the answering end, by the keys of the protocol. A key that
 	// is missing has the protocol's default.
-	Settings map[string]int `json:"settings,omitempty"`
+	Settings protocol.Settings `json:"settings,omitempty"`
 	// Serial is what differs from the line, on a serial line.
 	Serial *PortSerial `json:"serial,omitempty"`
 	// Unknown are the keys of settings that nobody has looked up yet.

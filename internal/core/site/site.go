@@ -10,6 +10,8 @@ import (
 	"strings"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/value"
 )
 
@@ -112,8 +114,8 @@ type Link struct {
 	Line      string `json:"line"`
 	Protocol  string `json:"protocol"`
 	// Settings of the asking end, as for Port.
-	Settings map[string]int `json:"settings,omitempty"`
-	Remark   string         `json:"remark,omitempty"`
+	Settings protocol.Settings `json:"settings,omitempty"`
+	Remark   string            `json:"remark,omitempty"`
 }
 
 // Access says which way a point may be carried.
@@ -181,6 +183,25 @@ type Point struct {
 	From     *Origin `json:"from,omitempty"`
 }
 
+// Place takes the address of p apart, where it is one of the block shape.
+func (p *Point) Place() block.Place { return block.Of(p.Address) }
+
+// Places goes through the addresses of the points of d, powers of ten included.
+func (d *Device) Places(yield func(address.Address) bool) {
+	for i := range d.Points {
+		if p := &d.Points[i]; !yield(p.Address) || !p.PowerAt.IsZero() && !yield(p.PowerAt) {
+			return
+		}
+	}
+}
+
+// Shape returns what says how the bytes of p are read, in a place whose units
+// have the given width in bits.
+func (p *Point) Shape(unitBits int) value.Shape {
+	return value.Shape{Type: p.Type, Order: p.Order, Bit: p.Place().Bit, Unit: unitBits, Length: p.Length,
+		Charset: p.Charset, Padding: p.Padding}
+}
+
 // Scale returns the scale of p. Its power of ten, if another register holds
 // it, is for the reader to fill in.
 func (p *Point) Scale() value.Scale {
@@ -190,12 +211,12 @@ func (p *Point) Scale() value.Scale {
 // Codec returns the codec for p in an area whose units have the given width in
 // bits.
 func (p *Point) Codec(unitBits int) (value.Codec, error) {
-	return value.NewCodec(value.Shape{Type: p.Type, Order: p.Order, Bit: p.Address.Bit(), Unit: unitBits, Length: p.Length, Charset: p.Charset, Padding: p.Padding})
+	return value.NewCodec(p.Shape(unitBits))
 }
 
 // Units returns how many units of the given width in bits p covers.
 func (p *Point) Units(unitBits int) int {
-	return max(1, (p.Type.Bytes(p.Length)*8+unitBits-1)/unitBits)
+	return block.Units(p.Shape(unitBits), unitBits)
 }
 
 // Bits returns the bits of its unit that p covers: from the lowest, so many.
@@ -211,7 +232,7 @@ func (p *Point) Bits(unitBits int) (from, count int, ok bool) {
 	case value.TypeBits:
 		count = p.Length
 	}
-	return max(0, p.Address.Bit()), count, count < unitBits
+	return max(0, p.Place().Bit), count, count < unitBits
 }
 
 // SameReading reports whether p and q read the same places in the same way, so

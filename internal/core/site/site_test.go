@@ -3,12 +3,15 @@ package site
 import (
 	"encoding/json"
 	"errors"
+	_ "ferry/internal/core/family/blocktcp"
+	_ "ferry/internal/core/family/modbus"
 	"reflect"
 	"slices"
 	"strings"
 	"testing"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/layout"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/value"
@@ -22,10 +25,10 @@ func tank() *Site {
 		Devices: []Device{
 			{ID: "lss", Name: "LSS controller", Ports: port("192.0.2.10", ""), Points: []Point{}},
 			{ID: "do11", Name: "DO probe 11", Ports: port("192.0.2.21", "modbus-tcp"), Map: "modbus-tcp", Points: []Point{
-				{ID: "o", Name: "Oxygen", Address: address.At("hr", 0), Type: "float32", PaceMs: 1000, Access: ReadOnly},
-				{ID: "t", Name: "Temp", Address: address.At("hr", 2), Type: "float32", PaceMs: 1000, Access: ReadOnly}}},
+				{ID: "o", Name: "Oxygen", Address: block.At("hr", 0), Type: "float32", PaceMs: 1000, Access: ReadOnly},
+				{ID: "t", Name: "Temp", Address: block.At("hr", 2), Type: "float32", PaceMs: 1000, Access: ReadOnly}}},
 			{ID: "gate", Name: "Shore gateway", Ports: port("192.0.2.50", "modbus-tcp"), Map: "modbus-tcp", Points: []Point{
-				{ID: "g", Name: "Oxygen-11", Address: address.At("hr", 100), Type: "int16", PaceMs: 1000, Access: ReadWrite}}},
+				{ID: "g", Name: "Oxygen-11", Address: block.At("hr", 100), Type: "int16", PaceMs: 1000, Access: ReadWrite}}},
 		},
 		Links:     []Link{{ID: "k1", Asking: "lss", Answering: "do11", Line: "net", Protocol: "modbus-tcp"}, {ID: "k2", Asking: "lss", Answering: "gate", Line: "net", Protocol: "modbus-tcp"}},
 		Crossings: []Crossing{{ID: "x", From: "o", To: "g"}},
@@ -189,10 +192,10 @@ func TestLay(t *testing.T) {
 		start address.Address
 		want  string
 	}{
-		{layout.Registers, address.At("hr", 10), "V[1].Open hr10.0 V[1].Travel hr11 V[2].Open hr12.0 V[2].Travel hr13 Mode hr16.8"},
-		{layout.Words, address.At("db7", 10), "V[1].Open db7:10.0 V[1].Travel db7:12 V[2].Open db7:14.0 V[2].Travel db7:16 Mode db7:22"},
+		{layout.Registers, block.At("hr", 10), "V[1].Open hr10.0 V[1].Travel hr11 V[2].Open hr12.0 V[2].Travel hr13 Mode hr16.8"},
+		{layout.Words, block.At("db7", 10), "V[1].Open db7:10.0 V[1].Travel db7:12 V[2].Open db7:14.0 V[2].Travel db7:16 Mode db7:22"},
 	} {
-		unitBits := map[string]int{"hr": 16, "db7": 8}[c.start.Area]
+		unitBits := map[string]int{"hr": 16, "db7": 8}[block.Of(c.start).Area]
 		points, err := s.Lay(row, c.rule, c.start, unitBits)
 		if err != nil {
 			t.Fatal(err)
@@ -227,7 +230,7 @@ func TestSameReading(t *testing.T) {
 		case reflect.Float64:
 			v.SetFloat(1)
 		case reflect.Struct:
-			v.Set(reflect.ValueOf(address.At("hr", 1)))
+			v.Set(reflect.ValueOf(block.At("hr", 1)))
 		default:
 			t.Fatalf("a field of kind %v", v.Kind())
 		}

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
@@ -122,19 +123,27 @@ type validator struct {
 	path   string // of what is being checked
 }
 
+// fail notes the first violation; which field of the object it is about is told
+// from how the sentence begins.
 func (v *validator) fail(where, sentence, do string) {
+	field := ""
+	for _, f := range fieldWords {
+		if strings.HasPrefix(sentence, f.begins) {
+			field = "." + f.field
+			break
+		}
+	}
+	v.failIn(field, where, sentence, do)
+}
+
+// failIn is fail for a known field, with its point.
+func (v *validator) failIn(field, where, sentence, do string) {
 	if v.first != nil {
 		return
 	}
 	v.first = problem.New("invalid", sentence, do).At(where)
-	if v.first.Path = v.path; v.path == "" {
-		return
-	}
-	for _, f := range fieldWords {
-		if strings.HasPrefix(sentence, f.begins) {
-			v.first.Path += "." + f.field
-			return
-		}
+	if v.path != "" {
+		v.first.Path = v.path + field
 	}
 }
 
@@ -144,7 +153,7 @@ var fieldWords = []struct{ begins, field string }{
 	{"gateway ", "gateway"}, {"its cyclic", "cyclic"}, {"an Ethernet line", "serial"}, {"a serial line", "serial"}, {"a length", "serial"}, {"its port is on line", "line"},
 	{"it has points but its map", "map"}, {"a limit", "limits"}, {"its access line", "access"}, {"access ", "access"}, {"a pace", "paceMs"}, {"a fastest change", "changeMs"},
 	{"the scale", "factor"}, {"padding ", "padding"}, {"the power of ten", "powerAt"}, {"address ", "address"}, {"type ", "type"}, {"a text", "length"}, {"order ", "order"}, {"protocol ", "protocol"},
-	{"TCP port", "settings"}, {"Unit ", "settings"}, {"Answer within", "settings"}, {"Tries again", "settings"}, {"Modbus ", "settings"}, {"gender", "serial"}, {"a unit load", "serial"},
+	{"gender", "serial"}, {"a unit load", "serial"},
 }
 
 func (v *validator) identity(where, kind, id, name string) {
@@ -292,7 +301,7 @@ func (v *validator) access(where string, lines []AccessLine) {
 
 func between(x, least, most float64) bool { return x >= least && x <= most } // false for NaN
 
-func (v *validator) settings(where, name string, settings map[string]int) {
+func (v *validator) settings(where, name string, settings protocol.Settings) {
 	if name == "" && len(settings) == 0 {
 		return
 	}
@@ -302,7 +311,7 @@ func (v *validator) settings(where, name string, settings map[string]int) {
 		return
 	}
 	if err := def.CheckSettings(settings); err != nil {
-		v.fail(where, err.Error()+".", "")
+		v.failIn(".settings", where, err.Error()+".", "")
 	}
 }
 
@@ -353,29 +362,16 @@ func CheckPoint(scheme address.Scheme, p *Point) error {
 			return err
 		}
 	}
-	if area, ok := address.AreaOf(scheme, p.PowerAt.Area); !p.PowerAt.IsZero() && (!ok || area.UnitBits != 16 || p.PowerAt.Bit() >= 0 || p.PowerAt.Offset >= area.Units) {
-		return fmt.Errorf("the power of ten at %s: it is held in a whole register", p.PowerAt)
+	if !p.PowerAt.IsZero() {
+		word := value.Shape{Type: value.TypeInt16, Bit: -1}
+		if err := scheme.Check(p.PowerAt, word); err != nil || block.Of(p.PowerAt).Bit >= 0 || block.UnitBits(scheme, p.PowerAt) != 16 {
+			return fmt.Errorf("the power of ten at %s: it is held in a whole register", p.PowerAt)
+		}
 	}
 	if p.Address.IsZero() {
 		return nil
 	}
-	area, ok := address.AreaOf(scheme, p.Address.Area)
-	if !ok {
-		return fmt.Errorf("address %s: the protocol has no area %q", p.Address, p.Address.Area)
-	}
-	if area.UnitBits == 1 && (p.Type != value.TypeBool || p.Address.Bit() >= 0) {
-		return fmt.Errorf("address %s: %s hold bools, not %s", scheme.Short(p.Address), area.Title, p.Type)
-	}
-	if p.Type == value.TypeBool && area.UnitBits > 1 && p.Address.Bit() < 0 {
-		return fmt.Errorf("address %s: a bool in %s needs its bit, such as %s", scheme.Short(p.Address), area.Title, scheme.Short(p.Address.WithBit(0)))
-	}
-	if _, err := p.Codec(area.UnitBits); err != nil {
-		return err
-	}
-	if p.Address.Offset >= area.Units || uint32(p.Units(area.UnitBits)) > area.Units-p.Address.Offset {
-		return fmt.Errorf("address %s: the value would run past the last of the %s", scheme.Short(p.Address), area.Title)
-	}
-	return nil
+	return scheme.Check(p.Address, p.Shape(0))
 }
 
 func (v *validator) link(s *Site, l *Link) {

@@ -7,7 +7,7 @@ import (
 	"math"
 	"slices"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
@@ -17,19 +17,19 @@ import (
 // Request is one read that the asking end of a link repeats. Times are in
 // milliseconds.
 type Request struct {
-	ID        string   `json:"id"`
-	Link      string   `json:"link"`
-	Line      string   `json:"line"`
-	Device    string   `json:"device"`
-	Function  string   `json:"function"`
-	Operation string   `json:"operation"`
-	Area      string   `json:"area"`
-	Start     uint32   `json:"start"`   // wire offset
-	Address   string   `json:"address"` // the same in the usual notation
-	Count     int      `json:"count"`   // units
-	Unused    int      `json:"unused"`  // units that no point covers
-	Points    []string `json:"points"`
-	PaceMs    int      `json:"paceMs"`
+	ID        string `json:"id"`
+	Link      string `json:"link"`
+	Line      string `json:"line"`
+	Device    string `json:"device"`
+	Function  string `json:"function"`
+	Operation string `json:"operation"`
+	// Ranges are the runs of units that it asks for.
+	Ranges  []block.Range `json:"ranges"`
+	Address string        `json:"address"` // of the first, in the usual notation
+	Count   int           `json:"count"`   // units
+	Unused  int           `json:"unused"`  // units that no point covers
+	Points  []string      `json:"points"`
+	PaceMs  int           `json:"paceMs"`
 	// WireMs is the time on the wire, DeviceMs that for which the device
 	// thinks as a rule, WorstDeviceMs at worst. GapMs is the silence that must
 	// follow before anything else is sent.
@@ -184,18 +184,21 @@ func (c *compiler) link(ctx context.Context, link *site.Link) {
 	if !ok || device == nil {
 		return
 	}
+	if _, ranges := def.Ranges(); !ranges {
+		return
+	}
 	key := "link " + link.ID
 	switch def.Turns {
 	case protocol.TurnsOfLine:
 		key = "line " + link.Line
 	case protocol.TurnsOfAddress:
 		if port := device.Port(link.Line); port != nil {
-			key = fmt.Sprintf("address %s %s:%d", link.Line, port.Host, def.Value(link.Settings, "port"))
+			key = fmt.Sprintf("address %s %s:%d", link.Line, port.Host, def.Int(link.Settings, protocol.KeyPort))
 		}
 	}
 	r := c.byKey[key]
 	if r == nil {
-		r = &resource{line: link.Line, atOnce: max(1, def.Value(link.Settings, "atOnce"))}
+		r = &resource{line: link.Line, atOnce: max(1, def.Int(link.Settings, protocol.KeyAtOnce))}
 		c.byKey[key] = r
 		c.plan.resources = append(c.plan.resources, r)
 	}
@@ -231,7 +234,7 @@ func (c *compiler) link(ctx context.Context, link *site.Link) {
 // alone for a while is tried once in that time, by its first request; the
 // others wait for it, and are marked by a negative period.
 func (l *linked) beSilent(t *task, q *Request, first bool) float64 {
-	once := l.ends.silent(q.Area)
+	once := l.ends.silent(q.Ranges)
 	t.ms, t.after = float64(l.ends.tries)*once, 0
 	if l.ends.restAfter > 0 {
 		if t.ms, t.periodMs = once, -1; first {
@@ -248,7 +251,11 @@ func (l *linked) beSilent(t *task, q *Request, first bool) float64 {
 func (l *linked) compile(ctx context.Context) []Request {
 	var requests []Request
 	def, device := l.ends.def, l.device
-	for _, area := range def.Scheme.Areas() {
+	shape, ok := block.ShapeOf(def.Scheme)
+	if !ok {
+		return nil
+	}
+	for _, area := range block.AreasIn(shape, device.Places) {
 		items, points := itemsOf(device, area)
 		if len(items) == 0 {
 			continue
@@ -256,11 +263,11 @@ func (l *linked) compile(ctx context.Context) []Request {
 		perUnit := unitMs * float64(area.UnitBits) / 16
 		rules := Rules{
 			Context:    ctx,
-			Most:       regmap.Limit(device, area, def.MaxUnits),
+			Most:       regmap.Limit(device, area, def.Most(l.link.Settings)),
 			NoBridging: device.Limits.NoBridging,
 			Even:       device.Limits.EvenRequests && area.UnitBits == 16,
 			Cost: func(units int) float64 {
-				return l.ends.think + l.ends.wire(area.Key, units) + l.ends.after + perUnit*float64(units)
+				return l.ends.think + l.ends.wire([]block.Range{{Area: area.Key, Count: units}}) + l.ends.after + perUnit*float64(units)
 			},
 		}
 		for _, f := range device.Limits.Forbidden {
@@ -271,13 +278,14 @@ func (l *linked) compile(ctx context.Context) []Request {
 		l.compare(items, rules)
 		for _, span := range Pack(items, rules) {
 			start, count := span.From, int(span.To-span.From)
+			ranges := []block.Range{{Area: area.Key, Start: start, Count: count}}
 			r := Request{
-				Link: l.link.ID, Line: l.link.Line, Device: device.ID, Area: area.Key, Start: start, Count: count, Unused: span.Unused, PaceMs: span.PaceMs,
+				Link: l.link.ID, Line: l.link.Line, Device: device.ID, Ranges: ranges, Count: count, Unused: span.Unused, PaceMs: span.PaceMs,
 				ID:        fmt.Sprintf("%s-%s%d-%d", l.link.ID, area.Key, start, span.PaceMs),
-				Function:  def.Function(area.Key),
-				Operation: def.Operation(area.Key, start, count),
-				Address:   def.Scheme.Short(address.At(area.Key, start)),
-				WireMs:    l.ends.wire(area.Key, count), DeviceMs: l.ends.think + perUnit*float64(count), WorstDeviceMs: l.ends.worst + perUnit*float64(count), GapMs: l.ends.after,
+				Function:  l.ends.ranges.Function(area.Key),
+				Operation: l.ends.ranges.Operation(ranges),
+				Address:   def.Scheme.Short(block.At(area.Key, start)),
+				WireMs:    l.ends.wire(ranges), DeviceMs: l.ends.think + perUnit*float64(count), WorstDeviceMs: l.ends.worst + perUnit*float64(count), GapMs: l.ends.after,
 				Points: make([]string, 0, len(span.Items)),
 			}
 			for _, item := range span.Items {
@@ -312,7 +320,7 @@ func (l *linked) compare(items []Item, rules Rules) {
 // itemsOf lists what is to be read of an area, with the ids of the points of
 // each: those of one structure are read in one piece, and a register that only
 // holds the power of ten of points has none.
-func itemsOf(device *site.Device, area address.Area) (items []Item, points [][]string) {
+func itemsOf(device *site.Device, area block.Area) (items []Item, points [][]string) {
 	structures := map[string]int{}
 	for i := range device.Placements {
 		if device.Placements[i].Structure != "" {
@@ -325,8 +333,8 @@ func itemsOf(device *site.Device, area address.Area) (items []Item, points [][]s
 		if p.Access == site.WriteOnly {
 			continue
 		}
-		if p.Address.Area == area.Key {
-			it := Item{p.Address.Offset, p.Address.Offset + uint32(p.Units(area.UnitBits)), p.PaceMs}
+		if p.Place().Area == area.Key {
+			it := Item{p.Place().Offset, p.Place().Offset + uint32(p.Units(area.UnitBits)), p.PaceMs}
 			at := -1
 			if p.From != nil {
 				if known, ok := structures[p.From.Placement]; ok {
@@ -349,8 +357,8 @@ func itemsOf(device *site.Device, area address.Area) (items []Item, points [][]s
 				items, points = append(items, it), append(points, []string{p.ID})
 			}
 		}
-		if p.PowerAt.Area == area.Key && !p.Address.IsZero() {
-			items, points = append(items, Item{p.PowerAt.Offset, p.PowerAt.Offset + 1, p.PaceMs}), append(points, nil)
+		if block.Of(p.PowerAt).Area == area.Key && !p.Address.IsZero() {
+			items, points = append(items, Item{block.Of(p.PowerAt).Offset, block.Of(p.PowerAt).Offset + 1, p.PaceMs}), append(points, nil)
 		}
 	}
 	return items, points
@@ -388,7 +396,7 @@ func (c *compiler) crossings() {
 			}
 		}
 		p := points[x.To]
-		area, ok := address.AreaOf(l.ends.def.Scheme, p.Address.Area)
+		area, ok := block.AreaOf(l.ends.def.Scheme, p.Place().Area)
 		if !ok {
 			continue
 		}

@@ -5,14 +5,15 @@ import (
 	"math"
 	"testing"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
 
 // tankRow is a serial line with so many probes, each read every second.
-func tankRow(probes int, format string, settings map[string]int) *site.Site {
+func tankRow(probes int, format string, settings protocol.Settings) *site.Site {
 	f, err := serial.ParseFormat(format)
 	if err != nil {
 		panic(err)
@@ -21,9 +22,9 @@ func tankRow(probes int, format string, settings map[string]int) *site.Site {
 		Lines:   []site.Line{{ID: "row", Name: "Tank row A", Medium: site.SerialLine, Serial: &site.Serial{Standard: serial.TIA485Two, Format: f, LengthM: 200}}},
 		Devices: []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "row"}}}}}
 	for i := range probes {
-		d := site.Device{ID: fmt.Sprint("d", i), Name: fmt.Sprint("DO probe ", i), Map: "modbus-rtu", Ports: []site.Port{{Line: "row", Protocol: "modbus-rtu", Settings: map[string]int{"unit": i + 1, "thinkMs": 20}}}}
+		d := site.Device{ID: fmt.Sprint("d", i), Name: fmt.Sprint("DO probe ", i), Map: "modbus-rtu", Ports: []site.Port{{Line: "row", Protocol: "modbus-rtu", Settings: protocol.Numbers(map[string]int{"unit": i + 1, "thinkMs": 20})}}}
 		for p := range 3 {
-			d.Points = append(d.Points, site.Point{ID: fmt.Sprintf("%s-%d", d.ID, p), Name: fmt.Sprint("P", p), Type: value.TypeFloat32, Address: address.At("hr", uint32(2*p)), PaceMs: 1000, Access: site.ReadOnly})
+			d.Points = append(d.Points, site.Point{ID: fmt.Sprintf("%s-%d", d.ID, p), Name: fmt.Sprint("P", p), Type: value.TypeFloat32, Address: block.At("hr", uint32(2*p)), PaceMs: 1000, Access: site.ReadOnly})
 		}
 		s.Devices = append(s.Devices, d)
 		s.Links = append(s.Links, site.Link{ID: "k" + d.ID, Asking: "lss", Answering: d.ID, Line: "row", Protocol: "modbus-rtu", Settings: settings})
@@ -49,7 +50,7 @@ func TestLineTime(t *testing.T) {
 		t.Errorf("as ASCII it takes %g and %g ms", q.WireMs, q.GapMs)
 	}
 	s = tankRow(1, "9600:8E1", nil)
-	s.Devices[1].Ports[0].Settings["cycleMs"] = 100
+	s.Devices[1].Ports[0].Settings["cycleMs"] = protocol.OfInt(100)
 	if q := Compile(s).Requests[0]; math.Abs(q.DeviceMs-70.06) > 1e-9 || math.Abs(q.WorstDeviceMs-120.06) > 1e-9 {
 		t.Errorf("a device that answers once in 100 ms thinks %g, at worst %g ms", q.DeviceMs, q.WorstDeviceMs)
 	}
@@ -62,7 +63,7 @@ func TestLineTime(t *testing.T) {
 // TestSilent: what a silent device costs its line, tried again and again, or
 // left alone.
 func TestSilent(t *testing.T) {
-	tried := tankRow(4, "19200:8E1", map[string]int{"timeoutMs": 300, "retries": 1, "restAfter": 0})
+	tried := tankRow(4, "19200:8E1", protocol.Numbers(map[string]int{"timeoutMs": 300, "retries": 1, "restAfter": 0}))
 	usual := Compile(tried).Lines[0]
 	silent := CompileSilent(tried, []string{"d1"}).Lines[0]
 	// Two tries of 300 ms and 8 characters each second in place of its share.
@@ -70,7 +71,7 @@ func TestSilent(t *testing.T) {
 	if math.Abs(silent.Utilisation-want) > 1e-3 || !usual.Holds {
 		t.Errorf("with one silent the line is %g full, want %g", silent.Utilisation, want)
 	}
-	rested := tankRow(4, "19200:8E1", map[string]int{"timeoutMs": 300, "retries": 1, "restAfter": 3, "restS": 10})
+	rested := tankRow(4, "19200:8E1", protocol.Numbers(map[string]int{"timeoutMs": 300, "retries": 1, "restAfter": 3, "restS": 10}))
 	if got := CompileSilent(rested, []string{"d1"}).Lines[0]; math.Abs(got.Utilisation-(usual.Utilisation*3/4+(300+8*0.572917)/10_000)) > 1e-3 || !got.Holds {
 		t.Errorf("left alone, it leaves the line %g full, holding %v", got.Utilisation, got.Holds)
 	}
@@ -146,7 +147,7 @@ func TestOthersOnTheLine(t *testing.T) {
 	d := &s.Devices[2]
 	d.Limits.NoBridging = true
 	d.Placements = []site.Placement{{ID: "pl", Structure: "tank"}}
-	d.Points[1].Address = address.At("hr", 20)
+	d.Points[1].Address = block.At("hr", 20)
 	for i := range d.Points {
 		d.Points[i].From = &site.Origin{Placement: "pl", Point: fmt.Sprint(i)}
 	}

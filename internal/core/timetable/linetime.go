@@ -1,6 +1,7 @@
 package timetable
 
 import (
+	"ferry/internal/core/block"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 )
@@ -16,7 +17,8 @@ const unitMs = 0.01
 
 // ends is what the requests of one link cost, in milliseconds.
 type ends struct {
-	def *protocol.Def
+	def    *protocol.Def
+	ranges protocol.Ranges
 	// octetMs is the time of one octet on the wire.
 	octetMs float64
 	// between is the silence from request to answer, or the way through the
@@ -35,8 +37,9 @@ type ends struct {
 
 // endsOf works out the costs of a link.
 func endsOf(s *site.Site, line *site.Line, link *site.Link, device *site.Device, def *protocol.Def) ends {
-	e := ends{def: def, octetMs: 8.0 / ethernetBitsPerMs, tries: 1 + def.Value(link.Settings, "retries"), limit: float64(def.Value(link.Settings, "timeoutMs")),
-		restAfter: def.Value(link.Settings, "restAfter"), restMs: 1000 * float64(def.Value(link.Settings, "restS"))}
+	e := ends{def: def, octetMs: 8.0 / ethernetBitsPerMs, tries: 1 + def.Int(link.Settings, protocol.KeyRetries), limit: float64(def.Int(link.Settings, protocol.KeyWithin)),
+		restAfter: def.Int(link.Settings, protocol.KeyRestAfter), restMs: 1000 * float64(def.Int(link.Settings, protocol.KeyRestS))}
+	e.ranges, _ = def.Ranges()
 	port := device.Port(link.Line)
 	if line != nil {
 		e.between = line.RoundTripMs
@@ -46,17 +49,17 @@ func endsOf(s *site.Site, line *site.Line, link *site.Link, device *site.Device,
 				format = line.SerialOf(asking.Port(line.ID)).Format()
 			}
 			e.octetMs = format.CharMs()
-			if def.Silence {
+			if def.Silence() {
 				e.between, e.after = format.SilenceMs(), format.SilenceMs()
 			}
 		}
 	}
-	var settings map[string]int
+	var settings protocol.Settings
 	if port != nil {
 		settings = port.Settings
 	}
-	e.think = float64(def.Value(settings, "thinkMs"))
-	if _, stated := settings["thinkMs"]; !stated {
+	e.think = float64(def.Int(settings, protocol.KeyThink))
+	if _, stated := settings[protocol.KeyThink]; !stated {
 		for i := range device.Placements {
 			if sheet := s.Datasheet(device.Placements[i].Datasheet); sheet != nil && sheet.ThinkMs > 0 {
 				e.think = float64(sheet.ThinkMs)
@@ -66,7 +69,7 @@ func endsOf(s *site.Site, line *site.Line, link *site.Link, device *site.Device,
 	e.worst = e.think
 	if port != nil && port.Think != nil {
 		e.think, e.worst = port.Think.MedianMs, port.Think.WorstMs
-	} else if cycle := float64(def.Value(settings, "cycleMs")); cycle > 0 {
+	} else if cycle := float64(def.Int(settings, protocol.KeyCycle)); cycle > 0 {
 		// A device that looks at its questions once a cycle answers half a
 		// cycle later on average.
 		e.think, e.worst = e.think+cycle/2, e.worst+cycle
@@ -76,19 +79,19 @@ func endsOf(s *site.Site, line *site.Line, link *site.Link, device *site.Device,
 
 // wire is the time on the wire of a read, from the first octet of the request
 // to the last of the answer, without thinking.
-func (e *ends) wire(area string, units int) float64 {
-	out, in := e.def.WireBytes(area, units)
+func (e *ends) wire(ranges []block.Range) float64 {
+	out, in := e.ranges.ReadBytes(ranges)
 	return float64(out+in)*e.octetMs + e.between
 }
 
 // write is the same for a write, the silence after it included.
 func (e *ends) write(area string, units int) float64 {
-	out, in := e.def.WriteBytes(area, units)
+	out, in := e.ranges.WriteBytes(area, units)
 	return float64(out+in)*e.octetMs + e.between + e.after + e.worst
 }
 
 // silent is what one try costs where nothing answers.
-func (e *ends) silent(area string) float64 {
-	out, _ := e.def.WireBytes(area, 1)
+func (e *ends) silent(ranges []block.Range) float64 {
+	out, _ := e.ranges.ReadBytes(ranges)
 	return float64(out)*e.octetMs + e.limit
 }

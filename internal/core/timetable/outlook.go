@@ -136,11 +136,11 @@ func scenario(s *site.Site, line string, devices []string) *Scenario {
 		l := &s.Links[i]
 		def, ok := protocol.Named(l.Protocol)
 		if ok && slices.Contains(devices, l.Answering) {
-			tries := 1 + def.Value(l.Settings, "retries")
-			if def.Value(l.Settings, "restAfter") > 0 {
+			tries := 1 + def.Int(l.Settings, protocol.KeyRetries)
+			if def.Int(l.Settings, protocol.KeyRestAfter) > 0 {
 				tries = 1
 			}
-			sc.LostMs += float64(tries * def.Value(l.Settings, "timeoutMs"))
+			sc.LostMs += float64(tries * def.Int(l.Settings, protocol.KeyWithin))
 		}
 	}
 	return sc
@@ -344,10 +344,10 @@ func adviseSilence(s *site.Site, line string, worst []string, add adding) {
 		for i := range s.Links {
 			l := &s.Links[i]
 			def, ok := protocol.Named(l.Protocol)
-			if _, can := def.Setting("restAfter"); !ok || !can || def.Value(l.Settings, "restAfter") > 0 {
+			if _, can := def.Setting(protocol.KeyRestAfter); !ok || !can || def.Int(l.Settings, protocol.KeyRestAfter) > 0 {
 				continue
 			}
-			l.Settings = with(l.Settings, "restAfter", 3)
+			l.Settings = l.Settings.With(protocol.KeyRestAfter, protocol.OfInt(3))
 			rested = append(rested, site.Put(site.KindLink, l.ID, "", *l))
 		}
 	})
@@ -367,9 +367,9 @@ func adviseSilence(s *site.Site, line string, worst []string, add adding) {
 				margin = 1.5
 			}
 			enough := int(math.Ceil(max(30, margin*e.worst+e.between)/10)) * 10
-			if enough < def.Value(l.Settings, "timeoutMs") {
+			if enough < def.Int(l.Settings, protocol.KeyWithin) {
 				least = min(least, enough)
-				l.Settings = with(l.Settings, "timeoutMs", enough)
+				l.Settings = l.Settings.With(protocol.KeyWithin, protocol.OfInt(enough))
 				shortened = append(shortened, site.Put(site.KindLink, l.ID, "", *l))
 			}
 		}
@@ -380,16 +380,6 @@ func adviseSilence(s *site.Site, line string, worst []string, add adding) {
 	if len(shortened) > 0 {
 		add(Advice{Kind: "limit", Silent: true, Sentence: fmt.Sprintf("Shorten the time limit of %d links, to as little as %d ms: it is what a silent device costs.", len(shortened), least)}, limits, shortened)
 	}
-}
-
-func with(settings map[string]int, key string, value int) map[string]int {
-	next := map[string]int{key: value}
-	for k, v := range settings {
-		if k != key {
-			next[k] = v
-		}
-	}
-	return next
 }
 
 // adviseMerge lets requests read over unused registers, and be as long as the

@@ -1,6 +1,8 @@
 package timetable
 
 import (
+	_ "ferry/internal/core/family/blocktcp"
+	_ "ferry/internal/core/family/modbus"
 	"fmt"
 	"math"
 	"math/rand/v2"
@@ -8,7 +10,8 @@ import (
 	"strings"
 	"testing"
 
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
@@ -189,7 +192,7 @@ func bigSite(devices, points int) *site.Site {
 		device := site.Device{ID: fmt.Sprint("d", d), Name: fmt.Sprint("Device ", d), Map: "modbus-tcp", Ports: []site.Port{{Line: "l", Protocol: "modbus-tcp"}}}
 		for p := range points / devices {
 			device.Points = append(device.Points, site.Point{ID: fmt.Sprint("p", d, "-", p), Name: fmt.Sprint("P", p), Type: value.TypeFloat32,
-				Address: address.At([]string{"hr", "ir"}[p%2], uint32(p/2*2+p/2%5*7)), PaceMs: []int{1000, 1000, 5000, 30000}[p%4], Access: site.ReadOnly})
+				Address: block.At([]string{"hr", "ir"}[p%2], uint32(p/2*2+p/2%5*7)), PaceMs: []int{1000, 1000, 5000, 30000}[p%4], Access: site.ReadOnly})
 		}
 		s.Devices = append(s.Devices, device)
 		s.Links = append(s.Links, site.Link{ID: fmt.Sprint("k", d), Asking: "a", Answering: device.ID, Line: "l", Protocol: "modbus-tcp"})
@@ -199,7 +202,7 @@ func bigSite(devices, points int) *site.Site {
 
 func TestCompile(t *testing.T) {
 	s := bigSite(2, 40)
-	s.Devices[1].Points = append(s.Devices[1].Points, site.Point{ID: "w", Name: "Write", Type: value.TypeUint16, Address: address.At("hr", 900), Access: site.WriteOnly, PaceMs: 1000})
+	s.Devices[1].Points = append(s.Devices[1].Points, site.Point{ID: "w", Name: "Write", Type: value.TypeUint16, Address: block.At("hr", 900), Access: site.WriteOnly, PaceMs: 1000})
 	plan := Compile(s)
 	read := map[string]int{}
 	for _, r := range plan.Requests {
@@ -218,7 +221,7 @@ func TestCompile(t *testing.T) {
 			t.Errorf("%s is read by %d requests", id, n)
 		}
 	}
-	s.Devices[1].Ports[0].Settings = map[string]int{"thinkMs": 900}
+	s.Devices[1].Ports[0].Settings = protocol.Numbers(map[string]int{"thinkMs": 900})
 	for i := range s.Devices[1].Points {
 		s.Devices[1].Points[i].PaceMs = 500
 	}
@@ -264,12 +267,12 @@ func BenchmarkCompile(b *testing.B) {
 // at the pace of the point, and is no point of its own.
 func TestPowerIsRead(t *testing.T) {
 	device := site.Device{ID: "d", Name: "Level 31", Map: "modbus-tcp", Ports: []site.Port{{Line: "n", Protocol: "modbus-tcp"}}, Points: []site.Point{
-		{ID: "l", Name: "Level", Address: address.At("ir", 0), PowerAt: address.At("hr", 40), Type: value.TypeInt16, PaceMs: 500, Access: site.ReadOnly},
-		{ID: "q", Name: "Quality", Address: address.At("ir", 1), Type: value.TypeUint16, PaceMs: 5000, Access: site.ReadOnly}}}
+		{ID: "l", Name: "Level", Address: block.At("ir", 0), PowerAt: block.At("hr", 40), Type: value.TypeInt16, PaceMs: 500, Access: site.ReadOnly},
+		{ID: "q", Name: "Quality", Address: block.At("ir", 1), Type: value.TypeUint16, PaceMs: 5000, Access: site.ReadOnly}}}
 	plan := Compile(&site.Site{Lines: []site.Line{{ID: "n"}}, Devices: []site.Device{device}, Links: []site.Link{{ID: "k", Answering: "d", Line: "n", Protocol: "modbus-tcp"}}})
 	var got []string
 	for _, r := range plan.Requests {
-		got = append(got, fmt.Sprintf("%s%d+%d@%d %v", r.Area, r.Start, r.Count, r.PaceMs, r.Points))
+		got = append(got, fmt.Sprintf("%s%d+%d@%d %v", r.Ranges[0].Area, r.Ranges[0].Start, r.Count, r.PaceMs, r.Points))
 	}
 	if strings.Join(got, ", ") != "hr40+1@500 [], ir0+2@500 [l q]" {
 		t.Errorf("requests %s", strings.Join(got, ", "))

@@ -4,6 +4,8 @@ package modbus
 
 import (
 	"errors"
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"io"
 	"net"
@@ -19,10 +21,10 @@ import (
 )
 
 func init() {
-	field.Register(protocol.ModbusTCP.Name, tcpDriver{dissector{wire.TCP}})
-	field.Register(protocol.ModbusRTUTCP.Name, streamDriver{dissector{wire.RTU}})
-	field.Register(protocol.ModbusRTU.Name, serialDriver{dissector{wire.RTU}})
-	field.Register(protocol.ModbusASCII.Name, serialDriver{dissector{wire.ASCII}})
+	field.Register(family.TCP.Name, tcpDriver{dissector{wire.TCP}})
+	field.Register(family.RTUTCP.Name, streamDriver{dissector{wire.RTU}})
+	field.Register(family.RTU.Name, serialDriver{dissector{wire.RTU}})
+	field.Register(family.ASCII.Name, serialDriver{dissector{wire.ASCII}})
 }
 
 type dissector struct{ framing wire.Framing }
@@ -46,23 +48,33 @@ type client struct {
 	bits     []byte
 }
 
-func (c *client) toward(def *protocol.Def, settings map[string]int) {
-	c.unit = byte(def.Value(settings, "unit"))
-	c.limit = time.Duration(def.Value(settings, "timeoutMs")) * time.Millisecond
+func (c *client) toward(def *protocol.Def, settings protocol.Settings) {
+	c.unit = byte(def.Int(settings, family.KeyUnit))
+	c.limit = time.Duration(def.Int(settings, protocol.KeyWithin)) * time.Millisecond
 }
 
-func (c *client) Read(area string, start uint32, count int) field.Reply {
-	c.pdu = wire.ReadPDU(c.pdu[:0], area, uint16(start), count)
+// Read asks for one range: a request holds no more.
+func (c *client) Read(ranges []block.Range) field.Reply {
+	if len(ranges) != 1 {
+		return field.Reply{Outcome: exchange.NotAllowed, Sentence: "a request asks for one run of units"}
+	}
+	r := ranges[0]
+	c.pdu = wire.ReadPDU(c.pdu[:0], r.Area, uint16(r.Start), r.Count)
 	reply := c.exchange(nil)
 	if reply.OK() {
-		reply.Data = c.spread(area, count, reply.Data)
+		reply.Data = c.spread(r.Area, r.Count, reply.Data)
 	}
 	return reply
 }
 
+// greeting is a register: some devices have none, and say so.
+var greeting = []block.Range{{Area: family.HoldingRegisters, Count: 1}}
+
+func (c *client) Greet() field.Reply { return c.Read(greeting) }
+
 // spread gives every unit its whole octets: a bit one, 0 or 1.
 func (c *client) spread(area string, count int, data []byte) []byte {
-	if area != address.Coils && area != address.DiscreteInputs {
+	if area != family.Coils && area != family.DiscreteInputs {
 		return data
 	}
 	c.bits = c.bits[:0]
@@ -72,11 +84,12 @@ func (c *client) spread(area string, count int, data []byte) []byte {
 	return c.bits
 }
 
-func (c *client) Write(at address.Address, data []byte, pass field.Pass) field.Reply {
+func (c *client) Write(to address.Address, data []byte, pass field.Pass) field.Reply {
+	at := block.Of(to)
 	if pass == nil {
 		return field.Reply{Outcome: exchange.NotAllowed, Sentence: "nobody let it go"}
 	}
-	if at.Area == address.Coils {
+	if at.Area == family.Coils {
 		c.pdu = wire.WriteCoilPDU(c.pdu[:0], uint16(at.Offset), data[0] != 0)
 	} else {
 		c.pdu = wire.WriteRegistersPDU(c.pdu[:0], uint16(at.Offset), data)
@@ -132,7 +145,7 @@ func judge(framing wire.Framing, request, frame []byte, may wire.Lenience) (fiel
 	}
 	reply := field.Reply{Outcome: exchange.Answered, Data: answer.Data, Request: request, Answer: frame}
 	if answer.Declined {
-		why := protocol.ModbusTCP.Decline(answer.Exception)
+		why := family.TCP.Decline(answer.Exception)
 		reply.Outcome, reply.Code, reply.Data = exchange.Declined, answer.Exception, nil
 		reply.Sentence = fmt.Sprintf("exception %d, %s", answer.Exception, why.Title)
 	}

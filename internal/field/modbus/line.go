@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"os"
 	"sync/atomic"
@@ -34,9 +35,9 @@ func (d serialDriver) Dial(ctx context.Context, t field.Target) (field.Conn, fie
 	if err != nil {
 		return nil, field.Reply{Outcome: exchange.PortAbsent, Sentence: err.Error()}
 	}
-	def := protocol.ModbusRTU
+	def := family.RTU
 	if d.framing == wire.ASCII {
-		def = protocol.ModbusASCII
+		def = family.ASCII
 	}
 	c := &lineConn{framing: d.framing, def: def, stream: port, format: format, char: format.CharMs(), ctx: ctx}
 	if d.framing == wire.RTU {
@@ -50,11 +51,11 @@ func (d serialDriver) Dial(ctx context.Context, t field.Target) (field.Conn, fie
 type streamDriver struct{ dissector }
 
 func (d streamDriver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply) {
-	sock, err := dial(ctx, t, protocol.ModbusRTUTCP)
+	sock, err := dial(ctx, t, family.RTUTCP)
 	if err != nil {
 		return nil, failure(err, true)
 	}
-	c := &lineConn{framing: d.framing, def: protocol.ModbusRTUTCP, stream: tcpStream{sock}, sock: sock, ctx: ctx}
+	c := &lineConn{framing: d.framing, def: family.RTUTCP, stream: tcpStream{sock}, sock: sock, ctx: ctx}
 	return c.begin(t), field.Reply{Outcome: exchange.Answered}
 }
 
@@ -138,9 +139,9 @@ func (c *lineConn) begin(t field.Target) field.Conn {
 
 func ms(x float64) time.Duration { return time.Duration(x * float64(time.Millisecond)) }
 
-func (c *lineConn) Toward(settings map[string]int) {
+func (c *lineConn) Toward(settings protocol.Settings) {
 	c.toward(c.def, settings)
-	c.turn = time.Duration(c.def.Value(settings, "turnaroundMs")) * time.Millisecond
+	c.turn = time.Duration(c.def.Int(settings, "turnaroundMs")) * time.Millisecond
 }
 
 func (c *lineConn) Usable() bool { return !c.broken && c.ctx.Err() == nil }

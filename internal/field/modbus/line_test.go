@@ -3,6 +3,8 @@ package modbus_test
 import (
 	"context"
 	"encoding/binary"
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
 	"io"
 	"math/rand/v2"
 	"net"
@@ -12,7 +14,6 @@ import (
 
 	"github.com/creack/pty"
 
-	"ferry/internal/core/address"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/serial"
@@ -40,11 +41,11 @@ func stream(t testing.TB, limitMs int, script func(turn int, request []byte, sen
 			script(turn, request, send)
 		}
 	})
-	driver, _, err := field.DriverOf(protocol.ModbusRTUTCP.Name)
+	driver, _, err := field.DriverOf(family.RTUTCP.Name)
 	if err != nil {
 		t.Fatal(err)
 	}
-	conn, reply := driver.Dial(context.Background(), field.Target{Dial: at, Settings: map[string]int{"timeoutMs": limitMs, "unit": 11}})
+	conn, reply := driver.Dial(context.Background(), field.Target{Dial: at, Settings: protocol.Numbers(map[string]int{"timeoutMs": limitMs, "unit": 11})})
 	if conn == nil {
 		t.Fatal(reply.Sentence)
 	}
@@ -69,7 +70,7 @@ func port(t *testing.T, driverName string, framing wire.Framing, limitMs int, sc
 		t.Fatal(err)
 	}
 	conn, reply := driver.Dial(context.Background(), field.Target{Dial: path, Format: serial.Format{Baud: 115200, Data: 8, Parity: serial.None, Stop: 1},
-		Settings: map[string]int{"timeoutMs": limitMs, "unit": 11}})
+		Settings: protocol.Numbers(map[string]int{"timeoutMs": limitMs, "unit": 11})})
 	if conn == nil {
 		t.Fatal(reply.Sentence)
 	}
@@ -157,9 +158,9 @@ func TestLateAnswersOnALine(t *testing.T) {
 			late, good, doubted := 0.0, 0, 0
 			for i := range 24 {
 				at := uint32(1 + 8*(i%2))
-				reply := conn.Read(address.HoldingRegisters, at, 1)
+				reply := conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: at, Count: 1}})
 				for tries := 0; reply.Outcome == exchange.NoAnswer && tries < i/8; tries++ { // none, one, two more
-					reply = conn.Read(address.HoldingRegisters, at, 1)
+					reply = conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: at, Count: 1}})
 				}
 				if wrong(&reply, at) {
 					t.Errorf("turn %d: register %d reads %d, and good", i, at, binary.BigEndian.Uint16(reply.Data))
@@ -185,7 +186,7 @@ func TestLateAnswersOnALine(t *testing.T) {
 // TestSecondAskerOnALine: where somebody else asks the same unit, no value is
 // good, and the reason is named.
 func TestSecondAskerOnALine(t *testing.T) {
-	foreign := wire.RTU.AppendFrame(nil, 0, 11, wire.ReadPDU(nil, address.HoldingRegisters, 700, 1)...)
+	foreign := wire.RTU.AppendFrame(nil, 0, 11, wire.ReadPDU(nil, family.HoldingRegisters, 700, 1)...)
 	conn := stream(t, 200, func(turn int, request []byte, send func([]byte)) {
 		if turn < 2 {
 			send(holding(request))
@@ -197,12 +198,12 @@ func TestSecondAskerOnALine(t *testing.T) {
 		send(holding(request))
 	})
 	for i := range 2 {
-		if reply := conn.Read(address.HoldingRegisters, 5, 1); !reply.OK() || reply.Doubt != "" {
+		if reply := conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: 5, Count: 1}}); !reply.OK() || reply.Doubt != "" {
 			t.Errorf("read %d alone: %+v", i, reply)
 		}
 	}
 	for i := range 5 {
-		reply := conn.Read(address.HoldingRegisters, 5, 1)
+		reply := conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: 5, Count: 1}})
 		if wrong(&reply, 5) || reply.OK() && reply.Doubt == "" || reply.Cause != exchange.Others {
 			t.Errorf("read %d beside another: %+v", i, reply)
 		}
@@ -220,7 +221,7 @@ func TestThreeOctets(t *testing.T) {
 		send(answer)
 	})
 	for i := range 9 {
-		reply := conn.Read(address.Coils, 0, 20)
+		reply := conn.Read([]block.Range{{Area: family.Coils, Start: 0, Count: 20}})
 		if reply.Cause == exchange.Others || reply.Doubt != "" {
 			t.Errorf("read %d: %+v", i, reply)
 		}
@@ -233,12 +234,12 @@ func TestExceptionWithoutCode(t *testing.T) {
 	conn := stream(t, 200, func(_ int, request []byte, send func([]byte)) {
 		send(wire.RTU.AppendFrame(nil, 0, request[0], request[1]|0x80, 0))
 	})
-	for _, area := range []string{address.HoldingRegisters, address.Coils} {
-		if reply := conn.Read(area, 0, 9); reply.Outcome != exchange.Declined || reply.Data != nil {
+	for _, area := range []string{family.HoldingRegisters, family.Coils} {
+		if reply := conn.Read([]block.Range{{Area: area, Start: 0, Count: 9}}); reply.Outcome != exchange.Declined || reply.Data != nil {
 			t.Errorf("%s: %+v", area, reply)
 		}
 	}
-	if reply := conn.Write(address.At("hr", 1), []byte{0, 1}, func() (func(), error) { return func() {}, nil }); reply.OK() {
+	if reply := conn.Write(block.At("hr", 1), []byte{0, 1}, func() (func(), error) { return func() {}, nil }); reply.OK() {
 		t.Errorf("writing: %+v", reply)
 	}
 }
@@ -270,17 +271,17 @@ func TestTransactionsGoOn(t *testing.T) {
 			_ = c.Close()
 		}
 	}()
-	driver, _, err := field.DriverOf(protocol.ModbusTCP.Name)
+	driver, _, err := field.DriverOf(family.TCP.Name)
 	if err != nil {
 		t.Fatal(err)
 	}
 	for i := range 6 {
-		conn, reply := driver.Dial(context.Background(), field.Target{Dial: l.Addr().String(), Settings: map[string]int{"timeoutMs": 200}})
+		conn, reply := driver.Dial(context.Background(), field.Target{Dial: l.Addr().String(), Settings: protocol.Numbers(map[string]int{"timeoutMs": 200})})
 		if conn == nil {
 			t.Fatal(reply.Sentence)
 		}
 		at := uint32(100 * (i + 1))
-		reply = conn.Read(address.HoldingRegisters, at, 2)
+		reply = conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: at, Count: 2}})
 		if i > 0 && !reply.OK() || reply.OK() && binary.BigEndian.Uint16(reply.Data) != uint16(at) {
 			t.Errorf("connection %d: %+v", i, reply)
 		}
@@ -293,7 +294,7 @@ func TestEndsWithItsContext(t *testing.T) {
 	conn := stream(t, 60_000, func(int, []byte, func([]byte)) {})
 	time.AfterFunc(50*time.Millisecond, conn.Break)
 	began := time.Now()
-	if reply := conn.Read(address.HoldingRegisters, 0, 1); reply.Outcome != exchange.CalledOff || time.Since(began) > 150*time.Millisecond {
+	if reply := conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: 0, Count: 1}}); reply.Outcome != exchange.CalledOff || time.Since(began) > 150*time.Millisecond {
 		t.Errorf("after %v: %+v", time.Since(began), reply)
 	}
 }
@@ -347,7 +348,7 @@ func FuzzLine(f *testing.F) {
 		}
 		for i := 0; i < len(moves) && conn.Usable(); i++ {
 			at := uint32(1 + random.IntN(3)*7)
-			if reply := conn.Read(address.HoldingRegisters, at, 1); wrong(&reply, at) {
+			if reply := conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: at, Count: 1}}); wrong(&reply, at) {
 				t.Fatalf("turn %d of %v: register %d reads %d, and good", i, moves, at, binary.BigEndian.Uint16(reply.Data))
 			}
 		}

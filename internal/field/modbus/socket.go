@@ -41,7 +41,7 @@ const dozing = time.Second
 // dial opens a TCP connection. Connecting may take longer than answering: a
 // lost first segment is sent again only after a second.
 func dial(ctx context.Context, t field.Target, def *protocol.Def) (*socket, error) {
-	limit := time.Duration(def.Value(t.Settings, "timeoutMs")) * time.Millisecond
+	limit := time.Duration(def.Int(t.Settings, "timeoutMs")) * time.Millisecond
 	dialer := net.Dialer{Timeout: max(limit, 1500*time.Millisecond), Control: t.Control}
 	s := &socket{ctx: ctx, stop: func() bool { return true }, open: func() (net.Conn, error) { return dialer.DialContext(ctx, "tcp", t.Dial) }}
 	return s, s.reopen()

@@ -16,11 +16,12 @@ import (
 	"time"
 
 	"ferry/internal/bench"
-	"ferry/internal/core/address"
+	"ferry/internal/core/block"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
+	_ "ferry/internal/families"
 	"ferry/internal/field"
-	_ "ferry/internal/field/modbus"
 )
 
 // TestMain plays the probe of probed until its standard input ends.
@@ -67,10 +68,10 @@ func probed(t testing.TB) (s *site.Site, dial string) {
 func probeSite() *site.Site {
 	s := &site.Site{Lines: []site.Line{{ID: "net", Medium: site.Ethernet}},
 		Links:   []site.Link{{ID: "k", Answering: "d", Line: "net", Protocol: "modbus-tcp"}},
-		Devices: []site.Device{{ID: "d", Name: "Probe", Map: "modbus-tcp", Ports: []site.Port{{Line: "net", Host: "192.0.2.21", Protocol: "modbus-tcp", Settings: map[string]int{"thinkMs": 0}}}}}}
+		Devices: []site.Device{{ID: "d", Name: "Probe", Map: "modbus-tcp", Ports: []site.Port{{Line: "net", Host: "192.0.2.21", Protocol: "modbus-tcp", Settings: protocol.Numbers(map[string]int{"thinkMs": 0})}}}}}
 	for i := range 10 {
 		s.Devices[0].Points = append(s.Devices[0].Points, site.Point{ID: string(rune('a' + i)), Name: string(rune('A' + i)),
-			Address: address.At("hr", uint32(i)), Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly})
+			Address: block.At("hr", uint32(i)), Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly})
 	}
 	return s
 }
@@ -92,7 +93,7 @@ func BenchmarkRequests(b *testing.B) {
 		defer conn.Close()
 		b.ReportAllocs()
 		for b.Loop() {
-			if reply := conn.Read("hr", 0, 10); !reply.OK() {
+			if reply := conn.Read([]block.Range{{Area: "hr", Start: 0, Count: 10}}); !reply.OK() {
 				b.Fatal(reply.Sentence)
 			}
 		}
@@ -154,7 +155,7 @@ func TestRatios(t *testing.T) {
 		defer conn.Close()
 		began := time.Now()
 		for range n {
-			if reply := conn.Read("hr", 0, 10); !reply.OK() {
+			if reply := conn.Read([]block.Range{{Area: "hr", Start: 0, Count: 10}}); !reply.OK() {
 				t.Fatal(reply.Sentence)
 			}
 		}

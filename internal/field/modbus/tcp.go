@@ -3,6 +3,8 @@ package modbus
 import (
 	"context"
 	"errors"
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"math/rand/v2"
 	"net"
@@ -20,7 +22,7 @@ import (
 type tcpDriver struct{ dissector }
 
 func (tcpDriver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply) {
-	sock, err := dial(ctx, t, protocol.ModbusTCP)
+	sock, err := dial(ctx, t, family.TCP)
 	if err != nil {
 		return nil, failure(err, true)
 	}
@@ -101,7 +103,7 @@ type conn struct {
 	suspect     bool // the connection before was given up with a question unanswered
 }
 
-func (c *conn) Toward(settings map[string]int) { c.toward(protocol.ModbusTCP, settings) }
+func (c *conn) Toward(settings protocol.Settings) { c.toward(family.TCP, settings) }
 
 func (c *conn) Usable() bool { return !c.broken && c.ctx.Err() == nil }
 
@@ -364,11 +366,11 @@ func (c *conn) frame() ([]byte, error) {
 
 // ReadMany keeps several requests under way; answers are known by their
 // transaction (messaging guide, clause 4.2.2).
-func (c *conn) ReadMany(reads []field.ReadOrder, came func(i int, reply field.Reply)) {
+func (c *conn) ReadMany(reads [][]block.Range, came func(i int, reply field.Reply)) {
 	oneByOne := func(which func(i int) bool) {
 		for i, r := range reads {
 			if which(i) {
-				came(i, c.Read(r.Area, r.Start, r.Count))
+				came(i, c.Read(r))
 			}
 		}
 	}
@@ -377,7 +379,7 @@ func (c *conn) ReadMany(reads []field.ReadOrder, came func(i int, reply field.Re
 		return
 	}
 	if c.sock.answers == 0 { // how it answers is not known yet
-		came(0, c.Read(reads[0].Area, reads[0].Start, reads[0].Count))
+		came(0, c.Read(reads[0]))
 		if reads = reads[1:]; len(reads) > 0 {
 			c.ReadMany(reads, func(i int, reply field.Reply) { came(i+1, reply) })
 		}
@@ -393,7 +395,7 @@ func (c *conn) ReadMany(reads []field.ReadOrder, came func(i int, reply field.Re
 	c.batch, c.ends = c.batch[:0], append(c.ends[:0], 0)
 	for _, r := range reads {
 		c.transaction++
-		c.pdu = wire.ReadPDU(c.pdu[:0], r.Area, uint16(r.Start), r.Count)
+		c.pdu = wire.ReadPDU(c.pdu[:0], r[0].Area, uint16(r[0].Start), r[0].Count)
 		c.sent[c.transaction%recent] = time.Now()
 		c.batch = wire.TCP.AppendFrame(c.batch, c.transaction, c.unit, c.pdu...)
 		c.ends = append(c.ends, len(c.batch))
@@ -443,7 +445,7 @@ func (c *conn) ReadMany(reads []field.ReadOrder, came func(i int, reply field.Re
 			return
 		}
 		if reply.OK() {
-			reply.Data = c.spread(reads[i].Area, reads[i].Count, reply.Data)
+			reply.Data = c.spread(reads[i][0].Area, reads[i][0].Count, reply.Data)
 		}
 		owed[i] = true
 		open--

@@ -3,6 +3,8 @@ package modbus_test
 import (
 	"context"
 	"encoding/binary"
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"io"
 	"maps"
@@ -11,7 +13,6 @@ import (
 	"testing"
 	"time"
 
-	"ferry/internal/core/address"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/protocol"
 	"ferry/internal/field"
@@ -46,11 +47,11 @@ func scripted(t *testing.T, script func(turn int, request []byte, c net.Conn)) f
 			script(turn, append([]byte(nil), request...), c)
 		}
 	})
-	driver, _, err := field.DriverOf(protocol.ModbusTCP.Name)
+	driver, _, err := field.DriverOf(family.TCP.Name)
 	if err != nil {
 		t.Fatal(err)
 	}
-	conn, reply := driver.Dial(context.Background(), field.Target{Dial: at, Settings: map[string]int{"timeoutMs": 500}})
+	conn, reply := driver.Dial(context.Background(), field.Target{Dial: at, Settings: protocol.Numbers(map[string]int{"timeoutMs": 500})})
 	if conn == nil {
 		t.Fatal(reply.Sentence)
 	}
@@ -72,7 +73,7 @@ func registers(request []byte) []byte {
 
 func read(t *testing.T, c field.Conn, start uint32, want exchange.Outcome) field.Reply {
 	t.Helper()
-	reply := c.Read(address.HoldingRegisters, start, 2)
+	reply := c.Read([]block.Range{{Area: family.HoldingRegisters, Start: start, Count: 2}})
 	if reply.Outcome != want {
 		t.Fatalf("reading %d ends with %q (%s), want %q", start, reply.Outcome, reply.Sentence, want)
 	}
@@ -150,16 +151,16 @@ func TestCancel(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer l.Close()
-	driver, _, _ := field.DriverOf(protocol.ModbusTCP.Name)
+	driver, _, _ := field.DriverOf(family.TCP.Name)
 	ctx, cancel := context.WithCancel(context.Background())
-	conn, reply := driver.Dial(ctx, field.Target{Dial: l.Addr().String(), Settings: map[string]int{"timeoutMs": 60000}})
+	conn, reply := driver.Dial(ctx, field.Target{Dial: l.Addr().String(), Settings: protocol.Numbers(map[string]int{"timeoutMs": 60000})})
 	if conn == nil {
 		t.Fatal(reply.Sentence)
 	}
 	defer conn.Close()
 	time.AfterFunc(50*time.Millisecond, cancel)
 	began := time.Now()
-	if reply := conn.Read("hr", 0, 1); reply.OK() || time.Since(began) > 5*time.Second {
+	if reply := conn.Read([]block.Range{{Area: "hr", Start: 0, Count: 1}}); reply.OK() || time.Since(began) > 5*time.Second {
 		t.Errorf("after %v: %+v", time.Since(began), reply)
 	}
 }
@@ -184,7 +185,7 @@ func TestManyAtOnce(t *testing.T) {
 	read(t, c, 5, exchange.Answered)
 	many := c.(field.Pipelined)
 	got := map[int]string{}
-	many.ReadMany([]field.ReadOrder{{Area: "hr", Start: 100, Count: 1}, {Area: "hr", Start: 200, Count: 2}, {Area: "ir", Start: 300, Count: 1}}, func(i int, reply field.Reply) {
+	many.ReadMany([][]block.Range{{{Area: "hr", Start: 100, Count: 1}}, {{Area: "hr", Start: 200, Count: 2}}, {{Area: "ir", Start: 300, Count: 1}}}, func(i int, reply field.Reply) {
 		got[i] = fmt.Sprintf("%s %X", reply.Outcome, reply.Data)
 	})
 	if want := map[int]string{0: "answered 0064", 1: "no answer ", 2: "answered 012C"}; !maps.Equal(got, want) {

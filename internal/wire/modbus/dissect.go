@@ -3,11 +3,11 @@ package modbus
 import (
 	"encoding/binary"
 	"errors"
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
 	"fmt"
 
-	"ferry/internal/core/address"
 	"ferry/internal/core/exchange"
-	"ferry/internal/core/protocol"
 )
 
 var functionWords = map[byte]string{
@@ -73,7 +73,7 @@ func (f Framing) DissectRequest(b []byte) []exchange.Field {
 			label = "value"
 		}
 		fields = append(fields,
-			exchange.Field{From: f.place(2), To: f.place(4), Label: "from", Role: "data", Meaning: address.Modbus.Short(address.At(areaOf(body[1]), uint32(start)))},
+			exchange.Field{From: f.place(2), To: f.place(4), Label: "from", Role: "data", Meaning: family.Scheme.Short(block.At(areaOf(body[1]), uint32(start)))},
 			exchange.Field{From: f.place(4), To: f.place(6), Label: label, Role: "data", Meaning: fmt.Sprint(count)})
 	}
 	return rest(fields, tail, b)
@@ -82,13 +82,13 @@ func (f Framing) DissectRequest(b []byte) []exchange.Field {
 func areaOf(function byte) string {
 	switch function &^ exceptionFlag {
 	case ReadCoils, WriteSingleCoil:
-		return address.Coils
+		return family.Coils
 	case ReadDiscreteInputs:
-		return address.DiscreteInputs
+		return family.DiscreteInputs
 	case ReadInputRegisters:
-		return address.InputRegisters
+		return family.InputRegisters
 	}
-	return address.HoldingRegisters
+	return family.HoldingRegisters
 }
 
 // DissectAnswer labels the octets of an answer with their meaning, those of
@@ -120,7 +120,7 @@ func (f Framing) DissectAnswer(request, b []byte, points []exchange.Labelled) []
 	}
 	if answer.Declined {
 		fields = append(fields, exchange.Field{From: f.place(2), To: f.place(3), Label: "exception", Role: "broken",
-			Meaning: fmt.Sprintf("%d %s", answer.Exception, protocol.ModbusTCP.Decline(answer.Exception).Title)})
+			Meaning: fmt.Sprintf("%d %s", answer.Exception, family.TCP.Decline(answer.Exception).Title)})
 		return rest(fields, tail, b)
 	}
 	asked, _ := f.body(request)

@@ -3,11 +3,12 @@ package modbus
 import (
 	"encoding/hex"
 	"errors"
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"strings"
 	"testing"
 
-	"ferry/internal/core/address"
 	"ferry/internal/core/exchange"
 )
 
@@ -28,16 +29,16 @@ func TestRequests(t *testing.T) {
 		pdu     []byte
 		want    string
 	}{
-		{TCP, 17, ReadPDU(nil, address.Coils, 19, 19), "0001 0000 0006 11 01 0013 0013"},
-		{TCP, 17, ReadPDU(nil, address.DiscreteInputs, 196, 22), "0001 0000 0006 11 02 00C4 0016"},
-		{TCP, 17, ReadPDU(nil, address.HoldingRegisters, 107, 3), "0001 0000 0006 11 03 006B 0003"},
-		{TCP, 17, ReadPDU(nil, address.InputRegisters, 8, 1), "0001 0000 0006 11 04 0008 0001"},
+		{TCP, 17, ReadPDU(nil, family.Coils, 19, 19), "0001 0000 0006 11 01 0013 0013"},
+		{TCP, 17, ReadPDU(nil, family.DiscreteInputs, 196, 22), "0001 0000 0006 11 02 00C4 0016"},
+		{TCP, 17, ReadPDU(nil, family.HoldingRegisters, 107, 3), "0001 0000 0006 11 03 006B 0003"},
+		{TCP, 17, ReadPDU(nil, family.InputRegisters, 8, 1), "0001 0000 0006 11 04 0008 0001"},
 		{TCP, 1, WriteCoilPDU(nil, 172, true), "0001 0000 0006 01 05 00AC FF00"},
 		{TCP, 1, WriteRegistersPDU(nil, 1, []byte{0, 3}), "0001 0000 0006 01 06 0001 0003"},
 		{TCP, 1, WriteRegistersPDU(nil, 1, []byte{0, 10, 1, 2}), "0001 0000 000B 01 10 0001 0002 04 000A 0102"},
 		{TCP, 1, IdentifyPDU(nil), "0001 0000 0005 01 2B 0E 01 00"},
-		{RTU, 1, ReadPDU(nil, address.HoldingRegisters, 0, 2), "01 03 0000 0002 C40B"},
-		{ASCII, 1, ReadPDU(nil, address.HoldingRegisters, 0, 2), "3A 3031 3033 30303030 30303032 4641 0D0A"}, // :010300000002FA
+		{RTU, 1, ReadPDU(nil, family.HoldingRegisters, 0, 2), "01 03 0000 0002 C40B"},
+		{ASCII, 1, ReadPDU(nil, family.HoldingRegisters, 0, 2), "3A 3031 3033 30303030 30303032 4641 0D0A"}, // :010300000002FA
 	} {
 		got := c.framing.AppendFrame(nil, 1, c.unit, c.pdu...)
 		if string(got) != string(octets(t, c.want)) {
@@ -96,9 +97,9 @@ func TestCheck(t *testing.T) {
 
 func TestDissect(t *testing.T) {
 	points := []exchange.Labelled{
-		{ID: "t", Name: "WaterTemp", Shown: "12.54 °C", Address: address.At("hr", 2), Units: 2},
-		{ID: "o", Name: "Oxygen", Shown: "8.42 mg/L", Address: address.At("hr", 0), Units: 1},
-		{ID: "b", Name: "Warm", Shown: "on", Address: address.At("hr", 0).WithBit(3), Units: 1},
+		{ID: "t", Name: "WaterTemp", Shown: "12.54 °C", Place: block.Of(block.At("hr", 2)), Units: 2},
+		{ID: "o", Name: "Oxygen", Shown: "8.42 mg/L", Place: block.Of(block.At("hr", 0)), Units: 1},
+		{ID: "b", Name: "Warm", Shown: "on", Place: block.Of(block.WithBit(block.At("hr", 0), 3)), Units: 1},
 	}
 	words := func(fields []exchange.Field) string {
 		var got []string

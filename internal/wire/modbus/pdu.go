@@ -10,9 +10,8 @@ package modbus
 
 import (
 	"encoding/binary"
+	family "ferry/internal/core/family/modbus"
 	"fmt"
-
-	"ferry/internal/core/address"
 )
 
 // The function codes of this package (application protocol specification,
@@ -35,11 +34,11 @@ const exceptionFlag = 0x80
 // ReadFunction returns the function code that reads an area.
 func ReadFunction(area string) byte {
 	switch area {
-	case address.Coils:
+	case family.Coils:
 		return ReadCoils
-	case address.DiscreteInputs:
+	case family.DiscreteInputs:
 		return ReadDiscreteInputs
-	case address.InputRegisters:
+	case family.InputRegisters:
 		return ReadInputRegisters
 	}
 	return ReadHoldingRegisters

@@ -150,12 +150,13 @@ export interface Port {
    */
   host?: string;
   protocol?: string;
-  settings?: {
-    [k: string]: number;
-  };
+  settings?: Settings;
   serial?: PortSerial;
   unknown?: string[];
   think?: Think;
+}
+export interface Settings {
+  [k: string]: boolean | number | string;
 }
 export interface PortSerial {
   name?: string;
@@ -264,9 +265,7 @@ export interface LinkView {
   answering: string;
   line: string;
   protocol: string;
-  settings?: {
-    [k: string]: number;
-  };
+  settings?: Settings;
   remark?: string;
   faceToFace: Mismatch[];
 }
@@ -325,6 +324,7 @@ export interface Def {
   medium: string;
   usual: boolean;
   settings: Setting[];
+  station?: string;
   mapOnly?: boolean;
   areas: Area[];
   turns: string;
@@ -332,12 +332,22 @@ export interface Def {
 export interface Setting {
   key: string;
   title: string;
+  kind: string;
   end: string;
   unit?: string;
-  default: number;
+  default: boolean | number | string;
   least: number;
   most: number;
+  pattern?: string;
+  like?: string;
+  choices?: Option[];
+  help?: string;
   stop: string;
+  shows?: string;
+}
+export interface Option {
+  value: string;
+  title: string;
 }
 export interface Area {
   key: string;
@@ -649,8 +659,7 @@ export interface Request {
   device: string;
   function: string;
   operation: string;
-  area: string;
-  start: number;
+  ranges: Range[];
   address: string;
   count: number;
   unused: number;
@@ -718,9 +727,8 @@ export interface ExchangeView {
   sentence: string;
   points: number;
   write?: boolean;
-  area?: string;
-  start: number;
-  count: number;
+  ranges?: Range[];
+  refused?: number[];
   requestHex: string;
   answerHex: string;
   asked: Field[];
@@ -752,9 +760,8 @@ export interface Exchange {
   sentence: string;
   points: number;
   write?: boolean;
-  area?: string;
-  start: number;
-  count: number;
+  ranges?: Range[];
+  refused?: number[];
 }
 export interface RunRequest {
   links: string[];

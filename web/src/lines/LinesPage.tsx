@@ -13,6 +13,7 @@ import { DevicePanel } from "./DevicePanel";
 import { LinePanel } from "./LinePanel";
 import { LinkPanel } from "./LinkPanel";
 import { formatOf, formatWord, usual } from "./serial";
+import { stationOf, stationWords } from "./settings";
 
 /** The lines of the site, each with its devices on it, and the chosen object beside them. */
 export function LinesPage() {
@@ -220,7 +221,8 @@ function newDevice(site: SiteView, line: string | undefined): { id: string; edit
   // A line goes on in the protocol that it speaks.
   const protocol = site.links.find((l) => l.line === line)?.protocol ?? usualOn(site, on?.medium);
   const serial = on?.medium === "serial";
-  const settings = serial && asker ? { unit: freeUnit(site, line) } : undefined;
+  const station = stationOf(site, protocol, undefined);
+  const settings = serial && asker && station ? { [station.key]: freeStation(site, line) } : undefined;
   const port = { line, ...(serial ? {} : { host: freeHost(site, line) }), ...(asker ? { protocol, settings } : {}) };
   const edits: ObjectEdit[] = [{ kind: "device", id, base: 0, after: { id, name: fresh("Device", site.devices.map((d) => d.name)), map: protocol, ports: line ? [port] : [], points: null } }];
   if (asker && line) {
@@ -240,13 +242,17 @@ function freeHost(site: SiteView, line: string | undefined): string {
   return next < 255 ? `${base}.${next}` : "";
 }
 
-/** The unit number behind those in use on a serial line. */
-const freeUnit = (site: SiteView, line: string | undefined) => Math.min(247, 1 + Math.max(0, ...site.devices.flatMap((d) => d.ports.filter((p) => p.line === line).map((p) => p.settings?.["unit"] ?? 0))));
+/** The station number behind those in use on a serial line. */
+function freeStation(site: SiteView, line: string | undefined): number {
+  const stations = site.devices.flatMap((d) => d.ports.filter((p) => p.line === line && p.protocol).map((p) => stationOf(site, p.protocol, p.settings)));
+  const most = stations.find((s) => s)?.most ?? 255;
+  return Math.min(most, 1 + Math.max(0, ...stations.map((s) => s?.number ?? 0)));
+}
 
-/** Where a device is on a line: its address, its unit, or the name of the port by which it asks. */
+/** Where a device is on a line: its address, its station, or the name of the port by which it asks. */
 function placeOf(site: SiteView, device: DeviceView, line: string) {
   const port = device.ports.find((p) => p.line === line);
   if (lineOf(site, line)?.medium !== "serial") return port?.host || "no address";
   if (!port?.protocol) return port?.serial?.name || "its port";
-  return port.unknown?.includes("unit") ? "unit not known" : `unit ${port.settings?.["unit"] ?? 1}`;
+  return stationWords(site, port);
 }

@@ -9,12 +9,13 @@ import { Mark, markOf } from "../shared/Mark";
 import { RouteStops } from "../shared/RouteStops";
 import { withoutPoints } from "../shared/useDeviceEditor";
 import { useObjectEditor } from "../shared/useObjectEditor";
-import { whole } from "../shared/numbers";
 import { attempt, say } from "../shared/toast";
-import { clock, Field, SettingFixes } from "../shared/ui";
+import { clock, SettingFixes } from "../shared/ui";
 import { FaultSelect } from "./FaultSelect";
 import { formatOf, formatWord } from "./serial";
 import { SweepProgress, useSweep } from "./Sweep";
+import { SettingField } from "./SettingField";
+import { readValue } from "./settings";
 
 const stopTitles: Record<string, string> = { wire: "Wire", address: "Address", session: "Session", points: "Points", pace: "Pace" };
 
@@ -48,7 +49,7 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
   const run = () => attempt(() => post(`/api/run/${running ? "stop" : "start"}`, { links: [link.id] }));
   const alike = (key: string, value: string) => attempt(() => {
     editor.begin();
-    return editor.commit(`set ${key} of the asking end as the answering end has it`, { settings: { ...link.settings, [key]: whole(value) } });
+    return editor.commit(`set ${key} of the asking end as the answering end has it`, { settings: { ...link.settings, [key]: readValue(protocol?.settings.find((s) => s.key === key), value) } });
   });
   // A serial setting is put right in the device by hand; here it is noted.
   const answering = deviceOf(site, link.answering);
@@ -141,8 +142,8 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
       </table>
       <h3 className="mt-4 mb-1">Asking end is set to</h3>
       {protocol?.settings.filter((s) => s.end !== "answering").map((s) => (
-        <Field key={s.key} label={s.title} unit={s.unit} mono value={String(link.settings?.[s.key] ?? s.default)} onBegin={editor.begin}
-          onCommit={(text) => editor.commit(`changed ${s.title.toLowerCase()} of the link to ${name(link.answering)}`, { settings: { ...link.settings, [s.key]: whole(text) } })} />
+        <SettingField key={s.key} setting={s} value={link.settings?.[s.key]} onBegin={editor.begin}
+          onCommit={(v) => editor.commit(`changed ${s.title.toLowerCase()} of the link to ${name(link.answering)}`, { settings: { ...link.settings, [s.key]: v } })} />
       ))}
       {state.mode === "bench" && <><h3 className="mt-4 mb-1">Stand-in on the bench</h3><FaultSelect site={site} device={link.answering} /></>}
       <button type="button" className="button danger mt-5" onClick={() => void remove()}>Remove the link</button>

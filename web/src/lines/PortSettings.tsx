@@ -1,9 +1,9 @@
 import { lineOf } from "../api/site";
-import type { DeviceView, Line, Port, PortSerial, Def, SiteView } from "../api/types.gen";
-import { whole } from "../shared/numbers";
+import type { DeviceView, Line, Port, PortSerial, SiteView } from "../api/types.gen";
 import { attempt } from "../shared/toast";
 import { Field } from "../shared/ui";
 import { bauds, baudWord, formatOf } from "./serial";
+import { SettingField } from "./SettingField";
 
 /** What a port of a device is set to: its address, its protocol, and on a serial line its characters and its wires. */
 export function PortSettings({ site, device, port, onBegin, onChange }: { site: SiteView; device: DeviceView; port: Port; onBegin: () => void; onChange: (patch: Partial<Port>) => Promise<unknown> }) {
@@ -11,18 +11,16 @@ export function PortSettings({ site, device, port, onBegin, onChange }: { site: 
   const protocol = site.protocols.find((p) => p.name === port.protocol);
   const serial = line?.medium === "serial";
   const spoken = site.protocols.filter((p) => !p.mapOnly && p.medium === line?.medium);
-  const set = (key: string, text: string) => {
-    const unknown = (port.unknown ?? []).filter((k) => k !== key);
-    if (text.trim() === "?") return onChange({ unknown: [...unknown, key] });
-    return onChange({ settings: { ...port.settings, [key]: whole(text) }, unknown });
-  };
+  const others = (key: string) => (port.unknown ?? []).filter((k) => k !== key);
   return (
     <section className="mt-4">
       <h3 className="mb-1">Port on {line?.name}</h3>
       {!serial && <Field label="IP address" mono value={port.host ?? ""} onBegin={onBegin} onCommit={(text) => onChange({ host: text.trim() })} />}
       <Field label="Answers in" value={port.protocol ?? ""} options={[{ value: "", title: "nothing, it only asks" }, ...spoken.map((p) => ({ value: p.name, title: p.title }))]} onBegin={onBegin} onCommit={(text) => onChange({ protocol: text, settings: {} })} />
       {protocol?.settings.filter((s) => s.end !== "asking").map((s) => (
-        <Field key={s.key} label={s.title} unit={s.unit} mono value={shown(port, protocol, s.key)} onBegin={onBegin} onCommit={(text) => set(s.key, text)} />
+        <SettingField key={s.key} setting={s} value={port.settings?.[s.key]} onBegin={onBegin}
+          open={{ unknown: !!port.unknown?.includes(s.key), onUnknown: () => onChange({ unknown: [...others(s.key), s.key] }) }}
+          onCommit={(v) => onChange({ settings: { ...port.settings, [s.key]: v }, unknown: others(s.key) })} />
       ))}
       {serial && line && <Characters line={line} port={port} onBegin={onBegin} onChange={onChange} />}
       {protocol && <p className="small soft mt-1">A question mark stands for a setting that nobody has looked up yet.</p>}
@@ -36,9 +34,6 @@ export function PortSettings({ site, device, port, onBegin, onChange }: { site: 
     </section>
   );
 }
-
-const shown = (port: Port, protocol: Def, key: string) =>
-  port.unknown?.includes(key) ? "?" : String(port.settings?.[key] ?? protocol.settings.find((s) => s.key === key)?.default ?? "");
 
 /** Characters and wires of a port on a serial line; what it does not say is as the line has it. */
 function Characters({ line, port, onBegin, onChange }: { line: Line; port: Port; onBegin: () => void; onChange: (patch: Partial<Port>) => Promise<unknown> }) {

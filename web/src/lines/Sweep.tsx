@@ -6,6 +6,7 @@ import { nameOf } from "../api/site";
 import type { Found, Line, SiteView, Sweep, SweepOrder } from "../api/types.gen";
 import { Mark } from "../shared/Mark";
 import { attempt, say } from "../shared/toast";
+import { stationOf } from "./settings";
 
 /** Starts a sweep and follows it until it ends. */
 export function useSweep() {
@@ -66,7 +67,7 @@ export function WhoIsThere({ site, line }: { site: SiteView; line: Line }) {
   });
   const name = (id: string) => nameOf(site, id);
   // What was taken since is in the plan now.
-  const placed = (f: Found) => f.device || site.devices.find((d) => d.ports.some((p) => p.line === line.id && (serial ? p.settings?.["unit"] === f.unit && !!p.protocol : p.host === f.host)))?.id;
+  const placed = (f: Found) => f.device || site.devices.find((d) => d.ports.some((p) => p.line === line.id && (serial ? !!p.protocol && stationOf(site, p.protocol, p.settings)?.number === f.unit : p.host === f.host)))?.id;
   const strangers = sweep?.found.filter((f) => !placed(f) && !f.odd) ?? [];
   return (
     <section className="mt-5" aria-label="Who is there">

@@ -5,6 +5,7 @@ import { useState } from "react";
 import { get, useSite } from "../api/client";
 import type { FoundView } from "../api/types.gen";
 import { useOffered, type Action } from "./actions";
+import { stationWords } from "../lines/settings";
 
 /** Finds anything and does anything. */
 export function Palette({ open, onClose, actions }: { open: boolean; onClose: () => void; actions: Action[] }) {
@@ -33,7 +34,7 @@ export function Palette({ open, onClose, actions }: { open: boolean; onClose: ()
       <Command.List className="max-h-[56vh] overflow-auto">
         <Command.Empty className="soft p-3">Nothing has that name or address.</Command.Empty>
         {site?.lines.filter((l) => hit(l.name)).slice(0, 10).map((l) => item("line:" + l.id, l.name, "line", () => void navigate({ to: "/lines/$kind/$id", params: { kind: "line", id: l.id } })))}
-        {site?.devices.filter((d) => hit(d.name + " " + d.ports.map((p) => `${p.host ?? ""} unit ${p.settings?.["unit"] ?? ""}`).join(" "))).slice(0, 20)
+        {site?.devices.filter((d) => hit(d.name + " " + d.ports.map((p) => `${p.host ?? ""} ${stationWords(site, p)}`).join(" "))).slice(0, 20)
           .map((d) => item("device:" + d.id, d.name, d.pointCount ? "map" : "device", () => void (d.pointCount ? navigate({ to: "/points/$device", params: { device: d.id } }) : navigate({ to: "/lines/$kind/$id", params: { kind: "device", id: d.id } }))))}
         {found.map((p) => item("point:" + p.id, `${p.deviceName} · ${p.name}`, p.address, () => void navigate({ to: "/points/$device/$point", params: { device: p.device, point: p.id } })))}
         {[...offered, ...actions].filter((a) => hit(a.title)).slice(0, 60).map((a) => item("do:" + a.title, a.title, a.keys ?? "", a.run))}

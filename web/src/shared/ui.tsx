@@ -21,7 +21,7 @@ export function ProblemNotice({ problem }: { problem: Problem }) {
  * One field that is edited in place: it is sent on Enter or on leaving it. If
  * that fails, what was typed stays, with the reason under it.
  */
-export function Field({ label, value, onCommit, unit, options, mono, placeholder, onBegin }: {
+export function Field({ label, value, onCommit, unit, options, mono, placeholder, help, onBegin }: {
   label: string;
   value: string;
   onCommit: (text: string) => Promise<unknown>;
@@ -30,6 +30,8 @@ export function Field({ label, value, onCommit, unit, options, mono, placeholder
   options?: { value: string; title: string }[];
   mono?: boolean;
   placeholder?: string;
+  /** A sentence that is shown where the label is pointed at. */
+  help?: string;
 }) {
   const [text, setText] = useState(value);
   const [problem, setProblem] = useState<Problem>();
@@ -65,7 +67,7 @@ export function Field({ label, value, onCommit, unit, options, mono, placeholder
   } };
   return (
     <div className="grid grid-cols-[112px_1fr] items-center gap-x-3 py-1">
-      <label htmlFor={id} className="small soft">{label}{unit ? `, ${unit}` : ""}</label>
+      <label htmlFor={id} className="small soft" title={help}>{label}{unit ? `, ${unit}` : ""}</label>
       {options ? (
         <select {...shared} value={text} onChange={(e) => { setText(e.target.value); void commit(e.target.value); }}>
           {options.map((o) => <option key={o.value} value={o.value}>{o.title}</option>)}

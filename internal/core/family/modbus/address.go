@@ -1,10 +1,14 @@
-package address
+package modbus
 
 import (
 	"fmt"
 	"regexp"
 	"strconv"
 	"strings"
+
+	"ferry/internal/core/address"
+	"ferry/internal/core/block"
+	"ferry/internal/core/value"
 )
 
 // The areas of Modbus: the four tables of the Modbus Application Protocol
@@ -17,53 +21,53 @@ const (
 	HoldingRegisters = "hr"
 )
 
-// Modbus is the addressing of Modbus over every transport.
+// Scheme is the addressing of Modbus over every transport.
 //
 // It reads and prints the 1-based five-digit notation (40003; coils 00001),
 // the six-digit one (400003), the table digit with an x (4x3), the wire offset
 // in decimal (hr2, or 2 where the table is known) and hexadecimal (0x0002), and
 // IEC 61131-3 direct addresses (%MW2, %IW2, %QX2, %IX2) with word n at wire
 // offset n and double word n (%MD1) at 2n. A bit of a register follows a point: 40003.5, %MX2.5.
-var Modbus Scheme = modbus{}
+var Scheme block.Shape = scheme{}
 
-type modbus struct{}
+type scheme struct{}
 
-type modbusTable struct {
-	Area
+type table struct {
+	block.Area
 	digit    byte   // leading digit of the 1-based notations
 	word     string // IEC prefix of the unit itself
 	wordsBit string // IEC prefix of one bit of a 16-bit unit
 }
 
-var modbusTables = []modbusTable{
-	{Area{HoldingRegisters, "holding registers", 16, 65536, true}, '4', "%MW", "%MX"},
-	{Area{InputRegisters, "input registers", 16, 65536, false}, '3', "%IW", "%IX"},
-	{Area{Coils, "coils", 1, 65536, true}, '0', "%QX", ""},
-	{Area{DiscreteInputs, "discrete inputs", 1, 65536, false}, '1', "%IX", ""},
+var tables = []table{
+	{block.Area{Key: HoldingRegisters, Title: "holding registers", UnitBits: 16, Units: 65536, Writable: true}, '4', "%MW", "%MX"},
+	{block.Area{Key: InputRegisters, Title: "input registers", UnitBits: 16, Units: 65536}, '3', "%IW", "%IX"},
+	{block.Area{Key: Coils, Title: "coils", UnitBits: 1, Units: 65536, Writable: true}, '0', "%QX", ""},
+	{block.Area{Key: DiscreteInputs, Title: "discrete inputs", UnitBits: 1, Units: 65536}, '1', "%IX", ""},
 }
 
-func (modbus) Areas() []Area {
-	areas := make([]Area, len(modbusTables))
-	for i, t := range modbusTables {
+func (scheme) Areas() []block.Area {
+	areas := make([]block.Area, len(tables))
+	for i, t := range tables {
 		areas[i] = t.Area
 	}
 	return areas
 }
 
 // Area finds an area by its key, without making the list of all.
-func (modbus) Area(key string) (Area, bool) {
-	for i := range modbusTables {
-		if modbusTables[i].Key == key {
-			return modbusTables[i].Area, true
+func (scheme) Area(key string) (block.Area, bool) {
+	for i := range tables {
+		if tables[i].Key == key {
+			return tables[i].Area, true
 		}
 	}
-	return Area{}, false
+	return block.Area{}, false
 }
 
-// modbusAreaWords are the ways in which lists name the tables, in small letters
+// areaWords are the ways in which lists name the tables, in small letters
 // without blanks, and the function codes that read and write them (Modbus
 // Application Protocol V1.1b3, clause 6).
-var modbusAreaWords = map[string]string{
+var areaWords = map[string]string{
 	"co": Coils, "coil": Coils, "coils": Coils, "0x": Coils, "digitaloutput": Coils, "outputcoil": Coils,
 	"di": DiscreteInputs, "discreteinput": DiscreteInputs, "discreteinputs": DiscreteInputs, "discrete": DiscreteInputs, "1x": DiscreteInputs, "digitalinput": DiscreteInputs, "inputstatus": DiscreteInputs, "contact": DiscreteInputs,
 	"ir": InputRegisters, "inputregister": InputRegisters, "inputregisters": InputRegisters, "input": InputRegisters, "3x": InputRegisters, "analoginput": InputRegisters,
@@ -80,21 +84,21 @@ var (
 
 // AreaNamed reads how a list names a table: a word, or a function code in any
 // of its spellings (3, 03, 0x03, FC03), the first where several are listed.
-func (modbus) AreaNamed(text string) (string, bool) {
+func (scheme) AreaNamed(text string) (string, bool) {
 	first, _, _ := strings.Cut(areaSplits.Replace(strings.ToLower(areaMarks.Replace(text))), ",")
 	for _, prefix := range []string{"functioncode", "function", "fc", ":"} {
 		first = strings.TrimPrefix(first, prefix)
 	}
-	if key, ok := modbusAreaWords[first]; ok {
+	if key, ok := areaWords[first]; ok {
 		return key, true
 	}
-	key, ok := modbusAreaWords[strings.TrimLeft(strings.TrimPrefix(first, "0x"), "0")]
+	key, ok := areaWords[strings.TrimLeft(strings.TrimPrefix(first, "0x"), "0")]
 	return key, ok
 }
 
-// modbusSaid are the phrases by which titles, headings and remarks say which
+// phrases are the phrases by which titles, headings and remarks say which
 // table a list is of.
-var modbusSaid = []struct {
+var phrases = []struct {
 	area   string
 	phrase *regexp.Regexp
 }{
@@ -106,8 +110,8 @@ var modbusSaid = []struct {
 
 // AreaSaid finds the one table that a sentence speaks of, in small letters
 // without accents; none if it speaks of several.
-func (modbus) AreaSaid(text string) (area string, ok bool) {
-	for _, each := range modbusSaid {
+func (scheme) AreaSaid(text string) (area string, ok bool) {
+	for _, each := range phrases {
 		if each.phrase.MatchString(text) {
 			if area != "" && area != each.area {
 				return "", false
@@ -118,19 +122,19 @@ func (modbus) AreaSaid(text string) (area string, ok bool) {
 	return area, area != ""
 }
 
-func modbusTableOf(match func(modbusTable) bool) (modbusTable, bool) {
-	for _, t := range modbusTables {
+func tableOf(match func(table) bool) (table, bool) {
+	for _, t := range tables {
 		if match(t) {
 			return t, true
 		}
 	}
-	return modbusTable{}, false
+	return table{}, false
 }
 
-func (modbus) Parse(text, hint string) (Address, error) {
+func (scheme) Parse(text, hint string) (address.Address, error) {
 	clean := strings.ToLower(strings.TrimSpace(text))
 	if clean == "" {
-		return Address{}, fmt.Errorf("the address is empty: write it as 40003, 400003, hr2, 0x0002 or %%MW2")
+		return address.Address{}, fmt.Errorf("the address is empty: write it as 40003, 400003, hr2, 0x0002 or %%MW2")
 	}
 	if strings.HasPrefix(clean, "%") {
 		return parseIEC(text, clean)
@@ -138,7 +142,7 @@ func (modbus) Parse(text, hint string) (Address, error) {
 	unit, bitText, hasBit := strings.Cut(clean, ".")
 	table, offset, err := parseUnit(text, unit, hint)
 	if err != nil {
-		return Address{}, err
+		return address.Address{}, err
 	}
 	a, err := bounded(text, table, offset)
 	if err == nil && hasBit {
@@ -149,9 +153,9 @@ func (modbus) Parse(text, hint string) (Address, error) {
 
 // parseUnit reads everything but a bit and an IEC address. The offset it
 // returns counts from 0 and may still be out of bounds.
-func parseUnit(text, unit, hint string) (modbusTable, int64, error) {
+func parseUnit(text, unit, hint string) (table, int64, error) {
 	if len(unit) > 2 {
-		if t, ok := modbusTableOf(func(t modbusTable) bool { return t.Key == unit[:2] }); ok {
+		if t, ok := tableOf(func(t table) bool { return t.Key == unit[:2] }); ok {
 			digits, base := unit[2:], 10 // a leading zero is no octal number to a technician
 			if hex, is := strings.CutPrefix(strings.ToLower(digits), "0x"); is {
 				digits, base = hex, 16
@@ -166,7 +170,7 @@ func parseUnit(text, unit, hint string) (modbusTable, int64, error) {
 	if len(unit) > 2 && unit[1] == 'x' && unit[0] != '0' || strings.HasPrefix(unit, "0x") && len(unit) == 7 {
 		// 4x0003: the table digit, then the number from 1. 0x is hexadecimal,
 		// but for five digits, which no 16-bit offset has.
-		if t, ok := modbusTableOf(func(t modbusTable) bool { return t.digit == unit[0] }); ok {
+		if t, ok := tableOf(func(t table) bool { return t.digit == unit[0] }); ok {
 			n, err := strconv.ParseUint(unit[2:], 10, 32)
 			if err != nil {
 				return t, 0, fmt.Errorf("address %q: %q is not a register number", text, unit[2:])
@@ -174,9 +178,9 @@ func parseUnit(text, unit, hint string) (modbusTable, int64, error) {
 			return t, int64(n) - 1, nil
 		}
 	}
-	hinted, known := modbusTableOf(func(t modbusTable) bool { return t.Key == hint })
+	hinted, known := tableOf(func(t table) bool { return t.Key == hint })
 	if !known {
-		hinted = modbusTables[0]
+		hinted = tables[0]
 	}
 	if strings.HasPrefix(unit, "0x") {
 		n, err := strconv.ParseUint(unit[2:], 16, 32)
@@ -192,7 +196,7 @@ func parseUnit(text, unit, hint string) (modbusTable, int64, error) {
 	if len(unit) < 5 {
 		return hinted, int64(n), nil
 	}
-	t, ok := modbusTableOf(func(t modbusTable) bool { return t.digit == unit[0] })
+	t, ok := tableOf(func(t table) bool { return t.digit == unit[0] })
 	if !ok || len(unit) > 6 {
 		return hinted, 0, fmt.Errorf("address %q: five and six digits begin with 0, 1, 3 or 4; for a wire offset write %s%s", text, hinted.Key, unit)
 	}
@@ -200,30 +204,30 @@ func parseUnit(text, unit, hint string) (modbusTable, int64, error) {
 	return t, number - 1, nil
 }
 
-func bounded(text string, t modbusTable, offset int64) (Address, error) {
+func bounded(text string, t table, offset int64) (address.Address, error) {
 	if offset < 0 {
-		return Address{}, fmt.Errorf("address %q: this notation counts from 1, so %c0000 does not exist", text, t.digit)
+		return address.Address{}, fmt.Errorf("address %q: this notation counts from 1, so %c0000 does not exist", text, t.digit)
 	}
 	if offset >= int64(t.Units) {
-		return Address{}, fmt.Errorf("address %q: wire offset %d is past the last of the %s, 65535", text, offset, t.Title)
+		return address.Address{}, fmt.Errorf("address %q: wire offset %d is past the last of the %s, 65535", text, offset, t.Title)
 	}
-	return At(t.Key, uint32(offset)), nil
+	return block.At(t.Key, uint32(offset)), nil
 }
 
-func withBit(text string, t modbusTable, a Address, bitText string) (Address, error) {
+func withBit(text string, t table, a address.Address, bitText string) (address.Address, error) {
 	bit, err := strconv.ParseUint(bitText, 10, 8)
 	if err != nil || bit > 15 {
-		return Address{}, fmt.Errorf("address %q: %q is not a bit of a register, 0 to 15", text, bitText)
+		return address.Address{}, fmt.Errorf("address %q: %q is not a bit of a register, 0 to 15", text, bitText)
 	}
 	if t.UnitBits == 1 {
-		return Address{}, fmt.Errorf("address %q: the %s are single bits and have no bit %d", text, t.Title, bit)
+		return address.Address{}, fmt.Errorf("address %q: the %s are single bits and have no bit %d", text, t.Title, bit)
 	}
-	return a.WithBit(int(bit)), nil
+	return block.WithBit(a, int(bit)), nil
 }
 
-func parseIEC(text, clean string) (Address, error) {
+func parseIEC(text, clean string) (address.Address, error) {
 	if len(clean) < 4 {
-		return Address{}, fmt.Errorf("address %q is too short for a direct address such as %%MW2", text)
+		return address.Address{}, fmt.Errorf("address %q is too short for a direct address such as %%MW2", text)
 	}
 	prefix := strings.ToUpper(clean[:3])
 	double := prefix == "%MD" || prefix == "%ID"
@@ -233,16 +237,16 @@ func parseIEC(text, clean string) (Address, error) {
 	unit, bitText, hasBit := strings.Cut(clean[3:], ".")
 	n, err := strconv.ParseUint(unit, 10, 32)
 	if err != nil {
-		return Address{}, fmt.Errorf("address %q: %q is not a number", text, clean[3:])
+		return address.Address{}, fmt.Errorf("address %q: %q is not a number", text, clean[3:])
 	}
-	t, ok := modbusTableOf(func(t modbusTable) bool {
+	t, ok := tableOf(func(t table) bool {
 		if hasBit {
 			return t.wordsBit == prefix || t.word == prefix && t.UnitBits == 16
 		}
 		return t.word == prefix
 	})
 	if !ok {
-		return Address{}, fmt.Errorf("address %q: Modbus tables are reached as %%MW, %%IW, %%QX and %%IX, a bit of a word as %%MX2.5", text)
+		return address.Address{}, fmt.Errorf("address %q: Modbus tables are reached as %%MW, %%IW, %%QX and %%IX, a bit of a word as %%MX2.5", text)
 	}
 	if double {
 		n *= 2 // double words count in pairs of words
@@ -254,42 +258,50 @@ func parseIEC(text, clean string) (Address, error) {
 	return a, err
 }
 
-func (s modbus) Short(a Address) string {
-	t, ok := modbusTableOf(func(t modbusTable) bool { return t.Key == a.Area })
+func (scheme) Short(a address.Address) string {
+	at := block.Of(a)
+	t, ok := tableOf(func(t table) bool { return t.Key == at.Area })
 	if !ok {
 		return a.String()
 	}
-	if a.Offset < 9999 {
-		return fmt.Sprintf("%c%04d%s", t.digit, a.Offset+1, bitSuffix(a))
+	if at.Offset < 9999 {
+		return fmt.Sprintf("%c%04d%s", t.digit, at.Offset+1, bitSuffix(at))
 	}
-	return fmt.Sprintf("%c%05d%s", t.digit, a.Offset+1, bitSuffix(a))
+	return fmt.Sprintf("%c%05d%s", t.digit, at.Offset+1, bitSuffix(at))
 }
 
-func bitSuffix(a Address) string {
-	if a.Bit() < 0 {
+func bitSuffix(at block.Place) string {
+	if at.Bit < 0 {
 		return ""
 	}
-	return "." + strconv.Itoa(a.Bit())
+	return "." + strconv.Itoa(at.Bit)
 }
 
-func (s modbus) Notations(a Address) []Notation {
-	t, ok := modbusTableOf(func(t modbusTable) bool { return t.Key == a.Area })
+func (scheme) Notations(a address.Address) []address.Notation {
+	at := block.Of(a)
+	t, ok := tableOf(func(t table) bool { return t.Key == at.Area })
 	if !ok {
 		return nil
 	}
-	out := make([]Notation, 0, 6)
-	if a.Offset < 9999 {
-		out = append(out, Notation{"1-based", fmt.Sprintf("%c%04d%s", t.digit, a.Offset+1, bitSuffix(a))})
+	out := make([]address.Notation, 0, 6)
+	if at.Offset < 9999 {
+		out = append(out, address.Notation{Name: "1-based", Text: fmt.Sprintf("%c%04d%s", t.digit, at.Offset+1, bitSuffix(at))})
 	}
-	iec := fmt.Sprintf("%s%d", t.word, a.Offset)
-	if a.Bit() >= 0 {
-		iec = fmt.Sprintf("%s%d.%d", t.wordsBit, a.Offset, a.Bit())
+	iec := fmt.Sprintf("%s%d", t.word, at.Offset)
+	if at.Bit >= 0 {
+		iec = fmt.Sprintf("%s%d.%d", t.wordsBit, at.Offset, at.Bit)
 	}
-	return append(out,
-		Notation{"6-digit", fmt.Sprintf("%c%05d%s", t.digit, a.Offset+1, bitSuffix(a))},
-		Notation{"table and number", fmt.Sprintf("%cx%05d%s", t.digit, a.Offset+1, bitSuffix(a))},
-		Notation{"on the wire", fmt.Sprintf("%s%d%s", t.Key, a.Offset, bitSuffix(a))},
-		Notation{"hexadecimal", fmt.Sprintf("0x%04X%s", a.Offset, bitSuffix(a))},
-		Notation{"IEC 61131-3", iec},
-	)
+	return append(out, []address.Notation{
+		{Name: "6-digit", Text: fmt.Sprintf("%c%05d%s", t.digit, at.Offset+1, bitSuffix(at))},
+		{Name: "table and number", Text: fmt.Sprintf("%cx%05d%s", t.digit, at.Offset+1, bitSuffix(at))},
+		{Name: "on the wire", Text: fmt.Sprintf("%s%d%s", t.Key, at.Offset, bitSuffix(at))},
+		{Name: "hexadecimal", Text: fmt.Sprintf("0x%04X%s", at.Offset, bitSuffix(at))},
+		{Name: "IEC 61131-3", Text: iec},
+	}...)
 }
+
+// Compare orders addresses by table, wire offset and bit.
+func (s scheme) Compare(a, b address.Address) int { return block.Compare(s, a, b) }
+
+// Check says why a value cannot be kept at an address.
+func (s scheme) Check(a address.Address, shape value.Shape) error { return block.Check(s, a, shape) }

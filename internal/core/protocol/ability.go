@@ -1,0 +1,101 @@
+package protocol
+
+import (
+	"fmt"
+
+	"ferry/internal/core/block"
+)
+
+// Ranges is the ability of a protocol whose devices are asked for runs of
+// units: the block shape.
+type Ranges interface {
+	// MaxUnits is the most units of an area that one range may have, with such
+	// settings of the asking end.
+	MaxUnits(settings Settings, area string) int
+	// ReadBytes gives the octets of a request for some ranges and of its answer,
+	// with all framing down to the medium.
+	ReadBytes(ranges []block.Range) (out, in int)
+	// WriteBytes gives the same for a write to so many units.
+	WriteBytes(area string, units int) (out, in int)
+	// Operation names a read in words.
+	Operation(ranges []block.Range) string
+	// Function is the protocol's own name for reading an area, WriteFunction for
+	// writing a value of so many units.
+	Function(area string) string
+	WriteFunction(area string, units int) string
+	// Absent reports whether an error code says that the device has no such
+	// place, and Divides whether a read that was refused with it may be answered
+	// in parts: the device may bear less at once, or miss a place in it.
+	Absent(code int) bool
+	Divides(code int) bool
+}
+
+// Batches is the ability of those Ranges that take several ranges in one
+// request.
+type Batches interface {
+	// Room is what one request may hold, with such settings of the asking end.
+	Room(settings Settings) block.Room
+}
+
+// Framed is the ability of a protocol whose frames are told apart by a silence
+// before and after them, as on a serial line.
+type Framed interface{ Silence() bool }
+
+// Explains is the ability to put error codes into words.
+type Explains interface {
+	// Decline explains an error code of the protocol.
+	Decline(code int) Declined
+}
+
+// Declined is an error code of a protocol in words.
+type Declined struct {
+	Title  string // the standard's name of it
+	Means  string // what the device says with it, as a sentence
+	Causes string // what usually causes it, and what to do
+	// Unsure is set where a write that was answered so may have been carried out,
+	// or may be yet.
+	Unsure bool
+	// Beyond is set where it is said of something that the device asks in turn,
+	// such as a station behind a gateway: the device itself is not there.
+	Beyond bool
+}
+
+// Ranges returns the ability of d to be asked for runs of units.
+func (d *Def) Ranges() (Ranges, bool) {
+	if d == nil {
+		return nil, false
+	}
+	r, ok := d.Rules.(Ranges)
+	return r, ok
+}
+
+// MaxUnits is the most units of an area that one range may have, with such
+// settings of the asking end; 0 where nothing bounds it.
+func (d *Def) MaxUnits(settings Settings, area string) int {
+	if r, ok := d.Ranges(); ok {
+		return r.MaxUnits(settings, area)
+	}
+	return 0
+}
+
+// Most returns MaxUnits for such settings.
+func (d *Def) Most(settings Settings) func(area string) int {
+	return func(area string) int { return d.MaxUnits(settings, area) }
+}
+
+// Silence reports whether frames are told apart by silence.
+func (d *Def) Silence() bool {
+	f, ok := d.Rules.(Framed)
+	return ok && f.Silence()
+}
+
+// Decline explains an error code, as well as the protocol can.
+func (d *Def) Decline(code int) Declined {
+	if d != nil {
+		if e, ok := d.Rules.(Explains); ok {
+			return e.Decline(code)
+		}
+	}
+	return Declined{Title: fmt.Sprintf("code %d", code), Means: "The device refuses with a code of its own.",
+		Causes: "Look the code up in the device's own manual.", Unsure: true}
+}

@@ -1,0 +1,9 @@
+// Package families brings in every protocol family that Ferry speaks. It is the
+// one place that lists them: a new one adds its lines here and its folders.
+package families
+
+import (
+	_ "ferry/internal/core/family/blocktcp"
+	_ "ferry/internal/core/family/modbus"
+	_ "ferry/internal/field/modbus"
+)
