@@ -35,7 +35,11 @@ func writeCommand() *cobra.Command {
 			}
 		} else {
 			o := result.Order
-			fmt.Fprintf(c.OutOrStdout(), "%s, %s, unit %d: %s → %s (function %s, words %s)\n", t.target.Dial, o.Address, t.def.Int(t.link.Settings, "unit"), printable(o.Old), printable(o.New), o.Function, o.Words)
+			where := t.target.Dial + ", " + o.Address
+			if station := t.def.StationWords(t.link.Settings); station != "" {
+				where += ", " + station
+			}
+			fmt.Fprintf(c.OutOrStdout(), "%s: %s → %s (function %s, words %s)\n", where, printable(o.Old), printable(o.New), o.Function, o.Words)
 			fmt.Fprintln(c.OutOrStdout(), printable(result.Sentence))
 		}
 		if !*yes {

@@ -252,13 +252,19 @@ func trimNumber(name string) string {
 
 // deviceOf makes a device, and the link to it, of what answered.
 func deviceOf(def *protocol.Def, order field.SweepOrder, f field.Found, asking string) (site.Device, site.Link) {
-	settings := protocol.Settings{def.Station: protocol.OfInt(f.Unit)}
-	name := fmt.Sprintf("Unit %d", f.Unit)
+	settings := protocol.Settings{}
+	if def.Station != "" {
+		settings[def.Station] = protocol.OfInt(f.Station)
+	}
+	name := "Device"
+	if word := def.StationWords(settings); word != "" {
+		name = strings.ToUpper(word[:1]) + word[1:]
+	}
 	if f.Host != "" {
 		settings[protocol.KeyPort] = protocol.OfInt(f.Port)
 		name = f.Host
 	}
-	id := fmt.Sprintf("found-%s-%s%d", order.Line, f.Host, f.Unit)
+	id := fmt.Sprintf("found-%s-%s%d", order.Line, f.Host, f.Station)
 	if f.Identity != "" {
 		name = f.Identity + ", " + name
 	}

@@ -15,11 +15,11 @@ import (
 func TestTake(t *testing.T) {
 	s := listening(t)
 	var sweep field.Sweep
-	s.call("POST", "/api/sweeps", field.SweepOrder{Kind: "units", Line: "rowa", FromUnit: 38, ToUnit: 41}, &sweep)
+	s.call("POST", "/api/sweeps", field.SweepOrder{Kind: "stations", Line: "rowa", FromStation: 38, ToStation: 41}, &sweep)
 	for deadline := time.Now().Add(15 * time.Second); sweep.Running && time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 		s.call("GET", "/api/sweeps/"+sweep.ID, nil, &sweep)
 	}
-	if len(sweep.Found) != 1 || sweep.Found[0].Unit != 40 {
+	if len(sweep.Found) != 1 || sweep.Found[0].Station != 40 {
 		t.Fatalf("%+v", sweep)
 	}
 	var answer EditAnswer

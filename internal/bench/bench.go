@@ -3,18 +3,19 @@ package bench
 import (
 	"encoding/json"
 	"errors"
-	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"io"
+	"net"
 	"sync"
 	"time"
 
+	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
-	wire "ferry/internal/wire/modbus"
 )
 
 // FirstPort is the loopback port that the first stand-in takes if it is free.
@@ -52,10 +53,12 @@ func New() *Bench {
 type StandIn struct {
 	Device string `json:"device"` // or line
 	Place  Place  `json:"place"`
-	Name   string `json:"name"`
-	Addr   string `json:"addr"` // host and port on loopback
-	URL    string `json:"url"`
-	Fault  Fault  `json:"fault"`
+	// Protocol that it speaks; empty for a line.
+	Protocol string `json:"protocol,omitempty"`
+	Name     string `json:"name"`
+	Addr     string `json:"addr"` // host and port on loopback
+	URL      string `json:"url"`
+	Fault    Fault  `json:"fault"`
 }
 
 // Sync starts stand-ins for the devices of a site that answer, and ends those
@@ -115,16 +118,11 @@ func (b *Bench) Sync(s *site.Site) error {
 func answeringPort(s *site.Site, d *site.Device) *site.Port {
 	for i := range d.Ports {
 		p := &d.Ports[i]
-		if _, ok := framings[p.Protocol]; ok && (p.Host != "" || s.Line(p.Line).Medium == site.SerialLine) {
+		if _, ok := speeches[p.Protocol]; ok && (p.Host != "" || s.Line(p.Line).Medium == site.SerialLine) {
 			return p
 		}
 	}
 	return nil
-}
-
-var framings = map[string]wire.Framing{
-	family.TCP.Name: wire.TCP, family.RTUTCP.Name: wire.RTU,
-	family.RTU.Name: wire.RTU, family.ASCII.Name: wire.ASCII,
 }
 
 // made prints what a stand-in is made from.
@@ -141,28 +139,29 @@ func made(d *site.Device, port *site.Port) string {
 }
 
 func (b *Bench) start(d *site.Device, port *site.Port, at int) (*Server, error) {
-	framing, device := framings[port.Protocol], simulate(d, port)
-	server, err := newServer(at, framing, device)
+	speech, device := speeches[port.Protocol], simulate(d, port)
+	server, err := newServer(at, speech, device)
 	if err != nil {
-		server, err = newServer(0, framing, device)
+		server, err = newServer(0, speech, device)
 	}
 	return server, err
 }
 
 // simulate makes a device as its model says, or as its own map says where it
 // has none.
-func simulate(d *site.Device, port *site.Port) simulated {
+func simulate(d *site.Device, port *site.Port) Simulated {
+	def, _ := protocol.Named(port.Protocol)
 	m, ok := models[d.Bench]
-	signals, identity, beyond := followMap(d), d.Model, usualBeyond
-	if ok {
-		signals, identity = m.signals(), m.identity
+	signals, identity, beyond := followMap(def.Scheme, d), d.Model, usualBeyond
+	if ok = ok && m.fits(def.Scheme); ok {
+		signals, identity = m.signals(def.Scheme), m.identity
 	}
 	if m.tight {
 		beyond = 0
 	}
-	def, _ := protocol.Named(port.Protocol)
-	return simulated{unit: byte(def.Int(port.Settings, "unit")), identity: identity,
-		think: time.Duration(def.Int(port.Settings, "thinkMs")) * time.Millisecond, memory: newMemory(signals, beyond, time.Now())}
+	return Simulated{Def: def, Settings: port.Settings, Identity: identity,
+		Think:  time.Duration(def.Int(port.Settings, protocol.KeyThink)) * time.Millisecond,
+		Memory: newMemory(octetsIn(def.Scheme), signals, beyond, time.Now())}
 }
 
 // Dial returns where a link finds the stand-in of its answering end. A link
@@ -180,19 +179,32 @@ func (b *Bench) Dial(s *site.Site, link *site.Link) string {
 		return b.nobody()
 	}
 	def, _ := protocol.Named(link.Protocol)
-	if def.Int(link.Settings, "port") != def.Int(device.Port(link.Line).Settings, "port") {
+	if def.Int(link.Settings, protocol.KeyPort) != def.Int(device.Port(link.Line).Settings, protocol.KeyPort) {
 		return loopback(1) // a port on which nothing listens
 	}
 	return server.Addr()
 }
 
+// withSettings adds the settings to a URL by which an end is told apart from
+// others: those of both ends but the port.
+func withSettings(url string, port *site.Port, by string) string {
+	def, _ := protocol.Named(port.Protocol)
+	for _, s := range def.Settings {
+		if s.End == protocol.BothEnds && s.Key != protocol.KeyPort {
+			url += by + s.Key + "=" + def.Value(port.Settings, s.Key).String()
+			by = "&"
+		}
+	}
+	return url
+}
+
 func (b *Bench) nobody() string {
 	if b.dark == nil {
-		probe, err := newServer(0, wire.TCP, simulated{memory: newMemory(nil, 0, time.Now())})
+		probe, err := net.Listen("tcp", loopback(0))
 		if err != nil {
 			return loopback(1)
 		}
-		at := probe.port
+		at := probe.Addr().(*net.TCPAddr).Port
 		if err := probe.Close(); err == nil {
 			b.dark, err = blackHole(at)
 			if err != nil {
@@ -217,14 +229,15 @@ func (b *Bench) List(s *site.Site) []StandIn {
 		}
 		if line := b.lines[port.Line]; line != nil {
 			f := s.Line(port.Line).Format()
-			list = append(list, StandIn{d.ID, OverSerial, d.Name, line.path, fmt.Sprintf("%s://%s?baud=%d&parity=%s&data=%d&stop=%d&unit=%d", port.Protocol, line.path, f.Baud, f.Frame()[1:2], f.Data, f.Stop, line.unitOf(d.ID)), line.faultOf(d.ID)})
+			url := fmt.Sprintf("%s://%s?baud=%d&parity=%s&data=%d&stop=%d", port.Protocol, line.path, f.Baud, f.Frame()[1:2], f.Data, f.Stop)
+			list = append(list, StandIn{d.ID, OverSerial, port.Protocol, d.Name, line.path, withSettings(url, port, "&"), line.faultOf(d.ID)})
 		} else if server := b.servers[d.ID]; server != nil {
-			list = append(list, StandIn{d.ID, OverTCP, d.Name, server.Addr(), fmt.Sprintf("%s://%s?unit=%d", port.Protocol, server.Addr(), server.unit), server.Fault()})
+			list = append(list, StandIn{d.ID, OverTCP, port.Protocol, d.Name, server.Addr(), withSettings(port.Protocol+"://"+server.Addr(), port, "?"), server.Fault()})
 		}
 	}
 	for i := range s.Lines {
 		if line := b.lines[s.Lines[i].ID]; line != nil {
-			list = append(list, StandIn{s.Lines[i].ID, OfLine, s.Lines[i].Name, line.path, line.path, line.faultOf("")})
+			list = append(list, StandIn{s.Lines[i].ID, OfLine, "", s.Lines[i].Name, line.path, line.path, line.faultOf("")})
 		}
 	}
 	return list
@@ -234,22 +247,25 @@ func (b *Bench) List(s *site.Site) []StandIn {
 // Fault.
 func (b *Bench) SetFault(id string, f Fault) error {
 	b.mu.Lock()
-	server, line, place := b.servers[id], b.lines[id], OverTCP
+	server, line, place, speaks := b.servers[id], b.lines[id], OverTCP, ""
 	if line != nil {
 		place = OfLine
 	} else if server == nil {
 		for _, l := range b.lines {
 			if l.has(id) {
-				line, place = l, OverSerial
+				line, place, speaks = l, OverSerial, l.protocolOf(id)
 			}
 		}
+	}
+	if server != nil {
+		speaks = server.Def.Name
 	}
 	b.mu.Unlock()
 	if server == nil && line == nil {
 		return problem.New("no-stand-in", "The device has no stand-in on the bench.", "Give it a port that answers.").At(id)
 	}
-	if !f.fits(place) {
-		return problem.New("bad-fault", fmt.Sprintf("%q with %d is no fault that the bench has for it.", f.Kind, f.Value), "Exception codes run from 1 to 255, units from 1 to 247, delays to 60 000 ms.")
+	if !f.fits(place, speaks) {
+		return problem.New("bad-fault", fmt.Sprintf("%q with %d is no fault that the bench has for it.", f.Kind, f.Value), "Choose another, or a value within its limits.")
 	}
 	if line != nil {
 		if place == OfLine {
@@ -307,20 +323,20 @@ type entry struct {
 	paceMs   int
 	access   string
 	names    string // as in a map's cell
-	move     func(t float64, m *memory) value.Value
+	move     func(t float64, m *Memory) value.Value
 	// begin makes the move of one device, where it has a memory of its own.
-	begin func() func(t float64, m *memory) value.Value
+	begin func() func(t float64, m *Memory) value.Value
 	first value.Value
 }
 
-func (e entry) point() site.Point {
+func (e entry) point(scheme address.Scheme) site.Point {
 	p := site.Point{Name: e.name, Order: value.Order(e.order), Factor: e.factor, Unit: e.unit, PaceMs: e.paceMs, Access: site.Access(e.access)}
 	var err error
 	if p.Type, p.Length, err = regmap.ParseType(e.typ); err == nil {
 		err = p.Address.UnmarshalText([]byte(e.at))
 	}
 	if err == nil && e.names != "" {
-		err = regmap.SetCell(family.TCP.Scheme, &p, regmap.Names, e.names)
+		err = regmap.SetCell(scheme, &p, regmap.Names, e.names)
 	}
 	if err != nil {
 		panic("bench: " + e.name + ": " + err.Error()) // the tables are ours
@@ -332,11 +348,17 @@ func (e entry) point() site.Point {
 	return p
 }
 
-func (m model) signals() []signal {
+// fits reports whether the places of a model exist in a scheme.
+func (m model) fits(scheme address.Scheme) bool {
+	var at address.Address
+	return len(m.entries) > 0 && at.UnmarshalText([]byte(m.entries[0].at)) == nil && block.UnitBits(scheme, at) > 0
+}
+
+func (m model) signals(scheme address.Scheme) []signal {
 	signals := make([]signal, 0, len(m.entries))
 	for _, e := range m.entries {
-		p := e.point()
-		codec, err := p.Codec(8 * unitOctets(p.Place().Area))
+		p := e.point(scheme)
+		codec, err := p.Codec(block.UnitBits(scheme, p.Address))
 		if err != nil {
 			panic("bench: " + e.name + ": " + err.Error())
 		}
@@ -349,7 +371,7 @@ func (m model) signals() []signal {
 			move = e.begin()
 		}
 		if move != nil {
-			s.at = func(t float64, m *memory) value.Value { return p.Scale().Invert(move(t, m)) }
+			s.at = func(t float64, m *Memory) value.Value { return p.Scale().Invert(move(t, m)) }
 		}
 		signals = append(signals, s)
 	}

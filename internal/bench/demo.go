@@ -52,7 +52,7 @@ var models = map[string]model{
 		{name: "Current", at: "hr102", typ: "int16", factor: 0.1, unit: "A", decimals: 1, paceMs: 1000, access: "r", move: wave(11.6, 1.1, 45)},
 		{name: "Torque", at: "hr103", typ: "int16", factor: 0.1, unit: "%", decimals: 1, paceMs: 1000, access: "r", move: wave(62, 7, 45)},
 		{name: "RunCount", at: "hr110", typ: "uint32", decimals: -1, paceMs: 5000, access: "r", move: counter(812040, 8)},
-		{name: "Energy", at: "hr112", typ: "uint64", factor: 0.001, unit: "kWh", decimals: 3, paceMs: 5000, access: "r", move: func(t float64, _ *memory) value.Value { return value.OfFloat(48211.5 + t/600) }},
+		{name: "Energy", at: "hr112", typ: "uint64", factor: 0.001, unit: "kWh", decimals: 3, paceMs: 5000, access: "r", move: func(t float64, _ *Memory) value.Value { return value.OfFloat(48211.5 + t/600) }},
 		{name: "Ready", at: "di0", typ: "bool", decimals: -1, paceMs: 1000, access: "r", first: value.OfBool(true)},
 		{name: "Tripped", at: "di1", typ: "bool", decimals: -1, paceMs: 1000, access: "r"},
 		{name: "RunPermit", at: "co0", typ: "bool", decimals: -1, paceMs: 1000, access: "rw", first: value.OfBool(true)},
@@ -62,7 +62,7 @@ var models = map[string]model{
 		{name: "Flow", at: "ir2", typ: "float32", unit: "m³/h", decimals: 2, paceMs: 1000, access: "r", move: wave(14.2, 2.5, 60)},
 		{name: "TankPressure", at: "ir4", typ: "float32", unit: "bar", decimals: 2, paceMs: 1000, access: "r", move: wave(8.8, 0.4, 150)},
 		{name: "DewPoint", at: "ir6", typ: "int16", factor: 0.1, unit: "°C", decimals: 1, paceMs: 5000, access: "r", move: wave(-52, 1.5, 240)},
-		{name: "Total", at: "ir8", typ: "float64", unit: "m³", decimals: 1, paceMs: 5000, access: "r", move: func(t float64, _ *memory) value.Value { return value.OfFloat(81204 + t/250) }},
+		{name: "Total", at: "ir8", typ: "float64", unit: "m³", decimals: 1, paceMs: 5000, access: "r", move: func(t float64, _ *Memory) value.Value { return value.OfFloat(81204 + t/250) }},
 		{name: "PuritySetpoint", at: "hr0", typ: "float32", unit: "%", decimals: 1, paceMs: 5000, access: "rw", first: value.OfFloat(93)},
 	}},
 	"uv-doser": {identity: "", entries: []entry{
@@ -98,7 +98,7 @@ var models = map[string]model{
 		{name: "Rate", at: "hr8", typ: "uint16", unit: "g/min", decimals: -1, paceMs: 1000, access: "rw", first: value.OfUint(850)},
 		{name: "FedToday", at: "hr9", typ: "base10k 2", unit: "g", decimals: -1, paceMs: 5000, access: "r", move: counter(41275, 14)},
 		{name: "Mode", at: "hr11", typ: "enum", decimals: -1, paceMs: 1000, access: "rw", names: "0 off; 1 hand; 2 by the clock; 3 by oxygen", first: value.OfUint(2)},
-		{name: "Clock", at: "hr12", typ: "cp56", decimals: -1, paceMs: 1000, access: "r", move: func(t float64, _ *memory) value.Value {
+		{name: "Clock", at: "hr12", typ: "cp56", decimals: -1, paceMs: 1000, access: "r", move: func(t float64, _ *Memory) value.Value {
 			return value.OfMoment(feederClock + int64(1000*t))
 		}},
 		{name: "Jammed", at: "hr16.0", typ: "bool", decimals: -1, paceMs: 1000, access: "r"},
@@ -107,7 +107,7 @@ var models = map[string]model{
 	}},
 	"flow-meter": {identity: "Flow meter MF-6", entries: []entry{
 		{name: "Flow", at: "ir0", typ: "float32", order: "BADC", unit: "m³/h", decimals: 2, paceMs: 1000, access: "r", move: wave(38.6, 3.1, 65)},
-		{name: "Total", at: "ir2", typ: "bcd32", factor: 0.1, unit: "m³", decimals: 1, paceMs: 5000, access: "r", move: func(t float64, _ *memory) value.Value { return value.OfFloat(204518.3 + t/90) }},
+		{name: "Total", at: "ir2", typ: "bcd32", factor: 0.1, unit: "m³", decimals: 1, paceMs: 5000, access: "r", move: func(t float64, _ *Memory) value.Value { return value.OfFloat(204518.3 + t/90) }},
 		{name: "Conductivity", at: "ir4", typ: "uint16", unit: "µS/cm", decimals: -1, paceMs: 5000, access: "r", move: wave(412, 8, 120)},
 		{name: "SerialNo", at: "ir10", typ: "text 12", decimals: -1, paceMs: 0, access: "r", first: value.OfText("MF-6-0031877")},
 		{name: "EmptyPipe", at: "di0", typ: "bool", decimals: -1, paceMs: 1000, access: "r"},
@@ -119,10 +119,10 @@ var models = map[string]model{
 const feederClock = 1795420800000 // 2026-11-23 08:00 UTC
 
 // ramp follows the setpoint in holding register 1 at 3 Hz a second.
-func ramp() func(float64, *memory) value.Value {
+func ramp() func(float64, *Memory) value.Value {
 	speed, last := 0.0, 0.0
-	return func(t float64, m *memory) value.Value {
-		target := m.register(1) / 100
+	return func(t float64, m *Memory) value.Value {
+		target := m.word("hr", 1) / 100
 		step := 3 * (t - last)
 		last = t
 		speed += math.Max(-step, math.Min(step, target-speed))
@@ -161,7 +161,7 @@ func Demo() *site.Site {
 		device := site.Device{ID: d.id, Name: d.name, Model: d.model, Bench: d.bench, Map: "modbus-tcp",
 			Ports: []site.Port{{Line: "plantnet", Host: d.host, Protocol: "modbus-tcp", Settings: protocol.Numbers(map[string]int{"port": 502, "unit": 1, "thinkMs": 6})}}}
 		for i, e := range models[d.bench].entries {
-			p := e.point()
+			p := e.point(protocol.UsualOn(site.Ethernet).Scheme)
 			p.ID = fmt.Sprintf("%s-%02d", d.id, i+1)
 			device.Points = append(device.Points, p)
 		}
@@ -229,7 +229,7 @@ func addSerial(s *site.Site) {
 			Ports: []site.Port{{Line: d.line, Protocol: "modbus-rtu", Settings: protocol.Numbers(map[string]int{"unit": d.unit, "thinkMs": d.thinkMs}),
 				Serial: &site.PortSerial{UnitLoad: 0.25, Terminated: terminated, Biased: &no}}}}
 		for i, e := range models[d.bench].entries {
-			p := e.point()
+			p := e.point(protocol.UsualOn(site.Ethernet).Scheme)
 			p.ID = fmt.Sprintf("%s-%02d", d.id, i+1)
 			device.Points = append(device.Points, p)
 		}

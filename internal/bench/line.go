@@ -8,10 +8,10 @@ import (
 	"sync"
 	"time"
 
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 	"ferry/internal/precise"
-	wire "ferry/internal/wire/modbus"
 )
 
 // serialLine is a simulated serial line: a port whose far end is
@@ -31,13 +31,13 @@ type serialLine struct {
 
 // unit is one simulated device on a line.
 type unit struct {
-	simulated
-	device  string
-	made    string
-	framing wire.Framing
-	format  serial.Format
-	fault   Fault
-	twin    *simulated // a second device of its number, while there is one
+	Simulated
+	device string
+	made   string
+	speech Overhears
+	format serial.Format
+	fault  Fault
+	twin   *Simulated // a second device of its number, while there is one
 }
 
 // syncLines starts a pseudo-terminal for each serial line, and puts the devices
@@ -97,19 +97,26 @@ func (l *serialLine) sync(s *site.Site, line *site.Line) {
 			units = append(units, l.units[at])
 			continue
 		}
-		u := &unit{simulated: simulate(d, port), device: d.ID, made: print, framing: framings[port.Protocol], format: line.SerialOf(port).Format()}
+		speech, ok := speeches[port.Protocol].(Overhears)
+		if !ok {
+			continue
+		}
+		u := &unit{Simulated: simulate(d, port), device: d.ID, made: print, speech: speech, format: line.SerialOf(port).Format()}
 		if at >= 0 {
 			u.befall(l.units[at].fault)
 		}
 		units = append(units, u)
 	}
 	for _, stranger := range line.Strangers {
+		def := protocol.UsualOn(line.Medium)
+		speech, speaks := speeches[def.Name].(Overhears)
 		m, ok := models[stranger.Bench]
-		if !ok || slices.ContainsFunc(units, func(u *unit) bool { return int(u.unit) == stranger.Unit }) {
+		if !ok || !speaks || slices.ContainsFunc(units, func(u *unit) bool { return u.station() == stranger.Unit }) {
 			continue
 		}
-		units = append(units, &unit{framing: wire.RTU, format: line.Format(), simulated: simulated{unit: byte(stranger.Unit), identity: m.identity,
-			think: strangerThinks, memory: newMemory(m.signals(), usualBeyond, time.Now())}})
+		own := Simulated{Def: def, Settings: protocol.Settings{def.Station: protocol.OfInt(stranger.Unit)}, Identity: m.identity,
+			Think: strangerThinks, Memory: newMemory(octetsIn(def.Scheme), m.signals(def.Scheme), usualBeyond, time.Now())}
+		units = append(units, &unit{speech: speech, format: line.Format(), Simulated: own})
 	}
 	l.units = units
 }
@@ -132,13 +139,19 @@ func (l *serialLine) has(device string) bool {
 	return l.find(device) != nil
 }
 
-func (l *serialLine) unitOf(device string) byte {
+// station is the number that the device answers under.
+func (s *Simulated) station() int {
+	n, _ := s.Def.StationOf(s.Settings)
+	return n
+}
+
+func (l *serialLine) protocolOf(device string) string {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if u := l.find(device); u != nil {
-		return u.unit
+		return u.Def.Name
 	}
-	return 0
+	return ""
 }
 
 // faultOf returns the fault of a device, or that of the line for "".
@@ -163,11 +176,11 @@ func (l *serialLine) setFault(device string, f Fault) {
 
 func (u *unit) befall(f Fault) {
 	u.fault, u.twin = f, nil
-	u.memory.freeze(f.Kind == "freeze")
+	u.Memory.freeze(f.Kind == "freeze")
 	if f.Kind == "twin" {
-		other := u.simulated
-		other.memory = newMemory(u.memory.signals, usualBeyond, time.Now().Add(-37*time.Second))
-		other.think += 3 * time.Millisecond
+		other := u.Simulated
+		other.Memory = newMemory(u.Memory.octets, u.Memory.signals, usualBeyond, time.Now().Add(-37*time.Second))
+		other.Think += 3 * time.Millisecond
 		u.twin = &other
 	}
 }
@@ -302,38 +315,26 @@ func (u *unit) hears(data []byte, request serial.Wave, near serial.Format, end f
 			data[i] = c.Value
 		}
 	}
-	number, pdu, err := u.framing.Open(data)
-	if err != nil || len(pdu) == 0 {
-		return nil
-	}
-	if number == 0 {
-		u.answer(pdu)
-		return nil
-	}
-	if number != u.unit {
-		return nil
-	}
 	silence := 0.0
-	if u.framing == wire.RTU {
+	if u.Def.Silence() {
 		silence = own.SilenceMs()
 	}
-	wave := u.speaks(&u.simulated, pdu, own, end+silence)
+	wave := u.speaks(&u.Simulated, data, own, end+silence)
 	if u.twin != nil {
-		wave = serial.Merge(wave, u.speaks(u.twin, pdu, own, end+silence))
+		wave = serial.Merge(wave, u.speaks(u.twin, data, own, end+silence))
 	}
 	return wave
 }
 
-func (u *unit) speaks(s *simulated, pdu []byte, own serial.Format, at float64) serial.Wave {
-	pause := s.think
+func (u *unit) speaks(s *Simulated, heard []byte, own serial.Format, at float64) serial.Wave {
+	pause := s.Think
 	if u.fault.Kind == "delay" {
 		pause = time.Duration(u.fault.Value) * time.Millisecond
 	}
-	number := s.unit
-	if u.fault.Kind == "number" {
-		number = byte(u.fault.Value)
+	frame := u.speech.Hears(s, heard, u.fault)
+	if frame == nil {
+		return nil
 	}
-	frame := spoil(u.fault, 0, u.framing.AppendFrame(nil, 0, number, spoilUnit(u.fault, s.answer(pdu))...))
 	if (u.fault.Kind == "noise" || u.fault.Kind == "lost") && rand.IntN(100) < u.fault.Value {
 		at := rand.IntN(len(frame))
 		if u.fault.Kind == "lost" {

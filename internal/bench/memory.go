@@ -1,11 +1,14 @@
 package bench
 
 import (
-	family "ferry/internal/core/family/modbus"
+	"maps"
 	"math"
+	"slices"
 	"sync"
 	"time"
 
+	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -17,16 +20,17 @@ type signal struct {
 	codec  value.Codec
 	// at gives the raw value t seconds after the start. A nil at leaves the
 	// memory alone: a register that others write.
-	at func(t float64, m *memory) value.Value
+	at func(t float64, m *Memory) value.Value
 	// first is what stands there at the start.
 	first value.Value
 }
 
-// memory is the register memory of a simulated device. Areas that no signal
+// Memory is the memory of a simulated device. Areas that no signal
 // touches do not exist; between the signals of an area lie zeros.
-type memory struct {
+type Memory struct {
 	mu      sync.Mutex
-	areas   map[string][]byte // two octets a register, one a bit
+	octets  func(area string) int
+	areas   map[string][]byte // whole octets for each unit: a bit of its own takes one
 	signals []signal
 	begun   time.Time
 	stood   time.Duration // time spent frozen
@@ -34,11 +38,12 @@ type memory struct {
 	updated time.Time
 }
 
-func unitOctets(area string) int {
-	if area == family.Coils || area == family.DiscreteInputs {
-		return 1
+// octetsIn returns the width of the units of the areas of a map in octets.
+func octetsIn(scheme address.Scheme) func(area string) int {
+	return func(key string) int {
+		area, _ := block.AreaOf(scheme, key)
+		return max(1, area.Octets())
 	}
-	return 2
 }
 
 // usualBeyond is how many units most devices have behind their last value.
@@ -46,11 +51,11 @@ const usualBeyond = 8
 
 // newMemory lays out the signals; each area ends so many units beyond its last
 // signal.
-func newMemory(signals []signal, beyond int, now time.Time) *memory {
-	m := &memory{areas: map[string][]byte{}, signals: signals, begun: now}
+func newMemory(octets func(area string) int, signals []signal, beyond int, now time.Time) *Memory {
+	m := &Memory{octets: octets, areas: map[string][]byte{}, signals: signals, begun: now}
 	for _, s := range signals {
-		size := (s.offset+beyond)*unitOctets(s.area) + s.codec.Width()
-		size += size % unitOctets(s.area)
+		size := (s.offset+beyond)*octets(s.area) + s.codec.Width()
+		size += size % octets(s.area)
 		if len(m.areas[s.area]) < size {
 			m.areas[s.area] = append(m.areas[s.area], make([]byte, size-len(m.areas[s.area]))...)
 		}
@@ -63,21 +68,21 @@ func newMemory(signals []signal, beyond int, now time.Time) *memory {
 	return m
 }
 
-func (m *memory) put(s signal, v value.Value) {
-	at := s.offset * unitOctets(s.area)
+func (m *Memory) put(s signal, v value.Value) {
+	at := s.offset * m.octets(s.area)
 	_ = s.codec.Encode(v, m.areas[s.area][at:]) // signals stay in the range of their types
 }
 
-// register returns a holding register, for signals that follow a setpoint.
-func (m *memory) register(offset int) float64 {
-	b := m.areas[family.HoldingRegisters]
+// word returns a 16-bit unit, for signals that follow a setpoint.
+func (m *Memory) word(area string, offset int) float64 {
+	b := m.areas[area]
 	if 2*offset+1 >= len(b) {
 		return 0
 	}
 	return float64(uint16(b[2*offset])<<8 | uint16(b[2*offset+1]))
 }
 
-func (m *memory) freeze(on bool) {
+func (m *Memory) freeze(on bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	now := time.Now()
@@ -92,7 +97,7 @@ func (m *memory) freeze(on bool) {
 }
 
 // live brings every signal up to date. The lock is held.
-func (m *memory) live(now time.Time) {
+func (m *Memory) live(now time.Time) {
 	if !m.frozen.IsZero() || now.Sub(m.updated) < 20*time.Millisecond {
 		return
 	}
@@ -105,67 +110,74 @@ func (m *memory) live(now time.Time) {
 	}
 }
 
-func (m *memory) read(area string, start, count int) ([]byte, bool) {
+// Read returns the octets of units of an area; ok is false where it has not all
+// of them.
+func (m *Memory) Read(area string, start, count int) (data []byte, ok bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.live(time.Now())
-	unit := unitOctets(area)
+	unit := m.octets(area)
 	b := m.areas[area]
-	if (start+count)*unit > len(b) {
+	if start < 0 || count < 0 || (start+count)*unit > len(b) {
 		return nil, false
 	}
-	raw := b[start*unit : (start+count)*unit]
-	if unit == 2 {
-		return append([]byte(nil), raw...), true
-	}
-	packed := make([]byte, (count+7)/8)
-	for i, bit := range raw {
-		packed[i/8] |= (bit & 1) << (i % 8)
-	}
-	return packed, true
+	return append([]byte(nil), b[start*unit:(start+count)*unit]...), true
 }
 
-func (m *memory) write(area string, start int, data []byte) bool {
+// Write puts octets into the units of an area from one on.
+func (m *Memory) Write(area string, start int, data []byte) bool {
+	return m.Change(area, start, len(data), func(old []byte) { copy(old, data) })
+}
+
+// Change has so many octets of an area changed from a unit on.
+func (m *Memory) Change(area string, start, octets int, change func(old []byte)) bool {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	at := start * unitOctets(area)
-	if at+len(data) > len(m.areas[area]) {
+	at := start * m.octets(area)
+	if start < 0 || at+octets > len(m.areas[area]) {
 		return false
 	}
-	copy(m.areas[area][at:], data)
+	change(m.areas[area][at : at+octets])
 	return true
+}
+
+// Areas lists the areas that there are, in order.
+func (m *Memory) Areas() []string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return slices.Sorted(maps.Keys(m.areas))
 }
 
 // The ways in which simulated values move. Each is a function of time alone,
 // so that two runs of the bench look alike.
 
-func wave(middle, swing, period float64) func(float64, *memory) value.Value {
-	return func(t float64, _ *memory) value.Value {
+func wave(middle, swing, period float64) func(float64, *Memory) value.Value {
+	return func(t float64, _ *Memory) value.Value {
 		// Two sines without a common period and a small fast one: it drifts
 		// and never quite repeats.
 		return value.OfFloat(middle + swing*(0.7*math.Sin(2*math.Pi*t/period)+0.3*math.Sin(2*math.Pi*t/(period*0.37))) + 0.02*swing*math.Sin(11*t))
 	}
 }
 
-func counter(start, perSecond float64) func(float64, *memory) value.Value {
-	return func(t float64, _ *memory) value.Value { return value.OfUint(uint64(start + perSecond*t)) }
+func counter(start, perSecond float64) func(float64, *Memory) value.Value {
+	return func(t float64, _ *Memory) value.Value { return value.OfUint(uint64(start + perSecond*t)) }
 }
 
 // pattern steps through states, one every period seconds.
-func pattern(period float64, states ...uint64) func(float64, *memory) value.Value {
-	return func(t float64, _ *memory) value.Value {
+func pattern(period float64, states ...uint64) func(float64, *Memory) value.Value {
+	return func(t float64, _ *Memory) value.Value {
 		return value.OfUint(states[int(t/period)%len(states)])
 	}
 }
 
 // followMap makes signals out of a device's own map, for devices that no model
 // describes: what can be written keeps what is written, the rest moves.
-func followMap(d *site.Device) []signal {
+func followMap(scheme address.Scheme, d *site.Device) []signal {
 	var signals []signal
 	for i := range d.Points {
 		p := &d.Points[i]
-		codec, err := p.Codec(8 * unitOctets(p.Place().Area))
-		if err != nil || p.Address.IsZero() {
+		codec, err := p.Codec(block.UnitBits(scheme, p.Address))
+		if err != nil || p.Place().Area == "" {
 			continue
 		}
 		s := signal{area: p.Place().Area, offset: int(p.Place().Offset), codec: codec}

@@ -1,8 +1,9 @@
-package bench
+package bench_test
 
 import (
 	"bytes"
 	"encoding/json"
+	"ferry/internal/bench"
 	"os"
 	"testing"
 
@@ -16,7 +17,7 @@ import (
 // TestDemoPlan: the timetable of the demo site and everything that is wrong
 // with its plan, as a golden file. UPDATE_GOLDEN=1 writes it anew.
 func TestDemoPlan(t *testing.T) {
-	s := Demo()
+	s := bench.Demo()
 	found := crossing.Check(s)
 	for i := range s.Devices {
 		if def, ok := protocol.Named(s.Devices[i].Map); ok {

@@ -8,16 +8,15 @@ import (
 	"log"
 	"net"
 	"runtime/debug"
+	"slices"
 	"sync"
 	"time"
-
-	wire "ferry/internal/wire/modbus"
 )
 
 // Server is one simulated device on the network.
 type Server struct {
-	simulated
-	framing wire.Framing
+	Simulated
+	speech Speech
 
 	mu       sync.Mutex
 	port     int
@@ -30,8 +29,8 @@ type Server struct {
 }
 
 // newServer starts a device on a free loopback port, or on want if it is not 0.
-func newServer(want int, framing wire.Framing, device simulated) (*Server, error) {
-	s := &Server{simulated: device, framing: framing, conns: map[net.Conn]struct{}{}, port: want}
+func newServer(want int, speech Speech, device Simulated) (*Server, error) {
+	s := &Server{Simulated: device, speech: speech, conns: map[net.Conn]struct{}{}, port: want}
 	if err := s.listen(); err != nil {
 		return nil, err
 	}
@@ -60,7 +59,7 @@ func (s *Server) SetFault(f Fault) error {
 		return net.ErrClosed
 	}
 	s.fault, s.answers = f, 0
-	s.memory.freeze(f.Kind == "freeze")
+	s.Memory.freeze(f.Kind == "freeze")
 	down := f.Kind == "stop" || f.Kind == "off"
 	if down || f.Kind == "refuse" {
 		for c := range s.conns {
@@ -168,14 +167,18 @@ func (s *Server) serve(c net.Conn) {
 		s.mu.Unlock()
 		_ = c.Close() // both ends may have closed it already
 	}()
-	buf := make([]byte, 0, 2*wire.MaxADU)
-	var answer []byte
+	talk := s.speech.Talk(&s.Simulated)
+	var buf []byte
 	for {
-		size, err := s.framing.RequestLen(buf)
+		size, err := talk.Length(buf)
 		if err != nil {
 			return
 		}
-		if size == 0 || len(buf) < size {
+		if size == 0 {
+			if len(buf) > mostAsked {
+				return
+			}
+			buf = slices.Grow(buf, 512)
 			n, err := c.Read(buf[len(buf):cap(buf)])
 			if err != nil || n == 0 {
 				return
@@ -183,39 +186,30 @@ func (s *Server) serve(c net.Conn) {
 			buf = buf[:len(buf)+n]
 			continue
 		}
-		transaction := uint16(0)
-		if s.framing == wire.TCP {
-			transaction = wire.Transaction(buf)
-		}
-		unit, pdu, err := s.framing.Open(buf[:size])
-		pdu = append([]byte(nil), pdu...)
+		request := append([]byte(nil), buf[:size]...)
 		buf = buf[:copy(buf, buf[size:])]
-		if err != nil || len(pdu) == 0 {
-			return
-		}
-		if unit != s.unit {
-			continue // not its own unit: silence
-		}
 		s.mu.Lock()
 		fault := s.fault
 		s.answers++
 		turn := s.answers
 		s.mu.Unlock()
-		pause := s.think
+		pause := s.Think
 		if fault.Kind == "delay" {
 			pause = time.Duration(fault.Value) * time.Millisecond
 		}
-		time.Sleep(pause)
-		said := spoilUnit(fault, s.answer(pdu))
-		answer = spoil(fault, turn, s.framing.AppendFrame(answer[:0], transaction, s.unit, said...))
-		if answer == nil {
-			if fault.Kind == "drop" {
-				return
-			}
+		answer, ends := talk.Answer(request, fault, turn)
+		switch {
+		case fault.Kind == "drop" && turn%4 == 0:
+			return
+		case fault.Kind == "silent", answer == nil && !ends:
 			continue
 		}
-		if _, err := c.Write(answer); err != nil {
+		time.Sleep(pause)
+		if _, err := c.Write(answer); err != nil || ends {
 			return
 		}
 	}
 }
+
+// mostAsked bounds a request.
+const mostAsked = 1 << 16

@@ -3,7 +3,10 @@
 package families
 
 import (
+	_ "ferry/internal/bench/blocktcp"
+	_ "ferry/internal/bench/modbus"
 	_ "ferry/internal/core/family/blocktcp"
 	_ "ferry/internal/core/family/modbus"
+	_ "ferry/internal/field/blocktcp"
 	_ "ferry/internal/field/modbus"
 )

@@ -239,7 +239,7 @@ func TestModeRaces(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		sweep, err := p.StartSweep(field.SweepOrder{Kind: "hosts", Line: "net", FromHost: "127.0.0.1", ToHost: "127.0.0.9", Port: p.plant["pump"].port(), Unit: 1})
+		sweep, err := p.StartSweep(field.SweepOrder{Kind: "hosts", Line: "net", FromHost: "127.0.0.1", ToHost: "127.0.0.9", Port: p.plant["pump"].port(), Station: 1})
 		if err != nil {
 			t.Fatal(err)
 		}

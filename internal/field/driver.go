@@ -13,6 +13,7 @@ import (
 	"ferry/internal/core/block"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/protocol"
+	"ferry/internal/core/route"
 	"ferry/internal/core/serial"
 )
 
@@ -34,10 +35,13 @@ type Target struct {
 
 // Reply is what came of one request.
 type Reply struct {
-	Outcome  exchange.Outcome
-	Cause    exchange.Cause
-	Looks    string // the character format that the octets look like, if any
-	Code     int    // error code of the protocol, if Declined
+	Outcome exchange.Outcome
+	Cause   exchange.Cause
+	Looks   string // the character format that the octets look like, if any
+	Code    int    // error code of the protocol, if Declined
+	// Stop is the stop of the route at which connecting failed, where the octets
+	// tell it; empty where the outcome alone does.
+	Stop     route.Stop
 	Sentence string // what happened, in words
 	// SentAt is when the request went out, where it had to wait for a silence
 	// before; zero for at once.
@@ -119,6 +123,20 @@ type Pipelined interface {
 type Listener interface {
 	// Listen takes in what comes for as long as it is told, and asks nothing.
 	Listen(ctx context.Context, d time.Duration) Heard
+}
+
+// Explainer is a Conn that can find out more about why a range is refused.
+type Explainer interface {
+	// Explain asks the device further; the zero Explanation is that nothing more
+	// came of it.
+	Explain(r block.Range, code int) Explanation
+}
+
+// Explanation is why a range is refused.
+type Explanation struct {
+	Saw    string // a sentence, of what was seen
+	Remedy string
+	Access []string // kinds of access line that explain it
 }
 
 // Heard is what came over a line while nobody here asked.

@@ -254,7 +254,7 @@ const restSearch = 30 * time.Second
 // bears less at once or has a hole: beside the run, which gets the line back
 // after each question. What it learns is kept, and the jobs follow it.
 func (r *runner) search(ctx context.Context, j *job) {
-	if r.parted(j) {
+	if _, rest := r.parted(j, &Reply{Outcome: exchange.Answered, Refused: j.refused}); len(rest) > 0 {
 		return
 	}
 	refused := j.refusedBy != 0 && r.rules.Divides(j.refusedBy)
@@ -264,7 +264,7 @@ func (r *runner) search(ctx context.Context, j *job) {
 		return
 	}
 	if len(j.Ranges) > 1 {
-		r.replace(j, func(int) bool { return false })
+		r.parted(j, &Reply{Outcome: exchange.Declined})
 		return
 	}
 	runs, _ := r.items(j)
@@ -304,30 +304,27 @@ func (r *runner) search(ctx context.Context, j *job) {
 }
 
 // parted takes the ranges that were refused while others of the request were
-// answered out of it: each is then asked for alone, and searched like any other.
-func (r *runner) parted(j *job) bool {
-	codes := j.refused
-	if j.refused = nil; len(codes) == 0 || len(j.Ranges) < 2 {
-		return false
+// answered out of it, or all if it was refused as a whole: each is then asked
+// for alone, and searched like any other. rest is empty where there is nothing
+// to part.
+func (r *runner) parted(j *job, reply *Reply) (whole *job, rest []*job) {
+	codes := slices.Clone(reply.Refused)
+	j.refused = j.refused[:0]
+	refused := reply.OK() && slices.ContainsFunc(codes, func(code int) bool { return code != 0 })
+	if len(j.Ranges) < 2 || !refused && reply.Outcome != exchange.Declined {
+		return nil, nil
 	}
-	if !slices.ContainsFunc(codes, func(code int) bool { return code != 0 }) {
-		return false
-	}
-	r.replace(j, func(i int) bool { return codes[i] == 0 })
-	return true
-}
-
-// replace puts the parts of a job in its place.
-func (r *runner) replace(j *job, stays func(i int) bool) {
-	whole, rest := r.divide(j, stays)
-	if whole != nil {
-		rest = append(rest, whole)
-	}
+	whole, rest = r.divide(j, func(i int) bool { return refused && codes[i] == 0 })
 	at := slices.Index(r.jobs, j)
-	if at < 0 {
-		return // it has been replaced meanwhile
+	if at < 0 || len(rest) == 0 {
+		return nil, nil // it has been replaced meanwhile
 	}
-	r.jobs = slices.Replace(r.jobs, at, at+1, rest...)
+	parts := rest
+	if whole != nil {
+		parts = append(slices.Clone(rest), whole)
+	}
+	r.jobs = slices.Replace(r.jobs, at, at+1, parts...)
+	return whole, rest
 }
 
 // searching is one search under way.

@@ -185,10 +185,10 @@ func TestSweeps(t *testing.T) {
 	if err := e.Start([]string{"lss-do13"}); err != nil { // between whose reads it asks
 		t.Fatal(err)
 	}
-	got := sweep(field.SweepOrder{Kind: "units", Line: "rowa", FromUnit: 12, ToUnit: 40})
+	got := sweep(field.SweepOrder{Kind: "stations", Line: "rowa", FromStation: 12, ToStation: 40})
 	strangers := 0
 	for _, f := range got.Found {
-		if f.Device == "" && f.Unit == 40 && f.Identity == "Level radar LR-1" {
+		if f.Device == "" && f.Station == 40 && f.Identity == "Level radar LR-1" {
 			strangers++
 		}
 	}
@@ -198,11 +198,11 @@ func TestSweeps(t *testing.T) {
 	if err := b.SetFault("skid", bench.Fault{Kind: "off"}); err != nil {
 		t.Fatal(err)
 	}
-	got = sweep(field.SweepOrder{Kind: "hosts", Line: "plantnet", FromHost: "192.0.2.40", ToHost: "192.0.2.50", Port: 502, Unit: 1})
+	got = sweep(field.SweepOrder{Kind: "hosts", Line: "plantnet", FromHost: "192.0.2.40", ToHost: "192.0.2.50", Port: 502, Station: 1})
 	if len(got.Found) != 3 || got.Found[0].Device != "pump1" || got.Found[0].Identity == "" || len(got.Missing) != 1 || got.Missing[0] != "skid" {
 		t.Errorf("%+v", got)
 	}
-	for _, bad := range []field.SweepOrder{{Kind: "units", Line: "rowa", FromUnit: 0, ToUnit: 9}, {Kind: "units", Line: "plantnet", FromUnit: 1, ToUnit: 9},
+	for _, bad := range []field.SweepOrder{{Kind: "stations", Line: "rowa", FromStation: 0, ToStation: 9}, {Kind: "stations", Line: "plantnet", FromStation: 1, ToStation: 9},
 		{Kind: "hosts", Line: "plantnet", FromHost: "192.0.0.1", ToHost: "192.0.9.50", Port: 502}, {Kind: "formats", Line: "rowa", Link: "lss-do13"}, {Kind: "guess", Line: "rowa"}, {Line: "gone"}} {
 		if _, err := e.StartSweep(bad); err == nil {
 			t.Errorf("%+v is taken", bad)
@@ -211,7 +211,7 @@ func TestSweeps(t *testing.T) {
 	if err := e.SetMode(field.Plant); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := e.StartSweep(field.SweepOrder{Kind: "hosts", Line: "plantnet", FromHost: "192.0.2.40", ToHost: "192.0.2.50", Port: 502, Unit: 1}); err == nil {
+	if _, err := e.StartSweep(field.SweepOrder{Kind: "hosts", Line: "plantnet", FromHost: "192.0.2.40", ToHost: "192.0.2.50", Port: 502, Station: 1}); err == nil {
 		t.Error("a documentation range is swept on a plant")
 	}
 }

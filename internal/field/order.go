@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"ferry/internal/core/block"
@@ -137,7 +138,9 @@ func (e *Engine) show(o *order) WriteOrder {
 		Old: live.Shown, OldAtMs: live.AtMs, New: o.point.Shown(o.scale.Apply(o.rounded())), Unit: o.point.Unit, Mode: o.mode,
 		Words: spaced(o.data),
 	}
-	if from, count, ok := o.point.Bits(o.area.UnitBits); ok {
+	if o.bitAlone() {
+		shown.Words = fmt.Sprintf("bit %d alone", o.point.Place().Bit)
+	} else if from, count, ok := o.point.Bits(o.area.UnitBits); ok {
 		shown.Words = fmt.Sprintf("bit %d of the word, the others as they are", from)
 		if count > 1 {
 			shown.Words = fmt.Sprintf("bits %d to %d of the word, the others as they are", from, from+count-1)
@@ -158,16 +161,22 @@ func (e *Engine) show(o *order) WriteOrder {
 	return shown
 }
 
-// place says where the device is: its address, or its unit on a serial line.
+// bitAlone reports whether the point is a bit that is written alone.
+func (o *order) bitAlone() bool {
+	return o.point.Type == value.TypeBool && o.point.Place().Bit >= 0 && o.def.WritesBits()
+}
+
+// place says where the device is: its address, or its station on a serial line.
 func (o *order) place() string {
 	line := o.site.Line(o.link.Line)
 	if line == nil || line.Medium != site.SerialLine {
 		return cmp.Or(o.host, o.dial)
 	}
-	if unit := o.def.Int(o.link.Settings, "unit"); unit != 0 {
-		return fmt.Sprintf("%s, unit %d", line.Name, unit)
+	if o.def.ToAll(o.link.Settings) {
+		s, _ := o.def.Setting(o.def.Station)
+		return line.Name + ", every " + strings.ToLower(s.Title) + " at once"
 	}
-	return line.Name + ", every unit at once"
+	return strings.TrimSuffix(line.Name+", "+o.def.StationWords(o.link.Settings), ", ")
 }
 
 // rounded is the raw value that the encoded octets stand for.

@@ -1,6 +1,7 @@
 package field
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"log"
@@ -9,31 +10,33 @@ import (
 	"runtime/debug"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
+	"ferry/internal/core/route"
 	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 )
 
-// SweepOrder says what to look for, and where: units of a serial line, hosts
+// SweepOrder says what to look for, and where: stations of a serial line, hosts
 // of a network that the user names, or the character format of one device.
 type SweepOrder struct {
-	Kind string `json:"kind" jsonschema:"enum=units,enum=hosts,enum=formats"`
+	Kind string `json:"kind" jsonschema:"enum=stations,enum=hosts,enum=formats"`
 	Line string `json:"line"`
 	// Protocol to ask in; empty for the first that the line carries.
 	Protocol string `json:"protocol,omitempty"`
-	// FromUnit to ToUnit on a serial line.
-	FromUnit int `json:"fromUnit,omitempty"`
-	ToUnit   int `json:"toUnit,omitempty"`
-	// FromHost to ToHost, with Port and Unit, on an Ethernet line.
+	// FromStation to ToStation on a serial line.
+	FromStation int `json:"fromStation,omitempty"`
+	ToStation   int `json:"toStation,omitempty"`
+	// FromHost to ToHost, with Port and Station, on an Ethernet line.
 	FromHost string `json:"fromHost,omitempty"`
 	ToHost   string `json:"toHost,omitempty"`
 	Port     int    `json:"port,omitempty"`
-	Unit     int    `json:"unit,omitempty"`
+	Station  int    `json:"station,omitempty"`
 	// Link whose device's format is looked for.
 	Link string `json:"link,omitempty"`
 }
@@ -55,7 +58,7 @@ type Sweep struct {
 
 // Found is something that answered.
 type Found struct {
-	Unit     int    `json:"unit"`
+	Station  int    `json:"station"`
 	Host     string `json:"host,omitempty"`
 	Port     int    `json:"port,omitempty"`
 	Identity string `json:"identity"`
@@ -99,8 +102,8 @@ func (e *Engine) StartSweep(order SweepOrder) (*Sweep, error) {
 	e.sweepNo++
 	run := &sweepRun{engine: e, cancel: cancel, done: make(chan struct{}), sweep: Sweep{ID: strconv.Itoa(e.sweepNo), Order: order, Running: true, Found: []Found{}, Missing: []string{}}}
 	switch order.Kind {
-	case "units":
-		err = run.units(ctx, line, def)
+	case "stations":
+		err = run.stations(ctx, line, def)
 	case "hosts":
 		err = run.hosts(ctx, line, def)
 	case "formats":
@@ -223,22 +226,32 @@ func (r *sweepRun) guarded(i int, step func(int) (Found, bool)) (found Found, ok
 	return step(i)
 }
 
-// units asks one unit of a serial line after the other, between two reads where
+// stations asks one station of a serial line after the other, between two reads where
 // the line is being asked.
-func (r *sweepRun) units(ctx context.Context, line *site.Line, def *protocol.Def) error {
+func (r *sweepRun) stations(ctx context.Context, line *site.Line, def *protocol.Def) error {
 	e, order := r.engine, &r.sweep.Order
 	if line.Medium != site.SerialLine {
 		return problem.New("bad-sweep", line.Name+" is no serial line.", "Sweep its addresses.").At(line.Name)
 	}
-	if order.FromUnit < 1 || order.ToUnit > 247 || order.FromUnit > order.ToUnit {
-		return problem.New("bad-sweep", fmt.Sprintf("Units %d to %d.", order.FromUnit, order.ToUnit), "Give units from 1 to 247.").At(line.Name)
+	setting, ok := def.Setting(def.Station)
+	if !ok {
+		return problem.New("bad-sweep", def.Title+" has no stations.", "Choose another protocol of the line.").At(line.Name)
+	}
+	least := setting.Least
+	if def.ToAll(protocol.Settings{def.Station: protocol.OfInt(least)}) {
+		least++ // a question to all is no question to one
+	}
+	word := strings.ToLower(setting.Title)
+	if order.FromStation < least || order.ToStation > setting.Most || order.FromStation > order.ToStation {
+		return problem.New("bad-sweep", fmt.Sprintf("%ss %d to %d.", setting.Title, order.FromStation, order.ToStation),
+			fmt.Sprintf("Give %ss from %d to %d.", word, least, setting.Most)).At(line.Name)
 	}
 	link := &site.Link{ID: "sweep-" + line.ID, Line: line.ID, Protocol: def.Name, Settings: protocol.Settings{}}
 	planned := map[int]*site.Device{}
 	for i := range e.site.Devices {
 		d := &e.site.Devices[i]
 		if p := d.Port(line.ID); p != nil && p.Protocol == def.Name {
-			planned[def.Int(p.Settings, "unit")] = d
+			planned[def.Int(p.Settings, def.Station)] = d
 		}
 	}
 	for i := range e.site.Links {
@@ -257,17 +270,17 @@ func (r *sweepRun) units(ctx context.Context, line *site.Line, def *protocol.Def
 		own = newChannel(ctx, driver, target)
 	}
 	step := func(i int) (found Found, ok bool) {
-		unit := order.FromUnit + i
+		number := order.FromStation + i
 		copied := *link
-		copied.Settings = protocol.Numbers(map[string]int{"unit": unit, "timeoutMs": sweepLimitMs})
-		asker := &runner{link: &copied, device: &site.Device{ID: "sweep", Name: "unit " + strconv.Itoa(unit)}, def: def, hub: e.Hub, era: era}
+		copied.Settings = protocol.Settings{def.Station: protocol.OfInt(number), protocol.KeyWithin: protocol.OfInt(sweepLimitMs)}
+		asker := &runner{link: &copied, device: &site.Device{ID: "sweep", Name: def.StationWords(copied.Settings)}, def: def, hub: e.Hub, era: era}
 		look := func(conn Conn, _ Reply) {
 			if conn == nil {
 				return
 			}
 			// One that the plan expects is not given up for one missed answer.
-			if found, ok = lookAt(conn, unit); (!ok && planned[unit] != nil || found.Odd != "") && conn.Usable() {
-				found, ok = lookAt(conn, unit)
+			if found, ok = lookAt(conn, number); (!ok && planned[number] != nil || found.Odd != "") && conn.Usable() {
+				found, ok = lookAt(conn, number)
 			}
 		}
 		if own != nil {
@@ -275,12 +288,12 @@ func (r *sweepRun) units(ctx context.Context, line *site.Line, def *protocol.Def
 		} else {
 			_ = over.between(ctx, asker, func(_ *runner, conn Conn, reply Reply) { look(conn, reply) }) // one that is not asked is not found
 		}
-		if d := planned[unit]; d != nil {
+		if d := planned[number]; d != nil {
 			found.Device = d.ID
 		}
 		return found, ok
 	}
-	r.start(ctx, order.ToUnit-order.FromUnit+1, 1, step, func(s *Sweep) {
+	r.start(ctx, order.ToStation-order.FromStation+1, 1, step, func(s *Sweep) {
 		if own != nil {
 			own.end()
 			own.hangUp()
@@ -293,22 +306,22 @@ func (r *sweepRun) units(ctx context.Context, line *site.Line, def *protocol.Def
 				strangers++
 			}
 		}
-		for unit := order.FromUnit; unit < order.FromUnit+s.Done; unit++ {
-			if d := planned[unit]; d != nil && !answered[d.ID] {
+		for number := order.FromStation; number < order.FromStation+s.Done; number++ {
+			if d := planned[number]; d != nil && !answered[d.ID] {
 				s.Missing = append(s.Missing, d.ID)
 			}
 		}
-		s.Sentence = fmt.Sprintf("%d units answer, %d of them not in the plan; %d that the plan expects do not.", len(s.Found), strangers, len(s.Missing))
+		s.Sentence = fmt.Sprintf("%d %ss answer, %d of them not in the plan; %d that the plan expects do not.", len(s.Found), word, strangers, len(s.Missing))
 	})
 	return nil
 }
 
-// lookAt asks a unit what any unit answers, if only by declining, and then who
+// lookAt asks a station what any answers, if only by declining, and then who
 // it is.
-func lookAt(conn Conn, unit int) (Found, bool) {
+func lookAt(conn Conn, number int) (Found, bool) {
 	began := time.Now()
 	reply := conn.Greet()
-	found := Found{Unit: unit, Ms: float64(time.Since(began)) / 1e6}
+	found := Found{Station: number, Ms: float64(time.Since(began)) / 1e6}
 	switch reply.Outcome {
 	case exchange.Answered, exchange.Declined:
 	case exchange.Garbled:
@@ -339,8 +352,12 @@ func (r *sweepRun) hosts(ctx context.Context, line *site.Line, def *protocol.Def
 	if len(hosts) > mostHosts {
 		return problem.New("bad-sweep", fmt.Sprintf("%s to %s are more than %d addresses.", from, to, mostHosts), "Sweep a smaller range.").At(line.Name)
 	}
-	if order.Port < 1 || order.Port > 65535 || order.Unit < 0 || order.Unit > 255 {
-		return problem.New("bad-sweep", fmt.Sprintf("port %d, unit %d.", order.Port, order.Unit), "Give a port from 1 to 65 535 and a unit up to 255.").At(line.Name)
+	asked := protocol.Settings{protocol.KeyPort: protocol.OfInt(order.Port), protocol.KeyWithin: protocol.OfInt(500)}
+	if def.Station != "" {
+		asked[def.Station] = protocol.OfInt(order.Station)
+	}
+	if err := def.CheckSettings(asked); err != nil {
+		return problem.New("bad-sweep", err.Error()+".", "").At(line.Name)
 	}
 	planned := map[string]*site.Device{}
 	for i := range e.site.Devices {
@@ -357,8 +374,8 @@ func (r *sweepRun) hosts(ctx context.Context, line *site.Line, def *protocol.Def
 	s, mode := e.site, e.door.mode
 	step := func(i int) (Found, bool) {
 		host := hosts[i].String()
-		found := Found{Host: host, Port: order.Port, Unit: order.Unit}
-		link := &site.Link{Line: line.ID, Protocol: def.Name, Settings: protocol.Numbers(map[string]int{"port": order.Port, "unit": order.Unit, "timeoutMs": 500})}
+		found := Found{Host: host, Port: order.Port, Station: order.Station}
+		link := &site.Link{Line: line.ID, Protocol: def.Name, Settings: asked}
 		if d := planned[host]; d != nil {
 			found.Device, link.Answering = d.ID, d.ID
 		}
@@ -369,13 +386,13 @@ func (r *sweepRun) hosts(ctx context.Context, line *site.Line, def *protocol.Def
 		conn, reply := driver.Dial(ctx, target)
 		if conn == nil {
 			found.Odd = reply.Sentence
-			return found, reply.Outcome == exchange.Refused && found.Device != ""
+			return found, reply.Outcome == exchange.Refused && found.Device != "" || reply.Stop == route.Session
 		}
 		defer conn.Close()
-		looked, ok := lookAt(conn, order.Unit)
+		looked, ok := lookAt(conn, order.Station)
 		found.Identity, found.Ms, found.Odd = looked.Identity, looked.Ms, looked.Odd
 		if !ok {
-			found.Odd = fmt.Sprintf("it takes the connection, and unit %d says nothing", order.Unit)
+			found.Odd = strings.TrimSpace("it takes the connection, and "+def.StationWords(link.Settings)) + " says nothing"
 		}
 		return found, true
 	}
@@ -419,7 +436,11 @@ func (r *sweepRun) formats(ctx context.Context, line *site.Line) error {
 		return problem.From(err, "protocol")
 	}
 	copied := *link
-	copied.Settings = protocol.Numbers(map[string]int{"unit": def.Int(link.Settings, "unit"), "timeoutMs": def.Int(link.Settings, "timeoutMs")})
+	copied.Settings = protocol.Settings{protocol.KeyWithin: def.Value(link.Settings, protocol.KeyWithin)}
+	if def.Station != "" {
+		copied.Settings[def.Station] = def.Value(link.Settings, def.Station)
+	}
+	who := begun(cmp.Or(def.StationWords(copied.Settings), "the device"))
 	list := serial.Nearest(target.Format)
 	var last string
 	done := false // nothing more is asked once the device has answered
@@ -441,16 +462,16 @@ func (r *sweepRun) formats(ctx context.Context, line *site.Line) error {
 		}
 		format := list[i]
 		done = true
-		return Found{Unit: copied.Settings["unit"].Int(), Device: link.Answering, Format: &format}, true
+		return Found{Station: def.Int(copied.Settings, def.Station), Device: link.Answering, Format: &format}, true
 	}
 	r.start(ctx, len(list), 1, step, func(s *Sweep) {
 		switch {
 		case len(s.Found) == 0 && last != "":
 			s.Sentence = sentence(last)
 		case len(s.Found) == 0:
-			s.Sentence = fmt.Sprintf("Unit %d answers in none of the %d usual formats: it is off, or its number is another.", copied.Settings["unit"].Int(), len(list))
+			s.Sentence = fmt.Sprintf("%s answers in none of the %d usual formats: it is off, or its number is another.", who, len(list))
 		default:
-			s.Sentence = fmt.Sprintf("Unit %d answers at %s.", copied.Settings["unit"].Int(), *s.Found[0].Format)
+			s.Sentence = fmt.Sprintf("%s answers at %s.", who, *s.Found[0].Format)
 		}
 	})
 	return nil

@@ -22,7 +22,6 @@ const linger = 120 * time.Millisecond
 // several units, from the first answer and, where that does not tell, from
 // more. It reports whether the unit answers.
 func (w *walk) overLine(ctx context.Context, reply *Reply) bool {
-	unit := w.runner.def.Int(w.runner.link.Settings, "unit")
 	if reply.Cause == exchange.Others { // it explains whatever else is odd
 		w.wireGood("Frames come from the line.")
 		w.route.Set(route.Address, route.Good, "They pass their check.", "")
@@ -36,11 +35,11 @@ func (w *walk) overLine(ctx context.Context, reply *Reply) bool {
 			w.route.Set(route.Address, route.Doubt, "They pass their check, but "+reply.Sentence+".",
 				"By the standard a frame with such a pause is lost: other askers will not take it. Look at the device's load, or at the adapter between.")
 		}
-		return w.onlyOne(ctx, unit)
+		return w.onlyOne(ctx)
 	}
 	switch reply.Outcome {
 	case exchange.NoAnswer:
-		w.silence(ctx, reply, unit)
+		w.silence(ctx, reply)
 		return false
 	case exchange.Garbled:
 	default:
@@ -53,19 +52,19 @@ func (w *walk) overLine(ctx context.Context, reply *Reply) bool {
 			w.wireGood("Answers come back.")
 			w.route.Set(route.Address, route.Doubt, fmt.Sprintf("%d of %d answers did not pass their check: %s.", len(replies), len(replies)+1, replies[0].Sentence),
 				"Look for noise: shields, termination, bias, and cables beside those of drives.")
-			return w.onlyOne(ctx, unit)
+			return w.onlyOne(ctx)
 		} else if next.Outcome == exchange.Garbled {
 			replies = append(replies, next)
 		}
 	}
-	w.garbled(replies, unit)
+	w.garbled(replies)
 	return false
 }
 
 func (w *walk) wireGood(saw string) { w.route.Set(route.Wire, route.Good, saw, "") }
 
 // onlyOne asks once more and listens for a second answer behind the first.
-func (w *walk) onlyOne(ctx context.Context, unit int) bool {
+func (w *walk) onlyOne(ctx context.Context) bool {
 	heard := Heard{}
 	// What comes behind the first may be a late answer to an earlier question;
 	// behind the second nothing is owed.
@@ -83,15 +82,16 @@ func (w *walk) onlyOne(ctx context.Context, unit int) bool {
 			return true
 		}
 	}
-	w.route.Set(route.Session, route.Fault, fmt.Sprintf("Two devices answer to unit %d: behind the answer came %d octets more.", unit, heard.Octets),
+	w.route.Set(route.Session, route.Fault, fmt.Sprintf("Two devices answer to %s: behind the answer came %d octets more.", w.who(), heard.Octets),
 		"Take one of them off the line, and give it a number of its own.")
 	return false
 }
 
 // silence decides what nothing at all means: if others on the line answer, the
 // wire is good and this device is not there, not on, or set otherwise.
-func (w *walk) silence(ctx context.Context, reply *Reply, unit int) {
-	limit := w.runner.def.Int(w.runner.link.Settings, "timeoutMs")
+func (w *walk) silence(ctx context.Context, reply *Reply) {
+	limit := w.limit()
+	number, _ := w.runner.def.StationOf(w.runner.link.Settings)
 	if reply.Cause == exchange.Echo {
 		w.route.Set(route.Wire, route.Doubt, "What is sent comes back: the adapter hears itself.", "Switch its echo off, or leave it: Ferry takes the echo away.")
 	}
@@ -115,16 +115,16 @@ func (w *walk) silence(ctx context.Context, reply *Reply, unit int) {
 		}
 		w.wireGood(other.device.Name + " answers on the same line, so wire and port are good.")
 		w.route.Set(route.Address, route.Good, "Its answers pass their check.", "")
-		w.route.Set(route.Session, route.Fault, fmt.Sprintf("Unit %d says nothing within %d ms.", unit, limit),
-			fmt.Sprintf("First compare its number: is it really %d on its display or its switches? Then its power and its own settings: a device that is set to another baud rate stays silent. The sweep tries the usual ones.", unit))
+		w.route.Set(route.Session, route.Fault, fmt.Sprintf("%s says nothing within %d ms.", begun(w.who()), limit),
+			fmt.Sprintf("First compare its number: is it really %d on its display or its switches? Then its power and its own settings: a device that is set to another baud rate stays silent. The sweep tries the usual ones.", number))
 		return
 	}
-	w.route.Set(route.Wire, route.Fault, fmt.Sprintf("Nothing comes back from the line: unit %d and %d others were asked and none answered within %d ms.", unit, len(w.others), limit),
+	w.route.Set(route.Wire, route.Fault, fmt.Sprintf("Nothing comes back from the line: %s and %d others were asked and none answered within %d ms.", w.who(), len(w.others), limit),
 		"Check power and cable, swap the two wires of the pair, and compare the baud rate. Then sweep the usual settings.")
 }
 
 // garbled concludes from answers of which none passed.
-func (w *walk) garbled(replies []Reply, unit int) {
+func (w *walk) garbled(replies []Reply) {
 	counts := map[exchange.Cause]int{}
 	last := map[exchange.Cause]string{}
 	looks := map[string]int{}
@@ -145,7 +145,7 @@ func (w *walk) garbled(replies []Reply, unit int) {
 		w.route.Set(route.Session, route.Fault, sentence(last[exchange.OtherUnit]), "Compare the number on the device with the map: one of the two is wrong.")
 	case counts[exchange.TwoUnits] > 0:
 		w.route.Set(route.Address, route.Good, "They begin as they should.", "")
-		w.route.Set(route.Session, route.Fault, fmt.Sprintf("Two devices answer to unit %d: %s, in %d of %d answers.", unit, last[exchange.TwoUnits], counts[exchange.TwoUnits], tried),
+		w.route.Set(route.Session, route.Fault, fmt.Sprintf("Two devices answer to %s: %s, in %d of %d answers.", w.who(), last[exchange.TwoUnits], counts[exchange.TwoUnits], tried),
 			"Take one of them off the line, and give it a number of its own.")
 	case counts[exchange.Format] > tried/2:
 		w.route.Set(route.Address, route.Fault, fmt.Sprintf("Bytes come back, but no frame survives its check: in %d of %d answers, %s.", counts[exchange.Format], tried, last[exchange.Format]),

@@ -1,6 +1,7 @@
 package field
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -93,9 +94,21 @@ func (w *walk) record(operation string, reply *Reply, began time.Time) {
 
 func (w *walk) onWire() bool { return w.runner.def.Medium == site.SerialLine }
 
-func (w *walk) unit() int { return w.runner.def.Int(w.runner.link.Settings, "unit") }
+// who names the end that is asked: by its station, where the protocol has such.
+func (w *walk) who() string {
+	return cmp.Or(w.runner.def.StationWords(w.runner.link.Settings), "the device")
+}
 
-func (w *walk) limit() int { return w.runner.def.Int(w.runner.link.Settings, "timeoutMs") }
+// station is the protocol's word for the number of a station.
+func (w *walk) station() string {
+	s, _ := w.runner.def.Setting(w.runner.def.Station)
+	return strings.ToLower(s.Title)
+}
+
+// begun is a sentence with a capital letter.
+func begun(text string) string { return strings.ToUpper(text[:1]) + text[1:] }
+
+func (w *walk) limit() int { return w.runner.def.Int(w.runner.link.Settings, protocol.KeyWithin) }
 
 // dial decides the stops Wire and Address, as far as connecting tells: a
 // serial port can be opened with nobody at its far end.
@@ -134,6 +147,12 @@ func (w *walk) dial(ctx context.Context) bool {
 // unconnected says why there is no connection.
 func (w *walk) unconnected(took string) {
 	host, port, _ := net.SplitHostPort(w.target)
+	if w.lost.Stop == route.Session {
+		w.route.Set(route.Wire, route.Good, fmt.Sprintf("%s answers after %s.", host, took), "")
+		w.route.Set(route.Address, route.Good, fmt.Sprintf("Port %s takes the connection.", port), "")
+		w.refused(&w.lost)
+		return
+	}
 	switch w.lost.Outcome {
 	case exchange.PortAbsent:
 		w.route.Set(route.Wire, route.Fault, sentence(w.lost.Sentence), "Plug the adapter in, or choose another port in the panel of the line.")
@@ -157,6 +176,18 @@ func (w *walk) unconnected(took string) {
 		w.route.Set(route.Wire, route.Fault, fmt.Sprintf("Nothing came back from %s within %s: %s.", host, took, w.lost.Sentence),
 			"Check power, cable and address, and that this machine is in the same subnet. A firewall may swallow the port without a word.")
 	}
+}
+
+// refused says what a refusal at the stop Session means.
+func (w *walk) refused(reply *Reply) {
+	if reply.Outcome != exchange.Declined {
+		w.route.Set(route.Session, route.Fault, "What comes back is no answer: "+reply.Sentence+".",
+			"Check that this port speaks the protocol, and that nothing between alters the bytes.")
+		return
+	}
+	why := w.runner.def.Decline(reply.Code)
+	w.route.Explained = why.Access
+	w.route.Set(route.Session, route.Fault, why.Means+" ("+reply.Sentence+")", why.Causes)
 }
 
 // sentence makes a sentence of a clause.
@@ -195,11 +226,11 @@ func (w *walk) session(ctx context.Context) bool {
 	}
 	switch reply.Outcome {
 	case exchange.Answered, exchange.Declined:
-		if why := w.runner.def.Decline(reply.Code); reply.Outcome == exchange.Declined && why.Beyond {
-			w.route.Set(route.Session, route.Fault, why.Means+" ("+reply.Sentence+")", why.Causes)
+		if why := w.runner.def.Decline(reply.Code); reply.Outcome == exchange.Declined && (why.Beyond || why.Session) {
+			w.refused(&reply)
 			return false
 		}
-		w.route.Set(route.Session, route.Good, fmt.Sprintf("Unit %d answers.", w.unit()), "")
+		w.route.Set(route.Session, route.Good, begun(w.who())+" answers.", "")
 		return true
 	case exchange.Reset:
 		w.tornDown()
@@ -209,8 +240,11 @@ func (w *walk) session(ctx context.Context) bool {
 		if w.late(ctx, &reply) {
 			return false
 		}
-		w.route.Set(route.Session, route.Fault, fmt.Sprintf("The connection stands, but unit %d says nothing within %d ms.", w.unit(), w.limit()),
-			"Compare the unit number: most devices stay silent for any but their own. A device that serves one client at a time lets others wait without a word: is another connected to it?")
+		remedy := "A device that serves one client at a time lets others wait without a word: is another connected to it?"
+		if w.runner.def.Station != "" {
+			remedy = fmt.Sprintf("Compare the %s number: most devices stay silent for any but their own. %s", w.station(), remedy)
+		}
+		w.route.Set(route.Session, route.Fault, fmt.Sprintf("The connection stands, but %s says nothing within %d ms.", w.who(), w.limit()), remedy)
 	case exchange.Refused, exchange.Unreached:
 		w.lost = reply
 		w.unconnected("")
@@ -224,14 +258,14 @@ func (w *walk) session(ctx context.Context) bool {
 // known says that the unit answers, and asks it who it is. Many devices do not
 // know that question: whatever becomes of it decides nothing.
 func (w *walk) known(ctx context.Context) {
-	saw := fmt.Sprintf("Unit %d answers. It does not say who it is.", w.unit())
+	saw := begun(w.who()) + " answers. It does not say who it is."
 	w.question(ctx, w.runner, func(conn Conn) {
 		began := time.Now()
 		who, by, reply := conn.Identify()
 		reply.Optional = true
 		if w.record("who is there, by "+by, &reply, began); who != "" {
 			w.route.Identity = who
-			saw = fmt.Sprintf("Unit %d answers and says it is %s (%s).", w.unit(), who, by)
+			saw = fmt.Sprintf("%s answers and says it is %s (%s).", begun(w.who()), who, by)
 		}
 	})
 	for _, m := range exchange.Manners {
@@ -270,7 +304,7 @@ func (w *walk) late(ctx context.Context, reply *Reply) bool {
 	if took <= float64(w.limit()) {
 		return false
 	}
-	w.route.Set(route.Session, route.Fault, fmt.Sprintf("Unit %d answers, but only after %.0f ms, and this end waits %d ms: what comes later is taken for nothing.", w.unit(), took, w.limit()),
+	w.route.Set(route.Session, route.Fault, fmt.Sprintf("%s answers, but only after %.0f ms, and this end waits %d ms: what comes later is taken for nothing.", begun(w.who()), took, w.limit()),
 		fmt.Sprintf("Give it more time: “Answer within” %d ms would do. Then look at the device's load, and at what lies between.", (int(took*1.5)/100+1)*100))
 	return true
 }
@@ -350,10 +384,19 @@ func (w *walk) points(ctx context.Context) bool {
 	w.worst = map[*job]float64{}
 	var failed, silent []*job
 	var why Reply
-	for _, j := range slices.Clone(r.jobs) {
+	queue := slices.Clone(r.jobs)
+	for i := 0; i < len(queue); i++ {
+		j := queue[i]
 		reply, ok := w.read(ctx, j)
 		if ctx.Err() != nil {
 			return false
+		}
+		if whole, rest := r.parted(j, &reply); len(rest) > 0 {
+			if whole != nil {
+				w.worst[whole] = w.worst[j]
+			}
+			queue = append(queue, rest...)
+			continue
 		}
 		if reply.OK() {
 			continue
@@ -423,7 +466,17 @@ func (w *walk) judgePoints(ctx context.Context, failed []*job, why Reply) bool {
 		saw := fmt.Sprintf("Refused, %d of %d points: %s%s.", len(names), len(r.points), strings.Join(shown, ", "), more)
 		remedy := why.Sentence
 		if why.Outcome == exchange.Declined {
-			remedy = r.def.Decline(why.Code).Means + " " + r.def.Decline(why.Code).Causes
+			said := r.def.Decline(why.Code)
+			remedy, w.route.Explained = said.Means+" "+said.Causes, said.Access
+			w.question(ctx, r, func(conn Conn) {
+				more, ok := conn.(Explainer)
+				if !ok {
+					return
+				}
+				if e := more.Explain(refused.Ranges[0], why.Code); e.Remedy != "" {
+					saw, remedy, w.route.Explained = saw+" "+e.Saw, e.Remedy, e.Access
+				}
+			})
 		}
 		if other := w.elsewhere(ctx, refused); other != "" {
 			saw += " " + other
@@ -448,8 +501,13 @@ func (w *walk) elsewhere(ctx context.Context, j *job) (says string) {
 	r := w.runner
 	runs, _ := r.items(j)
 	from := j.Ranges[0]
-	for _, area := range r.def.Areas {
-		if area.Key == from.Area || area.UnitBits != unitBits(r.def, from.Area) {
+	tables, ok := r.def.Rules.(protocol.Tables)
+	if !ok {
+		return ""
+	}
+	for _, key := range tables.Alike(from.Area) {
+		area, ok := block.AreaOf(r.def.Scheme, key)
+		if !ok {
 			continue
 		}
 		w.question(ctx, r, func(conn Conn) {

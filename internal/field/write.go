@@ -199,8 +199,13 @@ func (e *Engine) judge(ctx context.Context, r *runner, o *order, reply Reply, pa
 // first and leaves the others alone. What cannot be read for certain is not
 // written over.
 func (r *runner) write(conn Conn, o *order, pass Pass) Reply {
-	data := append([]byte(nil), o.data...)
-	if o.codec.Partial() {
+	data, at := append([]byte(nil), o.data...), block.WithBit(o.point.Address, -1)
+	if o.bitAlone() {
+		data, at = []byte{0}, o.point.Address
+		if o.raw.Bool() {
+			data[0] = 1
+		}
+	} else if o.codec.Partial() {
 		reply := r.read(conn, o)
 		switch {
 		case !reply.OK():
@@ -215,7 +220,6 @@ func (r *runner) write(conn Conn, o *order, pass Pass) Reply {
 			return Reply{Outcome: exchange.NotAllowed, Sentence: err.Error()}
 		}
 	}
-	at := block.WithBit(o.point.Address, -1)
 	began := time.Now()
 	reply := conn.Write(at, data, pass)
 	e := r.exchange(fmt.Sprintf("write %s @ %s", o.point.Name, r.def.Scheme.Short(o.point.Address)), &reply, began, time.Since(began))

@@ -15,15 +15,17 @@ type Labelled struct {
 	Units int // units covered
 }
 
-// SpreadWords labels the octets of a run of 16-bit units with the points that
-// lie in them, from octet at on. Where points overlap the first is shown; the
-// bits of a word share its field.
-func SpreadWords(at int, area string, start uint32, count int, points []Labelled) []Field {
-	inside := within(area, start, count, points)
+// SpreadUnits labels the octets of a run of units, each of so many octets, with
+// the points that lie in them, from octet at on. Where points overlap the first
+// is shown; the bits of a unit share its field.
+func SpreadUnits(at, octets int, r block.Range, points []Labelled) []Field {
+	inside := within(r.Area, r.Start, r.Count, points)
+	end := r.Start + uint32(r.Count)
+	place := func(unit uint32) int { return at + octets*int(unit-r.Start) }
 	var fields []Field
-	next := start
+	next := r.Start
 	for _, p := range inside {
-		from, to := p.Place.Offset, min(p.Place.Offset+uint32(p.Units), start+uint32(count))
+		from, to := p.Place.Offset, min(p.Place.Offset+uint32(p.Units), end)
 		if from < next {
 			if n := len(fields); n > 0 && p.Place.Bit >= 0 && fields[n-1].Role == "point" {
 				fields[n-1].Label += ", " + p.Name
@@ -32,27 +34,27 @@ func SpreadWords(at int, area string, start uint32, count int, points []Labelled
 			continue
 		}
 		if from > next {
-			fields = append(fields, gap(at+2*int(next-start), at+2*int(from-start)))
+			fields = append(fields, gap(place(next), place(from)))
 		}
-		fields = append(fields, Field{From: at + 2*int(from-start), To: at + 2*int(to-start), Label: p.Name, Role: "point", Meaning: p.Shown, Point: p.ID})
+		fields = append(fields, Field{From: place(from), To: place(to), Label: p.Name, Role: "point", Meaning: p.Shown, Point: p.ID})
 		next = to
 	}
-	if end := start + uint32(count); next < end {
-		fields = append(fields, gap(at+2*int(next-start), at+2*count))
+	if next < end {
+		fields = append(fields, gap(place(next), place(end)))
 	}
 	return fields
 }
 
 // SpreadBits labels the octets of a run of single bits, eight to the octet,
 // the first in the lowest bit.
-func SpreadBits(at int, area string, start uint32, count int, points []Labelled) []Field {
-	octets := (count + 7) / 8
+func SpreadBits(at int, r block.Range, points []Labelled) []Field {
+	octets := (r.Count + 7) / 8
 	fields := make([]Field, 0, octets)
-	inside := within(area, start, count, points)
+	inside := within(r.Area, r.Start, r.Count, points)
 	for i := range octets {
 		f := gap(at+i, at+i+1)
 		for _, p := range inside {
-			if int(p.Place.Offset-start)/8 != i {
+			if int(p.Place.Offset-r.Start)/8 != i {
 				continue
 			}
 			if f.Role == "gap" {

@@ -37,6 +37,24 @@ type Batches interface {
 	Room(settings Settings) block.Room
 }
 
+// Tables is the ability of those Ranges whose areas lists confuse with one
+// another.
+type Tables interface {
+	// Alike lists the areas in which a value may be meant that a list has in
+	// another.
+	Alike(area string) []string
+}
+
+// BitWriter is the ability of those Ranges that write a bit of a unit and leave
+// its neighbours as they are.
+type BitWriter interface{ WritesBits() bool }
+
+// Broadcasts is the ability to ask all stations of a line at once.
+type Broadcasts interface {
+	// ToAll reports whether settings name all stations rather than one.
+	ToAll(settings Settings) bool
+}
+
 // Framed is the ability of a protocol whose frames are told apart by a silence
 // before and after them, as on a serial line.
 type Framed interface{ Silence() bool }
@@ -55,6 +73,12 @@ type Declined struct {
 	// Unsure is set where a write that was answered so may have been carried out,
 	// or may be yet.
 	Unsure bool
+	// Access are the kinds of access line (site.AccessKind) whose absence shows
+	// so; empty where the code does not tell.
+	Access []string
+	// Session is set where the device says with it that it does not talk with
+	// this end at all, whatever it is asked.
+	Session bool
 	// Beyond is set where it is said of something that the device asks in turn,
 	// such as a station behind a gateway: the device itself is not there.
 	Beyond bool
@@ -87,6 +111,18 @@ func (d *Def) Most(settings Settings) func(area string) int {
 func (d *Def) Silence() bool {
 	f, ok := d.Rules.(Framed)
 	return ok && f.Silence()
+}
+
+// WritesBits reports whether a bit is written alone.
+func (d *Def) WritesBits() bool {
+	w, ok := d.Rules.(BitWriter)
+	return ok && w.WritesBits()
+}
+
+// ToAll reports whether settings name all stations of a line at once.
+func (d *Def) ToAll(settings Settings) bool {
+	b, ok := d.Rules.(Broadcasts)
+	return ok && b.ToAll(settings)
 }
 
 // Decline explains an error code, as well as the protocol can.

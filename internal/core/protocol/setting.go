@@ -60,8 +60,8 @@ type Setting struct {
 	Choices []Option `json:"choices,omitempty"`
 	// Help says in a sentence where to find it, or what it does.
 	Help string `json:"help,omitempty"`
-	// Stop is the stop of the route at which a mismatch shows, and Shows the
-	// sentence that says how.
+	// Stop is the stop of the route at which a mismatch shows, and Shows says
+	// how, as a clause: "the connection is refused".
 	Stop  string `json:"stop"`
 	Shows string `json:"shows,omitempty"`
 
@@ -307,6 +307,17 @@ func (d *Def) StationOf(values Settings) (n int, ok bool) {
 		return 0, false
 	}
 	return d.Int(values, d.Station), true
+}
+
+// StationWords names an end by its station: "unit 5"; empty where the protocol
+// has none.
+func (d *Def) StationWords(values Settings) string {
+	n, ok := d.StationOf(values)
+	if !ok {
+		return ""
+	}
+	s, _ := d.Setting(d.Station)
+	return fmt.Sprintf("%s %d", strings.ToLower(s.Title), n)
 }
 
 // StationOf is Def.StationOf in words, for a protocol by its name: empty where

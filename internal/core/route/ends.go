@@ -67,14 +67,14 @@ func FaceToFace(s *site.Site, link *site.Link) []Mismatch {
 			continue
 		}
 		row := Mismatch{Key: setting.Key, Title: setting.Title, Result: Good}
-		mine, theirs := def.Int(link.Settings, setting.Key), def.Int(b.Settings, setting.Key)
-		row.Asking, row.Answering = strconv.Itoa(mine), strconv.Itoa(theirs)
+		mine, theirs := def.Value(link.Settings, setting.Key), def.Value(b.Settings, setting.Key)
+		row.Asking, row.Answering = mine.String(), theirs.String()
 		switch {
 		case !b.Knows(setting.Key):
 			row.Answering, row.Result = unknown, NotTried
 		case mine != theirs:
 			row.Result, row.Fix = Fault, FixLink
-			row.Symptom = map[string]string{"port": "the connection is refused", "unit": "the device stays silent, or another answers"}[setting.Key]
+			row.Symptom = setting.Shows
 		}
 		rows = append(rows, row)
 	}
@@ -182,7 +182,7 @@ func SerialPort(s *site.Site, line *site.Line, link *site.Link) (Result, string,
 		return Fault, fmt.Sprintf("The port of %s on %s is set up to answer: a port that answers cannot ask.", asking.Name, line.Name), "Set it to ask only, or ask from another port."
 	}
 	def, _ := protocol.Named(link.Protocol)
-	unit := def.Int(answering.Port(line.ID).Settings, "unit")
+	station := def.StationWords(answering.Port(line.ID).Settings)
 	for i := range s.Links {
 		other := &s.Links[i]
 		if other.Line != line.ID {
@@ -191,8 +191,8 @@ func SerialPort(s *site.Site, line *site.Line, link *site.Link) (Result, string,
 		if other.Asking != link.Asking {
 			return Fault, fmt.Sprintf("%s and %s both ask on %s: two askers on one line collide.", asking.Name, nameOf(s, other.Asking), line.Name), "Let one of them ask, and pass the values on from there."
 		}
-		if d := s.Device(other.Answering); other.Answering != link.Answering && d != nil && d.Port(line.ID) != nil && other.Protocol == link.Protocol && def.Int(d.Port(line.ID).Settings, "unit") == unit {
-			return Fault, fmt.Sprintf("%s and %s both have unit %d on %s.", answering.Name, d.Name, unit, line.Name), "Give one of them a number of its own, in the device and here."
+		if d := s.Device(other.Answering); other.Answering != link.Answering && d != nil && d.Port(line.ID) != nil && other.Protocol == link.Protocol && station != "" && def.StationWords(d.Port(line.ID).Settings) == station {
+			return Fault, fmt.Sprintf("%s and %s both have %s on %s.", answering.Name, d.Name, station, line.Name), "Give one of them a number of its own, in the device and here."
 		}
 		if other.Protocol != link.Protocol {
 			return Doubt, fmt.Sprintf("%s carries two protocols: devices may take the frames of the one for noise in the other.", line.Name), "Put the devices of the one protocol on a line of their own."

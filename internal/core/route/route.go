@@ -69,6 +69,9 @@ type Route struct {
 	// decide something, in words.
 	Ask      []string `json:"ask,omitempty"`
 	Requests int      `json:"requests"`
+	// Explained are the kinds of access that explain the refusal that stopped
+	// it; empty where no refusal tells.
+	Explained []string `json:"-"`
 }
 
 // New returns a route with every stop not tried.
@@ -188,7 +191,14 @@ func (r *Route) Explain(s *site.Site, link *site.Link) {
 	if r.StopsAt == nil || device == nil {
 		return
 	}
-	r.Unticked = s.Unticked(device, explaining[*r.StopsAt]...)
+	kinds := explaining[*r.StopsAt]
+	if len(r.Explained) > 0 {
+		kinds = nil
+		for _, kind := range r.Explained {
+			kinds = append(kinds, site.AccessKind(kind))
+		}
+	}
+	r.Unticked = s.Unticked(device, kinds...)
 	for _, row := range FaceToFace(s, link) {
 		if row.Answering == unknown && row.Key != "terminated" {
 			r.Ask = append(r.Ask, row.Title)

@@ -249,12 +249,43 @@ func (l *linked) beSilent(t *task, q *Request, first bool) float64 {
 
 // compile packs the points of the link's answering end.
 func (l *linked) compile(ctx context.Context) []Request {
-	var requests []Request
-	def, device := l.ends.def, l.device
-	shape, ok := block.ShapeOf(def.Scheme)
+	shape, ok := block.ShapeOf(l.ends.def.Scheme)
 	if !ok {
 		return nil
 	}
+	w := l.wanted(ctx, shape)
+	for k := range w.areas {
+		l.compare(w.items[k], w.rules[k])
+	}
+	if several, ok := l.ends.def.Rules.(protocol.Batches); ok {
+		list, messages := batch(w.areas, w.items, w.rules, several.Room(l.link.Settings))
+		requests := make([]Request, len(messages))
+		for i, m := range messages {
+			requests[i] = l.request(w, list, m)
+		}
+		return requests
+	}
+	var requests []Request
+	for k, area := range w.areas {
+		for _, span := range Pack(w.items[k], w.rules[k]) {
+			requests = append(requests, l.request(w, []stretch{{area, span}}, message{paceMs: span.PaceMs, of: []int{0}}))
+		}
+	}
+	return requests
+}
+
+// wants is what is to be read of a device: for each area the items, the points
+// of each, and what bounds a request.
+type wants struct {
+	areas  []block.Area
+	items  [][]Item
+	points [][][]string
+	rules  []Rules
+}
+
+func (l *linked) wanted(ctx context.Context, shape block.Shape) *wants {
+	w := &wants{}
+	def, device := l.ends.def, l.device
 	for _, area := range block.AreasIn(shape, device.Places) {
 		items, points := itemsOf(device, area)
 		if len(items) == 0 {
@@ -275,26 +306,36 @@ func (l *linked) compile(ctx context.Context) []Request {
 				rules.Forbidden = append(rules.Forbidden, Item{From: f.From, To: f.From + f.Count})
 			}
 		}
-		l.compare(items, rules)
-		for _, span := range Pack(items, rules) {
-			start, count := span.From, int(span.To-span.From)
-			ranges := []block.Range{{Area: area.Key, Start: start, Count: count}}
-			r := Request{
-				Link: l.link.ID, Line: l.link.Line, Device: device.ID, Ranges: ranges, Count: count, Unused: span.Unused, PaceMs: span.PaceMs,
-				ID:        fmt.Sprintf("%s-%s%d-%d", l.link.ID, area.Key, start, span.PaceMs),
-				Function:  l.ends.ranges.Function(area.Key),
-				Operation: l.ends.ranges.Operation(ranges),
-				Address:   def.Scheme.Short(block.At(area.Key, start)),
-				WireMs:    l.ends.wire(ranges), DeviceMs: l.ends.think + perUnit*float64(count), WorstDeviceMs: l.ends.worst + perUnit*float64(count), GapMs: l.ends.after,
-				Points: make([]string, 0, len(span.Items)),
-			}
-			for _, item := range span.Items {
-				r.Points = append(r.Points, points[item]...)
-			}
-			requests = append(requests, r)
-		}
+		w.areas, w.items = append(w.areas, area), append(w.items, items)
+		w.points, w.rules = append(w.points, points), append(w.rules, rules)
 	}
-	return requests
+	return w
+}
+
+// request makes the request of a message.
+func (l *linked) request(w *wants, list []stretch, m message) Request {
+	r := Request{Link: l.link.ID, Line: l.link.Line, Device: l.device.ID, PaceMs: m.paceMs, Points: []string{}}
+	copying := 0.0
+	for _, i := range m.of {
+		s := &list[i]
+		k := slices.IndexFunc(w.areas, func(a block.Area) bool { return a.Key == s.area.Key })
+		for _, item := range s.Items {
+			r.Points = append(r.Points, w.points[k][item]...)
+		}
+		one := s.asRange()
+		r.Ranges = append(r.Ranges, one)
+		r.Count += one.Count
+		r.Unused += s.Unused
+		copying += unitMs * float64(s.area.UnitBits) / 16 * float64(one.Count)
+	}
+	first := r.Ranges[0]
+	r.ID = fmt.Sprintf("%s-%s%d-%d", l.link.ID, first.Area, first.Start, m.paceMs)
+	r.Function = l.ends.ranges.Function(first.Area)
+	r.Operation = l.ends.ranges.Operation(r.Ranges)
+	r.Address = l.ends.def.Scheme.Short(block.At(first.Area, first.Start))
+	r.WireMs, r.GapMs = l.ends.wire(r.Ranges), l.ends.after
+	r.DeviceMs, r.WorstDeviceMs = l.ends.think+copying, l.ends.worst+copying
+	return r
 }
 
 // compare works out what the same points would cost with a request for each,

@@ -3,14 +3,9 @@
 package modbus
 
 import (
-	"errors"
 	"ferry/internal/core/block"
 	family "ferry/internal/core/family/modbus"
 	"fmt"
-	"io"
-	"net"
-	"os"
-	"syscall"
 	"time"
 
 	"ferry/internal/core/address"
@@ -97,23 +92,6 @@ func (c *client) Write(to address.Address, data []byte, pass field.Pass) field.R
 	return c.exchange(pass)
 }
 
-// let asks for a pass where one is needed; left must be called once the octets
-// have gone. refused says why they may not.
-func let(pass field.Pass) (left func(), refused *field.Reply) {
-	if pass == nil {
-		return func() {}, nil
-	}
-	left, err := pass()
-	if err != nil {
-		return nil, &field.Reply{Outcome: exchange.NotAllowed, Sentence: err.Error()}
-	}
-	return left, nil
-}
-
-// sending bounds how long octets may take to leave this program: a request fits
-// into any buffer that is not blocked.
-const sending = 80 * time.Millisecond
-
 // optional reports whether the request is one that devices may not know.
 func (c *client) optional() bool {
 	return c.pdu[0] == wire.EncapsulatedTransfer || c.pdu[0] == wire.ReportServerID
@@ -150,34 +128,4 @@ func judge(framing wire.Framing, request, frame []byte, may wire.Lenience) (fiel
 		reply.Sentence = fmt.Sprintf("exception %d, %s", answer.Exception, why.Title)
 	}
 	return reply, nil
-}
-
-// errBroken ends a wait by Break.
-var errBroken = errors.New("called off")
-
-// failure says in words how a connection failed.
-func failure(err error, dialling bool) field.Reply {
-	var forbidden field.NotDialled
-	var name *net.DNSError
-	switch {
-	case errors.As(err, &forbidden):
-		return field.Reply{Outcome: exchange.NotAllowed, Sentence: forbidden.Error()}
-	case errors.Is(err, syscall.ECONNREFUSED):
-		return field.Reply{Outcome: exchange.Refused, Sentence: "the connection was refused: the machine is there, but nothing listens on that port"}
-	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
-		return field.Reply{Outcome: exchange.Reset, Sentence: "the far end tore the connection down"}
-	case errors.Is(err, io.EOF):
-		return field.Reply{Outcome: exchange.Closed, Sentence: "the far end closed the connection instead of answering"}
-	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
-		return field.Reply{Outcome: exchange.Unreached, Sentence: "there is no way to that address from this machine"}
-	case errors.As(err, &name):
-		return field.Reply{Outcome: exchange.NoSuchName, Sentence: "the name " + name.Name + " cannot be resolved: no name server knows it (" + name.Err + ")"}
-	case dialling:
-		return field.Reply{Outcome: exchange.Unreached, Sentence: "the address gave no answer to the connection attempt"}
-	case errors.Is(err, errBroken):
-		return field.Reply{Outcome: exchange.CalledOff, Sentence: "it was called off before an answer came"}
-	case errors.Is(err, os.ErrDeadlineExceeded):
-		return field.Reply{Outcome: exchange.NoAnswer, Sentence: "no answer came in time"}
-	}
-	return field.Reply{Outcome: exchange.Closed, Sentence: err.Error()}
 }

@@ -53,7 +53,7 @@ type streamDriver struct{ dissector }
 func (d streamDriver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply) {
 	sock, err := dial(ctx, t, family.RTUTCP)
 	if err != nil {
-		return nil, failure(err, true)
+		return nil, field.Failure(err, true)
 	}
 	c := &lineConn{framing: d.framing, def: family.RTUTCP, stream: tcpStream{sock}, sock: sock, ctx: ctx}
 	return c.begin(t), field.Reply{Outcome: exchange.Answered}
@@ -162,7 +162,7 @@ const slice = 20 * time.Millisecond
 func (c *lineConn) hear(b []byte, until time.Time) (int, error) {
 	for {
 		if c.calledOff.Load() || c.ctx.Err() != nil {
-			return 0, errBroken
+			return 0, field.ErrCalledOff
 		}
 		next := minTime(until, time.Now().Add(slice))
 		n, err := c.stream.Read(b, next)
@@ -180,7 +180,7 @@ func (c *lineConn) exchange(pass field.Pass) field.Reply {
 		return reply
 	}
 	if _, err := c.sock.ready(); err != nil {
-		reply := c.lost(failure(err, true), false)
+		reply := c.lost(field.Failure(err, true), false)
 		reply.Request = nil
 		return reply
 	}
@@ -207,24 +207,24 @@ func (c *lineConn) once(pass field.Pass) (field.Reply, error) {
 	if err == nil {
 		err = c.clear()
 	}
-	if errors.Is(err, errBroken) && c.ctx.Err() == nil {
-		return failure(err, false), nil // nothing was sent
+	if errors.Is(err, field.ErrCalledOff) && c.ctx.Err() == nil {
+		return field.Failure(err, false), nil // nothing was sent
 	}
 	if err != nil {
-		return c.lost(failure(err, false), false), err
+		return c.lost(field.Failure(err, false), false), err
 	}
 	c.request = c.framing.AppendFrame(c.request[:0], 0, c.unit, c.pdu...)
 	precise.Until(c.quiet)
-	left, refused := let(pass)
+	left, refused := field.Let(pass)
 	if refused != nil {
 		refused.Request = c.request
 		return *refused, nil
 	}
 	began := time.Now()
-	err = c.stream.Write(c.request, began.Add(sending))
+	err = c.stream.Write(c.request, began.Add(field.Sending))
 	left()
 	if err != nil {
-		return c.lost(failure(err, false), true), err
+		return c.lost(field.Failure(err, false), true), err
 	}
 	c.asked[c.unit] = began
 	sent := began.Add(ms(c.char * float64(len(c.request))))
@@ -238,12 +238,12 @@ func (c *lineConn) once(pass field.Pass) (field.Reply, error) {
 	h := hearing{deadline: sent.Add(c.limit), sent: sent}
 	reply, ok, err := c.answer(&h, reading)
 	switch {
-	case errors.Is(err, errBroken) && c.ctx.Err() == nil:
+	case errors.Is(err, field.ErrCalledOff) && c.ctx.Err() == nil:
 		c.owe(sent)
-		reply = failure(err, false)
+		reply = field.Failure(err, false)
 		reply.Request = c.request
 	case err != nil:
-		return c.lost(failure(err, false), true), err
+		return c.lost(field.Failure(err, false), true), err
 	case ok:
 		reply.ThinkMs = max(0, float64(h.first.Sub(sent))/1e6-c.char-c.silence)
 		if h.pause > lumps {

@@ -24,7 +24,7 @@ type tcpDriver struct{ dissector }
 func (tcpDriver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply) {
 	sock, err := dial(ctx, t, family.TCP)
 	if err != nil {
-		return nil, failure(err, true)
+		return nil, field.Failure(err, true)
 	}
 	c := &conn{sock: sock, ctx: ctx, dial: t.Dial}
 	before, next := goOn(t.Dial)
@@ -203,7 +203,7 @@ func (c *conn) ready() *field.Reply {
 		c.anew()
 	}
 	if err != nil {
-		reply := c.lost(failure(err, true))
+		reply := c.lost(field.Failure(err, true))
 		reply.Request, reply.Left = nil, false
 		return &reply
 	}
@@ -289,7 +289,7 @@ func (c *conn) send(requests []byte, pass field.Pass) (*field.Reply, error) {
 		reply := c.lost(field.Reply{Outcome: exchange.Closed, Sentence: "the run was stopped"})
 		return &reply, nil
 	}
-	left, refused := let(pass)
+	left, refused := field.Let(pass)
 	if refused != nil {
 		refused.Request = c.request
 		return refused, nil
@@ -297,7 +297,7 @@ func (c *conn) send(requests []byte, pass field.Pass) (*field.Reply, error) {
 	n, err := sock.Write(requests)
 	left()
 	if err != nil {
-		reply := failure(err, false)
+		reply := field.Failure(err, false)
 		if errors.Is(err, os.ErrDeadlineExceeded) {
 			reply = field.Reply{Outcome: exchange.Closed, Sentence: "the far end takes no octets any more"}
 		}
@@ -319,8 +319,8 @@ func (c *conn) deadlines(now time.Time, limit time.Duration) (err error) {
 		c.readUntil = now.Add(limit + limit/50)
 		err = sock.SetReadDeadline(c.readUntil)
 	}
-	if left := c.writeUntil.Sub(now); left < sending/2 || sock != c.timed {
-		c.writeUntil = now.Add(sending)
+	if left := c.writeUntil.Sub(now); left < field.Sending/2 || sock != c.timed {
+		c.writeUntil = now.Add(field.Sending)
 		err = errors.Join(err, sock.SetWriteDeadline(c.writeUntil))
 	}
 	if sock != c.timed {
@@ -463,9 +463,9 @@ func (c *conn) silent(err error, stale, wrong int, late float64) field.Reply {
 		return c.lost(c.garbled(err, c.in[:c.have]))
 	}
 	if errors.Is(err, os.ErrDeadlineExceeded) && (c.calledOff.Load() || c.ctx.Err() != nil) {
-		err = errBroken
+		err = field.ErrCalledOff
 	}
-	reply := failure(err, false)
+	reply := field.Failure(err, false)
 	switch {
 	case reply.Outcome == exchange.CalledOff:
 	case c.have > 0:

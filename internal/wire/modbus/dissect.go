@@ -128,13 +128,14 @@ func (f Framing) DissectAnswer(request, b []byte, points []exchange.Labelled) []
 		return rest(fields, tail, b)
 	}
 	fields = append(fields, exchange.Field{From: f.place(2), To: f.place(3), Label: "octets of data", Role: "frame", Meaning: fmt.Sprint(body[2])})
-	area := areaOf(body[1])
-	start, count := uint32(binary.BigEndian.Uint16(asked[2:])), int(binary.BigEndian.Uint16(asked[4:]))
-	spread := exchange.SpreadWords
+	r := block.Range{Area: areaOf(body[1]), Start: uint32(binary.BigEndian.Uint16(asked[2:])), Count: int(binary.BigEndian.Uint16(asked[4:]))}
+	var spread []exchange.Field
 	if body[1] <= ReadDiscreteInputs {
-		spread = exchange.SpreadBits
+		spread = exchange.SpreadBits(3, r, points)
+	} else {
+		spread = exchange.SpreadUnits(3, 2, r, points)
 	}
-	for _, field := range spread(3, area, start, count, points) {
+	for _, field := range spread {
 		field.From, field.To = f.place(field.From), f.place(field.To)
 		fields = append(fields, field)
 	}

@@ -366,11 +366,15 @@ export interface FaultKind {
   title: string;
   unit?: string;
   default?: number;
+  least: number;
+  most: number;
   places: string[];
+  protocols?: string[];
 }
 export interface StandIn {
   device: string;
   place: string;
+  protocol?: string;
   name: string;
   addr: string;
   url: string;
@@ -1174,19 +1178,19 @@ export interface Sweep {
   sentence: string;
 }
 export interface SweepOrder {
-  kind: "units" | "hosts" | "formats";
+  kind: "stations" | "hosts" | "formats";
   line: string;
   protocol?: string;
-  fromUnit?: number;
-  toUnit?: number;
+  fromStation?: number;
+  toStation?: number;
   fromHost?: string;
   toHost?: string;
   port?: number;
-  unit?: number;
+  station?: number;
   link?: string;
 }
 export interface Found {
-  unit: number;
+  station: number;
   host?: string;
   port?: number;
   identity: string;

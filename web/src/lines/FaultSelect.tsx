@@ -11,7 +11,7 @@ export function FaultSelect({ site, device, named }: { site: SiteView; device: s
   const id = useId();
   const standIn = site.standIns.find((s) => s.device === device);
   if (!standIn) return null;
-  const faults = site.faults.filter((f) => f.places.includes(standIn.place));
+  const faults = site.faults.filter((f) => f.places.includes(standIn.place) && (!f.protocols?.length || f.protocols.includes(standIn.protocol ?? "")));
   const kind = site.faults.find((f) => f.kind === standIn.fault.kind);
   const set = (fault: Fault) => attempt(async () => {
     await post("/api/bench/fault", { device, fault });

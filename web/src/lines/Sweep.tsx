@@ -2,11 +2,11 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { get, post } from "../api/client";
-import { nameOf } from "../api/site";
+import { nameOf, usualOn } from "../api/site";
 import type { Found, Line, SiteView, Sweep, SweepOrder } from "../api/types.gen";
 import { Mark } from "../shared/Mark";
 import { attempt, say } from "../shared/toast";
-import { stationOf } from "./settings";
+import { stationOf, valueOf } from "./settings";
 
 /** Starts a sweep and follows it until it ends. */
 export function useSweep() {
@@ -41,24 +41,33 @@ export function SweepProgress({ sweep, onStop }: { sweep: Sweep; onStop: () => v
   );
 }
 
-/** Who is there? Looks for units or addresses on a line; what answers can be made devices. */
+/** Who is there? Looks for stations or addresses on a line; what answers can be made devices. */
 export function WhoIsThere({ site, line }: { site: SiteView; line: Line }) {
   const client = useQueryClient();
   const { sweep, start, stop } = useSweep();
   const serial = line.medium === "serial";
   const network = /^(\d+\.\d+\.\d+)\./.exec(line.network ?? "")?.[1];
-  const [range, setRange] = useState({ fromUnit: "1", toUnit: "40", fromHost: network ? network + ".1" : "", toHost: network ? network + ".60" : "", port: "502", unit: "1" });
+  const spoken = site.protocols.filter((p) => !p.mapOnly && p.medium === line.medium);
+  const [named, setNamed] = useState("");
+  const usual = site.links.find((l) => l.line === line.id)?.protocol ?? usualOn(site, line.medium);
+  const protocol = spoken.find((p) => p.name === (named || usual));
+  const station = stationOf(site, protocol?.name, undefined);
+  const usualPort = String(valueOf(protocol, undefined, "port"));
+  const [range, setRange] = useState({ fromStation: "1", toStation: "40", fromHost: network ? network + ".1" : "", toHost: network ? network + ".60" : "", port: "", station: "" });
   const [chosen, setChosen] = useState<Set<string>>(new Set());
   const asking = site.links.find((l) => l.line === line.id)?.asking ?? site.devices.find((d) => d.ports.some((p) => p.line === line.id && !p.protocol))?.id ?? "";
-  const input = (key: keyof typeof range, label: string, width: number) => (
+  const input = (key: keyof typeof range, label: string, width: number, placeholder?: string) => (
     <label className="small soft flex items-center gap-1">{label}
-      <input className="input mono" style={{ width }} aria-label={label} value={range[key]} onChange={(e) => setRange({ ...range, [key]: e.target.value })} />
+      <input className="input mono" style={{ width }} aria-label={label} placeholder={placeholder} value={range[key]} onChange={(e) => setRange({ ...range, [key]: e.target.value })} />
     </label>
   );
   const go = () => start(serial
-    ? { kind: "units", line: line.id, fromUnit: Number(range.fromUnit), toUnit: Number(range.toUnit) }
-    : { kind: "hosts", line: line.id, fromHost: range.fromHost.trim(), toHost: range.toHost.trim(), port: Number(range.port), unit: Number(range.unit) });
-  const key = (f: Found) => `${f.host ?? ""}/${f.unit}`;
+    ? { kind: "stations", line: line.id, protocol: protocol?.name, fromStation: Number(range.fromStation), toStation: Number(range.toStation) }
+    : {
+      kind: "hosts", line: line.id, protocol: protocol?.name, fromHost: range.fromHost.trim(), toHost: range.toHost.trim(),
+      port: Number(range.port || usualPort), station: station ? Number(range.station || station.number) : undefined,
+    });
+  const key = (f: Found) => `${f.host ?? ""}/${f.station}`;
   const take = (found: Found[]) => attempt(async () => {
     await post(`/api/sweeps/${sweep?.id}/take`, { found, asking });
     await client.invalidateQueries({ queryKey: ["site"] });
@@ -67,14 +76,26 @@ export function WhoIsThere({ site, line }: { site: SiteView; line: Line }) {
   });
   const name = (id: string) => nameOf(site, id);
   // What was taken since is in the plan now.
-  const placed = (f: Found) => f.device || site.devices.find((d) => d.ports.some((p) => p.line === line.id && (serial ? !!p.protocol && stationOf(site, p.protocol, p.settings)?.number === f.unit : p.host === f.host)))?.id;
+  const placed = (f: Found) => f.device || site.devices.find((d) => d.ports.some((p) => p.line === line.id && (serial ? !!p.protocol && stationOf(site, p.protocol, p.settings)?.number === f.station : p.host === f.host)))?.id;
   const strangers = sweep?.found.filter((f) => !placed(f) && !f.odd) ?? [];
   return (
     <section className="mt-5" aria-label="Who is there">
       <h3 className="mb-1">Who is there?</h3>
-      <p className="small soft mb-2">{serial ? "Asks one unit after the other, gently: between two reads where the line runs." : "Asks the addresses that you state, and no others."}</p>
+      <p className="small soft mb-2">{serial ? "Asks one number after the other, gently: between two reads where the line runs." : "Asks the addresses that you state, and no others."}</p>
       <div className="flex flex-wrap items-center gap-2">
-        {serial ? <>{input("fromUnit", "Units from", 56)}{input("toUnit", "to", 56)}</> : <>{input("fromHost", "From", 116)}{input("toHost", "to", 116)}{input("port", "port", 62)}{input("unit", "unit", 48)}</>}
+        {serial ? <>{input("fromStation", `${station?.title ?? "Number"}s from`, 56)}{input("toStation", "to", 56)}</> : (
+          <>
+            {input("fromHost", "From", 116)}{input("toHost", "to", 116)}{input("port", "port", 62, usualPort)}
+            {station && input("station", station.word, 48, String(station.number))}
+            {spoken.length > 1 && (
+              <label className="small soft flex items-center gap-1">in
+                <select className="input !w-auto" aria-label="Protocol to look for" value={protocol?.name ?? ""} onChange={(e) => setNamed(e.target.value)}>
+                  {spoken.map((p) => <option key={p.name} value={p.name}>{p.title}</option>)}
+                </select>
+              </label>
+            )}
+          </>
+        )}
         <button type="button" className="button" disabled={sweep?.running} onClick={() => void go()}>Look</button>
       </div>
       {sweep && <SweepProgress sweep={sweep} onStop={() => void stop()} />}
@@ -85,7 +106,7 @@ export function WhoIsThere({ site, line }: { site: SiteView; line: Line }) {
             return (
               <li key={key(f)} className="flex items-center gap-2 py-1">
                 <Mark kind={f.odd ? "doubt" : device ? "good" : "not-yet"} size={15} label={f.odd ? "odd" : device ? "in the plan" : "not in the plan"} />
-                <b className="mono whitespace-nowrap">{f.host ?? `unit ${f.unit}`}</b>
+                <b className="mono whitespace-nowrap">{f.host ?? `${station?.word ?? ""} ${f.station}`}</b>
                 <span className="min-w-0 flex-1 truncate" title={f.odd || f.identity}>{device ? <><Link to="/lines/$kind/$id" params={{ kind: "device", id: device }} className="underline">{name(device)}</Link>{f.odd && <span className="small soft"> {f.odd}</span>}</> : f.odd || f.identity || "does not say who it is"}</span>
                 {!device && !f.odd && (
                   <label className="small soft flex items-center gap-1 whitespace-nowrap"><input type="checkbox" checked={chosen.has(key(f))} onChange={(e) => {

@@ -36,7 +36,7 @@ export function stationOf(site: SiteView, protocol: string | undefined, settings
   const def = site.protocols.find((p) => p.name === protocol);
   const setting = def?.settings.find((s) => s.key === def.station);
   if (!def || !setting) return undefined;
-  return { key: setting.key, word: setting.title.toLowerCase(), number: Number(valueOf(def, settings, setting.key)), least: setting.least, most: setting.most };
+  return { key: setting.key, title: setting.title, word: setting.title.toLowerCase(), number: Number(valueOf(def, settings, setting.key)), least: setting.least, most: setting.most };
 }
 
 /** The station of a port in words: "unit 3"; empty where it has none. */

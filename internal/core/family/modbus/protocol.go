@@ -65,7 +65,7 @@ func port(usual int) []protocol.Setting {
 	return []protocol.Setting{{
 		Key: protocol.KeyPort, Title: "TCP port", End: protocol.BothEnds, Default: protocol.OfInt(usual),
 		Least: 1, Most: 65535, Stop: "address",
-		Shows: "Nobody accepts the connection there, or somebody else does.",
+		Shows: "the connection is refused",
 	}}
 }
 
@@ -84,7 +84,7 @@ func settings(leastUnit, mostUnit, timeoutMs, retries, restAfter, thinkMs int) [
 			Least: least, Most: most, Stop: "pace"}
 	}
 	unit := number(KeyUnit, "Unit", protocol.BothEnds, "", 1, leastUnit, mostUnit)
-	unit.Stop, unit.Shows = "session", "Nothing answers, or another unit does."
+	unit.Stop, unit.Shows = "session", "the device stays silent, or another answers"
 	return []protocol.Setting{
 		unit,
 		number(protocol.KeyWithin, "Answer within", protocol.Asking, "ms", timeoutMs, 10, 60000),
@@ -113,6 +113,12 @@ type rules struct {
 }
 
 func (r rules) Silence() bool { return r.silence }
+
+// ToAll: unit 0 is every unit of a serial line at once (guide, clause 2.2). Over
+// TCP it is a number like any other.
+func (r rules) ToAll(s protocol.Settings) bool {
+	return r.acknowledge == 0 && s[KeyUnit] == protocol.OfInt(0)
+}
 
 // MaxUnits: clauses 6.1 and 6.2 allow 2000 bits, 6.3 and 6.4 allow 125
 // registers in one request.
@@ -167,6 +173,17 @@ func (rules) WriteFunction(area string, units int) string {
 		return "06 write single register"
 	}
 	return "16 write multiple registers"
+}
+
+// Alike: the tables of the same width, which lists confuse.
+func (rules) Alike(area string) (others []string) {
+	own, _ := Scheme.Area(area)
+	for _, t := range tables {
+		if t.Key != area && t.UnitBits == own.UnitBits {
+			others = append(others, t.Key)
+		}
+	}
+	return others
 }
 
 // Absent: illegal data address.

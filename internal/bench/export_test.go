@@ -1,0 +1,25 @@
+package bench
+
+import (
+	"ferry/internal/core/address"
+	"ferry/internal/core/site"
+)
+
+// What the tests, which need the families, see of the inside.
+
+func (b *Bench) Servers() map[string]*Server { return b.servers }
+
+func (m *Memory) Freeze(on bool) { m.freeze(on) }
+
+func Loopback(port int) string { return loopback(port) }
+
+var HeldPort = heldPort
+
+// EachEntry goes through the entries of all models.
+func EachEntry(scheme address.Scheme, fn func(model, at string, moves bool, p site.Point)) {
+	for name, m := range models {
+		for _, e := range m.entries {
+			fn(name, e.at, e.move != nil, e.point(scheme))
+		}
+	}
+}
