@@ -139,7 +139,7 @@ func (f *ferry) points(t testing.TB, path string) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	source, err := files.ReadSource(body, "", family.Scheme)
+	source, err := files.ReadSource(body, files.Within{}, family.Scheme)
 	if err != nil {
 		t.Fatalf("%s: %v", path, err)
 	}

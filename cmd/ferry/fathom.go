@@ -33,7 +33,7 @@ func fathomCommand() *cobra.Command {
 	moments := c.Flags().StringArray("words", nil, `the words of one moment, such as "9F3A 4148"; again for another moment`)
 	shows := c.Flags().StringArray("shows", nil, "what the display shows, once for each moment; without it, what looks like something is listed")
 	within := c.Flags().Float64("within", 0, "tolerance of the reading; half of its last digit if 0")
-	at := c.Flags().String("at", "", "address of the first word, such as 40003; 40001 if not given")
+	at := c.Flags().String("at", "", "address of the first word; the first of the map if not given")
 	expect := c.Flags().String("expect", "", "address at which the manual says the value is")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		p := places{scheme: protocol.UsualOn(site.Ethernet).Scheme}

@@ -21,6 +21,7 @@ import (
 
 // mapFlags say how a list of points is meant where it does not say it itself.
 type mapFlags struct {
+	begin    string
 	sheet    string
 	header   int
 	area     string
@@ -38,6 +39,7 @@ type mapFlags struct {
 }
 
 func (f *mapFlags) on(c *cobra.Command) {
+	c.Flags().StringVar(&f.begin, "begin", "", "address from which declared variables lie that have none, such as db7:0")
 	c.Flags().StringVar(&f.sheet, "sheet", "", "sheet of a workbook")
 	c.Flags().IntVar(&f.header, "header-row", 0, "row of the headings; found by itself if 0, none if negative")
 	c.Flags().StringVar(&f.area, "table", "", "area in which bare numbers count, such as hr or ir")
@@ -88,13 +90,13 @@ func (f *mapFlags) readMap(path string) ([]site.Device, *regmap.Listing, error) 
 	if !ok {
 		return nil, nil, fmt.Errorf("protocol %q is not known", f.protocol)
 	}
-	source, err := files.ReadSource(data, f.sheet, def.Scheme)
+	source, err := files.ReadSource(data, files.Within{Sheet: f.sheet, Begin: f.begin}, def.Scheme)
 	if err != nil {
 		return nil, nil, err
 	}
 	listing := regmap.Recognise(def.Scheme, source.Rows, f.reading(), nil)
 	points, _, rejected := listing.Points(def.Scheme)
-	listing.Rejected = rejected
+	listing.Rejected = append(source.Faults, rejected...)
 	for i := range points {
 		points[i].ID = fmt.Sprintf("p%d", i+1)
 	}

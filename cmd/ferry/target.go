@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"ferry/internal/core/block"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/serial"
@@ -110,8 +111,18 @@ func (t *target) device(points []site.Point) *site.Device {
 	return &site.Device{ID: "device", Name: t.target.Dial, Map: t.def.Name, Ports: []site.Port{{Line: "line", Protocol: t.def.Name}}, Points: points}
 }
 
-// parsePoint reads ADDRESS[:TYPE[:ORDER]], as in 40003:float32:CDAB, hr2:uint16
-// or 40005.2:bool. A text has its length behind it: 40015:text8.
+// example is how a point of a protocol is written.
+func example(def *protocol.Def) string {
+	for _, area := range block.AreasOf(def.Scheme) {
+		if area.UnitBits > 1 {
+			return def.Scheme.Short(block.At(area.Key, 2)) + ":float32"
+		}
+	}
+	return "ADDRESS:float32"
+}
+
+// parsePoint reads ADDRESS[:TYPE[:ORDER]]: the address in any notation of the
+// protocol. A text has its length behind its type: text8.
 func parsePoint(def *protocol.Def, text string) (site.Point, error) {
 	parts := strings.Split(text, ":")
 	for n := len(parts); n > 1; n-- { // an address may hold colons itself
@@ -122,7 +133,7 @@ func parsePoint(def *protocol.Def, text string) (site.Point, error) {
 		}
 	}
 	if len(parts) > 3 {
-		return site.Point{}, fmt.Errorf("point %q: write ADDRESS:TYPE:ORDER, such as 40003:float32:CDAB", text)
+		return site.Point{}, fmt.Errorf("point %q: write ADDRESS:TYPE:ORDER, such as %s", text, example(def))
 	}
 	columns := []regmap.Column{regmap.Address, regmap.Type, regmap.Order}[:len(parts)]
 	table := regmap.Listing{Columns: columns, Rows: []regmap.Row{{Line: 1, Cells: parts}}}
@@ -131,7 +142,7 @@ func parsePoint(def *protocol.Def, text string) (site.Point, error) {
 		return site.Point{}, fmt.Errorf("point %q: %s", text, rejected[0].Reason)
 	}
 	if len(points) == 0 {
-		return site.Point{}, fmt.Errorf("point %q is empty: write ADDRESS:TYPE:ORDER, such as 40003:float32:CDAB", text)
+		return site.Point{}, fmt.Errorf("point %q is empty: write ADDRESS:TYPE:ORDER, such as %s", text, example(def))
 	}
 	points[0].Name = text
 	return points[0], nil

@@ -33,18 +33,19 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 		return err
 	}
 	now, _ := s.Store.Site()
-	answer := IntakeAnswer{First: []regmap.Row{}, Sheets: []string{}}
+	answer := IntakeAnswer{First: []regmap.Row{}, Sheets: []string{}, Unplaced: []string{}}
 	listing := regmap.Listing{Headings: r.Headings, Columns: r.Columns, Rows: r.Rows}
 	if r.Reading != nil {
 		listing.Reading = *r.Reading
 	}
 	var structures []site.Structure
+	var faults []regmap.Rejected
 	if r.Rows == nil {
 		data := r.File
 		if data == nil {
 			data = []byte(r.Text)
 		}
-		source, err := files.ReadSource(data, r.Sheet, def.Scheme)
+		source, err := files.ReadSource(data, files.Within{Sheet: r.Sheet, Begin: r.Begin}, def.Scheme)
 		if err != nil {
 			return err
 		}
@@ -52,6 +53,8 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 		answer.First = source.Rows[:min(len(source.Rows), titleRows)]
 		listing = regmap.Recognise(def.Scheme, source.Rows, listing.Reading, known(&r, now.Headings))
 		structures = source.Structures
+		answer.Unplaced = append(answer.Unplaced, source.Unplaced[:min(len(source.Unplaced), shownRejects)]...)
+		faults = source.Faults
 		if len(r.Columns) == len(listing.Columns) {
 			for i := range r.Columns {
 				if r.Columns[i] != listing.Columns[i] {
@@ -69,7 +72,7 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 	if r.Commit && len(listing.Questions) > 0 {
 		return problem.New("open-question", listing.Questions[0].Asks, "Answer it first: nothing has come in.")
 	}
-	i := intake{server: s, device: d, def: def, request: &r, listing: &listing, answer: &answer, now: now}
+	i := intake{server: s, device: d, def: def, request: &r, listing: &listing, answer: &answer, now: now, faults: faults}
 	edits := i.compare()
 	if !r.Commit || len(edits) == 0 {
 		return c.JSON(answer)
@@ -115,6 +118,7 @@ type intake struct {
 	request *IntakeRequest
 	listing *regmap.Listing
 	answer  *IntakeAnswer
+	faults  []regmap.Rejected // of a text of declarations
 }
 
 // compare fills in the answer and returns the edits of the points.
@@ -124,6 +128,7 @@ func (i *intake) compare() []site.Edit {
 	answer.Headings, answer.Columns, answer.Bases, answer.Reading = append([]string{}, l.Headings...), append([]regmap.Column{}, l.Columns...), append([]regmap.Basis{}, l.Bases...), l.Reading
 	answer.Notes, answer.Questions, answer.Asides = append([]string{}, l.Notes...), append([]regmap.Question{}, l.Questions...), append([]regmap.Aside{}, l.Asides[:min(len(l.Asides), shownRemoved)]...)
 	answer.Total, answer.Preview = len(l.Rows)-len(l.Asides), []IntakeRow{}
+	rejected = append(slices.Clone(i.faults), rejected...)
 	answer.Rejected = append([]regmap.Rejected{}, rejected[:min(len(rejected), shownRejects)]...)
 	answer.RejectedRows, answer.Removed = []regmap.Row{}, []string{}
 	answer.Added, answer.Changed, answer.Same = 0, 0, 0

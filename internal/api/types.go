@@ -163,9 +163,11 @@ type CellsRequest struct {
 // IntakeRequest brings a table into a device's map: Text as pasted, File as it
 // lies on a disk, or Rows and Columns as an earlier answer gave them, corrected.
 type IntakeRequest struct {
-	Text     string          `json:"text,omitempty"`
-	File     []byte          `json:"file,omitempty"`
-	Sheet    string          `json:"sheet,omitempty"` // of a workbook
+	Text  string `json:"text,omitempty"`
+	File  []byte `json:"file,omitempty"`
+	Sheet string `json:"sheet,omitempty"` // of a workbook
+	// Begin is the address from which declared variables lie that have none.
+	Begin    string          `json:"begin,omitempty"`
 	Reading  *regmap.Reading `json:"reading,omitempty"`
 	Headings []string        `json:"headings,omitempty"`
 	Columns  []regmap.Column `json:"columns,omitempty"`
@@ -178,9 +180,11 @@ type IntakeRequest struct {
 
 // IntakeAnswer says what a table would bring, or has brought.
 type IntakeAnswer struct {
-	Format   string          `json:"format"`
-	Sheets   []string        `json:"sheets"`
-	Sheet    string          `json:"sheet"`
+	Format string   `json:"format"`
+	Sheets []string `json:"sheets"`
+	Sheet  string   `json:"sheet"`
+	// Unplaced are the declared variables that have no address.
+	Unplaced []string        `json:"unplaced"`
 	First    []regmap.Row    `json:"first"` // of the source, titles included
 	Headings []string        `json:"headings"`
 	Columns  []regmap.Column `json:"columns"`

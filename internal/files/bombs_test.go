@@ -109,7 +109,7 @@ func TestBombs(t *testing.T) {
 			bomb := c.make(t)
 			most, stop := watched()
 			began := time.Now()
-			_, err := ReadSource(bomb, "", nil)
+			_, err := ReadSource(bomb, Within{}, nil)
 			stop()
 			var p *problem.Problem
 			if !errors.As(err, &p) || p.Do == "" {

@@ -113,7 +113,7 @@ func TestMapRoundTrip(t *testing.T) {
 			if name == "csv" && strings.Contains(b.String(), ",=") {
 				t.Error("it is handed out with a formula")
 			}
-			source, err := ReadSource(b.Bytes(), "", family.Scheme)
+			source, err := ReadSource(b.Bytes(), Within{}, family.Scheme)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -170,7 +170,7 @@ func TestReadIEC(t *testing.T) {
 <Variable name="Lost"><Type><TypeName>Tank</TypeName></Type><Address address="%Z9"/></Variable><Variable name="Clock"><Type><TypeName>TIME_OF_DAY</TypeName></Type><Address address="%MD90"/></Variable>
 <Variable name="Row"><Type><InstantlyDefinedType xsi:type="ArrayTypeSpec"><BaseType><TypeName>Tank</TypeName></BaseType><DimensionSpec dimensionNumber="1"><IndexRange lower="1" upper="2"/></DimensionSpec></InstantlyDefinedType></Type><Address address="%MB10"/></Variable>
 </GlobalVars></Resource></Configuration></Instances></Project>`
-	source, err := ReadSource([]byte(doc), "", blocktcp.Scheme)
+	source, err := ReadSource([]byte(doc), Within{}, blocktcp.Scheme)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -189,7 +189,7 @@ func TestReadIEC(t *testing.T) {
 		t.Errorf("got %q\nwant %q\n%+v", strings.Join(got, "|"), want, rejected)
 	}
 	for _, bad := range []string{"<Project><GlobalVars>", "<html></html>", "<!DOCTYPE x [<!ENTITY a 'b'>]><Project/>"} {
-		if _, err := ReadSource([]byte(bad), "", blocktcp.Scheme); err == nil {
+		if _, err := ReadSource([]byte(bad), Within{}, blocktcp.Scheme); err == nil {
 			t.Errorf("%q is read", bad)
 		}
 	}
@@ -284,7 +284,7 @@ func FuzzReadSource(f *testing.F) {
 	f.Add([]byte(`<Project><Types><DataTypeDecl name="T"><UserDefinedTypeSpec type="StructTypeSpec"><Member name="a"><Type><TypeName>T</TypeName></Type></Member></UserDefinedTypeSpec></DataTypeDecl></Types><GlobalVars><Variable name="v"><Type><TypeName>T</TypeName></Type><Address address="%MW0"/></Variable></GlobalVars></Project>`))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		for _, scheme := range []address.Scheme{family.Scheme, blocktcp.Scheme} {
-			source, err := ReadSource(data, "", scheme)
+			source, err := ReadSource(data, Within{}, scheme)
 			if err != nil {
 				continue
 			}

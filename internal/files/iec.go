@@ -2,6 +2,7 @@ package files
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -56,6 +57,9 @@ type iecVariable struct {
 	AddData       *iecAddData `xml:"AddData,omitempty"`
 	Type          iecType     `xml:"Type"`
 	Address       *iecAddress `xml:"Address,omitempty"`
+
+	line    int  // of the source, where it is a text
+	initial *int // start value, if it is a whole number
 }
 
 type iecAddress struct {
@@ -98,20 +102,24 @@ type iecUserDefined struct {
 	Kind    string        `xml:"type,attr"`
 	Members []iecVariable `xml:"Member"`
 	// Enumerators of an enumeration.
-	Enumerators []struct {
-		Name  string `xml:"name,attr"`
-		Value struct {
-			Simple struct {
-				Value string `xml:"value,attr"`
-			} `xml:"SimpleValue"`
-		} `xml:"Value"`
-	} `xml:"Enumerator"`
-	BaseType *iecType `xml:"BaseType"`
+	Enumerators []iecEnumerator `xml:"Enumerator"`
+	BaseType    *iecType        `xml:"BaseType"`
+}
+
+type iecEnumerator struct {
+	Name  string `xml:"name,attr"`
+	Value struct {
+		Simple struct {
+			Value string `xml:"value,attr"`
+		} `xml:"SimpleValue"`
+	} `xml:"Value"`
 }
 
 type iecTypeDecl struct {
 	Name string         `xml:"name,attr"`
 	Spec iecUserDefined `xml:"UserDefinedTypeSpec"`
+
+	line int
 }
 
 // iecDocument is what is taken from a document: types and global variables
@@ -198,7 +206,7 @@ func scanIEC(data []byte) (*iecDocument, error) {
 // variable, those of structures and arrays taken apart into their members.
 // Where a member lies follows from the address of its variable and the
 // word-aligned layout; register maps take packed registers.
-func readIEC(data []byte, scheme address.Scheme) (*Source, error) {
+func readIEC(data []byte, scheme address.Scheme, begin string) (*Source, error) {
 	if len(data) > mostXML {
 		return nil, problem.New("too-large", fmt.Sprintf("The document is larger than %d MB.", mostXML>>20), "Export the variables by parts.")
 	}
@@ -206,7 +214,14 @@ func readIEC(data []byte, scheme address.Scheme) (*Source, error) {
 	if err != nil {
 		return nil, problem.New("not-a-table", "The file is no IEC 61131-10 document: "+err.Error()+".", "Export global variables from the programming tool in the XML format of IEC 61131-10.")
 	}
-	r := iecReader{scheme: scheme, site: &site.Site{}, enums: map[string][]site.Naming{}}
+	return takeDeclared("iec61131-10", doc, nil, scheme, begin)
+}
+
+// takeDeclared makes a table of declarations. Variables without an address lie
+// one after the other from begin on, an address; where that is empty, they have
+// none.
+func takeDeclared(format string, doc *iecDocument, faults []regmap.Rejected, scheme address.Scheme, begin string) (*Source, error) {
+	r := iecReader{scheme: scheme, site: &site.Site{}, enums: map[string][]site.Naming{}, aliases: map[string]iecType{}, faults: faults}
 	r.declare(doc.types)
 	columns := regmap.Columns()
 	headings := make([]string, len(columns))
@@ -214,19 +229,97 @@ func readIEC(data []byte, scheme address.Scheme) (*Source, error) {
 		headings[i] = string(column)
 	}
 	r.rows = append(r.rows, regmap.Row{Line: 1, Cells: headings})
+	var open []*iecVariable
 	for i := range doc.variables {
-		if err := r.variable(&doc.variables[i]); err != nil {
+		if v := &doc.variables[i]; v.Address == nil && v.AddData.cells() == nil {
+			open = append(open, v)
+		} else if err := r.variable(v); err != nil {
 			return nil, err
 		}
 	}
-	return &Source{Format: "iec61131-10", Rows: r.rows, Structures: r.site.Structures}, nil
+	source := &Source{Format: format, Structures: r.site.Structures}
+	for _, v := range open {
+		source.Unplaced = append(source.Unplaced, v.Name)
+	}
+	if err := r.follow(open, begin); err != nil {
+		return nil, err
+	}
+	source.Rows, source.Faults = r.rows, r.faults
+	return source, nil
+}
+
+// follow lays variables without an address out one after the other.
+func (r *iecReader) follow(open []*iecVariable, begin string) (failed error) {
+	if len(open) == 0 {
+		return nil
+	}
+	if begin == "" {
+		for _, v := range open {
+			if v.Type.TypeName == "" && v.Type.Defined == nil {
+				continue // it could not be read
+			}
+			if err := r.variable(v); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	shell := site.Structure{ID: "\x00variables", Name: "the variables"}
+	lines, elements := map[string]int{}, 0
+	for k, v := range open {
+		m := r.member(v)
+		if m.Type == "" && m.Structure == "" && v.Type.TypeName == "" && v.Type.Defined == nil {
+			// It could not be read, and that has been said.
+			defer func(rest []*iecVariable) { failed = errors.Join(failed, r.follow(rest, "")) }(open[k+1:])
+			break
+		}
+		one, err := r.lay(&site.Structure{ID: "\x00" + v.Name, Name: v.Name, Members: []site.Member{m}}, "")
+		if elements += len(one); elements > layout.MostPlaces {
+			return problem.New("too-large", fmt.Sprintf("The variables have more than %d elements.", layout.MostPlaces), "Export them by parts.")
+		}
+		if err != nil {
+			// Where what follows lies is not known either.
+			r.faults = append(r.faults, regmap.Rejected{Line: v.line, Column: "type", Cell: v.Name,
+				Reason: fmt.Sprintf("%s cannot be laid out: %v; it and %d variables behind it have no address", v.Name, err, len(open)-k-1)})
+			defer func(rest []*iecVariable) { failed = errors.Join(failed, r.follow(rest, "")) }(open[k:])
+			break
+		}
+		shell.Members = append(shell.Members, m)
+		lines[m.Name] = v.line
+	}
+	points, err := r.lay(&shell, begin)
+	if err != nil {
+		return problem.New("no-layout", "The variables cannot be laid out from "+begin+" on: "+err.Error()+".",
+			"Correct the declarations, or give another beginning.")
+	}
+	return r.add(points, func(p *site.Point) int {
+		return lines[p.Name[:strings.IndexAny(p.Name+".", ".[")]]
+	})
+}
+
+// add adds a row for each point, with its line in the source.
+func (r *iecReader) add(points []site.Point, line func(*site.Point) int) error {
+	for i := range points {
+		n := line(&points[i])
+		if n == 0 {
+			n = len(r.rows) + 1
+		}
+		r.rows = append(r.rows, rowOf(r.scheme, &points[i], n))
+	}
+	if len(r.rows)*len(regmap.Columns()) > MostCells {
+		return problem.New("too-large", fmt.Sprintf("The variables have more than %d cells.", MostCells), "Export them by parts.")
+	}
+	return nil
 }
 
 type iecReader struct {
 	scheme address.Scheme
 	site   *site.Site // holds the structures
 	enums  map[string][]site.Naming
-	rows   []regmap.Row
+	// aliases are other names of types.
+	aliases map[string]iecType
+	rows    []regmap.Row
+	faults  []regmap.Rejected
 }
 
 // declare takes in user types: structures, and enumerations as names.
@@ -245,6 +338,8 @@ func (r *iecReader) declare(types []iecTypeDecl) {
 				names = append(names, site.Naming{Value: n, Name: e.Name})
 			}
 			r.enums[t.Name] = names
+		case t.Spec.Kind == "Alias" && t.Spec.BaseType != nil:
+			r.aliases[t.Name] = *t.Spec.BaseType
 		}
 	}
 	for _, t := range types {
@@ -266,6 +361,13 @@ func (r *iecReader) member(v *iecVariable) site.Member {
 		m.Remark = strings.TrimSpace(v.Documentation.Text)
 	}
 	t := v.Type
+	for range mostNested { // a name for a name for a type
+		other, ok := r.aliases[t.TypeName]
+		if !ok {
+			break
+		}
+		t = other
+	}
 	if d := t.Defined; d != nil {
 		switch {
 		case strings.Contains(d.Kind, "Array") && d.BaseType != nil && len(d.Dimensions) == 1:
@@ -275,13 +377,16 @@ func (r *iecReader) member(v *iecVariable) site.Member {
 				m.First, m.Count = lower, upper-lower+1
 			}
 			t = *d.BaseType
-		case strings.Contains(d.Kind, "String"):
-			n, err := strconv.Atoi(d.MaxLength)
-			if err == nil {
-				m.Type, m.Length = value.TypeText, n
-			}
-			return m
 		}
+	}
+	if d := t.Defined; d != nil && strings.Contains(strings.ToUpper(d.Kind), "STRING") {
+		if n, err := strconv.Atoi(d.MaxLength); err == nil {
+			m.Type, m.Length = value.TypeText, n
+		}
+		if r.byBytes() {
+			m.Padding = value.Counted
+		}
+		return m
 	}
 	name := strings.TrimSpace(t.TypeName)
 	if r.site.Structure(name) != nil {
@@ -316,17 +421,31 @@ func (r *iecReader) variable(v *iecVariable) error {
 		r.single(v, &m, place)
 		return nil
 	}
-	for i := range points {
-		r.rows = append(r.rows, rowOf(r.scheme, &points[i], len(r.rows)+1))
-	}
-	if len(r.rows)*len(regmap.Columns()) > MostCells {
-		return problem.New("too-large", fmt.Sprintf("The variables have more than %d cells.", MostCells), "Export them by parts.").At(v.Name)
-	}
-	return nil
+	return r.add(points, func(*site.Point) int { return v.line })
+}
+
+// byBytes reports whether the map is of a memory of bytes, in which texts are
+// counted.
+func (r *iecReader) byBytes() bool {
+	areas := block.AreasOf(r.scheme)
+	return len(areas) > 0 && areas[0].UnitBits == 8
 }
 
 // takeApart lays out a variable of a structure or an array from its address on.
 func (r *iecReader) takeApart(name string, m site.Member, place string) ([]site.Point, error) {
+	return r.lay(&site.Structure{ID: "\x00" + name, Name: name, Members: []site.Member{m}}, place)
+}
+
+// lay lays a structure out from an address on, by the rule of its memory. Without
+// one, the points have none.
+func (r *iecReader) lay(shell *site.Structure, place string) ([]site.Point, error) {
+	if place == "" {
+		points, err := r.site.Lay(shell, layout.Words, address.Address{}, 8)
+		for i := range points {
+			points[i].Address = address.Address{}
+		}
+		return points, err
+	}
 	start, err := r.scheme.Parse(place, "")
 	if err != nil {
 		return nil, err
@@ -336,13 +455,12 @@ func (r *iecReader) takeApart(name string, m site.Member, place string) ([]site.
 	if area.UnitBits == 16 {
 		rule = layout.Registers
 	}
-	shell := site.Structure{ID: "\x00" + name, Name: name, Members: []site.Member{m}}
-	return r.site.Lay(&shell, rule, start, area.UnitBits)
+	return r.site.Lay(shell, rule, start, area.UnitBits)
 }
 
 func (r *iecReader) single(v *iecVariable, m *site.Member, place string) {
 	cells := map[regmap.Column]string{regmap.Name: v.Name, regmap.Address: place, regmap.Remark: m.Remark}
-	p := site.Point{Type: m.Type, Length: m.Length, Names: m.Names}
+	p := site.Point{Type: m.Type, Length: m.Length, Padding: m.Padding, Names: m.Names}
 	if m.Type != "" {
 		cells[regmap.Type] = regmap.PrintType(&p)
 		cells[regmap.Names] = regmap.Cell(r.scheme, &p, regmap.Names)
@@ -355,7 +473,7 @@ func (r *iecReader) single(v *iecVariable, m *site.Member, place string) {
 	for _, c := range v.AddData.cells() {
 		cells[regmap.Column(c.Column)] = c.Text
 	}
-	row := regmap.Row{Line: len(r.rows) + 1}
+	row := regmap.Row{Line: cmp.Or(v.line, len(r.rows)+1)}
 	for _, column := range regmap.Columns() {
 		row.Cells = append(row.Cells, cells[column])
 	}

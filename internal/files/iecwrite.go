@@ -168,7 +168,7 @@ func directAddress(scheme address.Scheme, p *site.Point) string {
 	if text := address.Sized(scheme, p.Address, 8*p.Type.Bytes(p.Length)); strings.HasPrefix(text, "%") {
 		return text
 	}
-	for _, n := range scheme.Notations(p.Address) {
+	for _, n := range address.NotationsFor(scheme, p.Address, 8*p.Type.Bytes(p.Length)) {
 		if strings.HasPrefix(n.Text, "%") {
 			return n.Text
 		}

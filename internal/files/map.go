@@ -38,7 +38,7 @@ func MapOf(d *site.Device) (Map, error) {
 func (m *Map) extraNotations() []string {
 	for i := range m.Points {
 		var names []string
-		for _, n := range m.Scheme.Notations(block.WithBit(m.Points[i].Address, -1)) {
+		for _, n := range address.NotationsFor(m.Scheme, block.WithBit(m.Points[i].Address, -1), 8) {
 			if n.Name != "1-based" && n.Name != "usual" {
 				names = append(names, n.Name)
 			}
@@ -63,7 +63,7 @@ func (m *Map) cells(p *site.Point) []string {
 	for _, column := range regmap.Columns() {
 		cells = append(cells, regmap.Cell(m.Scheme, p, column))
 	}
-	notations := m.Scheme.Notations(p.Address)
+	notations := address.NotationsFor(m.Scheme, p.Address, 8*p.Type.Bytes(p.Length))
 	for _, name := range m.extraNotations() {
 		text := ""
 		for _, n := range notations {
@@ -206,32 +206,49 @@ func readObjects(data []byte) ([]regmap.Row, error) {
 
 // Source is a list of points as it was read, whatever the format.
 type Source struct {
-	Format string // csv, xlsx, json or iec61131-10
+	Format string // csv, xlsx, json, iec61131-10 or iec61131-3
 	Rows   []regmap.Row
 	// Sheets of a workbook, and the one that was read.
 	Sheets []string
 	Sheet  string
-	// Structures that an IEC 61131-10 document declares.
+	// Structures that an IEC 61131-3 or -10 document declares, and the variables
+	// that it gives no address.
 	Structures []site.Structure
+	Unplaced   []string
+	// Faults are what of a text could not be read.
+	Faults []regmap.Rejected
+}
+
+// Within says what of a source is meant.
+type Within struct {
+	Sheet string // of a workbook; empty for the first with a table
+	// Begin is the address from which declared variables lie that have none.
+	Begin string
 }
 
 // ReadSource reads a list of points in any format that Ferry knows, which it
 // tells by the content.
-func ReadSource(data []byte, sheet string, scheme address.Scheme) (*Source, error) {
+func ReadSource(data []byte, in Within, scheme address.Scheme) (*Source, error) {
 	body := bytes.TrimSpace(bytes.TrimPrefix(data, []byte("\xEF\xBB\xBF")))
 	switch {
 	case bytes.HasPrefix(body, []byte("PK\x03\x04")):
-		rows, sheets, chosen, err := ReadWorkbook(data, sheet, scheme)
+		rows, sheets, chosen, err := ReadWorkbook(data, in.Sheet, scheme)
 		return &Source{Format: "xlsx", Rows: rows, Sheets: sheets, Sheet: chosen}, err
 	case bytes.HasPrefix(body, []byte("\xD0\xCF\x11\xE0")):
 		return nil, problem.New("not-a-table", "The file is a workbook of the old binary kind, or has a password.", "Save it from the spreadsheet as XLSX or CSV.")
 	case bytes.HasPrefix(body, []byte("%PDF")):
 		return nil, problem.New("not-a-table", "The file is a PDF, which holds no table.", "Select the table in it, copy it, and paste the rows.")
 	case bytes.HasPrefix(body, []byte("<")):
-		return readIEC(body, scheme)
+		return readIEC(body, scheme, in.Begin)
 	case bytes.HasPrefix(body, []byte("{")), bytes.HasPrefix(body, []byte("[{")):
 		rows, err := readMapJSON(body)
 		return &Source{Format: "json", Rows: rows}, err
+	case declared(body):
+		doc, faults, err := readDeclared(body)
+		if err != nil {
+			return nil, err
+		}
+		return takeDeclared("iec61131-3", doc, faults, scheme, in.Begin)
 	}
 	rows, err := ReadTable(data)
 	return &Source{Format: "csv", Rows: rows}, err

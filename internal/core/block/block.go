@@ -200,7 +200,7 @@ func Check(s Shape, a address.Address, shape value.Shape) error {
 
 // Units returns how many units of the given width in bits a value covers.
 func Units(shape value.Shape, unitBits int) int {
-	return max(1, (shape.Type.Bytes(shape.Length)*8+unitBits-1)/unitBits)
+	return max(1, (shape.Octets()*8+unitBits-1)/unitBits)
 }
 
 // Range is a run of units of an area.

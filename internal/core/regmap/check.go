@@ -300,7 +300,9 @@ func (c *checker) overlaps() {
 			covered = e
 		} else {
 			if e.from > covered.to && e.from-covered.to <= widestGap {
-				gaps = append(gaps, gapFound{covered, e})
+				if e.area.UnitBits != 8 || e.from-covered.to > 1 { // a byte alone is left out to reach an even one
+					gaps = append(gaps, gapFound{covered, e})
+				}
 			}
 			if e.to > covered.to {
 				covered = e

@@ -291,7 +291,8 @@ func (m *maker) place(p *site.Point) (units int) {
 	text := m.cell(Address)
 	if strings.TrimSpace(text) == "" {
 		if m.has(Address) {
-			m.fail(Address, fmt.Errorf("the address is empty: write it as 40003, hr2, 0x0002 or %%MW2"))
+			_, err := m.scheme.Parse("", "")
+			m.fail(Address, err)
 		}
 		return 0
 	}
@@ -615,8 +616,8 @@ func parseOne(scheme address.Scheme, text, area string, fromOne bool) (address.A
 		return a, err
 	}
 	if !bare && area != "" && allDigits(whole) && len(whole) == 5 {
-		// Five digits in a table that is stated elsewhere may be an offset: 40003
-		// in the holding registers is the third, but 10240 is not an input.
+		// Five digits in a table that is stated elsewhere may be an offset: the
+		// first digit then names no table.
 		if a, err := scheme.Parse(t, area); err == nil && block.Of(a).Area == area {
 			return a, nil
 		}

@@ -119,8 +119,8 @@ func readType(text string) (shaped, error) {
 	fields := strings.Fields(lower)
 	s := shaped{}
 	if len(fields) > 1 { // the last words may name the character set and the padding of a text
-		if last := fields[len(fields)-1]; last == string(value.PadSpace) {
-			s.Padding, fields = value.PadSpace, fields[:len(fields)-1]
+		if last := value.Padding(fields[len(fields)-1]); last == value.PadSpace || last == value.Counted {
+			s.Padding, fields = last, fields[:len(fields)-1]
 		}
 		if last := value.Charset(fields[len(fields)-1]); len(fields) > 1 && slices.Contains(value.Charsets(), last) {
 			s.Charset, fields = last, fields[:len(fields)-1]

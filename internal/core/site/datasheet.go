@@ -45,9 +45,11 @@ type Structure struct {
 type Member struct {
 	Name string `json:"name"`
 	// Type of an elementary member; empty where Structure names another.
-	Type      value.Type `json:"type,omitempty"`
-	Length    int        `json:"length,omitempty"`
-	Structure string     `json:"structure,omitempty"`
+	Type   value.Type `json:"type,omitempty"`
+	Length int        `json:"length,omitempty"`
+	// Padding of a text, as of a point.
+	Padding   value.Padding `json:"padding,omitempty" jsonschema:"enum=space,enum=counted"`
+	Structure string        `json:"structure,omitempty"`
 	// Count makes an array of so many elements, numbered from First.
 	Count int `json:"count,omitempty"`
 	First int `json:"first,omitempty"`
@@ -145,7 +147,7 @@ func (s *Site) laid(t *Structure, made map[string]*layout.Type) (*layout.Type, e
 		case value.TypeBits:
 			to.Bits, to.PartOfUnit = m.Length, true
 		default:
-			to.Bits = 8 * m.Type.Bytes(m.Length)
+			to.Bits = 8 * value.Shape{Type: m.Type, Length: m.Length, Padding: m.Padding}.Octets()
 		}
 	}
 	return laid, nil
@@ -250,7 +252,7 @@ func (s *Site) Lay(t *Structure, rule layout.Rule, at address.Address, unitBits 
 	points := make([]Point, len(places))
 	for i, place := range places {
 		m := s.memberAt(t, place.Members)
-		p := Point{Name: place.Path, Type: m.Type, Length: m.Length, Order: m.Order, Factor: m.Factor, Unit: m.Unit, Names: m.Names, Remark: m.Remark, Access: ReadOnly, PaceMs: 1000}
+		p := Point{Name: place.Path, Type: m.Type, Length: m.Length, Padding: m.Padding, Order: m.Order, Factor: m.Factor, Unit: m.Unit, Names: m.Names, Remark: m.Remark, Access: ReadOnly, PaceMs: 1000}
 		p.Address = block.At(start.Area, start.Offset+uint32(place.Byte))
 		if place.PartOfUnit {
 			p.Address = block.WithBit(p.Address, place.Bit)

@@ -152,7 +152,7 @@ type Point struct {
 	// of a bit field, words of a base10k.
 	Length  int           `json:"length,omitempty"`
 	Charset value.Charset `json:"charset,omitempty" jsonschema:"enum=ascii,enum=latin1,enum=utf8,enum=utf16"`
-	Padding value.Padding `json:"padding,omitempty" jsonschema:"enum=space"`
+	Padding value.Padding `json:"padding,omitempty" jsonschema:"enum=space,enum=counted"`
 	Order   value.Order   `json:"order,omitempty"`
 	// Factor 0 or missing stands for 1: see value.Linear. Range takes the
 	// place of Factor and Offset.

@@ -350,8 +350,6 @@ func CheckPoint(scheme address.Scheme, p *Point) error {
 		return fmt.Errorf("%d decimals: give 0 to 12", *p.Decimals)
 	case math.IsNaN(p.Factor) || math.IsInf(p.Factor, 0) || math.IsNaN(p.Offset) || math.IsInf(p.Offset, 0):
 		return fmt.Errorf("the scale is not a number")
-	case p.Padding != value.PadNUL && p.Padding != value.PadSpace:
-		return fmt.Errorf("padding %q: write space, or nothing for NUL", p.Padding)
 	case p.Range != nil && (p.Factor != 0 || p.Offset != 0):
 		return fmt.Errorf("the scale has both a range and a factor or offset")
 	case len(p.Names) > 1000 || len(p.Missing) > 16:

@@ -39,14 +39,17 @@ func NewCodec(s Shape) (Codec, error) {
 	if s.Unit == 0 {
 		s.Unit = 16
 	}
-	c := Codec{Shape: s, family: ruleOf[s.Type].family, width: s.Type.Bytes(s.Length)}
+	c := Codec{Shape: s, family: ruleOf[s.Type].family, width: s.Octets()}
 	if !s.Type.Known() {
 		return c, fmt.Errorf("type %q is not known: use one of bool, bits, int8 to uint64, float32, float64, bcd16, bcd32, base10k, enum, flags, text, unix, unixms, cp56, time, date, dt or bytes", s.Type)
 	}
-	if least, most, needed := s.Type.Length(); needed && (s.Length < least || s.Length > most) {
+	if least, most, needed := s.Type.Length(); needed && (s.Length < least || s.Length > most && s.Padding != Counted) {
 		return c, fmt.Errorf("a %s of length %d cannot be read in one piece: give %d to %d", s.Type, s.Length, least, most)
 	}
 	if err := c.Charset.check(s.Type, s.Length); err != nil {
+		return c, err
+	}
+	if err := s.checkPadding(); err != nil {
 		return c, err
 	}
 	if s.Bit >= 0 && !s.Type.InUnit() {

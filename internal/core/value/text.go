@@ -48,7 +48,42 @@ type Padding string
 const (
 	PadNUL   Padding = ""
 	PadSpace Padding = "space"
+	// Counted has two octets before the characters: how many there can be, and
+	// how many there are. What lies behind those is left from longer texts.
+	Counted Padding = "counted"
 )
+
+// counts is how many octets stand before the characters of a counted text.
+const counts = 2
+
+// mostCounted is the longest counted text, as its counts are octets.
+const mostCounted = 254
+
+// Octets is how many octets a value of the shape takes, its counts included.
+func (s Shape) Octets() int {
+	if s.Padding == Counted {
+		return counts + s.Type.Bytes(s.Length)
+	}
+	return s.Type.Bytes(s.Length)
+}
+
+func (s Shape) checkPadding() error {
+	switch s.Padding {
+	case PadNUL, PadSpace:
+		return nil
+	case Counted:
+		switch {
+		case s.Type != TypeText || s.Charset == UTF16:
+			return fmt.Errorf("only a text of single octets is counted")
+		case s.Length > mostCounted:
+			return fmt.Errorf("a counted text of %d octets: up to %d can be", s.Length, mostCounted)
+		case s.Order == "BA":
+			return fmt.Errorf("a counted text has no byte order")
+		}
+		return nil
+	}
+	return fmt.Errorf("padding %q: write space or counted, or nothing for NUL", s.Padding)
+}
 
 // octet returns octet i of the text, in the order of its characters.
 func (c *Codec) octet(b []byte, i int) byte {
@@ -67,7 +102,9 @@ func (c *Codec) placeOf(i int) int {
 func (c *Codec) decodeText(b []byte, prev Value) Value {
 	var buf [512]byte
 	out := buf[:0]
-	if c.Charset == UTF16 {
+	if c.Padding == Counted {
+		out = append(out, b[counts:counts+min(int(b[1]), c.Length)]...)
+	} else if c.Charset == UTF16 {
 		out = c.decodeUTF16(b, out)
 	} else {
 		for i := range c.Length {
@@ -148,6 +185,12 @@ func (c *Codec) encodeText(v Value, b []byte) error {
 	}
 	if len(coded) > c.Length {
 		return fmt.Errorf("the text takes %d bytes and the point holds %d", len(coded), c.Length)
+	}
+	if c.Padding == Counted {
+		clear(b[:c.width])
+		b[0], b[1] = byte(c.Length), byte(len(coded))
+		copy(b[counts:], coded)
+		return nil
 	}
 	for i := range c.Length {
 		ch := byte(0)

@@ -143,3 +143,26 @@ func FuzzTimes(f *testing.F) {
 		}
 	})
 }
+
+// TestCounted: a counted text ends where its count says, not where an older and
+// longer one did.
+func TestCounted(t *testing.T) {
+	c, err := NewCodec(Shape{Type: TypeText, Length: 6, Padding: Counted, Bit: -1, Unit: 8})
+	if err != nil || c.Width() != 8 {
+		t.Fatalf("%d octets, %v", c.Width(), err)
+	}
+	for _, read := range []struct{ octets, want string }{{"\x06\x03ROWS A", "ROW"}, {"\x06\x00ROWS A", ""}, {"\x06\xFFROWS A", "ROWS A"}} {
+		if v, err := c.Decode([]byte(read.octets), Value{}); err != nil || v != OfText(read.want) {
+			t.Errorf("%q reads %v, %v", read.octets, v, err)
+		}
+	}
+	b := []byte("\x06\x06ROWS A")
+	if err := c.Encode(OfText("UV"), b); err != nil || string(b) != "\x06\x02UV\x00\x00\x00\x00" {
+		t.Errorf("written %q, %v", b, err)
+	}
+	for _, bad := range []Shape{{Type: TypeInt16, Padding: Counted, Bit: -1}, {Type: TypeText, Length: 255, Padding: Counted, Bit: -1}, {Type: TypeText, Length: 4, Padding: "odd", Bit: -1}} {
+		if _, err := NewCodec(bad); err == nil {
+			t.Errorf("%+v is a shape", bad)
+		}
+	}
+}
