@@ -33,13 +33,12 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 		return err
 	}
 	now, _ := s.Store.Site()
-	answer := IntakeAnswer{First: []regmap.Row{}, Sheets: []string{}, Unplaced: []string{}}
+	answer := IntakeAnswer{First: []regmap.Row{}, Sheets: []string{}, Unplaced: []string{}, Faults: []regmap.Rejected{}}
 	listing := regmap.Listing{Headings: r.Headings, Columns: r.Columns, Rows: r.Rows}
 	if r.Reading != nil {
 		listing.Reading = *r.Reading
 	}
 	var structures []site.Structure
-	var faults []regmap.Rejected
 	if r.Rows == nil {
 		data := r.File
 		if data == nil {
@@ -54,7 +53,7 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 		listing = regmap.Recognise(def.Scheme, source.Rows, listing.Reading, known(&r, now.Headings))
 		structures = source.Structures
 		answer.Unplaced = append(answer.Unplaced, source.Unplaced[:min(len(source.Unplaced), shownRejects)]...)
-		faults = source.Faults
+		answer.Faults = append(answer.Faults, source.Faults[:min(len(source.Faults), shownRejects)]...)
 		if len(r.Columns) == len(listing.Columns) {
 			for i := range r.Columns {
 				if r.Columns[i] != listing.Columns[i] {
@@ -72,7 +71,7 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 	if r.Commit && len(listing.Questions) > 0 {
 		return problem.New("open-question", listing.Questions[0].Asks, "Answer it first: nothing has come in.")
 	}
-	i := intake{server: s, device: d, def: def, request: &r, listing: &listing, answer: &answer, now: now, faults: faults}
+	i := intake{server: s, device: d, def: def, request: &r, listing: &listing, answer: &answer, now: now}
 	edits := i.compare()
 	if !r.Commit || len(edits) == 0 {
 		return c.JSON(answer)
@@ -118,7 +117,6 @@ type intake struct {
 	request *IntakeRequest
 	listing *regmap.Listing
 	answer  *IntakeAnswer
-	faults  []regmap.Rejected // of a text of declarations
 }
 
 // compare fills in the answer and returns the edits of the points.
@@ -128,7 +126,6 @@ func (i *intake) compare() []site.Edit {
 	answer.Headings, answer.Columns, answer.Bases, answer.Reading = append([]string{}, l.Headings...), append([]regmap.Column{}, l.Columns...), append([]regmap.Basis{}, l.Bases...), l.Reading
 	answer.Notes, answer.Questions, answer.Asides = append([]string{}, l.Notes...), append([]regmap.Question{}, l.Questions...), append([]regmap.Aside{}, l.Asides[:min(len(l.Asides), shownRemoved)]...)
 	answer.Total, answer.Preview = len(l.Rows)-len(l.Asides), []IntakeRow{}
-	rejected = append(slices.Clone(i.faults), rejected...)
 	answer.Rejected = append([]regmap.Rejected{}, rejected[:min(len(rejected), shownRejects)]...)
 	answer.RejectedRows, answer.Removed = []regmap.Row{}, []string{}
 	answer.Added, answer.Changed, answer.Same = 0, 0, 0

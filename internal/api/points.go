@@ -28,7 +28,7 @@ func (s *Server) getPoints(c fiber.Ctx) error {
 		return err
 	}
 	seq, versions := snapshot.Seq, snapshot.Versions(site.KindPoint, d.ID)
-	view := PointsView{Seq: seq, Device: d.ID, Columns: regmap.Columns(), Areas: block.AreasOf(def.Scheme), Rows: make([]PointRow, 0, len(d.Points)), Count: len(d.Points),
+	view := PointsView{Seq: seq, Device: d.ID, Columns: regmap.Columns(), Areas: block.AreasIn(def.Scheme, d.Places), Rows: make([]PointRow, 0, len(d.Points)), Count: len(d.Points),
 		Requests: []MapRequest{}, Findings: s.mapFindings(d), Choices: choices(), TableColumns: regmap.TableColumns(), NameRules: regmap.NameRules()}
 	// A window that has the map already gets the rows that changed since.
 	since, err := strconv.ParseInt(c.Query("since", "-1"), 10, 64)

@@ -184,12 +184,14 @@ type IntakeAnswer struct {
 	Sheets []string `json:"sheets"`
 	Sheet  string   `json:"sheet"`
 	// Unplaced are the declared variables that have no address.
-	Unplaced []string        `json:"unplaced"`
-	First    []regmap.Row    `json:"first"` // of the source, titles included
-	Headings []string        `json:"headings"`
-	Columns  []regmap.Column `json:"columns"`
-	Bases    []regmap.Basis  `json:"bases"`
-	Reading  regmap.Reading  `json:"reading"`
+	Unplaced []string `json:"unplaced"`
+	// Faults are places of a text of declarations that could not be read.
+	Faults   []regmap.Rejected `json:"faults"`
+	First    []regmap.Row      `json:"first"` // of the source, titles included
+	Headings []string          `json:"headings"`
+	Columns  []regmap.Column   `json:"columns"`
+	Bases    []regmap.Basis    `json:"bases"`
+	Reading  regmap.Reading    `json:"reading"`
 	// Notes say how the table was read, and by what; Questions must be answered
 	// before anything comes in; Asides are rows that are no points.
 	Notes     []string          `json:"notes"`

@@ -135,8 +135,13 @@ func AreaSaid(s address.Scheme, text string) (Area, bool) {
 }
 
 // AreasIn lists the areas in which some addresses lie: those that the shape
-// lists, in its order, and then others that it knows, by their keys.
-func AreasIn(s Shape, addresses func(yield func(address.Address) bool)) []Area {
+// lists, in its order, and then others that it knows, by their keys. There are
+// none in another shape.
+func AreasIn(scheme address.Scheme, addresses func(yield func(address.Address) bool)) []Area {
+	s, ok := ShapeOf(scheme)
+	if !ok {
+		return []Area{}
+	}
 	areas := s.Areas()
 	known := len(areas)
 	for a := range addresses {

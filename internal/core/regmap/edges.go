@@ -25,7 +25,7 @@ type Edge struct {
 // and those just outside.
 func Edges(scheme address.Scheme, d *site.Device) []Edge {
 	var edges []Edge
-	for _, area := range block.AreasOf(scheme) {
+	for _, area := range block.AreasIn(scheme, d.Places) {
 		first, last, used := uint32(0), uint32(0), false
 		for i := range d.Points {
 			p := &d.Points[i]
@@ -55,7 +55,7 @@ func Edges(scheme address.Scheme, d *site.Device) []Edge {
 // Edges.
 func Shifted(scheme address.Scheme, d *site.Device, edges []Edge) []finding.Finding {
 	c := checker{scheme: scheme, device: d, found: []finding.Finding{}}
-	for _, area := range block.AreasOf(scheme) {
+	for _, area := range block.AreasIn(scheme, d.Places) {
 		var own []Edge
 		for _, e := range edges {
 			if e.Area == area.Key {

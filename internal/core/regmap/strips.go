@@ -75,10 +75,7 @@ func Strips(scheme address.Scheme, points []site.Point, units int) []Strip {
 		}
 	}
 	slices.SortStableFunc(strips, func(a, b Strip) int {
-		rank := func(s Strip) int {
-			return slices.IndexFunc(block.AreasOf(scheme), func(x block.Area) bool { return x.Key == s.Area.Key })
-		}
-		return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.From, b.From))
+		return scheme.Compare(block.At(a.Area.Key, a.From), block.At(b.Area.Key, b.From))
 	})
 	return strips
 }

@@ -304,7 +304,7 @@ func (m *maker) place(p *site.Point) (units int) {
 	if text := strings.TrimSpace(m.cell(Table)); text != "" {
 		area, ok := block.AreaNamed(m.scheme, text)
 		if !ok {
-			m.fail(Table, fmt.Errorf("table %q: name one of the areas, such as %s, or its function code", text, block.AreasOf(m.scheme)[0].Title))
+			m.fail(Table, fmt.Errorf("table %q: name one of the areas%s", text, suchAs(m.scheme)))
 		}
 		hint = area.Key
 	}
@@ -582,6 +582,14 @@ func ParsePlace(scheme address.Scheme, text, area string, fromOne bool) (a addre
 	}
 	a, err = parseOne(scheme, clean, area, fromOne)
 	return a, 0, err
+}
+
+// suchAs names an area of a scheme as an example.
+func suchAs(scheme address.Scheme) string {
+	if areas := block.AreasOf(scheme); len(areas) > 0 {
+		return ", such as " + areas[0].Title
+	}
+	return ""
 }
 
 func allDigits(text string) bool {

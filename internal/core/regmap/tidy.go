@@ -66,8 +66,8 @@ func (l *Listing) parsePlace(scheme address.Scheme, text, area string) (address.
 			}
 		}
 	}
-	if l.Reading.Plain && area == "" {
-		area = block.AreasOf(scheme)[0].Key
+	if areas := block.AreasOf(scheme); l.Reading.Plain && area == "" && len(areas) > 0 {
+		area = areas[0].Key
 	}
 	if first := strings.FieldsFunc(clean, notDigit); l.Reading.Plain && len(first) > 0 && strings.HasPrefix(clean, first[0]) && len(first[0]) >= 5 {
 		a, units, err := ParsePlace(scheme, area+clean, area, false)

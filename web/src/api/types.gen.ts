@@ -226,7 +226,7 @@ export interface Point {
   type: string;
   length?: number;
   charset?: "ascii" | "latin1" | "utf8" | "utf16";
-  padding?: "space";
+  padding?: "space" | "counted";
   order?: string;
   factor?: number;
   offset?: number;
@@ -547,6 +547,7 @@ export interface IntakeRequest {
   text?: string;
   file?: string;
   sheet?: string;
+  begin?: string;
   reading?: Reading;
   headings?: string[];
   columns?: string[];
@@ -578,6 +579,8 @@ export interface IntakeAnswer {
   format: string;
   sheets: string[];
   sheet: string;
+  unplaced: string[];
+  faults: Rejected[];
   first: Row[];
   headings: string[];
   columns: string[];
@@ -598,6 +601,12 @@ export interface IntakeAnswer {
   findings: Finding[];
   findingCount: number;
   seq: number;
+}
+export interface Rejected {
+  line: number;
+  column: string;
+  cell: string;
+  reason: string;
 }
 export interface Question {
   key: string;
@@ -620,12 +629,6 @@ export interface IntakeRow {
   cells: string[];
   effect: string;
   changed: string[];
-}
-export interface Rejected {
-  line: number;
-  column: string;
-  cell: string;
-  reason: string;
 }
 export interface EditRequest {
   what: string;
@@ -1058,6 +1061,7 @@ export interface Member {
   name: string;
   type?: string;
   length?: number;
+  padding?: "space" | "counted";
   structure?: string;
   count?: number;
   first?: number;

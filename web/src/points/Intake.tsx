@@ -27,6 +27,7 @@ export function Intake({ points, name, source: given, onClose }: { points: Point
   const [busy, setBusy] = useState(false);
   const [bad, setBad] = useState<Row[]>([]);
   const [replace, setReplace] = useState(false);
+  const [begin, setBegin] = useState("");
 
   const ask = useCallback(async (request: IntakeRequest): Promise<IntakeAnswer | undefined> => {
     setBusy(true);
@@ -52,7 +53,7 @@ export function Intake({ points, name, source: given, onClose }: { points: Point
   const [corrected, setCorrected] = useState<Row[]>();
   const again = (more: Partial<IntakeRequest>): IntakeRequest => corrected
     ? { rows: corrected, headings: answer?.headings, columns: answer?.columns, reading: answer?.reading, commit: false, ...more }
-    : { text: source.text, file: source.file, sheet: answer?.sheet, columns: answer?.columns, reading: answer?.reading, commit: false, ...more };
+    : { text: source.text, file: source.file, sheet: answer?.sheet, begin: begin.trim() || undefined, columns: answer?.columns, reading: answer?.reading, commit: false, ...more };
   const bringIn = async () => {
     const got = await ask(again({ commit: true, replace: replace && !corrected }));
     if (!got) return;
@@ -92,11 +93,12 @@ export function Intake({ points, name, source: given, onClose }: { points: Point
   };
   const open = answer?.questions ?? [];
   const hasBits = answer?.columns.includes("bit");
+  const declared = !!answer?.format.startsWith("iec");
   return (
     <Dialog open onClose={onClose} title={`Bring rows into the map of ${name}`} wide>
       {!answer && (
         <>
-          <p className="soft mb-2">Paste rows copied from a spreadsheet, with or without their headings. Commas, semicolons, tabs and upright strokes between the cells are all understood. Workbooks, JSON and IEC 61131-10 documents come in as files.</p>
+          <p className="soft mb-2">Paste rows copied from a spreadsheet, with or without their headings. Commas, semicolons, tabs and upright strokes between the cells are all understood. Declarations of IEC 61131-3 can be pasted as text; workbooks, JSON and IEC 61131-10 documents come in as files.</p>
           <textarea className="input mono" rows={10} aria-label="Rows" autoFocus value={source.text ?? ""} onChange={(e) => setSource({ text: e.target.value })} onPaste={(e) => { e.preventDefault(); void look({ text: e.clipboardData.getData("text/plain") }); }} placeholder={"Name\tAddress\tType\tUnit\nOxygen\t40001\tfloat32\tmg/L"} />
         </>
       )}
@@ -106,7 +108,24 @@ export function Intake({ points, name, source: given, onClose }: { points: Point
           <p className="mb-2" data-testid="intake-summary">
             <b>{count(answer.total, "row")}{source.name ? ` of ${source.name}` : ""}:</b> {answer.added} new, {answer.changed} changed, {answer.same} as they are, {answer.rejected.length ? <b className="text-fault">{count(bad.length, "row")} cannot come in yet</b> : "none with a problem"}.
           </p>
-          {!corrected && (
+          {answer.faults.length > 0 && (
+            <div className="notice doubt mb-3" data-testid="faults">
+              <b>{count(answer.faults.length, "place")} of the declarations could not be read. The rest comes in.</b>
+              <ul className="small mt-1 max-h-[110px] overflow-auto">
+                {answer.faults.map((f, i) => <li key={`${i}-${f.line}`}><span className="mono soft">line {f.line}{f.column && `, ${f.column}`}</span> {f.reason}</li>)}
+              </ul>
+            </div>
+          )}
+          {declared && answer.unplaced.length > 0 && !corrected && (
+            <form className="mb-3 flex flex-wrap items-center gap-2" data-testid="unplaced" onSubmit={(e) => { e.preventDefault(); void ask(again({})); }}>
+              <label className="flex items-center gap-2">
+                <span>{answer.unplaced.length === 1 ? <><b className="mono">{answer.unplaced[0]}</b> has no address. It begins at</> : <>{answer.unplaced.length} variables have no address, from <b className="mono">{answer.unplaced[0]}</b> on. They begin at</>}</span>
+                <input className="input mono !w-[110px]" aria-label="Where the declarations begin" placeholder={`${points.areas.at(-1)?.key ?? ""}:0`} value={begin} onChange={(e) => setBegin(e.target.value)} />
+              </label>
+              <button type="submit" className="button" disabled={busy}>Lay out</button>
+            </form>
+          )}
+          {!corrected && !declared && (
             <div className="mb-2 flex flex-wrap items-center gap-x-4 gap-y-1">
               {answer.sheets.length > 1 && (
                 <label className="small flex items-center gap-1"><span className="soft">Sheet</span>
@@ -131,7 +150,7 @@ export function Intake({ points, name, source: given, onClose }: { points: Point
               {hasBits && <label className="small flex items-center gap-1"><input type="checkbox" checked={answer.reading.bitFromOne} onChange={(e) => setReading({ bitFromOne: e.target.checked })} /> bits count from 1</label>}
             </div>
           )}
-          <div className="mb-3 flex flex-wrap gap-2" data-testid="recognised">
+          {!declared && <div className="mb-3 flex flex-wrap gap-2" data-testid="recognised">
             {answer.columns.map((column, i) => (
               <label key={`${i}-${answer.headings[i] ?? ""}`} className="small flex items-center gap-1" title={because[answer.bases[i] ?? ""] ?? "not recognised"}>
                 <span className="soft">{answer.headings[i] || `column ${i + 1}`}</span>
@@ -143,7 +162,7 @@ export function Intake({ points, name, source: given, onClose }: { points: Point
                 {answer.bases[i] === "memory" && <span className="chip note">as last time</span>}
               </label>
             ))}
-          </div>
+          </div>}
           {open.length > 0 && (
             <div className="notice doubt mb-3" data-testid="questions">
               <b>The table leaves open how it is meant. Look in the manual:</b>
@@ -172,8 +191,8 @@ export function Intake({ points, name, source: given, onClose }: { points: Point
             <div className="max-h-[220px] overflow-auto">
               <table className="rows small">
                 <thead><tr><th>Line</th>{points.columns.map((c) => <th key={c}>{titles[c] ?? c}</th>)}<th>Effect</th></tr></thead>
-                <tbody>{answer.preview.map((r) => (
-                  <tr key={r.line}><td className="num">{r.line}</td>
+                <tbody>{answer.preview.map((r, k) => (
+                  <tr key={`${r.line}-${k}`}><td className="num">{r.line}</td>
                     {points.columns.map((c, i) => <td key={c} className="mono !py-[2px] whitespace-nowrap" style={r.changed.includes(c) ? { background: "var(--doubt-wash)" } : undefined}>{r.cells[i]}</td>)}
                     <td className="soft">{r.effect}</td></tr>
                 ))}</tbody>
