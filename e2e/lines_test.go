@@ -11,8 +11,8 @@ func TestLines(t *testing.T) {
 	b := start(t, "demo", t.TempDir()).open(t, "/")
 	b.sees("Plant net")
 	b.sees("192.0.2.0/24")
-	b.sees("asks 11 links")
-	b.until("twenty-one answering devices", `document.querySelectorAll('[data-device] span[role=img]').length === 21`)
+	b.sees("asks 12 links")
+	b.until("twenty-two answering devices", `document.querySelectorAll('[data-device] span[role=img]').length === 22`)
 
 	b.click(`[data-device="do11"]`)
 	b.sees("From the plan nothing speaks against it")

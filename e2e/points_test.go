@@ -127,7 +127,7 @@ func TestIntake(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.run(chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="File with points"]`), []string{file}))
-	b.sees("9 rows of gateway.csv: 0 new, 0 changed, 9 as they are, none with a problem")
+	b.sees("10 rows of gateway.csv: 0 new, 0 changed, 10 as they are, none with a problem")
 	b.press("Close")
 
 	// Fifty thousand rows with a bad one in the middle.

@@ -40,7 +40,7 @@ func TestTimetable(t *testing.T) {
 	if q := plan.Requests[0]; q.Count != 3 || q.PaceMs != 1000 || strings.Join(q.Points, " ") != "Oxygen Temp" || q.WireMs < 25.78 || q.WireMs > 25.79 || q.DeviceMs < 15 || q.DeviceMs > 15.1 {
 		t.Errorf("%+v", q)
 	}
-	const demo = "../../internal/files/testdata/demo.site.json"
+	const demo = "../../internal/bench/demo.site.json"
 	if code, out, _ := do(t, "timetable", demo, "--silent", "DO probe 13"); code != exitFine || !strings.Contains(out, "Tank row A: ") || !strings.Contains(out, "every pace holds") {
 		t.Errorf("exit %d: %s", code, out)
 	}

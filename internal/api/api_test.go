@@ -71,7 +71,7 @@ func TestMapOverTheInterface(t *testing.T) {
 	c := listening(t)
 	var points PointsView
 	c.call("GET", "/api/devices/gate/points", nil, &points)
-	if len(points.Rows) != 6 || len(points.Columns) != len(points.Rows[0].Cells) || len(points.Requests) == 0 {
+	if len(points.Rows) != 7 || len(points.Columns) != len(points.Rows[0].Cells) || len(points.Requests) == 0 {
 		t.Fatalf("the map is %+v", points)
 	}
 	first := points.Rows[0]
@@ -88,7 +88,7 @@ func TestMapOverTheInterface(t *testing.T) {
 	table := "Tag,Register\nA,40300\nB,4o301\nOxygen-11,40201\n"
 	var preview, done, rest IntakeAnswer
 	c.call("POST", "/api/devices/gate/intake", IntakeRequest{Text: table}, &preview)
-	if preview.Added != 1 || preview.Same != 1 || preview.RemovedCount != 5 || len(preview.Rejected) != 1 || preview.Rejected[0].Line != 3 || preview.Seq != 0 {
+	if preview.Added != 1 || preview.Same != 1 || preview.RemovedCount != 6 || len(preview.Rejected) != 1 || preview.Rejected[0].Line != 3 || preview.Seq != 0 {
 		t.Errorf("the preview is %+v", preview)
 	}
 	c.call("POST", "/api/devices/gate/intake", IntakeRequest{Text: table, Commit: true}, &done)
@@ -99,14 +99,14 @@ func TestMapOverTheInterface(t *testing.T) {
 		t.Errorf("brought in: %+v, then %+v", done, rest)
 	}
 	c.call("GET", "/api/devices/gate/points", nil, &points)
-	if n := len(points.Rows); n != 8 {
+	if n := len(points.Rows); n != 9 {
 		t.Errorf("the map has %d points", n)
 	}
 	for range 3 {
 		c.call("POST", "/api/undo", nil, &step)
 	}
 	c.call("GET", "/api/devices/gate/points", nil, &points)
-	if points.Rows[0].Cells[1] != "40101" || len(points.Rows) != 6 {
+	if points.Rows[0].Cells[1] != "40101" || len(points.Rows) != 7 {
 		t.Errorf("taken back it is %+v", points.Rows)
 	}
 	var journal JournalView

@@ -151,7 +151,7 @@ func TestSheetsOverTheInterface(t *testing.T) {
 		return SheetView{}
 	}
 	sheet := at()
-	if sheet.Shipped || len(sheets.Standings) != 2 || len(sheets.Standings[0].Departures) != 0 {
+	if sheet.Shipped || len(sheets.Standings) != 4 || len(sheets.Standings[0].Departures) != 0 {
 		t.Fatalf("%+v", sheets.Standings)
 	}
 	change := SheetCellsRequest{Base: sheets.Versions[sheet.ID], Cells: []SheetCell{{sheet.Rows[0].ID, regmap.Unit, "K"}, {sheet.Rows[1].ID, "useful", "no"}}, Add: []string{"Hours"}}
@@ -174,7 +174,7 @@ func TestSheetsOverTheInterface(t *testing.T) {
 		t.Error("a point that is no longer useful is still there")
 	}
 	// A cell departs and is brought back.
-	row := points.Rows[6]
+	row := points.Rows[7]
 	c.call("POST", "/api/devices/gate/cells", CellsRequest{Cells: []CellEdit{{row.ID, regmap.Pace, "7 s", row.Version}}}, &step)
 	c.call("GET", "/api/datasheets", nil, &sheets)
 	var departed []string
@@ -235,7 +235,7 @@ func TestStructuresOverTheInterface(t *testing.T) {
 		t.Errorf("moved to %v", got)
 	}
 	c.call("GET", "/api/datasheets", nil, &sheets)
-	if len(sheets.Structures) != 1 || len(sheets.Structures[0].Laid) != 3 || sheets.Structures[0].Laid[0].Bytes != 10 {
+	if len(sheets.Structures) != 6 || len(sheets.Structures[5].Laid) != 3 || sheets.Structures[5].Laid[0].Bytes != 10 {
 		t.Errorf("%+v", sheets.Structures)
 	}
 }
@@ -297,7 +297,7 @@ func TestHandOver(t *testing.T) {
 	}
 	_, body := fetch("/api/file/maps.xlsx")
 	_, sheets, _, err := files.ReadWorkbook(body, "", family.Scheme)
-	if err != nil || len(sheets) != 21 {
+	if err != nil || len(sheets) != 22 {
 		t.Errorf("sheets %v, %v", sheets, err)
 	}
 }
@@ -314,7 +314,7 @@ func TestIntakeOfDocuments(t *testing.T) {
 	}
 	var sheets SheetsView
 	c.call("GET", "/api/datasheets", nil, &sheets)
-	if len(sheets.Structures) != 1 || sheets.Structures[0].Name != "Pump" {
+	if len(sheets.Structures) != 6 || sheets.Structures[5].Name != "Pump" {
 		t.Errorf("structures %+v", sheets.Structures)
 	}
 	if c.call("POST", "/api/devices/lss/intake", IntakeRequest{File: []byte(doc)}, &answer); answer.Same != 3 || answer.Added != 0 {

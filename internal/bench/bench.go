@@ -5,17 +5,15 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
+	"slices"
 	"sync"
 	"time"
 
-	"ferry/internal/core/address"
-	"ferry/internal/core/block"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
-	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
-	"ferry/internal/core/value"
 )
 
 // FirstPort is the loopback port that the first stand-in takes if it is free.
@@ -128,7 +126,7 @@ func answeringPort(s *site.Site, d *site.Device) *site.Port {
 // made prints what a stand-in is made from.
 func made(d *site.Device, port *site.Port) string {
 	parts := []any{d.Bench, port.Settings, port.Protocol, port.Serial, d.Model}
-	if _, ok := models[d.Bench]; !ok {
+	if _, ok := models()[d.Bench]; !ok {
 		parts = append(parts, d.Points)
 	}
 	data, err := json.Marshal(parts)
@@ -151,12 +149,12 @@ func (b *Bench) start(d *site.Device, port *site.Port, at int) (*Server, error) 
 // has none.
 func simulate(d *site.Device, port *site.Port) Simulated {
 	def, _ := protocol.Named(port.Protocol)
-	m, ok := models[d.Bench]
+	m, ok := models()[d.Bench]
 	signals, identity, beyond := followMap(def.Scheme, d), d.Model, usualBeyond
 	if ok = ok && m.fits(def.Scheme); ok {
-		signals, identity = m.signals(def.Scheme), m.identity
+		signals, identity = m.signals(def.Scheme), m.Identity
 	}
-	if m.tight {
+	if m.Tight {
 		beyond = 0
 	}
 	return Simulated{Def: def, Settings: port.Settings, Identity: identity,
@@ -302,83 +300,5 @@ func (b *Bench) Close() error {
 	return errors.Join(errs...)
 }
 
-// model is a kind of simulated device.
-type model struct {
-	identity string
-	entries  []entry
-	// tight ends each area with its last value, so that whatever lies beyond
-	// is refused.
-	tight bool
-}
-
-// entry is one value of a model: how the map states it and how it moves.
-type entry struct {
-	name     string
-	at       string // canonical address
-	typ      string // as in a map's cell, text with its length
-	order    string
-	factor   float64
-	unit     string
-	decimals int // -1 for as many as needed
-	paceMs   int
-	access   string
-	names    string // as in a map's cell
-	move     func(t float64, m *Memory) value.Value
-	// begin makes the move of one device, where it has a memory of its own.
-	begin func() func(t float64, m *Memory) value.Value
-	first value.Value
-}
-
-func (e entry) point(scheme address.Scheme) site.Point {
-	p := site.Point{Name: e.name, Order: value.Order(e.order), Factor: e.factor, Unit: e.unit, PaceMs: e.paceMs, Access: site.Access(e.access)}
-	var err error
-	if p.Type, p.Length, err = regmap.ParseType(e.typ); err == nil {
-		err = p.Address.UnmarshalText([]byte(e.at))
-	}
-	if err == nil && e.names != "" {
-		err = regmap.SetCell(scheme, &p, regmap.Names, e.names)
-	}
-	if err != nil {
-		panic("bench: " + e.name + ": " + err.Error()) // the tables are ours
-	}
-	if e.decimals >= 0 {
-		decimals := e.decimals
-		p.Decimals = &decimals
-	}
-	return p
-}
-
-// fits reports whether the places of a model exist in a scheme.
-func (m model) fits(scheme address.Scheme) bool {
-	var at address.Address
-	return len(m.entries) > 0 && at.UnmarshalText([]byte(m.entries[0].at)) == nil && block.UnitBits(scheme, at) > 0
-}
-
-func (m model) signals(scheme address.Scheme) []signal {
-	signals := make([]signal, 0, len(m.entries))
-	for _, e := range m.entries {
-		p := e.point(scheme)
-		codec, err := p.Codec(block.UnitBits(scheme, p.Address))
-		if err != nil {
-			panic("bench: " + e.name + ": " + err.Error())
-		}
-		s := signal{area: p.Place().Area, offset: int(p.Place().Offset), codec: codec}
-		if !e.first.IsNone() {
-			s.first = p.Scale().Invert(e.first)
-		}
-		move := e.move
-		if e.begin != nil {
-			move = e.begin()
-		}
-		if move != nil {
-			s.at = func(t float64, m *Memory) value.Value { return p.Scale().Invert(move(t, m)) }
-		}
-		signals = append(signals, s)
-	}
-	return signals
-}
-
 // Models names the kinds of simulated device.
-func Models() []string {
-	return []string{"oxygen-probe", "tank-io", "pump-drive", "oxygen-skid", "uv-doser", "gateway", "ph-transmitter", "level-radar", "feeder", "flow-meter"}
-}
+func Models() []string { return slices.Sorted(maps.Keys(models())) }

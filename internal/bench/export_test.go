@@ -17,9 +17,12 @@ var HeldPort = heldPort
 
 // EachEntry goes through the entries of all models.
 func EachEntry(scheme address.Scheme, fn func(model, at string, moves bool, p site.Point)) {
-	for name, m := range models {
-		for _, e := range m.entries {
-			fn(name, e.at, e.move != nil, e.point(scheme))
+	for name, m := range models() {
+		if !m.fits(scheme) {
+			continue
+		}
+		for _, e := range m.Entries {
+			fn(name, e.At, e.Move != "", e.point(scheme))
 		}
 	}
 }

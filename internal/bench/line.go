@@ -110,11 +110,11 @@ func (l *serialLine) sync(s *site.Site, line *site.Line) {
 	for _, stranger := range line.Strangers {
 		def := protocol.UsualOn(line.Medium)
 		speech, speaks := speeches[def.Name].(Overhears)
-		m, ok := models[stranger.Bench]
+		m, ok := models()[stranger.Bench]
 		if !ok || !speaks || slices.ContainsFunc(units, func(u *unit) bool { return u.station() == stranger.Unit }) {
 			continue
 		}
-		own := Simulated{Def: def, Settings: protocol.Settings{def.Station: protocol.OfInt(stranger.Unit)}, Identity: m.identity,
+		own := Simulated{Def: def, Settings: protocol.Settings{def.Station: protocol.OfInt(stranger.Unit)}, Identity: m.Identity,
 			Think: strangerThinks, Memory: newMemory(octetsIn(def.Scheme), m.signals(def.Scheme), usualBeyond, time.Now())}
 		units = append(units, &unit{speech: speech, format: line.Format(), Simulated: own})
 	}

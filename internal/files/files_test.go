@@ -202,7 +202,7 @@ func TestSiteGolden(t *testing.T) {
 	if err := WriteSite(&b, bench.Demo()); err != nil {
 		t.Fatal(err)
 	}
-	const golden = "testdata/demo.site.json"
+	const golden = "../bench/demo.site.json"
 	if os.Getenv("UPDATE_GOLDEN") != "" {
 		if err := os.WriteFile(golden, b.Bytes(), 0o644); err != nil {
 			t.Fatal(err)
@@ -226,7 +226,7 @@ func TestSiteGolden(t *testing.T) {
 }
 
 func TestReadSiteRefuses(t *testing.T) {
-	whole, err := os.ReadFile("testdata/demo.site.json")
+	whole, err := os.ReadFile("../bench/demo.site.json")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -294,7 +294,7 @@ func FuzzReadSource(f *testing.F) {
 }
 
 func FuzzReadSite(f *testing.F) {
-	whole, err := os.ReadFile("testdata/demo.site.json")
+	whole, err := os.ReadFile("../bench/demo.site.json")
 	if err != nil {
 		f.Fatal(err)
 	}
