@@ -1,12 +1,16 @@
 package api
 
 import (
+	"cmp"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 
 	"github.com/gofiber/fiber/v3"
 
+	"ferry/internal/core/datasheet"
+	"ferry/internal/core/layout"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
@@ -39,6 +43,7 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 		listing.Reading = *r.Reading
 	}
 	var structures []site.Structure
+	var placements []site.Placement
 	if r.Rows == nil {
 		data := r.File
 		if data == nil {
@@ -51,7 +56,7 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 		answer.Format, answer.Sheets, answer.Sheet = source.Format, append(answer.Sheets, source.Sheets...), source.Sheet
 		answer.First = source.Rows[:min(len(source.Rows), titleRows)]
 		listing = regmap.Recognise(def.Scheme, source.Rows, listing.Reading, known(&r, now.Headings))
-		structures = source.Structures
+		structures, placements = source.Structures, source.Placements
 		answer.Unplaced = append(answer.Unplaced, source.Unplaced[:min(len(source.Unplaced), shownRejects)]...)
 		answer.Faults = append(answer.Faults, source.Faults[:min(len(source.Faults), shownRejects)]...)
 		if len(r.Columns) == len(listing.Columns) {
@@ -71,7 +76,7 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 	if r.Commit && len(listing.Questions) > 0 {
 		return problem.New("open-question", listing.Questions[0].Asks, "Answer it first: nothing has come in.")
 	}
-	i := intake{server: s, device: d, def: def, request: &r, listing: &listing, answer: &answer, now: now}
+	i := intake{server: s, device: d, def: def, request: &r, listing: &listing, answer: &answer, now: now, structures: structures, placements: placements}
 	edits := i.compare()
 	if !r.Commit || len(edits) == 0 {
 		return c.JSON(answer)
@@ -85,7 +90,7 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 		}
 		i.now, i.device = now, d
 		edits := i.compare()
-		return append(i.prelude(structures), edits...), nil
+		return append(i.prelude(), edits...), nil
 	})
 	if err != nil {
 		return err
@@ -117,6 +122,9 @@ type intake struct {
 	request *IntakeRequest
 	listing *regmap.Listing
 	answer  *IntakeAnswer
+	// structures and placements are those of declarations.
+	structures []site.Structure
+	placements []site.Placement
 }
 
 // compare fills in the answer and returns the edits of the points.
@@ -138,12 +146,22 @@ func (i *intake) compare() []site.Edit {
 			answer.RejectedRows = append(answer.RejectedRows, row)
 		}
 	}
+	if strings.HasPrefix(answer.Format, "iec") {
+		i.keepUnsaid(points)
+	}
 	merged := regmap.Merge(scheme, i.device.Points, points, l.Columns)
+	origins := i.origins()
 	edits := make([]site.Edit, 0, len(points))
 	after := *i.device
 	after.Points = nil
 	for k := range merged.Points {
 		p := &merged.Points[k]
+		if from, ok := origins[p.Name]; ok && (p.From == nil || *p.From != from) {
+			p.From = &from
+			if merged.Effects[k] == regmap.Keeps {
+				edits = append(edits, site.Put(site.KindPoint, p.ID, i.device.ID, p))
+			}
+		}
 		switch merged.Effects[k] {
 		case regmap.Adds:
 			p.ID = newID()
@@ -182,19 +200,137 @@ func (i *intake) compare() []site.Edit {
 	return edits
 }
 
+// keepUnsaid fills in what a point of the map has and declarations leave empty:
+// its remark, and the names of its values.
+func (i *intake) keepUnsaid(points []site.Point) {
+	own := make(map[string]*site.Point, len(i.device.Points))
+	for k := range i.device.Points {
+		own[i.device.Points[k].Name] = &i.device.Points[k]
+	}
+	for k := range points {
+		if was := own[points[k].Name]; was != nil {
+			points[k].Remark = cmp.Or(points[k].Remark, was.Remark)
+			if len(points[k].Names) == 0 && points[k].Type == was.Type {
+				points[k].Names = was.Names
+			}
+		}
+	}
+}
+
+// declared returns the structures of declarations with the ids that they have in
+// the site, where one of that name is in it.
+func (i *intake) declared() []site.Structure {
+	ids := map[string]string{}
+	for _, old := range i.now.Structures {
+		ids[old.Name] = old.ID
+	}
+	list := slices.Clone(i.structures)
+	for k := range list {
+		t := &list[k]
+		t.ID = cmp.Or(ids[t.Name], t.ID)
+		t.Members = slices.Clone(t.Members)
+		old := i.now.Structure(t.ID)
+		for n := range t.Members {
+			m := &t.Members[n]
+			if m.Structure != "" {
+				m.Structure = cmp.Or(ids[m.Structure], m.Structure)
+			}
+			if old != nil {
+				keepWhatIsSaid(m, old)
+			}
+		}
+		if old != nil {
+			t.Remark = cmp.Or(t.Remark, old.Remark)
+		}
+	}
+	with := *i.now
+	with.Structures = append(slices.Clone(list), i.now.Structures...)
+	return slices.DeleteFunc(list, func(t site.Structure) bool {
+		laid, err := with.Laid(&t)
+		if err == nil {
+			_, _, err = layout.Lay(laid, layout.Words)
+		}
+		return err != nil // it has been said why
+	})
+}
+
+// keepWhatIsSaid keeps of a member what declarations say nothing of.
+func keepWhatIsSaid(m *site.Member, of *site.Structure) {
+	at := slices.IndexFunc(of.Members, func(old site.Member) bool { return old.Name == m.Name && old.Type == m.Type })
+	if at < 0 {
+		return
+	}
+	old := &of.Members[at]
+	m.Unit, m.Remark, m.Order = cmp.Or(m.Unit, old.Unit), cmp.Or(m.Remark, old.Remark), cmp.Or(m.Order, old.Order)
+	if m.Factor == 0 {
+		m.Factor = old.Factor
+	}
+	if m.Names == nil {
+		m.Names = old.Names
+	}
+	m.Reserve = old.Reserve
+}
+
+// placed returns the placements of declarations, those that the device has
+// already with their ids.
+func (i *intake) placed() []site.Placement {
+	ids := map[string]string{}
+	for _, old := range i.now.Structures {
+		ids[old.Name] = old.ID
+	}
+	list := slices.Clone(i.placements)
+	for k := range list {
+		pl := &list[k]
+		pl.Structure, pl.PaceMs = cmp.Or(ids[pl.Structure], pl.Structure), 1000
+		pl.ID = fmt.Sprintf("%s-%s-%d", i.device.ID, pl.Area, pl.Start)
+		for _, old := range i.device.Placements {
+			if old.Area == pl.Area && old.Start == pl.Start && old.Structure == pl.Structure {
+				pl.ID, pl.PaceMs, pl.Access = old.ID, old.PaceMs, old.Access
+			}
+		}
+	}
+	return list
+}
+
+// origins says of which placement each point of the declarations is, by its name.
+func (i *intake) origins() map[string]site.Origin {
+	if len(i.placements) == 0 {
+		return nil
+	}
+	with := *i.now
+	with.Structures = append(i.declared(), i.now.Structures...)
+	origins := map[string]site.Origin{}
+	for _, pl := range i.placed() {
+		expected, err := datasheet.Expected(&with, i.device, &pl)
+		if err != nil {
+			continue // it is no longer one that can be laid out, and has said so
+		}
+		for k := range expected {
+			origins[expected[k].Name] = *expected[k].From
+		}
+	}
+	return origins
+}
+
 // prelude returns the edits that go before those of the points: the device's
 // protocol, the structures of the document, and the memory of its headings.
-func (i *intake) prelude(structures []site.Structure) (edits []site.Edit) {
-	if i.device.Map == "" {
-		copied := *i.device
-		copied.Map, copied.Points = i.def.Name, nil
-		edits = append(edits, site.Put(site.KindDevice, copied.ID, "", copied))
-	}
-	for k := range structures {
-		t := structures[k]
-		if !slices.ContainsFunc(i.now.Structures, func(old site.Structure) bool { return old.ID == t.ID || old.Name == t.Name }) {
+func (i *intake) prelude() (edits []site.Edit) {
+	for _, t := range i.declared() {
+		if old := i.now.Structure(t.ID); old == nil || !reflect.DeepEqual(*old, t) {
 			edits = append(edits, site.Put(site.KindStructure, t.ID, "", t))
 		}
+	}
+	copied := *i.device
+	copied.Map, copied.Points = cmp.Or(copied.Map, i.def.Name), nil
+	copied.Placements = slices.Clone(copied.Placements)
+	for _, pl := range i.placed() {
+		at := slices.IndexFunc(copied.Placements, func(old site.Placement) bool { return old.ID == pl.ID })
+		if at < 0 {
+			copied.Placements = append(copied.Placements, pl)
+		}
+	}
+	if copied.Map != i.device.Map || len(copied.Placements) != len(i.device.Placements) {
+		edits = append(edits, site.Put(site.KindDevice, copied.ID, "", copied))
 	}
 	if words := i.answer.Headings; len(words) > 0 && i.request.Rows == nil {
 		h := site.Headings{ID: newID(), Words: words, Columns: make([]string, len(words))}

@@ -125,6 +125,13 @@ type Listener interface {
 	Listen(ctx context.Context, d time.Duration) Heard
 }
 
+// Sizer is a Conn that can find out how large an area of the device is.
+type Sizer interface {
+	// Size returns the units of an area; ok is false where that cannot be told,
+	// or where the area has no size of its own.
+	Size(area string) (units int, ok bool)
+}
+
 // Explainer is a Conn that can find out more about why a range is refused.
 type Explainer interface {
 	// Explain asks the device further; the zero Explanation is that nothing more

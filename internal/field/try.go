@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"ferry/internal/core/datasheet"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/route"
@@ -52,7 +53,7 @@ func (e *Engine) Try(ctx context.Context, linkID string) (*route.Route, error) {
 	}
 	result := route.New(linkID)
 	result.At, result.Bench = plan.At, plan.Bench
-	w := walk{runner: r, route: result, name: r.device.Name, target: targetOf(s, link), others: others}
+	w := walk{runner: r, route: result, name: r.device.Name, target: targetOf(s, link), others: others, extents: datasheet.Extents(s, r.device)}
 	if over != nil {
 		walking, cancel := context.WithCancel(over.life)
 		defer cancel()

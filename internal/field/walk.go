@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"ferry/internal/core/block"
+	"ferry/internal/core/datasheet"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
@@ -29,6 +30,8 @@ type walk struct {
 	borrowed *channel
 	lost     Reply
 	others   []*runner
+	// extents are how far structures reach that the map has.
+	extents []datasheet.Extent
 	// ended says that the try was ended before it could conclude, defect that
 	// Ferry failed on what came.
 	ended  error
@@ -488,11 +491,39 @@ func (w *walk) judgePoints(ctx context.Context, failed []*job, why Reply) bool {
 		return false
 	}
 	saw := fmt.Sprintf("All %d points were read, in %d requests.", len(r.points), len(r.jobs))
-	if len(r.points) == 1 {
+	switch {
+	case len(r.points) == 1:
 		saw = "Its one point was read."
+	case len(r.jobs) == 1:
+		saw = fmt.Sprintf("All %d points were read, in one request.", len(r.points))
 	}
 	w.route.Set(route.Points, route.Good, strings.TrimSpace(saw+" "+habits), "")
+	w.sizes(ctx, saw)
 	return true
+}
+
+// sizes compares how far structures reach in the map with how large their areas
+// are in the device: a layout that was changed is often a longer one, and every
+// value behind the change is read at a wrong place.
+func (w *walk) sizes(ctx context.Context, saw string) {
+	var other []string
+	for _, e := range w.extents {
+		w.question(ctx, w.runner, func(conn Conn) {
+			ask, ok := conn.(Sizer)
+			if !ok {
+				return
+			}
+			units, ok := ask.Size(e.Area)
+			area, known := block.AreaOf(w.runner.def.Scheme, e.Area)
+			if ok && known && units != e.End {
+				other = append(other, fmt.Sprintf("%s has %d bytes in the device, and with %s in the map it has %d", area.Title, units*area.Octets(), e.Name, e.End*area.Octets()))
+			}
+		})
+	}
+	if len(other) > 0 {
+		w.route.Set(route.Points, route.Doubt, saw+" But "+strings.Join(other, "; ")+".",
+			"The layout was changed since the declarations were exported: values behind the change are read at wrong places. Export them anew and bring them in.")
+	}
 }
 
 // elsewhere says whether what was refused is answered in another area of units

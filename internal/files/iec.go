@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -244,8 +245,25 @@ func takeDeclared(format string, doc *iecDocument, faults []regmap.Rejected, sch
 	if err := r.follow(open, begin); err != nil {
 		return nil, err
 	}
-	source.Rows, source.Faults = r.rows, r.faults
+	if !slices.ContainsFunc(doc.variables, func(v iecVariable) bool { return v.AddData.cells() != nil }) {
+		r.sayOnly(columns, regmap.Name, regmap.Address, regmap.Type, regmap.Names, regmap.Remark)
+	}
+	source.Rows, source.Faults, source.Placements = r.rows, r.faults, r.placements
 	return source, nil
+}
+
+// sayOnly leaves out the columns of which declarations say nothing, so that what
+// a map has there stays.
+func (r *iecReader) sayOnly(columns []regmap.Column, which ...regmap.Column) {
+	for i := range r.rows {
+		cells := make([]string, len(which))
+		for k, column := range which {
+			if at := slices.Index(columns, column); at < len(r.rows[i].Cells) {
+				cells[k] = r.rows[i].Cells[at]
+			}
+		}
+		r.rows[i].Cells = cells
+	}
 }
 
 // follow lays variables without an address out one after the other.
@@ -320,6 +338,8 @@ type iecReader struct {
 	aliases map[string]iecType
 	rows    []regmap.Row
 	faults  []regmap.Rejected
+	// placements are the variables of a structure that have an address.
+	placements []site.Placement
 }
 
 // declare takes in user types: structures, and enumerations as names.
@@ -421,6 +441,11 @@ func (r *iecReader) variable(v *iecVariable) error {
 		r.single(v, &m, place)
 		return nil
 	}
+	if at, err := r.scheme.Parse(place, ""); err == nil && m.Structure != "" && m.Count == 0 {
+		p := block.Of(at)
+		r.placements = append(r.placements, site.Placement{Structure: m.Structure, Prefix: v.Name + ".", Area: p.Area, Start: p.Offset,
+			Rule: r.ruleAt(p.Area)})
+	}
 	return r.add(points, func(*site.Point) int { return v.line })
 }
 
@@ -434,6 +459,15 @@ func (r *iecReader) byBytes() bool {
 // takeApart lays out a variable of a structure or an array from its address on.
 func (r *iecReader) takeApart(name string, m site.Member, place string) ([]site.Point, error) {
 	return r.lay(&site.Structure{ID: "\x00" + name, Name: name, Members: []site.Member{m}}, place)
+}
+
+// ruleAt is the layout rule of an area: that of registers where its units have 16
+// bits, otherwise that of bytes.
+func (r *iecReader) ruleAt(key string) layout.Rule {
+	if area, _ := block.AreaOf(r.scheme, key); area.UnitBits == 16 {
+		return layout.Registers
+	}
+	return layout.Words
 }
 
 // lay lays a structure out from an address on, by the rule of its memory. Without
@@ -450,12 +484,8 @@ func (r *iecReader) lay(shell *site.Structure, place string) ([]site.Point, erro
 	if err != nil {
 		return nil, err
 	}
-	rule := layout.Words
 	area, _ := block.AreaOf(r.scheme, block.Of(start).Area)
-	if area.UnitBits == 16 {
-		rule = layout.Registers
-	}
-	return r.site.Lay(shell, rule, start, area.UnitBits)
+	return r.site.Lay(shell, r.ruleAt(area.Key), start, area.UnitBits)
 }
 
 func (r *iecReader) single(v *iecVariable, m *site.Member, place string) {

@@ -215,6 +215,9 @@ type Source struct {
 	// that it gives no address.
 	Structures []site.Structure
 	Unplaced   []string
+	// Placements are the variables of a structure that have an address; their
+	// structures are named by the ids of Structures.
+	Placements []site.Placement
 	// Faults are what of a text could not be read.
 	Faults []regmap.Rejected
 }

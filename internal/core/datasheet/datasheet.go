@@ -10,10 +10,53 @@ import (
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/block"
+	"ferry/internal/core/layout"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
 )
+
+// Extent is how far the structures that are placed in an area of a device reach.
+type Extent struct {
+	Area string
+	// End is the first unit behind the last of them, Name that structure's.
+	End  int
+	Name string
+}
+
+// Extents returns the extents of the areas of a device into which structures
+// were placed, in the order of the placements. What cannot be laid out any more
+// has none.
+func Extents(s *site.Site, d *site.Device) (extents []Extent) {
+	scheme, err := protocol.SchemeOf(protocol.MapOr(d.Map))
+	if err != nil {
+		return nil
+	}
+	for i := range d.Placements {
+		pl := &d.Placements[i]
+		t := s.Structure(pl.Structure)
+		area, ok := block.AreaOf(scheme, pl.Area)
+		if t == nil || !ok || area.UnitBits < 8 {
+			continue
+		}
+		laid, err := s.Laid(t)
+		if err != nil {
+			continue
+		}
+		_, octets, err := layout.Lay(laid, pl.Rule)
+		if err != nil {
+			continue
+		}
+		e := Extent{pl.Area, int(pl.Start) + (octets+area.Octets()-1)/area.Octets(), t.Name}
+		at := slices.IndexFunc(extents, func(x Extent) bool { return x.Area == e.Area })
+		if at < 0 {
+			extents = append(extents, e)
+		} else if extents[at].End < e.End {
+			extents[at] = e
+		}
+	}
+	return extents
+}
 
 // Expected returns the points that a placement in d stands for, without ids, in
 // the order of its datasheet or structure. It fails if what was placed is no longer

@@ -46,6 +46,11 @@ func declined(recent []seen, subject finding.Subject, device *site.Device, def *
 				Title:    fmt.Sprintf("%s answers: %s", device.Name, why.Title),
 				Evidence: []string{}, Remedy: why.Causes,
 			}
+			if ranges, ok := def.Ranges(); ok && ranges.Absent(p.code) {
+				if _, confused := def.Rules.(protocol.Tables); confused {
+					f.Offers = finding.OfferEdges
+				}
+			}
 			byCode[p.code] = f
 			codes = append(codes, p.code)
 		}

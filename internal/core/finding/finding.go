@@ -50,7 +50,15 @@ type Finding struct {
 	Remedy   string   `json:"remedy"`
 	// Fixes are changes that would put it right, for a person to choose from.
 	Fixes []Fix `json:"fixes,omitempty"`
+	// Offers is something to be done that would tell more; empty for nothing.
+	Offers Offer `json:"offers,omitempty" jsonschema:"enum=edges"`
 }
+
+// Offer is something that can be done about a finding.
+type Offer string
+
+// OfferEdges asks the device for the units at the edges of its map.
+const OfferEdges Offer = "edges"
 
 // Fix is one way of putting a finding right: cells of a map, or a setting of a
 // link, with what they hold now and would hold then; or limits of a device that

@@ -583,6 +583,15 @@ func (c *conn) Explain(r block.Range, code int) (e field.Explanation) {
 	return e
 }
 
+// Size tells how large a data block is; inputs, outputs and flags are as large
+// as the controller's image.
+func (c *conn) Size(area string) (units int, ok bool) {
+	if _, is := family.BlockOf(area); !is {
+		return 0, false
+	}
+	return c.end(area)
+}
+
 // end finds out how many bytes an area has.
 func (c *conn) end(area string) (bytes int, ok bool) {
 	there := func(at int) bool {

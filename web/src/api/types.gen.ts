@@ -459,6 +459,7 @@ export interface Finding {
   evidence: string[];
   remedy: string;
   fixes?: Fix[];
+  offers?: "edges";
 }
 export interface Subject {
   kind: string;

@@ -62,15 +62,16 @@ export function PointsPage() {
       <div className="mt-3 flex flex-wrap justify-center gap-2">{answering.map((d) => <Link key={d.id} className="button" to="/points/$device" params={{ device: d.id }}>{d.name}</Link>)}</div></Empty></div>;
   }
   const chosen = points?.rows.find((r) => r.id === params.point);
-  const read = points?.requests.length ?? 0;
-  const gaps = points?.requests.filter((r) => r.unused > 0).length ?? 0;
+  const read = new Set(points?.requests.map((r) => r.id)).size;
+  const gaps = new Set(points?.requests.filter((r) => r.unused > 0).map((r) => r.id)).size;
+  const units = points?.areas[0]?.unitBits === 8 ? "bytes" : "registers";
   const overlaps = points?.findings.filter((f) => f.code === "overlap").length ?? 0;
   const takeFile = async (list: FileList | null) => {
     const chosenFile = list?.[0];
     if (chosenFile) setIntake({ file: await base64(chosenFile), name: chosenFile.name });
     if (file.current) file.current.value = "";
   };
-  const refused = live.findings.some((f) => f.code === "declined-2" && (f.subject.device === device.id || f.subject.id === link?.id || f.subject.id === device.id));
+  const refused = live.findings.some((f) => f.offers === "edges" && (f.subject.device === device.id || f.subject.id === link?.id || f.subject.id === device.id));
   return (
     <div className="flex min-w-0 flex-1 flex-col">
       <section className="flex-none border-b border-rule bg-sheet px-4 pt-2 pb-1">
@@ -82,7 +83,7 @@ export function PointsPage() {
           <span className="ml-auto flex items-center gap-2">
             {refused && <button type="button" className="button tight danger" title="The device refuses addresses of this map" onClick={() => void askEdges()}>Addresses are refused: off by one?</button>}
             {overlaps > 0 && <span className="chip fault">{count(overlaps, "overlap")}</span>}
-            {gaps > 0 && <span className="chip note">{gaps === 1 ? "1 request reads over unused registers" : `${gaps} requests read over unused registers`}</span>}
+            {gaps > 0 && <span className="chip note">{gaps === 1 ? `1 request reads over unused ${units}` : `${gaps} requests read over unused ${units}`}</span>}
             <Link to="/points/datasheets" className="button tight">Datasheets</Link>
           </span>
         </div>
