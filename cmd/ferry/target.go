@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"strings"
 
-	"ferry/internal/core/block"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/serial"
@@ -23,12 +22,12 @@ type target struct {
 	def    *protocol.Def
 }
 
-// parseTarget reads a URL such as modbus-tcp://127.0.0.1:1502?unit=1. The
+// parseTarget reads a URL: PROTOCOL://HOST:PORT?SETTING=VALUE. The
 // query may hold any setting of the protocol.
 func parseTarget(text string) (*target, error) {
 	u, err := url.Parse(text)
 	if err != nil {
-		return nil, fmt.Errorf("%q is not a URL such as modbus-tcp://127.0.0.1:1502?unit=1", text)
+		return nil, fmt.Errorf("%q is not a URL such as %s://127.0.0.1?timeout=500", text, protocol.MapOr(""))
 	}
 	def, ok := protocol.Named(u.Scheme)
 	if !ok || def.MapOnly {
@@ -113,12 +112,7 @@ func (t *target) device(points []site.Point) *site.Device {
 
 // example is how a point of a protocol is written.
 func example(def *protocol.Def) string {
-	for _, area := range block.AreasOf(def.Scheme) {
-		if area.UnitBits > 1 {
-			return def.Scheme.Short(block.At(area.Key, 2)) + ":float32"
-		}
-	}
-	return "ADDRESS:float32"
+	return def.Example + ":float32"
 }
 
 // parsePoint reads ADDRESS[:TYPE[:ORDER]]: the address in any notation of the
@@ -166,7 +160,7 @@ func parsePoints(def *protocol.Def, args []string) ([]site.Point, error) {
 func parseAssignment(def *protocol.Def, text string) (site.Point, value.Value, error) {
 	i := strings.IndexByte(text, '=')
 	if i < 1 {
-		return site.Point{}, value.Value{}, fmt.Errorf("%q: write POINT=VALUE, such as hr2:uint16=450", text)
+		return site.Point{}, value.Value{}, fmt.Errorf("%q: write POINT=VALUE, such as %s=450", text, example(def))
 	}
 	p, err := parsePoint(def, text[:i])
 	if err != nil {

@@ -19,7 +19,7 @@ func timetableCommand() *cobra.Command {
 	c := &cobra.Command{Use: "timetable SITE.json", Short: "Pack the points of a site, or of one list, into requests and say what they cost", Args: cobra.MaximumNArgs(1)}
 	asJSON := c.Flags().Bool("json", false, "print one JSON object")
 	list := c.Flags().String("map", "", "a list of points in place of a site: CSV, XLSX, JSON or IEC 61131-10 XML")
-	line := c.Flags().String("line", "tcp", "line of the list: tcp, rtu-tcp, rtu:19200:8E1, ascii:9600:7E1")
+	line := c.Flags().String("line", "tcp", "line of the list: the protocol, or the end of its name, and for a serial line its format, as in rtu:19200:8E1")
 	think := c.Flags().Int("think", -1, "milliseconds for which the device of the list thinks")
 	silent := c.Flags().StringSlice("silent", nil, "devices that are taken for silent, by name or id")
 	var flags mapFlags
@@ -83,7 +83,7 @@ func listOnLine(flags *mapFlags, path, text string, think int) (*site.Site, erro
 	kind, format, framed := strings.Cut(text, ":")
 	def, ok := protocol.Short(kind)
 	if !ok || framed && def.Medium != site.SerialLine {
-		return nil, fmt.Errorf("--line %q: write tcp, rtu-tcp, rtu:19200:8E1 or ascii:9600:7E1", text)
+		return nil, fmt.Errorf("--line %q: write a protocol, or the end of its name, and for a serial line its format behind a colon, such as 19200:8E1", text)
 	}
 	line := site.Line{ID: text, Name: text, Medium: def.Medium}
 	if def.Medium == site.SerialLine {

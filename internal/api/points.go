@@ -29,7 +29,7 @@ func (s *Server) getPoints(c fiber.Ctx) error {
 	}
 	seq, versions := snapshot.Seq, snapshot.Versions(site.KindPoint, d.ID)
 	view := PointsView{Seq: seq, Device: d.ID, Columns: regmap.Columns(), Areas: block.AreasIn(def.Scheme, d.Places), Rows: make([]PointRow, 0, len(d.Points)), Count: len(d.Points),
-		Requests: []MapRequest{}, Findings: s.mapFindings(d), Choices: choices(), TableColumns: regmap.TableColumns(), NameRules: regmap.NameRules()}
+		Requests: []MapRequest{}, Findings: s.mapFindings(d), Choices: choices(), TableColumns: regmap.TableColumns(), Example: def.Example, NameRules: regmap.NameRules()}
 	// A window that has the map already gets the rows that changed since.
 	since, err := strconv.ParseInt(c.Query("since", "-1"), 10, 64)
 	view.Partial = err == nil && since >= 0 && c.Query("count") == strconv.Itoa(len(d.Points))

@@ -98,8 +98,10 @@ type PointsView struct {
 	Findings []finding.Finding          `json:"findings"`
 	Choices  map[regmap.Column][]string `json:"choices"`
 	// TableColumns are what a column of a table that is brought in can be.
-	TableColumns []regmap.Column   `json:"tableColumns"`
-	NameRules    []regmap.NameRule `json:"nameRules"`
+	TableColumns []regmap.Column `json:"tableColumns"`
+	// Example is an address of the map as it is typed.
+	Example   string            `json:"example"`
+	NameRules []regmap.NameRule `json:"nameRules"`
 }
 
 // MapRequest is what a map shows of one range of a request that reads it.

@@ -21,8 +21,8 @@ var demoSite []byte
 
 // Demo returns the demo site: part of Skerry Point Hatchery, a made-up fish
 // farm on land. Some things are wrong with it on purpose: two points of DO probe
-// 12 overlap; the UV doser has no discrete input where its map says that the
-// lamp door is; the whole map of pH 21 lies one place too high; the make-up flow
+// 12 overlap; the UV doser has nothing where its map says that the lamp
+// door is; the whole map of pH 21 lies one place too high; the make-up flow
 // meter is mapped with the wrong order and the wrong type; and a member was put
 // into data block 12 of the filtration hall since its declarations were exported.
 func Demo() *site.Site {

@@ -315,10 +315,7 @@ func (u *unit) hears(data []byte, request serial.Wave, near serial.Format, end f
 			data[i] = c.Value
 		}
 	}
-	silence := 0.0
-	if u.Def.Silence() {
-		silence = own.SilenceMs()
-	}
+	silence := u.Def.SilenceMs(own)
 	wave := u.speaks(&u.Simulated, data, own, end+silence)
 	if u.twin != nil {
 		wave = serial.Merge(wave, u.speaks(u.twin, data, own, end+silence))

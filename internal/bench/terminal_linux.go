@@ -21,12 +21,12 @@ type pseudoTerminal struct {
 
 // newTerminal makes a simulated port.
 var newTerminal = func() (terminal, error) {
-	master, slave, err := pty.Open()
+	master, far, err := pty.Open()
 	if err != nil {
 		return nil, err
 	}
-	t := &pseudoTerminal{path: slave.Name(), master: master, fd: int(master.Fd())}
-	if err := slave.Close(); err != nil {
+	t := &pseudoTerminal{path: far.Name(), master: master, fd: int(master.Fd())}
+	if err := far.Close(); err != nil {
 		return nil, errors.Join(err, master.Close())
 	}
 	return t, nil

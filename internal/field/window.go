@@ -20,7 +20,7 @@ type Window struct {
 	AtMs  int64    `json:"atMs"`
 }
 
-// mostWindow bounds a window: what two requests of Modbus bring.
+// mostWindow bounds a window: what two requests bring.
 const mostWindow = 250
 
 // mostAsked bounds how often a device is asked to find the edges of what it

@@ -56,8 +56,8 @@ func (a Address) Name() (space, name string, ok bool) { return a.space, a.name, 
 func (a Address) IsZero() bool { return a == Address{} }
 
 // String prints the canonical form, the one kept in files: the space and the
-// number ("hr2"), with a part after a point ("hr2.5"). A space with a digit in
-// it is set off by a colon ("db7:12.3"), a name by an equals sign, behind which
+// number ("m2"), with a part after a point ("m2.5"). A space with a digit in it
+// is set off by a colon ("block7:12.3"), a name by an equals sign, behind which
 // anything may stand ("topic=1/temp", "node=ns=2;s=Tank.O2").
 func (a Address) String() string {
 	if a.IsZero() {

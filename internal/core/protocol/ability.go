@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"ferry/internal/core/block"
+	"ferry/internal/core/serial"
 )
 
 // Ranges is the ability of a protocol whose devices are asked for runs of
@@ -57,7 +58,10 @@ type Broadcasts interface {
 
 // Framed is the ability of a protocol whose frames are told apart by a silence
 // before and after them, as on a serial line.
-type Framed interface{ Silence() bool }
+type Framed interface {
+	// SilenceMs is how long that is on a line of such a format; 0 for none.
+	SilenceMs(serial.Format) float64
+}
 
 // Explains is the ability to put error codes into words.
 type Explains interface {
@@ -107,10 +111,16 @@ func (d *Def) Most(settings Settings) func(area string) int {
 	return func(area string) int { return d.MaxUnits(settings, area) }
 }
 
-// Silence reports whether frames are told apart by silence.
-func (d *Def) Silence() bool {
-	f, ok := d.Rules.(Framed)
-	return ok && f.Silence()
+// SilenceMs is the silence that parts frames on a line of such a format; 0 for
+// none.
+func (d *Def) SilenceMs(format serial.Format) float64 {
+	if d == nil {
+		return 0
+	}
+	if f, ok := d.Rules.(Framed); ok {
+		return f.SilenceMs(format)
+	}
+	return 0
 }
 
 // WritesBits reports whether a bit is written alone.

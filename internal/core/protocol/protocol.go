@@ -30,6 +30,8 @@ type Def struct {
 	Station string `json:"station,omitempty"`
 	// MapOnly is set where maps are written but no link speaks the protocol.
 	MapOnly bool `json:"mapOnly,omitempty"`
+	// Example is an address as it is typed.
+	Example string `json:"example"`
 	// Areas are those of a Scheme of the block shape, filled in by Register.
 	Areas []block.Area `json:"areas"`
 	// Turns says what has to be shared between links, one request at a time.
@@ -37,9 +39,33 @@ type Def struct {
 
 	// Scheme is the addressing of the maps that the protocol reads.
 	Scheme address.Scheme `json:"-"`
+	// Vocabulary is how lists speak of the family's things; nil for nothing of its
+	// own. Protocols of one family share it.
+	Vocabulary *Vocabulary `json:"-"`
 	// Rules are the family's own. What the protocol is able to do is found by
 	// asking them for an interface of this package.
 	Rules any `json:"-"`
+}
+
+// Vocabulary is the words of a family in lists, all in small letters without
+// blanks, marks and accents.
+type Vocabulary struct {
+	// Headings are words that head columns, by the columns of a table: "address".
+	Headings map[string][]string
+	// Types are names of types, as the name of the type that they mean.
+	Types map[string]string
+	// Fillers are words that a heading may have more than it needs.
+	Fillers []string
+}
+
+// Vocabularies lists those of all families, each once.
+func Vocabularies() (list []*Vocabulary) {
+	for _, d := range All() {
+		if d.Vocabulary != nil && !slices.Contains(list, d.Vocabulary) {
+			list = append(list, d.Vocabulary)
+		}
+	}
+	return list
 }
 
 // Turns says among whom requests take turns.

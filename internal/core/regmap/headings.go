@@ -1,8 +1,11 @@
 package regmap
 
 import (
+	"ferry/internal/core/protocol"
 	"regexp"
+	"slices"
 	"strings"
+	"sync"
 )
 
 // headingWords are the words by which a heading is recognised, in small letters
@@ -11,8 +14,8 @@ import (
 var headingWords = map[Column][]string{
 	Name: {"name", "point", "tag", "pointname", "tagname", "signal", "signalname", "parameter", "variable", "symbol", "parametername", "variablename", "label", "item", "registername", "measurement", "datapoint", "quantity", "measuredvalue", "object", "processvalue",
 		"bezeichnung", "benennung", "messwert", "datenpunkt", "messgrosse", "grosse", "designation", "nom", "mesure", "grandeur", "libelle", "nombre", "senal", "medida", "magnitud", "nome", "grandezza", "misura", "segnale", "naam", "meetwaarde", "meting", "grootheid", "sinal", "grandeza", "namn", "matvarde", "benamning", "storhet"},
-	Address: {"address", "register", "reg", "addr", "modbusaddress", "registeraddress", "registerno", "registernumber", "regno", "offset0based", "modbusregister", "registers4x", "startaddress", "startregister", "location", "regaddr", "registeraddr", "modbusaddr", "modbusreg", "mbaddr", "mbaddress", "mbreg", "mbregister", "modiconaddr", "modiconaddress", "lasregister", "plcaddress", "adr", "addressdec", "addresshex", "addressdecimal", "registerdec", "registerhex", "hexaddress", "decaddress", "addressoffset", "registeroffset", "start", "firstregister", "startaddr", "dataaddress", "pdu", "pduaddress", "protocoladdress", "wireaddress", "modbusno", "regnumber", "dec", "hex",
-		"adresse", "registeradresse", "startadresse", "registernummer", "modbusadresse", "adressemodbus", "registre", "noregistre", "adresseregistre", "direccion", "registro", "direccionmodbus", "direccionregistro", "indirizzo", "indirizzomodbus", "adres", "registeradres", "modbusadres", "endereco", "enderecomodbus", "registrador", "registador", "adress", "registeradress", "modbusadress"},
+	Address: {"address", "register", "reg", "addr", "registeraddress", "registerno", "registernumber", "regno", "offset0based", "startaddress", "startregister", "location", "regaddr", "registeraddr", "mbaddr", "mbaddress", "mbreg", "mbregister", "modiconaddr", "modiconaddress", "lasregister", "plcaddress", "adr", "addressdec", "addresshex", "addressdecimal", "registerdec", "registerhex", "hexaddress", "decaddress", "addressoffset", "registeroffset", "start", "firstregister", "startaddr", "dataaddress", "pdu", "pduaddress", "protocoladdress", "wireaddress", "regnumber", "dec", "hex",
+		"adresse", "registeradresse", "startadresse", "registernummer", "registre", "noregistre", "adresseregistre", "direccion", "registro", "direccionregistro", "indirizzo", "adres", "registeradres", "endereco", "registrador", "registador", "adress", "registeradress"},
 	Until: {"end", "endaddress", "endregister", "lastregister", "to", "last", "stop", "bis", "endadresse", "fin", "jusqua", "hasta", "fino", "tot", "ate", "till"},
 	Type: {"type", "readsas", "datatype", "format", "dataformat", "valuetype", "datatypes", "representation", "registerformat", "encoding", "vartype", "typ", "variabletype", "numberformat",
 		"datentyp", "datenformat", "typededonnee", "typededonnees", "typedonnees", "formatdedonnees", "tipo", "tipodedato", "tipodedatos", "formato", "tipodato", "tipodidato", "tipodidati", "gegevenstype", "datatyp", "tipodedados", "tipodados", "dataformatet"},
@@ -44,21 +47,27 @@ var headingWords = map[Column][]string{
 	RawLow:  {"rawmin", "rawlow", "rawlo", "rawminimum", "minraw", "lowraw", "rawzero", "inputmin", "inputlow", "digitalmin", "countsmin", "rohmin", "rohwertmin", "minroh", "brutmin", "mincrudo", "crudomin", "grezzomin", "ruwmin", "brutomin", "ramin"},
 	RawHigh: {"rawmax", "rawhigh", "rawhi", "rawmaximum", "maxraw", "highraw", "rawfull", "inputmax", "inputhigh", "digitalmax", "countsmax", "rohmax", "rohwertmax", "maxroh", "brutmax", "maxcrudo", "crudomax", "grezzomax", "ruwmax", "brutomax", "ramax"},
 	Signed:  {"signed", "sign", "issigned", "signedunsigned", "vorzeichen", "mitvorzeichen", "signe", "signo", "consigno", "segno", "consegno", "teken", "metteken", "sinal", "comsinal", "tecken", "medtecken"},
-	Table: {"table", "registertype", "functioncode", "function", "fc", "objecttype", "area", "memoryarea", "regtype", "modbusfunction", "functioncodes", "readfunction", "modbustype", "modbustable", "block", "fctcode", "func", "functionreadwrite", "fcode", "readcode", "readfc", "readfunctioncode", "fcread", "mbfn", "fn",
-		"funktion", "funktionscode", "registerart", "registertyp", "fonction", "codefonction", "funcion", "codigodefuncion", "tipoderegistro", "funzione", "codicefunzione", "tiporegistro", "functie", "functiecode", "funcao", "codigodefuncao", "funktionskod"},
-}
+	Table: {"table", "registertype", "objecttype", "area", "memoryarea", "regtype", "block", "fcode", "readcode", "readfc", "fcread", "mbfn", "fn",
+		"registerart", "registertyp", "tipoderegistro", "tiporegistro"}}
 
-var headingOf = func() map[string]Column {
+// headingOf finds columns by those words and by those of the families.
+var headingOf = sync.OnceValue(func() map[string]Column {
 	index := map[string]Column{}
-	for _, column := range TableColumns() {
-		for _, word := range headingWords[column] {
-			if _, taken := index[word]; !taken {
-				index[word] = column
+	add := func(words func(Column) []string) {
+		for _, column := range TableColumns() {
+			for _, word := range words(column) {
+				if _, taken := index[word]; !taken {
+					index[word] = column
+				}
 			}
 		}
 	}
+	add(func(c Column) []string { return headingWords[c] })
+	for _, v := range protocol.Vocabularies() {
+		add(func(c Column) []string { return v.Headings[string(c)] })
+	}
 	return index
-}()
+})
 
 // accents maps letters with marks to those without.
 var accents = strings.NewReplacer("á", "a", "à", "a", "â", "a", "ã", "a", "ä", "a", "å", "a", "é", "e", "è", "e", "ê", "e", "ë", "e", "í", "i", "ì", "i", "î", "i", "ï", "i",
@@ -79,11 +88,20 @@ func plain(heading string) string {
 }
 
 // fillers are words that a heading may have more than it needs.
-var fillers = []string{"modbus", "the", "of", "no", "nr", "num", "number", "dec", "hex", "decimal", "hexadecimal", "starting", "start", "first", "field", "column", "engineering", "eng", "de", "der", "des", "van", "di", "du", "numero", "nummer"}
+var ownFillers = []string{"the", "of", "no", "nr", "num", "number", "dec", "hex", "decimal", "hexadecimal", "starting", "start", "first", "field", "column", "engineering", "eng", "de", "der", "des", "van", "di", "du", "numero", "nummer"}
+
+// fillers are those and the ones of the families.
+var fillers = sync.OnceValue(func() []string {
+	all := ownFillers
+	for _, v := range protocol.Vocabularies() {
+		all = append(slices.Clone(all), v.Fillers...)
+	}
+	return all
+})
 
 // columnOf recognises a heading.
 func columnOf(heading string) (Column, bool) {
-	if column, ok := headingOf[plain(heading)]; ok {
+	if column, ok := headingOf()[plain(heading)]; ok {
 		return column, true
 	}
 	if i := strings.IndexAny(heading, "([{"); i > 0 {
@@ -96,14 +114,14 @@ func columnOf(heading string) (Column, bool) {
 	var kept []string
 	for _, word := range words {
 		filler := false
-		for _, f := range fillers {
+		for _, f := range fillers() {
 			filler = filler || word == f
 		}
 		if !filler {
 			kept = append(kept, word)
 		}
 	}
-	column, ok := headingOf[strings.Join(kept, "")]
+	column, ok := headingOf()[strings.Join(kept, "")]
 	return column, ok
 }
 

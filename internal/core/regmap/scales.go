@@ -12,7 +12,7 @@ import (
 )
 
 // printScale prints the scale cell: "÷ 10", "× 0.25", "4000…20000 → 0…100
-// clamped", with "× 10^40012" behind it where a register holds a power of ten.
+// clamped", with "× 10^ADDRESS" behind it where a register holds a power of ten.
 func printScale(scheme address.Scheme, p *site.Point) string {
 	text := printFactor(p.Factor)
 	if r := p.Range; r != nil {
@@ -48,7 +48,7 @@ func parseScale(scheme address.Scheme, p *site.Point, text string) error {
 			return nil
 		}
 		if allDigits(exponent) && len(exponent) < 5 {
-			return fmt.Errorf("scale %q: 10^%s is no power of ten that makes sense; write the register that holds it in full, such as 40012", text, exponent)
+			return fmt.Errorf("scale %q: 10^%s is no power of ten that makes sense; write the register that holds it in full", text, exponent)
 		}
 		power, err := scheme.Parse(exponent, p.Place().Area)
 		if err != nil {
@@ -107,7 +107,7 @@ func parseFactor(text string) (float64, error) {
 	t = strings.TrimLeft(t, "÷/×x*: ")
 	n, err := value.ParseFloat(t)
 	if err != nil || n == 0 {
-		return 0, fmt.Errorf("scale %q: write a factor such as 0.1, × 0.1 or ÷ 10, a range such as 4000…20000 → 0…100, or × 10^40012", text)
+		return 0, fmt.Errorf("scale %q: write a factor such as 0.1, × 0.1 or ÷ 10, a range such as 4000…20000 → 0…100, or × 10^ADDRESS", text)
 	}
 	if divide {
 		n = 1 / n

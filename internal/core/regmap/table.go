@@ -479,8 +479,8 @@ func (m *maker) readType(p *site.Point, units int) {
 		read = shaped{Type: value.TypeBool}
 	}
 	if have := read.Type.Bytes(read.Length); octets > 0 && have > 1 && !part && (have*8+area.UnitBits-1)/area.UnitBits != units {
-		_, plain := typeWords[strings.ToLower(text)]
-		if _, other := typeWords[plainType(text)]; other {
+		_, plain := namedType(strings.ToLower(text))
+		if _, other := namedType(plainType(text)); other {
 			plain = true
 		}
 		wide, ok := ofWidth(read.Type, 8*octets)
@@ -551,7 +551,7 @@ func stretched(text string, octets, units int, err error) (shaped, error) {
 }
 
 // ParsePlace reads an address cell of a foreign table: any notation of the
-// scheme, with a comma between thousands, or a range of units (40011-40012)
+// scheme, with a comma between thousands, or a range of units (711-712)
 // whose length it returns. A bare number counts in area, from 1 if fromOne.
 func ParsePlace(scheme address.Scheme, text, area string, fromOne bool) (a address.Address, units int, err error) {
 	clean := tidyPlace(text, Reading{})
@@ -568,7 +568,7 @@ func ParsePlace(scheme address.Scheme, text, area string, fromOne bool) (a addre
 		end, err := parseOne(scheme, to, first.Area, fromOne)
 		last := block.Of(end)
 		if err == nil && last.Area != first.Area || err == nil && len(strings.TrimSpace(to)) < len(strings.TrimSpace(from)) {
-			// 40011/12 or 40011-2: the end is given by its last digits.
+			// 711/12 or 711-2: the end is given by its last digits.
 			f, t := strings.TrimSpace(from), strings.TrimSpace(to)
 			if allDigits(f) && allDigits(t) && len(t) < len(f) {
 				end, err = parseOne(scheme, f[:len(f)-len(t)]+t, area, fromOne)

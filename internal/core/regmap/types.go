@@ -6,7 +6,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -40,11 +42,26 @@ func PrintType(p *site.Point) string {
 	return text
 }
 
+// namedType finds a type by another spelling, or by a word of a family.
+func namedType(word string) (value.Type, bool) {
+	if t, ok := typeWords[word]; ok {
+		return t, true
+	}
+	for _, v := range vocabularies() {
+		if t, ok := v.Types[word]; ok {
+			return value.Type(t), true
+		}
+	}
+	return "", false
+}
+
+var vocabularies = sync.OnceValue(protocol.Vocabularies)
+
 // typeWords are other spellings that tables use for the types, in small letters
 // and without blanks, dashes and underlines. Those of IEC 61131-3 are among
 // them.
 var typeWords = map[string]value.Type{
-	"boolean": value.TypeBool, "bit": value.TypeBool, "binary": value.TypeBool, "digital": value.TypeBool, "coil": value.TypeBool, "onoff": value.TypeBool,
+	"boolean": value.TypeBool, "bit": value.TypeBool, "binary": value.TypeBool, "digital": value.TypeBool, "onoff": value.TypeBool,
 	"bitfield": value.TypeBits,
 	"sint":     value.TypeInt8, "usint": value.TypeUint8, "byte": value.TypeUint8,
 	"int": value.TypeInt16, "short": value.TypeInt16, "integer": value.TypeInt16, "signed": value.TypeInt16,
@@ -141,7 +158,7 @@ func readType(text string) (shaped, error) {
 		return s, nil
 	}
 	word, number := splitType(lower)
-	t, ok := typeWords[word]
+	t, ok := namedType(word)
 	if known := value.Type(word); !ok && known.Known() {
 		t, ok = known, true
 	}

@@ -38,8 +38,7 @@ type Format struct {
 	Stop   int    `json:"stop" jsonschema:"minimum=1,maximum=2"`
 }
 
-// Usual is the format of the Modbus serial line guide V1.02, clause 2.5.1:
-// 19 200 baud, even parity.
+// Usual is what a line is taken to be set to: 19 200 baud, even parity.
 var Usual = Format{Baud: 19200, Data: 8, Parity: Even, Stop: 1}
 
 // Check reports what is impossible in a format.
@@ -105,25 +104,6 @@ func (f Format) Bits() int {
 
 // CharMs is the time of one character in milliseconds.
 func (f Format) CharMs() float64 { return 1000 * float64(f.Bits()) / float64(f.Baud) }
-
-// SilenceMs is the silence that ends an RTU frame: 3.5 characters, and 1.75 ms
-// above 19 200 baud (Modbus serial line guide V1.02, clause 2.5.1.1). The guide
-// counts 11 bits to a character whatever its format.
-func (f Format) SilenceMs() float64 {
-	if f.Baud > 19200 {
-		return 1.75
-	}
-	return 3.5 * 11 * 1000 / float64(f.Baud)
-}
-
-// GapMs is the longest pause inside an RTU frame: 1.5 characters, and 0.75 ms
-// above 19 200 baud (same clause).
-func (f Format) GapMs() float64 {
-	if f.Baud > 19200 {
-		return 0.75
-	}
-	return 1.5 * 11 * 1000 / float64(f.Baud)
-}
 
 // Bauds are the usual bit rates, the most frequent first.
 func Bauds() []int { return []int{9600, 19200, 38400, 115200, 57600, 4800, 2400, 1200} }

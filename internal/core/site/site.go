@@ -52,7 +52,7 @@ type Device struct {
 	Remark string `json:"remark,omitempty"`
 	Ports  []Port `json:"ports"`
 	// Map names the protocol whose addressing the points use.
-	Map string `json:"map,omitempty" jsonschema:"description=protocol whose addressing the points use, such as modbus-tcp"`
+	Map string `json:"map,omitempty" jsonschema:"description=protocol whose addressing the points use, by its name"`
 	// Limits are what the device bears less than its protocol allows.
 	Limits Limits `json:"limits,omitzero"`
 	// Bench says which simulated device stands in for this one.

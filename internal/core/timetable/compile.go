@@ -205,6 +205,7 @@ func (c *compiler) link(ctx context.Context, link *site.Link) {
 	l := &linked{link: link, device: device, ends: endsOf(c.site, line, link, device, def), resource: r, from: len(c.plan.Requests)}
 	c.plan.Requests = append(c.plan.Requests, l.compile(ctx)...)
 	l.to = len(c.plan.Requests)
+	r.silence = max(r.silence, l.ends.after)
 	l.load = LinkLoad{Link: link.ID, Requests: l.to - l.from}
 	for i := l.from; i < l.to; i++ {
 		q := &c.plan.Requests[i]
@@ -460,7 +461,7 @@ func (c *compiler) cyclic() {
 		}
 		format := line.Format()
 		for _, each := range line.Cyclic {
-			t := task{request: -1, periodMs: float64(each.PeriodMs), ms: float64(each.Octets)*format.CharMs() + format.SilenceMs(), after: format.SilenceMs(), cyclic: true}
+			t := task{request: -1, periodMs: float64(each.PeriodMs), ms: float64(each.Octets)*format.CharMs() + r.silence, after: r.silence, cyclic: true}
 			r.tasks = append(r.tasks, t)
 			r.cyclic += t.ms / t.periodMs
 		}

@@ -49,8 +49,8 @@ func endsOf(s *site.Site, line *site.Line, link *site.Link, device *site.Device,
 				format = line.SerialOf(asking.Port(line.ID)).Format()
 			}
 			e.octetMs = format.CharMs()
-			if def.Silence() {
-				e.between, e.after = format.SilenceMs(), format.SilenceMs()
+			if silence := def.SilenceMs(format); silence > 0 {
+				e.between, e.after = silence, silence
 			}
 		}
 	}

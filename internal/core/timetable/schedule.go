@@ -9,10 +9,11 @@ import (
 // resource serves one request at a time: a serial line, or a connection. A
 // connection may be allowed more at once.
 type resource struct {
-	line   string
-	atOnce int
-	tasks  []task
-	cyclic float64 // utilisation by what nobody requests
+	silence float64 // that must follow whatever is sent, in milliseconds
+	line    string
+	atOnce  int
+	tasks   []task
+	cyclic  float64 // utilisation by what nobody requests
 }
 
 // task is what takes a resource's time again and again.

@@ -8,7 +8,7 @@ import (
 
 // Order is the order of the bytes of a value on the wire. The letters name the
 // bytes of the value from the most significant, A, on; their sequence is that
-// of the wire. ABCD is what the Modbus specification prescribes for each
+// of the wire. ABCD is what specifications prescribe for each
 // register (big-endian) with the high word first; CDAB has the low word first;
 // BADC swaps the bytes within each word; DCBA is little-endian throughout. Any
 // other permutation of the letters is an order too. The zero Order is the

@@ -41,7 +41,7 @@ func (d serialDriver) Dial(ctx context.Context, t field.Target) (field.Conn, fie
 	}
 	c := &lineConn{framing: d.framing, def: def, stream: port, format: format, char: format.CharMs(), ctx: ctx}
 	if d.framing == wire.RTU {
-		c.silence = format.SilenceMs()
+		c.silence = family.SilenceMs(format)
 	}
 	return c.begin(t), field.Reply{Outcome: exchange.Answered}
 }

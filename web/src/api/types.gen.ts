@@ -326,6 +326,7 @@ export interface Def {
   settings: Setting[];
   station?: string;
   mapOnly?: boolean;
+  example: string;
   areas: Area[];
   turns: string;
 }
@@ -429,6 +430,7 @@ export interface PointsView {
     [k: string]: string[];
   };
   tableColumns: string[];
+  example: string;
   nameRules: NameRule[];
 }
 export interface PointRow {

@@ -11,6 +11,7 @@ import { attempt, say } from "../shared/toast";
 import { Field } from "../shared/ui";
 import { Access } from "./Access";
 import { FaultSelect } from "./FaultSelect";
+import { readRuns, runExample, runText } from "./limits";
 import { PortSettings } from "./PortSettings";
 
 /** A device's own settings, its ports, and its links. */
@@ -21,6 +22,7 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
   const version = site.versions["device:" + device.id] ?? 0;
   const editor = useDeviceEditor(site, device);
   const [target, setTarget] = useState("");
+  const map = site.protocols.find((p) => p.name === device.map);
   // A port that is taken off its line goes.
   const setPort = (i: number, patch: Partial<Port>) => editor.commit(`changed the port of ${device.name}`, { ports: device.ports.map((p, j) => (j === i ? { ...p, ...patch } : p)).filter((p) => p.line !== "") });
   const limit = (patch: Partial<Limits>) => editor.commit(`changed the limits of ${device.name}`, { limits: { ...device.limits, ...patch } });
@@ -58,13 +60,13 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
       <section className="mt-4">
         <h3 className="mb-1">Map</h3>
         <p className="mb-2"><Link to="/points/$device" params={{ device: device.id }} className="font-semibold underline">{device.pointCount} points</Link></p>
-        <Field label="Most registers" unit="a request" mono value={String(device.limits?.maxRegisters ?? "")} placeholder="as the protocol" onBegin={editor.begin} onCommit={(text) => limit({ maxRegisters: whole(text) })} />
-        <Field label="Unused registers" value={device.limits?.noBridging ? "no" : "yes"} options={[{ value: "yes", title: "may be read over" }, { value: "no", title: "must not be read" }]} onBegin={editor.begin}
+        <Field label={map?.areas[0]?.unitBits === 8 ? "Most bytes" : "Most registers"} unit="a request" mono value={String(device.limits?.maxRegisters ?? "")} placeholder="as the protocol" onBegin={editor.begin} onCommit={(text) => limit({ maxRegisters: whole(text) })} />
+        <Field label={map?.areas[0]?.unitBits === 8 ? "Unused bytes" : "Unused registers"} value={device.limits?.noBridging ? "no" : "yes"} options={[{ value: "yes", title: "may be read over" }, { value: "no", title: "must not be read" }]} onBegin={editor.begin}
           onCommit={(text) => limit({ noBridging: text === "no" })} />
         <Field label="Long values" value={device.limits?.evenPairs ? "even" : "any"} options={[{ value: "any", title: "begin at any register" }, { value: "even", title: "begin at even wire offsets only" }]} onBegin={editor.begin}
           onCommit={(text) => limit({ evenPairs: text === "even" })} />
         <Field label="Requests" value={device.limits?.evenRequests ? "even" : "any"} options={[{ value: "any", title: "may begin and end anywhere" }, { value: "even", title: "begin and end at even wire offsets" }]} onBegin={editor.begin} onCommit={(text) => limit({ evenRequests: text === "even" })} />
-        <Field label="Must not be read" mono value={(device.limits?.forbidden ?? []).map((f) => `${f.area}${f.from}+${f.count}`).join(", ")} placeholder="hr40+8, ir12+1" onBegin={editor.begin} onCommit={(text) => limit({ forbidden: forbidden(text) })} />
+        <Field label="Must not be read" mono value={(device.limits?.forbidden ?? []).map(runText).join(", ")} placeholder={runExample(map)} onBegin={editor.begin} onCommit={(text) => limit({ forbidden: readRuns(text, map) })} />
         <Field label="Connections" mono value={String(device.limits?.connections || "")} placeholder="not stated" onBegin={editor.begin} onCommit={(text) => limit({ connections: whole(text) })} />
         <Field label="Bears" unit="requests/s" mono value={String(device.limits?.perSecond || "")} placeholder="not stated" onBegin={editor.begin} onCommit={(text) => limit({ perSecond: whole(text) })} />
         {Object.entries(device.limits?.most ?? {}).map(([area, most]) => (
@@ -113,13 +115,4 @@ function Known({ what, onForget }: { what: string; onForget: () => Promise<unkno
       <button type="button" className="button tight" onClick={() => void attempt(onForget)}>No longer</button>
     </p>
   );
-}
-
-/** Runs of units that must not be read, as hr40+8, ir12. */
-function forbidden(text: string): Limits["forbidden"] {
-  return text.split(",").map((part) => part.trim()).filter(Boolean).map((part) => {
-    const m = /^([a-z]+)(\d+)(?:\s*\+\s*(\d+))?$/i.exec(part);
-    if (!m?.[1] || !m[2]) throw new Error(`“${part}” is no run of units: write hr40+8, for 8 from wire offset 40 on.`);
-    return { area: m[1].toLowerCase(), from: Number(m[2]), count: Number(m[3] ?? 1) };
-  });
 }

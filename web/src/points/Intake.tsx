@@ -120,7 +120,7 @@ export function Intake({ points, name, source: given, onClose }: { points: Point
             <form className="mb-3 flex flex-wrap items-center gap-2" data-testid="unplaced" onSubmit={(e) => { e.preventDefault(); void ask(again({})); }}>
               <label className="flex items-center gap-2">
                 <span>{answer.unplaced.length === 1 ? <><b className="mono">{answer.unplaced[0]}</b> has no address. It begins at</> : <>{answer.unplaced.length} variables have no address, from <b className="mono">{answer.unplaced[0]}</b> on. They begin at</>}</span>
-                <input className="input mono !w-[110px]" aria-label="Where the declarations begin" placeholder={`${points.areas.at(-1)?.key ?? ""}:0`} value={begin} onChange={(e) => setBegin(e.target.value)} />
+                <input className="input mono !w-[110px]" aria-label="Where the declarations begin" placeholder={points.example} value={begin} onChange={(e) => setBegin(e.target.value)} />
               </label>
               <button type="submit" className="button" disabled={busy}>Lay out</button>
             </form>

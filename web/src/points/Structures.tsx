@@ -110,11 +110,13 @@ function PlaceStructure({ data, structure }: { data: SheetsView; structure: Stru
   const { data: site } = useSite();
   const client = useQueryClient();
   const [device, setDevice] = useState("");
-  const [start, setStart] = useState("40001");
+  const [typed, setStart] = useState<string>();
   const [rule, setRule] = useState<SheetsView["rules"][number]["rule"]>(data.rules[0]?.rule ?? "registers");
   const [prefix, setPrefix] = useState(`${structure.name}.`);
   const [pace, setPace] = useState("1 s");
   const [problem, setProblem] = useState<Problem>();
+  const map = site?.devices.find((d) => d.id === device)?.map;
+  const start = typed ?? site?.protocols.find((p) => p.name === map || (!map && p.usual && p.medium === "ethernet"))?.example ?? "";
   const place = async () => {
     try {
       const request: PlaceRequest = { structure: structure.id, all: true, on: [{ device, prefix, shift: 0, start, rule, pace }] };

@@ -16,14 +16,14 @@ import (
 // message layer; its layout is the one on which devices and tools agree.
 var Def = &protocol.Def{
 	Name: "block-tcp", Title: "Block access over ISO-on-TCP", Asker: "client", Answerer: "server", Medium: "ethernet",
-	Turns: protocol.TurnsOfLink, Scheme: Scheme, Rules: rules{}, Settings: settings(),
+	Turns: protocol.TurnsOfLink, Scheme: Scheme, Rules: rules{}, Settings: settings(), Example: "db7:0",
 }
 
 // Image is the map of a controller's own memory, which no link speaks: the maps
 // of programs and of cyclic process images are written in it.
 var Image = &protocol.Def{
 	Name: "process-image", Title: "Process image and data blocks", MapOnly: true, Settings: []protocol.Setting{},
-	Scheme: Scheme,
+	Scheme: Scheme, Example: "db7:0",
 }
 
 func init() {

@@ -8,6 +8,7 @@ import (
 
 	"ferry/internal/core/block"
 	"ferry/internal/core/protocol"
+	"ferry/internal/core/serial"
 )
 
 // The protocols of the family: the Modbus Application Protocol Specification
@@ -98,7 +99,7 @@ func settings(leastUnit, mostUnit, timeoutMs, retries, restAfter, thinkMs int) [
 
 // define completes a protocol of the family.
 func define(d protocol.Def, r rules) *protocol.Def {
-	d.Scheme, d.Rules, d.Station = Scheme, r, KeyUnit
+	d.Scheme, d.Rules, d.Station, d.Vocabulary, d.Example = Scheme, r, KeyUnit, vocabulary, "40001"
 	return &d
 }
 
@@ -112,7 +113,12 @@ type rules struct {
 	silence     bool
 }
 
-func (r rules) Silence() bool { return r.silence }
+func (r rules) SilenceMs(f serial.Format) float64 {
+	if r.silence {
+		return SilenceMs(f)
+	}
+	return 0
+}
 
 // ToAll: unit 0 is every unit of a serial line at once (guide, clause 2.2). Over
 // TCP it is a number like any other.
