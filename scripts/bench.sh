@@ -21,7 +21,9 @@ run() { "$@" 2>&1 | tee -a "$out" | grep -E '^(Benchmark|pkg|---|FAIL)|figure:';
 run go test -p 1 -run '^$' -bench . -benchtime "${BENCHTIME:-1s}" ./internal/core/value ./internal/core/timetable ./internal/core/fathom ./internal/files ./internal/field/modbus
 run go test -run '^$' -bench 'Round|Many' -benchtime 1x ./internal/field
 run go test -count=1 -timeout 30m -run 'TestFigures|TestManyDevices' -v ./e2e
-run go test -count=1 -timeout 30m -run TestRatios -v ./internal/field/modbus # alone: packages of one command run at once
+# Alone: packages of one command run at once.
+run go test -count=1 -timeout 30m -run TestRatios -v ./internal/field/modbus
+run go test -count=1 -timeout 30m -run TestRatios -v ./internal/field/blocktcp
 {
 	echo "# Performance"
 	echo

@@ -127,3 +127,51 @@ func TestBatchAgainstAll(t *testing.T) {
 		t.Errorf("%d of %d maps take a message more than they must", more, total)
 	}
 }
+
+// BenchmarkBatch packs 500 random maps, and sets the messages beside those of
+// plainer ways: a request for each value, one for each run of neighbours, and
+// runs of neighbours put into messages one after the other. On small maps the
+// least that there can be is found by trying everything.
+func BenchmarkBatch(b *testing.B) {
+	r := rand.New(rand.NewPCG(11, 500))
+	var maps [][]Item
+	for range 500 {
+		maps = append(maps, scattered(r, 20+r.IntN(180), 1000))
+	}
+	room := blocktcp.RoomOf(blocktcp.UsualSize)
+	var alone, neighbours, inTurn, messages int
+	b.ReportAllocs()
+	for b.Loop() {
+		alone, neighbours, inTurn, messages = 0, 0, 0, 0
+		for _, items := range maps {
+			_, put := batched(items, blocktcp.UsualSize)
+			messages += len(put)
+			alone += len(items)
+			runs := Pack(items, Rules{Most: room.In - room.InEach, NoBridging: true, Cost: func(units int) float64 { return 1 }})
+			neighbours += len(runs)
+			f, at := filling{room}, message{}
+			inTurn++
+			for i, run := range runs {
+				octets := int(run.To - run.From)
+				if !f.fits(&at, octets) {
+					at = message{}
+					inTurn++
+				}
+				f.put(&at, i, octets)
+			}
+		}
+	}
+	b.ReportMetric(float64(messages), "messages")
+	b.ReportMetric(float64(alone), "one-a-value")
+	b.ReportMetric(float64(neighbours), "one-a-run")
+	b.ReportMetric(float64(inTurn), "runs-in-turn")
+	small, least := 0, 0
+	for range 200 {
+		items := scattered(r, 4+r.IntN(7), 1000)
+		_, put := batched(items, 112)
+		small += len(put)
+		least += fewest(items, blocktcp.RoomOf(112))
+	}
+	b.ReportMetric(float64(small), "small")
+	b.ReportMetric(float64(least), "small-least")
+}
