@@ -219,6 +219,7 @@ func (r *runner) asks(n *job, ranges []block.Range) {
 	for _, each := range ranges {
 		n.Count += each.Count
 	}
+	n.Area, n.Start = ranges[0].Area, ranges[0].Start
 	n.Operation, n.Address = r.rules.Operation(ranges), r.def.Scheme.Short(block.At(ranges[0].Area, ranges[0].Start))
 	n.searched, n.silent, n.refusedBy, n.refused = false, 0, 0, nil
 }

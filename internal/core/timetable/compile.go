@@ -23,11 +23,14 @@ type Request struct {
 	Device    string `json:"device"`
 	Function  string `json:"function"`
 	Operation string `json:"operation"`
-	// Ranges are the runs of units that it asks for.
+	// Ranges are the runs of units that it asks for; Area and Start are those of
+	// the first, and Address is that in the usual notation.
 	Ranges  []block.Range `json:"ranges"`
-	Address string        `json:"address"` // of the first, in the usual notation
-	Count   int           `json:"count"`   // units
-	Unused  int           `json:"unused"`  // units that no point covers
+	Area    string        `json:"area"`
+	Start   uint32        `json:"start"`
+	Address string        `json:"address"`
+	Count   int           `json:"count"`  // units
+	Unused  int           `json:"unused"` // units that no point covers
 	Points  []string      `json:"points"`
 	PaceMs  int           `json:"paceMs"`
 	// WireMs is the time on the wire, DeviceMs that for which the device
@@ -330,6 +333,7 @@ func (l *linked) request(w *wants, list []stretch, m message) Request {
 		copying += unitMs * float64(s.area.UnitBits) / 16 * float64(one.Count)
 	}
 	first := r.Ranges[0]
+	r.Area, r.Start = first.Area, first.Start
 	r.ID = fmt.Sprintf("%s-%s%d-%d", l.link.ID, first.Area, first.Start, m.paceMs)
 	r.Function = l.ends.ranges.Function(first.Area)
 	r.Operation = l.ends.ranges.Operation(r.Ranges)

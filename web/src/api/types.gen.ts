@@ -670,6 +670,8 @@ export interface Request {
   function: string;
   operation: string;
   ranges: Range[];
+  area: string;
+  start: number;
   address: string;
   count: number;
   unused: number;
