@@ -45,6 +45,7 @@ func (s *Server) handOut(c fiber.Ctx, now *site.Site, devices []site.Device, nam
 		if err != nil {
 			return problem.From(err, "protocol").At(devices[i].Name)
 		}
+		m.In = c.Query("notation")
 		maps = append(maps, m)
 	}
 	if mapFormats[format] == "" || len(maps) != 1 && format == "json" {

@@ -18,6 +18,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/files"
 	"ferry/internal/store"
 )
 
@@ -29,7 +30,7 @@ func (s *Server) getPoints(c fiber.Ctx) error {
 	}
 	seq, versions := snapshot.Seq, snapshot.Versions(site.KindPoint, d.ID)
 	view := PointsView{Seq: seq, Device: d.ID, Columns: regmap.Columns(), Areas: block.AreasIn(def.Scheme, d.Places), Rows: make([]PointRow, 0, len(d.Points)), Count: len(d.Points),
-		Requests: []MapRequest{}, Findings: s.mapFindings(d), Choices: choices(), TableColumns: regmap.TableColumns(), Example: def.Example, NameRules: regmap.NameRules()}
+		Requests: []MapRequest{}, Findings: s.mapFindings(d), Choices: choices(), TableColumns: regmap.TableColumns(), Example: def.Example, Notations: handedIn(d), NameRules: regmap.NameRules()}
 	// A window that has the map already gets the rows that changed since.
 	since, err := strconv.ParseInt(c.Query("since", "-1"), 10, 64)
 	view.Partial = err == nil && since >= 0 && c.Query("count") == strconv.Itoa(len(d.Points))
@@ -48,6 +49,15 @@ func (s *Server) getPoints(c fiber.Ctx) error {
 		}
 	}
 	return c.JSON(view)
+}
+
+// handedIn lists the notations in which the map of a device can be handed out.
+func handedIn(d *site.Device) []address.Notation {
+	m, err := files.MapOf(d)
+	if err != nil {
+		return []address.Notation{}
+	}
+	return append([]address.Notation{}, m.Notations()...)
 }
 
 func row(scheme address.Scheme, p *site.Point, version int64) PointRow {
@@ -105,7 +115,7 @@ func (s *Server) getPoint(c fiber.Ctx) error {
 		return problem.From(err, "protocol")
 	}
 	live, _ := s.Engine.Hub.Point(p.ID)
-	view := PointView{Point: *p, Device: d.ID, Version: snapshot.Versions(site.KindPoint, d.ID)[p.ID], Notations: scheme.Notations(p.Address), Live: live, Words: []Word{}}
+	view := PointView{Point: *p, Device: d.ID, Version: snapshot.Versions(site.KindPoint, d.ID)[p.ID], Notations: address.NotationsFor(scheme, p.Address, 8*p.Type.Bytes(p.Length)), Live: live, Words: []Word{}}
 	if view.Notations == nil {
 		view.Notations = []address.Notation{}
 	}

@@ -99,6 +99,9 @@ type PointsView struct {
 	Choices  map[regmap.Column][]string `json:"choices"`
 	// TableColumns are what a column of a table that is brought in can be.
 	TableColumns []regmap.Column `json:"tableColumns"`
+	// Notations are those in which the map can be handed out, as its first point
+	// is written in each.
+	Notations []address.Notation `json:"notations"`
 	// Example is an address of the map as it is typed.
 	Example   string            `json:"example"`
 	NameRules []regmap.NameRule `json:"nameRules"`

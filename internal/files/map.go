@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"sort"
 	"strings"
 
@@ -24,13 +25,28 @@ type Map struct {
 	Protocol string // by which the points are addressed
 	Scheme   address.Scheme
 	Points   []site.Point
+	// In names the notation of the address column, for a far side that has its
+	// own; empty for the usual one.
+	In string
+}
+
+// Notations lists the notations in which the map can be handed out, each with
+// the address of its first point.
+func (m *Map) Notations() []address.Notation {
+	for i := range m.Points {
+		p := &m.Points[i]
+		if list := address.NotationsFor(m.Scheme, p.Address, 8*p.Type.Bytes(p.Length)); len(list) > 0 {
+			return list
+		}
+	}
+	return nil
 }
 
 // MapOf prepares the map of a device.
 func MapOf(d *site.Device) (Map, error) {
 	name := protocol.MapOr(d.Map)
 	scheme, err := protocol.SchemeOf(name)
-	return Map{d.Name, d.Model, d.Remark, name, scheme, d.Points}, err
+	return Map{Device: d.Name, Model: d.Model, Remark: d.Remark, Protocol: name, Scheme: scheme, Points: d.Points}, err
 }
 
 // extraNotations are printed behind the columns of a map, for readers who
@@ -60,10 +76,14 @@ func (m *Map) headings() []string {
 
 func (m *Map) cells(p *site.Point) []string {
 	var cells []string
-	for _, column := range regmap.Columns() {
-		cells = append(cells, regmap.Cell(m.Scheme, p, column))
-	}
 	notations := address.NotationsFor(m.Scheme, p.Address, 8*p.Type.Bytes(p.Length))
+	for _, column := range regmap.Columns() {
+		cell := regmap.Cell(m.Scheme, p, column)
+		if at := slices.IndexFunc(notations, func(n address.Notation) bool { return n.Name == m.In }); at >= 0 && column == regmap.Address {
+			cell = notations[at].Text
+		}
+		cells = append(cells, cell)
+	}
 	for _, name := range m.extraNotations() {
 		text := ""
 		for _, n := range notations {

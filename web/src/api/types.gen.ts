@@ -430,6 +430,7 @@ export interface PointsView {
     [k: string]: string[];
   };
   tableColumns: string[];
+  notations: Notation[];
   example: string;
   nameRules: NameRule[];
 }
@@ -490,6 +491,10 @@ export interface SettingFix {
   was: number;
   will: number;
 }
+export interface Notation {
+  notation: string;
+  text: string;
+}
 export interface NameRule {
   key: string;
   title: string;
@@ -509,10 +514,6 @@ export interface PointView {
   start: number;
   units: number;
   area: string;
-}
-export interface Notation {
-  notation: string;
-  text: string;
 }
 export interface Live {
   point: string;

@@ -103,6 +103,11 @@ export function PointsPage() {
             <button type="button" className="button" onClick={() => file.current?.click()}>Bring in a file…</button>
             <Menu title="Hand out">
               {[["csv", "CSV"], ["xlsx", "Workbook, XLSX"], ["json", "JSON"], ["xml", "IEC 61131-10 XML"], ["pdf", "Map sheet, PDF"]].map(([format, title]) => <DropdownMenu.Item key={format} asChild><a className="menu-item" href={`/api/devices/${device.id}/map.${format}`} download>{title}</a></DropdownMenu.Item>)}
+              {points?.notations.slice(1).map((n) => (
+                <DropdownMenu.Item key={n.notation} asChild>
+                  <a className="menu-item" href={`/api/devices/${device.id}/map.csv?notation=${encodeURIComponent(n.notation)}`} download>CSV, addresses as <span className="mono">{n.text}</span></a>
+                </DropdownMenu.Item>
+              ))}
               <DropdownMenu.Item asChild><a className="menu-item" href={`/api/devices/${device.id}/map.html`} target="_blank" rel="noreferrer">Map sheet to print</a></DropdownMenu.Item>
               <DropdownMenu.Separator className="my-1 border-t border-rule" />
               <DropdownMenu.Item asChild><a className="menu-item" href="/api/file/maps.xlsx" download>Every map of the site, XLSX</a></DropdownMenu.Item>
@@ -119,7 +124,7 @@ export function PointsPage() {
               {points && <NamesFor site={site} device={device} rules={points.nameRules} />}
               <Addressing site={site} device={device} />
             </Menu>
-            <input ref={file} type="file" accept=".csv,.tsv,.txt,.xlsx,.xlsm,.json,.xml,text/csv" className="hidden" aria-label="File with points" onChange={(e) => void takeFile(e.target.files)} />
+            <input ref={file} type="file" accept=".csv,.tsv,.txt,.st,.xlsx,.xlsm,.json,.xml,text/csv" className="hidden" aria-label="File with points" onChange={(e) => void takeFile(e.target.files)} />
           </div>
         </div>
         {chosen && points && <Inspector key={chosen.id} id={chosen.id} points={points} />}

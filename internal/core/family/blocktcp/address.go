@@ -211,10 +211,15 @@ func (s scheme) NotationsFor(a address.Address, bits int) []address.Notation {
 	if _, is := BlockOf(at.Area); !is && at.Bit >= 0 {
 		plain = fmt.Sprintf("%s%d.%d", strings.ToUpper(at.Area), at.Offset, at.Bit)
 	}
-	out := []address.Notation{{Name: "usual", Text: s.Sized(a, bits)}, {Name: "IEC 61131-3", Text: percent},
-		{Name: "with the width", Text: plain}, {Name: "byte and bit", Text: a.String()}}
-	if at.Bit >= 0 {
-		out = append(out, address.Notation{Name: "bit from 1", Text: fmt.Sprintf("byte %d, bit %d of 8", at.Offset, at.Bit+1)})
+	// The usual one is one of the three: of inputs and the like the first, of
+	// blocks the last.
+	usual := s.Sized(a, bits)
+	out := []address.Notation{{Name: "usual", Text: usual}}
+	for _, n := range []address.Notation{{Name: "IEC 61131-3", Text: percent}, {Name: "with the width", Text: plain},
+		{Name: "byte and bit", Text: a.String()}} {
+		if n.Text != usual {
+			out = append(out, n)
+		}
 	}
 	return out
 }

@@ -1,6 +1,7 @@
 package blocktcp
 
 import (
+	"strings"
 	"testing"
 
 	"ferry/internal/core/address"
@@ -51,4 +52,42 @@ func FuzzParse(f *testing.F) {
 			t.Fatalf("%q reads as %s, is printed as %s and reads as %s, %v", text, a, Scheme.Short(a), back, err)
 		}
 	})
+}
+
+// TestNotations: the three kinds are printed with the width of the value, and
+// each can be typed again.
+func TestNotations(t *testing.T) {
+	for _, c := range []struct {
+		at   string
+		bits int
+		want string
+	}{
+		{"db7:12", 32, "db7:12 %DB7.DBD12 DB7.DBD12"}, {"db7:12.3", 1, "db7:12.3 %DB7.DBX12.3 DB7.DBX12.3"},
+		{"q0.1", 1, "%QX0.1 Q0.1 q0.1"}, {"m40", 16, "%MW40 MW40 m40"}, {"i4", 8, "%IB4 IB4 i4"},
+	} {
+		a, err := address.ParseCanonical(c.at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, n := range address.NotationsFor(Scheme, a, c.bits) {
+			got = append(got, n.Text)
+			if back, err := Scheme.Parse(n.Text, ""); err != nil || back != a {
+				t.Errorf("%s is printed as %s %q, which reads as %s, %v", a, n.Name, n.Text, back, err)
+			}
+		}
+		if strings.Join(got, " ") != c.want {
+			t.Errorf("%s is printed %q", c.at, got)
+		}
+	}
+	for text, want := range map[string]string{"DB7.W12": "db7:12", "DB7,D4": "db7:4", "DB07.DBX1.7": "db7:1.7", "%DB3.DBB0": "db3:0", "E0.3": "i0.3", "AW4": "q4", "MD8": "m8"} {
+		if a, err := Scheme.Parse(text, ""); err != nil || a.String() != want {
+			t.Errorf("%q reads as %s, %v", text, a, err)
+		}
+	}
+	for _, bad := range []string{"DB7.DBX12", "DB7.DBW12.3", "DB0.DBW1", "DB7.DBQ1", "MX3", "DB7", "I0.9"} {
+		if a, err := Scheme.Parse(bad, ""); err == nil {
+			t.Errorf("%q reads as %s", bad, a)
+		}
+	}
 }
