@@ -26,7 +26,8 @@ func TestAccessible(t *testing.T) {
 	time.Sleep(2 * time.Second)
 	for _, theme := range []string{"light", "dark"} {
 		b.does(`localStorage.setItem("ferry-theme", "` + theme + `")`)
-		for _, path := range []string{"/lines", "/lines/link/lss-do14", "/lines/line/rowa", "/lines/device/do11", "/points/do11/do11-01", "/points/gate", "/points/datasheets", "/points/datasheets/structures",
+		for _, path := range []string{"/lines", "/lines/link/lss-do14", "/lines/line/rowa", "/lines/device/do11",
+			"/points/do11/do11-01", "/points/gate", "/points/datasheets", "/points/datasheets/structures",
 			"/timetable", "/crossings", "/crossings/x-temp", "/checkout", "/traffic", "/users"} {
 			b.to(path)
 			time.Sleep(700 * time.Millisecond)

@@ -25,10 +25,12 @@ func TestBlockController(t *testing.T) {
 	b.run(chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="File with points"]`), []string{declarations}))
 	b.sees("35 rows of filtration-hall.st: 2 new,")
 	b.sees("none with a problem")
-	b.until("they are brought in", `[...document.querySelectorAll("button")].find(e => /^Bring in \d+ row/.test(e.innerText))?.click() === undefined`)
+	b.until("they are brought in",
+		`[...document.querySelectorAll("button")].find(e => /^Bring in \d+ row/.test(e.innerText))?.click() === undefined`)
 	b.sees("2 points added and")
 	b.to("/points/fh")
-	b.until("the members behind the new one have moved", `fetch("/api/devices/fh/points").then(r => r.json()).then(p => {
+	b.until("the members behind the new one have moved",
+		`fetch("/api/devices/fh/points").then(r => r.json()).then(p => {
 		window.moved = p.rows.some(r => r.cells[0] === "Sand.Filters[2].Hours" && r.cells[1] === "db12:36") }) && window.moved`)
 	b.to("/lines/link/lss-fh")
 	b.press("Try")
@@ -84,5 +86,6 @@ func TestBlockController(t *testing.T) {
 	b.to("/traffic")
 	b.choose("Link", "lss-fh")
 	b.until("a read of several items", `[...document.querySelectorAll('[data-outcome="answered"]')].find(e => e.innerText.includes("octets in all"))?.click() === undefined && document.querySelector('[data-bytes="answer"]')`)
-	b.until("bytes are labelled with points", `document.querySelector('[data-bytes="answer"]')?.innerText.includes("Hall.Drums[1].Speed")`)
+	b.until("bytes are labelled with points",
+		`document.querySelector('[data-bytes="answer"]')?.innerText.includes("Hall.Drums[1].Speed")`)
 }

@@ -34,13 +34,15 @@ func TestPeopleSignIn(t *testing.T) {
 	b.press("Sign in")
 	b.sees("Who signed in, or tried to")
 	b.sees("wrong name or passphrase")
-	b.until("the certificate is shown", `document.body.innerText.includes("`+print+`") && document.body.innerText.includes("127.0.0.1")`)
+	b.until("the certificate is shown",
+		`document.body.innerText.includes("`+print+`") && document.body.innerText.includes("127.0.0.1")`)
 	b.press("Add a user")
 	b.fill("Name", "Ines from the night shift")
 	b.choose("May", "look")
 	b.fill("Passphrase", "neap tide 22")
 	b.click("[role=dialog] button[type=submit]")
-	b.until("the user is there", `[...document.querySelectorAll("[aria-label=Users] tbody tr")].some(e => e.innerText.includes("Ines") && e.innerText.includes("look"))`)
+	b.until("the user is there",
+		`[...document.querySelectorAll("[aria-label=Users] tbody tr")].some(e => e.innerText.includes("Ines") && e.innerText.includes("look"))`)
 	shot(b, "users")
 
 	two := f.open(t, "/lines/device/skid")
@@ -143,7 +145,8 @@ func TestReleaseOfCrossings(t *testing.T) {
 	b.press("Unlock for 5 minutes")
 	b.sees("Writing by hand is unlocked")
 	links := `{links: ["lss-do11", "lss-do12", "lss-gate", "lss-ioa"]}`
-	b.does(`fetch("/api/run/start", {method: "POST", headers: {"X-Ferry-Window": "t"}, body: JSON.stringify(` + links + `)})`)
+	b.does(`fetch("/api/run/start", {method: "POST", headers: {"X-Ferry-Window": "t"}, body: JSON.stringify(` + links +
+		`)})`)
 	b.until("both shores live", `document.querySelector('[data-crossing="x-oxygen"] [data-shore="from"]')?.innerText.match(/\d/) && document.querySelector('[data-crossing="x-oxygen"] [data-shore="to"]')?.innerText.match(/\d/)`)
 	b.click(`[data-crossing="x-oxygen"]`)
 	b.sees("It writes nothing on the plant until it is released by name.")
@@ -155,11 +158,13 @@ func TestReleaseOfCrossings(t *testing.T) {
 	b.sees("One crossing writes.")
 	b.until("it carries", `document.querySelector('[data-crossing="x-oxygen"]').dataset.state === "good"`)
 	b.sees("Released by window")
-	b.until("the others wait", `[...document.querySelectorAll("[data-crossing]")].filter(e => e.dataset.state === "good").length === 1`)
+	b.until("the others wait",
+		`[...document.querySelectorAll("[data-crossing]")].filter(e => e.dataset.state === "good").length === 1`)
 	b.press("Lock now")
 	b.sees("It writes nothing on the plant until it is released by name.")
 	b.to("/checkout")
-	b.until("what it wrote is in the journal", `[...document.querySelectorAll('[data-write="written"]')].some(e => e.innerText.includes("was ended") && e.innerText.includes("plant"))`)
+	b.until("what it wrote is in the journal",
+		`[...document.querySelectorAll('[data-write="written"]')].some(e => e.innerText.includes("was ended") && e.innerText.includes("plant"))`)
 }
 
 // shot takes a picture of docs/screenshots, where FERRY_SHOTS names that folder.

@@ -60,7 +60,8 @@ func TestFigures(t *testing.T) {
 		w.until("the devices are drawn", `document.querySelectorAll("[data-device]").length >= 22`)
 		took := time.Since(begin)
 		ms := js[float64](w, `performance.getEntriesByName("first-contentful-paint")[0]?.startTime ?? 0`)
-		t.Logf("figure: first screen with demo data: %.0f ms to the drawn devices, first paint at %.0f ms (promised: under 1 s)", float64(took)/1e6, ms)
+		t.Logf("figure: first screen with demo data: %.0f ms to the drawn devices, first paint at %.0f ms "+
+			"(promised: under 1 s)", float64(took)/1e6, ms)
 		if took > time.Second {
 			t.Errorf("the first screen takes %v", took)
 		}
@@ -100,7 +101,8 @@ func gridFigures(t *testing.T, f *ferry) {
 		for i, pace := range []string{"90 px a frame", "9000 px a frame"} {
 			list := fmt.Sprintf("frames300[%d]", i)
 			most := js[float64](b, list+`.at(-1)`)
-			t.Logf("figure: %s, %s: median %.1f ms, 99 %% under %.1f ms, longest %.1f ms (promised: none over 50 ms)", name, pace,
+			t.Logf("figure: %s, %s: median %.1f ms, 99 %% under %.1f ms, longest %.1f ms (promised: none over 50 ms)",
+				name, pace,
 				js[float64](b, list+`[73]`), js[float64](b, list+`[145]`), most)
 			longest = max(longest, most)
 		}
@@ -113,7 +115,8 @@ func gridFigures(t *testing.T, f *ferry) {
 	held := atLeastOnce(func() bool {
 		b.does(`document.querySelector("[role=grid]").scrollTop = 0`)
 		time.Sleep(time.Second)
-		return frames("the grid of 50 000 points", `document.querySelector("[role=grid]")`) < 50.5 // three frames of the screen
+		return frames("the grid of 50 000 points",
+			`document.querySelector("[role=grid]")`) < 50.5 // three frames of the screen
 	})
 	if !held {
 		t.Error("frames of more than 50 ms each time")

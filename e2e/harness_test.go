@@ -108,8 +108,10 @@ type browser struct {
 var chromium = sync.OnceValues(func() (context.Context, error) {
 	options := append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-dev-shm-usage", true), chromedp.Flag("hide-scrollbars", true),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-sync", true),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-dev-shm-usage", true),
+		chromedp.Flag("hide-scrollbars", true),
 		chromedp.Flag("ignore-certificate-errors", true)) // those that Ferry makes itself
 	for _, name := range []string{"chromium", "chromium-browser"} {
 		if path, err := exec.LookPath(name); err == nil {
@@ -263,7 +265,8 @@ func (b *browser) fill(label, text string) {
 func (b *browser) choose(label, option string) {
 	b.t.Helper()
 	css := b.labelled(label)
-	b.until(label+" offers "+option, fmt.Sprintf(`[...document.querySelector(%q).options].some(o => o.value === %q)`, css, option))
+	b.until(label+" offers "+option,
+		fmt.Sprintf(`[...document.querySelector(%q).options].some(o => o.value === %q)`, css, option))
 	b.pick(css, option)
 }
 

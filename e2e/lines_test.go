@@ -24,7 +24,8 @@ func TestLines(t *testing.T) {
 	// The ends disagree on the port: seen, said, and put right with a button.
 	b.fill("TCP port", "503\r")
 	b.sees("then the connection is refused")
-	b.until("a finding waits at the stop Lines", `document.querySelector('header nav a[href="/lines"] [aria-label="1 finding"]')`)
+	b.until("a finding waits at the stop Lines",
+		`document.querySelector('header nav a[href="/lines"] [aria-label="1 finding"]')`)
 	b.press("Try it")
 	b.sees("The message stops at Address.")
 	b.sees("nobody listens on port 503")
@@ -55,14 +56,16 @@ func TestLines(t *testing.T) {
 	b.does(`[...document.querySelectorAll('section[aria-label="Line Quarantine net"] button')].at(-1).click()`)
 	b.sees("Remove the device")
 	b.fill("Name", "Quarantine controller\r")
-	b.until("the device has its name", `[...document.querySelectorAll("[data-device] b")].some(e => e.textContent === "Quarantine controller")`)
+	b.until("the device has its name",
+		`[...document.querySelectorAll("[data-device] b")].some(e => e.textContent === "Quarantine controller")`)
 	b.does(`document.querySelector('section[aria-label="Line Quarantine net"] h2 a').click()`)
 	b.sees("Remove the line")
 	b.to("/lines")
 	b.does(`[...document.querySelectorAll("button")].find(e => e.textContent === "Add a device").click()`)
 	b.sees("Remove the device")
 	b.fill("Name", "Feeder 3\r")
-	b.until("a link leads to it", `[...document.querySelectorAll("aside a")].some(e => e.textContent === "LSS controller → Feeder 3")`)
+	b.until("a link leads to it",
+		`[...document.querySelectorAll("aside a")].some(e => e.textContent === "LSS controller → Feeder 3")`)
 	b.fill("IP address", "192.0.2.21\r")
 	b.press("LSS controller → Feeder 3")
 	b.press("Try it")
@@ -74,9 +77,11 @@ func TestLines(t *testing.T) {
 	b.press("Remove the device")
 	b.until("it is gone", `![...document.querySelectorAll("[data-device] b")].some(e => e.textContent === "Feeder 3")`)
 	b.ctrl("z")
-	b.until("it is back, with its link", `[...document.querySelectorAll("[data-device]")].some(e => e.innerText.includes("Feeder 3") && e.querySelector("span[role=img]"))`)
+	b.until("it is back, with its link",
+		`[...document.querySelectorAll("[data-device]")].some(e => e.innerText.includes("Feeder 3") && e.querySelector("span[role=img]"))`)
 	b.click(`button[aria-label="Do again"]`)
-	b.until("it is gone again", `![...document.querySelectorAll("[data-device] b")].some(e => e.textContent === "Feeder 3")`)
+	b.until("it is gone again",
+		`![...document.querySelectorAll("[data-device] b")].some(e => e.textContent === "Feeder 3")`)
 	b.does(`document.querySelector('section[aria-label="Line Quarantine net"] h2 a').click()`)
 	b.press("Remove the line")
 	b.until("the line is gone", `!document.body.innerText.includes("Quarantine net")`)

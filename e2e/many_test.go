@@ -22,19 +22,27 @@ import (
 func manyDevices(points int) *site.Site {
 	s := &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery, all rows"}
 	for l := range 10 {
-		line := site.Line{ID: fmt.Sprint("l", l), Name: fmt.Sprintf("Row %c network", 'A'+l), Medium: site.Ethernet, Network: fmt.Sprintf("198.18.%d.0/24", l)}
+		line := site.Line{ID: fmt.Sprint("l", l), Name: fmt.Sprintf("Row %c network", 'A'+l), Medium: site.Ethernet,
+			Network: fmt.Sprintf("198.18.%d.0/24", l)}
 		s.Lines = append(s.Lines, line)
-		asking := site.Device{ID: fmt.Sprint("plc", l), Name: fmt.Sprintf("Row %c controller", 'A'+l), Ports: []site.Port{{Line: line.ID, Host: fmt.Sprintf("198.18.%d.1", l), Protocol: "modbus-tcp"}}}
+		asking := site.Device{ID: fmt.Sprint("plc", l), Name: fmt.Sprintf("Row %c controller", 'A'+l),
+			Ports: []site.Port{{Line: line.ID, Host: fmt.Sprintf("198.18.%d.1", l), Protocol: "modbus-tcp"}}}
 		s.Devices = append(s.Devices, asking)
 		for d := range 51 {
 			device := site.Device{ID: fmt.Sprintf("d%d-%d", l, d), Map: "modbus-tcp",
-				Name:  fmt.Sprintf("%s, tank row %c, position %02d", []string{"Circulation pump drive", "Oxygen and temperature probe", "Level transmitter"}[d%3], 'A'+l, d+1),
-				Ports: []site.Port{{Line: line.ID, Host: fmt.Sprintf("198.18.%d.%d", l, 10+d), Protocol: "modbus-tcp", Settings: protocol.Numbers(map[string]int{"thinkMs": 2})}}}
+				Name: fmt.Sprintf("%s, tank row %c, position %02d",
+					[]string{"Circulation pump drive", "Oxygen and temperature probe", "Level transmitter"}[d%3], 'A'+l,
+					d+1),
+				Ports: []site.Port{{Line: line.ID, Host: fmt.Sprintf("198.18.%d.%d", l, 10+d), Protocol: "modbus-tcp",
+					Settings: protocol.Numbers(map[string]int{"thinkMs": 2})}}}
 			for p := range points {
-				device.Points = append(device.Points, site.Point{ID: fmt.Sprintf("p%d-%d-%d", l, d, p), Name: fmt.Sprintf("Value-%02d", p+1), Address: block.At("hr", uint32(2*p)), Type: value.TypeFloat32, Unit: "mg/L", PaceMs: 1000, Access: site.ReadOnly})
+				device.Points = append(device.Points, site.Point{ID: fmt.Sprintf("p%d-%d-%d", l, d, p),
+					Name: fmt.Sprintf("Value-%02d", p+1), Address: block.At("hr", uint32(2*p)), Type: value.TypeFloat32,
+					Unit: "mg/L", PaceMs: 1000, Access: site.ReadOnly})
 			}
 			s.Devices = append(s.Devices, device)
-			s.Links = append(s.Links, site.Link{ID: "k" + device.ID, Asking: asking.ID, Answering: device.ID, Line: line.ID, Protocol: "modbus-tcp", Settings: protocol.Numbers(map[string]int{"timeoutMs": 1000})})
+			s.Links = append(s.Links, site.Link{ID: "k" + device.ID, Asking: asking.ID, Answering: device.ID,
+				Line: line.ID, Protocol: "modbus-tcp", Settings: protocol.Numbers(map[string]int{"timeoutMs": 1000})})
 		}
 	}
 	return s
@@ -92,7 +100,8 @@ func TestManyDevices(t *testing.T) {
 	b.sees("Value-01")
 	begin := time.Now()
 	f.post(t, "/api/run/start", map[string]any{"links": []string{}})
-	b.until("first values", `/\d\.\d/.test([...document.querySelectorAll("[data-now]")].map(e => e.innerText).join(" "))`)
+	b.until("first values",
+		`/\d\.\d/.test([...document.querySelectorAll("[data-now]")].map(e => e.innerText).join(" "))`)
 	began := time.Since(begin)
 	t.Logf("figure: start of the run to the first values shown: %.2f s (promised: under 1 s)", began.Seconds())
 	if began > time.Second {
@@ -107,7 +116,8 @@ func TestManyDevices(t *testing.T) {
 			time.Sleep(8 * time.Second)
 			while := js[float64](b, `Math.max(0, ...tasks)`)
 			count := js[float64](b, `tasks.length`)
-			t.Logf("figure: %s: longest task while values run %.0f ms, %.0f of them over 50 ms in 8 s (promised: none)", path, while, count)
+			t.Logf("figure: %s: longest task while values run %.0f ms, %.0f of them over 50 ms in 8 s (promised: none)",
+				path, while, count)
 			return while <= 50
 		})
 		if !held {

@@ -85,9 +85,11 @@ func TestForeignList(t *testing.T) {
 	b.rowNamed("Conductivity")
 	b.sees("An unusual spelling of a unit")
 	b.press("Write µS/cm")
-	b.until("the preview names both", `document.querySelector("[data-testid=fix-preview]")?.innerText.includes("uS/cm")`)
+	b.until("the preview names both",
+		`document.querySelector("[data-testid=fix-preview]")?.innerText.includes("uS/cm")`)
 	b.press("Apply")
-	b.until("the unit is put right", `[...document.querySelectorAll('[data-col="unit"]')].some(e => e.innerText === "µS/cm")`)
+	b.until("the unit is put right",
+		`[...document.querySelectorAll('[data-col="unit"]')].some(e => e.innerText === "µS/cm")`)
 
 	// The flow reads nonsense: the order of the list is wrong. What the display
 	// shows finds the right one.
@@ -99,14 +101,17 @@ func TestForeignList(t *testing.T) {
 	b.fathom("38.6", "4", "BADC")
 	b.press("Use float32 BADC")
 	b.press("Apply")
-	b.until("the flow is right", `(v => v > 34 && v < 43)(parseFloat(document.querySelector("[data-testid=value]").innerText))`)
+	b.until("the flow is right",
+		`(v => v > 34 && v < 43)(parseFloat(document.querySelector("[data-testid=value]").innerText))`)
 	b.rowNamed("Total")
 	b.until("the point is read", `document.querySelector("[data-testid=words]")`)
 	b.fathom("204518", "10", "bcd32")
 	b.does(`[...document.querySelectorAll('[data-testid="fathom"] button')].find(e => e.innerText.startsWith("Use bcd32")).click()`)
 	b.press("Apply")
-	b.until("the total is right", `(v => v > 204000 && v < 206000)(parseFloat(document.querySelector("[data-testid=value]").innerText.replace(/\s/g, "")))`)
-	b.until("every point is good", `[...document.querySelectorAll("[data-point]")].filter(e => e.querySelector('[aria-label="good"]')).length === 5`)
+	b.until("the total is right",
+		`(v => v > 204000 && v < 206000)(parseFloat(document.querySelector("[data-testid=value]").innerText.replace(/\s/g, "")))`)
+	b.until("every point is good",
+		`[...document.querySelectorAll("[data-point]")].filter(e => e.querySelector('[aria-label="good"]')).length === 5`)
 	took := time.Since(began)
 	t.Logf("from the foreign list to the proved map: %.0f s", took.Seconds())
 	if took > 2*time.Minute {
@@ -122,7 +127,8 @@ func TestForeignList(t *testing.T) {
 	}
 	for format, begins := range map[string]string{"pdf": "%PDF-", "html": "<!doctype html>"} {
 		body, err := io.ReadAll(f.fetch(t, "/api/devices/flow61/map."+format).Body)
-		if err != nil || !bytes.HasPrefix(body, []byte(begins)) || format == "html" && !bytes.Contains(body, []byte("Conductivity")) {
+		if err != nil || !bytes.HasPrefix(body, []byte(begins)) ||
+			format == "html" && !bytes.Contains(body, []byte("Conductivity")) {
 			t.Errorf("%s: %d octets, %v", format, len(body), err)
 		}
 	}
@@ -173,7 +179,8 @@ func (b *browser) fathom(shows, within, want string) {
 	b.fill("The display shows", shows)
 	b.fill("Within", within)
 	b.press("Find it")
-	b.until("the explanation "+want+" comes first", `document.querySelector("[data-testid=candidates] tbody tr")?.innerText.includes("`+want+`")`)
+	b.until("the explanation "+want+" comes first",
+		`document.querySelector("[data-testid=candidates] tbody tr")?.innerText.includes("`+want+`")`)
 }
 
 // TestOffByOne: a map that lies one register too high says so when the device
@@ -236,7 +243,8 @@ func TestManyAtOnce(t *testing.T) {
 	b.does(`[...document.querySelectorAll('[role="menuitemcheckbox"]')].find(e => e.innerText.includes("Offset")).click()`)
 	b.until("the column is gone", `!document.querySelector('[data-col="offset"]')`)
 	b.to("/points/pump1")
-	b.until("and stays so", `document.querySelector('[data-col="scale"]') && !document.querySelector('[data-col="offset"]')`)
+	b.until("and stays so",
+		`document.querySelector('[data-col="scale"]') && !document.querySelector('[data-col="offset"]')`)
 }
 
 // TestDatasheets: a shipped datasheet is placed on two devices; changed, both
@@ -262,7 +270,8 @@ func TestDatasheets(t *testing.T) {
 	b.until("the cell is open", `document.activeElement.ariaLabel === "Order"`)
 	b.does(`document.activeElement.select()`)
 	b.keys("DCBA\r")
-	b.until("the datasheet has it", `document.querySelector('[data-sheet-point="p01"] [data-col="order"]').innerText === "DCBA"`)
+	b.until("the datasheet has it",
+		`document.querySelector('[data-sheet-point="p01"] [data-col="order"]').innerText === "DCBA"`)
 	b.to("/points/feeder1")
 	b.until("the device follows", `[...document.querySelectorAll("[data-point]")].some(e => e.innerText.includes("F-Flow") && e.innerText.includes("DCBA") && e.innerText.includes("9 s"))`)
 

@@ -27,7 +27,8 @@ func (b *browser) cell(point, column string) {
 
 func (b *browser) shows(point, column, text string) {
 	b.t.Helper()
-	b.until(fmt.Sprintf("%s of %s is %q", column, point, text), fmt.Sprintf(`document.querySelector(%q)?.innerText.trim() === %q`, cell(point, column), text))
+	b.until(fmt.Sprintf("%s of %s is %q", column, point, text),
+		fmt.Sprintf(`document.querySelector(%q)?.innerText.trim() === %q`, cell(point, column), text))
 }
 
 // TestGrid: the map behaves as a spreadsheet, every notation can be typed, and
@@ -40,7 +41,8 @@ func TestGrid(t *testing.T) {
 		b.sees(text)
 	}
 	b.cell("do11-07", "address")
-	for _, c := range []struct{ typed, shown string }{{"40100", "40100"}, {"400101", "40101"}, {"hr101", "40102"}, {"0x0066", "40103"}, {"%MW103", "40104"}, {"104", "40105"}} {
+	for _, c := range []struct{ typed, shown string }{{"40100", "40100"}, {"400101", "40101"}, {"hr101", "40102"},
+		{"0x0066", "40103"}, {"%MW103", "40104"}, {"104", "40105"}} {
 		b.cell("do11-07", "address")
 		b.keys(c.typed, kb.Enter)
 		b.shows("do11-07", "address", c.shown)
@@ -56,10 +58,12 @@ func TestGrid(t *testing.T) {
 	// An overlap, a name that differs in case and a limit show at their cells.
 	b.cell("do11-07", "address")
 	b.keys("40002", kb.Enter)
-	b.until("the overlap is marked", fmt.Sprintf(`document.querySelector(%q).classList.contains("fault")`, cell("do11-07", "address")))
+	b.until("the overlap is marked",
+		fmt.Sprintf(`document.querySelector(%q).classList.contains("fault")`, cell("do11-07", "address")))
 	b.cell("do11-02", "name")
 	b.keys("OXYGEN", kb.Enter)
-	b.until("the name is marked", fmt.Sprintf(`document.querySelector(%q).classList.contains("doubt")`, cell("do11-02", "name")))
+	b.until("the name is marked",
+		fmt.Sprintf(`document.querySelector(%q).classList.contains("doubt")`, cell("do11-02", "name")))
 	b.sees("1 overlap")
 
 	// Arrows, a block pasted over cells, fill down, undo.
@@ -86,13 +90,15 @@ func TestGrid(t *testing.T) {
 	b.run(key(kb.Home, false))
 	b.cell("do11-16", "name")
 	b.keys(kb.ArrowDown, "Depth", kb.Enter)
-	b.until("the point is there", `[...document.querySelectorAll('[data-col="name"]')].some(e => e.innerText === "Depth")`)
+	b.until("the point is there",
+		`[...document.querySelectorAll('[data-col="name"]')].some(e => e.innerText === "Depth")`)
 	b.sees("17 points")
 	// By its address alone, too.
 	b.cell("do11-16", "address")
 	b.keys(kb.ArrowDown, kb.ArrowDown, "40120", kb.Enter)
 	b.sees("18 points")
-	b.until("the point is at its address", `[...document.querySelectorAll('[data-col="address"]')].some(e => e.innerText === "40120")`)
+	b.until("the point is at its address",
+		`[...document.querySelectorAll('[data-col="address"]')].some(e => e.innerText === "40120")`)
 }
 
 // TestIntake: rows of a foreign table come in after a preview; bad ones are
@@ -102,7 +108,8 @@ func TestIntake(t *testing.T) {
 	b := f.open(t, "/points/gate")
 	b.press("Paste rows")
 	b.until("the box has the focus", `document.activeElement.tagName === "TEXTAREA"`)
-	b.paste("\ufeffTag;Register;Data type;EU;R/W;Colour\r\nChiller-1;40201;REAL;°C;R;blue\r\nChiller-2;4o203;REAL;°C;R;blue\r\nChiller-3;40205;REAL33;°C;R;blue\r\nOxygen-11;40101;INT;ppm;RW;red\r\n")
+	b.paste("\ufeffTag;Register;Data " +
+		"type;EU;R/W;Colour\r\nChiller-1;40201;REAL;°C;R;blue\r\nChiller-2;4o203;REAL;°C;R;blue\r\nChiller-3;40205;REAL33;°C;R;blue\r\nOxygen-11;40101;INT;ppm;RW;red\r\n")
 	b.sees("4 rows: 1 new, 1 changed, 0 as they are")
 	b.sees("2 rows cannot come in yet")
 	b.sees("line 3")
@@ -114,7 +121,8 @@ func TestIntake(t *testing.T) {
 	b.press("Check the corrected rows")
 	b.sees("none with a problem")
 	b.press("Bring in 2 rows")
-	b.until("all three chillers are in the map", `["Chiller-1", "Chiller-2", "Chiller-3"].every(n => [...document.querySelectorAll('[data-col="name"]')].some(e => e.innerText === n))`)
+	b.until("all three chillers are in the map",
+		`["Chiller-1", "Chiller-2", "Chiller-3"].every(n => [...document.querySelectorAll('[data-col="name"]')].some(e => e.innerText === n))`)
 
 	body, err := io.ReadAll(f.fetch(t, "/api/devices/gate/map.csv").Body)
 	if err != nil || !strings.Contains(string(body), "Chiller-2,40203,float32,ABCD,,,°C,1 s,,r,,,,,,,400203,") {

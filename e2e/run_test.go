@@ -13,16 +13,20 @@ func TestRun(t *testing.T) {
 	b.sees("DO probe 11 · read 33 holding @ 40001")
 	b.press("Start the line")
 	b.sees("12 of 12 links run on the bench")
-	b.until("every request but one is measured", `[...document.querySelectorAll("[data-measured]")].filter(e => e.dataset.measured > 0).length >= 17`)
+	b.until("every request but one is measured",
+		`[...document.querySelectorAll("[data-measured]")].filter(e => e.dataset.measured > 0).length >= 17`)
 	b.sees("never") // the one that the device declines
 
 	b.to("/points/do11/do11-01")
 	b.until("the value is good", `document.querySelector('[data-testid="quality"]')?.innerText.startsWith("good")`)
 	first := js[string](b, `document.querySelector('[data-testid="value"]').innerText`)
 	b.until("it changes", `document.querySelector('[data-testid="value"]').innerText !== `+"`"+first+"`")
-	b.until("its words are there, in hex, decimal and binary", `/^[0-9A-F]{4}\s+\d+\s+[01\u2009]{19}/m.test(document.querySelector('[data-testid="words"] tbody').innerText)`)
-	b.until("with a time in milliseconds", `/\d\d:\d\d:\d\d\.\d{3}/.test(document.querySelector('[data-testid="quality"]').innerText)`)
-	b.until("and a trend", `/Trend of [2-9]/.test(document.querySelector('[role=img][aria-label^="Trend"]')?.ariaLabel)`)
+	b.until("its words are there, in hex, decimal and binary",
+		`/^[0-9A-F]{4}\s+\d+\s+[01\u2009]{19}/m.test(document.querySelector('[data-testid="words"] tbody').innerText)`)
+	b.until("with a time in milliseconds",
+		`/\d\d:\d\d:\d\d\.\d{3}/.test(document.querySelector('[data-testid="quality"]').innerText)`)
+	b.until("and a trend",
+		`/Trend of [2-9]/.test(document.querySelector('[role=img][aria-label^="Trend"]')?.ariaLabel)`)
 
 	b.to("/points/pump1/pump1-02")
 	b.fill("New value", "fast")
@@ -34,7 +38,8 @@ func TestRun(t *testing.T) {
 	b.fill("New value", "48,5")
 	b.press("Write…")
 	b.sees("Write to the bench?")
-	for _, text := range []string{"Pump drive 1, 192.0.2.41", "SpeedSetpoint", "40002", "06 write single register", "45.00 Hz", "48.50 Hz"} {
+	for _, text := range []string{"Pump drive 1, 192.0.2.41", "SpeedSetpoint", "40002", "06 write single register",
+		"45.00 Hz", "48.50 Hz"} {
 		b.sees(text)
 	}
 	b.press("Write 48.50 Hz")
@@ -55,7 +60,8 @@ func TestRun(t *testing.T) {
 	b.press("Carry it across")
 	b.sees("÷ 2, moves by 0.5")
 	b.until("both shores move together", `[...document.querySelectorAll("[data-crossing]")].some(e => e.innerText.includes("PuritySetpoint") && e.querySelector('[data-shore="from"]').innerText.startsWith("48.50") && (e.querySelector('[data-shore="to"]').innerText.startsWith("24.3") || e.querySelector('[data-shore="to"]').innerText.startsWith("24.2")))`)
-	b.until("it is shown as carrying", `[...document.querySelectorAll("[data-crossing]")].some(e => e.innerText.includes("PuritySetpoint") && e.dataset.state === "good")`)
+	b.until("it is shown as carrying",
+		`[...document.querySelectorAll("[data-crossing]")].some(e => e.innerText.includes("PuritySetpoint") && e.dataset.state === "good")`)
 
 	b.to("/timetable")
 	b.press("Stop the run")
@@ -67,20 +73,23 @@ func TestRun(t *testing.T) {
 // its own address on loopback.
 func TestPlantIsLocked(t *testing.T) {
 	b := start(t, "demo", t.TempDir()).open(t, "/lines/device/pump1")
-	b.until("the stand-ins are known", `fetch("/api/site").then(r => r.json()).then(s => { window.port = s.standIns.find(s => s.device === "pump1").addr.split(":")[1] }) && window.port`)
+	b.until("the stand-ins are known",
+		`fetch("/api/site").then(r => r.json()).then(s => { window.port = s.standIns.find(s => s.device === "pump1").addr.split(":")[1] }) && window.port`)
 	port := js[string](b, `window.port`)
 	b.fill("IP address", "127.0.0.1\r")
 	b.fill("TCP port", port+"\r")
 	b.to("/lines/link/lss-pump1")
 	b.fill("TCP port", port+"\r")
-	b.until("both ends have the port", `[...document.querySelectorAll("aside table tr")].some(e => e.innerText.split("`+port+`").length === 3)`)
+	b.until("both ends have the port",
+		`[...document.querySelectorAll("aside table tr")].some(e => e.innerText.split("`+port+`").length === 3)`)
 
 	b.press("Plant")
 	b.sees("Go to the plant?")
 	b.press("Go to the plant")
 	b.sees("Plant: these are real devices.")
 	b.sees("Writing by hand is locked.")
-	b.until("the top edge is in the signal colour", `document.querySelector("[data-mode=plant]").style.borderTop.startsWith("6px")`)
+	b.until("the top edge is in the signal colour",
+		`document.querySelector("[data-mode=plant]").style.borderTop.startsWith("6px")`)
 	b.to("/lines/link/lss-do11")
 	b.press("Try it")
 	b.sees("kept for documentation")
@@ -121,7 +130,8 @@ func TestTraffic(t *testing.T) {
 		{"gate", "exception", "declined-2", "Shore gateway answers: illegal data address"},
 	} {
 		b.fault(c.device, c.kind)
-		b.until(c.title, `[...document.querySelectorAll('[data-finding="`+c.code+`"]')].some(e => e.innerText.includes("`+c.title+`"))`)
+		b.until(c.title, `[...document.querySelectorAll('[data-finding="`+c.code+
+			`"]')].some(e => e.innerText.includes("`+c.title+`"))`)
 	}
 	for _, device := range []string{"do12", "ioa", "pump1", "skid", "gate"} {
 		b.fault(device, "")
@@ -132,11 +142,13 @@ func TestTraffic(t *testing.T) {
 	b.fault("do11", "")
 	b.fault("skid", "freeze")
 	b.fault("gate", "drop")
-	b.until("a dropped connection is found", `[...document.querySelectorAll('[data-finding="closed"]')].some(e => e.innerText.includes("Shore gateway hangs up"))`)
+	b.until("a dropped connection is found",
+		`[...document.querySelectorAll('[data-finding="closed"]')].some(e => e.innerText.includes("Shore gateway hangs up"))`)
 	b.choose("Link", "lss-do11")
 	b.until("a good exchange", `document.querySelector('[data-outcome="answered"]')`)
 	b.does(`document.querySelector('[data-outcome="answered"]').click()`)
-	b.until("bytes are labelled with points", `document.querySelector('[data-bytes="answer"]')?.innerText.includes("Oxygen")`)
+	b.until("bytes are labelled with points",
+		`document.querySelector('[data-bytes="answer"]')?.innerText.includes("Oxygen")`)
 	address := js[string](b, `location.pathname`)
 	if !strings.HasPrefix(address, "/traffic/exchange/") {
 		t.Errorf("an exchange has the address %s", address)
@@ -144,5 +156,6 @@ func TestTraffic(t *testing.T) {
 	b.to(address) // and comes back after a reload
 	b.until("it is there again", `document.querySelector('[data-bytes="answer"]')?.innerText.includes("Oxygen")`)
 	b.to("/traffic")
-	b.until("frozen values are found", `[...document.querySelectorAll('[data-severity]')].some(e => e.innerText.includes("Oxygen skid answers, but nothing moves"))`)
+	b.until("frozen values are found",
+		`[...document.querySelectorAll('[data-severity]')].some(e => e.innerText.includes("Oxygen skid answers, but nothing moves"))`)
 }

@@ -22,9 +22,11 @@ func TestTankRow(t *testing.T) {
 	for i, name := range names {
 		b.does(`document.querySelector('[aria-label="Add a device to Tank row C"]').click()`)
 		b.until("one more device", fmt.Sprintf(`%s.querySelectorAll("[data-device]").length === %d`, card, i+1))
-		b.until("its panel is open", fmt.Sprintf(`document.querySelector(%q)?.value.startsWith("Device")`, b.labelled("Name")))
+		b.until("its panel is open",
+			fmt.Sprintf(`document.querySelector(%q)?.value.startsWith("Device")`, b.labelled("Name")))
 		b.fill("Name", name+"\r")
-		b.until("it has its name", fmt.Sprintf(`[...document.querySelectorAll("[data-device] b")].some(e => e.textContent === %q)`, name))
+		b.until("it has its name",
+			fmt.Sprintf(`[...document.querySelectorAll("[data-device] b")].some(e => e.textContent === %q)`, name))
 	}
 	b.sees("unit 4")
 
@@ -48,7 +50,8 @@ func TestTankRow(t *testing.T) {
 
 	try := func(device string) {
 		b.to("/lines")
-		b.until(device+" is there", fmt.Sprintf(`[...document.querySelectorAll("[data-device]")].some(e => e.innerText.includes(%q))`, device))
+		b.until(device+" is there",
+			fmt.Sprintf(`[...document.querySelectorAll("[data-device]")].some(e => e.innerText.includes(%q))`, device))
 		b.does(fmt.Sprintf(`[...document.querySelectorAll("[data-device]")].find(e => e.innerText.includes(%q)).click()`, device))
 		b.until("its link is open", fmt.Sprintf(`document.querySelector("aside h2")?.innerText.includes(%q)`, device))
 	}
@@ -100,8 +103,10 @@ func TestTankRow(t *testing.T) {
 	b.sees("every pace holds")
 	b.press("Start the line")
 	b.sees("4 of 4 links run")
-	b.until("the outage is recorded", `document.querySelector('section[aria-label="Outages"]')?.innerText.includes("still away")`)
-	b.until("the others are read again and again", `fetch("/api/timetable").then(r => r.json()).then(d => { window.asked = d.stats.filter(s => s.count - s.failed > 4).length }) && window.asked >= 3`)
+	b.until("the outage is recorded",
+		`document.querySelector('section[aria-label="Outages"]')?.innerText.includes("still away")`)
+	b.until("the others are read again and again",
+		`fetch("/api/timetable").then(r => r.json()).then(d => { window.asked = d.stats.filter(s => s.count - s.failed > 4).length }) && window.asked >= 3`)
 	// Some seconds are for a machine that is short of time itself: a silent
 	// device that is not left alone makes the others later and later.
 	b.until("and none of them later than its slack", `fetch("/api/timetable").then(r => r.json()).then(d => {
@@ -113,7 +118,8 @@ func TestTankRow(t *testing.T) {
 	b.until("the fault can be switched", `document.querySelector("[data-fault-of]")`)
 	fault("")
 	b.to("/timetable")
-	b.until("its return is recorded", `(() => { const s = document.querySelector('section[aria-label="Outages"]'); return s && !s.innerText.includes("still away"); })()`)
+	b.until("its return is recorded",
+		`(() => { const s = document.querySelector('section[aria-label="Outages"]'); return s && !s.innerText.includes("still away"); })()`)
 
 	// What a change would bring is seen before it is made.
 	b.until("advice is there", `document.querySelector('[data-advice="baud"]')`)
@@ -123,6 +129,8 @@ func TestTankRow(t *testing.T) {
 	b.until("the plan is back", `!document.querySelector("[data-testid=paper]")`)
 	b.fill("Fastest change of Oxygen, s", "0.5\r")
 	b.sees("Changes pass unseen: 250 ms would see each, 125 ms can be trusted.")
-	b.until("and it waits as a finding", `document.querySelector('header nav a[href="/timetable"] [aria-label$="finding"], header nav a[href="/timetable"] [aria-label$="findings"]')`)
-	b.until("learning is offered", `[...document.querySelectorAll("button")].some(e => e.textContent === "Learn from the run" && !e.disabled)`)
+	b.until("and it waits as a finding",
+		`document.querySelector('header nav a[href="/timetable"] [aria-label$="finding"], header nav a[href="/timetable"] [aria-label$="findings"]')`)
+	b.until("learning is offered",
+		`[...document.querySelectorAll("button")].some(e => e.textContent === "Learn from the run" && !e.disabled)`)
 }

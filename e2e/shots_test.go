@@ -55,7 +55,8 @@ func TestShots(t *testing.T) {
 		b.shot(filepath.Join(dir, view.name+".png"))
 	}
 	b.choose("Link", "lss-do11")
-	b.until("its exchanges alone", `document.querySelectorAll("[data-exchange]").length > 3 && !document.querySelector('[data-outcome="declined"]')`)
+	b.until("its exchanges alone",
+		`document.querySelectorAll("[data-exchange]").length > 3 && !document.querySelector('[data-outcome="declined"]')`)
 	b.does(`[...document.querySelectorAll('[data-outcome="answered"]')].at(-1).click()`)
 	b.until("bytes with points", `document.querySelector('[data-bytes="answer"]')?.innerText.includes("Oxygen")`)
 	time.Sleep(500 * time.Millisecond)
@@ -92,7 +93,8 @@ func TestShots(t *testing.T) {
 	b.to("/points/gate")
 	b.press("Paste rows")
 	b.until("the box has the focus", `document.activeElement.tagName === "TEXTAREA"`)
-	b.paste("Skerry Point\t\t\t\t\nTag\tRegister\tData type\tEU\tR/W\nChiller-1\t40201\tREAL\t°C\tR\nChiller-2\t4o203\tREAL\t°C\tR\nOxygen-11\t40101\tINT\tmg/L\tRW\n")
+	b.paste("Skerry Point\t\t\t\t\nTag\tRegister\tData " +
+		"type\tEU\tR/W\nChiller-1\t40201\tREAL\t°C\tR\nChiller-2\t4o203\tREAL\t°C\tR\nOxygen-11\t40101\tINT\tmg/L\tRW\n")
 	b.sees("cannot come in yet")
 	b.shot(filepath.Join(dir, "intake.png"))
 	b.does(`localStorage.setItem("ferry-theme", "dark")`)
@@ -108,7 +110,8 @@ func (b *browser) structure() {
 		`{"id":"valve","name":"Valve","members":[{"name":"Open","type":"bool"},{"name":"Fault","type":"bool"},{"name":"Travel","type":"uint16","unit":"%"}]}`,
 		`{"id":"tank","name":"Tank","members":[{"name":"Oxygen","type":"float32","unit":"mg/L"},{"name":"Feeding","type":"bool"},{"name":"Valve","structure":"valve","count":2,"first":1},{"name":"Spare","type":"uint16","count":4,"reserve":true},{"name":"Mode","type":"uint8"},{"name":"Fish","type":"uint32"}]}`,
 	} {
-		b.until("the structure is kept", "fetch('/api/structures', { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: "+strconv.Quote(`{"base":0,"structure":`+t+`}`)+" }).then(r => r.ok)")
+		b.until("the structure is kept", "fetch('/api/structures', { method: 'POST', headers: { 'Content-Type': "+
+			"'application/json' }, body: "+strconv.Quote(`{"base":0,"structure":`+t+`}`)+" }).then(r => r.ok)")
 	}
 	b.to("/points/datasheets/structures")
 	b.press("Tank")

@@ -33,8 +33,10 @@ func TestSites(t *testing.T) {
 	}
 	press := func(row, button string) {
 		b.t.Helper()
-		b.until("the button", `[...document.querySelectorAll("[data-site]")].find(r => r.innerText.includes("`+row+`"))?.querySelectorAll("button").length > 0`)
-		b.does(`[...[...document.querySelectorAll("[data-site]")].find(r => r.innerText.includes("` + row + `")).querySelectorAll("button")].find(e => e.innerText.startsWith("` + button + `")).click()`)
+		b.until("the button", `[...document.querySelectorAll("[data-site]")].find(r => r.innerText.includes("`+row+
+			`"))?.querySelectorAll("button").length > 0`)
+		b.does(`[...[...document.querySelectorAll("[data-site]")].find(r => r.innerText.includes("` + row +
+			`")).querySelectorAll("button")].find(e => e.innerText.startsWith("` + button + `")).click()`)
 	}
 	menu()
 	b.siteName("Smolt house")
@@ -61,7 +63,8 @@ func TestSites(t *testing.T) {
 	menu()
 	press("Smolt house", "Remove")
 	press("Smolt house", "Remove Smolt")
-	b.until("it is gone", `![...document.querySelectorAll("[data-site]")].some(r => r.innerText.includes("Smolt house"))`)
+	b.until("it is gone",
+		`![...document.querySelectorAll("[data-site]")].some(r => r.innerText.includes("Smolt house"))`)
 	press("Skerry Point", "Open")
 	b.until("the first again", `document.querySelector("header")?.innerText.includes("Skerry Point Hatchery")`)
 	time.Sleep(200 * time.Millisecond)

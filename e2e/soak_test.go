@@ -218,7 +218,10 @@ func (s *soak) edit(device site.Device, n int) {
 		return
 	}
 	device.Points, device.Remark = nil, fmt.Sprint("edit ", n)
-	err = s.call("POST", "/api/edit", map[string]any{"what": "counted", "edits": []any{map[string]any{"kind": "device", "id": device.ID, "base": versions[device.ID], "after": device}}}, nil)
+	err = s.call("POST", "/api/edit",
+		map[string]any{"what": "counted",
+			"edits": []any{map[string]any{"kind": "device", "id": device.ID, "base": versions[device.ID],
+				"after": device}}}, nil)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err == nil {
@@ -265,9 +268,11 @@ func (s *soak) act(random *rand.Rand, counter *uint16) {
 	case 3:
 		s.mu.Lock()
 		s.mu.Unlock() //nolint:staticcheck // a kill is over
-		if s.call("POST", "/api/mode", map[string]any{"mode": []string{"bench", "plant", "plant"}[random.IntN(3)]}, nil) == nil {
+		if s.call("POST", "/api/mode", map[string]any{"mode": []string{"bench", "plant", "plant"}[random.IntN(3)]},
+			nil) == nil {
 			var state struct{ Mode string }
-			if s.call("POST", "/api/run/start", map[string]any{"links": links}, &state) == nil && state.Mode == "bench" {
+			if s.call("POST", "/api/run/start", map[string]any{"links": links}, &state) == nil &&
+				state.Mode == "bench" {
 				s.mu.Lock()
 				shut(s.hand)
 				shut(s.release)
@@ -294,7 +299,8 @@ func (s *soak) act(random *rand.Rand, counter *uint16) {
 		s.mu.Unlock()
 		_ = s.call("POST", "/api/crossings/release", map[string]any{"crossings": []string{"x"}, "minutes": 5}, nil)
 	case 9:
-		if s.call("POST", "/api/crossings/release", map[string]any{"crossings": []string{"x"}, "minutes": 0}, nil) == nil {
+		if s.call("POST", "/api/crossings/release", map[string]any{"crossings": []string{"x"}, "minutes": 0},
+			nil) == nil {
 			s.mu.Lock()
 			shut(s.release)
 			s.mu.Unlock()
@@ -310,7 +316,8 @@ func (s *soak) act(random *rand.Rand, counter *uint16) {
 			Token string
 			Mode  string
 		}
-		if s.call("POST", "/api/write/prepare", map[string]any{"point": "pump-1", "text": fmt.Sprint(v)}, &order) != nil {
+		if s.call("POST", "/api/write/prepare", map[string]any{"point": "pump-1", "text": fmt.Sprint(v)},
+			&order) != nil {
 			return
 		}
 		if order.Mode == "plant" {
@@ -330,21 +337,29 @@ func TestSoak(t *testing.T) {
 	}
 	s := &soak{t: t, dir: t.TempDir(), plant: &soakPlant{regs: map[string]*[64]uint16{}, faults: map[string]int{}},
 		acked: map[string]string{}, orders: map[uint16]bool{}}
-	job := site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery", Lines: []site.Line{{ID: "net", Name: "Plant network", Medium: site.Ethernet}},
-		Devices: []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "127.0.0.1"}}, Points: []site.Point{}}},
-		Links:   []site.Link{}, Crossings: []site.Crossing{{ID: "x", From: "probe-0", To: "gate-0"}}}
+	job := site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery",
+		Lines: []site.Line{{ID: "net", Name: "Plant network", Medium: site.Ethernet}},
+		Devices: []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "127.0.0.1"}},
+			Points: []site.Point{}}},
+		Links: []site.Link{}, Crossings: []site.Crossing{{ID: "x", From: "probe-0", To: "gate-0"}}}
 	for _, id := range []string{"probe", "pump", "gate"} {
 		settings := protocol.Numbers(map[string]int{"port": s.plant.listen(t, id), "timeoutMs": 300, "unit": 1})
-		d := site.Device{ID: id, Name: id, Map: "modbus-tcp", Ports: []site.Port{{Line: "net", Host: "127.0.0.1", Protocol: "modbus-tcp", Settings: settings}}}
+		d := site.Device{ID: id, Name: id, Map: "modbus-tcp",
+			Ports: []site.Port{{Line: "net", Host: "127.0.0.1", Protocol: "modbus-tcp", Settings: settings}}}
 		delete(settings, "timeoutMs")
 		for i := range 4 {
-			d.Points = append(d.Points, site.Point{ID: fmt.Sprintf("%s-%d", id, i), Name: fmt.Sprint("V", i), Address: block.At("hr", uint32(i)), Type: value.TypeUint16, PaceMs: 50, Access: site.ReadWrite})
+			d.Points = append(d.Points, site.Point{ID: fmt.Sprintf("%s-%d", id, i), Name: fmt.Sprint("V", i),
+				Address: block.At("hr", uint32(i)), Type: value.TypeUint16, PaceMs: 50, Access: site.ReadWrite})
 		}
 		job.Devices = append(job.Devices, d)
-		job.Links = append(job.Links, site.Link{ID: "to-" + id, Asking: "lss", Answering: id, Line: "net", Protocol: "modbus-tcp", Settings: protocol.Numbers(map[string]int{"port": settings["port"].Int(), "timeoutMs": 300, "unit": 1})})
+		job.Links = append(job.Links, site.Link{ID: "to-" + id, Asking: "lss", Answering: id, Line: "net",
+			Protocol: "modbus-tcp",
+			Settings: protocol.Numbers(map[string]int{"port": settings["port"].Int(), "timeoutMs": 300, "unit": 1})})
 	}
 	for i := range 6 { // one for each editor
-		job.Devices = append(job.Devices, site.Device{ID: fmt.Sprint("tank-", i), Name: fmt.Sprint("Tank ", i), Ports: []site.Port{}, Points: []site.Point{}})
+		job.Devices = append(job.Devices,
+			site.Device{ID: fmt.Sprint("tank-", i), Name: fmt.Sprint("Tank ", i), Ports: []site.Port{},
+				Points: []site.Point{}})
 	}
 	s.f = start(t, "serve", s.dir)
 	if err := s.call("POST", "/api/file/site.json", job, nil); err != nil {
@@ -418,7 +433,8 @@ func TestSoak(t *testing.T) {
 	rest()
 	after := health()
 	t.Logf("before the last part %+v, after it %+v", before, after)
-	if after.Goroutines > before.Goroutines+15 || after.Files > before.Files+8 || after.HeapBytes > before.HeapBytes+40<<20 {
+	if after.Goroutines > before.Goroutines+15 || after.Files > before.Files+8 ||
+		after.HeapBytes > before.HeapBytes+40<<20 {
 		t.Errorf("something piles up: before %+v, after %+v", before, after)
 	}
 	s.kill()
@@ -474,6 +490,7 @@ func (s *soak) judge() {
 			s.t.Errorf("not in the journal: %+v", w)
 		}
 	}
-	s.t.Logf("soak: %d edits, %d kills, %d writes on the plant (%d orders confirmed there), %d rows of the journal; losses and unwanted writes: %d and %d",
+	s.t.Logf("soak: %d edits, %d kills, %d writes on the plant (%d orders confirmed there), %d rows of the journal; "+
+		"losses and unwanted writes: %d and %d",
 		s.edits, s.kills, len(s.plant.log), len(s.orders), len(rows), missing, unwanted)
 }

@@ -78,13 +78,15 @@ func TestFindOrDo(t *testing.T) {
 	b.until("the palette is open", `document.activeElement.getAttribute("placeholder")?.startsWith("A device")`)
 	b.keys("pump 40102")
 	b.sees("Pump drive 1 · Speed")
-	b.until("the point is found", `document.querySelector('[cmdk-item][data-selected="true"]')?.innerText.includes("Speed")`)
+	b.until("the point is found",
+		`document.querySelector('[cmdk-item][data-selected="true"]')?.innerText.includes("Speed")`)
 	b.keys("\r")
 	b.until("we are there", `location.pathname === "/points/pump1/pump1-04"`)
 	b.ctrl("k")
 	b.until("the palette is open again", `document.activeElement.getAttribute("placeholder")?.startsWith("A device")`)
 	b.keys("try uv")
-	b.until("the try is found", `document.querySelector('[cmdk-item][data-selected="true"]')?.innerText.includes("Try the link to UV doser")`)
+	b.until("the try is found",
+		`document.querySelector('[cmdk-item][data-selected="true"]')?.innerText.includes("Try the link to UV doser")`)
 	b.keys("\r")
 	b.sees("The message stops at Points.")
 	b.does(`document.activeElement.blur()`)

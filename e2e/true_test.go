@@ -70,14 +70,20 @@ func sixteenAtMost(t *testing.T) int {
 // unit 0 goes through, the run reads all of it, and one press each notes that in
 // its limits.
 func TestOddDeviceIsNoted(t *testing.T) {
-	s := &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery", Crossings: []site.Crossing{},
-		Lines: []site.Line{{ID: "net", Name: "Plant net", Medium: site.Ethernet}},
-		Links: []site.Link{{ID: "k", Asking: "lap", Answering: "probe", Line: "net", Protocol: "modbus-tcp", Settings: protocol.Numbers(map[string]int{"port": sixteenAtMost(t)})}},
-		Devices: []site.Device{{ID: "lap", Name: "Laptop", Ports: []site.Port{{Line: "net", Host: "127.0.0.2", Protocol: "modbus-tcp"}}, Points: []site.Point{}},
-			{ID: "probe", Name: "Old DO probe", Map: "modbus-tcp", Ports: []site.Port{{Line: "net", Host: "127.0.0.1", Protocol: "modbus-tcp"}}}}}
+	s := &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery",
+		Crossings: []site.Crossing{},
+		Lines:     []site.Line{{ID: "net", Name: "Plant net", Medium: site.Ethernet}},
+		Links: []site.Link{{ID: "k", Asking: "lap", Answering: "probe", Line: "net", Protocol: "modbus-tcp",
+			Settings: protocol.Numbers(map[string]int{"port": sixteenAtMost(t)})}},
+		Devices: []site.Device{{ID: "lap", Name: "Laptop",
+			Ports: []site.Port{{Line: "net", Host: "127.0.0.2", Protocol: "modbus-tcp"}}, Points: []site.Point{}},
+			{ID: "probe", Name: "Old DO probe", Map: "modbus-tcp",
+				Ports: []site.Port{{Line: "net", Host: "127.0.0.1", Protocol: "modbus-tcp"}}}}}
 	s.Devices[1].Ports[0].Settings = protocol.Settings{"port": s.Links[0].Settings["port"]}
 	for i := range 40 {
-		s.Devices[1].Points = append(s.Devices[1].Points, site.Point{ID: fmt.Sprint("p", i), Name: fmt.Sprintf("Reading %02d", i), Address: block.At("hr", uint32(100+i)), Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly})
+		s.Devices[1].Points = append(s.Devices[1].Points,
+			site.Point{ID: fmt.Sprint("p", i), Name: fmt.Sprintf("Reading %02d", i),
+				Address: block.At("hr", uint32(100+i)), Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly})
 	}
 	f := start(t, "serve", t.TempDir())
 	f.post(t, "/api/file/site.json", json.RawMessage(mustJSON(t, s)))
@@ -95,14 +101,17 @@ func TestOddDeviceIsNoted(t *testing.T) {
 	b.until("its manner is known", `!document.querySelector("[data-fix=answers-as]")`)
 	b.press("Note it in the limits")
 	b.sees("Noted in the limits of Old DO probe")
-	b.until("there is nothing more to note", `![...document.querySelectorAll("button")].some(e => e.innerText.includes("Note it in the limits"))`)
+	b.until("there is nothing more to note",
+		`![...document.querySelectorAll("button")].some(e => e.innerText.includes("Note it in the limits"))`)
 	response, err := http.Get(f.url + "/api/file/site.json")
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer response.Body.Close()
 	var kept site.Site
-	if err := json.NewDecoder(response.Body).Decode(&kept); err != nil || kept.Device("probe").Limits.Most["hr"] != 16 || !slices.Equal(kept.Device("probe").Limits.Manners, []string{"answers-as"}) {
+	if err := json.NewDecoder(response.Body).Decode(&kept); err != nil ||
+		kept.Device("probe").Limits.Most["hr"] != 16 ||
+		!slices.Equal(kept.Device("probe").Limits.Manners, []string{"answers-as"}) {
 		t.Errorf("%+v, %v", kept.Devices, err)
 	}
 	b.to("/lines/device/probe")
@@ -122,7 +131,8 @@ func TestIntakeAsks(t *testing.T) {
 	b.paste("Oxygen skid, function 03\t\t\t\nName\tRegister\tType\tScale\nPurity\t10\tUINT16\t10\nFlow\t12\tFLOAT\t\n")
 	b.sees("leaves open how it is meant")
 	b.sees("Answer 2 questions first")
-	b.until("both readings are in view", `document.querySelector('[data-question="base"]').innerText.includes("40011") && document.querySelector('[data-question="base"]').innerText.includes("40010")`)
+	b.until("both readings are in view",
+		`document.querySelector('[data-question="base"]').innerText.includes("40011") && document.querySelector('[data-question="base"]').innerText.includes("40010")`)
 	b.does(`[...document.querySelectorAll('[data-question="base"] button')].find(e => e.innerText.includes("from 1")).click()`)
 	b.sees("Answer 1 question first")
 	b.does(`[...document.querySelectorAll('[data-question="scale"] button')].find(e => e.innerText.includes("divide")).click()`)

@@ -35,7 +35,8 @@ func TestNoFamilyIsNamed(t *testing.T) {
 	said := 0
 	for _, root := range []string{".", "../cmd", "../web/src"} {
 		err := filepath.WalkDir(root, func(path string, entry fs.DirEntry, err error) error {
-			if err != nil || entry.IsDir() || !slices.Contains([]string{".go", ".ts", ".tsx", ".css"}, filepath.Ext(path)) ||
+			if err != nil || entry.IsDir() ||
+				!slices.Contains([]string{".go", ".ts", ".tsx", ".css"}, filepath.Ext(path)) ||
 				strings.HasSuffix(path, "_test.go") || filepath.ToSlash(path) == "families/families.go" {
 				return err
 			}

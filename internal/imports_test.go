@@ -64,14 +64,17 @@ func TestImports(t *testing.T) {
 			if core := folder == "core" || strings.HasPrefix(folder, "core/"); core {
 				first, _, _ := strings.Cut(name, "/")
 				if strings.Contains(first, ".") || slices.Contains(world, name) {
-					t.Errorf("%s imports %s: core computes, with the standard library alone, and does no I/O", path, name)
+					t.Errorf("%s imports %s: core computes, with the standard library alone, and does no I/O", path,
+						name)
 				}
 			}
 			name, ours := strings.CutPrefix(name, "ferry/internal/")
 			if !ours || name == folder || strings.HasPrefix(name, "core/") {
 				continue
 			}
-			if strings.HasPrefix(name, folder+"/") && folder != "field" && folder != "bench" || slices.ContainsFunc(strings.Fields(rule), func(allowed string) bool { return allows(allowed, star, name) }) {
+			if strings.HasPrefix(name, folder+"/") && folder != "field" && folder != "bench" ||
+				slices.ContainsFunc(strings.Fields(rule),
+					func(allowed string) bool { return allows(allowed, star, name) }) {
 				continue
 			}
 			t.Errorf("%s imports %s, and may import of Ferry core and %q alone", path, name, rule)

@@ -20,7 +20,7 @@ trap 'rm -rf "$work"' EXIT
 ./scripts/gen.sh "$work/site.schema.json" "$work/types.gen.ts"
 cmp "$work/site.schema.json" docs/site.schema.json || { echo "docs/site.schema.json is not what the Go types say: run make gen"; exit 1; }
 cmp "$work/types.gen.ts" web/src/api/types.gen.ts || { echo "web/src/api/types.gen.ts is not what the Go types say: run make gen"; exit 1; }
-(cd web && npm run --silent lint && npm run --silent typecheck && npm run --silent build -- --logLevel warn)
+(cd web && npm run --silent formatted && npm run --silent lint && npm run --silent typecheck && npm run --silent build -- --logLevel warn)
 
 step "go vet and staticcheck"
 go vet ./...

@@ -13,7 +13,8 @@ import (
 )
 
 func benchCommand() *cobra.Command {
-	c := &cobra.Command{Use: "bench SITE.json | --demo", Short: "Run only the simulated devices of a site", Args: cobra.MaximumNArgs(1)}
+	c := &cobra.Command{Use: "bench SITE.json | --demo", Short: "Run only the simulated devices of a site",
+		Args: cobra.MaximumNArgs(1)}
 	demo := c.Flags().Bool("demo", false, "those of the demo site")
 	asJSON := c.Flags().Bool("json", false, "print one JSON object")
 	c.RunE = func(c *cobra.Command, args []string) (err error) {

@@ -37,7 +37,8 @@ func TestWriteIsJournalled(t *testing.T) {
 	var states []string
 	for line := range strings.Lines(string(data)) {
 		var r field.Record
-		if err := json.Unmarshal([]byte(line), &r); err != nil || r.Order.New != "Row B" || !strings.HasSuffix(r.Who, "command line") || r.Order.Target == "" {
+		if err := json.Unmarshal([]byte(line), &r); err != nil || r.Order.New != "Row B" ||
+			!strings.HasSuffix(r.Who, "command line") || r.Order.Target == "" {
 			t.Errorf("%s, %v", line, err)
 		}
 		states = append(states, string(r.State))
@@ -46,10 +47,12 @@ func TestWriteIsJournalled(t *testing.T) {
 		t.Errorf("the journal says %s", got)
 	}
 	for _, c := range []struct{ point, journal, says string }{
-		{"hr5:uint16=3.7", path, "cannot be held exactly"}, {"hr5:int64=-9223372036854775809", path, "beyond what 64 bits hold"}, {"hr5:uint16=70000", path, "outside"},
+		{"hr5:uint16=3.7", path, "cannot be held exactly"},
+		{"hr5:int64=-9223372036854775809", path, "beyond what 64 bits hold"}, {"hr5:uint16=70000", path, "outside"},
 		{"hr5:uint16=7", filepath.Join(path, "not-a-folder", "x"), "Nothing was written"},
 	} {
-		if code, _, errOut := do(t, "write", url, c.point, "--yes", "--journal", c.journal); code != exitUsage || !strings.Contains(errOut, c.says) {
+		if code, _, errOut := do(t, "write", url, c.point, "--yes", "--journal", c.journal); code != exitUsage ||
+			!strings.Contains(errOut, c.says) {
 			t.Errorf("%s: exit %d, %s", c.point, code, errOut)
 		}
 	}
@@ -76,7 +79,8 @@ func TestReach(t *testing.T) {
 		{[]string{"--cert", long}, "--cert and --key together"},
 		{[]string{"--cert", long, "--key", long}, "nobody may sign in yet"},
 	} {
-		if code, _, errOut := do(t, append([]string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(dir, "data")}, c.args...)...); code != exitUsage || !strings.Contains(errOut, c.says) {
+		if code, _, errOut := do(t, append([]string{"serve", "--listen", "127.0.0.1:0", "--data",
+			filepath.Join(dir, "data")}, c.args...)...); code != exitUsage || !strings.Contains(errOut, c.says) {
 			t.Errorf("%v: exit %d, %s", c.args, code, errOut)
 		}
 	}
@@ -85,18 +89,22 @@ func TestReach(t *testing.T) {
 		t.Fatal(err)
 	}
 	data := []string{"--data", filepath.Join(dir, "data")}
-	if code, _, errOut := do(t, append([]string{"user", "add", "Ines", "--role", "edit", "--passphrase-file", short}, data...)...); code != exitUsage || !strings.Contains(errOut, "role plant") {
+	if code, _, errOut := do(t, append([]string{"user", "add", "Ines", "--role", "edit", "--passphrase-file", short},
+		data...)...); code != exitUsage || !strings.Contains(errOut, "role plant") {
 		t.Errorf("a first user who may not see to the users: exit %d, %s", code, errOut)
 	}
 	for _, add := range [][]string{{"Ines", "--role", "plant"}, {"Tor", "--role", "look"}} {
-		if code, _, errOut := do(t, append(append([]string{"user", "add", "--passphrase-file", short}, add...), data...)...); code != exitFine {
+		if code, _, errOut := do(t,
+			append(append([]string{"user", "add", "--passphrase-file", short}, add...), data...)...); code != exitFine {
 			t.Errorf("%v: exit %d, %s", add, code, errOut)
 		}
 	}
-	if code, _, errOut := do(t, append([]string{"user", "remove", "Ines"}, data...)...); code != exitUsage || !strings.Contains(errOut, "Nobody would be left") {
+	if code, _, errOut := do(t, append([]string{"user", "remove", "Ines"}, data...)...); code != exitUsage ||
+		!strings.Contains(errOut, "Nobody would be left") {
 		t.Errorf("the last one who may: exit %d, %s", code, errOut)
 	}
-	if code, out, _ := do(t, append([]string{"user", "list"}, data...)...); code != exitFine || strings.Count(out, "\n") != 2 || !strings.Contains(out, "Tor") {
+	if code, out, _ := do(t, append([]string{"user", "list"}, data...)...); code != exitFine ||
+		strings.Count(out, "\n") != 2 || !strings.Contains(out, "Tor") {
 		t.Errorf("exit %d, %s", code, out)
 	}
 }

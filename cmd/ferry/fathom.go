@@ -28,10 +28,13 @@ type explained struct {
 }
 
 func fathomCommand() *cobra.Command {
-	c := &cobra.Command{Use: "fathom", Short: "Find out what registers hold, from raw words and what the device's display shows", Args: cobra.NoArgs}
+	c := &cobra.Command{Use: "fathom",
+		Short: "Find out what registers hold, from raw words and what the device's display shows", Args: cobra.NoArgs}
 	asJSON := c.Flags().Bool("json", false, "print one JSON object")
-	moments := c.Flags().StringArray("words", nil, `the words of one moment, such as "9F3A 4148"; again for another moment`)
-	shows := c.Flags().StringArray("shows", nil, "what the display shows, once for each moment; without it, what looks like something is listed")
+	moments := c.Flags().StringArray("words", nil,
+		`the words of one moment, such as "9F3A 4148"; again for another moment`)
+	shows := c.Flags().StringArray("shows", nil,
+		"what the display shows, once for each moment; without it, what looks like something is listed")
 	within := c.Flags().Float64("within", 0, "tolerance of the reading; half of its last digit if 0")
 	at := c.Flags().String("at", "", "address of the first word; the first of the map if not given")
 	expect := c.Flags().String("expect", "", "address at which the manual says the value is")
@@ -66,7 +69,8 @@ func fathomCommand() *cobra.Command {
 			return printHints(c, q.Moments[0], p, *asJSON)
 		}
 		if len(*shows) != len(q.Moments) {
-			return fmt.Errorf("there are %d moments and %d readings: give --shows once for each --words", len(q.Moments), len(*shows))
+			return fmt.Errorf("there are %d moments and %d readings: give --shows once for each --words",
+				len(q.Moments), len(*shows))
 		}
 		for i, text := range *shows {
 			r := fathom.Reading{Moment: i, Shows: text, Within: *within}
@@ -113,7 +117,8 @@ func printAnswer(c *cobra.Command, answer *fathom.Answer, at places, asJSON bool
 		}
 		fits = fits || a.Fits
 		p := site.Point{Type: a.Type, Length: a.Length, Order: a.Order}
-		list = append(list, explained{at.print(a.At, bit), regmap.PrintType(&p), regmap.Cell(at.scheme, &p, regmap.Order), a.Scale, a.Offset, a.Values[len(a.Values)-1], a.Sure})
+		list = append(list, explained{at.print(a.At, bit), regmap.PrintType(&p),
+			regmap.Cell(at.scheme, &p, regmap.Order), a.Scale, a.Offset, a.Values[len(a.Values)-1], a.Sure})
 	}
 	if asJSON {
 		var ask *string
@@ -129,7 +134,9 @@ func printAnswer(c *cobra.Command, answer *fathom.Answer, at places, asJSON bool
 			if e.Scale != 1 || e.Offset != 0 {
 				scale = strings.TrimSuffix(fmt.Sprintf("× %g + %g", e.Scale, e.Offset), " + 0")
 			}
-			fmt.Fprintf(c.OutOrStdout(), "%3.0f %%  %-9s %-9s %-9s %-14s %s%s\n", 100*e.Sure, e.Address, e.Type, e.Order, scale, e.Value, map[bool]string{false: "  (near, but outside the tolerance)"}[answer.Candidates[i].Fits])
+			fmt.Fprintf(c.OutOrStdout(), "%3.0f %%  %-9s %-9s %-9s %-14s %s%s\n", 100*e.Sure, e.Address, e.Type,
+				e.Order, scale, e.Value,
+				map[bool]string{false: "  (near, but outside the tolerance)"}[answer.Candidates[i].Fits])
 		}
 		if answer.Ask != "" {
 			fmt.Fprintln(c.OutOrStdout(), answer.Ask)
@@ -146,14 +153,16 @@ func printHints(c *cobra.Command, words []uint16, at places, asJSON bool) error 
 	list := []explained{}
 	for _, h := range hints {
 		p := site.Point{Type: h.Type, Length: h.Length, Order: h.Order}
-		list = append(list, explained{at.print(h.At, -1), regmap.PrintType(&p), regmap.Cell(at.scheme, &p, regmap.Order), 1, 0, value.OfText(h.Shows), h.Sure})
+		list = append(list, explained{at.print(h.At, -1), regmap.PrintType(&p),
+			regmap.Cell(at.scheme, &p, regmap.Order), 1, 0, value.OfText(h.Shows), h.Sure})
 	}
 	ask := "Without a reading this is a guess: give what the display shows with --shows."
 	if asJSON {
 		return printJSON(c.OutOrStdout(), map[string]any{"candidates": list, "ask": ask})
 	}
 	for _, e := range list {
-		fmt.Fprintf(c.OutOrStdout(), "%3.0f %%  %-9s looks like %s %s: %s\n", 100*e.Sure, e.Address, e.Type, e.Order, e.Value)
+		fmt.Fprintf(c.OutOrStdout(), "%3.0f %%  %-9s looks like %s %s: %s\n", 100*e.Sure, e.Address, e.Type, e.Order,
+			e.Value)
 	}
 	fmt.Fprintln(c.OutOrStdout(), ask)
 	return nil

@@ -44,17 +44,20 @@ func TestRead(t *testing.T) {
 		t.Fatalf("exit %d: %s, %v", code, out, err)
 	}
 	for i, want := range []any{"DP-20417", 0.0, true} {
-		if p := got.Points[i]; p.Value != want || p.Quality != "good" || p.Words == "" || !strings.Contains(p.Time, "T") {
+		if p := got.Points[i]; p.Value != want || p.Quality != "good" || p.Words == "" ||
+			!strings.Contains(p.Time, "T") {
 			t.Errorf("%+v, want %v", p, want)
 		}
 	}
 	if f, ok := got.Points[3].Value.(float64); !ok || f < 11 || f > 14 {
 		t.Errorf("the water has %v °C", got.Points[3].Value)
 	}
-	if code, out, _ := do(t, "read", url, "hr5:uint16", "hr900:uint16", "--json"); code != exitFound || !strings.Contains(out, `"bad"`) || !strings.Contains(out, "illegal data address") {
+	if code, out, _ := do(t, "read", url, "hr5:uint16", "hr900:uint16", "--json"); code != exitFound ||
+		!strings.Contains(out, `"bad"`) || !strings.Contains(out, "illegal data address") {
 		t.Errorf("a register that is not there: exit %d, %s", code, out)
 	}
-	if code, out, _ := do(t, "read", url, "hr5:uint16", "--count", "3", "--every", "20ms", "--json"); code != exitFine || strings.Count(out, `"point"`) != 3 {
+	if code, out, _ := do(t, "read", url, "hr5:uint16", "--count", "3", "--every", "20ms",
+		"--json"); code != exitFine || strings.Count(out, `"point"`) != 3 {
 		t.Errorf("three times: exit %d, %s", code, out)
 	}
 }
@@ -68,7 +71,8 @@ func TestProbe(t *testing.T) {
 		}
 		StopsAt *string
 	}
-	if err := json.Unmarshal([]byte(out), &got); err != nil || code != exitFine || len(got.Stops) != 5 || got.StopsAt != nil {
+	if err := json.Unmarshal([]byte(out), &got); err != nil || code != exitFine || len(got.Stops) != 5 ||
+		got.StopsAt != nil {
 		t.Fatalf("exit %d: %s, %v", code, out, err)
 	}
 	// A device without holding registers is probed by what it has.
@@ -84,17 +88,20 @@ func TestProbe(t *testing.T) {
 		t.Fatal(err)
 	}
 	code, out, _ = do(t, "probe", url, "--json")
-	if err := json.Unmarshal([]byte(out), &got); err != nil || code != exitFound || got.StopsAt == nil || *got.StopsAt != "address" || got.Stops[4].Result != "not-tried" {
+	if err := json.Unmarshal([]byte(out), &got); err != nil || code != exitFound || got.StopsAt == nil ||
+		*got.StopsAt != "address" || got.Stops[4].Result != "not-tried" {
 		t.Errorf("a stopped server: exit %d, %s, %v", code, out, err)
 	}
 }
 
 func TestWrite(t *testing.T) {
 	url, _ := stand(t)
-	if code, out, _ := do(t, "write", url, "40053:float32:CDAB=0.998"); code != exitUsage || !strings.Contains(out, "1.012") {
+	if code, out, _ := do(t, "write", url, "40053:float32:CDAB=0.998"); code != exitUsage ||
+		!strings.Contains(out, "1.012") {
 		t.Errorf("without --yes: exit %d, %s", code, out)
 	}
-	if code, out, _ := do(t, "write", url, "40053:float32:CDAB=0.998", "--yes", "--json"); code != exitFine || !strings.Contains(out, `"ok": true`) {
+	if code, out, _ := do(t, "write", url, "40053:float32:CDAB=0.998", "--yes", "--json"); code != exitFine ||
+		!strings.Contains(out, `"ok": true`) {
 		t.Errorf("with --yes: exit %d, %s", code, out)
 	}
 	if code, _, _ := do(t, "write", url, "hr900:uint16=1", "--yes"); code != exitFound {
@@ -123,7 +130,8 @@ func TestUsage(t *testing.T) {
 		{[]string{"demo", "--listen", busy.Addr().String(), "--data", t.TempDir()}, "choose another port"},
 		{[]string{"sail"}, "sail"},
 	} {
-		if code, out, errOut := do(t, c.args...); code != exitUsage || !strings.Contains(errOut, c.says) || out != "" && c.args[0] != "sail" {
+		if code, out, errOut := do(t, c.args...); code != exitUsage || !strings.Contains(errOut, c.says) ||
+			out != "" && c.args[0] != "sail" {
 			t.Errorf("%v: exit %d, said %q and %q", c.args, code, out, errOut)
 		}
 	}
@@ -135,7 +143,8 @@ func TestVersion(t *testing.T) {
 		t.Fatal(code, errOut.String())
 	}
 	var b build
-	if err := json.Unmarshal([]byte(out.String()), &b); err != nil || b.Version == "" || b.Go == "" || !strings.Contains(b.Platform, "/") {
+	if err := json.Unmarshal([]byte(out.String()), &b); err != nil || b.Version == "" || b.Go == "" ||
+		!strings.Contains(b.Platform, "/") {
 		t.Errorf("%s, %v", out.String(), err)
 	}
 	log, err := os.ReadFile("../../CHANGELOG.md")

@@ -39,7 +39,8 @@ type mapFlags struct {
 }
 
 func (f *mapFlags) on(c *cobra.Command) {
-	c.Flags().StringVar(&f.begin, "begin", "", "address from which declared variables lie that have none, such as db7:0")
+	c.Flags().StringVar(&f.begin, "begin", "",
+		"address from which declared variables lie that have none, such as db7:0")
 	c.Flags().StringVar(&f.sheet, "sheet", "", "sheet of a workbook")
 	c.Flags().IntVar(&f.header, "header-row", 0, "row of the headings; found by itself if 0, none if negative")
 	c.Flags().StringVar(&f.area, "table", "", "area in which bare numbers count, such as hr or ir")
@@ -52,16 +53,21 @@ func (f *mapFlags) on(c *cobra.Command) {
 	c.Flags().BoolVar(&f.power, "power", false, "scales are powers of ten")
 	c.MarkFlagsMutuallyExclusive("divide", "multiply", "power")
 	c.Flags().StringVar(&f.little, "little", "", "what little endian means: CDAB or DCBA")
-	c.Flags().StringVar(&f.digits, "digits", "", "whether the first of five digits names a table: table, or plain for none")
+	c.Flags().StringVar(&f.digits, "digits", "",
+		"whether the first of five digits names a table: table, or plain for none")
 	c.Flags().StringVar(&f.decimals, "decimals", "", "whether decimals divide what is read: scale, or shown for not")
 	c.Flags().StringVar(&f.protocol, "protocol", protocol.MapOr(""), "protocol whose addressing the list uses")
-	c.Flags().StringSliceVar(&f.names, "names-for", nil, "far sides that must hold the names: iec61131, mqtt, ascii32, iec61850")
+	c.Flags().StringSliceVar(&f.names, "names-for", nil,
+		"far sides that must hold the names: iec61131, mqtt, ascii32, iec61850")
 }
 
 // reading is how the flags say that a list is meant.
 func (f *mapFlags) reading() regmap.Reading {
-	r := regmap.Reading{Area: f.area, FromOne: f.fromOne, HeaderRow: f.header, Hex: f.hex, Divide: f.divide, PowerScale: f.power, Little: f.little, Plain: f.digits == "plain", PointLeftOut: f.decimals == "scale"}
-	for key, said := range map[string]bool{"base": f.fromOne || f.fromZero, "table": f.area != "", "hex": f.hex, "scale": f.divide || f.multiply || f.power, "order": f.little != "", "digits": f.digits != "", "decimals": f.decimals != ""} {
+	r := regmap.Reading{Area: f.area, FromOne: f.fromOne, HeaderRow: f.header, Hex: f.hex, Divide: f.divide,
+		PowerScale: f.power, Little: f.little, Plain: f.digits == "plain", PointLeftOut: f.decimals == "scale"}
+	for key, said := range map[string]bool{"base": f.fromOne || f.fromZero, "table": f.area != "", "hex": f.hex,
+		"scale": f.divide || f.multiply || f.power, "order": f.little != "", "digits": f.digits != "",
+		"decimals": f.decimals != ""} {
 		if said {
 			r.Settled = append(r.Settled, key)
 		}
@@ -111,7 +117,8 @@ func mapCommand() *cobra.Command {
 }
 
 func mapCheckCommand() *cobra.Command {
-	c := &cobra.Command{Use: "check FILE", Short: "Check a list of points: CSV, XLSX, JSON, IEC 61131-10 XML or a site file", Args: cobra.ExactArgs(1)}
+	c := &cobra.Command{Use: "check FILE",
+		Short: "Check a list of points: CSV, XLSX, JSON, IEC 61131-10 XML or a site file", Args: cobra.ExactArgs(1)}
 	asJSON := c.Flags().Bool("json", false, "print one JSON object")
 	var flags mapFlags
 	flags.on(c)
@@ -136,8 +143,11 @@ func mapCheckCommand() *cobra.Command {
 		found = append(found, listing.Open()...)
 		finding.Sort(found)
 		if *asJSON {
-			err = printJSON(c.OutOrStdout(), map[string]any{"points": count, "rejected": append([]regmap.Rejected{}, listing.Rejected...), "findings": found,
-				"read": append([]string{}, listing.Notes...), "asides": append([]regmap.Aside{}, listing.Asides...)})
+			err = printJSON(c.OutOrStdout(),
+				map[string]any{"points": count, "rejected": append([]regmap.Rejected{}, listing.Rejected...),
+					"findings": found,
+					"read":     append([]string{}, listing.Notes...),
+					"asides":   append([]regmap.Aside{}, listing.Asides...)})
 		} else {
 			printCheck(c.OutOrStdout(), count, listing, found)
 		}

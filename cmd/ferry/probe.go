@@ -15,7 +15,8 @@ import (
 )
 
 func probeCommand() *cobra.Command {
-	c := &cobra.Command{Use: "probe URL [POINT...]", Short: "Walk the five stops to a device", Args: cobra.MinimumNArgs(1)}
+	c := &cobra.Command{Use: "probe URL [POINT...]", Short: "Walk the five stops to a device",
+		Args: cobra.MinimumNArgs(1)}
 	asJSON := c.Flags().Bool("json", false, "print one JSON object")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		t, err := parseTarget(args[0])
@@ -56,7 +57,8 @@ func probeCommand() *cobra.Command {
 // after the other, until the device has it.
 func probeFirst(ctx context.Context, t *target) (r *route.Route, err error) {
 	for _, area := range block.AreasOf(t.def.Scheme) {
-		p := site.Point{ID: "0", Name: "the first of the " + area.Title, Address: block.At(area.Key, 0), Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly}
+		p := site.Point{ID: "0", Name: "the first of the " + area.Title, Address: block.At(area.Key, 0),
+			Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly}
 		if area.UnitBits == 1 {
 			p.Type = value.TypeBool
 		}

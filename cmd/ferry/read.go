@@ -53,7 +53,8 @@ func readCommand() *cobra.Command {
 				break
 			}
 			for _, live := range reader.Read(c.Context()) {
-				r := reading{Point: live.Point, Quality: live.Quality, Reason: live.Reason, Words: live.Words, Time: time.UnixMilli(live.AtMs).Format(rfc3339Millis)}
+				r := reading{Point: live.Point, Quality: live.Quality, Reason: live.Reason, Words: live.Words,
+					Time: time.UnixMilli(live.AtMs).Format(rfc3339Millis)}
 				if live.Quality != value.Bad {
 					r.Value = live.Value
 				}
@@ -81,7 +82,8 @@ func printReading(c *cobra.Command, r reading, shown string) {
 	if r.Quality == value.Bad {
 		shown = "—"
 	}
-	fmt.Fprintf(c.OutOrStdout(), "%s  %-24s %16s  %-8s %s  %s\n", r.Time[11:23], r.Point, printable(shown), r.Quality, r.Words, printable(r.Reason))
+	fmt.Fprintf(c.OutOrStdout(), "%s  %-24s %16s  %-8s %s  %s\n", r.Time[11:23], r.Point, printable(shown), r.Quality,
+		r.Words, printable(r.Reason))
 }
 
 func sleep(ctx context.Context, d time.Duration) bool {

@@ -54,11 +54,13 @@ func serving(use, short, data string, first func() *site.Site) *cobra.Command {
 	var r reach
 	c.Flags().StringVar(&r.listen, "listen", defaultListen, "address to listen on")
 	c.Flags().StringVar(&r.dir, "data", data, "folder for the site, its journal and its samples")
-	c.Flags().BoolVar(&r.tls, "tls", false, "have people sign in, over TLS, on loopback too; any other address always does")
+	c.Flags().BoolVar(&r.tls, "tls", false,
+		"have people sign in, over TLS, on loopback too; any other address always does")
 	c.Flags().StringVar(&r.cert, "cert", "", "file with the certificate, in PEM; without one, Ferry makes its own")
 	c.Flags().StringVar(&r.key, "key", "", "file with the key of the certificate, in PEM")
 	c.Flags().StringSliceVar(&r.hosts, "host", nil, "further name or address by which browsers reach it")
-	secret := c.Flags().String("passphrase-file", "", "file with the passphrase of the first user, who is called "+firstUser+"; as --tls")
+	secret := c.Flags().String("passphrase-file", "",
+		"file with the passphrase of the first user, who is called "+firstUser+"; as --tls")
 	c.RunE = func(c *cobra.Command, _ []string) (err error) {
 		if os.Getenv("GOGC") == "" {
 			// A large site is mostly what stays; less room for what comes and
@@ -112,7 +114,8 @@ func (r *reach) people() (*accounts.Accounts, error) {
 		return users, err
 	}
 	if r.passphrase == "" {
-		return nil, fmt.Errorf("nobody may sign in yet: add the first user with ferry user add NAME --role plant --data %s, or give a --passphrase-file", r.dir)
+		return nil, fmt.Errorf("nobody may sign in yet: add the first user with ferry user add NAME --role plant "+
+			"--data %s, or give a --passphrase-file", r.dir)
 	}
 	if err := os.MkdirAll(r.dir, 0o755); err != nil {
 		return nil, err
@@ -169,7 +172,8 @@ func serve(c *cobra.Command, r *reach, first func() *site.Site) (err error) {
 	}
 	listener, err := net.Listen("tcp", r.listen)
 	if errors.Is(err, syscall.EADDRINUSE) {
-		return fmt.Errorf("%s is in use, perhaps by another Ferry: close it, or choose another port, such as --listen 127.0.0.1:8643", r.listen)
+		return fmt.Errorf("%s is in use, perhaps by another Ferry: close it, or choose another port, such as "+
+			"--listen 127.0.0.1:8643", r.listen)
 	}
 	if err != nil {
 		return fmt.Errorf("cannot listen on %s: %w", r.listen, err)
@@ -217,7 +221,8 @@ func serve(c *cobra.Command, r *reach, first func() *site.Site) (err error) {
 }
 
 // serveSite serves one site until Ferry ends, or another is to be opened.
-func serveSite(c *cobra.Command, server *api.Server, dir string, first func() *site.Site, listener net.Listener, ready func(*site.Site)) (again bool, err error) {
+func serveSite(c *cobra.Command, server *api.Server, dir string, first func() *site.Site, listener net.Listener,
+	ready func(*site.Site)) (again bool, err error) {
 	ctx, next := context.WithCancel(c.Context())
 	defer next()
 	var asked atomic.Bool
@@ -291,7 +296,8 @@ func lockFolder(dir string) (release func(), err error) {
 		return nil, err
 	}
 	if err := lockFile(f); err != nil {
-		return nil, errors.Join(fmt.Errorf("the folder %s is in use by another Ferry: close it, or choose another with --data", dir), f.Close())
+		return nil, errors.Join(fmt.Errorf("the folder %s is in use by another Ferry: close it, or choose another "+
+			"with --data", dir), f.Close())
 	}
 	return func() { _ = f.Close() }, nil // the lock goes with the file
 }
@@ -312,7 +318,8 @@ func keep(ctx context.Context, c *cobra.Command, st *store.Store, engine *field.
 			last = true // what came since the last second
 		case <-ticker.C:
 		}
-		err := errors.Join(keepSeen(context.WithoutCancel(ctx), st, engine.Hub), engine.KeepCrossings(context.WithoutCancel(ctx)), st.KeepCopy(ctx))
+		err := errors.Join(keepSeen(context.WithoutCancel(ctx), st, engine.Hub),
+			engine.KeepCrossings(context.WithoutCancel(ctx)), st.KeepCopy(ctx))
 		if err != nil && ctx.Err() == nil && !failing {
 			fmt.Fprintln(c.ErrOrStderr(), "ferry: samples, outages or writes are not being kept:", err)
 		}

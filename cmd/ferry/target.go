@@ -37,16 +37,19 @@ func parseTarget(text string) (*target, error) {
 				names = append(names, d.Name)
 			}
 		}
-		return nil, fmt.Errorf("%q: protocol %q is not known; this version speaks %s", text, u.Scheme, strings.Join(names, ", "))
+		return nil, fmt.Errorf("%q: protocol %q is not known; this version speaks %s", text, u.Scheme,
+			strings.Join(names, ", "))
 	}
 	onSerial := def.Medium == site.SerialLine
 	if onSerial && u.Path == "" {
-		return nil, fmt.Errorf("%q names no port: write %s:///dev/ttyUSB0?baud=19200&parity=E&stop=1&unit=1", text, def.Name)
+		return nil, fmt.Errorf("%q names no port: write %s:///dev/ttyUSB0?baud=19200&parity=E&stop=1&unit=1", text,
+			def.Name)
 	}
 	if !onSerial && u.Hostname() == "" {
 		return nil, fmt.Errorf("%q names no host: write %s://127.0.0.1:1502?unit=1", text, def.Name)
 	}
-	t := &target{def: def, link: site.Link{ID: "cli", Asking: "ferry", Answering: "device", Line: "line", Protocol: def.Name, Settings: protocol.Settings{}}}
+	t := &target{def: def, link: site.Link{ID: "cli", Asking: "ferry", Answering: "device", Line: "line",
+		Protocol: def.Name, Settings: protocol.Settings{}}}
 	query := u.Query()
 	if u.Port() != "" {
 		query.Set("port", u.Port())
@@ -95,7 +98,8 @@ func serialFormat(query url.Values, f *serial.Format) error {
 		query.Del(number.key)
 	}
 	if text := query.Get("parity"); text != "" {
-		parity, ok := map[string]serial.Parity{"N": serial.None, "E": serial.Even, "O": serial.Odd, "NONE": serial.None, "EVEN": serial.Even, "ODD": serial.Odd}[strings.ToUpper(text)]
+		parity, ok := map[string]serial.Parity{"N": serial.None, "E": serial.Even, "O": serial.Odd, "NONE": serial.None,
+			"EVEN": serial.Even, "ODD": serial.Odd}[strings.ToUpper(text)]
 		if !ok {
 			return fmt.Errorf("parity=%s: write N, E or O", text)
 		}
@@ -107,7 +111,8 @@ func serialFormat(query url.Values, f *serial.Format) error {
 
 // device makes a device with the given points behind the target.
 func (t *target) device(points []site.Point) *site.Device {
-	return &site.Device{ID: "device", Name: t.target.Dial, Map: t.def.Name, Ports: []site.Port{{Line: "line", Protocol: t.def.Name}}, Points: points}
+	return &site.Device{ID: "device", Name: t.target.Dial, Map: t.def.Name,
+		Ports: []site.Port{{Line: "line", Protocol: t.def.Name}}, Points: points}
 }
 
 // example is how a point of a protocol is written.

@@ -16,10 +16,13 @@ import (
 )
 
 func timetableCommand() *cobra.Command {
-	c := &cobra.Command{Use: "timetable SITE.json", Short: "Pack the points of a site, or of one list, into requests and say what they cost", Args: cobra.MaximumNArgs(1)}
+	c := &cobra.Command{Use: "timetable SITE.json",
+		Short: "Pack the points of a site, or of one list, into requests and say what they cost",
+		Args:  cobra.MaximumNArgs(1)}
 	asJSON := c.Flags().Bool("json", false, "print one JSON object")
 	list := c.Flags().String("map", "", "a list of points in place of a site: CSV, XLSX, JSON or IEC 61131-10 XML")
-	line := c.Flags().String("line", "tcp", "line of the list: the protocol, or the end of its name, and for a serial line its format, as in rtu:19200:8E1")
+	line := c.Flags().String("line", "tcp",
+		"line of the list: the protocol, or the end of its name, and for a serial line its format, as in rtu:19200:8E1")
 	think := c.Flags().Int("think", -1, "milliseconds for which the device of the list thinks")
 	silent := c.Flags().StringSlice("silent", nil, "devices that are taken for silent, by name or id")
 	var flags mapFlags
@@ -83,7 +86,8 @@ func listOnLine(flags *mapFlags, path, text string, think int) (*site.Site, erro
 	kind, format, framed := strings.Cut(text, ":")
 	def, ok := protocol.Short(kind)
 	if !ok || framed && def.Medium != site.SerialLine {
-		return nil, fmt.Errorf("--line %q: write a protocol, or the end of its name, and for a serial line its format behind a colon, such as 19200:8E1", text)
+		return nil, fmt.Errorf("--line %q: write a protocol, or the end of its name, and for a serial line its "+
+			"format behind a colon, such as 19200:8E1", text)
 	}
 	line := site.Line{ID: text, Name: text, Medium: def.Medium}
 	if def.Medium == site.SerialLine {
@@ -105,7 +109,8 @@ func listOnLine(flags *mapFlags, path, text string, think int) (*site.Site, erro
 		return nil, fmt.Errorf("%s is a site file: give it without --map", path)
 	}
 	if rejected := listing.Rejected; len(rejected) > 0 {
-		return nil, fmt.Errorf("%s, line %d: %s; ferry map check shows every row that cannot come in", path, rejected[0].Line, rejected[0].Reason)
+		return nil, fmt.Errorf("%s, line %d: %s; ferry map check shows every row that cannot come in", path,
+			rejected[0].Line, rejected[0].Reason)
 	}
 	device := devices[0]
 	port := site.Port{Line: line.ID, Protocol: def.Name}
@@ -123,7 +128,9 @@ func listOnLine(flags *mapFlags, path, text string, think int) (*site.Site, erro
 	}
 	asking := site.Device{ID: "asking", Name: "asking end", Ports: []site.Port{{Line: line.ID}}}
 	return &site.Site{Name: device.Name, Lines: []site.Line{line}, Devices: []site.Device{asking, device},
-		Links: []site.Link{{ID: "link", Asking: asking.ID, Answering: device.ID, Line: line.ID, Protocol: def.Name}}}, nil
+			Links: []site.Link{{ID: "link", Asking: asking.ID, Answering: device.ID, Line: line.ID,
+				Protocol: def.Name}}},
+		nil
 }
 
 func printPlan(c *cobra.Command, s *site.Site, plan *timetable.Plan) {
@@ -136,13 +143,15 @@ func printPlan(c *cobra.Command, s *site.Site, plan *timetable.Plan) {
 		if !load.Holds {
 			holds = "not every pace holds"
 		}
-		fmt.Fprintf(out, "%s: %.1f %% used, %s; %d requests for %d points (one each would be %d)\n", s.Line(load.Line).Name, 100*load.Utilisation, holds, load.Requests, load.Points, load.Alone)
+		fmt.Fprintf(out, "%s: %.1f %% used, %s; %d requests for %d points (one each would be %d)\n",
+			s.Line(load.Line).Name, 100*load.Utilisation, holds, load.Requests, load.Points, load.Alone)
 		for i := range plan.Requests {
 			q := &plan.Requests[i]
 			if q.Line != load.Line {
 				continue
 			}
-			fmt.Fprintf(out, "  %-24s %-28s %-6s %8.2f ms wire %8.2f ms device", s.Device(q.Device).Name, q.Operation, regmap.PrintPace(q.PaceMs), q.WireMs, q.DeviceMs)
+			fmt.Fprintf(out, "  %-24s %-28s %-6s %8.2f ms wire %8.2f ms device", s.Device(q.Device).Name, q.Operation,
+				regmap.PrintPace(q.PaceMs), q.WireMs, q.DeviceMs)
 			if q.PaceMs > 0 {
 				fmt.Fprintf(out, " %9.1f ms slack", q.SlackMs)
 			}

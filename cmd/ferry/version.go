@@ -45,18 +45,20 @@ func thisBuild() build {
 
 func versionCommand() *cobra.Command {
 	asJSON := false
-	c := &cobra.Command{Use: "version", Short: "Say which Ferry this is", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		b := thisBuild()
-		if asJSON {
-			return printJSON(c.OutOrStdout(), b)
-		}
-		changed := ""
-		if b.Changed {
-			changed = ", with changes that are not committed"
-		}
-		_, err := fmt.Fprintf(c.OutOrStdout(), "Ferry %s, commit %s%s, %s, %s\n", b.Version, cmp.Or(b.Commit, "not known"), changed, b.Go, b.Platform)
-		return err
-	}}
+	c := &cobra.Command{Use: "version", Short: "Say which Ferry this is", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			b := thisBuild()
+			if asJSON {
+				return printJSON(c.OutOrStdout(), b)
+			}
+			changed := ""
+			if b.Changed {
+				changed = ", with changes that are not committed"
+			}
+			_, err := fmt.Fprintf(c.OutOrStdout(), "Ferry %s, commit %s%s, %s, %s\n", b.Version,
+				cmp.Or(b.Commit, "not known"), changed, b.Go, b.Platform)
+			return err
+		}}
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
 	return c
 }

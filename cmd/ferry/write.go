@@ -11,7 +11,8 @@ import (
 )
 
 func writeCommand() *cobra.Command {
-	c := &cobra.Command{Use: "write URL POINT=VALUE --yes", Short: "Write one point of a device and read it back", Args: cobra.ExactArgs(2)}
+	c := &cobra.Command{Use: "write URL POINT=VALUE --yes", Short: "Write one point of a device and read it back",
+		Args: cobra.ExactArgs(2)}
 	yes := c.Flags().Bool("yes", false, "really write; without it, only say what would be written")
 	journal := c.Flags().String("journal", defaultWriteLog(), "file in which every write is kept, as JSON lines")
 	asJSON := c.Flags().Bool("json", false, "print one JSON object")
@@ -25,7 +26,8 @@ func writeCommand() *cobra.Command {
 			return err
 		}
 		p.ID = "0"
-		result, err := field.WriteTarget(c.Context(), writeLog{*journal}, operator(), &t.link, t.device([]site.Point{p}), t.target, v, *yes)
+		result, err := field.WriteTarget(c.Context(), writeLog{*journal}, operator(), &t.link,
+			t.device([]site.Point{p}), t.target, v, *yes)
 		if err != nil {
 			return err
 		}
@@ -39,7 +41,8 @@ func writeCommand() *cobra.Command {
 			if station := t.def.StationWords(t.link.Settings); station != "" {
 				where += ", " + station
 			}
-			fmt.Fprintf(c.OutOrStdout(), "%s: %s → %s (function %s, words %s)\n", where, printable(o.Old), printable(o.New), o.Function, o.Words)
+			fmt.Fprintf(c.OutOrStdout(), "%s: %s → %s (function %s, words %s)\n", where, printable(o.Old),
+				printable(o.New), o.Function, o.Words)
 			fmt.Fprintln(c.OutOrStdout(), printable(result.Sentence))
 		}
 		if !*yes {

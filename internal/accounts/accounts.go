@@ -103,7 +103,8 @@ type failure struct {
 
 // Open reads the users of a data folder; there may be none.
 func Open(dir string) (*Accounts, error) {
-	a := &Accounts{dir: dir, now: time.Now, turns: make(chan struct{}, atOnce), queue: make(chan struct{}, atOnce+waiting),
+	a := &Accounts{dir: dir, now: time.Now, turns: make(chan struct{}, atOnce),
+		queue:    make(chan struct{}, atOnce+waiting),
 		sessions: map[string]*session{}, failures: map[string]*failure{}}
 	data, err := os.ReadFile(filepath.Join(dir, usersFile))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -113,7 +114,8 @@ func Open(dir string) (*Accounts, error) {
 		return nil, err
 	}
 	if err := json.Unmarshal(data, &a.users); err != nil {
-		return nil, fmt.Errorf("%s cannot be read (%w): put a copy of it back, or remove it to begin with a new first user", usersFile, err)
+		return nil, fmt.Errorf("%s cannot be read (%w): put a copy of it back, or remove it to begin with a new "+
+			"first user", usersFile, err)
 	}
 	return a, nil
 }
@@ -122,9 +124,11 @@ func Open(dir string) (*Accounts, error) {
 func CheckPassphrase(text string) error {
 	switch {
 	case len(text) < leastPassphrase:
-		return problem.New("passphrase", fmt.Sprintf("The passphrase is shorter than %d characters.", leastPassphrase), "Take several words.")
+		return problem.New("passphrase", fmt.Sprintf("The passphrase is shorter than %d characters.", leastPassphrase),
+			"Take several words.")
 	case len(text) > mostPassphrase:
-		return problem.New("passphrase", fmt.Sprintf("The passphrase is longer than %d characters.", mostPassphrase), "Take a shorter one: nobody could type it.")
+		return problem.New("passphrase", fmt.Sprintf("The passphrase is longer than %d characters.", mostPassphrase),
+			"Take a shorter one: nobody could type it.")
 	}
 	return nil
 }
@@ -144,8 +148,10 @@ func (a *Accounts) Users() []User {
 // passphrase. Sessions of a user that is changed end.
 func (a *Accounts) Put(name string, role Role, passphrase string) error {
 	name = strings.TrimSpace(name)
-	if name == "" || len(name) > mostName || !utf8.ValidString(name) || strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == 0x7F }) {
-		return problem.New("name", fmt.Sprintf("A name has 1 to %d plain characters.", mostName), "Choose another name.")
+	if name == "" || len(name) > mostName || !utf8.ValidString(name) ||
+		strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == 0x7F }) {
+		return problem.New("name", fmt.Sprintf("A name has 1 to %d plain characters.", mostName),
+			"Choose another name.")
 	}
 	if !slices.Contains(Roles(), role) {
 		return problem.New("role", fmt.Sprintf("%q is no role.", role), "Give look, edit or plant.")
@@ -199,7 +205,8 @@ func (a *Accounts) Remove(name string) error {
 // keep writes the users to the disk. The lock is held.
 func (a *Accounts) keep(users []User) error {
 	if !slices.ContainsFunc(users, func(u User) bool { return u.Role == Plant }) {
-		return problem.New("last", "Nobody would be left who may see to the users.", "Give another user the role plant first.")
+		return problem.New("last", "Nobody would be left who may see to the users.",
+			"Give another user the role plant first.")
 	}
 	data, err := json.MarshalIndent(users, "", "  ")
 	if err != nil {

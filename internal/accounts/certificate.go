@@ -45,11 +45,13 @@ const (
 func LoadCertificate(certFile, keyFile string) (tls.Certificate, Certificate, error) {
 	pair, err := tls.LoadX509KeyPair(certFile, keyFile)
 	if err != nil {
-		return pair, Certificate{}, fmt.Errorf("the certificate %s with the key %s cannot be used: %w", certFile, keyFile, err)
+		return pair, Certificate{},
+			fmt.Errorf("the certificate %s with the key %s cannot be used: %w", certFile, keyFile, err)
 	}
 	shown, err := show(pair)
 	if err == nil && time.Now().After(shown.To) {
-		err = fmt.Errorf("the certificate %s ended on %s: no browser takes it", certFile, shown.To.Format(time.DateOnly))
+		err = fmt.Errorf("the certificate %s ended on %s: no browser takes it", certFile,
+			shown.To.Format(time.DateOnly))
 	}
 	return pair, shown, err
 }
@@ -91,7 +93,8 @@ func makeCertificate(certFile, keyFile string, hosts []string) error {
 	}
 	template := x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "Ferry on " + name},
 		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(life),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true}
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+		BasicConstraintsValid: true}
 	for _, h := range hosts {
 		if ip := net.ParseIP(h); ip != nil {
 			template.IPAddresses = append(template.IPAddresses, ip)
@@ -119,7 +122,8 @@ func show(pair tls.Certificate) (Certificate, error) {
 		return Certificate{}, err
 	}
 	sum := sha256.Sum256(leaf.Raw)
-	shown := Certificate{Fingerprint: strings.ReplaceAll(fmt.Sprintf("% X", sum[:]), " ", ":"), Names: append([]string{}, leaf.DNSNames...), From: leaf.NotBefore, To: leaf.NotAfter}
+	shown := Certificate{Fingerprint: strings.ReplaceAll(fmt.Sprintf("% X", sum[:]), " ", ":"),
+		Names: append([]string{}, leaf.DNSNames...), From: leaf.NotBefore, To: leaf.NotAfter}
 	for _, ip := range leaf.IPAddresses {
 		shown.Names = append(shown.Names, ip.String())
 	}

@@ -95,7 +95,8 @@ func wrong() error {
 }
 
 func tooSoon(left time.Duration) error {
-	return problem.New("wait", fmt.Sprintf("Too many attempts have failed. Wait %d s.", int(left.Seconds()+0.999)), "Then try again.")
+	return problem.New("wait", fmt.Sprintf("Too many attempts have failed. Wait %d s.", int(left.Seconds()+0.999)),
+		"Then try again.")
 }
 
 // mostFailures bounds those who are made to wait.

@@ -77,24 +77,29 @@ func TestMapOverTheInterface(t *testing.T) {
 	first := points.Rows[0]
 	var step EditAnswer
 	if code := c.call("POST", "/api/devices/gate/cells", CellsRequest{What: "widened", Cells: []CellEdit{
-		{first.ID, regmap.Type, "REAL", first.Version}, {first.ID, regmap.Address, "%MW200", first.Version}}}, &step); code != 200 {
+		{first.ID, regmap.Type, "REAL", first.Version}, {first.ID, regmap.Address, "%MW200", first.Version}}},
+		&step); code != 200 {
 		t.Fatalf("cells: %d, %+v", code, step)
 	}
 	var problem map[string]any
-	if code := c.call("POST", "/api/devices/gate/cells", CellsRequest{Cells: []CellEdit{{first.ID, regmap.Name, "late", first.Version}}}, &problem); code != 409 || !strings.Contains(problem["sentence"].(string), "widened") {
+	if code := c.call("POST", "/api/devices/gate/cells",
+		CellsRequest{Cells: []CellEdit{{first.ID, regmap.Name, "late", first.Version}}}, &problem); code != 409 ||
+		!strings.Contains(problem["sentence"].(string), "widened") {
 		t.Errorf("a cell of an old version: %d, %v", code, problem)
 	}
 
 	table := "Tag,Register\nA,40300\nB,4o301\nOxygen-11,40201\n"
 	var preview, done, rest IntakeAnswer
 	c.call("POST", "/api/devices/gate/intake", IntakeRequest{Text: table}, &preview)
-	if preview.Added != 1 || preview.Same != 1 || preview.RemovedCount != 6 || len(preview.Rejected) != 1 || preview.Rejected[0].Line != 3 || preview.Seq != 0 {
+	if preview.Added != 1 || preview.Same != 1 || preview.RemovedCount != 6 || len(preview.Rejected) != 1 ||
+		preview.Rejected[0].Line != 3 || preview.Seq != 0 {
 		t.Errorf("the preview is %+v", preview)
 	}
 	c.call("POST", "/api/devices/gate/intake", IntakeRequest{Text: table, Commit: true}, &done)
 	rows := done.RejectedRows
 	rows[0].Cells[1] = "40301"
-	c.call("POST", "/api/devices/gate/intake", IntakeRequest{Rows: rows, Columns: done.Columns, Headings: done.Headings, Commit: true}, &rest)
+	c.call("POST", "/api/devices/gate/intake",
+		IntakeRequest{Rows: rows, Columns: done.Columns, Headings: done.Headings, Commit: true}, &rest)
 	if done.Added != 1 || rest.Added != 1 || len(rest.Rejected) != 0 || rest.Seq <= done.Seq {
 		t.Errorf("brought in: %+v, then %+v", done, rest)
 	}

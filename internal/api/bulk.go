@@ -27,7 +27,8 @@ func cellEdits(scheme address.Scheme, d *site.Device, cells []finding.CellFix) (
 		if p == nil {
 			at, ok := index[cell.Point]
 			if !ok {
-				return nil, problem.New("gone", "The point is no longer in the map.", "Reload to see what changed.").At(cell.Point)
+				return nil, problem.New("gone", "The point is no longer in the map.",
+					"Reload to see what changed.").At(cell.Point)
 			}
 			copied := d.Points[at]
 			p = &copied
@@ -35,7 +36,8 @@ func cellEdits(scheme address.Scheme, d *site.Device, cells []finding.CellFix) (
 			order = append(order, cell.Point)
 		}
 		if err := regmap.SetCell(scheme, p, regmap.Column(cell.Column), cell.Will); err != nil {
-			return nil, problem.New("bad-cell", err.Error()+".", "").At(fmt.Sprintf("%s, column %s", p.Name, cell.Column))
+			return nil, problem.New("bad-cell", err.Error()+".", "").At(fmt.Sprintf("%s, column %s", p.Name,
+				cell.Column))
 		}
 	}
 	edits := make([]site.Edit, 0, len(order))
@@ -78,7 +80,8 @@ func (s *Server) postBulk(c fiber.Ctx) error {
 }
 
 // bulk works out what a request does to a map: in numbers, in words, in edits.
-func bulk(r *BulkRequest, d *site.Device, scheme address.Scheme) (answer BulkAnswer, what string, edits []site.Edit, err error) {
+func bulk(r *BulkRequest, d *site.Device,
+	scheme address.Scheme) (answer BulkAnswer, what string, edits []site.Edit, err error) {
 	index := make(map[string]*site.Point, len(d.Points))
 	for i := range d.Points {
 		index[d.Points[i].ID] = &d.Points[i]
@@ -86,7 +89,8 @@ func bulk(r *BulkRequest, d *site.Device, scheme address.Scheme) (answer BulkAns
 	points := make([]*site.Point, 0, len(r.Points))
 	for _, id := range r.Points {
 		if index[id] == nil {
-			return answer, "", nil, problem.New("gone", "One of the points is no longer in the map.", "Reload to see what changed.").At(id)
+			return answer, "", nil,
+				problem.New("gone", "One of the points is no longer in the map.", "Reload to see what changed.").At(id)
 		}
 		points = append(points, index[id])
 	}
@@ -98,7 +102,8 @@ func bulk(r *BulkRequest, d *site.Device, scheme address.Scheme) (answer BulkAns
 		what = fmt.Sprintf("filled %s of %s down", amount(len(cells), "cell"), d.Name)
 	case "replace":
 		cells, err = regmap.Replace(scheme, points, r.Columns, r.Search)
-		what = fmt.Sprintf("replaced %s by %s in %s of %s", r.Search.Find, r.Search.With, amount(len(cells), "cell"), d.Name)
+		what = fmt.Sprintf("replaced %s by %s in %s of %s", r.Search.Find, r.Search.With, amount(len(cells), "cell"),
+			d.Name)
 	case "duplicate":
 		var copies []site.Point
 		copies, err = regmap.Duplicate(scheme, points, r.Times, r.Step, max(1, r.Counting))
@@ -107,7 +112,8 @@ func bulk(r *BulkRequest, d *site.Device, scheme address.Scheme) (answer BulkAns
 		for i := range copies {
 			copies[i].ID = newID()
 			if len(answer.Names) < previewRows {
-				answer.Names = append(answer.Names, fmt.Sprintf("%s at %s", copies[i].Name, regmap.Cell(scheme, &copies[i], regmap.Address)))
+				answer.Names = append(answer.Names,
+					fmt.Sprintf("%s at %s", copies[i].Name, regmap.Cell(scheme, &copies[i], regmap.Address)))
 			}
 			edits = append(edits, site.Put(site.KindPoint, copies[i].ID, d.ID, copies[i]))
 		}

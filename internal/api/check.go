@@ -84,7 +84,8 @@ func (k *checker) run() {
 
 // checkAgain checks a site. What did not change since old is not checked again.
 func (k *checker) checkAgain(now *site.Site, old *checkedSite) (c *checkedSite) {
-	c = &checkedSite{site: now, maps: make(map[string][]finding.Finding, len(now.Devices)), routes: make(map[string][]finding.Finding, len(now.Links))}
+	c = &checkedSite{site: now, maps: make(map[string][]finding.Finding, len(now.Devices)),
+		routes: make(map[string][]finding.Finding, len(now.Links))}
 	defer func() {
 		if p := recover(); p != nil {
 			log.Printf("the site could not be checked: %v\n%s", p, debug.Stack())
@@ -136,7 +137,8 @@ func (k *checker) checkMap(d *site.Device) []finding.Finding {
 	if !ok {
 		return nil
 	}
-	found, _, _ := k.maps.Do(fmt.Sprintf("%p", d), func() (any, error) { return regmap.Check(def.Scheme, d, def.Most(nil)), nil })
+	found, _, _ := k.maps.Do(fmt.Sprintf("%p", d),
+		func() (any, error) { return regmap.Check(def.Scheme, d, def.Most(nil)), nil })
 	list, _ := found.([]finding.Finding) // it is nothing else
 	return list
 }

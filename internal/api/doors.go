@@ -33,8 +33,9 @@ var headers = [][2]string{
 	{"Cross-Origin-Opener-Policy", "same-origin"},
 	{"Cross-Origin-Resource-Policy", "same-origin"},
 	{"Permissions-Policy", "camera=(), microphone=(), geolocation=()"},
-	{"Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; " +
-		"object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"},
+	{"Content-Security-Policy",
+		"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; " +
+			"object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"},
 }
 
 // guard refuses what did not come from the application's own page, so that no
@@ -71,10 +72,13 @@ func (s *Server) foreign(c fiber.Ctx) error {
 	}
 	name = strings.Trim(name, "[]")
 	ip := net.ParseIP(name)
-	if !strings.EqualFold(name, "localhost") && (ip == nil || !ip.IsLoopback()) && !slices.ContainsFunc(s.Hosts, func(h string) bool { return strings.EqualFold(h, name) }) {
-		return &status{403, problem.New("host", "Ferry answers only under its own address.", "Open it as http://127.0.0.1 with its port, or start it with --host and the name that you use.").At(host)}
+	if !strings.EqualFold(name, "localhost") && (ip == nil || !ip.IsLoopback()) && !slices.ContainsFunc(s.Hosts,
+		func(h string) bool { return strings.EqualFold(h, name) }) {
+		return &status{403, problem.New("host", "Ferry answers only under its own address.",
+			"Open it as http://127.0.0.1 with its port, or start it with --host and the name that you use.").At(host)}
 	}
-	foreign := &status{403, problem.New("origin", "Another page tried to reach Ferry.", "Open Ferry in a window of its own.")}
+	foreign := &status{403,
+		problem.New("origin", "Another page tried to reach Ferry.", "Open Ferry in a window of its own.")}
 	api, reading := strings.HasPrefix(c.Path(), "/api"), c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead
 	origins := c.Request().Header.PeekAll("Origin")
 	if len(origins) > 1 {
@@ -87,7 +91,8 @@ func (s *Server) foreign(c fiber.Ctx) error {
 			scheme = "https"
 		}
 		u, err := url.Parse(origin)
-		if err != nil || u.Scheme != scheme || !strings.EqualFold(u.Host, host) || u.User != nil || u.Path != "" || u.RawQuery != "" || u.Fragment != "" {
+		if err != nil || u.Scheme != scheme || !strings.EqualFold(u.Host, host) || u.User != nil || u.Path != "" ||
+			u.RawQuery != "" || u.Fragment != "" {
 			return &status{403, foreign.At(origin)}
 		}
 	}
@@ -100,7 +105,8 @@ func (s *Server) foreign(c fiber.Ctx) error {
 	case site != "" && !api && reading && c.Get("Sec-Fetch-Mode") == "navigate":
 		// A link to the application from elsewhere, which opens a page of it.
 	case site == "":
-		return &status{403, problem.New("origin", "A request that changes something has to say where it comes from.", "Send the header X-Ferry-Window with a name of your own.")}
+		return &status{403, problem.New("origin", "A request that changes something has to say where it comes from.",
+			"Send the header X-Ferry-Window with a name of your own.")}
 	default:
 		return &status{403, foreign.At(site)}
 	}
@@ -153,12 +159,15 @@ func (s *Server) may(c fiber.Ctx, needed accounts.Role) error {
 		return &status{401, problem.New("sign-in", "Nobody is signed in, or the session has ended.", "Sign in.")}
 	}
 	if !user.Role.May(needed) {
-		return &status{403, problem.New("role", fmt.Sprintf("%s may %s, and this needs %s.", user.Name, roleWords[user.Role], roleWords[needed]), "Ask somebody who may.")}
+		return &status{403, problem.New("role",
+			fmt.Sprintf("%s may %s, and this needs %s.", user.Name, roleWords[user.Role], roleWords[needed]),
+			"Ask somebody who may.")}
 	}
 	return nil
 }
 
-var roleWords = map[accounts.Role]string{accounts.Look: "look", accounts.Edit: "edit", accounts.Plant: "write to the plant"}
+var roleWords = map[accounts.Role]string{accounts.Look: "look", accounts.Edit: "edit",
+	accounts.Plant: "write to the plant"}
 
 // onPlant refuses what moves a plant to who may not; on the bench it may be done
 // by whoever may edit.
@@ -201,7 +210,8 @@ func (s *Server) takeBody(c fiber.Ctx) error {
 	}
 	if packing := c.Get("Content-Encoding"); packing != "" && packing != "identity" {
 		drop()
-		return &status{415, problem.New("packed", "The body is packed, and Ferry takes none that is.", "Send it as it is.").At(packing)}
+		return &status{415, problem.New("packed", "The body is packed, and Ferry takes none that is.",
+			"Send it as it is.").At(packing)}
 	}
 	length := c.Request().Header.ContentLength()
 	if length > most {
@@ -237,7 +247,8 @@ func (s *Server) takeBody(c fiber.Ctx) error {
 type bodyTaken struct{}
 
 func tooLarge(most int) error {
-	return &status{413, problem.New("too-large", fmt.Sprintf("The file is larger than %d MB.", max(1, most>>20)), "Bring it in by parts.")}
+	return &status{413, problem.New("too-large", fmt.Sprintf("The file is larger than %d MB.", max(1, most>>20)),
+		"Bring it in by parts.")}
 }
 
 // MeView says who is signed in, and how Ferry is reached.
@@ -253,7 +264,8 @@ type MeView struct {
 
 func (s *Server) getMe(c fiber.Ctx) error {
 	user, ok := s.signedIn(c)
-	view := MeView{Guarded: s.Accounts != nil, SignedIn: ok, Name: user.Name, Role: user.Role, Certificate: s.Certificate}
+	view := MeView{Guarded: s.Accounts != nil, SignedIn: ok, Name: user.Name, Role: user.Role,
+		Certificate: s.Certificate}
 	return c.JSON(view)
 }
 
@@ -283,7 +295,8 @@ func (s *Server) postSignIn(c fiber.Ctx) error {
 		}
 		return err
 	}
-	c.Cookie(&fiber.Cookie{Name: sessionCookie, Value: secret, Path: "/", HTTPOnly: true, Secure: true, SameSite: "Strict", SessionOnly: true})
+	c.Cookie(&fiber.Cookie{Name: sessionCookie, Value: secret, Path: "/", HTTPOnly: true, Secure: true,
+		SameSite: "Strict", SessionOnly: true})
 	return c.JSON(struct{}{})
 }
 
@@ -291,7 +304,8 @@ func (s *Server) postSignOut(c fiber.Ctx) error {
 	if s.Accounts != nil {
 		s.Accounts.SignOut(c.Cookies(sessionCookie))
 	}
-	c.Cookie(&fiber.Cookie{Name: sessionCookie, Value: "", Path: "/", HTTPOnly: true, Secure: true, SameSite: "Strict", Expires: time.Unix(1, 0)})
+	c.Cookie(&fiber.Cookie{Name: sessionCookie, Value: "", Path: "/", HTTPOnly: true, Secure: true, SameSite: "Strict",
+		Expires: time.Unix(1, 0)})
 	return c.JSON(struct{}{})
 }
 
@@ -345,7 +359,8 @@ func (s *Server) getUsers(c fiber.Ctx) error {
 }
 
 // unguarded says why there are no users.
-var unguarded = problem.New("unguarded", "This Ferry is open to whoever sits at this machine: nobody signs in.", "Start it with --tls, or with --listen and an address that others can reach.")
+var unguarded = problem.New("unguarded", "This Ferry is open to whoever sits at this machine: nobody signs in.",
+	"Start it with --tls, or with --listen and an address that others can reach.")
 
 func (s *Server) postUser(c fiber.Ctx) error {
 	var r UserRequest

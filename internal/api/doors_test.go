@@ -52,7 +52,8 @@ func guarded(t *testing.T) (*Server, string) {
 		t.Fatal(err)
 	}
 	go func() {
-		_ = app.Listener(tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}}), fiber.ListenConfig{DisableStartupMessage: true})
+		_ = app.Listener(tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}}),
+			fiber.ListenConfig{DisableStartupMessage: true})
 	}()
 	t.Cleanup(func() { _ = app.ShutdownWithTimeout(100 * time.Millisecond) })
 	return s, "https://" + l.Addr().String()
@@ -106,8 +107,10 @@ func (w *window) signIn(name, passphrase string) int {
 func TestSignIn(t *testing.T) {
 	s, url := guarded(t)
 	nobody := &window{t: t, url: url}
-	for path, want := range map[string]int{"/api/site": 401, "/api/stream": 401, "/api/users": 401, "/api/me": 200, "/lines": 200, "/assets/none.js": 200} {
-		if status, _, header := nobody.send("GET", path, ""); status != want || header.Get("X-Frame-Options") != "DENY" || header.Get("Strict-Transport-Security") == "" {
+	for path, want := range map[string]int{"/api/site": 401, "/api/stream": 401, "/api/users": 401, "/api/me": 200,
+		"/lines": 200, "/assets/none.js": 200} {
+		if status, _, header := nobody.send("GET", path, ""); status != want ||
+			header.Get("X-Frame-Options") != "DENY" || header.Get("Strict-Transport-Security") == "" {
 			t.Errorf("%s answers %d, want %d: %v", path, status, want, header)
 		}
 	}
@@ -125,7 +128,8 @@ func TestSignIn(t *testing.T) {
 		for _, call := range []struct {
 			method, path, body string
 			want               int
-		}{{"GET", "/api/site", "", c.look}, {"POST", "/api/edit", edit, c.change}, {"GET", "/api/users", "", c.user}, {"POST", "/api/unlock", `{"minutes":1}`, c.unlock}} {
+		}{{"GET", "/api/site", "", c.look}, {"POST", "/api/edit", edit, c.change}, {"GET", "/api/users", "", c.user},
+			{"POST", "/api/unlock", `{"minutes":1}`, c.unlock}} {
 			if status, p, _ := w.send(call.method, call.path, call.body); status != call.want {
 				t.Errorf("%s: %s answers %d, want %d: %s", c.name, call.path, status, call.want, p.Sentence)
 			}
@@ -206,7 +210,8 @@ func TestBodies(t *testing.T) {
 			}
 			defer c.Close()
 			_ = c.SetDeadline(time.Now().Add(5 * time.Second))
-			fmt.Fprintf(c, "POST /api/file/site.json HTTP/1.1\r\nHost: 127.0.0.1\r\nOrigin: https://127.0.0.1\r\nContent-Length: %d\r\n\r\n", 60<<20)
+			fmt.Fprintf(c, "POST /api/file/site.json HTTP/1.1\r\nHost: 127.0.0.1\r\nOrigin: "+
+				"https://127.0.0.1\r\nContent-Length: %d\r\n\r\n", 60<<20)
 			go func() {
 				chunk := bytes.Repeat([]byte(" "), 1<<16)
 				for range 64 {
@@ -276,13 +281,19 @@ func TestWindowThatReadsNothing(t *testing.T) {
 func TestLargeSite(t *testing.T) {
 	s := server(t, nil)
 	_ = s.App()
-	large := site.Device{ID: "large", Name: "Hall sensors", Map: "modbus-tcp", Ports: []site.Port{{Line: "plantnet", Host: "192.0.2.90", Protocol: "modbus-tcp"}}}
-	edits := []site.Edit{site.Put(site.KindDevice, "large", "", large), site.Put(site.KindLink, "to-large", "", site.Link{ID: "to-large", Asking: "lss", Answering: "large", Line: "plantnet", Protocol: "modbus-tcp"})}
+	large := site.Device{ID: "large", Name: "Hall sensors", Map: "modbus-tcp",
+		Ports: []site.Port{{Line: "plantnet", Host: "192.0.2.90", Protocol: "modbus-tcp"}}}
+	edits := []site.Edit{site.Put(site.KindDevice, "large", "", large),
+		site.Put(site.KindLink, "to-large", "",
+			site.Link{ID: "to-large", Asking: "lss", Answering: "large", Line: "plantnet", Protocol: "modbus-tcp"})}
 	for i := range 10_000 {
 		id := fmt.Sprint("large-", i)
-		edits = append(edits, site.Put(site.KindPoint, id, "large", site.Point{ID: id, Name: id, Address: block.At("hr", uint32(i)), Type: value.TypeUint16, PaceMs: []int{500, 1000, 5000, 30000}[(i*7+i/3)%4], Access: site.ReadOnly}))
+		edits = append(edits, site.Put(site.KindPoint, id, "large",
+			site.Point{ID: id, Name: id, Address: block.At("hr", uint32(i)), Type: value.TypeUint16,
+				PaceMs: []int{500, 1000, 5000, 30000}[(i*7+i/3)%4], Access: site.ReadOnly}))
 	}
-	if _, err := s.Store.Change(context.Background(), "test", "brought in the hall", func(*site.Site) ([]site.Edit, error) { return edits, nil }); err != nil {
+	if _, err := s.Store.Change(context.Background(), "test", "brought in the hall",
+		func(*site.Site) ([]site.Edit, error) { return edits, nil }); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.changed(); err != nil {
@@ -316,7 +327,8 @@ func TestLargeSite(t *testing.T) {
 func TestUnderWayAtAKill(t *testing.T) {
 	s, ctx := server(t, nil), context.Background()
 	j := WriteJournal{s.Store}
-	hand, crossed := &field.Record{Who: "window 1", State: field.UnderWay, AtMs: 1000}, &field.Record{Who: "crossing", State: field.Carrying, Crossing: "x", Count: 7, AtMs: 1000}
+	hand, crossed := &field.Record{Who: "window 1", State: field.UnderWay, AtMs: 1000},
+		&field.Record{Who: "crossing", State: field.Carrying, Crossing: "x", Count: 7, AtMs: 1000}
 	for _, r := range []*field.Record{hand, crossed} {
 		if err := j.Intend(ctx, r); err != nil {
 			t.Fatal(err)
@@ -331,7 +343,8 @@ func TestUnderWayAtAKill(t *testing.T) {
 	}
 	for i, says := range []string{"had written 7 times", "not known whether the device took it"} {
 		var r field.Record
-		if err := json.Unmarshal(list[i].Result, &r); err != nil || list[i].Open || r.State != field.NotKnown || !strings.Contains(r.Sentence, says) {
+		if err := json.Unmarshal(list[i].Result, &r); err != nil || list[i].Open || r.State != field.NotKnown ||
+			!strings.Contains(r.Sentence, says) {
 			t.Errorf("%s, %v", list[i].Result, err)
 		}
 	}
@@ -340,10 +353,16 @@ func TestUnderWayAtAKill(t *testing.T) {
 // FuzzInterface: whatever a request brings, the answer is one of the interface's
 // own.
 func FuzzInterface(f *testing.F) {
-	paths := []string{"/api/edit", "/api/devices/do11/cells", "/api/devices/do11/intake", "/api/devices/do11/bulk", "/api/fathom", "/api/datasheets/place",
-		"/api/structures", "/api/timetable/whatif", "/api/sweeps", "/api/write/prepare", "/api/write", "/api/crossings/release", "/api/unlock", "/api/bench/fault", "/api/file/site.json", "/api/devices/do11/return", "/api/run/start"}
-	for i, body := range []string{`{"what":"x","edits":[{"kind":"point","id":"a","parent":"do11","after":{}}]}`, `{"action":"duplicate","points":["do11-01"],"times":9223372036854775807}`,
-		`{"structure":{"name":"T","members":[{"name":"a","structure":"T","count":9}]}}`, `{"point":"do11-14","text":"x"}`, `{"format":"ferry-site","version":1,"name":"x"}`, `[]`, `{"rows":[{"line":1,"cells":["a"]}],"columns":["address"]}`} {
+	paths := []string{"/api/edit", "/api/devices/do11/cells", "/api/devices/do11/intake", "/api/devices/do11/bulk",
+		"/api/fathom", "/api/datasheets/place",
+		"/api/structures", "/api/timetable/whatif", "/api/sweeps", "/api/write/prepare", "/api/write",
+		"/api/crossings/release", "/api/unlock", "/api/bench/fault", "/api/file/site.json", "/api/devices/do11/return",
+		"/api/run/start"}
+	for i, body := range []string{`{"what":"x","edits":[{"kind":"point","id":"a","parent":"do11","after":{}}]}`,
+		`{"action":"duplicate","points":["do11-01"],"times":9223372036854775807}`,
+		`{"structure":{"name":"T","members":[{"name":"a","structure":"T","count":9}]}}`,
+		`{"point":"do11-14","text":"x"}`, `{"format":"ferry-site","version":1,"name":"x"}`, `[]`,
+		`{"rows":[{"line":1,"cells":["a"]}],"columns":["address"]}`} {
 		f.Add(uint8(i*3), body)
 	}
 	f.Add(uint8(3), `{"action":"duplicate","points":["do11-01"],"times":9223372036854775807,"step":1}`)

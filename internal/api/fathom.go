@@ -41,7 +41,8 @@ func (s *Server) postWindow(c fiber.Ctx) error {
 }
 
 func windowView(scheme address.Scheme, w *field.Window) WindowView {
-	view := WindowView{Window: *w, Address: scheme.Short(block.At(w.Area, w.Start)), Hex: make([]string, len(w.Words)), Hints: []HintView{}}
+	view := WindowView{Window: *w, Address: scheme.Short(block.At(w.Area, w.Start)), Hex: make([]string, len(w.Words)),
+		Hints: []HintView{}}
 	for i, word := range w.Words {
 		view.Hex[i] = fmt.Sprintf("%04X", word)
 	}
@@ -65,7 +66,8 @@ func (s *Server) postFathom(c fiber.Ctx) error {
 	for i, text := range r.Moments {
 		words, err := regmap.ParseWords(text)
 		if err != nil {
-			return problem.New("bad-words", err.Error()+".", "Write each word as four hexadecimal digits, or as a decimal number after #.").At(fmt.Sprintf("moment %d", i+1))
+			return problem.New("bad-words", err.Error()+".",
+				"Write each word as four hexadecimal digits, or as a decimal number after #.").At(fmt.Sprintf("moment %d", i+1))
 		}
 		q.Moments = append(q.Moments, words)
 	}
@@ -76,7 +78,8 @@ func (s *Server) postFathom(c fiber.Ctx) error {
 		}
 	}
 	for _, reading := range r.Readings {
-		given := fathom.Reading{Moment: reading.Moment, Shows: reading.Shows, Within: reading.Within, Point: reading.Point}
+		given := fathom.Reading{Moment: reading.Moment, Shows: reading.Shows, Within: reading.Within,
+			Point: reading.Point}
 		of := own
 		for i := range d.Points {
 			if reading.Point != "" && d.Points[i].ID == reading.Point {
@@ -100,10 +103,12 @@ func (s *Server) postFathom(c fiber.Ctx) error {
 	return c.JSON(answer)
 }
 
-func candidateView(def *protocol.Def, d *site.Device, own *site.Point, area string, start uint32, c *fathom.Candidate) CandidateView {
+func candidateView(def *protocol.Def, d *site.Device, own *site.Point, area string, start uint32,
+	c *fathom.Candidate) CandidateView {
 	p := pointOf(area, start, c)
 	cell := func(column regmap.Column) string { return regmap.Cell(def.Scheme, &p, column) }
-	view := CandidateView{Address: cell(regmap.Address), Type: cell(regmap.Type), Order: cell(regmap.Order), Scale: cell(regmap.Scale), Offset: cell(regmap.Offset),
+	view := CandidateView{Address: cell(regmap.Address), Type: cell(regmap.Type), Order: cell(regmap.Order),
+		Scale: cell(regmap.Scale), Offset: cell(regmap.Offset),
 		Fits: c.Fits, Sure: c.Sure, Values: []string{}, Fixes: []finding.Fix{}}
 	for _, v := range c.Values {
 		view.Values = append(view.Values, p.Shown(v))
@@ -114,10 +119,12 @@ func candidateView(def *protocol.Def, d *site.Device, own *site.Point, area stri
 	use := finding.Fix{Title: strings.TrimSpace(fmt.Sprintf("Use %s %s", view.Type, view.Order))}
 	add := func(fix *finding.Fix, of *site.Point, column regmap.Column, will string) {
 		if was := regmap.Cell(def.Scheme, of, column); was != will {
-			fix.Cells = append(fix.Cells, finding.CellFix{Point: of.ID, Name: of.Name, Column: string(column), Was: was, Will: will})
+			fix.Cells = append(fix.Cells,
+				finding.CellFix{Point: of.ID, Name: of.Name, Column: string(column), Was: was, Will: will})
 		}
 	}
-	for _, column := range []regmap.Column{regmap.Type, regmap.Address, regmap.Order, regmap.Scale, regmap.Offset, regmap.Names} {
+	for _, column := range []regmap.Column{regmap.Type, regmap.Address, regmap.Order, regmap.Scale, regmap.Offset,
+		regmap.Names} {
 		if column != regmap.Names || len(p.Names) > 0 {
 			add(&use, own, column, cell(column))
 		}
@@ -208,7 +215,8 @@ func forShift(def *protocol.Def, d *site.Device, own, p *site.Point, use finding
 
 // pointOf makes a point of an explanation, so that its cells can be printed.
 func pointOf(area string, start uint32, c *fathom.Candidate) site.Point {
-	p := site.Point{Address: block.At(area, start+uint32(c.At)), Type: c.Type, Length: c.Length, Order: c.Order, Factor: c.Scale, Offset: c.Offset}
+	p := site.Point{Address: block.At(area, start+uint32(c.At)), Type: c.Type, Length: c.Length, Order: c.Order,
+		Factor: c.Scale, Offset: c.Offset}
 	if c.Bit >= 0 && c.Type.InUnit() {
 		p.Address = block.WithBit(p.Address, c.Bit)
 	}

@@ -189,7 +189,8 @@ func (s *Server) postWatch(c fiber.Ctx) error {
 		return err
 	}
 	if len(r.Points) > mostShown {
-		return problem.New("too-many", fmt.Sprintf("A window shows at most %d points at a time.", mostShown), "Show fewer.")
+		return problem.New("too-many", fmt.Sprintf("A window shows at most %d points at a time.", mostShown),
+			"Show fewer.")
 	}
 	f := &s.feed
 	f.mu.Lock()
@@ -223,9 +224,12 @@ func (s *Server) news(at time.Time) (told *message) {
 	whole.Live = nil
 	last := f.last
 	// The time left of an unlock is counted down by the browser.
-	same := p.Seq == last.Seq && p.Exchange == last.Exchange && p.Routes == last.Routes && p.State.Mode == last.State.Mode &&
-		p.State.Plan == last.State.Plan && p.State.Compiling == last.State.Compiling && reflect.DeepEqual(p.State.Released, last.State.Released) &&
-		reflect.DeepEqual(p.State.Running, last.State.Running) && (p.State.UnlockedMs > 0) == (last.State.UnlockedMs > 0) &&
+	same := p.Seq == last.Seq && p.Exchange == last.Exchange && p.Routes == last.Routes &&
+		p.State.Mode == last.State.Mode &&
+		p.State.Plan == last.State.Plan && p.State.Compiling == last.State.Compiling &&
+		reflect.DeepEqual(p.State.Released, last.State.Released) &&
+		reflect.DeepEqual(p.State.Running, last.State.Running) &&
+		(p.State.UnlockedMs > 0) == (last.State.UnlockedMs > 0) &&
 		reflect.DeepEqual(p.Crossings, last.Crossings)
 	if reflect.DeepEqual(p.Findings, last.Findings) {
 		p.Findings = nil
@@ -262,7 +266,8 @@ func (s *Server) pulse(at time.Time) Pulse {
 	s.mu.Lock()
 	routes := s.routeRev
 	s.mu.Unlock()
-	return Pulse{Seq: seq, State: s.Engine.State(), Live: []field.Live{}, Crossings: s.Engine.Crossings(), Findings: s.lately(at, seq),
+	return Pulse{Seq: seq, State: s.Engine.State(), Live: []field.Live{}, Crossings: s.Engine.Crossings(),
+		Findings: s.lately(at, seq),
 		Exchange: s.Engine.Hub.LastSeq(), Routes: routes, NowMs: at.UnixMilli()}
 }
 
@@ -273,7 +278,8 @@ func (s *Server) lately(at time.Time, seq int64) []finding.Finding {
 	f.foundMu.Lock()
 	defer f.foundMu.Unlock()
 	now, _ := s.Store.Site()
-	if rest := beat * time.Duration(len(now.Links)/100); f.found == nil || f.foundSeq != seq || at.Sub(f.foundAt) >= rest {
+	if rest := beat * time.Duration(len(now.Links)/100); f.found == nil || f.foundSeq != seq ||
+		at.Sub(f.foundAt) >= rest {
 		f.found, f.foundSeq, f.foundAt = s.findings(at), seq, at
 	}
 	return f.found

@@ -55,7 +55,8 @@ func (s *Server) getFind(c fiber.Ctx) error {
 			if !hit {
 				continue
 			}
-			view.Points = append(view.Points, FoundPoint{p.ID, p.Name, regmap.Cell(scheme, p, regmap.Address), d.ID, d.Name})
+			view.Points = append(view.Points,
+				FoundPoint{p.ID, p.Name, regmap.Cell(scheme, p, regmap.Address), d.ID, d.Name})
 			if len(view.Points) == mostFound {
 				return c.JSON(view)
 			}

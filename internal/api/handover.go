@@ -18,7 +18,8 @@ func (s *Server) getMapFile(c fiber.Ctx) error {
 	now, _ := s.Store.Site()
 	d := now.Device(c.Params("id"))
 	if d == nil {
-		return problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(c.Params("id"))
+		return problem.New("gone", "The device is no longer in the site.",
+			"Reload to see what changed.").At(c.Params("id"))
 	}
 	return s.handOut(c, now, []site.Device{*d}, d.Name+" map", c.Params("format"))
 }
@@ -30,7 +31,8 @@ func (s *Server) getMapsFile(c fiber.Ctx) error {
 }
 
 var mapFormats = map[string]string{
-	"csv": "text/csv; charset=utf-8", "json": "application/json", "xml": "application/xml", "html": "text/html; charset=utf-8", "pdf": "application/pdf",
+	"csv": "text/csv; charset=utf-8", "json": "application/json", "xml": "application/xml",
+	"html": "text/html; charset=utf-8", "pdf": "application/pdf",
 	"xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
 }
 
@@ -49,10 +51,13 @@ func (s *Server) handOut(c fiber.Ctx, now *site.Site, devices []site.Device, nam
 		maps = append(maps, m)
 	}
 	if mapFormats[format] == "" || len(maps) != 1 && format == "json" {
-		return &status{404, problem.New("not-found", "Maps are handed out as csv, xlsx, json, xml, html or pdf; the whole site as JSON is its site file.", "").At(format)}
+		return &status{404, problem.New("not-found",
+			"Maps are handed out as csv, xlsx, json, xml, html or pdf; the whole site as JSON is its site file.",
+			"").At(format)}
 	}
 	printed := time.Now()
-	sheet := &files.MapSheet{Site: now.Name, Remark: now.Remark, Printed: printed.Format("2006-01-02 15:04"), Maps: maps}
+	sheet := &files.MapSheet{Site: now.Name, Remark: now.Remark, Printed: printed.Format("2006-01-02 15:04"),
+		Maps: maps}
 	var b bytes.Buffer
 	var err error
 	switch format {

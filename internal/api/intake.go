@@ -53,7 +53,8 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 		if err != nil {
 			return err
 		}
-		answer.Format, answer.Sheets, answer.Sheet = source.Format, append(answer.Sheets, source.Sheets...), source.Sheet
+		answer.Format, answer.Sheets, answer.Sheet = source.Format, append(answer.Sheets, source.Sheets...),
+			source.Sheet
 		answer.First = source.Rows[:min(len(source.Rows), titleRows)]
 		listing = regmap.Recognise(def.Scheme, source.Rows, listing.Reading, known(&r, now.Headings))
 		structures, placements = source.Structures, source.Placements
@@ -76,7 +77,8 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 	if r.Commit && len(listing.Questions) > 0 {
 		return problem.New("open-question", listing.Questions[0].Asks, "Answer it first: nothing has come in.")
 	}
-	i := intake{server: s, device: d, def: def, request: &r, listing: &listing, answer: &answer, now: now, structures: structures, placements: placements}
+	i := intake{server: s, device: d, def: def, request: &r, listing: &listing, answer: &answer, now: now,
+		structures: structures, placements: placements}
 	edits := i.compare()
 	if !r.Commit || len(edits) == 0 {
 		return c.JSON(answer)
@@ -131,8 +133,11 @@ type intake struct {
 func (i *intake) compare() []site.Edit {
 	l, answer, scheme := i.listing, i.answer, i.def.Scheme
 	points, lines, rejected := l.Points(scheme)
-	answer.Headings, answer.Columns, answer.Bases, answer.Reading = append([]string{}, l.Headings...), append([]regmap.Column{}, l.Columns...), append([]regmap.Basis{}, l.Bases...), l.Reading
-	answer.Notes, answer.Questions, answer.Asides = append([]string{}, l.Notes...), append([]regmap.Question{}, l.Questions...), append([]regmap.Aside{}, l.Asides[:min(len(l.Asides), shownRemoved)]...)
+	answer.Headings, answer.Columns, answer.Bases, answer.Reading = append([]string{}, l.Headings...),
+		append([]regmap.Column{}, l.Columns...), append([]regmap.Basis{}, l.Bases...), l.Reading
+	answer.Notes, answer.Questions, answer.Asides = append([]string{}, l.Notes...),
+		append([]regmap.Question{}, l.Questions...),
+		append([]regmap.Aside{}, l.Asides[:min(len(l.Asides), shownRemoved)]...)
 	answer.Total, answer.Preview = len(l.Rows)-len(l.Asides), []IntakeRow{}
 	answer.Rejected = append([]regmap.Rejected{}, rejected[:min(len(rejected), shownRejects)]...)
 	answer.RejectedRows, answer.Removed = []regmap.Row{}, []string{}
@@ -172,7 +177,9 @@ func (i *intake) compare() []site.Edit {
 			answer.Same++
 		}
 		if len(answer.Preview) < previewRows && (merged.Effects[k] != regmap.Keeps || answer.Same <= previewRows/2) {
-			answer.Preview = append(answer.Preview, IntakeRow{lines[k], cellsOf(scheme, p), merged.Effects[k], append([]regmap.Column{}, merged.Changed[k]...)})
+			answer.Preview = append(answer.Preview,
+				IntakeRow{lines[k], cellsOf(scheme, p), merged.Effects[k],
+					append([]regmap.Column{}, merged.Changed[k]...)})
 		}
 		if merged.Effects[k] == regmap.Keeps {
 			continue
@@ -337,7 +344,8 @@ func (i *intake) prelude() (edits []site.Edit) {
 		for k := range min(len(words), len(i.listing.Columns)) {
 			h.Columns[k] = string(i.listing.Columns[k])
 		}
-		at := slices.IndexFunc(i.now.Headings, func(old site.Headings) bool { return slices.EqualFunc(old.Words, words, strings.EqualFold) })
+		at := slices.IndexFunc(i.now.Headings,
+			func(old site.Headings) bool { return slices.EqualFunc(old.Words, words, strings.EqualFold) })
 		if at >= 0 {
 			h.ID = i.now.Headings[at].ID
 		}

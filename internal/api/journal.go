@@ -51,9 +51,11 @@ func (j WriteJournal) Settle(ctx context.Context) error {
 		}
 		at := time.UnixMilli(max(r.AtMs, r.EndMs)).Format("15:04:05")
 		if r.Crossing != "" {
-			r.Sentence = fmt.Sprintf("Ferry ended without a word after %s: the crossing had written %d times by what was kept, and may have written more.", at, r.Count)
+			r.Sentence = fmt.Sprintf("Ferry ended without a word after %s: the crossing had written %d times by "+
+				"what was kept, and may have written more.", at, r.Count)
 		} else {
-			r.Sentence = "Ferry ended without a word after " + at + ", while this was under way: it is not known whether the device took it."
+			r.Sentence = "Ferry ended without a word after " + at +
+				", while this was under way: it is not known whether the device took it."
 		}
 		r.State = field.NotKnown
 		doc, err := json.Marshal(r)

@@ -26,12 +26,14 @@ func (s *Server) postNoted(c fiber.Ctx) error {
 	seq, err := s.change(c, "noted what a device bears", func(now *site.Site) ([]site.Edit, error) {
 		link := now.Link(c.Params("id"))
 		if link == nil || now.Device(link.Answering) == nil {
-			return nil, problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(c.Params("id"))
+			return nil, problem.New("gone", "The link is no longer in the site.",
+				"Reload to see what changed.").At(c.Params("id"))
 		}
 		device := *now.Device(link.Answering)
 		if manner := c.Query("manner"); manner != "" {
 			if _, ok := exchange.MannersOf([]string{manner}); !ok {
-				return nil, problem.New("no-manner", fmt.Sprintf("%q is no manner of answering.", manner), "Reload the page: it may be older than the program.").At(device.Name)
+				return nil, problem.New("no-manner", fmt.Sprintf("%q is no manner of answering.", manner),
+					"Reload the page: it may be older than the program.").At(device.Name)
 			}
 			if !slices.Contains(device.Limits.Manners, manner) {
 				device.Limits.Manners = append(slices.Clone(device.Limits.Manners), manner)
@@ -40,7 +42,9 @@ func (s *Server) postNoted(c fiber.Ctx) error {
 			return []site.Edit{site.Put(site.KindDevice, device.ID, "", device)}, nil
 		}
 		if len(learned.Areas) == 0 && !learned.OneConnection {
-			return nil, problem.New("nothing-learned", "Nothing has been found out of "+device.Name+" since Ferry started.", "Try its link, or run it.").At(device.Name)
+			return nil, problem.New("nothing-learned",
+				"Nothing has been found out of "+device.Name+" since Ferry started.",
+				"Try its link, or run it.").At(device.Name)
 		}
 		device.Limits, device.Points = diagnose.Note(&device, learned), nil
 		said = fmt.Sprintf("Noted in the limits of %s.", device.Name)

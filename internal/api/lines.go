@@ -211,30 +211,32 @@ func (s *Server) postTake(c fiber.Ctx) error {
 	}
 	def, ok := protocol.Named(sweep.Order.Protocol)
 	if !ok {
-		return problem.New("protocol", fmt.Sprintf("protocol %q is not one that this version speaks.", sweep.Order.Protocol), "")
+		return problem.New("protocol",
+			fmt.Sprintf("protocol %q is not one that this version speaks.", sweep.Order.Protocol), "")
 	}
-	seq, err := s.change(c, fmt.Sprintf("made %d devices of what answered", len(r.Found)), func(now *site.Site) ([]site.Edit, error) {
-		var edits []site.Edit
-		taken := map[string]bool{}
-		for i := range now.Devices {
-			taken[now.Devices[i].Name] = true
-		}
-		for _, f := range r.Found {
-			device, link := deviceOf(def, sweep.Order, f, r.Asking)
-			for n := 2; taken[device.Name]; n++ {
-				device.Name = fmt.Sprintf("%s (%d)", trimNumber(device.Name), n)
+	seq, err := s.change(c, fmt.Sprintf("made %d devices of what answered", len(r.Found)),
+		func(now *site.Site) ([]site.Edit, error) {
+			var edits []site.Edit
+			taken := map[string]bool{}
+			for i := range now.Devices {
+				taken[now.Devices[i].Name] = true
 			}
-			taken[device.Name] = true
-			edits = append(edits, site.Put(site.KindDevice, device.ID, "", device))
-			if asking := now.Device(r.Asking); asking != nil && asking.Port(sweep.Order.Line) != nil {
-				edits = append(edits, site.Put(site.KindLink, link.ID, "", link))
+			for _, f := range r.Found {
+				device, link := deviceOf(def, sweep.Order, f, r.Asking)
+				for n := 2; taken[device.Name]; n++ {
+					device.Name = fmt.Sprintf("%s (%d)", trimNumber(device.Name), n)
+				}
+				taken[device.Name] = true
+				edits = append(edits, site.Put(site.KindDevice, device.ID, "", device))
+				if asking := now.Device(r.Asking); asking != nil && asking.Port(sweep.Order.Line) != nil {
+					edits = append(edits, site.Put(site.KindLink, link.ID, "", link))
+				}
 			}
-		}
-		if len(edits) == 0 {
-			return nil, problem.New("nothing", "Nothing was chosen.", "Choose some of what answered.")
-		}
-		return edits, nil
-	})
+			if len(edits) == 0 {
+				return nil, problem.New("nothing", "Nothing was chosen.", "Choose some of what answered.")
+			}
+			return edits, nil
+		})
 	if err != nil {
 		return err
 	}
@@ -270,7 +272,8 @@ func deviceOf(def *protocol.Def, order field.SweepOrder, f field.Found, asking s
 	}
 	device := site.Device{ID: id, Name: name, Model: f.Identity, Map: order.Protocol, Points: nil,
 		Ports: []site.Port{{Line: order.Line, Host: f.Host, Protocol: order.Protocol, Settings: settings}}}
-	link := site.Link{ID: "to-" + id, Asking: asking, Answering: id, Line: order.Line, Protocol: order.Protocol, Settings: settings}
+	link := site.Link{ID: "to-" + id, Asking: asking, Answering: id, Line: order.Line, Protocol: order.Protocol,
+		Settings: settings}
 	return device, link
 }
 
@@ -296,7 +299,8 @@ func (s *Server) postWhatIf(c fiber.Ctx) error {
 		was, at := s.Store.Site()
 		seq, err := s.change(c, r.What, func(now *site.Site) ([]site.Edit, error) {
 			if now != was || at != r.Seq {
-				return nil, problem.New("stale", "The site was changed since this was worked out.", "Look at the advice as it is now, and choose again.")
+				return nil, problem.New("stale", "The site was changed since this was worked out.",
+					"Look at the advice as it is now, and choose again.")
 			}
 			return r.Edits, nil
 		})
@@ -338,14 +342,16 @@ func (s *Server) postLearn(c fiber.Ctx) error {
 			count++
 		}
 		if count == 0 {
-			return nil, problem.New("nothing-measured", fmt.Sprintf("No link has brought %d answers yet.", leastLearned), "Let the run go on for a while.")
+			return nil, problem.New("nothing-measured",
+				fmt.Sprintf("No link has brought %d answers yet.", leastLearned), "Let the run go on for a while.")
 		}
 		return edits, nil
 	})
 	if err != nil {
 		return err
 	}
-	return c.JSON(LearnView{count, fmt.Sprintf("Median and worst thinking time of %d devices are now those of the run.", count), seq})
+	return c.JSON(LearnView{count,
+		fmt.Sprintf("Median and worst thinking time of %d devices are now those of the run.", count), seq})
 }
 
 func hundredth(ms float64) float64 { return float64(int(ms*100+0.5)) / 100 }
@@ -357,7 +363,8 @@ func (s *Server) getSampling(c fiber.Ctx) error {
 	now := snapshot.Site
 	d := now.Device(c.Params("id"))
 	if d == nil {
-		return problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(c.Params("id"))
+		return problem.New("gone", "The device is no longer in the site.",
+			"Reload to see what changed.").At(c.Params("id"))
 	}
 	paces := map[string]int{}
 	for i := range plan.Requests {
@@ -377,7 +384,8 @@ func (s *Server) getSampling(c fiber.Ctx) error {
 		for k, t := range trend {
 			samples[k] = timetable.Sample{AtMs: t.AtMs, V: t.V}
 		}
-		row := SamplingRow{Point: p.ID, Device: d.ID, Name: p.Name, PaceMs: pace, ChangeMs: p.ChangeMs, SeenMs: timetable.FastestChange(samples), Samples: len(samples)}
+		row := SamplingRow{Point: p.ID, Device: d.ID, Name: p.Name, PaceMs: pace, ChangeMs: p.ChangeMs,
+			SeenMs: timetable.FastestChange(samples), Samples: len(samples)}
 		change := p.ChangeMs
 		if change == 0 {
 			change = row.SeenMs
@@ -402,7 +410,8 @@ func (s *Server) getActual(c fiber.Ctx) error {
 	view := ActualView{FromMs: from.UnixMilli(), Exchanges: []ActualOnLine{}}
 	for _, e := range s.Engine.Hub.Exchanges(0, 4000, append(linksOn(now, c.Params("id")), "")...) {
 		if e.At.After(from) {
-			view.Exchanges = append(view.Exchanges, ActualOnLine{e.RequestID, e.Link, float64(e.At.Sub(from)) / 1e6, e.LatencyMs, e.Outcome == "answered"})
+			view.Exchanges = append(view.Exchanges,
+				ActualOnLine{e.RequestID, e.Link, float64(e.At.Sub(from)) / 1e6, e.LatencyMs, e.Outcome == "answered"})
 		}
 	}
 	return c.JSON(view)

@@ -15,8 +15,10 @@ import (
 func TestTake(t *testing.T) {
 	s := listening(t)
 	var sweep field.Sweep
-	s.call("POST", "/api/sweeps", field.SweepOrder{Kind: "stations", Line: "rowa", FromStation: 38, ToStation: 41}, &sweep)
-	for deadline := time.Now().Add(15 * time.Second); sweep.Running && time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+	s.call("POST", "/api/sweeps", field.SweepOrder{Kind: "stations", Line: "rowa", FromStation: 38, ToStation: 41},
+		&sweep)
+	for deadline := time.Now().Add(15 * time.Second); sweep.Running &&
+		time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 		s.call("GET", "/api/sweeps/"+sweep.ID, nil, &sweep)
 	}
 	if len(sweep.Found) != 1 || sweep.Found[0].Station != 40 {
@@ -79,7 +81,10 @@ func TestWhatIf(t *testing.T) {
 	if load(done.Plan) != baud.After {
 		t.Errorf("made, it is %g, promised %g", load(done.Plan), baud.After)
 	}
-	if code := s.call("POST", "/api/timetable/whatif", WhatIfRequest{Line: "rowa", Edits: []site.Edit{{Kind: "line", ID: "rowa", After: json.RawMessage(`{"medium":"smoke"}`)}}}, &struct{}{}); code != 422 {
+	if code := s.call("POST", "/api/timetable/whatif",
+		WhatIfRequest{Line: "rowa",
+			Edits: []site.Edit{{Kind: "line", ID: "rowa", After: json.RawMessage(`{"medium":"smoke"}`)}}},
+		&struct{}{}); code != 422 {
 		t.Errorf("an edit that cannot be kept: %d", code)
 	}
 	if code := s.call("POST", "/api/timetable/learn", struct{}{}, &struct{}{}); code != 422 {
@@ -109,14 +114,18 @@ func TestKeepAccess(t *testing.T) {
 		t.Errorf("%+v", kept)
 	}
 	s.call("GET", "/api/site", nil, &view)
-	access := append(sheet().Access, site.AccessLine{ID: "new", Kind: site.AccessWrite, Text: "Menu 5: calibration from the bus"})
-	s.call("POST", "/api/datasheets/"+sheet().ID+"/cells", SheetCellsRequest{Base: answer.Seq, Cells: []SheetCell{}, Remove: []string{}, Add: []string{}, Access: &access}, &answer)
+	access := append(sheet().Access,
+		site.AccessLine{ID: "new", Kind: site.AccessWrite, Text: "Menu 5: calibration from the bus"})
+	s.call("POST", "/api/datasheets/"+sheet().ID+"/cells",
+		SheetCellsRequest{Base: answer.Seq, Cells: []SheetCell{}, Remove: []string{}, Add: []string{}, Access: &access},
+		&answer)
 	s.call("GET", "/api/site", nil, &view)
 	if list := view.Checklists["do14"]; len(list) != 3 || list[2].ID != "new" {
 		t.Errorf("the device has to see to %+v", list)
 	}
 	access[0].Kind = "whim"
-	if code := s.call("POST", "/api/datasheets/"+sheet().ID+"/cells", SheetCellsRequest{Base: answer.Seq, Access: &access}, &struct{}{}); code != 422 {
+	if code := s.call("POST", "/api/datasheets/"+sheet().ID+"/cells",
+		SheetCellsRequest{Base: answer.Seq, Access: &access}, &struct{}{}); code != 422 {
 		t.Errorf("a kind that is none: %d", code)
 	}
 }

@@ -148,7 +148,8 @@ func (s *Server) postRelease(c fiber.Ctx) error {
 		return err
 	}
 	if r.Minutes < 0 || r.Minutes > int(field.LongestRelease/time.Minute) {
-		return problem.New("too-long", "A crossing can be released for up to 24 hours.", "Give a shorter time, and release it again.")
+		return problem.New("too-long", "A crossing can be released for up to 24 hours.",
+			"Give a shorter time, and release it again.")
 	}
 	if r.Minutes > 0 {
 		if err := s.may(c, accounts.Plant); err != nil {
@@ -215,10 +216,12 @@ func (s *Server) getExchange(c fiber.Ctx) error {
 	seq, err := strconv.ParseUint(c.Params("seq"), 10, 64)
 	e, ok := s.Engine.Hub.Exchange(seq)
 	if err != nil || !ok {
-		return problem.New("gone", "This exchange is no longer remembered.", "Ferry keeps the latest 4 000.").At(c.Params("seq"))
+		return problem.New("gone", "This exchange is no longer remembered.",
+			"Ferry keeps the latest 4 000.").At(c.Params("seq"))
 	}
 	now, _ := s.Store.Site()
-	view := ExchangeView{Exchange: e, RequestHex: fmt.Sprintf("% X", e.Request), AnswerHex: fmt.Sprintf("% X", e.Answer), Asked: []exchange.Field{}, Answered: []exchange.Field{}}
+	view := ExchangeView{Exchange: e, RequestHex: fmt.Sprintf("% X", e.Request),
+		AnswerHex: fmt.Sprintf("% X", e.Answer), Asked: []exchange.Field{}, Answered: []exchange.Field{}}
 	if link, d := now.Link(e.Link), now.Device(e.Device); link != nil && d != nil && len(e.Request) > 0 {
 		if driver, def, err := field.DriverOf(link.Protocol); err == nil {
 			asked, answered := driver.Dissect(e.Request, e.Answer, labelled(def, d, &e))

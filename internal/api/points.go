@@ -29,8 +29,10 @@ func (s *Server) getPoints(c fiber.Ctx) error {
 		return err
 	}
 	seq, versions := snapshot.Seq, snapshot.Versions(site.KindPoint, d.ID)
-	view := PointsView{Seq: seq, Device: d.ID, Columns: regmap.Columns(), Areas: block.AreasIn(def.Scheme, d.Places), Rows: make([]PointRow, 0, len(d.Points)), Count: len(d.Points),
-		Requests: []MapRequest{}, Findings: s.mapFindings(d), Choices: choices(), TableColumns: regmap.TableColumns(), Example: def.Example, Notations: handedIn(d), NameRules: regmap.NameRules()}
+	view := PointsView{Seq: seq, Device: d.ID, Columns: regmap.Columns(), Areas: block.AreasIn(def.Scheme, d.Places),
+		Rows: make([]PointRow, 0, len(d.Points)), Count: len(d.Points),
+		Requests: []MapRequest{}, Findings: s.mapFindings(d), Choices: choices(), TableColumns: regmap.TableColumns(),
+		Example: def.Example, Notations: handedIn(d), NameRules: regmap.NameRules()}
 	// A window that has the map already gets the rows that changed since.
 	since, err := strconv.ParseInt(c.Query("since", "-1"), 10, 64)
 	view.Partial = err == nil && since >= 0 && c.Query("count") == strconv.Itoa(len(d.Points))
@@ -44,7 +46,8 @@ func (s *Server) getPoints(c fiber.Ctx) error {
 		if r.Device == d.ID && (link == "" || link == r.Link) {
 			link = r.Link
 			for _, each := range r.Ranges {
-				view.Requests = append(view.Requests, MapRequest{ID: r.ID, Operation: r.Operation, Range: each, Unused: r.Unused})
+				view.Requests = append(view.Requests,
+					MapRequest{ID: r.ID, Operation: r.Operation, Range: each, Unused: r.Unused})
 			}
 		}
 	}
@@ -108,21 +111,24 @@ func (s *Server) getPoint(c fiber.Ctx) error {
 	snapshot := s.Store.Now()
 	d, p := snapshot.Site.Point(c.Params("id"))
 	if p == nil {
-		return problem.New("gone", "The point is no longer in the site.", "Reload to see what changed.").At(c.Params("id"))
+		return problem.New("gone", "The point is no longer in the site.",
+			"Reload to see what changed.").At(c.Params("id"))
 	}
 	scheme, err := protocol.SchemeOf(d.Map)
 	if err != nil {
 		return problem.From(err, "protocol")
 	}
 	live, _ := s.Engine.Hub.Point(p.ID)
-	view := PointView{Point: *p, Device: d.ID, Version: snapshot.Versions(site.KindPoint, d.ID)[p.ID], Notations: address.NotationsFor(scheme, p.Address, 8*p.Type.Bytes(p.Length)), Live: live, Words: []Word{}}
+	view := PointView{Point: *p, Device: d.ID, Version: snapshot.Versions(site.KindPoint, d.ID)[p.ID],
+		Notations: address.NotationsFor(scheme, p.Address, 8*p.Type.Bytes(p.Length)), Live: live, Words: []Word{}}
 	if view.Notations == nil {
 		view.Notations = []address.Notation{}
 	}
 	if area, ok := block.AreaOf(scheme, p.Place().Area); ok {
 		view.AreaTitle, view.Writable = area.Title, area.Writable && p.Access != site.ReadOnly
 	}
-	view.Readings, view.Area, view.Start, view.Neighbours = []fathom.Plain{}, p.Place().Area, p.Place().Offset, []address.Notation{}
+	view.Readings, view.Area, view.Start, view.Neighbours = []fathom.Plain{}, p.Place().Area, p.Place().Offset,
+		[]address.Notation{}
 	if area, ok := block.AreaOf(scheme, p.Place().Area); ok {
 		view.Units = p.Units(area.UnitBits)
 		if words, err := regmap.ParseWords(live.Words); err == nil && area.UnitBits == 16 && len(words) > 0 {

@@ -153,7 +153,8 @@ func (s *Server) App() *fiber.App {
 	look.Get("/stream", s.stream)
 	look.Post("/watch", s.postWatch)
 	a.Use(func(c fiber.Ctx) error {
-		return &status{404, problem.New("not-found", "There is nothing at this address of the interface.", "").At(c.Path())}
+		return &status{404, problem.New("not-found", "There is nothing at this address of the interface.",
+			"").At(c.Path())}
 	})
 	files, err := fs.Sub(dist, "dist")
 	if err != nil {
@@ -169,7 +170,8 @@ func (s *Server) App() *fiber.App {
 		// Every place in the application is an address of its own.
 		page, err := fs.ReadFile(files, "index.html")
 		if err != nil {
-			return &status{500, problem.New("no-front-end", "This binary was built without its front end.", "Build it with make build.")}
+			return &status{500, problem.New("no-front-end", "This binary was built without its front end.",
+				"Build it with make build.")}
 		}
 		c.Set("Content-Type", "text/html; charset=utf-8")
 		c.Set("Cache-Control", "no-cache")
@@ -183,7 +185,9 @@ func recovered(c fiber.Ctx) (err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			log.Printf("%s %q: %v\n%s", c.Method(), c.Path(), p, debug.Stack())
-			err = &status{500, problem.New("defect", "Ferry failed on this request: a defect of its own. What is known of it is in its log.", "Try again, and report it with the log.")}
+			err = &status{500, problem.New("defect",
+				"Ferry failed on this request: a defect of its own. What is known of it is in its log.",
+				"Try again, and report it with the log.")}
 		}
 	}()
 	return c.Next()
@@ -253,7 +257,8 @@ func (s *Server) changed() error {
 	err := s.Bench.Sync(now)
 	s.Engine.Update(now, seq)
 	if err != nil {
-		return problem.New("bench", "The change is kept, but a stand-in could not be started: "+err.Error()+".", "Restart Ferry.")
+		return problem.New("bench", "The change is kept, but a stand-in could not be started: "+err.Error()+".",
+			"Restart Ferry.")
 	}
 	return nil
 }
@@ -265,7 +270,8 @@ func (s *Server) planNow(ctx context.Context) (*timetable.Plan, *store.Snapshot)
 	if plan == nil { // it has only begun
 		s.briefly(ctx)
 		if plan, _ = s.Engine.Plan(); plan == nil {
-			plan = &timetable.Plan{Lines: []timetable.LineLoad{}, Links: []timetable.LinkLoad{}, Requests: []timetable.Request{}, Findings: []finding.Finding{}}
+			plan = &timetable.Plan{Lines: []timetable.LineLoad{}, Links: []timetable.LinkLoad{},
+				Requests: []timetable.Request{}, Findings: []finding.Finding{}}
 		}
 	}
 	return plan, s.Store.Now()
@@ -280,7 +286,8 @@ func (s *Server) inTurn() (done func()) {
 
 func bind(c fiber.Ctx, into any) error {
 	if err := c.Bind().JSON(into); err != nil {
-		return &status{400, problem.New("unreadable", "The request could not be read: "+err.Error()+".", "Reload the page: it may be older than the program.")}
+		return &status{400, problem.New("unreadable", "The request could not be read: "+err.Error()+".",
+			"Reload the page: it may be older than the program.")}
 	}
 	return nil
 }

@@ -22,8 +22,9 @@ import (
 func (s *Server) getSheets(c fiber.Ctx) error {
 	snapshot := s.Store.Now()
 	now := snapshot.Site
-	view := SheetsView{Seq: snapshot.Seq, Columns: regmap.Columns(), Datasheets: []SheetView{}, Structures: []StructureView{},
-		Standings: []datasheet.Standing{}, Versions: map[string]int64{}, Rules: []RuleView{}}
+	view := SheetsView{Seq: snapshot.Seq, Columns: regmap.Columns(), Datasheets: []SheetView{},
+		Structures: []StructureView{},
+		Standings:  []datasheet.Standing{}, Versions: map[string]int64{}, Rules: []RuleView{}}
 	for i := range now.Datasheets {
 		view.Datasheets = append(view.Datasheets, sheetView(&now.Datasheets[i], false))
 	}
@@ -51,7 +52,8 @@ func (s *Server) getSheets(c fiber.Ctx) error {
 }
 
 func sheetView(d *site.Datasheet, shipped bool) SheetView {
-	view := SheetView{ID: d.ID, Name: d.Name, Remark: d.Remark, Map: d.Map, Shipped: shipped, Rows: []SheetRow{}, ThinkMs: d.ThinkMs, Access: append([]site.AccessLine{}, d.Access...)}
+	view := SheetView{ID: d.ID, Name: d.Name, Remark: d.Remark, Map: d.Map, Shipped: shipped, Rows: []SheetRow{},
+		ThinkMs: d.ThinkMs, Access: append([]site.AccessLine{}, d.Access...)}
 	scheme, err := protocol.SchemeOf(d.Map)
 	if err != nil {
 		return view // a site with such a datasheet is not kept
@@ -108,7 +110,8 @@ func (s *Server) postPlace(c fiber.Ctx) error {
 		if r.Datasheet != "" && now.Datasheet(r.Datasheet) == nil {
 			at := slices.IndexFunc(shelf.Datasheets(), func(d site.Datasheet) bool { return d.ID == r.Datasheet })
 			if at < 0 {
-				return nil, problem.New("gone", "The datasheet is no longer there.", "Reload to see what changed.").At(r.Datasheet)
+				return nil, problem.New("gone", "The datasheet is no longer there.",
+					"Reload to see what changed.").At(r.Datasheet)
 			}
 			edits = append(edits, site.Put(site.KindDatasheet, r.Datasheet, "", shelf.Datasheets()[at]))
 			next, _, err := now.Apply(edits)
@@ -158,7 +161,8 @@ func placeOn(now *site.Site, r *PlaceRequest, target PlaceTarget) ([]site.Edit, 
 	if err != nil {
 		return nil, err
 	}
-	pl := site.Placement{Datasheet: r.Datasheet, Structure: r.Structure, Prefix: target.Prefix, Shift: target.Shift, All: r.All}
+	pl := site.Placement{Datasheet: r.Datasheet, Structure: r.Structure, Prefix: target.Prefix, Shift: target.Shift,
+		All: r.All}
 	if r.Structure != "" {
 		pl.Rule = target.Rule
 		scheme, err := protocol.SchemeOf(protocol.MapOr(d.Map))
@@ -206,26 +210,28 @@ func (s *Server) postKeep(c fiber.Ctx) error {
 		return problem.New("invalid", "The datasheet has no name.", "Name it after the device model.")
 	}
 	name := strings.TrimSpace(r.Name)
-	entry, err := s.Store.Change(c.Context(), who(c), "kept the map of "+d.Name+" as the datasheet "+name, func(now *site.Site) ([]site.Edit, error) {
-		d, err := stillThere(now, d.ID)
-		if err != nil {
-			return nil, err
-		}
-		sheet := datasheet.Of(now, d, name, r.Prefix)
-		sheet.ID, sheet.Map = newID(), def.Name
-		// The device follows its own datasheet from now on.
-		pl := site.Placement{ID: newID(), Datasheet: sheet.ID, Prefix: r.Prefix, All: true}
-		own := *d
-		own.Points, own.Access = nil, nil // the checklist is the datasheet's now
-		own.Placements = append(slices.Clone(d.Placements), pl)
-		edits := []site.Edit{site.Put(site.KindDatasheet, sheet.ID, "", sheet), site.Put(site.KindDevice, d.ID, "", own)}
-		for i := range d.Points {
-			p := d.Points[i]
-			p.From = &site.Origin{Placement: pl.ID, Point: p.ID}
-			edits = append(edits, site.Put(site.KindPoint, p.ID, d.ID, p))
-		}
-		return edits, nil
-	})
+	entry, err := s.Store.Change(c.Context(), who(c), "kept the map of "+d.Name+" as the datasheet "+name,
+		func(now *site.Site) ([]site.Edit, error) {
+			d, err := stillThere(now, d.ID)
+			if err != nil {
+				return nil, err
+			}
+			sheet := datasheet.Of(now, d, name, r.Prefix)
+			sheet.ID, sheet.Map = newID(), def.Name
+			// The device follows its own datasheet from now on.
+			pl := site.Placement{ID: newID(), Datasheet: sheet.ID, Prefix: r.Prefix, All: true}
+			own := *d
+			own.Points, own.Access = nil, nil // the checklist is the datasheet's now
+			own.Placements = append(slices.Clone(d.Placements), pl)
+			edits := []site.Edit{site.Put(site.KindDatasheet, sheet.ID, "", sheet),
+				site.Put(site.KindDevice, d.ID, "", own)}
+			for i := range d.Points {
+				p := d.Points[i]
+				p.From = &site.Origin{Placement: pl.ID, Point: p.ID}
+				edits = append(edits, site.Put(site.KindPoint, p.ID, d.ID, p))
+			}
+			return edits, nil
+		})
 	return s.step(c, entry, err)
 }
 
@@ -244,17 +250,19 @@ func (s *Server) postSheetCells(c fiber.Ctx) error {
 	if was := now.Datasheet(id); was != nil {
 		what = "changed the datasheet " + was.Name
 	}
-	entry, err := s.Store.ChangeOf(c.Context(), who(c), what, seen(site.KindDatasheet, id, r.Base), func(now *site.Site) ([]site.Edit, error) {
-		old := now.Datasheet(id)
-		if old == nil {
-			return nil, problem.New("gone", "The datasheet is no longer in the site.", "Reload to see what changed.").At(id)
-		}
-		sheet, err := changedSheet(old, &r)
-		if err != nil {
-			return nil, err
-		}
-		return withFollowers(now, site.Put(site.KindDatasheet, id, "", sheet))
-	})
+	entry, err := s.Store.ChangeOf(c.Context(), who(c), what, seen(site.KindDatasheet, id, r.Base),
+		func(now *site.Site) ([]site.Edit, error) {
+			old := now.Datasheet(id)
+			if old == nil {
+				return nil, problem.New("gone", "The datasheet is no longer in the site.",
+					"Reload to see what changed.").At(id)
+			}
+			sheet, err := changedSheet(old, &r)
+			if err != nil {
+				return nil, err
+			}
+			return withFollowers(now, site.Put(site.KindDatasheet, id, "", sheet))
+		})
 	return s.step(c, entry, err)
 }
 
@@ -280,14 +288,18 @@ func changedSheet(old *site.Datasheet, r *SheetCellsRequest) (*site.Datasheet, e
 	if r.Access != nil {
 		sheet.Access = *r.Access
 	}
-	sheet.Points = slices.DeleteFunc(slices.Clone(old.Points), func(p site.SheetPoint) bool { return slices.Contains(r.Remove, p.ID) })
+	sheet.Points = slices.DeleteFunc(slices.Clone(old.Points),
+		func(p site.SheetPoint) bool { return slices.Contains(r.Remove, p.ID) })
 	for _, name := range r.Add {
-		sheet.Points = append(sheet.Points, site.SheetPoint{Point: site.Point{ID: newID(), Name: name, Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly}, Useful: true})
+		sheet.Points = append(sheet.Points,
+			site.SheetPoint{Point: site.Point{ID: newID(), Name: name, Type: value.TypeUint16, PaceMs: 1000,
+				Access: site.ReadOnly}, Useful: true})
 	}
 	for _, cell := range r.Cells {
 		at := slices.IndexFunc(sheet.Points, func(p site.SheetPoint) bool { return p.ID == cell.Point })
 		if at < 0 {
-			return nil, problem.New("gone", "The point is no longer in the datasheet.", "Reload to see what changed.").At(cell.Point)
+			return nil, problem.New("gone", "The point is no longer in the datasheet.",
+				"Reload to see what changed.").At(cell.Point)
 		}
 		p := &sheet.Points[at]
 		if cell.Column == useful {
@@ -295,7 +307,8 @@ func changedSheet(old *site.Datasheet, r *SheetCellsRequest) (*site.Datasheet, e
 			continue
 		}
 		if err := regmap.SetCell(scheme, &p.Point, cell.Column, cell.Text); err != nil {
-			return nil, problem.New("bad-cell", err.Error()+".", "").At(fmt.Sprintf("%s, column %s", p.Name, cell.Column))
+			return nil, problem.New("bad-cell", err.Error()+".", "").At(fmt.Sprintf("%s, column %s", p.Name,
+				cell.Column))
 		}
 	}
 	return &sheet, nil
@@ -316,9 +329,10 @@ func (s *Server) postStructure(c fiber.Ctx) error {
 	if t.ID == "" {
 		t.ID = newID()
 	}
-	entry, err := s.Store.ChangeOf(c.Context(), who(c), "changed the structure "+t.Name, seen(site.KindStructure, t.ID, r.Base), func(now *site.Site) ([]site.Edit, error) {
-		return withFollowers(now, site.Put(site.KindStructure, t.ID, "", t))
-	})
+	entry, err := s.Store.ChangeOf(c.Context(), who(c), "changed the structure "+t.Name,
+		seen(site.KindStructure, t.ID, r.Base), func(now *site.Site) ([]site.Edit, error) {
+			return withFollowers(now, site.Put(site.KindStructure, t.ID, "", t))
+		})
 	return s.step(c, entry, err)
 }
 
@@ -332,16 +346,17 @@ func (s *Server) postReturn(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	entry, err := s.Store.Change(c.Context(), who(c), "brought "+d.Name+" back to its datasheet", func(now *site.Site) ([]site.Edit, error) {
-		d, err := stillThere(now, d.ID)
-		if err != nil {
-			return nil, err
-		}
-		edits, err := datasheet.Return(now, d, r.Placement, r.Points, newID)
-		if err != nil {
-			return nil, problem.New("gone", err.Error()+".", "Reload to see what changed.").At(d.Name)
-		}
-		return edits, nil
-	})
+	entry, err := s.Store.Change(c.Context(), who(c), "brought "+d.Name+" back to its datasheet",
+		func(now *site.Site) ([]site.Edit, error) {
+			d, err := stillThere(now, d.ID)
+			if err != nil {
+				return nil, err
+			}
+			edits, err := datasheet.Return(now, d, r.Placement, r.Points, newID)
+			if err != nil {
+				return nil, problem.New("gone", err.Error()+".", "Reload to see what changed.").At(d.Name)
+			}
+			return edits, nil
+		})
 	return s.step(c, entry, err)
 }

@@ -23,9 +23,11 @@ import (
 func (s *Server) getSite(c fiber.Ctx) error {
 	plan, snapshot := s.planNow(c.Context())
 	now := snapshot.Site
-	view := SiteView{Seq: snapshot.Seq, Name: now.Name, Remark: now.Remark, Lines: now.Lines, Protocols: protocol.All(), Manners: exchange.Manners,
+	view := SiteView{Seq: snapshot.Seq, Name: now.Name, Remark: now.Remark, Lines: now.Lines, Protocols: protocol.All(),
+		Manners: exchange.Manners,
 		Devices: []DeviceView{}, Links: []LinkView{}, Crossings: []CrossingView{}, Routes: []route.Route{},
-		Versions: map[string]int64{}, Faults: bench.Faults(), Models: bench.Models(), StandIns: s.Bench.List(now), Load: plan.Links, LineLoad: plan.Lines,
+		Versions: map[string]int64{}, Faults: bench.Faults(), Models: bench.Models(), StandIns: s.Bench.List(now),
+		Load: plan.Links, LineLoad: plan.Lines,
 		Checklists: map[string][]site.AccessLine{}, AccessKinds: site.AccessKinds(), Standards: []StandardTitle{}}
 	for _, standard := range serial.Standards() {
 		view.Standards = append(view.Standards, StandardTitle{standard, standard.Title()})
@@ -90,7 +92,8 @@ func crossingEnds(now *site.Site) map[string]CrossingEnd {
 			if _, is := ends[p.ID]; !is {
 				continue
 			}
-			end := CrossingEnd{Device: d.ID, Name: d.Name + " · " + p.Name, Type: string(p.Type), Unit: p.Unit, Address: p.Address.String()}
+			end := CrossingEnd{Device: d.ID, Name: d.Name + " · " + p.Name, Type: string(p.Type), Unit: p.Unit,
+				Address: p.Address.String()}
 			if err == nil {
 				end.Address = regmap.Cell(scheme, p, regmap.Address)
 			}
@@ -185,9 +188,10 @@ func (s *Server) postSiteFile(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	entry, err := s.Store.Change(c.Context(), who(c), "brought in the site "+next.Name, func(now *site.Site) ([]site.Edit, error) {
-		return site.Diff(now, next), nil
-	})
+	entry, err := s.Store.Change(c.Context(), who(c), "brought in the site "+next.Name,
+		func(now *site.Site) ([]site.Edit, error) {
+			return site.Diff(now, next), nil
+		})
 	s.mu.Lock()
 	s.routes = map[string]*route.Route{}
 	s.mu.Unlock()
@@ -208,11 +212,13 @@ func (s *Server) device(id string) (*site.Device, *protocol.Def, int64, error) {
 func mappedDevice(now *site.Site, id string) (*site.Device, *protocol.Def, error) {
 	d := now.Device(id)
 	if d == nil {
-		return nil, nil, problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(id)
+		return nil, nil, problem.New("gone", "The device is no longer in the site.",
+			"Reload to see what changed.").At(id)
 	}
 	def, ok := protocol.Named(protocol.MapOr(d.Map))
 	if !ok {
-		return nil, nil, problem.New("protocol", fmt.Sprintf("The map is written for %q, which this version does not speak.", d.Map), "").At(d.Name)
+		return nil, nil, problem.New("protocol",
+			fmt.Sprintf("The map is written for %q, which this version does not speak.", d.Map), "").At(d.Name)
 	}
 	return d, def, nil
 }

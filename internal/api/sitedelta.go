@@ -69,8 +69,10 @@ func (s *Server) sendSite(c fiber.Ctx, view *SiteView) error {
 	each("links", len(view.Links), func(i int) (string, any) { return view.Links[i].ID, &view.Links[i] })
 	each("routes", len(view.Routes), func(i int) (string, any) { return view.Routes[i].Link, &view.Routes[i] })
 	each("load", len(view.Load), func(i int) (string, any) { return view.Load[i].Link, &view.Load[i] })
-	each("standIns", len(view.StandIns), func(i int) (string, any) { return view.StandIns[i].Device, &view.StandIns[i] })
-	each("crossings", len(view.Crossings), func(i int) (string, any) { return view.Crossings[i].ID, &view.Crossings[i] })
+	each("standIns", len(view.StandIns),
+		func(i int) (string, any) { return view.StandIns[i].Device, &view.StandIns[i] })
+	each("crossings", len(view.Crossings),
+		func(i int) (string, any) { return view.Crossings[i].ID, &view.Crossings[i] })
 	if err != nil {
 		return err
 	}
@@ -133,7 +135,8 @@ func (s *Server) keepView(print viewPrint) string {
 				break
 			}
 		}
-		if same && slices.Equal(s.views[i].ids["devices"], print.ids["devices"]) && slices.Equal(s.views[i].ids["links"], print.ids["links"]) {
+		if same && slices.Equal(s.views[i].ids["devices"], print.ids["devices"]) &&
+			slices.Equal(s.views[i].ids["links"], print.ids["links"]) {
 			return s.views[i].rev
 		}
 	}

@@ -113,5 +113,6 @@ func (s *Server) postRemoveSite(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(DoneView{"The site is no longer on the shelf. Its folder is kept as " + filepath.Join("removed", filepath.Base(kept)) + " in the data folder.", r.ID})
+	return c.JSON(DoneView{"The site is no longer on the shelf. Its folder is kept as " + filepath.Join("removed",
+		filepath.Base(kept)) + " in the data folder.", r.ID})
 }

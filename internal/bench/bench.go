@@ -44,7 +44,8 @@ func (b *Bench) terminal() func() (terminal, error) {
 
 // New returns a bench without stand-ins.
 func New() *Bench {
-	return &Bench{servers: map[string]*Server{}, made: map[string]string{}, from: map[string]site.Device{}, lines: map[string]*serialLine{}, next: FirstPort}
+	return &Bench{servers: map[string]*Server{}, made: map[string]string{}, from: map[string]site.Device{},
+		lines: map[string]*serialLine{}, next: FirstPort}
 }
 
 // StandIn is one simulated device or line, as it is shown.
@@ -74,7 +75,8 @@ func (b *Bench) Sync(s *site.Site) error {
 			continue
 		}
 		wanted[d.ID] = true
-		if old, ok := b.from[d.ID]; ok && d.SharesPoints(&old) && len(d.Ports) > 0 && len(old.Ports) == len(d.Ports) && &d.Ports[0] == &old.Ports[0] && d.Bench == old.Bench && d.Model == old.Model {
+		if old, ok := b.from[d.ID]; ok && d.SharesPoints(&old) && len(d.Ports) > 0 && len(old.Ports) == len(d.Ports) &&
+			&d.Ports[0] == &old.Ports[0] && d.Bench == old.Bench && d.Model == old.Model {
 			continue // the very same
 		}
 		print := made(d, port)
@@ -227,15 +229,19 @@ func (b *Bench) List(s *site.Site) []StandIn {
 		}
 		if line := b.lines[port.Line]; line != nil {
 			f := s.Line(port.Line).Format()
-			url := fmt.Sprintf("%s://%s?baud=%d&parity=%s&data=%d&stop=%d", port.Protocol, line.path, f.Baud, f.Frame()[1:2], f.Data, f.Stop)
-			list = append(list, StandIn{d.ID, OverSerial, port.Protocol, d.Name, line.path, withSettings(url, port, "&"), line.faultOf(d.ID)})
+			url := fmt.Sprintf("%s://%s?baud=%d&parity=%s&data=%d&stop=%d", port.Protocol, line.path, f.Baud,
+				f.Frame()[1:2], f.Data, f.Stop)
+			list = append(list, StandIn{d.ID, OverSerial, port.Protocol, d.Name, line.path,
+				withSettings(url, port, "&"), line.faultOf(d.ID)})
 		} else if server := b.servers[d.ID]; server != nil {
-			list = append(list, StandIn{d.ID, OverTCP, port.Protocol, d.Name, server.Addr(), withSettings(port.Protocol+"://"+server.Addr(), port, "?"), server.Fault()})
+			list = append(list, StandIn{d.ID, OverTCP, port.Protocol, d.Name, server.Addr(),
+				withSettings(port.Protocol+"://"+server.Addr(), port, "?"), server.Fault()})
 		}
 	}
 	for i := range s.Lines {
 		if line := b.lines[s.Lines[i].ID]; line != nil {
-			list = append(list, StandIn{s.Lines[i].ID, OfLine, "", s.Lines[i].Name, line.path, line.path, line.faultOf("")})
+			list = append(list,
+				StandIn{s.Lines[i].ID, OfLine, "", s.Lines[i].Name, line.path, line.path, line.faultOf("")})
 		}
 	}
 	return list
@@ -260,10 +266,13 @@ func (b *Bench) SetFault(id string, f Fault) error {
 	}
 	b.mu.Unlock()
 	if server == nil && line == nil {
-		return problem.New("no-stand-in", "The device has no stand-in on the bench.", "Give it a port that answers.").At(id)
+		return problem.New("no-stand-in", "The device has no stand-in on the bench.",
+			"Give it a port that answers.").At(id)
 	}
 	if !f.fits(place, speaks) {
-		return problem.New("bad-fault", fmt.Sprintf("%q with %d is no fault that the bench has for it.", f.Kind, f.Value), "Choose another, or a value within its limits.")
+		return problem.New("bad-fault",
+			fmt.Sprintf("%q with %d is no fault that the bench has for it.", f.Kind, f.Value),
+			"Choose another, or a value within its limits.")
 	}
 	if line != nil {
 		if place == OfLine {

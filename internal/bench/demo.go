@@ -73,7 +73,8 @@ type entry struct {
 }
 
 func (e entry) point(scheme address.Scheme) site.Point {
-	p := site.Point{Name: e.Name, Order: e.Order, Factor: e.Factor, Unit: e.Unit, Decimals: e.Decimals, PaceMs: e.PaceMs, Access: e.Access}
+	p := site.Point{Name: e.Name, Order: e.Order, Factor: e.Factor, Unit: e.Unit, Decimals: e.Decimals,
+		PaceMs: e.PaceMs, Access: e.Access}
 	err := p.Address.UnmarshalText([]byte(e.At))
 	if err == nil {
 		err = regmap.SetCell(scheme, &p, regmap.Type, e.Type)

@@ -44,7 +44,8 @@ func placed(t *testing.T, s *site.Site, d *site.Device, pl *site.Placement) {
 	}
 	for i := range expected {
 		want := &expected[i]
-		if p := own[want.Name]; p == nil || p.Address != want.Address || p.Type != want.Type || p.From == nil || *p.From != *want.From {
+		if p := own[want.Name]; p == nil || p.Address != want.Address || p.Type != want.Type || p.From == nil ||
+			*p.From != *want.From {
 			t.Errorf("%s: %s should be %s at %s, and is %+v", d.Name, want.Name, want.Type, want.Address, p)
 		}
 	}

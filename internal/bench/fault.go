@@ -52,15 +52,19 @@ func Faults() []FaultKind {
 		{Kind: "delay", Title: "answers late", Unit: "ms", Default: 800, Most: 60_000, Places: device},
 		{Kind: "freeze", Title: "answers, but its values stand still", Places: device},
 		{Kind: "parity", Title: "is set to another parity", Places: unit},
-		{Kind: "baud", Title: "is set to another baud rate", Unit: "baud", Default: 38400, Least: 50, Most: 4_000_000, Places: unit},
+		{Kind: "baud", Title: "is set to another baud rate", Unit: "baud", Default: 38400, Least: 50, Most: 4_000_000,
+			Places: unit},
 		{Kind: "twin", Title: "another device has its number", Places: unit},
-		{Kind: "split", Title: "cuts its answers in two by a pause", Unit: "ms", Default: 60, Most: 60_000, Places: unit},
+		{Kind: "split", Title: "cuts its answers in two by a pause", Unit: "ms", Default: 60, Most: 60_000,
+			Places: unit},
 		{Kind: "drop", Title: "drops the connection now and then", Places: tcp},
 		{Kind: "garbage", Title: "answers with garbage", Places: device},
 		{Kind: "short", Title: "answers too short", Places: device},
 		{Kind: "long", Title: "answers too long", Places: device},
-		{Kind: "noise", Title: "noise spoils answers now and then", Unit: "% of answers", Default: 30, Most: 100, Places: wire},
-		{Kind: "lost", Title: "characters get lost now and then", Unit: "% of answers", Default: 30, Most: 100, Places: wire},
+		{Kind: "noise", Title: "noise spoils answers now and then", Unit: "% of answers", Default: 30, Most: 100,
+			Places: wire},
+		{Kind: "lost", Title: "characters get lost now and then", Unit: "% of answers", Default: 30, Most: 100,
+			Places: wire},
 		{Kind: "echo", Title: "the adapter hears what it sends", Places: line},
 		{Kind: "cut", Title: "the cable is cut", Places: line},
 	}
@@ -84,7 +88,8 @@ func Faults() []FaultKind {
 func (f Fault) fits(place Place, protocol string) bool {
 	return slices.ContainsFunc(Faults(), func(k FaultKind) bool {
 		return k.Kind == f.Kind && slices.Contains(k.Places, place) &&
-			(len(k.Protocols) == 0 || slices.Contains(k.Protocols, protocol)) && f.Value >= k.Least && f.Value <= max(k.Most, k.Least)
+			(len(k.Protocols) == 0 || slices.Contains(k.Protocols, protocol)) && f.Value >= k.Least &&
+			f.Value <= max(k.Most, k.Least)
 	})
 }
 

@@ -101,7 +101,8 @@ func (l *serialLine) sync(s *site.Site, line *site.Line) {
 		if !ok {
 			continue
 		}
-		u := &unit{Simulated: simulate(d, port), device: d.ID, made: print, speech: speech, format: line.SerialOf(port).Format()}
+		u := &unit{Simulated: simulate(d, port), device: d.ID, made: print, speech: speech,
+			format: line.SerialOf(port).Format()}
 		if at >= 0 {
 			u.befall(l.units[at].fault)
 		}
@@ -114,8 +115,10 @@ func (l *serialLine) sync(s *site.Site, line *site.Line) {
 		if !ok || !speaks || slices.ContainsFunc(units, func(u *unit) bool { return u.station() == stranger.Unit }) {
 			continue
 		}
-		own := Simulated{Def: def, Settings: protocol.Settings{def.Station: protocol.OfInt(stranger.Unit)}, Identity: m.Identity,
-			Think: strangerThinks, Memory: newMemory(octetsIn(def.Scheme), m.signals(def.Scheme), usualBeyond, time.Now())}
+		own := Simulated{Def: def, Settings: protocol.Settings{def.Station: protocol.OfInt(stranger.Unit)},
+			Identity: m.Identity,
+			Think:    strangerThinks,
+			Memory:   newMemory(octetsIn(def.Scheme), m.signals(def.Scheme), usualBeyond, time.Now())}
 		units = append(units, &unit{speech: speech, format: line.Format(), Simulated: own})
 	}
 	l.units = units

@@ -155,7 +155,8 @@ func wave(middle, swing, period float64) func(float64, *Memory) value.Value {
 	return func(t float64, _ *Memory) value.Value {
 		// Two sines without a common period and a small fast one: it drifts
 		// and never quite repeats.
-		return value.OfFloat(middle + swing*(0.7*math.Sin(2*math.Pi*t/period)+0.3*math.Sin(2*math.Pi*t/(period*0.37))) + 0.02*swing*math.Sin(11*t))
+		return value.OfFloat(middle + swing*(0.7*math.Sin(2*math.Pi*t/period)+0.3*math.Sin(2*math.Pi*t/(period*0.37))) +
+			0.02*swing*math.Sin(11*t))
 	}
 }
 

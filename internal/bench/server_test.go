@@ -79,9 +79,12 @@ func TestFaults(t *testing.T) {
 			a, broken := wire.TCP.Check(request, b)
 			return err == nil && broken == nil && a.Exception == 4
 		}},
-		{bench.Fault{Kind: "short"}, func(b []byte, _ error) bool { _, err := wire.TCP.Check(request, b); return err != nil && len(b) == 11 }},
-		{bench.Fault{Kind: "long"}, func(b []byte, _ error) bool { _, err := wire.TCP.Check(request, b); return err != nil && len(b) == 15 }},
-		{bench.Fault{Kind: "transaction"}, func(b []byte, _ error) bool { _, err := wire.TCP.Check(request, b); return err != nil && len(b) == 13 }},
+		{bench.Fault{Kind: "short"},
+			func(b []byte, _ error) bool { _, err := wire.TCP.Check(request, b); return err != nil && len(b) == 11 }},
+		{bench.Fault{Kind: "long"},
+			func(b []byte, _ error) bool { _, err := wire.TCP.Check(request, b); return err != nil && len(b) == 15 }},
+		{bench.Fault{Kind: "transaction"},
+			func(b []byte, _ error) bool { _, err := wire.TCP.Check(request, b); return err != nil && len(b) == 13 }},
 		{bench.Fault{}, func(b []byte, err error) bool {
 			_, broken := wire.TCP.Check(request, b)
 			return err == nil && broken == nil
@@ -94,7 +97,8 @@ func TestFaults(t *testing.T) {
 			t.Errorf("%q answers % X, %v", c.fault.Kind, b, err)
 		}
 	}
-	if b, err := ask(s, wire.TCP.AppendFrame(nil, 1, 9, wire.ReadPDU(nil, "hr", 0, 2)...)); len(b) > 0 || !timedOut(err) {
+	if b, err := ask(s, wire.TCP.AppendFrame(nil, 1, 9, wire.ReadPDU(nil, "hr", 0, 2)...)); len(b) > 0 ||
+		!timedOut(err) {
 		t.Errorf("another unit is answered: % X, %v", b, err)
 	}
 }
@@ -108,10 +112,14 @@ func TestRequests(t *testing.T) {
 		pdu       []byte
 		exception byte
 	}{
-		{"read", []byte{3, 0, 0, 0, 2}, 0}, {"past the end", []byte{3, 3, 0, 0, 2}, 2}, {"no such table", []byte{4, 0, 0, 0, 1}, 2},
-		{"nothing", []byte{3, 0, 0, 0, 0}, 3}, {"126 registers", []byte{3, 0, 0, 0, 126}, 3}, {"2001 bits", []byte{1, 0, 0, 7, 0xD1}, 3}, {"cut short", []byte{3, 0}, 3},
-		{"an unknown function", []byte{99}, 1}, {"write one", []byte{6, 0, 1, 0, 5}, 0}, {"write several", []byte{16, 0, 0, 0, 1, 2, 0, 1}, 0},
-		{"a write that lies about its length", []byte{16, 0, 0, 0, 2, 2, 0, 1}, 3}, {"write past the end", []byte{6, 9, 0, 0, 5}, 2}, {"a coil", []byte{5, 0, 0, 0xFF, 0}, 0},
+		{"read", []byte{3, 0, 0, 0, 2}, 0}, {"past the end", []byte{3, 3, 0, 0, 2}, 2},
+		{"no such table", []byte{4, 0, 0, 0, 1}, 2},
+		{"nothing", []byte{3, 0, 0, 0, 0}, 3}, {"126 registers", []byte{3, 0, 0, 0, 126}, 3},
+		{"2001 bits", []byte{1, 0, 0, 7, 0xD1}, 3}, {"cut short", []byte{3, 0}, 3},
+		{"an unknown function", []byte{99}, 1}, {"write one", []byte{6, 0, 1, 0, 5}, 0},
+		{"write several", []byte{16, 0, 0, 0, 1, 2, 0, 1}, 0},
+		{"a write that lies about its length", []byte{16, 0, 0, 0, 2, 2, 0, 1}, 3},
+		{"write past the end", []byte{6, 9, 0, 0, 5}, 2}, {"a coil", []byte{5, 0, 0, 0xFF, 0}, 0},
 	} {
 		answer, err := ask(s, wire.TCP.AppendFrame(nil, 1, 1, c.pdu...))
 		code := byte(0)
@@ -157,7 +165,8 @@ func TestSync(t *testing.T) {
 	s := bench.Demo()
 	plain := s.Device("uv")
 	plain.Bench = ""
-	plain.Points = []site.Point{{ID: "x", Name: "Flow", Address: plain.Points[0].Address, Type: value.TypeFloat32, PaceMs: 1000, Access: site.ReadOnly}}
+	plain.Points = []site.Point{{ID: "x", Name: "Flow", Address: plain.Points[0].Address, Type: value.TypeFloat32,
+		PaceMs: 1000, Access: site.ReadOnly}}
 	b := bench.New()
 	defer b.Close()
 	if err := b.Sync(s); err != nil {

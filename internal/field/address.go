@@ -79,10 +79,12 @@ func (e *Engine) targetOf(link *site.Link) (t Target, key string, err error) {
 		t.Dial = e.standIns.Dial(e.site, link)
 	case line != nil && line.Medium == site.SerialLine:
 		if line.Here == "" {
-			return t, "", problem.New("no-port-here", line.Name+" has no serial port of this machine.", "Choose one in the panel of the line.").At(line.Name)
+			return t, "", problem.New("no-port-here", line.Name+" has no serial port of this machine.",
+				"Choose one in the panel of the line.").At(line.Name)
 		}
 		if time.Now().After(e.told[line.ID]) {
-			return t, "", problem.New("listen-first", "Ferry has not been told to ask on "+line.Name+": where another asks already, two askers collide.",
+			return t, "", problem.New("listen-first",
+				"Ferry has not been told to ask on "+line.Name+": where another asks already, two askers collide.",
 				"Listen to the line first, in its panel, and then allow Ferry to ask.").At(line.Name)
 		}
 		t.Dial = line.Here
@@ -114,14 +116,16 @@ func (e *Engine) targetOf(link *site.Link) (t Target, key string, err error) {
 func (e *Engine) plantAddress(link *site.Link, def *protocol.Def) (string, error) {
 	device := e.site.Device(link.Answering)
 	if device == nil || device.Port(link.Line) == nil {
-		return "", problem.New("no-port", "The answering end has no port on the line of the link.", "Give it one under Lines.")
+		return "", problem.New("no-port", "The answering end has no port on the line of the link.",
+			"Give it one under Lines.")
 	}
 	host, err := netip.ParseAddr(device.Port(link.Line).Host)
 	if err != nil {
 		return "", problem.New("no-address", device.Name+" has no IP address.", "Enter it under Lines.").At(device.Name)
 	}
 	if err := mayDial(host); err != nil {
-		return "", problem.New("documentation-address", err.Error()+".", "Enter the device's real address, or go back to the bench.").At(device.Name)
+		return "", problem.New("documentation-address", err.Error()+".",
+			"Enter the device's real address, or go back to the bench.").At(device.Name)
 	}
 	return net.JoinHostPort(host.String(), strconv.Itoa(def.Int(link.Settings, "port"))), nil
 }

@@ -74,7 +74,8 @@ type command struct {
 
 // newChannel returns a channel that ends with ctx.
 func newChannel(ctx context.Context, driver Driver, target Target) *channel {
-	c := &channel{driver: driver, target: target, commands: make(chan command), wake: make(chan struct{}, 1), done: make(chan struct{}), drop: func() {}}
+	c := &channel{driver: driver, target: target, commands: make(chan command), wake: make(chan struct{}, 1),
+		done: make(chan struct{}), drop: func() {}}
 	c.life, c.end = context.WithCancel(ctx)
 	return c
 }
@@ -334,7 +335,8 @@ func (c *channel) open(ctx context.Context, r *runner) bool {
 			c.lost, c.retryAt = reply, time.Now().Add(wait)
 			c.letIn(r, &reply, time.Now())
 			for _, each := range c.runners {
-				each.hub.record(each.era, each.exchange("connect to "+each.device.Name, &reply, now, time.Since(now)), nil)
+				each.hub.record(each.era, each.exchange("connect to "+each.device.Name, &reply, now, time.Since(now)),
+					nil)
 				each.hub.fail(each.era, each.points, reply.Sentence)
 			}
 			return false

@@ -157,7 +157,8 @@ func (e *Engine) carry() {
 			old.state.State, old.state.Sentence = why, waitingSays[why]
 			old.mu.Unlock()
 		case why == "waiting":
-			c := &carrier{print: print, x: x, done: make(chan struct{}), state: CrossingState{ID: x.ID, State: why, Sentence: waitingSays[why]}}
+			c := &carrier{print: print, x: x, done: make(chan struct{}),
+				state: CrossingState{ID: x.ID, State: why, Sentence: waitingSays[why]}}
 			c.ctx, c.cancel = context.WithCancel(e.door.life)
 			c.cancel()
 			close(c.done)
@@ -348,7 +349,8 @@ func (c *carrier) turn(e *Engine, state WriteState, sentence string) {
 		return
 	}
 	c.mu.Unlock()
-	next := &Record{Who: "crossing", Crossing: c.x.ID, State: state, Sentence: sentence, AtMs: time.Now().UnixMilli(), EndMs: time.Now().UnixMilli(), Count: 1}
+	next := &Record{Who: "crossing", Crossing: c.x.ID, State: state, Sentence: sentence, AtMs: time.Now().UnixMilli(),
+		EndMs: time.Now().UnixMilli(), Count: 1}
 	if r != nil {
 		next.Who, next.Order = r.Who, r.Order
 		next.Order.New, next.Order.Words = r.Last, ""

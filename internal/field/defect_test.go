@@ -33,14 +33,17 @@ func (faultyConn) Last() (request, answer []byte)    { return []byte{1}, []byte{
 // connection, is on record with the octets, and passes for no result.
 func TestDefectIsNoVerdict(t *testing.T) {
 	hub := NewHub()
-	r := &runner{link: &site.Link{ID: "k"}, device: &site.Device{ID: "d", Name: "Odd device"}, def: family.TCP, hub: hub, era: hub.Era(), tries: 1}
+	r := &runner{link: &site.Link{ID: "k"}, device: &site.Device{ID: "d", Name: "Odd device"}, def: family.TCP,
+		hub: hub, era: hub.Era(), tries: 1}
 	c := newChannel(context.Background(), faulty{}, Target{Dial: "here"})
 	c.add(r)
-	if err := c.alone(context.Background(), r, func(_ *runner, conn Conn, _ Reply) { conn.Read(nil) }); err != errDefect {
+	if err := c.alone(context.Background(), r,
+		func(_ *runner, conn Conn, _ Reply) { conn.Read(nil) }); err != errDefect {
 		t.Errorf("a read that failed gives %v", err)
 	}
 	list := hub.Exchanges(0, 9)
-	if len(list) != 1 || list[0].Outcome == exchange.Answered || !strings.Contains(list[0].Sentence, "defect") || len(list[0].Answer) != 1 {
+	if len(list) != 1 || list[0].Outcome == exchange.Answered || !strings.Contains(list[0].Sentence, "defect") ||
+		len(list[0].Answer) != 1 {
 		t.Errorf("on record: %+v", list)
 	}
 	running := newChannel(context.Background(), faulty{}, Target{Dial: "here"})

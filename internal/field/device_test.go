@@ -177,17 +177,25 @@ type plant struct {
 func newPlant(t *testing.T) *plant {
 	t.Helper()
 	p := &plant{bench: benchOf{}, plant: benchOf{}, journal: &memoryJournal{}}
-	s := &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery", Lines: []site.Line{{ID: "net", Name: "Plant network", Medium: site.Ethernet}},
-		Devices: []site.Device{{ID: "lss", Name: "Life support", Ports: []site.Port{{Line: "net", Host: "127.0.0.1"}}, Points: []site.Point{}}}}
+	s := &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery",
+		Lines: []site.Line{{ID: "net", Name: "Plant network", Medium: site.Ethernet}},
+		Devices: []site.Device{{ID: "lss", Name: "Life support", Ports: []site.Port{{Line: "net", Host: "127.0.0.1"}},
+			Points: []site.Point{}}}}
 	for _, id := range []string{"probe", "pump", "gate"} {
 		p.bench[id], p.plant[id] = newDevice(t), newDevice(t)
-		settings := protocol.Numbers(map[string]int{"port": p.plant[id].port(), "unit": 1, "timeoutMs": 400, "retries": 0})
-		d := site.Device{ID: id, Name: id, Map: "modbus-tcp", Ports: []site.Port{{Line: "net", Host: "127.0.0.1", Protocol: "modbus-tcp", Settings: protocol.Settings{"port": settings["port"]}}}}
+		settings := protocol.Numbers(map[string]int{"port": p.plant[id].port(), "unit": 1, "timeoutMs": 400,
+			"retries": 0})
+		d := site.Device{ID: id, Name: id, Map: "modbus-tcp",
+			Ports: []site.Port{{Line: "net", Host: "127.0.0.1", Protocol: "modbus-tcp",
+				Settings: protocol.Settings{"port": settings["port"]}}}}
 		for i := range 4 {
-			d.Points = append(d.Points, site.Point{ID: fmt.Sprintf("%s-%d", id, i), Name: fmt.Sprintf("V%d", i), Address: block.At("hr", uint32(i)), Type: value.TypeUint16, PaceMs: 20, Access: site.ReadWrite})
+			d.Points = append(d.Points, site.Point{ID: fmt.Sprintf("%s-%d", id, i), Name: fmt.Sprintf("V%d", i),
+				Address: block.At("hr", uint32(i)), Type: value.TypeUint16, PaceMs: 20, Access: site.ReadWrite})
 		}
 		s.Devices = append(s.Devices, d)
-		s.Links = append(s.Links, site.Link{ID: "to-" + id, Asking: "lss", Answering: id, Line: "net", Protocol: "modbus-tcp", Settings: settings})
+		s.Links = append(s.Links,
+			site.Link{ID: "to-" + id, Asking: "lss", Answering: id, Line: "net", Protocol: "modbus-tcp",
+				Settings: settings})
 	}
 	s.Crossings = []site.Crossing{{ID: "x", From: "probe-0", To: "gate-0"}}
 	if err := s.Validate(); err != nil {

@@ -74,7 +74,8 @@ func (d *door) keep(o *order) {
 	o.token = rand.Text()
 	d.orders[o.token] = o
 	d.queue = append(d.queue, o.token)
-	for len(d.queue) > mostOrders || len(d.queue) > 0 && (d.orders[d.queue[0]] == nil || time.Since(d.orders[d.queue[0]].made) > orderLife) {
+	for len(d.queue) > mostOrders ||
+		len(d.queue) > 0 && (d.orders[d.queue[0]] == nil || time.Since(d.orders[d.queue[0]].made) > orderLife) {
 		delete(d.orders, d.queue[0])
 		d.queue = d.queue[1:]
 	}
@@ -150,11 +151,14 @@ func (e *Engine) pass(o *order, c *channel) Pass {
 		e.door.shut.RLock()
 		err := e.holds(o)
 		if scale, known := e.Hub.scale(o.point); err == nil && known == nil && scale.Power != o.scale.Power {
-			err = problem.New("order-changed", fmt.Sprintf("The power of ten that the device holds for %s was %d and is %d: the octets would mean another value.", o.point.Name, o.scale.Power, scale.Power),
+			err = problem.New("order-changed",
+				fmt.Sprintf("The power of ten that the device holds for %s was %d and is %d: the octets would mean "+
+					"another value.", o.point.Name, o.scale.Power, scale.Power),
 				"Prepare it again.").At(o.where)
 		}
 		if err == nil && c.target.Dial != o.dial {
-			err = problem.New("order-changed", "The connection goes to another place than the order.", "Prepare it again.").At(o.where)
+			err = problem.New("order-changed", "The connection goes to another place than the order.",
+				"Prepare it again.").At(o.where)
 		}
 		if err != nil {
 			e.door.shut.RUnlock()
@@ -170,23 +174,27 @@ func (e *Engine) holds(o *order) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if o.life.Err() != nil || e.closed {
-		return problem.New("order-changed", "Ferry has gone from the "+string(o.mode)+" to the "+string(e.door.mode)+" since the order was prepared.",
+		return problem.New("order-changed",
+			"Ferry has gone from the "+string(o.mode)+" to the "+string(e.door.mode)+" since the order was prepared.",
 			"Prepare it again, if it still holds.").At(o.where)
 	}
 	if changes := o.changes(e); len(changes) > 0 {
-		return problem.New("order-changed", "What was confirmed is no longer what would be written: "+strings.Join(changes, "; ")+".",
+		return problem.New("order-changed",
+			"What was confirmed is no longer what would be written: "+strings.Join(changes, "; ")+".",
 			"Look at it as it is now, and prepare the write again.").At(o.where)
 	}
 	switch {
 	case e.door.mode != Plant || o.by.certain:
 	case o.by.crossing != "":
 		if r := e.door.releases[o.by.crossing]; !r.holds(time.Now()) {
-			return problem.New("not-released", "The crossing is not released to write on the plant.", "Release it by name.").At(o.where)
+			return problem.New("not-released", "The crossing is not released to write on the plant.",
+				"Release it by name.").At(o.where)
 		}
 	case time.Now().After(e.door.unlocked):
 		return problem.New("locked", "Writing to the plant is locked.", "Unlock it for some minutes first.").At(o.where)
 	case o.unlocking != e.door.unlocking:
-		return problem.New("locked", "The lock came back after this order was prepared.", "Prepare it again, if it still holds.").At(o.where)
+		return problem.New("locked", "The lock came back after this order was prepared.",
+			"Prepare it again, if it still holds.").At(o.where)
 	}
 	return nil
 }
@@ -217,7 +225,8 @@ func (o *order) changes(e *Engine) (list []string) {
 	if scheme, err := protocol.SchemeOf(device.Map); err == nil {
 		for _, column := range regmap.Columns() {
 			if !slices.Contains(besideTheWrite, column) {
-				said("the "+string(column)+" of "+o.point.Name, regmap.Cell(scheme, o.point, column), regmap.Cell(scheme, point, column))
+				said("the "+string(column)+" of "+o.point.Name, regmap.Cell(scheme, o.point, column),
+					regmap.Cell(scheme, point, column))
 			}
 		}
 	}
@@ -244,7 +253,8 @@ func (o *order) changes(e *Engine) (list []string) {
 
 // besideTheWrite are the columns of a map that change nothing of what is
 // written.
-var besideTheWrite = []regmap.Column{regmap.Pace, regmap.Remark, regmap.Change, regmap.Low, regmap.High, regmap.Decimals}
+var besideTheWrite = []regmap.Column{regmap.Pace, regmap.Remark, regmap.Change, regmap.Low, regmap.High,
+	regmap.Decimals}
 
 func quoted(text string) string {
 	if text == "" {
@@ -283,7 +293,8 @@ func (e *Engine) Release(crossings []string, for_ time.Duration, who string) err
 		return problem.New("bench", "On the bench crossings need no release.", "Go to the plant first.")
 	}
 	if for_ < 0 || for_ > LongestRelease {
-		return problem.New("too-long", "A crossing can be released for up to 24 hours.", "Give a shorter time, and release it again.")
+		return problem.New("too-long", "A crossing can be released for up to 24 hours.",
+			"Give a shorter time, and release it again.")
 	}
 	for _, id := range crossings {
 		if !slices.ContainsFunc(e.site.Crossings, func(x site.Crossing) bool { return x.ID == id }) {

@@ -68,15 +68,19 @@ func TestReleaseByName(t *testing.T) {
 	for name, end := range map[string]func(*testing.T, *plant){
 		"its time": func(*testing.T, *plant) { time.Sleep(400 * time.Millisecond) },
 		"a changed scale": func(t *testing.T, p *plant) {
-			p.edit(t, site.Put(site.KindCrossing, "x", "", site.Crossing{ID: "x", From: "probe-0", To: "gate-0", Factor: 2}))
+			p.edit(t, site.Put(site.KindCrossing, "x", "",
+				site.Crossing{ID: "x", From: "probe-0", To: "gate-0", Factor: 2}))
 		},
 		"another place of it": func(t *testing.T, p *plant) {
 			p.change(t, "gate-0", func(q *site.Point) { q.Address = block.At("hr", 3) })
 		},
-		"a source of another type": func(t *testing.T, p *plant) { p.change(t, "probe-0", func(q *site.Point) { q.Type = value.TypeInt16 }) },
-		"the lock":                 func(_ *testing.T, p *plant) { p.Unlock(0) },
-		"its end":                  func(_ *testing.T, p *plant) { _ = p.Release([]string{"x"}, 0, "test") },
-		"going to the bench":       func(_ *testing.T, p *plant) { _ = p.SetMode(field.Bench) },
+		"a source of another type": func(t *testing.T, p *plant) {
+			p.change(t, "probe-0",
+				func(q *site.Point) { q.Type = value.TypeInt16 })
+		},
+		"the lock":           func(_ *testing.T, p *plant) { p.Unlock(0) },
+		"its end":            func(_ *testing.T, p *plant) { _ = p.Release([]string{"x"}, 0, "test") },
+		"going to the bench": func(_ *testing.T, p *plant) { _ = p.SetMode(field.Bench) },
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := newPlant(t)
@@ -114,16 +118,24 @@ func TestOrderIsAToken(t *testing.T) {
 		says   string // "" where it is written all the same
 	}{
 		{"nothing", func(*testing.T, *plant) {}, ""},
-		{"a remark", func(t *testing.T, p *plant) { p.change(t, "pump-1", func(q *site.Point) { q.Remark = "looked at" }) }, ""},
+		{"a remark", func(t *testing.T, p *plant) {
+			p.change(t, "pump-1",
+				func(q *site.Point) { q.Remark = "looked at" })
+		}, ""},
 		{"another device", func(t *testing.T, p *plant) {
 			p.change(t, "gate-1", func(q *site.Point) { q.Address = block.At("hr", 9) })
 		}, ""},
 		{"its address", func(t *testing.T, p *plant) {
 			p.change(t, "pump-1", func(q *site.Point) { q.Address = block.At("hr", 3) })
 		}, "the address of V1 was 40002 and is 40004"},
-		{"its scale", func(t *testing.T, p *plant) { p.change(t, "pump-1", func(q *site.Point) { q.Factor = 0.1 }) }, "the scale of V1"},
-		{"its type", func(t *testing.T, p *plant) { p.change(t, "pump-1", func(q *site.Point) { q.Type = value.TypeInt16 }) }, "the type of V1"},
-		{"its name", func(t *testing.T, p *plant) { p.change(t, "pump-1", func(q *site.Point) { q.Name = "Other" }) }, "the name of V1"},
+		{"its scale", func(t *testing.T, p *plant) { p.change(t, "pump-1", func(q *site.Point) { q.Factor = 0.1 }) },
+			"the scale of V1"},
+		{"its type", func(t *testing.T, p *plant) {
+			p.change(t, "pump-1",
+				func(q *site.Point) { q.Type = value.TypeInt16 })
+		}, "the type of V1"},
+		{"its name", func(t *testing.T, p *plant) { p.change(t, "pump-1", func(q *site.Point) { q.Name = "Other" }) },
+			"the name of V1"},
 		{"the unit", func(t *testing.T, p *plant) {
 			link := *p.site.Link("to-pump")
 			link.Settings = protocol.Numbers(map[string]int{"unit": 2, "port": link.Settings["port"].Int()})
@@ -136,7 +148,8 @@ func TestOrderIsAToken(t *testing.T) {
 			p.edit(t, site.Put(site.KindDevice, "pump", "", d))
 		}, "127.0.0.2"},
 		{"the mode", func(t *testing.T, p *plant) { _ = p.SetMode(field.Bench) }, "before the mode changed"},
-		{"the lock, and another unlock", func(_ *testing.T, p *plant) { p.Unlock(0); p.Unlock(time.Minute) }, "lock came back"},
+		{"the lock, and another unlock", func(_ *testing.T, p *plant) { p.Unlock(0); p.Unlock(time.Minute) },
+			"lock came back"},
 		{"the lock", func(_ *testing.T, p *plant) { p.Unlock(0) }, "locked"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -156,7 +169,8 @@ func TestOrderIsAToken(t *testing.T) {
 				t.Errorf("it gives %+v, %v", result, err)
 			}
 			wrote := append(p.plant["pump"].written(), p.bench["pump"].written()...)
-			if c.says == "" && (err != nil || !result.OK || !slices.Equal(wrote, []string{"1=45"})) || c.says != "" && len(wrote) != 0 {
+			if c.says == "" && (err != nil || !result.OK || !slices.Equal(wrote, []string{"1=45"})) ||
+				c.says != "" && len(wrote) != 0 {
 				t.Errorf("written %v: %+v, %v", wrote, result, err)
 			}
 			if _, err := p.Write(ctx, "test", order.Token); err == nil {
@@ -183,7 +197,8 @@ func TestPowerOfAnOrder(t *testing.T) {
 	pump.set(1, 7)
 	pump.set(9, 1)
 	wait(t, "the other power", func() bool { live, _ := p.Hub.Point("pump-1"); return live.Value.Float() == 70 })
-	if _, err := p.Write(context.Background(), "test", order.Token); err == nil || !strings.Contains(err.Error(), "power of ten") || len(pump.written()) != 0 {
+	if _, err := p.Write(context.Background(), "test", order.Token); err == nil ||
+		!strings.Contains(err.Error(), "power of ten") || len(pump.written()) != 0 {
 		t.Errorf("it gives %v", err)
 	}
 }
@@ -221,7 +236,8 @@ func TestLockWhileItWaits(t *testing.T) {
 	if got := pump.written(); len(got) != 0 {
 		t.Errorf("written %v", got)
 	}
-	if list := p.journal.list(); len(list) != 1 || list[0].State != field.NotWritten || !strings.Contains(list[0].Sentence, "locked") {
+	if list := p.journal.list(); len(list) != 1 || list[0].State != field.NotWritten ||
+		!strings.Contains(list[0].Sentence, "locked") {
 		t.Errorf("the journal has %+v", list)
 	}
 }
@@ -239,7 +255,8 @@ func TestModeRaces(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		sweep, err := p.StartSweep(field.SweepOrder{Kind: "hosts", Line: "net", FromHost: "127.0.0.1", ToHost: "127.0.0.9", Port: p.plant["pump"].port(), Station: 1})
+		sweep, err := p.StartSweep(field.SweepOrder{Kind: "hosts", Line: "net", FromHost: "127.0.0.1",
+			ToHost: "127.0.0.9", Port: p.plant["pump"].port(), Station: 1})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -294,10 +311,13 @@ func TestWhatIsKnownOfAWrite(t *testing.T) {
 		state field.WriteState
 		says  string
 	}{
-		{"answers late", once(func(a []byte) []byte { time.Sleep(600 * time.Millisecond); return a }), true, field.Done, "reads back as written"},
+		{"answers late", once(func(a []byte) []byte { time.Sleep(600 * time.Millisecond); return a }), true, field.Done,
+			"reads back as written"},
 		{"answers cut short", once(func(a []byte) []byte { return a[:9] }), true, field.Done, "reads back as written"},
-		{"another unit answers", once(func(a []byte) []byte { a[6] = 9; return a }), true, field.Done, "reads back as written"},
-		{"another transaction", once(func(a []byte) []byte { a[0] += 64; return a }), true, field.Done, "reads back as written"},
+		{"another unit answers", once(func(a []byte) []byte { a[6] = 9; return a }), true, field.Done,
+			"reads back as written"},
+		{"another transaction", once(func(a []byte) []byte { a[0] += 64; return a }), true, field.Done,
+			"reads back as written"},
 		{"needs long", once(exception(5)), true, field.Done, "reads back as written"},
 		{"a gateway without an answer", once(exception(11)), false, field.NotKnown, "It is not known"},
 		{"a code that is none", once(exception(0)), false, field.NotKnown, "It is not known"},
@@ -314,10 +334,12 @@ func TestWhatIsKnownOfAWrite(t *testing.T) {
 				return c.odd(request, answer)
 			})
 			result, err := write(p.Engine, "pump-1", "45")
-			if err != nil || result.State != c.state || !strings.Contains(result.Sentence, c.says) || result.OK != (c.state == field.Done) {
+			if err != nil || result.State != c.state || !strings.Contains(result.Sentence, c.says) ||
+				result.OK != (c.state == field.Done) {
 				t.Errorf("%+v, %v", result, err)
 			}
-			if list := p.journal.list(); len(list) != 1 || list[0].State != c.state || list[0].Order.New != "45" || list[0].Who != "test" {
+			if list := p.journal.list(); len(list) != 1 || list[0].State != c.state || list[0].Order.New != "45" ||
+				list[0].Who != "test" {
 				t.Errorf("the journal has %+v", list)
 			}
 		})
@@ -338,14 +360,16 @@ func TestSharedWords(t *testing.T) {
 	pump.behave(func(request, answer []byte) ([]byte, bool) {
 		return append(answer[:4:4], 0, 3, 1, request[7]|0x80, 0), request[7] == 3
 	})
-	if result, err := write(p.Engine, "pump-1", "off"); err != nil || result.OK || result.State != field.NotWritten || len(pump.written()) != 0 {
+	if result, err := write(p.Engine, "pump-1", "off"); err != nil || result.OK || result.State != field.NotWritten ||
+		len(pump.written()) != 0 {
 		t.Errorf("a word that cannot be read is written over: %+v, %v", result, err)
 	}
 	pump.behave(nil)
 	pump.set(2, 0x4142)
 	pump.set(3, 0x4344)
 	p.change(t, "pump-2", func(q *site.Point) { q.Type, q.Length = value.TypeText, 3 })
-	if result, err := write(p.Engine, "pump-2", "xyz"); err != nil || !result.OK || pump.get(2) != 0x7879 || pump.get(3) != 0x7A44 {
+	if result, err := write(p.Engine, "pump-2", "xyz"); err != nil || !result.OK || pump.get(2) != 0x7879 ||
+		pump.get(3) != 0x7A44 {
 		t.Errorf("%04X %04X: %+v, %v", pump.get(2), pump.get(3), result, err)
 	}
 }
@@ -355,7 +379,9 @@ func TestSharedWords(t *testing.T) {
 func TestByItsName(t *testing.T) {
 	p := newPlant(t)
 	p.change(t, "pump-1", func(q *site.Point) {
-		q.Type, q.Names = value.TypeEnum, []site.Naming{{Value: 1, Name: "1200"}, {Value: 2, Name: "2400"}, {Value: 3, Name: "9600"}, {Value: 4, Name: "Run"}}
+		q.Type, q.Names = value.TypeEnum,
+			[]site.Naming{{Value: 1, Name: "1200"}, {Value: 2, Name: "2400"}, {Value: 3, Name: "9600"},
+				{Value: 4, Name: "Run"}}
 	})
 	for text, want := range map[string]uint16{"9600": 3, "Run": 4, "2": 2} {
 		if result, err := write(p.Engine, "pump-1", text); err != nil || !result.OK || p.bench["pump"].get(1) != want {
@@ -381,7 +407,8 @@ func TestIntentComesFirst(t *testing.T) {
 	}
 	pump.written()
 	p.journal.fail = errors.New("the disk is full")
-	if _, err := write(p.Engine, "pump-1", "46"); err == nil || !strings.Contains(err.Error(), "Nothing was written") || len(pump.written()) != 0 {
+	if _, err := write(p.Engine, "pump-1", "46"); err == nil || !strings.Contains(err.Error(), "Nothing was written") ||
+		len(pump.written()) != 0 {
 		t.Errorf("without a journal it gives %v", err)
 	}
 	p.bench["probe"].set(0, 7)
@@ -406,7 +433,8 @@ func TestJournalOfCrossings(t *testing.T) {
 		t.Fatal(err)
 	}
 	list := p.journal.list()
-	if len(list) != 1 || list[0].State != field.Carrying || list[0].Count != 5 || list[0].Order.New != "1" || list[0].Last != "5" || list[0].Crossing != "x" {
+	if len(list) != 1 || list[0].State != field.Carrying || list[0].Count != 5 || list[0].Order.New != "1" ||
+		list[0].Last != "5" || list[0].Crossing != "x" {
 		t.Fatalf("%+v", list)
 	}
 	gate.behave(func(request, answer []byte) ([]byte, bool) {
@@ -452,7 +480,8 @@ func nothingWaits(t *testing.T, name string) {
 	}
 	for _, id := range []string{"to-probe", "to-pump", "to-gate"} {
 		link := *p.site.Link(id)
-		link.Settings = protocol.Numbers(map[string]int{"port": link.Settings["port"].Int(), "unit": 1, "timeoutMs": 60_000})
+		link.Settings = protocol.Numbers(map[string]int{"port": link.Settings["port"].Int(), "unit": 1,
+			"timeoutMs": 60_000})
 		p.edit(t, site.Put(site.KindLink, id, "", link))
 	}
 	if err := p.SetMode(field.Plant); err != nil {

@@ -75,8 +75,10 @@ type shared struct {
 // NewEngine returns an engine for a site, in bench mode.
 func NewEngine(s *site.Site, standIns StandIns) *Engine {
 	e := &Engine{Hub: NewHub(), Journal: NoJournal{}, site: s, standIns: standIns, stopPlan: func() {},
-		runners: map[string]*runner{}, channels: map[string]*shared{}, keys: map[string]string{}, prints: map[string]print{}, want: map[string]bool{},
-		ended: map[string]<-chan struct{}{}, carriers: map[string]*carrier{}, told: map[string]time.Time{}, single: map[string]bool{}, heard: map[string]Heard{}}
+		runners: map[string]*runner{}, channels: map[string]*shared{}, keys: map[string]string{},
+		prints: map[string]print{}, want: map[string]bool{},
+		ended: map[string]<-chan struct{}{}, carriers: map[string]*carrier{}, told: map[string]time.Time{},
+		single: map[string]bool{}, heard: map[string]Heard{}}
 	e.door.open()
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -107,8 +109,9 @@ type State struct {
 func (e *Engine) State() State {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	s := State{Mode: e.door.mode, Running: []string{}, Allowed: []string{}, Released: e.released(), UnlockedMs: max(0, time.Until(e.door.unlocked).Milliseconds()),
-		Plan: e.planRev, Compiling: e.planOf != e.site}
+	s := State{Mode: e.door.mode, Running: []string{}, Allowed: []string{}, Released: e.released(),
+		UnlockedMs: max(0, time.Until(e.door.unlocked).Milliseconds()),
+		Plan:       e.planRev, Compiling: e.planOf != e.site}
 	for i := range e.site.Links {
 		if id := e.site.Links[i].ID; e.runners[id] != nil {
 			s.Running = append(s.Running, id)
@@ -333,8 +336,10 @@ func (e *Engine) reconcile() {
 		e.halt(id)
 		if err := e.launch(id); err != nil {
 			delete(e.want, id)
-			e.Hub.record(e.Hub.Era(), &exchange.Exchange{Link: id, Device: link.Answering, At: time.Now(), Operation: "go on after the change",
-				Outcome: exchange.NotAllowed, Sentence: problem.From(err, "run").Sentence}, nil)
+			e.Hub.record(e.Hub.Era(),
+				&exchange.Exchange{Link: id, Device: link.Answering, At: time.Now(),
+					Operation: "go on after the change",
+					Outcome:   exchange.NotAllowed, Sentence: problem.From(err, "run").Sentence}, nil)
 		}
 	}
 	e.carry()

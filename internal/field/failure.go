@@ -21,7 +21,8 @@ func Failure(err error, dialling bool) Reply {
 	case errors.As(err, &forbidden):
 		return Reply{Outcome: exchange.NotAllowed, Sentence: forbidden.Error()}
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return Reply{Outcome: exchange.Refused, Sentence: "the connection was refused: the machine is there, but nothing listens on that port"}
+		return Reply{Outcome: exchange.Refused,
+			Sentence: "the connection was refused: the machine is there, but nothing listens on that port"}
 	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
 		return Reply{Outcome: exchange.Reset, Sentence: "the far end tore the connection down"}
 	case errors.Is(err, io.EOF):
@@ -29,7 +30,8 @@ func Failure(err error, dialling bool) Reply {
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		return Reply{Outcome: exchange.Unreached, Sentence: "there is no way to that address from this machine"}
 	case errors.As(err, &name):
-		return Reply{Outcome: exchange.NoSuchName, Sentence: "the name " + name.Name + " cannot be resolved: no name server knows it (" + name.Err + ")"}
+		return Reply{Outcome: exchange.NoSuchName,
+			Sentence: "the name " + name.Name + " cannot be resolved: no name server knows it (" + name.Err + ")"}
 	case dialling:
 		return Reply{Outcome: exchange.Unreached, Sentence: "the address gave no answer to the connection attempt"}
 	case errors.Is(err, ErrCalledOff):

@@ -144,7 +144,8 @@ func TestShyDevice(t *testing.T) {
 		}
 	}()
 	s := bench.Demo()
-	r, err := field.TryTarget(context.Background(), s.Link("lss-do11"), s.Device("do11"), field.Target{Dial: l.Addr().String()})
+	r, err := field.TryTarget(context.Background(), s.Link("lss-do11"), s.Device("do11"),
+		field.Target{Dial: l.Addr().String()})
 	if err != nil || r.StopsAt != nil {
 		t.Errorf("%+v, %v", r, err)
 	}
@@ -157,7 +158,8 @@ func TestTryByPlan(t *testing.T) {
 	s.Link("lss-do12").Settings["unit"] = protocol.OfInt(7)
 	s.Device("skid").Ports[0].Host = "198.51.100.9"
 	e, _ := benched(t, s)
-	for link, stop := range map[string]route.Stop{"lss-do11": route.Address, "lss-do12": route.Session, "lss-skid": route.Wire} {
+	for link, stop := range map[string]route.Stop{"lss-do11": route.Address, "lss-do12": route.Session,
+		"lss-skid": route.Wire} {
 		r, err := e.Try(context.Background(), link)
 		if err != nil || r.StopsAt == nil || *r.StopsAt != stop {
 			t.Errorf("%s: %+v, %v; want it to stop at %s", link, r, err, stop)
@@ -167,7 +169,8 @@ func TestTryByPlan(t *testing.T) {
 		t.Fatal(err)
 	}
 	r, err := e.Try(context.Background(), "lss-gate")
-	if err != nil || r.StopsAt == nil || *r.StopsAt != route.Wire || !strings.Contains(r.Stops[0].Saw, "documentation") {
+	if err != nil || r.StopsAt == nil || *r.StopsAt != route.Wire ||
+		!strings.Contains(r.Stops[0].Saw, "documentation") {
 		t.Errorf("on plant, the demo's addresses give %+v, %v", r, err)
 	}
 }
@@ -248,7 +251,8 @@ func TestEditThatStopsARun(t *testing.T) {
 	for _, f := range e.Hub.Findings(bench.Demo(), time.Now()) {
 		found += f.Code + " " + strings.Join(f.Evidence, " ")
 	}
-	if len(e.State().Running) != 0 || !strings.Contains(found, "not-asked") || !strings.Contains(found, "documentation") {
+	if len(e.State().Running) != 0 || !strings.Contains(found, "not-asked") ||
+		!strings.Contains(found, "documentation") {
 		t.Errorf("running %v, found %q", e.State().Running, found)
 	}
 }
@@ -300,7 +304,8 @@ func TestWrite(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if order.Device == "" || order.Address == "" || order.Function == "" || order.New != c.back || order.Target == "" || order.Old == "" {
+		if order.Device == "" || order.Address == "" || order.Function == "" || order.New != c.back ||
+			order.Target == "" || order.Old == "" {
 			t.Errorf("%s = %s is announced as %+v", c.point, c.text, order)
 		}
 		result, err := e.Write(ctx, "test", order.Token)
@@ -342,7 +347,8 @@ func TestWrite(t *testing.T) {
 	if err := e.SetMode(field.Plant); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := e.Write(ctx, "test", before.Token); err == nil || !strings.Contains(err.Error(), "before the mode changed") {
+	if _, err := e.Write(ctx, "test", before.Token); err == nil ||
+		!strings.Contains(err.Error(), "before the mode changed") {
 		t.Errorf("on plant an order of the bench gives %v", err)
 	}
 	if _, err := write(e, "pump1-02", "40"); err == nil || !strings.Contains(err.Error(), "kept for documentation") {
@@ -363,7 +369,8 @@ func TestRun(t *testing.T) {
 		list, _ := e.Hub.Since(0, time.Now())
 		bad := []string{}
 		for _, live := range list {
-			if live.Quality != value.Good && !strings.HasPrefix(live.Point, "ph21") && live.Point != "flow61-01" && !strings.HasPrefix(live.Point, "fh-") { // maps off by one, in the wrong order, older than the program
+			if live.Quality != value.Good && !strings.HasPrefix(live.Point, "ph21") && live.Point != "flow61-01" &&
+				!strings.HasPrefix(live.Point, "fh-") { // maps off by one, in the wrong order, older than the program
 				bad = append(bad, live.Point)
 			}
 		}
@@ -385,7 +392,8 @@ func TestRun(t *testing.T) {
 		}
 		return false
 	})
-	edited, _, err := s.Apply([]site.Edit{{Kind: site.KindPoint, ID: "skid-01", Parent: "skid", After: []byte(`{"id":"skid-01","name":"Purity","address":"ir2","type":"float32","paceMs":1000,"access":"r"}`)}})
+	edited, _, err := s.Apply([]site.Edit{{Kind: site.KindPoint, ID: "skid-01", Parent: "skid",
+		After: []byte(`{"id":"skid-01","name":"Purity","address":"ir2","type":"float32","paceMs":1000,"access":"r"}`)}})
 	if err != nil {
 		t.Fatal(err)
 	}

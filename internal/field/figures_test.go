@@ -20,18 +20,23 @@ import (
 // row is a site of so many devices on one line, each with registers to read.
 func row(line site.Line, name string, devices, thinkMs, paceMs int) *site.Site {
 	s := &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery", Lines: []site.Line{line},
-		Devices: []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: line.ID, Host: "192.0.2.1"}}}}}
+		Devices: []site.Device{{ID: "lss", Name: "LSS controller",
+			Ports: []site.Port{{Line: line.ID, Host: "192.0.2.1"}}}}}
 	for i := range devices {
 		settings := protocol.Numbers(map[string]int{"unit": 1 + i%200, "thinkMs": thinkMs})
-		d := site.Device{ID: fmt.Sprint("d", i), Name: fmt.Sprint("DO probe ", i), Map: name, Ports: []site.Port{{Line: line.ID, Protocol: name, Settings: settings}}}
+		d := site.Device{ID: fmt.Sprint("d", i), Name: fmt.Sprint("DO probe ", i), Map: name,
+			Ports: []site.Port{{Line: line.ID, Protocol: name, Settings: settings}}}
 		if line.Medium == site.Ethernet {
 			d.Ports[0].Host = fmt.Sprintf("198.51.100.%d", 1+i)
 		}
 		for p := range 5 {
-			d.Points = append(d.Points, site.Point{ID: fmt.Sprintf("d%d-%d", i, p), Name: fmt.Sprint("P", p), Type: value.TypeFloat32, Address: block.At("hr", uint32(2*p)), PaceMs: paceMs, Access: site.ReadOnly})
+			d.Points = append(d.Points, site.Point{ID: fmt.Sprintf("d%d-%d", i, p), Name: fmt.Sprint("P", p),
+				Type: value.TypeFloat32, Address: block.At("hr", uint32(2*p)), PaceMs: paceMs, Access: site.ReadOnly})
 		}
 		s.Devices = append(s.Devices, d)
-		s.Links = append(s.Links, site.Link{ID: fmt.Sprint("k", i), Asking: "lss", Answering: d.ID, Line: line.ID, Protocol: name, Settings: protocol.Numbers(map[string]int{"unit": settings["unit"].Int(), "timeoutMs": 1000})})
+		s.Links = append(s.Links, site.Link{ID: fmt.Sprint("k", i), Asking: "lss", Answering: d.ID, Line: line.ID,
+			Protocol: name, Settings: protocol.Numbers(map[string]int{"unit": settings["unit"].Int(),
+				"timeoutMs": 1000})})
 	}
 	return s
 }
@@ -62,12 +67,15 @@ func BenchmarkRound(b *testing.B) {
 	for _, c := range []struct {
 		name, protocol string
 		baud, thinkMs  int
-	}{{"9600", "modbus-rtu", 9600, 8}, {"19200", "modbus-rtu", 19200, 8}, {"115200", "modbus-rtu", 115200, 8}, {"115200-no-thinking", "modbus-rtu", 115200, 0},
+	}{{"9600", "modbus-rtu", 9600, 8}, {"19200", "modbus-rtu", 19200, 8}, {"115200", "modbus-rtu", 115200, 8},
+		{"115200-no-thinking", "modbus-rtu", 115200, 0},
 		{"ascii-19200", "modbus-ascii", 19200, 8}, {"tcp", "modbus-tcp", 0, 20}} {
 		b.Run(c.name, func(b *testing.B) {
 			line := site.Line{ID: "l", Name: "Tank row A", Medium: site.Ethernet}
 			if c.baud > 0 {
-				line.Medium, line.Serial = site.SerialLine, &site.Serial{Standard: serial.TIA485Two, Format: serial.Format{Baud: c.baud, Data: 8, Parity: serial.Even, Stop: 1}}
+				line.Medium, line.Serial = site.SerialLine,
+					&site.Serial{Standard: serial.TIA485Two,
+						Format: serial.Format{Baud: c.baud, Data: 8, Parity: serial.Even, Stop: 1}}
 			}
 			devices := 4
 			if c.baud == 0 {

@@ -65,7 +65,8 @@ func (e *Engine) neighbour(r *runner) *runner {
 	}
 	r.gatherAt = time.Now().Add(restGather)
 	for _, other := range e.runners {
-		if other.channel != r.channel && other.link.Protocol == r.link.Protocol && other.channel.target.Dial == r.channel.target.Dial &&
+		if other.channel != r.channel && other.link.Protocol == r.link.Protocol &&
+			other.channel.target.Dial == r.channel.target.Dial &&
 			time.Since(time.Unix(0, other.channel.well.Load())) < wait {
 			return other
 		}

@@ -137,7 +137,8 @@ type Hub struct {
 
 // NewHub returns an empty hub.
 func NewHub() *Hub {
-	return &Hub{points: map[string]*track{}, stats: map[string]*RequestStats{}, diagnosis: diagnose.New(), links: map[string]*linkLog{}, learned: map[string]learned{}}
+	return &Hub{points: map[string]*track{}, stats: map[string]*RequestStats{}, diagnosis: diagnose.New(),
+		links: map[string]*linkLog{}, learned: map[string]learned{}}
 }
 
 // track returns the memory of a point that is followed.
@@ -367,7 +368,8 @@ func (h *Hub) take(p *part, e *exchange.Exchange, at time.Time, ms int64) {
 	if e.Doubt != "" {
 		t.live.Quality, t.live.Reason = value.Doubtful, e.Doubt
 	} else if still {
-		t.live.Quality, t.live.Reason = value.Doubtful, "has not changed since "+since.Format("15:04:05")+", against its habit"
+		t.live.Quality, t.live.Reason = value.Doubtful,
+			"has not changed since "+since.Format("15:04:05")+", against its habit"
 	}
 	h.touch(t)
 	h.keep(t, ms)

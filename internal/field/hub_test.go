@@ -16,11 +16,15 @@ var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 // value at a number of seconds after noon.
 func fed() (*Hub, func(second float64, v value.Value)) {
 	h := NewHub()
-	h.follow(&site.Device{ID: "d", Points: []site.Point{{ID: "p", Name: "Oxygen", Address: block.At("hr", 0), Type: "uint16", Factor: 0.1, PaceMs: 1000, Access: "r"}}})
+	h.follow(&site.Device{ID: "d",
+		Points: []site.Point{{ID: "p", Name: "Oxygen", Address: block.At("hr", 0), Type: "uint16", Factor: 0.1,
+			PaceMs: 1000, Access: "r"}}})
 	codec, _ := value.NewCodec(value.Shape{Type: value.TypeUint16, Order: "", Bit: -1, Length: 0})
 	return h, func(second float64, v value.Value) {
-		h.record(h.Era(), &exchange.Exchange{Link: "k", Device: "d", RequestID: "k-hr0", At: noon.Add(time.Duration(second * float64(time.Second))), LatencyMs: 5, Outcome: exchange.Answered,
-			Request: []byte{1}, Answer: []byte{2, 3}, Data: []byte{0, byte(v.Uint())}}, []part{{track: h.track("p"), codec: codec}})
+		h.record(h.Era(), &exchange.Exchange{Link: "k", Device: "d", RequestID: "k-hr0",
+			At: noon.Add(time.Duration(second * float64(time.Second))), LatencyMs: 5, Outcome: exchange.Answered,
+			Request: []byte{1}, Answer: []byte{2, 3}, Data: []byte{0, byte(v.Uint())}},
+			[]part{{track: h.track("p"), codec: codec}})
 	}
 }
 
@@ -32,7 +36,8 @@ func TestQualityAges(t *testing.T) {
 	}
 	feed(0, value.OfUint(84))
 	list, rev = h.Since(rev, noon.Add(time.Second))
-	if len(list) != 1 || list[0].Quality != value.Good || list[0].Shown != "8.4" || list[0].Words != "0054" || list[0].AtMs != noon.UnixMilli()+5 {
+	if len(list) != 1 || list[0].Quality != value.Good || list[0].Shown != "8.4" || list[0].Words != "0054" ||
+		list[0].AtMs != noon.UnixMilli()+5 {
 		t.Fatalf("after a read: %+v", list)
 	}
 	if list, rev = h.Since(rev, noon.Add(3*time.Second)); len(list) != 0 {
@@ -42,7 +47,8 @@ func TestQualityAges(t *testing.T) {
 		t.Errorf("past three paces: %+v", list)
 	}
 	h.fail(h.Era(), []string{"p"}, "no answer came in time")
-	if list, rev = h.Since(rev, noon.Add(5*time.Second)); len(list) != 1 || list[0].Quality != value.Bad || list[0].Reason == "" {
+	if list, rev = h.Since(rev, noon.Add(5*time.Second)); len(list) != 1 || list[0].Quality != value.Bad ||
+		list[0].Reason == "" {
 		t.Errorf("after a failure: %+v", list)
 	}
 	h.fail(h.Era(), []string{"p"}, "no answer came in time")
@@ -87,7 +93,8 @@ func TestHubIsBounded(t *testing.T) {
 func TestEditForgetsValues(t *testing.T) {
 	h, feed := fed()
 	feed(0, value.OfUint(84))
-	p := site.Point{ID: "p", Name: "O2", Address: block.At("hr", 0), Type: "uint16", Factor: 0.1, PaceMs: 1000, Access: "r"}
+	p := site.Point{ID: "p", Name: "O2", Address: block.At("hr", 0), Type: "uint16", Factor: 0.1, PaceMs: 1000,
+		Access: "r"}
 	h.follow(&site.Device{ID: "d", Points: []site.Point{p}})
 	if live, _ := h.Point("p"); live.Quality != value.Good {
 		t.Errorf("renamed: %+v", live)
@@ -104,7 +111,8 @@ func TestPutBack(t *testing.T) {
 	h := NewHub()
 	h.ids, h.samples = []string{"b"}, []sample{{atMs: 2}}
 	h.PutBack([]Sample{{Point: "a", AtMs: 1}}, []Outage{{Link: "k"}})
-	if got := h.DrainSamples(); len(got) != 2 || got[0].Point != "a" || got[1].Point != "b" || len(h.DrainSamples()) != 0 {
+	if got := h.DrainSamples(); len(got) != 2 || got[0].Point != "a" || got[1].Point != "b" ||
+		len(h.DrainSamples()) != 0 {
 		t.Errorf("%+v", got)
 	}
 	if got := h.DrainOutages(); len(got) != 1 || got[0].Link != "k" {
@@ -117,7 +125,8 @@ func TestPutBack(t *testing.T) {
 func TestEditsPileNothingUp(t *testing.T) {
 	h := NewHub()
 	for i := range 1000 {
-		h.follow(&site.Device{ID: "d", Points: []site.Point{{ID: "a", Type: value.TypeUint16, Address: block.At("hr", uint32(i))}}})
+		h.follow(&site.Device{ID: "d",
+			Points: []site.Point{{ID: "a", Type: value.TypeUint16, Address: block.At("hr", uint32(i))}}})
 	}
 	if len(h.order) > 300 || len(h.points) != 1 {
 		t.Errorf("%d tracks of %d points", len(h.order), len(h.points))

@@ -27,7 +27,9 @@ func TestFamily(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			line := site.Line{ID: "l", Name: "Tank row A", Medium: site.Ethernet}
 			if name == "modbus-rtu" || name == "modbus-ascii" {
-				line.Medium, line.Serial = site.SerialLine, &site.Serial{Standard: serial.TIA485Two, Format: serial.Format{Baud: 38400, Data: 8, Parity: serial.Odd, Stop: 1}}
+				line.Medium, line.Serial = site.SerialLine,
+					&site.Serial{Standard: serial.TIA485Two,
+						Format: serial.Format{Baud: 38400, Data: 8, Parity: serial.Odd, Stop: 1}}
 			}
 			s := row(line, name, 2, 2, 100)
 			if name == "modbus-tcp" {
@@ -56,10 +58,13 @@ func TestFamily(t *testing.T) {
 // TestRest: a silent device is left alone after some tries, costs the others on
 // its line nothing more, is tried again, and its outage and return are on record.
 func TestRest(t *testing.T) {
-	line := site.Line{ID: "l", Name: "Tank row A", Medium: site.SerialLine, Serial: &site.Serial{Standard: serial.TIA485Two, Format: serial.Format{Baud: 115200, Data: 8, Parity: serial.Even, Stop: 1}}}
+	line := site.Line{ID: "l", Name: "Tank row A", Medium: site.SerialLine,
+		Serial: &site.Serial{Standard: serial.TIA485Two,
+			Format: serial.Format{Baud: 115200, Data: 8, Parity: serial.Even, Stop: 1}}}
 	s := row(line, "modbus-rtu", 3, 2, 100)
 	for i := range s.Links {
-		s.Links[i].Settings = protocol.Numbers(map[string]int{"unit": i + 1, "timeoutMs": 250, "restAfter": 2, "restS": 1})
+		s.Links[i].Settings = protocol.Numbers(map[string]int{"unit": i + 1, "timeoutMs": 250, "restAfter": 2,
+			"restS": 1})
 	}
 	e, b := benched(t, s)
 	if err := e.Start(nil); err != nil {
@@ -110,7 +115,8 @@ func TestRest(t *testing.T) {
 // TestBaudWhileRunning: a line that is asked goes on when its rate is changed,
 // at the new one.
 func TestBaudWhileRunning(t *testing.T) {
-	line := site.Line{ID: "l", Name: "Tank row A", Medium: site.SerialLine, Serial: &site.Serial{Standard: serial.TIA485Two, Format: serial.Usual}}
+	line := site.Line{ID: "l", Name: "Tank row A", Medium: site.SerialLine,
+		Serial: &site.Serial{Standard: serial.TIA485Two, Format: serial.Usual}}
 	s := row(line, "modbus-rtu", 3, 2, 100)
 	e, b := benched(t, s)
 	if err := e.Start(nil); err != nil {
@@ -128,7 +134,8 @@ func TestBaudWhileRunning(t *testing.T) {
 	wait(t, "all three", all(0))
 	fast := *s
 	fast.Lines = []site.Line{line}
-	fast.Lines[0].Serial = &site.Serial{Standard: serial.TIA485Two, Format: serial.Format{Baud: 57600, Data: 8, Parity: serial.None, Stop: 2}}
+	fast.Lines[0].Serial = &site.Serial{Standard: serial.TIA485Two,
+		Format: serial.Format{Baud: 57600, Data: 8, Parity: serial.None, Stop: 2}}
 	if err := b.Sync(&fast); err != nil {
 		t.Fatal(err)
 	}
@@ -138,7 +145,8 @@ func TestBaudWhileRunning(t *testing.T) {
 
 // TestBroadcast: unit 0 is written to every unit, and none answers.
 func TestBroadcast(t *testing.T) {
-	line := site.Line{ID: "l", Name: "Tank row A", Medium: site.SerialLine, Serial: &site.Serial{Standard: serial.TIA485Two, Format: serial.Usual}}
+	line := site.Line{ID: "l", Name: "Tank row A", Medium: site.SerialLine,
+		Serial: &site.Serial{Standard: serial.TIA485Two, Format: serial.Usual}}
 	s := row(line, "modbus-rtu", 2, 2, 100)
 	for i := range 2 {
 		s.Devices[1+i].Points[0].Access = site.ReadWrite
@@ -198,12 +206,16 @@ func TestSweeps(t *testing.T) {
 	if err := b.SetFault("skid", bench.Fault{Kind: "off"}); err != nil {
 		t.Fatal(err)
 	}
-	got = sweep(field.SweepOrder{Kind: "hosts", Line: "plantnet", FromHost: "192.0.2.40", ToHost: "192.0.2.50", Port: 502, Station: 1})
-	if len(got.Found) != 3 || got.Found[0].Device != "pump1" || got.Found[0].Identity == "" || len(got.Missing) != 1 || got.Missing[0] != "skid" {
+	got = sweep(field.SweepOrder{Kind: "hosts", Line: "plantnet", FromHost: "192.0.2.40", ToHost: "192.0.2.50",
+		Port: 502, Station: 1})
+	if len(got.Found) != 3 || got.Found[0].Device != "pump1" || got.Found[0].Identity == "" || len(got.Missing) != 1 ||
+		got.Missing[0] != "skid" {
 		t.Errorf("%+v", got)
 	}
-	for _, bad := range []field.SweepOrder{{Kind: "stations", Line: "rowa", FromStation: 0, ToStation: 9}, {Kind: "stations", Line: "plantnet", FromStation: 1, ToStation: 9},
-		{Kind: "hosts", Line: "plantnet", FromHost: "192.0.0.1", ToHost: "192.0.9.50", Port: 502}, {Kind: "formats", Line: "rowa", Link: "lss-do13"}, {Kind: "guess", Line: "rowa"}, {Line: "gone"}} {
+	for _, bad := range []field.SweepOrder{{Kind: "stations", Line: "rowa", FromStation: 0, ToStation: 9},
+		{Kind: "stations", Line: "plantnet", FromStation: 1, ToStation: 9},
+		{Kind: "hosts", Line: "plantnet", FromHost: "192.0.0.1", ToHost: "192.0.9.50", Port: 502},
+		{Kind: "formats", Line: "rowa", Link: "lss-do13"}, {Kind: "guess", Line: "rowa"}, {Line: "gone"}} {
 		if _, err := e.StartSweep(bad); err == nil {
 			t.Errorf("%+v is taken", bad)
 		}
@@ -211,7 +223,8 @@ func TestSweeps(t *testing.T) {
 	if err := e.SetMode(field.Plant); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := e.StartSweep(field.SweepOrder{Kind: "hosts", Line: "plantnet", FromHost: "192.0.2.40", ToHost: "192.0.2.50", Port: 502, Station: 1}); err == nil {
+	if _, err := e.StartSweep(field.SweepOrder{Kind: "hosts", Line: "plantnet", FromHost: "192.0.2.40",
+		ToHost: "192.0.2.50", Port: 502, Station: 1}); err == nil {
 		t.Error("a documentation range is swept on a plant")
 	}
 }
@@ -245,10 +258,12 @@ func TestPlantListensFirst(t *testing.T) {
 	// Another asker: a request to unit 21 and its answer.
 	go func() {
 		time.Sleep(300 * time.Millisecond)
-		_, _ = master.Write(wire.RTU.AppendFrame(wire.RTU.AppendFrame(nil, 0, 21, 4, 0, 0, 0, 1), 0, 21, 4, 2, 0x12, 0x34))
+		_, _ = master.Write(wire.RTU.AppendFrame(wire.RTU.AppendFrame(nil, 0, 21, 4, 0, 0, 0, 1), 0, 21, 4, 2, 0x12,
+			0x34))
 	}()
 	heard, err := e.Listen(context.Background(), "rowa", time.Second)
-	if err != nil || heard.Octets != 15 || heard.Frames == 0 || heard.Asked != 1 || !strings.Contains(heard.Sentence, "Somebody asks here already") {
+	if err != nil || heard.Octets != 15 || heard.Frames == 0 || heard.Asked != 1 ||
+		!strings.Contains(heard.Sentence, "Somebody asks here already") {
 		t.Fatalf("%+v, %v", heard, err)
 	}
 	if err := e.Allow("rowa", time.Minute); err != nil {

@@ -34,7 +34,8 @@ func (e *Engine) Listen(ctx context.Context, lineID string, d time.Duration) (*H
 		return nil, err
 	}
 	if busy {
-		return nil, problem.New("running", line.Name+" is being asked by Ferry itself.", "Stop the run of its links first.").At(line.Name)
+		return nil, problem.New("running", line.Name+" is being asked by Ferry itself.",
+			"Stop the run of its links first.").At(line.Name)
 	}
 	driver, _, err := DriverOf(link.Protocol)
 	if err != nil {
@@ -45,7 +46,8 @@ func (e *Engine) Listen(ctx context.Context, lineID string, d time.Duration) (*H
 	defer context.AfterFunc(life, cancel)() // it ends with the mode
 	conn, reply := driver.Dial(ctx, target)
 	if conn == nil {
-		return nil, problem.New("not-open", sentence(reply.Sentence), "Choose another port in the panel of the line.").At(line.Name)
+		return nil, problem.New("not-open", sentence(reply.Sentence),
+			"Choose another port in the panel of the line.").At(line.Name)
 	}
 	defer conn.Close()
 	ear, ok := conn.(Listener)
@@ -72,7 +74,8 @@ func (e *Engine) Allow(lineID string, for_ time.Duration) error {
 		return problem.New("gone", "The line is no longer in the site.", "Reload to see what changed.").At(lineID)
 	}
 	if _, ok := e.heard[lineID]; !ok && for_ > 0 {
-		return problem.New("listen-first", "Nobody has listened to "+line.Name+" yet.", "Listen for some seconds first, so that it is known who else asks there.").At(line.Name)
+		return problem.New("listen-first", "Nobody has listened to "+line.Name+" yet.",
+			"Listen for some seconds first, so that it is known who else asks there.").At(line.Name)
 	}
 	e.told[lineID] = time.Now().Add(for_)
 	if for_ <= 0 {

@@ -53,10 +53,13 @@ var oddities = []oddity{
 	{name: "closes on what it does not know", unknown: "close", unit: -1},
 	{name: "resets on what it does not know", unknown: "reset", unit: -1},
 	{name: "at most 16", bears: func(_, count int) bool { return count <= 16 }, code: 3, unit: -1, met: "at most 16"},
-	{name: "at most 16, code 2", bears: func(_, count int) bool { return count <= 16 }, code: 2, unit: -1, met: "at most 16"},
+	{name: "at most 16, code 2", bears: func(_, count int) bool { return count <= 16 }, code: 2, unit: -1,
+		met: "at most 16"},
 	{name: "at most 16, silent", bears: func(_, count int) bool { return count <= 16 }, unit: -1, met: "at most 16"},
-	{name: "a hole between", bears: func(from, count int) bool { return from > 159 || from+count <= 151 }, code: 2, unit: -1, met: "touches 40152 to 40160"},
-	{name: "a hole of four", bears: func(from, count int) bool { return from > 155 || from+count <= 155 }, code: 4, unit: -1, met: "touches"},
+	{name: "a hole between", bears: func(from, count int) bool { return from > 159 || from+count <= 151 }, code: 2,
+		unit: -1, met: "touches 40152 to 40160"},
+	{name: "a hole of four", bears: func(from, count int) bool { return from > 155 || from+count <= 155 }, code: 4,
+		unit: -1, met: "touches"},
 	{name: "pairs from odd places only", bears: func(from, count int) bool {
 		end := from + count
 		return !(from > 131 && from < 151 && from%2 == 0 || end > 131 && end < 151 && end%2 == 0)
@@ -64,7 +67,8 @@ var oddities = []oddity{
 	{name: "function 4 only", functions: []byte{4}, unknown: "refused", unit: -1, area: "ir"},
 	{name: "function 4 only, silent on 3", functions: []byte{4}, unknown: "silent", unit: -1, area: "ir"},
 	{name: "closes after each answer", each: true, unit: -1, met: "after each answer"},
-	{name: "closes after each answer, silent on what it does not know", each: true, unknown: "silent", unit: -1, met: "after each answer"},
+	{name: "closes after each answer, silent on what it does not know", each: true, unknown: "silent", unit: -1,
+		met: "after each answer"},
 	{name: "closes after quiet seconds", quiet: 1200 * time.Millisecond, unit: -1},
 	{name: "one client, others refused", one: "refused", unit: -1},
 	{name: "one client, others queued", one: "queued", unit: -1},
@@ -73,8 +77,10 @@ var oddities = []oddity{
 	{name: "in pieces", pieces: true, unit: -1, met: "in pieces"},
 	{name: "slow first answer", first: 900 * time.Millisecond, unit: -1, met: "first answer"},
 	{name: "transaction 0", zero: true, unit: -1, met: "without the transaction"},
-	{name: "transaction 0, unit 255, silent on what it does not know", zero: true, unit: 255, unknown: "silent", met: "without the transaction"},
-	{name: "at most 16, closes after each answer, one client", bears: func(_, count int) bool { return count <= 16 }, code: 3, each: true, one: "refused", unit: -1, met: "at most 16"},
+	{name: "transaction 0, unit 255, silent on what it does not know", zero: true, unit: 255, unknown: "silent",
+		met: "without the transaction"},
+	{name: "at most 16, closes after each answer, one client", bears: func(_, count int) bool { return count <= 16 },
+		code: 3, each: true, one: "refused", unit: -1, met: "at most 16"},
 }
 
 func (o *oddity) serve(t *testing.T) (port int) {
@@ -198,11 +204,16 @@ func (o *oddity) site(port int) *site.Site {
 		area = family.HoldingRegisters
 	}
 	s := &site.Site{Lines: []site.Line{{ID: "net", Name: "Net", Medium: site.Ethernet}},
-		Links: []site.Link{{ID: "k", Asking: "lap", Answering: "d", Line: "net", Protocol: "modbus-tcp", Settings: protocol.Numbers(map[string]int{"port": port, "timeoutMs": 500})}},
-		Devices: []site.Device{{ID: "lap", Name: "Laptop", Ports: []site.Port{{Line: "net", Host: "127.0.0.2", Protocol: "modbus-tcp"}}},
-			{ID: "d", Name: "Probe", Map: "modbus-tcp", Ports: []site.Port{{Line: "net", Host: "127.0.0.1", Protocol: "modbus-tcp"}}}}}
+		Links: []site.Link{{ID: "k", Asking: "lap", Answering: "d", Line: "net", Protocol: "modbus-tcp",
+			Settings: protocol.Numbers(map[string]int{"port": port, "timeoutMs": 500})}},
+		Devices: []site.Device{{ID: "lap", Name: "Laptop",
+			Ports: []site.Port{{Line: "net", Host: "127.0.0.2", Protocol: "modbus-tcp"}}},
+			{ID: "d", Name: "Probe", Map: "modbus-tcp",
+				Ports: []site.Port{{Line: "net", Host: "127.0.0.1", Protocol: "modbus-tcp"}}}}}
 	add := func(from int, kind value.Type) {
-		s.Devices[1].Points = append(s.Devices[1].Points, site.Point{ID: strconv.Itoa(from), Name: "P" + strconv.Itoa(from), Address: block.At(area, uint32(from)), Type: kind, PaceMs: 200, Access: site.ReadOnly})
+		s.Devices[1].Points = append(s.Devices[1].Points,
+			site.Point{ID: strconv.Itoa(from), Name: "P" + strconv.Itoa(from), Address: block.At(area, uint32(from)),
+				Type: kind, PaceMs: 200, Access: site.ReadOnly})
 	}
 	for i := range 30 {
 		add(100+i, value.TypeUint16)
@@ -292,7 +303,8 @@ func (o *oddity) run(t *testing.T, s *site.Site) {
 	points := s.Device("d").Points
 	var bad []string
 	for deadline := time.Now().Add(12 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
-		if bad = wrong(points, func(i int) field.Live { live, _ := e.Hub.Point(points[i].ID); return live }); len(bad) == 0 {
+		if bad = wrong(points,
+			func(i int) field.Live { live, _ := e.Hub.Point(points[i].ID); return live }); len(bad) == 0 {
 			break
 		}
 	}
@@ -303,7 +315,8 @@ func (o *oddity) run(t *testing.T, s *site.Site) {
 	// From now on it stays so.
 	for range 10 {
 		time.Sleep(100 * time.Millisecond)
-		if bad = wrong(points, func(i int) field.Live { live, _ := e.Hub.Point(points[i].ID); return live }); len(bad) > 0 {
+		if bad = wrong(points,
+			func(i int) field.Live { live, _ := e.Hub.Point(points[i].ID); return live }); len(bad) > 0 {
 			t.Errorf("the run reads %d wrong after a while: %v", len(bad), bad[0])
 			break
 		}
@@ -335,7 +348,8 @@ func TestOneConnection(t *testing.T) {
 				second.Points[i].ID = "second-" + second.Points[i].ID
 			}
 			s.Links[1].ID, s.Links[1].Answering = "k2", "d2"
-			s.Links[1].Settings = protocol.Numbers(map[string]int{"port": s.Links[0].Settings["port"].Int(), "unit": 2, "timeoutMs": 300})
+			s.Links[1].Settings = protocol.Numbers(map[string]int{"port": s.Links[0].Settings["port"].Int(), "unit": 2,
+				"timeoutMs": 300})
 			e := field.NewEngine(s, nil)
 			defer e.Close()
 			if err := e.SetMode(field.Plant); err != nil {
@@ -347,7 +361,8 @@ func TestOneConnection(t *testing.T) {
 			wait(t, "both are read", func() bool {
 				for i := range s.Devices[1:] {
 					points := s.Devices[1+i].Points
-					if len(wrong(points, func(i int) field.Live { live, _ := e.Hub.Point(points[i].ID); return live })) > 0 {
+					if len(wrong(points,
+						func(i int) field.Live { live, _ := e.Hub.Point(points[i].ID); return live })) > 0 {
 						return false
 					}
 				}

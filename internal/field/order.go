@@ -66,7 +66,8 @@ type order struct {
 // prepare works out the octets for a value in engineering units.
 func (e *Engine) prepare(pointID string, v value.Value, by authority) (*order, error) {
 	e.mu.Lock()
-	o := &order{made: time.Now(), by: by, life: e.door.life, mode: e.door.mode, unlocking: e.door.unlocking, site: e.site, wanted: v}
+	o := &order{made: time.Now(), by: by, life: e.door.life, mode: e.door.mode, unlocking: e.door.unlocking,
+		site: e.site, wanted: v}
 	err := o.locate(e, pointID)
 	e.mu.Unlock()
 	if err != nil {
@@ -74,20 +75,23 @@ func (e *Engine) prepare(pointID string, v value.Value, by authority) (*order, e
 	}
 	area, ok := block.AreaOf(o.def.Scheme, o.point.Place().Area)
 	if !ok || !area.Writable {
-		return nil, problem.New("not-writable", "Nothing can be written there: "+o.def.Scheme.Short(o.point.Address)+" is only to be read.", "").At(o.where)
+		return nil, problem.New("not-writable",
+			"Nothing can be written there: "+o.def.Scheme.Short(o.point.Address)+" is only to be read.", "").At(o.where)
 	}
 	o.area = area
 	if o.rules, ok = o.def.Ranges(); !ok {
 		return nil, problem.New("not-writable", o.def.Title+" cannot be written by units.", "").At(o.where)
 	}
 	if o.point.Access == site.ReadOnly {
-		return nil, problem.New("read-only", o.point.Name+" is marked as only to be read.", "Set its access to rw in the map if the device allows it.").At(o.where)
+		return nil, problem.New("read-only", o.point.Name+" is marked as only to be read.",
+			"Set its access to rw in the map if the device allows it.").At(o.where)
 	}
 	if o.codec, err = o.point.Codec(area.UnitBits); err != nil {
 		return nil, problem.From(err, "invalid").At(o.where)
 	}
 	if o.scale, err = e.Hub.scale(o.point); err != nil {
-		return nil, problem.New("no-power", "The value cannot be scaled: "+err.Error()+".", "Run the link, so that it is read.").At(o.where)
+		return nil, problem.New("no-power", "The value cannot be scaled: "+err.Error()+".",
+			"Run the link, so that it is read.").At(o.where)
 	}
 	o.raw = o.scale.Invert(v)
 	unit := (area.UnitBits + 7) / 8
@@ -134,8 +138,10 @@ func (e *Engine) show(o *order) WriteOrder {
 	live, _ := e.Hub.Point(o.point.ID)
 	shown := WriteOrder{
 		Point: o.point.ID, Name: o.point.Name, Device: o.device.Name, Link: o.link.ID, Target: o.place(),
-		Address: o.def.Scheme.Short(o.point.Address), Function: o.rules.WriteFunction(o.area.Key, o.point.Units(o.area.UnitBits)),
-		Old: live.Shown, OldAtMs: live.AtMs, New: o.point.Shown(o.scale.Apply(o.rounded())), Unit: o.point.Unit, Mode: o.mode,
+		Address:  o.def.Scheme.Short(o.point.Address),
+		Function: o.rules.WriteFunction(o.area.Key, o.point.Units(o.area.UnitBits)),
+		Old:      live.Shown, OldAtMs: live.AtMs, New: o.point.Shown(o.scale.Apply(o.rounded())), Unit: o.point.Unit,
+		Mode:  o.mode,
 		Words: spaced(o.data),
 	}
 	if o.bitAlone() {
@@ -152,7 +158,8 @@ func (e *Engine) show(o *order) WriteOrder {
 		}
 	}
 	v := o.wanted
-	if back := o.scale.Apply(o.rounded()); back.Kind() != value.Text && back.Float() != v.Float() && v.Kind() != value.Text {
+	if back := o.scale.Apply(o.rounded()); back.Kind() != value.Text && back.Float() != v.Float() &&
+		v.Kind() != value.Text {
 		shown.Lost = fmt.Sprintf("%s cannot be held exactly: it becomes %s", v, back)
 		if o.point.Type == value.TypeFloat32 {
 			shown.Lost = "" // the usual rounding of a float32 is no news

@@ -77,8 +77,9 @@ func newRunner(link *site.Link, device *site.Device, requests []timetable.Reques
 	if err != nil {
 		return nil, err
 	}
-	r := &runner{link: link, device: device, def: def, hub: hub, era: hub.Era(), atOnce: max(1, def.Int(link.Settings, "atOnce")),
-		tries: 1 + def.Int(link.Settings, "retries"), restAfter: def.Int(link.Settings, "restAfter"),
+	r := &runner{link: link, device: device, def: def, hub: hub, era: hub.Era(),
+		atOnce: max(1, def.Int(link.Settings, "atOnce")),
+		tries:  1 + def.Int(link.Settings, "retries"), restAfter: def.Int(link.Settings, "restAfter"),
 		rest: time.Duration(def.Int(link.Settings, "restS")) * time.Second}
 	if r.rules, _ = def.Ranges(); r.rules == nil {
 		return nil, fmt.Errorf("%s asks for no ranges", def.Title)
@@ -189,7 +190,8 @@ func (r *runner) tell(e *exchange.Exchange, operation string, reply *Reply, at t
 	}
 	*e = exchange.Exchange{
 		Link: r.link.ID, Device: r.device.ID, At: at, LatencyMs: float64(took) / float64(time.Millisecond),
-		Operation: operation, Outcome: reply.Outcome, Cause: reply.Cause, ThinkMs: reply.ThinkMs, AnswerLateMs: reply.LateMs, Doubt: reply.Doubt,
+		Operation: operation, Outcome: reply.Outcome, Cause: reply.Cause, ThinkMs: reply.ThinkMs,
+		AnswerLateMs: reply.LateMs, Doubt: reply.Doubt,
 		Manner: reply.Manner, Optional: reply.Optional, Code: reply.Code, Sentence: reply.Sentence,
 		Request: reply.Request, Answer: reply.Answer, Data: reply.Data, Refused: reply.Refused,
 	}
@@ -317,7 +319,8 @@ func (r *runner) layOff(now time.Time) {
 	for _, j := range r.jobs {
 		j.due = maxTime(j.due, until)
 	}
-	r.hub.fail(r.era, r.points, fmt.Sprintf("the device is silent and is left alone for %d s at a time", int(r.rest.Seconds())))
+	r.hub.fail(r.era, r.points,
+		fmt.Sprintf("the device is silent and is left alone for %d s at a time", int(r.rest.Seconds())))
 }
 
 func maxTime(a, b time.Time) time.Time {

@@ -89,18 +89,21 @@ func (e *Engine) StartSweep(order SweepOrder) (*Sweep, error) {
 	defer e.mu.Unlock()
 	line := e.site.Line(order.Line)
 	if line == nil {
-		return nil, problem.New("gone", "The line is no longer in the site.", "Reload to see what changed.").At(order.Line)
+		return nil, problem.New("gone", "The line is no longer in the site.",
+			"Reload to see what changed.").At(order.Line)
 	}
 	if order.Protocol == "" {
 		order.Protocol = protocolOf(e.site, line)
 	}
 	_, def, err := DriverOf(order.Protocol)
 	if err != nil || def.Medium != line.Medium {
-		return nil, problem.New("protocol", fmt.Sprintf("%q is not spoken on %s.", order.Protocol, line.Name), "Choose a protocol of the line.").At(line.Name)
+		return nil, problem.New("protocol", fmt.Sprintf("%q is not spoken on %s.", order.Protocol, line.Name),
+			"Choose a protocol of the line.").At(line.Name)
 	}
 	ctx, cancel := context.WithCancel(e.door.life) // a sweep ends with the mode
 	e.sweepNo++
-	run := &sweepRun{engine: e, cancel: cancel, done: make(chan struct{}), sweep: Sweep{ID: strconv.Itoa(e.sweepNo), Order: order, Running: true, Found: []Found{}, Missing: []string{}}}
+	run := &sweepRun{engine: e, cancel: cancel, done: make(chan struct{}),
+		sweep: Sweep{ID: strconv.Itoa(e.sweepNo), Order: order, Running: true, Found: []Found{}, Missing: []string{}}}
 	switch order.Kind {
 	case "stations":
 		err = run.stations(ctx, line, def)
@@ -143,7 +146,8 @@ func (e *Engine) Sweep(id string, stop bool) (*Sweep, error) {
 	at := slices.IndexFunc(e.sweeps, func(r *sweepRun) bool { return r.sweep.ID == id })
 	if at < 0 {
 		e.mu.Unlock()
-		return nil, problem.New("gone", "There is no such sweep any more: the mode has changed, or it was long ago.", "Start it again.").At(id)
+		return nil, problem.New("gone", "There is no such sweep any more: the mode has changed, or it was long ago.",
+			"Start it again.").At(id)
 	}
 	run := e.sweeps[at]
 	e.mu.Unlock()
@@ -235,7 +239,8 @@ func (r *sweepRun) stations(ctx context.Context, line *site.Line, def *protocol.
 	}
 	setting, ok := def.Setting(def.Station)
 	if !ok {
-		return problem.New("bad-sweep", def.Title+" has no stations.", "Choose another protocol of the line.").At(line.Name)
+		return problem.New("bad-sweep", def.Title+" has no stations.",
+			"Choose another protocol of the line.").At(line.Name)
 	}
 	least := setting.Least
 	if def.ToAll(protocol.Settings{def.Station: protocol.OfInt(least)}) {
@@ -272,8 +277,10 @@ func (r *sweepRun) stations(ctx context.Context, line *site.Line, def *protocol.
 	step := func(i int) (found Found, ok bool) {
 		number := order.FromStation + i
 		copied := *link
-		copied.Settings = protocol.Settings{def.Station: protocol.OfInt(number), protocol.KeyWithin: protocol.OfInt(sweepLimitMs)}
-		asker := &runner{link: &copied, device: &site.Device{ID: "sweep", Name: def.StationWords(copied.Settings)}, def: def, hub: e.Hub, era: era}
+		copied.Settings = protocol.Settings{def.Station: protocol.OfInt(number),
+			protocol.KeyWithin: protocol.OfInt(sweepLimitMs)}
+		asker := &runner{link: &copied, device: &site.Device{ID: "sweep", Name: def.StationWords(copied.Settings)},
+			def: def, hub: e.Hub, era: era}
 		look := func(conn Conn, _ Reply) {
 			if conn == nil {
 				return
@@ -286,7 +293,8 @@ func (r *sweepRun) stations(ctx context.Context, line *site.Line, def *protocol.
 		if own != nil {
 			own.do(ctx, asker, look)
 		} else {
-			_ = over.between(ctx, asker, func(_ *runner, conn Conn, reply Reply) { look(conn, reply) }) // one that is not asked is not found
+			_ = over.between(ctx, asker,
+				func(_ *runner, conn Conn, reply Reply) { look(conn, reply) }) // one that is not asked is not found
 		}
 		if d := planned[number]; d != nil {
 			found.Device = d.ID
@@ -311,7 +319,8 @@ func (r *sweepRun) stations(ctx context.Context, line *site.Line, def *protocol.
 				s.Missing = append(s.Missing, d.ID)
 			}
 		}
-		s.Sentence = fmt.Sprintf("%d %ss answer, %d of them not in the plan; %d that the plan expects do not.", len(s.Found), word, strangers, len(s.Missing))
+		s.Sentence = fmt.Sprintf("%d %ss answer, %d of them not in the plan; %d that the plan expects do not.",
+			len(s.Found), word, strangers, len(s.Missing))
 	})
 	return nil
 }
@@ -343,14 +352,16 @@ func (r *sweepRun) hosts(ctx context.Context, line *site.Line, def *protocol.Def
 	from, err := netip.ParseAddr(order.FromHost)
 	to, err2 := netip.ParseAddr(order.ToHost)
 	if err != nil || err2 != nil || !from.Is4() || !to.Is4() || to.Less(from) {
-		return problem.New("bad-sweep", fmt.Sprintf("%q to %q is no range of IPv4 addresses.", order.FromHost, order.ToHost), "Write the first and the last, such as 192.0.2.20 and 192.0.2.60.").At(line.Name)
+		return problem.New("bad-sweep", fmt.Sprintf("%q to %q is no range of IPv4 addresses.", order.FromHost,
+			order.ToHost), "Write the first and the last, such as 192.0.2.20 and 192.0.2.60.").At(line.Name)
 	}
 	var hosts []netip.Addr
 	for h := from; len(hosts) <= mostHosts && !to.Less(h); h = h.Next() {
 		hosts = append(hosts, h)
 	}
 	if len(hosts) > mostHosts {
-		return problem.New("bad-sweep", fmt.Sprintf("%s to %s are more than %d addresses.", from, to, mostHosts), "Sweep a smaller range.").At(line.Name)
+		return problem.New("bad-sweep", fmt.Sprintf("%s to %s are more than %d addresses.", from, to, mostHosts),
+			"Sweep a smaller range.").At(line.Name)
 	}
 	asked := protocol.Settings{protocol.KeyPort: protocol.OfInt(order.Port), protocol.KeyWithin: protocol.OfInt(500)}
 	if def.Station != "" {
@@ -367,7 +378,8 @@ func (r *sweepRun) hosts(ctx context.Context, line *site.Line, def *protocol.Def
 	}
 	for _, host := range hosts {
 		if err := mayDial(host); err != nil && e.door.mode == Plant {
-			return problem.New("documentation-address", err.Error()+".", "Give the plant's own addresses.").At(line.Name)
+			return problem.New("documentation-address", err.Error()+".",
+				"Give the plant's own addresses.").At(line.Name)
 		}
 	}
 	driver, _, _ := DriverOf(def.Name)
@@ -379,7 +391,8 @@ func (r *sweepRun) hosts(ctx context.Context, line *site.Line, def *protocol.Def
 		if d := planned[host]; d != nil {
 			found.Device, link.Answering = d.ID, d.ID
 		}
-		target := Target{Dial: net.JoinHostPort(host, strconv.Itoa(order.Port)), Settings: link.Settings, Control: MayDial}
+		target := Target{Dial: net.JoinHostPort(host, strconv.Itoa(order.Port)), Settings: link.Settings,
+			Control: MayDial}
 		if mode == Bench {
 			target.Dial, target.Control = e.standIns.Dial(s, link), nil
 		}
@@ -392,7 +405,8 @@ func (r *sweepRun) hosts(ctx context.Context, line *site.Line, def *protocol.Def
 		looked, ok := lookAt(conn, order.Station)
 		found.Identity, found.Ms, found.Odd = looked.Identity, looked.Ms, looked.Odd
 		if !ok {
-			found.Odd = strings.TrimSpace("it takes the connection, and "+def.StationWords(link.Settings)) + " says nothing"
+			found.Odd = strings.TrimSpace("it takes the connection, and "+def.StationWords(link.Settings)) +
+				" says nothing"
 		}
 		return found, true
 	}
@@ -411,7 +425,8 @@ func (r *sweepRun) hosts(ctx context.Context, line *site.Line, def *protocol.Def
 				s.Missing = append(s.Missing, d.ID)
 			}
 		}
-		s.Sentence = fmt.Sprintf("%d of %d addresses answer; %d devices that the plan expects do not.", len(s.Found), s.Done, len(s.Missing))
+		s.Sentence = fmt.Sprintf("%d of %d addresses answer; %d devices that the plan expects do not.", len(s.Found),
+			s.Done, len(s.Missing))
 	})
 	return nil
 }
@@ -429,7 +444,8 @@ func (r *sweepRun) formats(ctx context.Context, line *site.Line) error {
 		return err
 	}
 	if e.channels[key] != nil {
-		return problem.New("running", line.Name+" is being asked: its settings cannot be changed meanwhile.", "Stop the run of its links first.").At(line.Name)
+		return problem.New("running", line.Name+" is being asked: its settings cannot be changed meanwhile.",
+			"Stop the run of its links first.").At(line.Name)
 	}
 	driver, def, err := DriverOf(link.Protocol)
 	if err != nil {
@@ -469,7 +485,8 @@ func (r *sweepRun) formats(ctx context.Context, line *site.Line) error {
 		case len(s.Found) == 0 && last != "":
 			s.Sentence = sentence(last)
 		case len(s.Found) == 0:
-			s.Sentence = fmt.Sprintf("%s answers in none of the %d usual formats: it is off, or its number is another.", who, len(list))
+			s.Sentence = fmt.Sprintf("%s answers in none of the %d usual formats: it is off, or its number is another.",
+				who, len(list))
 		default:
 			s.Sentence = fmt.Sprintf("%s answers at %s.", who, *s.Found[0].Format)
 		}

@@ -53,7 +53,8 @@ func (e *Engine) Try(ctx context.Context, linkID string) (*route.Route, error) {
 	}
 	result := route.New(linkID)
 	result.At, result.Bench = plan.At, plan.Bench
-	w := walk{runner: r, route: result, name: r.device.Name, target: targetOf(s, link), others: others, extents: datasheet.Extents(s, r.device)}
+	w := walk{runner: r, route: result, name: r.device.Name, target: targetOf(s, link), others: others,
+		extents: datasheet.Extents(s, r.device)}
 	if over != nil {
 		walking, cancel := context.WithCancel(over.life)
 		defer cancel()
@@ -79,7 +80,8 @@ func (e *Engine) Try(ctx context.Context, linkID string) (*route.Route, error) {
 	// What the plan knows explains what the try saw.
 	for _, c := range plan.Stops {
 		for i := range result.Stops {
-			if result.Stops[i].Stop == c.Stop && c.Result != route.NotTried && result.Stops[i].Result != route.NotTried {
+			if result.Stops[i].Stop == c.Stop && c.Result != route.NotTried &&
+				result.Stops[i].Result != route.NotTried {
 				worst := c.Result
 				if worst == route.Fault && result.Stops[i].Result == route.Good {
 					worst = route.Doubt // it works all the same
@@ -99,7 +101,8 @@ func (e *Engine) Try(ctx context.Context, linkID string) (*route.Route, error) {
 func (e *Engine) neighbours(link *site.Link) (others []*runner) {
 	for i := range e.site.Links {
 		other := &e.site.Links[i]
-		if other.Line != link.Line || other.ID == link.ID || other.Asking != link.Asking || other.Protocol != link.Protocol || len(others) == 3 {
+		if other.Line != link.Line || other.ID == link.ID || other.Asking != link.Asking ||
+			other.Protocol != link.Protocol || len(others) == 3 {
 			continue
 		}
 		if r, _, _, err := e.runnerOf(other.ID); err == nil && len(r.jobs) > 0 {

@@ -25,15 +25,19 @@ func (w *walk) overLine(ctx context.Context, reply *Reply) bool {
 	if reply.Cause == exchange.Others { // it explains whatever else is odd
 		w.wireGood("Frames come from the line.")
 		w.route.Set(route.Address, route.Good, "They pass their check.", "")
-		w.route.Set(route.Session, route.Fault, "Somebody else asks on this line too: an answer says nothing of whom it is for, so nothing read here is sure.",
-			"Find out who else asks (a panel, a second controller, a laptop), and stop it or Ferry. A serial line has one asker.")
+		w.route.Set(route.Session, route.Fault,
+			"Somebody else asks on this line too: an answer says nothing of whom it is for, so nothing read "+
+				"here is sure.",
+			"Find out who else asks (a panel, a second controller, a laptop), and stop it or Ferry. A serial line "+
+				"has one asker.")
 		return false
 	}
 	if reply.OK() || reply.Outcome == exchange.Declined {
 		w.wireGood("Answers come back.")
 		if w.route.Set(route.Address, route.Good, "They pass their check.", ""); reply.Cause == exchange.InPieces {
 			w.route.Set(route.Address, route.Doubt, "They pass their check, but "+reply.Sentence+".",
-				"By the standard a frame with such a pause is lost: other askers will not take it. Look at the device's load, or at the adapter between.")
+				"By the standard a frame with such a pause is lost: other askers will not take it. Look at the "+
+					"device's load, or at the adapter between.")
 		}
 		return w.onlyOne(ctx)
 	}
@@ -50,7 +54,9 @@ func (w *walk) overLine(ctx context.Context, reply *Reply) bool {
 		if next := w.plainRead(ctx); next.OK() || next.Outcome == exchange.Declined {
 			*reply = next
 			w.wireGood("Answers come back.")
-			w.route.Set(route.Address, route.Doubt, fmt.Sprintf("%d of %d answers did not pass their check: %s.", len(replies), len(replies)+1, replies[0].Sentence),
+			w.route.Set(route.Address, route.Doubt,
+				fmt.Sprintf("%d of %d answers did not pass their check: %s.", len(replies), len(replies)+1,
+					replies[0].Sentence),
 				"Look for noise: shields, termination, bias, and cables beside those of drives.")
 			return w.onlyOne(ctx)
 		} else if next.Outcome == exchange.Garbled {
@@ -74,7 +80,8 @@ func (w *walk) onlyOne(ctx context.Context) bool {
 			if !ok {
 				return
 			}
-			if reply := w.ask(conn, firstOf(w.runner.jobs), time.Now()); reply.OK() || reply.Outcome == exchange.Declined {
+			if reply := w.ask(conn, firstOf(w.runner.jobs), time.Now()); reply.OK() ||
+				reply.Outcome == exchange.Declined {
 				heard = ear.Listen(ctx, linger)
 			}
 		})
@@ -82,7 +89,8 @@ func (w *walk) onlyOne(ctx context.Context) bool {
 			return true
 		}
 	}
-	w.route.Set(route.Session, route.Fault, fmt.Sprintf("Two devices answer to %s: behind the answer came %d octets more.", w.who(), heard.Octets),
+	w.route.Set(route.Session, route.Fault,
+		fmt.Sprintf("Two devices answer to %s: behind the answer came %d octets more.", w.who(), heard.Octets),
 		"Take one of them off the line, and give it a number of its own.")
 	return false
 }
@@ -93,7 +101,8 @@ func (w *walk) silence(ctx context.Context, reply *Reply) {
 	limit := w.limit()
 	number, _ := w.runner.def.StationOf(w.runner.link.Settings)
 	if reply.Cause == exchange.Echo {
-		w.route.Set(route.Wire, route.Doubt, "What is sent comes back: the adapter hears itself.", "Switch its echo off, or leave it: Ferry takes the echo away.")
+		w.route.Set(route.Wire, route.Doubt, "What is sent comes back: the adapter hears itself.",
+			"Switch its echo off, or leave it: Ferry takes the echo away.")
 	}
 	if w.late(ctx, reply) {
 		w.wireGood("Answers come back.")
@@ -116,11 +125,16 @@ func (w *walk) silence(ctx context.Context, reply *Reply) {
 		w.wireGood(other.device.Name + " answers on the same line, so wire and port are good.")
 		w.route.Set(route.Address, route.Good, "Its answers pass their check.", "")
 		w.route.Set(route.Session, route.Fault, fmt.Sprintf("%s says nothing within %d ms.", begun(w.who()), limit),
-			fmt.Sprintf("First compare its number: is it really %d on its display or its switches? Then its power and its own settings: a device that is set to another baud rate stays silent. The sweep tries the usual ones.", number))
+			fmt.Sprintf("First compare its number: is it really %d on its display or its switches? Then its power "+
+				"and its own settings: a device that is set to another baud rate stays silent. The sweep tries the "+
+				"usual ones.", number))
 		return
 	}
-	w.route.Set(route.Wire, route.Fault, fmt.Sprintf("Nothing comes back from the line: %s and %d others were asked and none answered within %d ms.", w.who(), len(w.others), limit),
-		"Check power and cable, swap the two wires of the pair, and compare the baud rate. Then sweep the usual settings.")
+	w.route.Set(route.Wire, route.Fault,
+		fmt.Sprintf("Nothing comes back from the line: %s and %d others were asked and none answered within %d ms.",
+			w.who(), len(w.others), limit),
+		"Check power and cable, swap the two wires of the pair, and compare the baud rate. Then sweep the "+
+			"usual settings.")
 }
 
 // garbled concludes from answers of which none passed.
@@ -142,19 +156,29 @@ func (w *walk) garbled(replies []Reply) {
 	switch {
 	case counts[exchange.OtherUnit] > 0:
 		w.route.Set(route.Address, route.Good, "They pass their check.", "")
-		w.route.Set(route.Session, route.Fault, sentence(last[exchange.OtherUnit]), "Compare the number on the device with the map: one of the two is wrong.")
+		w.route.Set(route.Session, route.Fault, sentence(last[exchange.OtherUnit]),
+			"Compare the number on the device with the map: one of the two is wrong.")
 	case counts[exchange.TwoUnits] > 0:
 		w.route.Set(route.Address, route.Good, "They begin as they should.", "")
-		w.route.Set(route.Session, route.Fault, fmt.Sprintf("Two devices answer to %s: %s, in %d of %d answers.", w.who(), last[exchange.TwoUnits], counts[exchange.TwoUnits], tried),
+		w.route.Set(route.Session, route.Fault,
+			fmt.Sprintf("Two devices answer to %s: %s, in %d of %d answers.", w.who(), last[exchange.TwoUnits],
+				counts[exchange.TwoUnits], tried),
 			"Take one of them off the line, and give it a number of its own.")
 	case counts[exchange.Format] > tried/2:
-		w.route.Set(route.Address, route.Fault, fmt.Sprintf("Bytes come back, but no frame survives its check: in %d of %d answers, %s.", counts[exchange.Format], tried, last[exchange.Format]),
+		w.route.Set(route.Address, route.Fault,
+			fmt.Sprintf("Bytes come back, but no frame survives its check: in %d of %d answers, %s.",
+				counts[exchange.Format], tried, last[exchange.Format]),
 			"Set the device, or this end, so that both are alike. To be sure, sweep the usual settings.")
 	case counts[exchange.CutShort] > tried/2:
-		w.route.Set(route.Address, route.Fault, fmt.Sprintf("Answers break off: in %d of %d, %s.", counts[exchange.CutShort], tried, last[exchange.CutShort]),
+		w.route.Set(route.Address, route.Fault,
+			fmt.Sprintf("Answers break off: in %d of %d, %s.", counts[exchange.CutShort], tried,
+				last[exchange.CutShort]),
 			"Bytes are lost on the way: look at the adapter, its driver and its buffer, and at termination.")
 	default:
-		w.route.Set(route.Address, route.Fault, fmt.Sprintf("Bytes come back, but no frame survives its check: %d of %d answers, the last because %s.", tried, tried, replies[tried-1].Sentence),
-			"If each begins as it should, two devices have one number. Otherwise look for noise, termination and bias, or sweep the usual settings.")
+		w.route.Set(route.Address, route.Fault,
+			fmt.Sprintf("Bytes come back, but no frame survives its check: %d of %d answers, the last because %s.",
+				tried, tried, replies[tried-1].Sentence),
+			"If each begins as it should, two devices have one number. Otherwise look for noise, termination and "+
+				"bias, or sweep the usual settings.")
 	}
 }

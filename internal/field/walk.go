@@ -59,7 +59,8 @@ func (w *walk) run(ctx context.Context) {
 		w.known(ctx) // last, for it may keep the device busy
 	}
 	if ctx.Err() != nil {
-		w.ended = problem.New("stopped", "The try was ended before it could conclude: the run, the mode or the page changed.", "Try again.")
+		w.ended = problem.New("stopped",
+			"The try was ended before it could conclude: the run, the mode or the page changed.", "Try again.")
 	}
 }
 
@@ -158,26 +159,36 @@ func (w *walk) unconnected(took string) {
 	}
 	switch w.lost.Outcome {
 	case exchange.PortAbsent:
-		w.route.Set(route.Wire, route.Fault, sentence(w.lost.Sentence), "Plug the adapter in, or choose another port in the panel of the line.")
+		w.route.Set(route.Wire, route.Fault, sentence(w.lost.Sentence),
+			"Plug the adapter in, or choose another port in the panel of the line.")
 	case exchange.PortOwned:
-		w.route.Set(route.Wire, route.Fault, sentence(w.lost.Sentence), "Close that program, or choose another port in the panel of the line.")
+		w.route.Set(route.Wire, route.Fault, sentence(w.lost.Sentence),
+			"Close that program, or choose another port in the panel of the line.")
 	case exchange.PortDenied:
-		w.route.Set(route.Wire, route.Fault, sentence(w.lost.Sentence), "Have the user put into that group, and log in anew.")
+		w.route.Set(route.Wire, route.Fault, sentence(w.lost.Sentence),
+			"Have the user put into that group, and log in anew.")
 	case exchange.NotAllowed:
-		w.route.Set(route.Wire, route.Fault, "It was not asked: "+w.lost.Sentence+".", "Enter the device's real address.")
+		w.route.Set(route.Wire, route.Fault, "It was not asked: "+w.lost.Sentence+".",
+			"Enter the device's real address.")
 	case exchange.NoSuchName:
-		w.route.Set(route.Wire, route.Fault, sentence(w.lost.Sentence), "Compare how the name is written, or give the address in numbers: names need a name server that knows them.")
+		w.route.Set(route.Wire, route.Fault, sentence(w.lost.Sentence),
+			"Compare how the name is written, or give the address in numbers: names need a name server that "+
+				"knows them.")
 	case exchange.Refused:
 		w.route.Set(route.Wire, route.Good, fmt.Sprintf("%s answers after %s.", host, took), "")
-		w.route.Set(route.Address, route.Fault, fmt.Sprintf("%s refuses the connection: nobody listens on port %s.", host, port),
-			"Start the server task in the device, and compare the port at both ends. A firewall may refuse in its place, and so may a device whose only connection is taken.")
+		w.route.Set(route.Address, route.Fault,
+			fmt.Sprintf("%s refuses the connection: nobody listens on port %s.", host, port),
+			"Start the server task in the device, and compare the port at both ends. A firewall may refuse in its "+
+				"place, and so may a device whose only connection is taken.")
 	case exchange.Reset:
 		w.route.Set(route.Wire, route.Good, fmt.Sprintf("%s answers after %s.", host, took), "")
 		w.route.Set(route.Address, route.Good, fmt.Sprintf("Port %s takes the connection.", port), "")
 		w.tornDown()
 	default:
-		w.route.Set(route.Wire, route.Fault, fmt.Sprintf("Nothing came back from %s within %s: %s.", host, took, w.lost.Sentence),
-			"Check power, cable and address, and that this machine is in the same subnet. A firewall may swallow the port without a word.")
+		w.route.Set(route.Wire, route.Fault,
+			fmt.Sprintf("Nothing came back from %s within %s: %s.", host, took, w.lost.Sentence),
+			"Check power, cable and address, and that this machine is in the same subnet. A firewall may swallow "+
+				"the port without a word.")
 	}
 }
 
@@ -202,7 +213,8 @@ func sentence(clause string) string {
 }
 
 func (w *walk) tornDown() {
-	w.route.Set(route.Session, route.Fault, w.name+" takes the connection and tears it down at once.", "It allows only certain addresses, or "+w.taken())
+	w.route.Set(route.Session, route.Fault, w.name+" takes the connection and tears it down at once.",
+		"It allows only certain addresses, or "+w.taken())
 }
 
 // taken says what to do about a device that may have no connection left.
@@ -238,16 +250,20 @@ func (w *walk) session(ctx context.Context) bool {
 	case exchange.Reset:
 		w.tornDown()
 	case exchange.Closed:
-		w.route.Set(route.Session, route.Fault, w.name+" hangs up in place of an answer.", "Look for a limit on connections or an access list in the device. Perhaps "+w.taken())
+		w.route.Set(route.Session, route.Fault, w.name+" hangs up in place of an answer.",
+			"Look for a limit on connections or an access list in the device. Perhaps "+w.taken())
 	case exchange.NoAnswer:
 		if w.late(ctx, &reply) {
 			return false
 		}
-		remedy := "A device that serves one client at a time lets others wait without a word: is another connected to it?"
+		remedy := "A device that serves one client at a time lets others wait without a word: is another " +
+			"connected to it?"
 		if w.runner.def.Station != "" {
-			remedy = fmt.Sprintf("Compare the %s number: most devices stay silent for any but their own. %s", w.station(), remedy)
+			remedy = fmt.Sprintf("Compare the %s number: most devices stay silent for any but their own. %s",
+				w.station(), remedy)
 		}
-		w.route.Set(route.Session, route.Fault, fmt.Sprintf("The connection stands, but %s says nothing within %d ms.", w.who(), w.limit()), remedy)
+		w.route.Set(route.Session, route.Fault,
+			fmt.Sprintf("The connection stands, but %s says nothing within %d ms.", w.who(), w.limit()), remedy)
 	case exchange.Refused, exchange.Unreached:
 		w.lost = reply
 		w.unconnected("")
@@ -307,8 +323,11 @@ func (w *walk) late(ctx context.Context, reply *Reply) bool {
 	if took <= float64(w.limit()) {
 		return false
 	}
-	w.route.Set(route.Session, route.Fault, fmt.Sprintf("%s answers, but only after %.0f ms, and this end waits %d ms: what comes later is taken for nothing.", begun(w.who()), took, w.limit()),
-		fmt.Sprintf("Give it more time: “Answer within” %d ms would do. Then look at the device's load, and at what lies between.", (int(took*1.5)/100+1)*100))
+	w.route.Set(route.Session, route.Fault,
+		fmt.Sprintf("%s answers, but only after %.0f ms, and this end waits %d ms: what comes later is taken "+
+			"for nothing.", begun(w.who()), took, w.limit()),
+		fmt.Sprintf("Give it more time: “Answer within” %d ms would do. Then look at the device's load, and at what "+
+			"lies between.", (int(took*1.5)/100+1)*100))
 	return true
 }
 
@@ -365,7 +384,8 @@ func (w *walk) plainRead(ctx context.Context) (reply Reply) {
 			if !w.question(ctx, w.runner, func(conn Conn) { reply = w.ask(conn, j, time.Now()) }) {
 				reply = w.lost
 			}
-			if w.onWire() || reply.Outcome == exchange.Answered || reply.Outcome == exchange.Declined || reply.Outcome == exchange.Garbled || ctx.Err() != nil {
+			if w.onWire() || reply.Outcome == exchange.Answered || reply.Outcome == exchange.Declined ||
+				reply.Outcome == exchange.Garbled || ctx.Err() != nil {
 				break // over a line, what odd answers mean is found out elsewhere
 			}
 		}
@@ -381,7 +401,8 @@ func (w *walk) plainRead(ctx context.Context) (reply Reply) {
 func (w *walk) points(ctx context.Context) bool {
 	r := w.runner
 	if len(r.jobs) == 0 {
-		w.route.Set(route.Points, route.Doubt, "The map has no point to read.", "Enter or paste the points of the device.")
+		w.route.Set(route.Points, route.Doubt, "The map has no point to read.",
+			"Enter or paste the points of the device.")
 		return false
 	}
 	w.worst = map[*job]float64{}
@@ -425,11 +446,13 @@ func (w *walk) points(ctx context.Context) bool {
 	}
 	if len(silent) > 0 && ctx.Err() == nil {
 		for _, j := range r.jobs { // what is still silent after that
-			if _, timed := w.worst[j]; timed || j.searchAt.After(time.Now().Add(time.Hour)) || slices.Contains(failed, j) {
+			if _, timed := w.worst[j]; timed || j.searchAt.After(time.Now().Add(time.Hour)) ||
+				slices.Contains(failed, j) {
 				continue
 			}
 			if reply, ok := w.read(ctx, j); !ok && ctx.Err() == nil {
-				w.route.Set(route.Points, route.Fault, fmt.Sprintf("%s was asked and then: %s.", j.Operation, reply.Sentence),
+				w.route.Set(route.Points, route.Fault,
+					fmt.Sprintf("%s was asked and then: %s.", j.Operation, reply.Sentence),
 					"The device answers otherwise. Ask for less at once, or slower.")
 				return false
 			}
@@ -466,7 +489,8 @@ func (w *walk) judgePoints(ctx context.Context, failed []*job, why Reply) bool {
 		if len(names) > len(shown) {
 			more = fmt.Sprintf(" and %d more", len(names)-len(shown))
 		}
-		saw := fmt.Sprintf("Refused, %d of %d points: %s%s.", len(names), len(r.points), strings.Join(shown, ", "), more)
+		saw := fmt.Sprintf("Refused, %d of %d points: %s%s.", len(names), len(r.points), strings.Join(shown, ", "),
+			more)
 		remedy := why.Sentence
 		if why.Outcome == exchange.Declined {
 			said := r.def.Decline(why.Code)
@@ -516,13 +540,15 @@ func (w *walk) sizes(ctx context.Context, saw string) {
 			units, ok := ask.Size(e.Area)
 			area, known := block.AreaOf(w.runner.def.Scheme, e.Area)
 			if ok && known && units != e.End {
-				other = append(other, fmt.Sprintf("%s has %d bytes in the device, and with %s in the map it has %d", area.Title, units*area.Octets(), e.Name, e.End*area.Octets()))
+				other = append(other, fmt.Sprintf("%s has %d bytes in the device, and with %s in the map it has %d",
+					area.Title, units*area.Octets(), e.Name, e.End*area.Octets()))
 			}
 		})
 	}
 	if len(other) > 0 {
 		w.route.Set(route.Points, route.Doubt, saw+" But "+strings.Join(other, "; ")+".",
-			"The layout was changed since the declarations were exported: values behind the change are read at wrong places. Export them anew and bring them in.")
+			"The layout was changed since the declarations were exported: values behind the change are read at "+
+				"wrong places. Export them anew and bring them in.")
 	}
 }
 
@@ -548,7 +574,8 @@ func (w *walk) elsewhere(ctx context.Context, j *job) (says string) {
 			w.record(r.rules.Operation(there), &reply, began)
 			if reply.OK() {
 				own, _ := block.AreaOf(r.def.Scheme, from.Area)
-				says = fmt.Sprintf("The device answers at the same place among the %s, and the map has them among the %s.", strings.ToLower(area.Title), strings.ToLower(own.Title))
+				says = fmt.Sprintf("The device answers at the same place among the %s, and the map has them "+
+					"among the %s.", strings.ToLower(area.Title), strings.ToLower(own.Title))
 			}
 		})
 		if says != "" {
@@ -604,7 +631,8 @@ func (w *walk) pace(ctx context.Context) {
 	for range rounds - 1 {
 		for _, j := range r.jobs {
 			if reply, ok := w.read(ctx, j); !ok {
-				w.route.Set(route.Pace, route.Fault, "Asked again, the device gave up: "+reply.Sentence+".", "Ask slower.")
+				w.route.Set(route.Pace, route.Fault, "Asked again, the device gave up: "+reply.Sentence+".",
+					"Ask slower.")
 				return
 			}
 		}
@@ -623,12 +651,14 @@ func (w *walk) pace(ctx context.Context) {
 			}
 		}
 	}
-	saw := fmt.Sprintf("A round of %d requests takes %.1f ms at worst of %d; the connection is %.0f %% full.", timed, round, rounds, 100*load)
+	saw := fmt.Sprintf("A round of %d requests takes %.1f ms at worst of %d; the connection is %.0f %% full.", timed,
+		round, rounds, 100*load)
 	switch {
 	case load > 1:
 		w.route.Set(route.Pace, route.Fault, saw+" The pace cannot hold.", "Read slower what can wait.")
 	case fastest > 0 && round > float64(fastest):
-		w.route.Set(route.Pace, route.Doubt, saw+fmt.Sprintf(" That is longer than the fastest pace, %d ms.", fastest), "Give fewer points the fast pace.")
+		w.route.Set(route.Pace, route.Doubt, saw+fmt.Sprintf(" That is longer than the fastest pace, %d ms.", fastest),
+			"Give fewer points the fast pace.")
 	default:
 		w.route.Set(route.Pace, route.Good, saw, "")
 	}

@@ -30,7 +30,8 @@ const mostAsked = 48
 // ReadWindow reads registers around a place: of the run asked for, the part
 // that the device answers and that holds the place at. Whatever it refuses is
 // halved until its edge is found.
-func (e *Engine) ReadWindow(ctx context.Context, deviceID, areaKey string, start uint32, count int, at uint32) (*Window, error) {
+func (e *Engine) ReadWindow(ctx context.Context, deviceID, areaKey string, start uint32, count int,
+	at uint32) (*Window, error) {
 	link, def, area, err := e.reach(deviceID, areaKey)
 	if err != nil {
 		return nil, err
@@ -38,8 +39,10 @@ func (e *Engine) ReadWindow(ctx context.Context, deviceID, areaKey string, start
 	if area.UnitBits != 16 {
 		return nil, problem.New("not-registers", "The "+area.Title+" are no registers.", "Fathom reads registers.")
 	}
-	if count < 1 || count > mostWindow || at < start || at >= start+uint32(count) || int64(start)+int64(count) > int64(area.Units) {
-		return nil, problem.New("bad-window", "The window is empty, too wide, or does not hold its own place.", "Give 1 to 250 registers around the point.")
+	if count < 1 || count > mostWindow || at < start || at >= start+uint32(count) ||
+		int64(start)+int64(count) > int64(area.Units) {
+		return nil, problem.New("bad-window", "The window is empty, too wide, or does not hold its own place.",
+			"Give 1 to 250 registers around the point.")
 	}
 	words := map[uint32]uint16{}
 	var refused Reply
@@ -48,7 +51,8 @@ func (e *Engine) ReadWindow(ctx context.Context, deviceID, areaKey string, start
 			refused = reply
 			return
 		}
-		w := windowReader{runner: r, def: def, area: area, words: words, most: regmap.Limit(r.device, area, def.Most(link.Settings))}
+		w := windowReader{runner: r, def: def, area: area, words: words,
+			most: regmap.Limit(r.device, area, def.Most(link.Settings))}
 		w.read(conn, start, count)
 		refused = w.refused
 	})
@@ -56,7 +60,8 @@ func (e *Engine) ReadWindow(ctx context.Context, deviceID, areaKey string, start
 		return nil, err
 	}
 	if _, ok := words[at]; !ok {
-		return nil, problem.New("not-read", "The registers could not be read: "+refused.Sentence+".", "Check the address, or give a window that the device answers.").At(def.Scheme.Short(block.At(areaKey, at)))
+		return nil, problem.New("not-read", "The registers could not be read: "+refused.Sentence+".",
+			"Check the address, or give a window that the device answers.").At(def.Scheme.Short(block.At(areaKey, at)))
 	}
 	from := at
 	for from > start {
@@ -81,11 +86,13 @@ func (e *Engine) reach(deviceID, areaKey string) (*site.Link, *protocol.Def, blo
 	s := e.Site()
 	device := s.Device(deviceID)
 	if device == nil {
-		return nil, nil, block.Area{}, problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(deviceID)
+		return nil, nil, block.Area{},
+			problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(deviceID)
 	}
 	link := s.LinkTo(deviceID)
 	if link == nil {
-		return nil, nil, block.Area{}, problem.New("no-link", "No link reaches "+device.Name+".", "Add one under Lines.").At(device.Name)
+		return nil, nil, block.Area{},
+			problem.New("no-link", "No link reaches "+device.Name+".", "Add one under Lines.").At(device.Name)
 	}
 	_, def, err := DriverOf(link.Protocol)
 	if err != nil {

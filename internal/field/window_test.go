@@ -28,10 +28,13 @@ func TestReadWindow(t *testing.T) {
 		count        int
 		says, device string
 	}{
-		{"ir", 100, 110, 20, "could not be read", "ph21"}, {"co", 0, 0, 8, "no registers", "ioa"}, {"ir", 0, 50, 20, "hold its own place", "ph21"},
-		{"ir", 0, 0, 1, "no longer in the site", "gone"}, {"xx", 0, 0, 1, "no such area", "ph21"}, {"hr", 0, 0, 1, "No link", "lss"},
+		{"ir", 100, 110, 20, "could not be read", "ph21"}, {"co", 0, 0, 8, "no registers", "ioa"},
+		{"ir", 0, 50, 20, "hold its own place", "ph21"},
+		{"ir", 0, 0, 1, "no longer in the site", "gone"}, {"xx", 0, 0, 1, "no such area", "ph21"},
+		{"hr", 0, 0, 1, "No link", "lss"},
 	} {
-		if _, err := e.ReadWindow(context.Background(), bad.device, bad.area, bad.start, bad.count, bad.at); err == nil || !strings.Contains(err.Error(), bad.says) {
+		if _, err := e.ReadWindow(context.Background(), bad.device, bad.area, bad.start, bad.count,
+			bad.at); err == nil || !strings.Contains(err.Error(), bad.says) {
 			t.Errorf("%+v: %v", bad, err)
 		}
 	}

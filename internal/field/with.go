@@ -49,12 +49,15 @@ func (c *channel) alone(ctx context.Context, r *runner, fn func(*runner, Conn, R
 	return nil
 }
 
-var errDefect = problem.New("defect", "Ferry failed on what the device sent: a defect of Ferry's own. What came is in its log.", "Try again, and report it with the log.")
+var errDefect = problem.New("defect",
+	"Ferry failed on what the device sent: a defect of Ferry's own. What came is in its log.",
+	"Try again, and report it with the log.")
 
 // between does one thing over a channel that runs, between two reads.
 func (c *channel) between(ctx context.Context, r *runner, fn func(*runner, Conn, Reply)) error {
 	var failed bool
-	cmd := command{do: func(conn Conn, reply Reply) { fn(r, conn, reply) }, by: r, ctx: ctx, done: make(chan struct{}), failed: &failed}
+	cmd := command{do: func(conn Conn, reply Reply) { fn(r, conn, reply) }, by: r, ctx: ctx, done: make(chan struct{}),
+		failed: &failed}
 	c.waiting.Add(1)
 	defer c.waiting.Add(-1)
 	select {

@@ -36,7 +36,8 @@ const fresh = 2 * time.Second
 func (e *Engine) Prepare(ctx context.Context, pointID, text string) (WriteOrder, error) {
 	device, point := e.Site().Point(pointID)
 	if point == nil {
-		return WriteOrder{}, problem.New("gone", "The point is no longer in the site.", "Reload to see what changed.").At(pointID)
+		return WriteOrder{}, problem.New("gone", "The point is no longer in the site.",
+			"Reload to see what changed.").At(pointID)
 	}
 	v, err := point.ParseValue(text)
 	if err != nil {
@@ -79,7 +80,9 @@ func (e *Engine) Write(ctx context.Context, who, token string) (WriteResult, err
 	delete(e.door.orders, token)
 	e.mu.Unlock()
 	if o == nil || time.Since(o.made) > orderLife {
-		return WriteResult{}, problem.New("order-gone", "This order was carried out already, is older than ten minutes, or was prepared before the mode changed.", "Prepare the write again.")
+		return WriteResult{}, problem.New("order-gone",
+			"This order was carried out already, is older than ten minutes, or was prepared before the mode changed.",
+			"Prepare the write again.")
 	}
 	return e.journalled(ctx, who, o)
 }
@@ -92,12 +95,17 @@ func (e *Engine) journalled(ctx context.Context, who string, o *order) (WriteRes
 	}
 	record := &Record{Who: who, State: UnderWay, Order: e.show(o), AtMs: time.Now().UnixMilli()}
 	if err := e.Journal.Intend(ctx, record); err != nil {
-		return WriteResult{}, problem.New("journal", "Nothing was written: the journal of writes cannot be kept: "+err.Error()+".", "Look at the disk, then prepare the write again.")
+		return WriteResult{}, problem.New("journal",
+			"Nothing was written: the journal of writes cannot be kept: "+err.Error()+".",
+			"Look at the disk, then prepare the write again.")
 	}
 	result, err := e.send(ctx, o)
-	record.State, record.Sentence, record.ReadBack, record.EndMs = result.State, result.Sentence, result.ReadBack, time.Now().UnixMilli()
+	record.State, record.Sentence, record.ReadBack, record.EndMs = result.State, result.Sentence, result.ReadBack,
+		time.Now().UnixMilli()
 	if failed := e.Journal.Outcome(context.WithoutCancel(ctx), record); failed != nil {
-		return result, problem.New("journal", "The outcome could not be kept in the journal ("+failed.Error()+"). What is known: "+result.Sentence, "Note the write by hand, and look at the disk.")
+		return result, problem.New("journal",
+			"The outcome could not be kept in the journal ("+failed.Error()+"). What is known: "+result.Sentence,
+			"Note the write by hand, and look at the disk.")
 	}
 	return result, err
 }
@@ -131,7 +139,8 @@ func (e *Engine) send(ctx context.Context, o *order) (WriteResult, error) {
 	switch {
 	case err == nil:
 	case left: // what came ended in a defect
-		result.State, result.Sentence = NotKnown, "It is not known whether "+o.device.Name+" took it: "+problem.From(err, "write").Sentence
+		result.State, result.Sentence = NotKnown,
+			"It is not known whether "+o.device.Name+" took it: "+problem.From(err, "write").Sentence
 		err = nil
 	default:
 		result.Sentence = "Nothing was written: " + problem.From(err, "write").Sentence
@@ -155,7 +164,8 @@ func (e *Engine) judge(ctx context.Context, r *runner, o *order, reply Reply, pa
 		return
 	case !reply.OK():
 		unsure = true
-		result.State, result.Sentence = NotKnown, fmt.Sprintf("It is not known whether %s took it: %s.", o.device.Name, reply.Sentence)
+		result.State, result.Sentence = NotKnown,
+			fmt.Sprintf("It is not known whether %s took it: %s.", o.device.Name, reply.Sentence)
 	default:
 		result.State = Done
 	}
@@ -184,7 +194,8 @@ func (e *Engine) judge(ctx context.Context, r *runner, o *order, reply Reply, pa
 		switch same := back == o.rounded() && reply.Doubt == ""; {
 		case same && unsure:
 			result.OK, result.State = true, Done
-			result.Sentence = fmt.Sprintf("It reads back as written, although the answer to the write was none: %s.", said)
+			result.Sentence = fmt.Sprintf("It reads back as written, although the answer to the write was none: %s.",
+				said)
 		case same:
 			result.OK, result.Sentence = true, "Written and read back."
 		case unsure:
@@ -209,11 +220,15 @@ func (r *runner) write(conn Conn, o *order, pass Pass) Reply {
 		reply := r.read(conn, o)
 		switch {
 		case !reply.OK():
-			return Reply{Outcome: exchange.NotAllowed, Sentence: "the word that it shares with others could not be read first: " + reply.Sentence}
+			return Reply{Outcome: exchange.NotAllowed,
+				Sentence: "the word that it shares with others could not be read first: " + reply.Sentence}
 		case reply.Doubt != "":
-			return Reply{Outcome: exchange.NotAllowed, Sentence: "the word that it shares with others was not read for certain: " + reply.Doubt}
+			return Reply{Outcome: exchange.NotAllowed,
+				Sentence: "the word that it shares with others was not read for certain: " + reply.Doubt}
 		case len(reply.Data) != len(data):
-			return Reply{Outcome: exchange.NotAllowed, Sentence: fmt.Sprintf("the word that it shares with others came as %d octets in place of %d", len(reply.Data), len(data))}
+			return Reply{Outcome: exchange.NotAllowed,
+				Sentence: fmt.Sprintf("the word that it shares with others came as %d octets in place of %d",
+					len(reply.Data), len(data))}
 		}
 		copy(data, reply.Data)
 		if err := o.codec.Encode(o.raw, data); err != nil {
@@ -222,7 +237,8 @@ func (r *runner) write(conn Conn, o *order, pass Pass) Reply {
 	}
 	began := time.Now()
 	reply := conn.Write(at, data, pass)
-	e := r.exchange(fmt.Sprintf("write %s @ %s", o.point.Name, r.def.Scheme.Short(o.point.Address)), &reply, began, time.Since(began))
+	e := r.exchange(fmt.Sprintf("write %s @ %s", o.point.Name, r.def.Scheme.Short(o.point.Address)), &reply, began,
+		time.Since(began))
 	e.Write, e.Points, e.Ranges = true, 1, o.ranges()
 	r.hub.record(r.era, e, nil)
 	return reply
@@ -257,7 +273,8 @@ func (r *runner) readBack(conn Conn, o *order) (value.Value, Reply) {
 // WriteTarget prepares a write to the one point of a device that belongs to no
 // site, and, if really, carries it out by the journal. What the point cannot
 // hold exactly is refused: nobody confirms it here.
-func WriteTarget(ctx context.Context, journal Journal, who string, link *site.Link, device *site.Device, target Target, v value.Value, really bool) (WriteResult, error) {
+func WriteTarget(ctx context.Context, journal Journal, who string, link *site.Link, device *site.Device, target Target,
+	v value.Value, really bool) (WriteResult, error) {
 	own := *link
 	own.Asking = device.ID // so that its port, which has the line's format, is found
 	e := NewEngine(lone(&own, device, target), fixed(target.Dial))

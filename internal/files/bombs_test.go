@@ -70,10 +70,12 @@ func TestBombs(t *testing.T) {
 		make func(t testing.TB) []byte
 	}{
 		{"blank to 140 MB", func(t testing.TB) []byte {
-			return packed(t, map[string]func(io.Writer){"xl/worksheets/sheet1.xml": repeated(sheetHead, " ", 140_000_000, `</sheetData></worksheet>`)})
+			return packed(t, map[string]func(io.Writer){"xl/worksheets/sheet1.xml": repeated(sheetHead, " ",
+				140_000_000, `</sheetData></worksheet>`)})
 		}},
 		{"millions of cells", func(t testing.TB) []byte {
-			return packed(t, map[string]func(io.Writer){"xl/worksheets/sheet1.xml": repeated(sheetHead, `<row><c><v>1</v></c></row>`, 2_100_000, `</sheetData></worksheet>`)})
+			return packed(t, map[string]func(io.Writer){"xl/worksheets/sheet1.xml": repeated(sheetHead,
+				`<row><c><v>1</v></c></row>`, 2_100_000, `</sheetData></worksheet>`)})
 		}},
 		{"cells far to the right", func(t testing.TB) []byte {
 			return packed(t, map[string]func(io.Writer){"xl/worksheets/sheet1.xml": func(w io.Writer) {
@@ -86,13 +88,15 @@ func TestBombs(t *testing.T) {
 		}},
 		{"one long text in every cell", func(t testing.TB) []byte {
 			return packed(t, map[string]func(io.Writer){
-				"xl/sharedStrings.xml":     text(`<?xml version="1.0"?><sst xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"><si><r><t>` + long + `</t></r><r><t>` + long + `</t></r></si></sst>`),
-				"xl/worksheets/sheet1.xml": repeated(sheetHead, `<row><c t="s"><v>0</v></c><c t="s"><v>0</v></c></row>`, 200_000, `</sheetData></worksheet>`)})
+				"xl/sharedStrings.xml": text(`<?xml version="1.0"?><sst xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"><si><r><t>` + long + `</t></r><r><t>` + long + `</t></r></si></sst>`),
+				"xl/worksheets/sheet1.xml": repeated(sheetHead, `<row><c t="s"><v>0</v></c><c t="s"><v>0</v></c></row>`,
+					200_000, `</sheetData></worksheet>`)})
 		}},
 		{"a text just short enough, in every cell", func(t testing.TB) []byte {
 			return packed(t, map[string]func(io.Writer){
-				"xl/sharedStrings.xml":     text(`<?xml version="1.0"?><sst xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"><si><r><t>` + long[:4000] + `</t></r><r><t>` + long[:4000] + `</t></r></si></sst>`),
-				"xl/worksheets/sheet1.xml": repeated(sheetHead, `<row><c t="s"><v>0</v></c><c t="s"><v>0</v></c></row>`, 200_000, `</sheetData></worksheet>`)})
+				"xl/sharedStrings.xml": text(`<?xml version="1.0"?><sst xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"><si><r><t>` + long[:4000] + `</t></r><r><t>` + long[:4000] + `</t></r></si></sst>`),
+				"xl/worksheets/sheet1.xml": repeated(sheetHead, `<row><c t="s"><v>0</v></c><c t="s"><v>0</v></c></row>`,
+					200_000, `</sheetData></worksheet>`)})
 		}},
 		{"thousands of parts", func(t testing.TB) []byte {
 			parts := map[string]func(io.Writer){}
@@ -115,7 +119,8 @@ func TestBombs(t *testing.T) {
 			if !errors.As(err, &p) || p.Do == "" {
 				t.Errorf("it gives %v", err)
 			}
-			t.Logf("%.2f MB: refused after %.2f s with %.0f MB more: %v", float64(len(bomb))/1e6, time.Since(began).Seconds(), most()/1e6, err)
+			t.Logf("%.2f MB: refused after %.2f s with %.0f MB more: %v", float64(len(bomb))/1e6,
+				time.Since(began).Seconds(), most()/1e6, err)
 			if most() > 400e6 {
 				t.Errorf("it takes %.0f MB", most()/1e6)
 			}
@@ -147,13 +152,16 @@ func watched() (most func() float64, stop func()) {
 
 // TestArraysInStructures: a structure with an array in it comes out as XML, once.
 func TestArraysInStructures(t *testing.T) {
-	structures := []site.Structure{{ID: "pump", Name: "Pump", Members: []site.Member{{Name: "Speed", Type: value.TypeUint16, Count: 4, First: 1}, {Name: "Run", Type: value.TypeBool}}},
+	structures := []site.Structure{{ID: "pump", Name: "Pump",
+		Members: []site.Member{{Name: "Speed", Type: value.TypeUint16, Count: 4, First: 1},
+			{Name: "Run", Type: value.TypeBool}}},
 		{ID: "row", Name: "Row", Members: []site.Member{{Name: "Pumps", Structure: "pump", Count: 3}}}}
 	var b bytes.Buffer
 	if err := WriteIEC(&b, "Skerry Point Hatchery", "2026-11-25T12:00:00", structures, nil); err != nil {
 		t.Fatal(err)
 	}
-	if got := b.String(); strings.Count(got, "ArrayTypeSpec") != 2 || !strings.Contains(got, "<TypeName>Pump</TypeName>") || !strings.Contains(got, "<TypeName>UINT</TypeName>") {
+	if got := b.String(); strings.Count(got, "ArrayTypeSpec") != 2 ||
+		!strings.Contains(got, "<TypeName>Pump</TypeName>") || !strings.Contains(got, "<TypeName>UINT</TypeName>") {
 		t.Errorf("%s", got)
 	}
 }
@@ -161,7 +169,8 @@ func TestArraysInStructures(t *testing.T) {
 // TestGuardedCells: no cell begins as a formula does, in whatever disguise; numbers
 // stay numbers, and every cell comes back as it was.
 func TestGuardedCells(t *testing.T) {
-	for _, cell := range []string{"=1+1", "+cmd", "-cmd", "@sum", "\t=1", "\r=1", "\n=1", " =1", "\u00a0=1", "\u200b=1", "\ufeff=1", "\uff1d1", "\uff0bx", "\uff20x", "'=1", "''", "-", "+"} {
+	for _, cell := range []string{"=1+1", "+cmd", "-cmd", "@sum", "\t=1", "\r=1", "\n=1", " =1", "\u00a0=1", "\u200b=1",
+		"\ufeff=1", "\uff1d1", "\uff0bx", "\uff20x", "'=1", "''", "-", "+"} {
 		guarded := guard(cell)
 		if guarded == cell || guarded[0] != '\'' {
 			t.Errorf("%q goes out as %q", cell, guarded)
@@ -208,7 +217,8 @@ func FuzzStructures(f *testing.F) {
 			if inner := int(data[i+2]) % 12; inner < 6 {
 				m.Structure = fmt.Sprint(inner)
 			} else {
-				m.Type, m.Length = []value.Type{value.TypeBool, value.TypeUint16, value.TypeFloat64, value.TypeText, value.TypeBits, value.TypeInt8}[inner-6], 3
+				m.Type, m.Length = []value.Type{value.TypeBool, value.TypeUint16, value.TypeFloat64, value.TypeText,
+					value.TypeBits, value.TypeInt8}[inner-6], 3
 			}
 			at.Members = append(at.Members, m)
 		}
@@ -225,8 +235,11 @@ func FuzzStructures(f *testing.F) {
 
 // FuzzWorkbook: whatever an archive holds, it is a table or refused.
 func FuzzWorkbook(f *testing.F) {
-	f.Add(packed(f, map[string]func(io.Writer){"xl/worksheets/sheet1.xml": text(sheetHead + `<row r="1"><c r="A1" t="inlineStr"><is><t>Tag</t></is></c><c r="B1"><v>40001</v></c></row></sheetData></worksheet>`)}))
-	f.Add(packed(f, map[string]func(io.Writer){"xl/worksheets/sheet1.xml": text(sheetHead + `<row><c t="s"><v>9</v></c></row></sheetData></worksheet>`), "xl/sharedStrings.xml": text(`<sst><si><t>a</t></si></sst>`)}))
+	f.Add(packed(f, map[string]func(io.Writer){"xl/worksheets/sheet1.xml": text(sheetHead +
+		`<row r="1"><c r="A1" t="inlineStr"><is><t>Tag</t></is></c><c r="B1"><v>40001</v></c></row></sheetData></worksheet>`)}))
+	f.Add(packed(f, map[string]func(io.Writer){"xl/worksheets/sheet1.xml": text(sheetHead +
+		`<row><c t="s"><v>9</v></c></row></sheetData></worksheet>`),
+		"xl/sharedStrings.xml": text(`<sst><si><t>a</t></si></sst>`)}))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		rows, _, _, err := ReadWorkbook(data, "", family.Scheme)
 		var p *problem.Problem

@@ -26,10 +26,12 @@ func TestReadTable(t *testing.T) {
 		"commas":                      "Name,Address,Remark\nOxygen,40001,\"at the inlet, row A\"\nTemp,40003,°C\n",
 		"semicolons and Windows ends": "Name;Address;Remark\r\nOxygen;40001;at the inlet, row A\r\nTemp;40003;°C\r\n",
 		"tabs, as spreadsheets copy":  "Name\tAddress\tRemark\nOxygen\t40001\tat the inlet, row A\nTemp\t40003\t°C",
-		"a byte order mark":           "\xEF\xBB\xBFName,Address,Remark\nOxygen,40001,\"at the inlet, row A\"\nTemp,40003,°C\n",
-		"Latin-1":                     "Name;Address;Remark\nOxygen;40001;at the inlet, row A\nTemp;40003;\xB0C\n",
-		"drawn with strokes":          "| Name | Address | Remark |\n| Oxygen | 40001 | at the inlet, row A |\n| Temp | 40003 | °C |\n",
-		"old line ends":               "Name;Address;Remark\rOxygen;40001;at the inlet, row A\rTemp;40003;°C\r",
+		"a byte order mark": "\xEF\xBB\xBFName,Address,Remark\nOxygen,40001,\"at the inlet, row " +
+			"A\"\nTemp,40003,°C\n",
+		"Latin-1": "Name;Address;Remark\nOxygen;40001;at the inlet, row A\nTemp;40003;\xB0C\n",
+		"drawn with strokes": "| Name | Address | Remark |\n| Oxygen | 40001 | at the inlet, row A |\n| Temp | " +
+			"40003 | °C |\n",
+		"old line ends": "Name;Address;Remark\rOxygen;40001;at the inlet, row A\rTemp;40003;°C\r",
 	} {
 		rows, err := ReadTable([]byte(text))
 		if err != nil {
@@ -124,7 +126,8 @@ func TestMapRoundTrip(t *testing.T) {
 			}
 			for i := range points {
 				for _, column := range regmap.Columns() {
-					if got, want := regmap.Cell(family.Scheme, &points[i], column), regmap.Cell(family.Scheme, &m.Points[i], column); got != want {
+					if got, want := regmap.Cell(family.Scheme, &points[i], column),
+						regmap.Cell(family.Scheme, &m.Points[i], column); got != want {
 						t.Errorf("%s of %s comes back as %q, was %q", column, m.Points[i].Name, got, want)
 					}
 				}
@@ -146,7 +149,8 @@ func TestMapSheets(t *testing.T) {
 			t.Errorf("%s is not on the sheet", p.Name)
 		}
 	}
-	for _, text := range []string{"400001", "hr0", "0x0000", "%MW0", "4000…20000 → 0…100 clamped", "0 off; 1 hand; 2 auto"} {
+	for _, text := range []string{"400001", "hr0", "0x0000", "%MW0", "4000…20000 → 0…100 clamped",
+		"0 off; 1 hand; 2 auto"} {
 		if !strings.Contains(html.String(), text) {
 			t.Errorf("%q is not on the sheet", text)
 		}
@@ -178,9 +182,11 @@ func TestReadIEC(t *testing.T) {
 	points, _, rejected := listing.Points(blocktcp.Scheme)
 	var got []string
 	for i := range points {
-		got = append(got, points[i].Name+" "+regmap.Cell(blocktcp.Scheme, &points[i], regmap.Address)+" "+regmap.Cell(blocktcp.Scheme, &points[i], regmap.Names))
+		got = append(got, points[i].Name+" "+regmap.Cell(blocktcp.Scheme, &points[i], regmap.Address)+" "+
+			regmap.Cell(blocktcp.Scheme, &points[i], regmap.Names))
 	}
-	want := "Run %IX0.3 |Row[1].Open %MX10.0 |Row[1].Level %MD12 |Row[1].Mode %MW16 0 Off; 4 Auto|Row[2].Open %MX18.0 |Row[2].Level %MD20 |Row[2].Mode %MW24 0 Off; 4 Auto"
+	want := "Run %IX0.3 |Row[1].Open %MX10.0 |Row[1].Level %MD12 |Row[1].Mode %MW16 0 Off; 4 Auto|Row[2].Open " +
+		"%MX18.0 |Row[2].Level %MD20 |Row[2].Mode %MW24 0 Off; 4 Auto"
 	var bad []string
 	for _, r := range rejected {
 		bad = append(bad, r.Column+" "+r.Cell)
@@ -235,12 +241,16 @@ func TestReadSiteRefuses(t *testing.T) {
 		{"a newer version", strings.Replace(text, `"version": 1`, `"version": 2`, 1), "newer-version", "version"},
 		{"another format", `{"format":"recipe","version":1}`, "not-a-site", "format"},
 		{"cut short", text[:len(text)/2], "unreadable", "line "},
-		{"two devices of one name", strings.ReplaceAll(text, `"DO probe 12"`, `"DO probe 11"`), "invalid", `].name, line `},
-		{"a text for a number", strings.Replace(text, `"paceMs": 1000`, `"paceMs": "often"`, 1), "unreadable", "].paceMs, line "},
+		{"two devices of one name", strings.ReplaceAll(text, `"DO probe 12"`, `"DO probe 11"`), "invalid",
+			`].name, line `},
+		{"a text for a number", strings.Replace(text, `"paceMs": 1000`, `"paceMs": "often"`, 1), "unreadable",
+			"].paceMs, line "},
 		{"an unknown field", strings.Replace(text, `"remark"`, `"colour"`, 1), "unreadable", "colour, line "},
 		{"a bad address", strings.Replace(text, `"hr0"`, `"hr"`, 1), "unreadable", "].address, line "},
-		{"a pace that cannot be", strings.Replace(text, `"paceMs": 1000`, `"paceMs": 3`, 1), "invalid", "].paceMs, line "},
-		{"a host that is none", strings.Replace(text, `"host": "192.0.2.`, `"host": "192.0.2.x`, 1), "invalid", ".ports[0]"},
+		{"a pace that cannot be", strings.Replace(text, `"paceMs": 1000`, `"paceMs": 3`, 1), "invalid",
+			"].paceMs, line "},
+		{"a host that is none", strings.Replace(text, `"host": "192.0.2.`, `"host": "192.0.2.x`, 1), "invalid",
+			".ports[0]"},
 		{"nothing", "", "unreadable", "line 1"},
 	} {
 		_, err := ReadSite([]byte(c.text))
@@ -275,7 +285,8 @@ func takeApart(rows []regmap.Row) {
 // 61131-10 document.
 func FuzzReadSource(f *testing.F) {
 	var book bytes.Buffer
-	if err := WriteWorkbook(&book, []Map{{Device: "A", Scheme: family.Scheme, Points: []site.Point{{Name: "Oxygen", Address: block.At("hr", 0), Type: "uint16", Access: "r"}}}}); err != nil {
+	if err := WriteWorkbook(&book, []Map{{Device: "A", Scheme: family.Scheme,
+		Points: []site.Point{{Name: "Oxygen", Address: block.At("hr", 0), Type: "uint16", Access: "r"}}}}); err != nil {
 		f.Fatal(err)
 	}
 	f.Add(book.Bytes())

@@ -209,11 +209,13 @@ func scanIEC(data []byte) (*iecDocument, error) {
 // word-aligned layout; register maps take packed registers.
 func readIEC(data []byte, scheme address.Scheme, begin string) (*Source, error) {
 	if len(data) > mostXML {
-		return nil, problem.New("too-large", fmt.Sprintf("The document is larger than %d MB.", mostXML>>20), "Export the variables by parts.")
+		return nil, problem.New("too-large", fmt.Sprintf("The document is larger than %d MB.", mostXML>>20),
+			"Export the variables by parts.")
 	}
 	doc, err := scanIEC(data)
 	if err != nil {
-		return nil, problem.New("not-a-table", "The file is no IEC 61131-10 document: "+err.Error()+".", "Export global variables from the programming tool in the XML format of IEC 61131-10.")
+		return nil, problem.New("not-a-table", "The file is no IEC 61131-10 document: "+err.Error()+".",
+			"Export global variables from the programming tool in the XML format of IEC 61131-10.")
 	}
 	return takeDeclared("iec61131-10", doc, nil, scheme, begin)
 }
@@ -221,8 +223,10 @@ func readIEC(data []byte, scheme address.Scheme, begin string) (*Source, error) 
 // takeDeclared makes a table of declarations. Variables without an address lie
 // one after the other from begin on, an address; where that is empty, they have
 // none.
-func takeDeclared(format string, doc *iecDocument, faults []regmap.Rejected, scheme address.Scheme, begin string) (*Source, error) {
-	r := iecReader{scheme: scheme, site: &site.Site{}, enums: map[string][]site.Naming{}, aliases: map[string]iecType{}, faults: faults}
+func takeDeclared(format string, doc *iecDocument, faults []regmap.Rejected, scheme address.Scheme,
+	begin string) (*Source, error) {
+	r := iecReader{scheme: scheme, site: &site.Site{}, enums: map[string][]site.Naming{}, aliases: map[string]iecType{},
+		faults: faults}
 	r.declare(doc.types)
 	columns := regmap.Columns()
 	headings := make([]string, len(columns))
@@ -293,12 +297,14 @@ func (r *iecReader) follow(open []*iecVariable, begin string) (failed error) {
 		}
 		one, err := r.lay(&site.Structure{ID: "\x00" + v.Name, Name: v.Name, Members: []site.Member{m}}, "")
 		if elements += len(one); elements > layout.MostPlaces {
-			return problem.New("too-large", fmt.Sprintf("The variables have more than %d elements.", layout.MostPlaces), "Export them by parts.")
+			return problem.New("too-large", fmt.Sprintf("The variables have more than %d elements.", layout.MostPlaces),
+				"Export them by parts.")
 		}
 		if err != nil {
 			// Where what follows lies is not known either.
 			r.faults = append(r.faults, regmap.Rejected{Line: v.line, Column: "type", Cell: v.Name,
-				Reason: fmt.Sprintf("%s cannot be laid out: %v; it and %d variables behind it have no address", v.Name, err, len(open)-k-1)})
+				Reason: fmt.Sprintf("%s cannot be laid out: %v; it and %d variables behind it have no address", v.Name,
+					err, len(open)-k-1)})
 			defer func(rest []*iecVariable) { failed = errors.Join(failed, r.follow(rest, "")) }(open[k:])
 			break
 		}
@@ -325,7 +331,8 @@ func (r *iecReader) add(points []site.Point, line func(*site.Point) int) error {
 		r.rows = append(r.rows, rowOf(r.scheme, &points[i], n))
 	}
 	if len(r.rows)*len(regmap.Columns()) > MostCells {
-		return problem.New("too-large", fmt.Sprintf("The variables have more than %d cells.", MostCells), "Export them by parts.")
+		return problem.New("too-large", fmt.Sprintf("The variables have more than %d cells.", MostCells),
+			"Export them by parts.")
 	}
 	return nil
 }
@@ -443,8 +450,9 @@ func (r *iecReader) variable(v *iecVariable) error {
 	}
 	if at, err := r.scheme.Parse(place, ""); err == nil && m.Structure != "" && m.Count == 0 {
 		p := block.Of(at)
-		r.placements = append(r.placements, site.Placement{Structure: m.Structure, Prefix: v.Name + ".", Area: p.Area, Start: p.Offset,
-			Rule: r.ruleAt(p.Area)})
+		r.placements = append(r.placements,
+			site.Placement{Structure: m.Structure, Prefix: v.Name + ".", Area: p.Area, Start: p.Offset,
+				Rule: r.ruleAt(p.Area)})
 	}
 	return r.add(points, func(*site.Point) int { return v.line })
 }

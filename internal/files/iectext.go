@@ -196,7 +196,8 @@ type declarations struct {
 // gives.
 func readDeclared(data []byte) (*iecDocument, []regmap.Rejected, error) {
 	if len(data) > mostDeclared {
-		return nil, nil, problem.New("too-large", fmt.Sprintf("The declarations are larger than %d MB.", mostDeclared>>20), "Export them by parts.")
+		return nil, nil, problem.New("too-large",
+			fmt.Sprintf("The declarations are larger than %d MB.", mostDeclared>>20), "Export them by parts.")
 	}
 	// The constants are read first: they may stand behind what they bound.
 	first := newDeclarations(data, map[string]int{})
@@ -204,7 +205,8 @@ func readDeclared(data []byte) (*iecDocument, []regmap.Rejected, error) {
 	d := newDeclarations(data, first.constants)
 	d.read()
 	if d.count >= mostDeclarations {
-		return nil, nil, problem.New("too-large", fmt.Sprintf("There are more than %d declarations.", mostDeclarations), "Export them by parts.")
+		return nil, nil, problem.New("too-large", fmt.Sprintf("There are more than %d declarations.", mostDeclarations),
+			"Export them by parts.")
 	}
 	d.resolve()
 	return &d.doc, d.faults, nil
@@ -318,7 +320,8 @@ func (d *declarations) types() {
 		} else if d.ahead.is("(") {
 			d.enumeration(name)
 		} else if v, ok := d.spec(name, name.text, 0); ok {
-			d.doc.types = append(d.doc.types, iecTypeDecl{Name: name.text, line: name.line, Spec: iecUserDefined{Kind: "Alias", BaseType: &v}})
+			d.doc.types = append(d.doc.types,
+				iecTypeDecl{Name: name.text, line: name.line, Spec: iecUserDefined{Kind: "Alias", BaseType: &v}})
 		} else {
 			d.recover()
 			continue
@@ -333,7 +336,8 @@ func (d *declarations) types() {
 // structure reads members up to END_STRUCT.
 func (d *declarations) structure(opened token, name string, depth int) {
 	at := len(d.doc.types)
-	d.doc.types = append(d.doc.types, iecTypeDecl{Name: name, line: opened.line, Spec: iecUserDefined{Kind: "StructTypeSpec"}})
+	d.doc.types = append(d.doc.types,
+		iecTypeDecl{Name: name, line: opened.line, Spec: iecUserDefined{Kind: "StructTypeSpec"}})
 	var members []iecVariable
 	defer func() { d.doc.types[at].Spec.Members = members }()
 	for {
@@ -554,7 +558,8 @@ func (d *declarations) array(name token, full string, depth int) (t iecType, ok 
 		return t, false
 	}
 	if len(defined.Dimensions) > 1 {
-		d.fault(opened, "the array %s has %d dimensions: declare an array of a structure with an array in it", name.text, len(defined.Dimensions))
+		d.fault(opened, "the array %s has %d dimensions: declare an array of a structure with an array in it",
+			name.text, len(defined.Dimensions))
 		return t, false
 	}
 	if d.ahead.is("ARRAY") {
@@ -658,7 +663,9 @@ func (d *declarations) resolve() {
 	for _, t := range d.doc.types {
 		key := strings.ToUpper(t.Name)
 		if other, twice := names[key]; twice {
-			d.faults = append(d.faults, regmap.Rejected{Line: t.line, Cell: t.Name, Reason: fmt.Sprintf("the type %s is declared twice", other)})
+			d.faults = append(d.faults,
+				regmap.Rejected{Line: t.line, Cell: t.Name,
+					Reason: fmt.Sprintf("the type %s is declared twice", other)})
 			continue
 		}
 		names[key] = t.Name
@@ -677,7 +684,8 @@ func (d *declarations) resolve() {
 		}
 		if _, _, err := regmap.ParseType(t.TypeName); err != nil && len(d.faults) < mostFaults {
 			d.faults = append(d.faults, regmap.Rejected{Line: v.line, Column: "type", Cell: t.TypeName,
-				Reason: fmt.Sprintf("the type %s of %s is declared nowhere", t.TypeName, strings.TrimPrefix(of+"."+v.Name, "."))})
+				Reason: fmt.Sprintf("the type %s of %s is declared nowhere", t.TypeName,
+					strings.TrimPrefix(of+"."+v.Name, "."))})
 		}
 	}
 	for i := range d.doc.types {

@@ -88,21 +88,28 @@ Total db12:4 uint32`
 // behind it gets a place that it may not have.
 func TestBrokenDeclarations(t *testing.T) {
 	for _, c := range []struct{ name, text, want string }{
-		{"unknown type", "TYPE A : STRUCT x : INT; y : Nowhere; z : INT; END_STRUCT; END_TYPE\nVAR_GLOBAL\n a AT %DB1.DBX0.0 : A;\n b AT %DB2.DBW0 : INT;\nEND_VAR",
+		{"unknown type", "TYPE A : STRUCT x : INT; y : Nowhere; z : INT; END_STRUCT; END_TYPE\nVAR_GLOBAL\n a AT " +
+			"%DB1.DBX0.0 : A;\n b AT %DB2.DBW0 : INT;\nEND_VAR",
 			"b db2:0 int16\nline 1: the type Nowhere of A.y is declared nowhere"},
-		{"unreadable member", "TYPE A : STRUCT x : INT; y : ARRAY [1..Q] OF INT; z : INT; END_STRUCT; END_TYPE VAR_GLOBAL a AT %DB1.DBX0.0 : A; END_VAR",
+		{"unreadable member", "TYPE A : STRUCT x : INT; y : ARRAY [1..Q] OF INT; z : INT; END_STRUCT; END_TYPE " +
+			"VAR_GLOBAL a AT %DB1.DBX0.0 : A; END_VAR",
 			`line 1: "Q" is no whole number, and no constant that is declared before`},
-		{"cycle", "TYPE A : STRUCT b : B; END_STRUCT; B : STRUCT a : A; END_STRUCT; END_TYPE VAR_GLOBAL a AT %DB1.DBX0.0 : A; b AT %DB2.DBW0 : INT; END_VAR", "b db2:0 int16"},
-		{"missing end of a structure", "TYPE A : STRUCT x : INT; END_TYPE VAR_GLOBAL a AT %DB1.DBX0.0 : A; b AT %DB2.DBW0 : INT; END_VAR",
+		{"cycle", "TYPE A : STRUCT b : B; END_STRUCT; B : STRUCT a : A; END_STRUCT; END_TYPE VAR_GLOBAL a AT " +
+			"%DB1.DBX0.0 : A; b AT %DB2.DBW0 : INT; END_VAR", "b db2:0 int16"},
+		{"missing end of a structure",
+			"TYPE A : STRUCT x : INT; END_TYPE VAR_GLOBAL a AT %DB1.DBX0.0 : A; b AT %DB2.DBW0 : INT; END_VAR",
 			"b db2:0 int16\nline 1: END_STRUCT of A is missing before END_TYPE"},
 		{"missing end", "VAR_GLOBAL b AT %DB2.DBW0 : INT;", "b db2:0 int16\nline 1: END_VAR is missing"},
-		{"missing semicolon", "VAR_GLOBAL\n a AT %DB2.DBW0 : INT\n b AT %DB2.DBW2 : INT;\n c AT %DB2.DBW4 : INT;\nEND_VAR",
+		{"missing semicolon",
+			"VAR_GLOBAL\n a AT %DB2.DBW0 : INT\n b AT %DB2.DBW2 : INT;\n c AT %DB2.DBW4 : INT;\nEND_VAR",
 			"a db2:0 int16\nb db2:2 int16\nc db2:4 int16\nline 3: \"b\" stands where \";\" of a is expected"},
 		{"two dimensions", "VAR_GLOBAL a AT %DB2.DBW0 : ARRAY [1..2, 1..3] OF INT; b AT %DB3.DBW0 : INT; END_VAR",
 			"b db3:0 int16\nline 1: the array a has 2 dimensions: declare an array of a structure with an array in it"},
 		{"behind what is not placed", "VAR_GLOBAL a : INT; b : Nowhere; c : INT; END_VAR",
-			"a db12:0 int16\nline 1: the type Nowhere of b is declared nowhere\nline 1: b cannot be laid out: b has no width; it and 1 variables behind it have no address"},
-		{"twice", "TYPE A : INT; a : REAL; END_TYPE VAR_GLOBAL x AT %DB2.DBW0 : A; END_VAR", "x db2:0 int16\nline 1: the type A is declared twice"},
+			"a db12:0 int16\nline 1: the type Nowhere of b is declared nowhere\nline 1: b cannot be laid out: b has " +
+				"no width; it and 1 variables behind it have no address"},
+		{"twice", "TYPE A : INT; a : REAL; END_TYPE VAR_GLOBAL x AT %DB2.DBW0 : A; END_VAR",
+			"x db2:0 int16\nline 1: the type A is declared twice"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			if got := readOut(t, c.text, "db12:0"); got != c.want {
@@ -114,7 +121,8 @@ func TestBrokenDeclarations(t *testing.T) {
 
 // TestDeclaredOrTable: a table that speaks of types is no text of declarations.
 func TestDeclaredOrTable(t *testing.T) {
-	for text, want := range map[string]bool{hall: true, "VAR_GLOBAL a : INT; END_VAR": true, "Name;Type;Address\nLevel;STRUCT;40001\n": false, "name,type\nEND_TYPE,int16": false, "": false} {
+	for text, want := range map[string]bool{hall: true, "VAR_GLOBAL a : INT; END_VAR": true,
+		"Name;Type;Address\nLevel;STRUCT;40001\n": false, "name,type\nEND_TYPE,int16": false, "": false} {
 		if got := declared([]byte(text)); got != want {
 			t.Errorf("%.20q is taken for declarations: %v", text, got)
 		}

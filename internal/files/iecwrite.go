@@ -15,11 +15,14 @@ import (
 // iecTypes names the types in IEC 61131-3. What has no counterpart is declared
 // by its width, and its own name travels with it.
 var iecTypes = map[value.Type]string{
-	value.TypeBool: "BOOL", value.TypeInt8: "SINT", value.TypeUint8: "USINT", value.TypeInt16: "INT", value.TypeUint16: "UINT",
-	value.TypeInt32: "DINT", value.TypeUint32: "UDINT", value.TypeInt64: "LINT", value.TypeUint64: "ULINT",
-	value.TypeFloat32: "REAL", value.TypeFloat64: "LREAL", value.TypeTime: "TIME", value.TypeDate: "DATE", value.TypeDT: "DATE_AND_TIME",
+	value.TypeBool: "BOOL", value.TypeInt8: "SINT", value.TypeUint8: "USINT", value.TypeInt16: "INT",
+	value.TypeUint16: "UINT",
+	value.TypeInt32:  "DINT", value.TypeUint32: "UDINT", value.TypeInt64: "LINT", value.TypeUint64: "ULINT",
+	value.TypeFloat32: "REAL", value.TypeFloat64: "LREAL", value.TypeTime: "TIME", value.TypeDate: "DATE",
+	value.TypeDT:   "DATE_AND_TIME",
 	value.TypeEnum: "UINT", value.TypeEnum32: "UDINT", value.TypeFlags: "WORD", value.TypeFlags32: "DWORD",
-	value.TypeBCD16: "WORD", value.TypeBCD32: "DWORD", value.TypeUnix: "UDINT", value.TypeUnixMs: "ULINT", value.TypeCP56: "LWORD", value.TypeBits: "WORD",
+	value.TypeBCD16: "WORD", value.TypeBCD32: "DWORD", value.TypeUnix: "UDINT", value.TypeUnixMs: "ULINT",
+	value.TypeCP56: "LWORD", value.TypeBits: "WORD",
 }
 
 // WriteIEC writes maps as an IEC 61131-10 document: the structures as user
@@ -90,8 +93,10 @@ func WriteIEC(w io.Writer, name, created string, structures []site.Structure, ma
 			}
 			if m.Count > 0 {
 				element := t
-				t = outType{Defined: &outDefined{Kind: "ArrayTypeSpec", BaseType: &element, Dimension: &iecDimension{Number: 1}}}
-				t.Defined.Dimension.Index.Lower, t.Defined.Dimension.Index.Upper = strconv.Itoa(m.First), strconv.Itoa(m.First+m.Count-1)
+				t = outType{Defined: &outDefined{Kind: "ArrayTypeSpec", BaseType: &element,
+					Dimension: &iecDimension{Number: 1}}}
+				t.Defined.Dimension.Index.Lower, t.Defined.Dimension.Index.Upper = strconv.Itoa(m.First),
+					strconv.Itoa(m.First+m.Count-1)
 			}
 			d.Spec.Members = append(d.Spec.Members, variable{XMLName: xml.Name{Local: "Member"}, Name: m.Name, Type: t})
 		}
@@ -111,7 +116,8 @@ func WriteIEC(w io.Writer, name, created string, structures []site.Structure, ma
 			}
 			data := iecData{Name: ferryData, HandleUnknown: "discard"}
 			for _, column := range regmap.Columns() {
-				if text := regmap.Cell(m.Scheme, p, column); text != "" && column != regmap.Name && column != regmap.Remark {
+				if text := regmap.Cell(m.Scheme, p, column); text != "" && column != regmap.Name &&
+					column != regmap.Remark {
 					data.Cells = append(data.Cells, iecCell{string(column), text})
 				}
 			}

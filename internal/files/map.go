@@ -79,7 +79,8 @@ func (m *Map) cells(p *site.Point) []string {
 	notations := address.NotationsFor(m.Scheme, p.Address, 8*p.Type.Bytes(p.Length))
 	for _, column := range regmap.Columns() {
 		cell := regmap.Cell(m.Scheme, p, column)
-		if at := slices.IndexFunc(notations, func(n address.Notation) bool { return n.Name == m.In }); at >= 0 && column == regmap.Address {
+		if at := slices.IndexFunc(notations, func(n address.Notation) bool { return n.Name == m.In }); at >= 0 &&
+			column == regmap.Address {
 			cell = notations[at].Text
 		}
 		cells = append(cells, cell)
@@ -142,7 +143,8 @@ func readMapJSON(data []byte) ([]regmap.Row, error) {
 				return readObjects(raw)
 			}
 		}
-		return nil, problem.New("not-a-table", fmt.Sprintf("This JSON holds no map: its format is %q.", head.Format), "Give a map that Ferry has handed out, or an array of objects with one object for each point.").At("format")
+		return nil, problem.New("not-a-table", fmt.Sprintf("This JSON holds no map: its format is %q.", head.Format),
+			"Give a map that Ferry has handed out, or an array of objects with one object for each point.").At("format")
 	}
 	var f mapFile
 	d := json.NewDecoder(bytes.NewReader(data))
@@ -205,7 +207,8 @@ func readObjects(data []byte) ([]regmap.Row, error) {
 		keys = append(keys, fresh...)
 	}
 	if len(list)*max(1, len(keys)) > MostCells {
-		return nil, problem.New("too-large", fmt.Sprintf("The table has more than %d cells.", MostCells), "Bring it in by parts.")
+		return nil, problem.New("too-large", fmt.Sprintf("The table has more than %d cells.", MostCells),
+			"Bring it in by parts.")
 	}
 	rows := []regmap.Row{{Line: 1, Cells: keys}}
 	for i, object := range list {
@@ -258,9 +261,11 @@ func ReadSource(data []byte, in Within, scheme address.Scheme) (*Source, error) 
 		rows, sheets, chosen, err := ReadWorkbook(data, in.Sheet, scheme)
 		return &Source{Format: "xlsx", Rows: rows, Sheets: sheets, Sheet: chosen}, err
 	case bytes.HasPrefix(body, []byte("\xD0\xCF\x11\xE0")):
-		return nil, problem.New("not-a-table", "The file is a workbook of the old binary kind, or has a password.", "Save it from the spreadsheet as XLSX or CSV.")
+		return nil, problem.New("not-a-table", "The file is a workbook of the old binary kind, or has a password.",
+			"Save it from the spreadsheet as XLSX or CSV.")
 	case bytes.HasPrefix(body, []byte("%PDF")):
-		return nil, problem.New("not-a-table", "The file is a PDF, which holds no table.", "Select the table in it, copy it, and paste the rows.")
+		return nil, problem.New("not-a-table", "The file is a PDF, which holds no table.",
+			"Select the table in it, copy it, and paste the rows.")
 	case bytes.HasPrefix(body, []byte("<")):
 		return readIEC(body, scheme, in.Begin)
 	case bytes.HasPrefix(body, []byte("{")), bytes.HasPrefix(body, []byte("[{")):

@@ -145,7 +145,9 @@ func (p *pdfSheet) table(m *printedMap) {
 		{"Address", 17, true, func(r *printedRow) string { return r.Address }},
 	}
 	for i, heading := range m.Headings {
-		columns = append(columns, pdfColumn{heading, max(17, 1.6*float64(len(heading))), true, func(r *printedRow) string { return r.Notations[i] }})
+		columns = append(columns,
+			pdfColumn{heading, max(17, 1.6*float64(len(heading))), true,
+				func(r *printedRow) string { return r.Notations[i] }})
 	}
 	columns = append(columns,
 		pdfColumn{"Reads as", 20, true, func(r *printedRow) string { return r.Type }},

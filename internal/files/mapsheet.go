@@ -64,27 +64,34 @@ type printedRow struct {
 
 // printed lays a map out for paper.
 func (m *Map) printed() printedMap {
-	out := printedMap{Device: m.Device, Model: m.Model, Remark: m.Remark, Protocol: m.Protocol, Count: len(m.Points), Headings: m.extraNotations()}
+	out := printedMap{Device: m.Device, Model: m.Model, Remark: m.Remark, Protocol: m.Protocol, Count: len(m.Points),
+		Headings: m.extraNotations()}
 	for _, s := range regmap.Strips(m.Scheme, m.Points, stripUnits) {
 		last := min(uint32(s.Units), s.Area.Units-s.From) - 1
-		strip := printedStrip{Title: fmt.Sprintf("%s %s to %s", s.Area.Title, m.Scheme.Short(block.At(s.Area.Key, s.From)), m.Scheme.Short(block.At(s.Area.Key, s.From+last)))}
+		strip := printedStrip{Title: fmt.Sprintf("%s %s to %s", s.Area.Title,
+			m.Scheme.Short(block.At(s.Area.Key, s.From)), m.Scheme.Short(block.At(s.Area.Key, s.From+last)))}
 		for n := 0; n < s.Units; n += 8 {
-			strip.Ticks = append(strip.Ticks, printedTick{100 * float64(n) / stripUnits, m.Scheme.Short(block.At(s.Area.Key, s.From+uint32(n)))})
+			strip.Ticks = append(strip.Ticks,
+				printedTick{100 * float64(n) / stripUnits, m.Scheme.Short(block.At(s.Area.Key, s.From+uint32(n)))})
 		}
 		for i, b := range s.Blocks {
 			class := []string{"even", "odd"}[i%2]
 			if b.Overlap {
 				class = "overlap"
 			}
-			strip.Blocks = append(strip.Blocks, printedBlock{100 * float64(b.From) / stripUnits, 100 * float64(b.Units) / stripUnits, b.Lane, class, b.Point.Name})
+			strip.Blocks = append(strip.Blocks,
+				printedBlock{100 * float64(b.From) / stripUnits, 100 * float64(b.Units) / stripUnits, b.Lane, class,
+					b.Point.Name})
 		}
 		out.Strips = append(out.Strips, strip)
 	}
 	for i := range m.Points {
 		p := &m.Points[i]
 		cell := func(c regmap.Column) string { return regmap.Cell(m.Scheme, p, c) }
-		row := printedRow{Name: p.Name, Address: cell(regmap.Address), Type: cell(regmap.Type), Order: cell(regmap.Order), Unit: p.Unit,
-			Pace: cell(regmap.Pace), Access: cell(regmap.Access), Names: cell(regmap.Names), Remark: p.Remark, Limits: limitsOf(p), Scale: scaleOf(p, cell(regmap.Scale))}
+		row := printedRow{Name: p.Name, Address: cell(regmap.Address), Type: cell(regmap.Type),
+			Order: cell(regmap.Order), Unit: p.Unit,
+			Pace: cell(regmap.Pace), Access: cell(regmap.Access), Names: cell(regmap.Names), Remark: p.Remark,
+			Limits: limitsOf(p), Scale: scaleOf(p, cell(regmap.Scale))}
 		for _, name := range out.Headings {
 			text := ""
 			for _, n := range m.Scheme.Notations(p.Address) {

@@ -14,9 +14,11 @@ import (
 
 // members are the lists of a site file with what each holds.
 var members = map[string]func() any{
-	"lines": func() any { return &site.Line{} }, "devices": func() any { return &site.Device{} }, "links": func() any { return &site.Link{} },
-	"crossings": func() any { return &site.Crossing{} }, "datasheets": func() any { return &site.Datasheet{} }, "structures": func() any { return &site.Structure{} },
-	"points": func() any { return &site.Point{} }, "ports": func() any { return &site.Port{} },
+	"lines": func() any { return &site.Line{} }, "devices": func() any { return &site.Device{} },
+	"links":     func() any { return &site.Link{} },
+	"crossings": func() any { return &site.Crossing{} }, "datasheets": func() any { return &site.Datasheet{} },
+	"structures": func() any { return &site.Structure{} },
+	"points":     func() any { return &site.Point{} }, "ports": func() any { return &site.Port{} },
 }
 
 // blame finds the field of a site file that cannot be read, by reading each part

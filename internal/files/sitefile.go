@@ -40,10 +40,14 @@ func ReadSite(data []byte) (*site.Site, error) {
 		return nil, placed(data, err)
 	}
 	if head.Format != site.Format {
-		return nil, problem.New("not-a-site", fmt.Sprintf("This is no site file: its format is %q, not %q.", head.Format, site.Format), "Choose a file that Ferry has handed out.").At("format")
+		return nil, problem.New("not-a-site",
+			fmt.Sprintf("This is no site file: its format is %q, not %q.", head.Format, site.Format),
+			"Choose a file that Ferry has handed out.").At("format")
 	}
 	if head.Version > site.Version || head.Version < 1 {
-		return nil, problem.New("newer-version", fmt.Sprintf("The file has version %d of the format, and this Ferry reads up to %d.", head.Version, site.Version), "Open it with a newer Ferry.").At("version")
+		return nil, problem.New("newer-version",
+			fmt.Sprintf("The file has version %d of the format, and this Ferry reads up to %d.", head.Version,
+				site.Version), "Open it with a newer Ferry.").At("version")
 	}
 	var s site.Site
 	d := json.NewDecoder(bytes.NewReader(data))
@@ -54,7 +58,8 @@ func ReadSite(data []byte) (*site.Site, error) {
 			if name, ok := strings.CutPrefix(cause.Error(), "json: unknown field "); ok {
 				sentence = fmt.Sprintf("The format has no field %s there.", name)
 			}
-			return nil, problem.New("unreadable", sentence, "Correct the file, or hand it out again.").At(fmt.Sprintf("%s, line %d", path, lineOf(data, path)))
+			return nil, problem.New("unreadable", sentence,
+				"Correct the file, or hand it out again.").At(fmt.Sprintf("%s, line %d", path, lineOf(data, path)))
 		}
 		return nil, placed(data, err)
 	}

@@ -19,7 +19,8 @@ func foreignTable(rows int) []byte {
 		at := 2 * (i % 32000)
 		table := []string{"hr", "ir"}[i/32000]
 		typ := []string{"FLOAT", "U32", "INT16U", "REAL", "DINT"}[i%5]
-		fmt.Fprintf(&b, "%s%d;Tank%05d.Value;%s;%s;mg/L;R/W;Point %d of the list\r\n", table, at, i, typ, []string{"", "0.1"}[i%2], i)
+		fmt.Fprintf(&b, "%s%d;Tank%05d.Value;%s;%s;mg/L;R/W;Point %d of the list\r\n", table, at, i, typ,
+			[]string{"", "0.1"}[i%2], i)
 	}
 	return []byte(b.String())
 }

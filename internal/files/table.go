@@ -25,7 +25,8 @@ const MostCells = 2_000_000
 func ReadTable(data []byte) ([]regmap.Row, error) {
 	data = bytes.TrimPrefix(data, []byte("\xEF\xBB\xBF"))
 	if bytes.IndexByte(data, 0) >= 0 {
-		return nil, problem.New("not-a-table", "The file is not a table of text.", "Save it from the spreadsheet as CSV.")
+		return nil, problem.New("not-a-table", "The file is not a table of text.",
+			"Save it from the spreadsheet as CSV.")
 	}
 	if !utf8.Valid(data) {
 		var b bytes.Buffer
@@ -59,7 +60,8 @@ func ReadTable(data []byte) ([]regmap.Row, error) {
 			record[i] = unguard(record[i])
 		}
 		if cells += len(record); cells > MostCells {
-			return nil, problem.New("too-large", fmt.Sprintf("The table has more than %d cells.", MostCells), "Bring it in by parts.").At(fmt.Sprintf("line %d", line))
+			return nil, problem.New("too-large", fmt.Sprintf("The table has more than %d cells.", MostCells),
+				"Bring it in by parts.").At(fmt.Sprintf("line %d", line))
 		}
 		rows = append(rows, regmap.Row{Line: line, Cells: record})
 	}
@@ -123,8 +125,10 @@ func outsideQuotes(line string, c rune) (n int) {
 // skip in front of a formula (blanks, line ends, marks without a width) and what
 // they take for its signs (the full-width ones) counts too.
 func guard(cell string) string {
-	rest := strings.TrimLeftFunc(cell, func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) || unicode.Is(unicode.Cf, r) })
-	if cell == "" || cell[0] != '\'' && !strings.ContainsRune("\t\r\n", rune(cell[0])) && !strings.HasPrefix(rest, "'") {
+	rest := strings.TrimLeftFunc(cell,
+		func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) || unicode.Is(unicode.Cf, r) })
+	if cell == "" || cell[0] != '\'' && !strings.ContainsRune("\t\r\n", rune(cell[0])) && !strings.HasPrefix(rest,
+		"'") {
 		first, _ := utf8.DecodeRuneInString(rest)
 		if rest == "" || !strings.ContainsRune("=+-@\uFF1D\uFF0B\uFF0D\uFF20", first) {
 			return cell

@@ -35,30 +35,36 @@ func checkWorkbook(data []byte) error {
 	tooLarge := func(what, do string) error { return problem.New("too-large", what, do) }
 	archive, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
 	if err != nil {
-		return problem.New("not-a-table", "The file is no workbook that can be read: "+err.Error()+".", "Save it from the spreadsheet as XLSX or CSV, without a password.")
+		return problem.New("not-a-table", "The file is no workbook that can be read: "+err.Error()+".",
+			"Save it from the spreadsheet as XLSX or CSV, without a password.")
 	}
 	if len(archive.File) > mostParts {
-		return tooLarge(fmt.Sprintf("The workbook has %d parts.", len(archive.File)), "Save only the sheet of the table.")
+		return tooLarge(fmt.Sprintf("The workbook has %d parts.", len(archive.File)),
+			"Save only the sheet of the table.")
 	}
 	total := int64(0)
 	for _, f := range archive.File {
 		part, err := f.Open()
 		if err != nil {
-			return problem.New("not-a-table", "A part of the workbook cannot be read: "+err.Error()+".", "Save it again from the spreadsheet.").At(f.Name)
+			return problem.New("not-a-table", "A part of the workbook cannot be read: "+err.Error()+".",
+				"Save it again from the spreadsheet.").At(f.Name)
 		}
 		n, longest, cells, err := unpack(part, mostUnzipped-total)
 		_ = part.Close() // it was read, and nothing was written
 		if err != nil {
-			return problem.New("not-a-table", "A part of the workbook cannot be read: "+err.Error()+".", "Save it again from the spreadsheet.").At(f.Name)
+			return problem.New("not-a-table", "A part of the workbook cannot be read: "+err.Error()+".",
+				"Save it again from the spreadsheet.").At(f.Name)
 		}
 		if cells > MostCells {
 			return tooLarge(fmt.Sprintf("A sheet has more than %d cells.", MostCells), "Bring it in by parts.")
 		}
 		if total += n; total >= mostUnzipped {
-			return tooLarge(fmt.Sprintf("The workbook unpacks to more than %d MB.", mostUnzipped>>20), "Save only the table, as CSV or in a workbook of its own.")
+			return tooLarge(fmt.Sprintf("The workbook unpacks to more than %d MB.", mostUnzipped>>20),
+				"Save only the table, as CSV or in a workbook of its own.")
 		}
 		if longest > longestText {
-			return tooLarge(fmt.Sprintf("A cell of the workbook holds a text of %d characters or more.", longestText), "Take that text out.")
+			return tooLarge(fmt.Sprintf("A cell of the workbook holds a text of %d characters or more.", longestText),
+				"Take that text out.")
 		}
 	}
 	return nil
@@ -98,13 +104,16 @@ func unpack(part io.Reader, most int64) (n int64, longest, cells int, err error)
 // ReadWorkbook reads one sheet of an XLSX workbook (ISO/IEC 29500), the first
 // with anything in it if sheet is empty, and lists the sheets. Cells come as
 // the values that they hold, not as they are formatted.
-func ReadWorkbook(data []byte, sheet string, scheme address.Scheme) (rows []regmap.Row, sheets []string, chosen string, err error) {
+func ReadWorkbook(data []byte, sheet string,
+	scheme address.Scheme) (rows []regmap.Row, sheets []string, chosen string, err error) {
 	if err := checkWorkbook(data); err != nil {
 		return nil, nil, "", err
 	}
-	f, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{RawCellValue: true, UnzipSizeLimit: mostUnzipped, UnzipXMLSizeLimit: 16 << 20})
+	f, err := excelize.OpenReader(bytes.NewReader(data),
+		excelize.Options{RawCellValue: true, UnzipSizeLimit: mostUnzipped, UnzipXMLSizeLimit: 16 << 20})
 	if err != nil {
-		return nil, nil, "", problem.New("not-a-table", "The file is no workbook that can be read: "+err.Error()+".", "Save it from the spreadsheet as XLSX or CSV, without a password.")
+		return nil, nil, "", problem.New("not-a-table", "The file is no workbook that can be read: "+err.Error()+".",
+			"Save it from the spreadsheet as XLSX or CSV, without a password.")
 	}
 	defer func() {
 		if closeErr := f.Close(); err == nil && closeErr != nil {
@@ -112,7 +121,8 @@ func ReadWorkbook(data []byte, sheet string, scheme address.Scheme) (rows []regm
 		}
 	}()
 	if sheets = f.GetSheetList(); len(sheets) > mostSheets {
-		return nil, nil, "", problem.New("too-large", fmt.Sprintf("The workbook has %d sheets.", len(sheets)), "Save only the sheet of the table.")
+		return nil, nil, "", problem.New("too-large", fmt.Sprintf("The workbook has %d sheets.", len(sheets)),
+			"Save only the sheet of the table.")
 	}
 	if sheet != "" {
 		rows, err = sheetRows(f, sheet)
@@ -142,10 +152,12 @@ func sheetRows(f *excelize.File, sheet string) ([]regmap.Row, error) {
 	for line := 1; it.Next(); line++ {
 		record, err := it.Columns()
 		if err != nil {
-			return nil, problem.New("not-a-table", "A row cannot be read: "+err.Error()+".", "Open the file in a spreadsheet and save it again.").At(fmt.Sprintf("%s, row %d", sheet, line))
+			return nil, problem.New("not-a-table", "A row cannot be read: "+err.Error()+".",
+				"Open the file in a spreadsheet and save it again.").At(fmt.Sprintf("%s, row %d", sheet, line))
 		}
 		if cells += len(record); cells > MostCells || line > MostCells {
-			return nil, problem.New("too-large", fmt.Sprintf("The sheet has more than %d cells.", MostCells), "Bring it in by parts.").At(sheet)
+			return nil, problem.New("too-large", fmt.Sprintf("The sheet has more than %d cells.", MostCells),
+				"Bring it in by parts.").At(sheet)
 		}
 		if len(record) == 0 {
 			continue
@@ -155,7 +167,8 @@ func sheetRows(f *excelize.File, sheet string) ([]regmap.Row, error) {
 			text += len(record[i])
 		}
 		if text > mostText {
-			return nil, problem.New("too-large", fmt.Sprintf("The sheet holds more than %d MB of text.", mostText>>20), "Bring it in by parts.").At(sheet)
+			return nil, problem.New("too-large", fmt.Sprintf("The sheet holds more than %d MB of text.", mostText>>20),
+				"Bring it in by parts.").At(sheet)
 		}
 		for len(record) > 0 && record[len(record)-1] == "" {
 			record = record[:len(record)-1]
@@ -164,7 +177,8 @@ func sheetRows(f *excelize.File, sheet string) ([]regmap.Row, error) {
 		rows = append(rows, regmap.Row{Line: line, Cells: record})
 	}
 	if err := it.Error(); err != nil {
-		return nil, problem.New("not-a-table", "The sheet cannot be read to its end: "+err.Error()+".", "Open the file in a spreadsheet and save it again.").At(sheet)
+		return nil, problem.New("not-a-table", "The sheet cannot be read to its end: "+err.Error()+".",
+			"Open the file in a spreadsheet and save it again.").At(sheet)
 	}
 	return rows, it.Close()
 }
@@ -230,7 +244,8 @@ func writeSheet(f *excelize.File, sheet string, m *Map, bold int) error {
 			return err
 		}
 	}
-	if err := out.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}); err != nil {
+	if err := out.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2",
+		ActivePane: "bottomLeft"}); err != nil {
 		return err
 	}
 	record := make([]any, len(headings))

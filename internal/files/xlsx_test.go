@@ -48,7 +48,8 @@ func TestReadWorkbook(t *testing.T) {
 		"Old":       {{"Reg"}, {1}},
 	}, "Cover", "Registers", "Old")
 	for _, c := range []struct{ sheet, chosen, want string }{
-		{"", "Registers", "1:Reg|Gain 2:30001|0.1 4:40,003|0.333333333333333"}, {"Old", "Old", "1:Reg 2:1"}, {"Cover", "Cover", "1:Skerry Point"},
+		{"", "Registers", "1:Reg|Gain 2:30001|0.1 4:40,003|0.333333333333333"}, {"Old", "Old", "1:Reg 2:1"},
+		{"Cover", "Cover", "1:Skerry Point"},
 	} {
 		rows, sheets, chosen, err := ReadWorkbook(data, c.sheet, family.Scheme)
 		if err != nil || chosen != c.chosen || len(sheets) != 3 {
@@ -91,7 +92,8 @@ func TestWriteWorkbook(t *testing.T) {
 	}
 	defer f.Close()
 	sheets := f.GetSheetList()
-	if len(sheets) != 4 || sheets[0] != "A-B-C" || sheets[1] != "a-b-c (2)" || len(sheets[2]) > 31 || sheets[2] == sheets[3] {
+	if len(sheets) != 4 || sheets[0] != "A-B-C" || sheets[1] != "a-b-c (2)" || len(sheets[2]) > 31 ||
+		sheets[2] == sheets[3] {
 		t.Errorf("sheets %q", sheets)
 	}
 	for _, sheet := range sheets {
@@ -108,7 +110,8 @@ func TestWriteWorkbook(t *testing.T) {
 func TestPDFBreaksPages(t *testing.T) {
 	m := Map{Device: "Gateway", Scheme: family.Scheme}
 	for i := range 300 {
-		m.Points = append(m.Points, site.Point{Name: fmt.Sprintf("Point-%03d", i), Address: block.At("hr", uint32(2*i)), Type: "float32", Access: "r", Remark: "Ω ‰ ³ → … °C"})
+		m.Points = append(m.Points, site.Point{Name: fmt.Sprintf("Point-%03d", i), Address: block.At("hr", uint32(2*i)),
+			Type: "float32", Access: "r", Remark: "Ω ‰ ³ → … °C"})
 	}
 	m.Points[5].Remark = strings.Repeat("a very long remark ", 400)
 	var b, empty bytes.Buffer

@@ -44,7 +44,8 @@ func New() *Pipe {
 	mu.Lock()
 	defer mu.Unlock()
 	last++
-	p := &Pipe{Name: fmt.Sprint(Prefix, last), format: serial.Usual, outCame: make(chan struct{}, 1), inCame: make(chan struct{}, 1)}
+	p := &Pipe{Name: fmt.Sprint(Prefix, last), format: serial.Usual, outCame: make(chan struct{}, 1),
+		inCame: make(chan struct{}, 1)}
 	ports[p.Name] = p
 	return p
 }

@@ -74,7 +74,8 @@ func Read(dir string) (*Sites, error) {
 		return nil, err
 	}
 	for _, f := range folders {
-		if id := f.Name(); f.IsDir() && wellFormed(id) && s.there(id) && !slices.ContainsFunc(s.list.Sites, func(each Site) bool { return each.ID == id }) {
+		if id := f.Name(); f.IsDir() && wellFormed(id) && s.there(id) && !slices.ContainsFunc(s.list.Sites,
+			func(each Site) bool { return each.ID == id }) {
 			s.list.Sites = append(s.list.Sites, Site{ID: id, Name: "Site " + id})
 		}
 	}
@@ -177,7 +178,8 @@ func (s *Sites) Add(ctx context.Context, content *site.Site, name string) (id st
 		return "", problem.New("no-name", "A site needs a name of up to 200 characters.", "Give it one.")
 	}
 	if len(s.list.Sites) >= most {
-		return "", problem.New("too-many", fmt.Sprintf("There are %d sites.", most), "Remove those that are done, or begin another data folder.")
+		return "", problem.New("too-many", fmt.Sprintf("There are %d sites.", most),
+			"Remove those that are done, or begin another data folder.")
 	}
 	var b [6]byte
 	_, _ = rand.Read(b[:]) // it never fails
@@ -228,7 +230,8 @@ func (s *Sites) Remove(id string) (kept string, err error) {
 	case id == s.list.Open:
 		return "", problem.New("open", "The site is open.", "Open another one first.")
 	case id == "":
-		return "", problem.New("first", "The first site lies in the data folder itself and stays.", "Begin another data folder to be without it.")
+		return "", problem.New("first", "The first site lies in the data folder itself and stays.",
+			"Begin another data folder to be without it.")
 	}
 	to := filepath.Join(s.dir, removed, id+"-"+time.Now().Format("20060102-150405"))
 	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {

@@ -108,7 +108,8 @@ func (s *Store) entry(ctx context.Context, seq int64) (Entry, error) {
 // Journal returns the latest rows of the journal, the newest first, without
 // their changes.
 func (s *Store) Journal(ctx context.Context, most int) ([]Entry, error) {
-	return s.entries(ctx, `SELECT seq, at, who, action, target, what, '[]' FROM journal ORDER BY seq DESC LIMIT ?`, most)
+	return s.entries(ctx, `SELECT seq, at, who, action, target, what, '[]' FROM journal ORDER BY seq DESC LIMIT ?`,
+		most)
 }
 
 func (s *Store) entries(ctx context.Context, query string, arg any) ([]Entry, error) {
@@ -151,7 +152,8 @@ const KeptWrites = 100_000
 // BeginWrite journals a write to a device before it goes, and returns the id of
 // its row. doc is JSON.
 func (s *Store) BeginWrite(ctx context.Context, who string, doc []byte) (int64, error) {
-	result, err := s.db.ExecContext(ctx, `INSERT INTO written (at, who, result, open) VALUES (?, ?, ?, 1)`, s.now().UTC().Format(time.RFC3339Nano), who, string(doc))
+	result, err := s.db.ExecContext(ctx, `INSERT INTO written (at, who, result, open) VALUES (?, ?, ?, 1)`,
+		s.now().UTC().Format(time.RFC3339Nano), who, string(doc))
 	if err != nil {
 		return 0, err
 	}
@@ -174,7 +176,8 @@ type Outcome struct {
 func (s *Store) EndWrites(ctx context.Context, list []Outcome) error {
 	return inOne(ctx, s.db, func(tx *sql.Tx) error {
 		for _, o := range list {
-			if _, err := tx.ExecContext(ctx, `UPDATE written SET result = ?, open = ? WHERE id = ?`, string(o.Doc), o.Open, o.ID); err != nil {
+			if _, err := tx.ExecContext(ctx, `UPDATE written SET result = ?, open = ? WHERE id = ?`, string(o.Doc),
+				o.Open, o.ID); err != nil {
 				return err
 			}
 		}

@@ -25,19 +25,23 @@ func (s *Store) KeepOutages(ctx context.Context, list []Outage) error {
 	}
 	return inOne(ctx, s.samples, func(tx *sql.Tx) error {
 		for _, o := range list {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO outage (link, device, from_ms, to_ms, reason, tries) VALUES (?, ?, ?, ?, ?, ?)
-			ON CONFLICT (link, from_ms) DO UPDATE SET to_ms = excluded.to_ms, tries = excluded.tries`, o.Link, o.Device, o.FromMs, o.ToMs, o.Reason, o.Tries); err != nil {
+			if _, err := tx.ExecContext(ctx,
+				`INSERT INTO outage (link, device, from_ms, to_ms, reason, tries) VALUES (?, ?, ?, ?, ?, ?)
+			ON CONFLICT (link, from_ms) DO UPDATE SET to_ms = excluded.to_ms, tries = excluded.tries`, o.Link, o.Device,
+				o.FromMs, o.ToMs, o.Reason, o.Tries); err != nil {
 				return err
 			}
 		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM outage WHERE from_ms < (SELECT MIN(from_ms) FROM (SELECT from_ms FROM outage ORDER BY from_ms DESC LIMIT ?))`, KeptOutages)
+		_, err := tx.ExecContext(ctx,
+			`DELETE FROM outage WHERE from_ms < (SELECT MIN(from_ms) FROM (SELECT from_ms FROM outage ORDER BY from_ms DESC LIMIT ?))`, KeptOutages)
 		return err
 	})
 }
 
 // Outages returns the latest outages, the oldest first.
 func (s *Store) Outages(ctx context.Context, most int) ([]Outage, error) {
-	rows, err := s.samples.QueryContext(ctx, `SELECT link, device, from_ms, to_ms, reason, tries FROM outage ORDER BY from_ms DESC LIMIT ?`, most)
+	rows, err := s.samples.QueryContext(ctx,
+		`SELECT link, device, from_ms, to_ms, reason, tries FROM outage ORDER BY from_ms DESC LIMIT ?`, most)
 	if err != nil {
 		return nil, err
 	}

@@ -35,7 +35,8 @@ type Damaged struct {
 }
 
 func (d *Damaged) Error() string {
-	return fmt.Sprintf("%s is damaged (%v): put a copy from the folder %s in its place, and keep the damaged file for whoever may repair it", d.File, d.Why, copiesFolder)
+	return fmt.Sprintf("%s is damaged (%v): put a copy from the folder %s in its place, and keep the damaged file "+
+		"for whoever may repair it", d.File, d.Why, copiesFolder)
 }
 
 func (d *Damaged) Unwrap() error { return d.Why }
@@ -47,7 +48,8 @@ func begin(ctx context.Context, dir string, first func() *site.Site) error {
 	info, err := os.Stat(path)
 	switch {
 	case err == nil && info.Size() == 0:
-		return fmt.Errorf("%s is empty: something has cut it off. Put a copy from the folder %s in its place, or remove it to begin a new site", siteFile, copiesFolder)
+		return fmt.Errorf("%s is empty: something has cut it off. Put a copy from the folder %s in its place, or "+
+			"remove it to begin a new site", siteFile, copiesFolder)
 	case err == nil:
 		return nil
 	case !errors.Is(err, fs.ErrNotExist):
@@ -55,7 +57,8 @@ func begin(ctx context.Context, dir string, first func() *site.Site) error {
 	}
 	if copies, err := filepath.Glob(filepath.Join(dir, copiesFolder, "site-*.db")); err == nil && len(copies) > 0 {
 		slices.Sort(copies)
-		return fmt.Errorf("%s is gone, and there are copies of it: put the latest, %s, in its place, or remove the folder %s to begin a new site",
+		return fmt.Errorf("%s is gone, and there are copies of it: put the latest, %s, in its place, or remove the "+
+			"folder %s to begin a new site",
 			siteFile, filepath.Base(copies[len(copies)-1]), copiesFolder)
 	}
 	draft := path + ".new"
@@ -92,7 +95,8 @@ func open(ctx context.Context, dir string) (*Store, error) {
 	}
 	path := filepath.Join(dir, siteFile)
 	s.db, err = connect(ctx, path, "FULL", siteMigrations, "migrations", func(db *sql.DB, at int64) error {
-		return copyInto(ctx, db, filepath.Join(dir, copiesFolder, fmt.Sprintf("site-before-version-%d-%s.db", at+1, s.now().Format("2006-01-02-150405"))))
+		return copyInto(ctx, db, filepath.Join(dir, copiesFolder,
+			fmt.Sprintf("site-before-version-%d-%s.db", at+1, s.now().Format("2006-01-02-150405"))))
 	})
 	if err != nil {
 		return fail(err)
@@ -132,7 +136,8 @@ func (s *Store) openSamples(ctx context.Context) error {
 			return err
 		}
 	}
-	s.notices = append(s.notices, fmt.Sprintf("%s was damaged (%v). Recorded values and outages of before are not shown; the file was set aside as %s.", samplesFile, damaged.Why, filepath.Base(aside)))
+	s.notices = append(s.notices, fmt.Sprintf("%s was damaged (%v). Recorded values and outages of before are not "+
+		"shown; the file was set aside as %s.", samplesFile, damaged.Why, filepath.Base(aside)))
 	s.samples, err = connect(ctx, path, "NORMAL", sampleMigrations, "samplemigrations", nil)
 	return err
 }
@@ -187,7 +192,8 @@ func (s *Store) compare(found string) error {
 	seq := s.Now().Seq
 	switch {
 	case err == nil && last > seq:
-		says := fmt.Sprintf("The last %d changes of the site are missing: they were acknowledged, and the journal of %s does not have them: it is damaged, or the file is an older copy.", last-seq, siteFile)
+		says := fmt.Sprintf("The last %d changes of the site are missing: they were acknowledged, and the journal "+
+			"of %s does not have them: it is damaged, or the file is an older copy.", last-seq, siteFile)
 		if found != "" {
 			kept := filepath.Join(s.dir, copiesFolder, "damaged-"+s.now().Format("2006-01-02-150405"))
 			if err := os.Rename(found, kept); err != nil {

@@ -39,7 +39,8 @@ func edited(t *testing.T, dir string, n int) *Store {
 	t.Helper()
 	s := opened(t, dir)
 	for i := range n {
-		if _, err := s.Edit(context.Background(), "test", "renamed it", []BasedEdit{{rename("plantnet", fmt.Sprint("Net ", i)), s.Now().Seq}}); err != nil {
+		if _, err := s.Edit(context.Background(), "test", "renamed it",
+			[]BasedEdit{{rename("plantnet", fmt.Sprint("Net ", i)), s.Now().Seq}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -76,7 +77,8 @@ func TestFoundDamaged(t *testing.T) {
 			run(dir, `UPDATE object SET doc = json_set(doc, '$.draught', 3) WHERE kind = 'line'`)
 		}, "draught", ""},
 		{"an empty site.db", func(dir string) { _ = os.Truncate(filepath.Join(dir, siteFile), 0) }, "is empty", ""},
-		{"no site.db beside its copies", func(dir string) { _ = os.Remove(filepath.Join(dir, siteFile)) }, "put the latest", ""},
+		{"no site.db beside its copies", func(dir string) { _ = os.Remove(filepath.Join(dir, siteFile)) },
+			"put the latest", ""},
 		{"a damaged site.db", func(dir string) {
 			spoil(t, filepath.Join(dir, siteFile), 4096, []byte(strings.Repeat("tide", 4096)))
 		}, "damaged", ""},
@@ -141,10 +143,12 @@ func TestJournalOfTheDatabaseDamaged(t *testing.T) {
 	}
 	spoil(t, wal, info.Size()*2/3, []byte("tide"))
 	s := opened(t, killed)
-	if got := strings.Join(s.Notices(), " "); !strings.Contains(got, "changes of the site are missing") || !strings.Contains(got, "damaged-") {
+	if got := strings.Join(s.Notices(), " "); !strings.Contains(got, "changes of the site are missing") ||
+		!strings.Contains(got, "damaged-") {
 		t.Errorf("it says %q", got)
 	}
-	if kept, err := filepath.Glob(filepath.Join(killed, copiesFolder, "damaged-*", siteFile+"-wal")); err != nil || len(kept) != 1 {
+	if kept, err := filepath.Glob(filepath.Join(killed, copiesFolder, "damaged-*", siteFile+"-wal")); err != nil ||
+		len(kept) != 1 {
 		t.Errorf("kept as found: %v, %v", kept, err)
 	}
 }
@@ -184,10 +188,12 @@ func TestCopies(t *testing.T) {
 	}
 	_ = db.Close()
 	migrated := opened(t, old)
-	if list, err := migrated.WrittenList(context.Background(), 9); err != nil || len(list) != 1 || !strings.Contains(string(list[0].Result), `"state":"written"`) {
+	if list, err := migrated.WrittenList(context.Background(), 9); err != nil || len(list) != 1 ||
+		!strings.Contains(string(list[0].Result), `"state":"written"`) {
 		t.Errorf("%+v, %v", list, err)
 	}
-	if list, err := filepath.Glob(filepath.Join(old, copiesFolder, "site-before-version-2-*.db")); err != nil || len(list) != 1 {
+	if list, err := filepath.Glob(filepath.Join(old, copiesFolder, "site-before-version-2-*.db")); err != nil ||
+		len(list) != 1 {
 		t.Errorf("before the tables changed: %v, %v", list, err)
 	}
 }
@@ -198,7 +204,8 @@ func TestRemovedStaysRemoved(t *testing.T) {
 	dir, ctx := t.TempDir(), context.Background()
 	s := opened(t, dir)
 	seq := s.Now().Seq
-	if _, err := s.Edit(ctx, "one", "removed the probe", []BasedEdit{{site.Edit{Kind: site.KindDevice, ID: "do11"}, seq}}); err != nil {
+	if _, err := s.Edit(ctx, "one", "removed the probe",
+		[]BasedEdit{{site.Edit{Kind: site.KindDevice, ID: "do11"}, seq}}); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.Close(); err != nil {
@@ -246,7 +253,8 @@ func TestFiftyEditors(t *testing.T) {
 					return
 				}
 				d.Remark = fmt.Sprint("counted ", count+1)
-				_, err := s.Edit(ctx, "test", "counted", []BasedEdit{{site.Put(site.KindDevice, d.ID, "", d), n.Versions(site.KindDevice, "")[d.ID]}})
+				_, err := s.Edit(ctx, "test", "counted",
+					[]BasedEdit{{site.Put(site.KindDevice, d.ID, "", d), n.Versions(site.KindDevice, "")[d.ID]}})
 				switch {
 				case err == nil:
 					accepted[i].Add(1)
@@ -276,7 +284,8 @@ func TestJournalIsBounded(t *testing.T) {
 	s.bytes += keptStepBytes // as if the first were that large
 	s.rows[0].bytes += keptStepBytes
 	s.mu.Unlock()
-	if _, err := s.Edit(context.Background(), "test", "one more", []BasedEdit{{rename("plantnet", "Last"), s.Now().Seq}}); err != nil {
+	if _, err := s.Edit(context.Background(), "test", "one more",
+		[]BasedEdit{{rename("plantnet", "Last"), s.Now().Seq}}); err != nil {
 		t.Fatal(err)
 	}
 	entries, err := s.Journal(context.Background(), 99)

@@ -45,7 +45,8 @@ func (s *Store) AddSamples(ctx context.Context, list []Sample) error {
 
 // Samples returns the samples of a point since a time, the oldest first.
 func (s *Store) Samples(ctx context.Context, point string, sinceMs int64) ([]Sample, error) {
-	rows, err := s.samples.QueryContext(ctx, `SELECT at_ms, v, good FROM sample WHERE point = ? AND at_ms >= ? ORDER BY at_ms LIMIT 5000`, point, sinceMs)
+	rows, err := s.samples.QueryContext(ctx,
+		`SELECT at_ms, v, good FROM sample WHERE point = ? AND at_ms >= ? ORDER BY at_ms LIMIT 5000`, point, sinceMs)
 	if err != nil {
 		return nil, err
 	}

@@ -79,8 +79,11 @@ func uri(path string) string {
 
 // connect opens one file, brings its tables up to date and sees to it that this
 // version knows them all. copied, if set, is called before they are changed.
-func connect(ctx context.Context, path, synchronous string, migrations fs.FS, folder string, copied func(*sql.DB, int64) error) (*sql.DB, error) {
-	db, err := sql.Open("sqlite", uri(path)+"?_pragma=journal_mode(WAL)&_pragma=synchronous("+synchronous+")&_pragma=busy_timeout(5000)&_pragma=foreign_keys(1)")
+func connect(ctx context.Context, path, synchronous string, migrations fs.FS, folder string,
+	copied func(*sql.DB, int64) error) (*sql.DB, error) {
+	db, err := sql.Open("sqlite",
+		uri(path)+"?_pragma=journal_mode(WAL)&_pragma=synchronous("+synchronous+
+			")&_pragma=busy_timeout(5000)&_pragma=foreign_keys(1)")
 	if err != nil {
 		return nil, err
 	}
@@ -103,12 +106,14 @@ func connect(ctx context.Context, path, synchronous string, migrations fs.FS, fo
 		return fail(fmt.Errorf("%s: %w", filepath.Base(path), err))
 	}
 	if at > known {
-		return fail(fmt.Errorf("%s was written by a newer version of Ferry (its tables are of version %d, and this one knows %d): open it with that version, or go on from an earlier copy in %s",
+		return fail(fmt.Errorf("%s was written by a newer version of Ferry (its tables are of version %d, and this "+
+			"one knows %d): open it with that version, or go on from an earlier copy in %s",
 			filepath.Base(path), at, known, copiesFolder))
 	}
 	if at > 0 && at < known && copied != nil {
 		if err := copied(db, at); err != nil {
-			return fail(fmt.Errorf("no copy could be kept before the tables of %s are changed: %w", filepath.Base(path), err))
+			return fail(fmt.Errorf("no copy could be kept before the tables of %s are changed: %w", filepath.Base(path),
+				err))
 		}
 	}
 	if _, err := provider.Up(ctx); err != nil {
@@ -136,7 +141,8 @@ func key(kind site.Kind, id string) string { return string(kind) + "\x00" + id }
 // load reads the site back from its rows.
 func (s *Store) load(ctx context.Context) error {
 	n := &Snapshot{versions: map[group]map[string]int64{},
-		Site: &site.Site{Format: site.Format, Version: site.Version, Lines: []site.Line{}, Devices: []site.Device{}, Links: []site.Link{}, Crossings: []site.Crossing{}}}
+		Site: &site.Site{Format: site.Format, Version: site.Version, Lines: []site.Line{}, Devices: []site.Device{},
+			Links: []site.Link{}, Crossings: []site.Crossing{}}}
 	docs := map[string]json.RawMessage{}
 	rows, err := s.db.QueryContext(ctx, `SELECT kind, id, parent, doc, version FROM object`)
 	if err != nil {
@@ -184,11 +190,13 @@ func (s *Store) load(ctx context.Context) error {
 		err = errors.Join(err, gather(docs, orders, site.KindPoint, d.ID, &d.Points))
 	}
 	if err != nil {
-		return fmt.Errorf("site.db holds what this version of Ferry does not know, and would lose: %w; open it with the version that wrote it", err)
+		return fmt.Errorf("site.db holds what this version of Ferry does not know, and would lose: %w; open it with "+
+			"the version that wrote it", err)
 	}
 	for k := range docs {
 		kind, id, _ := strings.Cut(k, "\x00")
-		return fmt.Errorf("site.db holds a %s %q that this version of Ferry does not know, or that has lost its place: open it with the version that wrote it, or go on from a copy in %s", kind, id, copiesFolder)
+		return fmt.Errorf("site.db holds a %s %q that this version of Ferry does not know, or that has lost its "+
+			"place: open it with the version that wrote it, or go on from a copy in %s", kind, id, copiesFolder)
 	}
 	if err := s.loadJournal(ctx, n); err != nil {
 		return err
@@ -226,7 +234,8 @@ func (s *Store) orders(ctx context.Context) (map[string][]string, error) {
 	return orders, rows.Err()
 }
 
-func gather[T any](docs map[string]json.RawMessage, orders map[string][]string, kind site.Kind, parent string, into *[]T) error {
+func gather[T any](docs map[string]json.RawMessage, orders map[string][]string, kind site.Kind, parent string,
+	into *[]T) error {
 	for _, id := range orders[key(kind, parent)] {
 		var item T
 		if err := strictly(docs[key(kind, id)], &item); err != nil {
@@ -245,7 +254,8 @@ func (s *Store) fill(ctx context.Context, first *site.Site) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.keep(ctx, next, changes, Entry{Who: "Ferry", Action: "edit", Target: -1, What: "Began the site " + first.Name})
+	_, err = s.keep(ctx, next, changes,
+		Entry{Who: "Ferry", Action: "edit", Target: -1, What: "Began the site " + first.Name})
 	return err
 }
 
@@ -297,7 +307,8 @@ func (s *Store) fresh(ctx context.Context, edits []BasedEdit) error {
 
 // ChangeOf is Change for edits that also replace what their author saw: seen are
 // these objects with their versions, compared as Edit does.
-func (s *Store) ChangeOf(ctx context.Context, who, what string, seen []BasedEdit, edits func(*site.Site) ([]site.Edit, error)) (Entry, error) {
+func (s *Store) ChangeOf(ctx context.Context, who, what string, seen []BasedEdit,
+	edits func(*site.Site) ([]site.Edit, error)) (Entry, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err := s.fresh(ctx, seen); err != nil {
@@ -308,17 +319,21 @@ func (s *Store) ChangeOf(ctx context.Context, who, what string, seen []BasedEdit
 
 // Change computes edits from the site as it is now and applies them as one
 // step, for edits that are relative to what is there.
-func (s *Store) Change(ctx context.Context, who, what string, edits func(*site.Site) ([]site.Edit, error)) (Entry, error) {
+func (s *Store) Change(ctx context.Context, who, what string,
+	edits func(*site.Site) ([]site.Edit, error)) (Entry, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.change(ctx, who, what, edits)
 }
 
-func (s *Store) change(ctx context.Context, who, what string, edits func(*site.Site) ([]site.Edit, error)) (entry Entry, err error) {
+func (s *Store) change(ctx context.Context, who, what string,
+	edits func(*site.Site) ([]site.Edit, error)) (entry Entry, err error) {
 	defer func() {
 		if p := recover(); p != nil { // the lock of the site is held
 			log.Printf("working out %q: %v\n%s", what, p, debug.Stack())
-			err = problem.New("defect", "The change could not be worked out: a defect of Ferry's own. Nothing was changed.", "Report it with the log.")
+			err = problem.New("defect",
+				"The change could not be worked out: a defect of Ferry's own. Nothing was changed.",
+				"Report it with the log.")
 		}
 	}()
 	list, err := edits(s.Now().Site)
@@ -330,15 +345,18 @@ func (s *Store) change(ctx context.Context, who, what string, edits func(*site.S
 
 func (s *Store) stale(ctx context.Context, e BasedEdit, version int64) error {
 	if version == 0 {
-		return problem.New("stale", fmt.Sprintf("This %s has been removed in the meantime.", e.Kind), "Undo its removal to have it back, or leave it.").At(string(e.Kind) + " " + e.ID)
+		return problem.New("stale", fmt.Sprintf("This %s has been removed in the meantime.", e.Kind),
+			"Undo its removal to have it back, or leave it.").At(string(e.Kind) + " " + e.ID)
 	}
-	p := problem.New("stale", fmt.Sprintf("This %s has been changed in the meantime.", e.Kind), "Look at what it is now, and enter your change again if it still holds.").At(string(e.Kind) + " " + e.ID)
+	p := problem.New("stale", fmt.Sprintf("This %s has been changed in the meantime.", e.Kind),
+		"Look at what it is now, and enter your change again if it still holds.").At(string(e.Kind) + " " + e.ID)
 	if entry, err := s.entry(ctx, version); err == nil {
 		by := "by " + entry.Who
 		if strings.HasPrefix(entry.Who, "window ") || entry.Who == "a window" { // where nobody signs in
 			by = "in another window"
 		}
-		p.Sentence = fmt.Sprintf("This %s was changed %s at %s: %s.", e.Kind, by, entry.At.Local().Format("15:04:05"), entry.What)
+		p.Sentence = fmt.Sprintf("This %s was changed %s at %s: %s.", e.Kind, by, entry.At.Local().Format("15:04:05"),
+			entry.What)
 	}
 	return p
 }
@@ -373,7 +391,8 @@ func (s *Store) Redo(ctx context.Context, who string) (Entry, error) {
 	})
 }
 
-func (s *Store) again(ctx context.Context, who, action string, list *[]int64, edits func([]site.Change) []site.Edit) (Entry, error) {
+func (s *Store) again(ctx context.Context, who, action string, list *[]int64,
+	edits func([]site.Change) []site.Edit) (Entry, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if len(*list) == 0 {
@@ -403,7 +422,8 @@ func (s *Store) keep(ctx context.Context, next *site.Site, changes []site.Change
 		return Entry{}, err
 	}
 	defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
-	result, err := tx.ExecContext(ctx, `INSERT INTO journal (at, who, action, target, what, changes) VALUES (?, ?, ?, ?, ?, ?)`,
+	result, err := tx.ExecContext(ctx,
+		`INSERT INTO journal (at, who, action, target, what, changes) VALUES (?, ?, ?, ?, ?, ?)`,
 		entry.At.Format(time.RFC3339Nano), entry.Who, entry.Action, entry.Target, entry.What, string(data))
 	if err != nil {
 		return Entry{}, err
@@ -421,7 +441,8 @@ func (s *Store) keep(ctx context.Context, next *site.Site, changes []site.Change
 		return Entry{}, err
 	}
 	s.stack(entry.Seq, entry.Action, entry.Target, int64(len(data)))
-	s.snapshot.Store(&Snapshot{Site: next, Seq: entry.Seq, CanUndo: len(s.undo) > 0, CanRedo: len(s.redo) > 0, versions: s.Now().after(changes, entry.Seq)})
+	s.snapshot.Store(&Snapshot{Site: next, Seq: entry.Seq, CanUndo: len(s.undo) > 0, CanRedo: len(s.redo) > 0,
+		versions: s.Now().after(changes, entry.Seq)})
 	if err := errors.Join(s.reached(entry.Seq), s.prune(ctx)); err != nil {
 		log.Printf("the change %d is kept, but: %v", entry.Seq, err)
 	}

@@ -46,10 +46,12 @@ func TestReopen(t *testing.T) {
 	dir, ctx := t.TempDir(), context.Background()
 	first := opened(t, dir)
 	_, seq := first.Site()
-	if _, err := first.Edit(ctx, "test", "renamed the line", []BasedEdit{{rename("plantnet", "Shore net"), seq}}); err != nil {
+	if _, err := first.Edit(ctx, "test", "renamed the line",
+		[]BasedEdit{{rename("plantnet", "Shore net"), seq}}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := first.Edit(ctx, "test", "removed the probe", []BasedEdit{{site.Edit{Kind: site.KindDevice, ID: "do11"}, seq}}); err != nil {
+	if _, err := first.Edit(ctx, "test", "removed the probe",
+		[]BasedEdit{{site.Edit{Kind: site.KindDevice, ID: "do11"}, seq}}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := first.Undo(ctx, "test"); err != nil {
@@ -94,14 +96,16 @@ func TestReopenEverything(t *testing.T) {
 	if _, err := first.Change(ctx, "test", "kept what can be placed", func(*site.Site) ([]site.Edit, error) {
 		return []site.Edit{
 			{Kind: site.KindDatasheet, ID: "s", After: json.RawMessage(`{"name":"Optode","map":"modbus-tcp","points":[{"id":"a","name":"Oxygen","address":"hr0","type":"float32","paceMs":1000,"access":"r","useful":true}]}`)},
-			{Kind: site.KindStructure, ID: "t", After: json.RawMessage(`{"name":"Pump","members":[{"name":"Run","type":"bool"}]}`)},
+			{Kind: site.KindStructure, ID: "t",
+				After: json.RawMessage(`{"name":"Pump","members":[{"name":"Run","type":"bool"}]}`)},
 			{Kind: site.KindHeadings, ID: "h", After: json.RawMessage(`{"words":["Reg"],"columns":["address"]}`)},
 		}, nil
 	}); err != nil {
 		t.Fatal(err)
 	}
 	want, _ := first.Site()
-	if got, _ := opened(t, dir).Site(); asJSON(got) != asJSON(want) || len(got.Datasheets)+len(got.Structures)+len(got.Headings) != 3 {
+	if got, _ := opened(t, dir).Site(); asJSON(got) != asJSON(want) ||
+		len(got.Datasheets)+len(got.Structures)+len(got.Headings) != 3 {
 		t.Error("reopened it is another site")
 	}
 }
@@ -130,10 +134,13 @@ func TestStale(t *testing.T) {
 	}
 	// Of an object that was removed, too.
 	_, now := s.Site()
-	if _, err := s.Edit(ctx, "one", "removed it", []BasedEdit{{site.Edit{Kind: site.KindCrossing, ID: "x-temp"}, now}}); err != nil {
+	if _, err := s.Edit(ctx, "one", "removed it",
+		[]BasedEdit{{site.Edit{Kind: site.KindCrossing, ID: "x-temp"}, now}}); err != nil {
 		t.Fatal(err)
 	}
-	_, err = s.Edit(ctx, "two", "changed it", []BasedEdit{{site.Edit{Kind: site.KindCrossing, ID: "x-temp", After: json.RawMessage(`{"from":"do11-02","to":"gate-02"}`)}, seq}})
+	_, err = s.Edit(ctx, "two", "changed it",
+		[]BasedEdit{{site.Edit{Kind: site.KindCrossing, ID: "x-temp",
+			After: json.RawMessage(`{"from":"do11-02","to":"gate-02"}`)}, seq}})
 	if code(err) != "stale" {
 		t.Errorf("an edit of what was removed: %v", err)
 	}
@@ -158,7 +165,8 @@ func TestSamples(t *testing.T) {
 func TestOutages(t *testing.T) {
 	s, ctx := opened(t, t.TempDir()), context.Background()
 	began := Outage{Link: "lss-do13", Device: "do13", FromMs: 1000, Reason: "nothing came back within 300 ms", Tries: 1}
-	ended, other := began, Outage{Link: "lss-do14", Device: "do14", FromMs: 1500, Reason: "nothing came back within 300 ms", Tries: 2}
+	ended, other := began,
+		Outage{Link: "lss-do14", Device: "do14", FromMs: 1500, Reason: "nothing came back within 300 ms", Tries: 2}
 	ended.ToMs, ended.Tries = 9000, 12
 	for _, list := range [][]Outage{{began}, {other, ended}, nil} {
 		if err := s.KeepOutages(ctx, list); err != nil {

@@ -19,7 +19,12 @@ export function Gate() {
   }, [client]);
   const inside = me?.signedIn ?? false;
   useEffect(() => (inside ? keepStream(client) : undefined), [client, inside]);
-  if (error && !me) return <main className="p-8"><ProblemNotice problem={problemOf(error)} /></main>;
+  if (error && !me)
+    return (
+      <main className="p-8">
+        <ProblemNotice problem={problemOf(error)} />
+      </main>
+    );
   if (!me) return <main className="soft p-8">Opening…</main>;
   return inside ? <Shell /> : <SignIn me={me} />;
 }

@@ -42,8 +42,16 @@ export function Shell() {
   const edit = useEdit();
 
   const refresh = () => client.invalidateQueries();
-  const undo = () => attempt(async () => { say("Taken back: " + (await post<EditAnswer>("/api/undo")).what); await refresh(); });
-  const redo = () => attempt(async () => { say("Done again: " + (await post<EditAnswer>("/api/redo")).what); await refresh(); });
+  const undo = () =>
+    attempt(async () => {
+      say("Taken back: " + (await post<EditAnswer>("/api/undo")).what);
+      await refresh();
+    });
+  const redo = () =>
+    attempt(async () => {
+      say("Done again: " + (await post<EditAnswer>("/api/redo")).what);
+      await refresh();
+    });
   const run = (what: "start" | "stop") => attempt(() => post(`/api/run/${what}`, { links: [] }));
   const bringIn = async (list: FileList | null) => {
     const chosen = list?.[0];
@@ -61,13 +69,29 @@ export function Shell() {
     { title: "Stop every run", run: () => void run("stop") },
     { title: "Take the last edit back", keys: "Ctrl Z", run: () => void undo() },
     { title: "Do it again", keys: "Ctrl Shift Z", run: () => void redo() },
-    { title: "Hand out the site as a file", run: () => { location.href = "/api/file/site.json"; } },
+    {
+      title: "Hand out the site as a file",
+      run: () => {
+        location.href = "/api/file/site.json";
+      },
+    },
     { title: "Bring in a site file…", run: () => file.current?.click() },
     { title: "Name the site…", run: () => setNaming(true) },
     { title: "Sites on this machine…", run: () => setShelf(true) },
     { title: "Light or dark", run: toggleTheme },
     { title: "Users and certificate", run: () => void navigate({ to: "/users" }) },
-    ...(me?.guarded ? [{ title: `Sign out ${me.name}`, run: () => void attempt(async () => { await post("/api/sign-out"); location.assign("/"); }) }] : []),
+    ...(me?.guarded
+      ? [
+          {
+            title: `Sign out ${me.name}`,
+            run: () =>
+              void attempt(async () => {
+                await post("/api/sign-out");
+                location.assign("/");
+              }),
+          },
+        ]
+      : []),
     { title: "Keys of this screen", keys: "?", run: () => setKeys(true) },
   ];
 
@@ -75,22 +99,34 @@ export function Shell() {
     const names = new Map(site?.devices.map((d) => [d.id, d.name]));
     return (site?.links ?? []).map((link) => ({
       title: `Try the link to ${names.get(link.answering) ?? ""}`,
-      run: () => void attempt(async () => {
-        await navigate({ to: "/lines/$kind/$id", params: { kind: "link", id: link.id } });
-        await post(`/api/links/${link.id}/try`);
-        await client.invalidateQueries({ queryKey: ["site"] });
-      }),
+      run: () =>
+        void attempt(async () => {
+          await navigate({ to: "/lines/$kind/$id", params: { kind: "link", id: link.id } });
+          await post(`/api/links/${link.id}/try`);
+          await client.invalidateQueries({ queryKey: ["site"] });
+        }),
     }));
   }, [site, navigate, client]);
 
   const ofLines: Action[] = (site?.lines ?? []).flatMap((line) => [
-    { title: `Timetable of ${line.name}`, run: () => void navigate({ to: "/timetable", search: { line: line.id } as never }) },
-    { title: `Start the run on ${line.name}`, run: () => void attempt(() => post("/api/run/start", { links: site?.links.filter((l) => l.line === line.id).map((l) => l.id) })) },
+    {
+      title: `Timetable of ${line.name}`,
+      run: () => void navigate({ to: "/timetable", search: { line: line.id } as never }),
+    },
+    {
+      title: `Start the run on ${line.name}`,
+      run: () =>
+        void attempt(() =>
+          post("/api/run/start", { links: site?.links.filter((l) => l.line === line.id).map((l) => l.id) }),
+        ),
+    },
   ]);
 
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
-      const typing = e.target instanceof HTMLElement && (e.target.isContentEditable || ["INPUT", "TEXTAREA", "SELECT"].includes(e.target.tagName));
+      const typing =
+        e.target instanceof HTMLElement &&
+        (e.target.isContentEditable || ["INPUT", "TEXTAREA", "SELECT"].includes(e.target.tagName));
       const ctrl = e.ctrlKey || e.metaKey;
       if (ctrl && e.key.toLowerCase() === "k") {
         e.preventDefault();
@@ -102,7 +138,10 @@ export function Shell() {
         setKeys(true);
       } else if (e.key === "Escape" && !typing && !e.defaultPrevented && !document.querySelector("[role=dialog]")) {
         // One step back: from an object to its screen.
-        const up = path.split("/").slice(0, path.startsWith("/traffic") || path.startsWith("/lines") ? 2 : -1).join("/");
+        const up = path
+          .split("/")
+          .slice(0, path.startsWith("/traffic") || path.startsWith("/lines") ? 2 : -1)
+          .join("/");
         if (up && up !== path) void navigate({ to: up });
       }
     };
@@ -114,34 +153,79 @@ export function Shell() {
     if (site) document.title = `${site.name} · Ferry`;
   }, [site]);
 
-  const title = stops.find((stop) => path.startsWith(stop.to))?.title ?? (path.startsWith("/users") ? "Users and certificate" : "Ferry");
+  const title =
+    stops.find((stop) => path.startsWith(stop.to))?.title ??
+    (path.startsWith("/users") ? "Users and certificate" : "Ferry");
   const points = site?.devices.reduce((n, d) => n + d.pointCount, 0) ?? 0;
   const plant = mode === "plant";
   return (
-    <div className="flex h-full flex-col" style={plant ? { borderTop: "6px solid var(--plant)" } : undefined} data-mode={mode}>
+    <div
+      className="flex h-full flex-col"
+      style={plant ? { borderTop: "6px solid var(--plant)" } : undefined}
+      data-mode={mode}
+    >
       <header className="flex h-14 flex-none items-center gap-3 bg-bar px-4 text-[var(--bar-text)]">
         <Link to="/lines" className="flex items-center gap-2 text-[17px] font-bold" aria-label="Ferry, to the lines">
-          <svg width="30" height="22" viewBox="0 0 30 22" aria-hidden><path d="M2 2v18M28 2v18" stroke="#7fc4c9" strokeWidth="2.500" /><path d="M6 12h18l-3 6H9zM11 7h8v5h-8z" fill="#f3f0e8" /></svg>
+          <svg width="30" height="22" viewBox="0 0 30 22" aria-hidden>
+            <path d="M2 2v18M28 2v18" stroke="#7fc4c9" strokeWidth="2.500" />
+            <path d="M6 12h18l-3 6H9zM11 7h8v5h-8z" fill="#f3f0e8" />
+          </svg>
           Ferry
         </Link>
         <div className="ml-1 w-[190px] min-w-[110px] shrink border-l border-white/20 pl-3">
-          <div className="truncate text-[13.500px] font-semibold" title={site?.name}>{site?.name ?? "…"}</div>
+          <div className="truncate text-[13.500px] font-semibold" title={site?.name}>
+            {site?.name ?? "…"}
+          </div>
           <div className="small truncate text-[var(--bar-text2)]">
-            {site ? `${count(site.lines.length, "line")} · ${count(site.devices.length, "device")} · ${count(points, "point")}` : "reading the site"}
+            {site
+              ? `${count(site.lines.length, "line")} · ${count(site.devices.length, "device")} · ${count(points, "point")}`
+              : "reading the site"}
           </div>
         </div>
         <RouteBar path={path} />
-        {!connected && <span className="chip fault" role="status">no contact with Ferry</span>}
-        <button type="button" aria-label="Take back" title="Take back, Ctrl Z" disabled={!site?.canUndo} onClick={() => void undo()}><Undo2 size={17} /></button>
-        <button type="button" aria-label="Do again" title="Do again, Ctrl Shift Z" disabled={!site?.canRedo} onClick={() => void redo()}><Redo2 size={17} /></button>
-        <button type="button" className="small flex-none rounded-md border border-white/40 px-2 py-1 whitespace-nowrap" onClick={() => setPalette(true)}><span className="max-[1180px]:hidden">Find or do… </span>Ctrl K</button>
+        {!connected && (
+          <span className="chip fault" role="status">
+            no contact with Ferry
+          </span>
+        )}
+        <button
+          type="button"
+          aria-label="Take back"
+          title="Take back, Ctrl Z"
+          disabled={!site?.canUndo}
+          onClick={() => void undo()}
+        >
+          <Undo2 size={17} />
+        </button>
+        <button
+          type="button"
+          aria-label="Do again"
+          title="Do again, Ctrl Shift Z"
+          disabled={!site?.canRedo}
+          onClick={() => void redo()}
+        >
+          <Redo2 size={17} />
+        </button>
+        <button
+          type="button"
+          className="small flex-none rounded-md border border-white/40 px-2 py-1 whitespace-nowrap"
+          onClick={() => setPalette(true)}
+        >
+          <span className="max-[1180px]:hidden">Find or do… </span>Ctrl K
+        </button>
         <ModeSwitch />
         <DropdownMenu.Root>
-          <DropdownMenu.Trigger asChild><button type="button" aria-label="More"><Menu size={19} /></button></DropdownMenu.Trigger>
+          <DropdownMenu.Trigger asChild>
+            <button type="button" aria-label="More">
+              <Menu size={19} />
+            </button>
+          </DropdownMenu.Trigger>
           <DropdownMenu.Portal>
             <DropdownMenu.Content className="menu" align="end" sideOffset={8}>
               {actions.slice(4).map((action) => (
-                <DropdownMenu.Item key={action.title} className="menu-item" onSelect={action.run}>{action.title}</DropdownMenu.Item>
+                <DropdownMenu.Item key={action.title} className="menu-item" onSelect={action.run}>
+                  {action.title}
+                </DropdownMenu.Item>
               ))}
             </DropdownMenu.Content>
           </DropdownMenu.Portal>
@@ -149,16 +233,42 @@ export function Shell() {
       </header>
       {plant && <PlantLock />}
       <Notices />
-      <main className="flex min-h-0 flex-1"><h1 className="sr-only">{title}</h1><Outlet /></main>
-      <input ref={file} type="file" accept=".json,application/json" className="hidden" aria-label="Site file" onChange={(e) => void bringIn(e.target.files)} />
+      <main className="flex min-h-0 flex-1">
+        <h1 className="sr-only">{title}</h1>
+        <Outlet />
+      </main>
+      <input
+        ref={file}
+        type="file"
+        accept=".json,application/json"
+        className="hidden"
+        aria-label="Site file"
+        onChange={(e) => void bringIn(e.target.files)}
+      />
       <Palette open={palette} onClose={() => setPalette(false)} actions={[...actions, ...ofLines, ...tries]} />
       <KeysDialog open={keys} onClose={() => setKeys(false)} path={path} />
       <SitesDialog open={shelf} onClose={() => setShelf(false)} />
       <Dialog open={naming} onClose={() => setNaming(false)} title="The site">
         {site && (
           <>
-            <Field label="Name" value={site.name} onCommit={(name) => edit("renamed the site", [{ kind: "site", id: "", base: site.versions["site:"] ?? 0, after: { name, remark: site.remark } }])} />
-            <Field label="Remark" value={site.remark} onCommit={(remark) => edit("changed the site's remark", [{ kind: "site", id: "", base: site.versions["site:"] ?? 0, after: { name: site.name, remark } }])} />
+            <Field
+              label="Name"
+              value={site.name}
+              onCommit={(name) =>
+                edit("renamed the site", [
+                  { kind: "site", id: "", base: site.versions["site:"] ?? 0, after: { name, remark: site.remark } },
+                ])
+              }
+            />
+            <Field
+              label="Remark"
+              value={site.remark}
+              onCommit={(remark) =>
+                edit("changed the site's remark", [
+                  { kind: "site", id: "", base: site.versions["site:"] ?? 0, after: { name: site.name, remark } },
+                ])
+              }
+            />
           </>
         )}
       </Dialog>
@@ -187,11 +297,35 @@ const RouteBar = memo(function RouteBar({ path }: { path: string }) {
         const here = path.startsWith(stop.to);
         const worst = waiting.some((f) => f.severity === "fault") ? "fault" : "doubt";
         return (
-          <Link key={stop.key} to={stop.to} className="relative flex w-[86px] flex-none flex-col items-center gap-[3px] max-[1180px]:w-[70px]" aria-current={here ? "page" : undefined}>
-            {i > 0 && <span aria-hidden className="absolute top-[10px] right-1/2 mr-[11px] border-t-2 border-white/25" style={{ width: "calc(100% - 22px)" }} />}
+          <Link
+            key={stop.key}
+            to={stop.to}
+            className="relative flex w-[86px] flex-none flex-col items-center gap-[3px] max-[1180px]:w-[70px]"
+            aria-current={here ? "page" : undefined}
+          >
+            {i > 0 && (
+              <span
+                aria-hidden
+                className="absolute top-[10px] right-1/2 mr-[11px] border-t-2 border-white/25"
+                style={{ width: "calc(100% - 22px)" }}
+              />
+            )}
             <span
               className="flex h-[21px] w-[21px] items-center justify-center text-[12px] font-bold"
-              style={waiting.length ? { background: worst === "fault" ? "#bd3d27" : "#e0a33a", color: worst === "fault" ? "#fff" : "#15252d", borderRadius: worst === "fault" ? 5 : 11, minWidth: 21 } : { border: "2px solid rgb(255 255 255 / 0.5)", borderRadius: 11, background: here ? "#7fc4c9" : undefined }}
+              style={
+                waiting.length
+                  ? {
+                      background: worst === "fault" ? "#bd3d27" : "#e0a33a",
+                      color: worst === "fault" ? "#fff" : "#15252d",
+                      borderRadius: worst === "fault" ? 5 : 11,
+                      minWidth: 21,
+                    }
+                  : {
+                      border: "2px solid rgb(255 255 255 / 0.5)",
+                      borderRadius: 11,
+                      background: here ? "#7fc4c9" : undefined,
+                    }
+              }
               aria-label={waiting.length ? count(waiting.length, "finding") : undefined}
             >
               {waiting.length || ""}
@@ -211,8 +345,16 @@ function Notices() {
   if (closed || !data?.notices.length) return null;
   return (
     <div className="notice doubt m-3 mb-0 flex flex-none items-start gap-3" role="alert">
-      <span className="flex-1">{data.notices.map((text) => <span key={text} className="block">{text}</span>)}</span>
-      <button type="button" className="font-semibold underline" onClick={() => setClosed(true)}>Close</button>
+      <span className="flex-1">
+        {data.notices.map((text) => (
+          <span key={text} className="block">
+            {text}
+          </span>
+        ))}
+      </span>
+      <button type="button" className="font-semibold underline" onClick={() => setClosed(true)}>
+        Close
+      </button>
     </div>
   );
 }

@@ -12,7 +12,9 @@ import { createRoot } from "react-dom/client";
 import { router } from "./router";
 import { applyTheme } from "./shared/theme";
 
-const client = new QueryClient({ defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false, staleTime: 60_000 } } });
+const client = new QueryClient({
+  defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false, staleTime: 60_000 } },
+});
 applyTheme();
 
 const root = document.getElementById("root");

@@ -11,11 +11,21 @@ import { TrafficPage } from "./traffic/TrafficPage";
 
 // The address bar names the place: every device, point, request, crossing,
 // exchange and finding has an address that can be sent to a colleague.
-const root = createRootRoute({ component: Gate, notFoundComponent: () => <p className="p-8">There is nothing at this address. Choose a stop above.</p> });
-const at = <P extends string>(path: P, component: () => React.ReactNode) => createRoute({ getParentRoute: () => root, path, component });
+const root = createRootRoute({
+  component: Gate,
+  notFoundComponent: () => <p className="p-8">There is nothing at this address. Choose a stop above.</p>,
+});
+const at = <P extends string>(path: P, component: () => React.ReactNode) =>
+  createRoute({ getParentRoute: () => root, path, component });
 
 const tree = root.addChildren([
-  createRoute({ getParentRoute: () => root, path: "/", beforeLoad: () => { throw redirect({ to: "/lines" }); } }),
+  createRoute({
+    getParentRoute: () => root,
+    path: "/",
+    beforeLoad: () => {
+      throw redirect({ to: "/lines" });
+    },
+  }),
   at("/lines", LinesPage),
   at("/lines/$kind/$id", LinesPage),
   at("/points", PointsPage),
@@ -40,7 +50,13 @@ function Failed({ error }: ErrorComponentProps) {
     <div className="p-8" role="alert">
       <h2>This screen has failed.</h2>
       <p className="mono my-2">{error instanceof Error ? error.message : String(error)}</p>
-      <p>Nothing that was saved is lost. <a className="underline" href={location.pathname}>Open it again</a>, or choose another stop above.</p>
+      <p>
+        Nothing that was saved is lost.{" "}
+        <a className="underline" href={location.pathname}>
+          Open it again
+        </a>
+        , or choose another stop above.
+      </p>
     </div>
   );
 }

@@ -44,11 +44,15 @@ func reflector() *jsonschema.Reflector {
 	return &jsonschema.Reflector{Mapper: func(t reflect.Type) *jsonschema.Schema {
 		switch t {
 		case reflect.TypeFor[value.Value]():
-			return &jsonschema.Schema{OneOf: []*jsonschema.Schema{{Type: "null"}, {Type: "boolean"}, {Type: "number"}, {Type: "string"}}}
+			return &jsonschema.Schema{OneOf: []*jsonschema.Schema{{Type: "null"}, {Type: "boolean"}, {Type: "number"},
+				{Type: "string"}}}
 		case reflect.TypeFor[protocol.Scalar]():
-			return &jsonschema.Schema{OneOf: []*jsonschema.Schema{{Type: "boolean"}, {Type: "integer"}, {Type: "string"}}}
+			return &jsonschema.Schema{OneOf: []*jsonschema.Schema{{Type: "boolean"}, {Type: "integer"},
+				{Type: "string"}}}
 		case reflect.TypeFor[address.Address]():
-			return &jsonschema.Schema{Type: "string", Description: "Canonical address: the area and the number on the wire, with a bit after a point (db7:12.3), or what kind of name, an equals sign and the name (topic=1/temp)."}
+			return &jsonschema.Schema{Type: "string",
+				Description: "Canonical address: the area and the number on the wire, with a bit after a point " +
+					"(db7:12.3), or what kind of name, an equals sign and the name (topic=1/temp)."}
 		case reflect.TypeFor[json.RawMessage]():
 			return &jsonschema.Schema{}
 		}

@@ -16,11 +16,15 @@ type speech struct{}
 func (speech) Faults() []bench.FaultKind {
 	tcp := []bench.Place{bench.OverTCP}
 	return []bench.FaultKind{
-		{Kind: "slot", Title: "its processor sits in another slot: refused", Unit: "slot", Default: 3, Most: 31, Places: tcp},
-		{Kind: "deaf", Title: "its processor sits in another slot: silent", Unit: "slot", Default: 3, Most: 31, Places: tcp},
+		{Kind: "slot", Title: "its processor sits in another slot: refused", Unit: "slot", Default: 3, Most: 31,
+			Places: tcp},
+		{Kind: "deaf", Title: "its processor sits in another slot: silent", Unit: "slot", Default: 3, Most: 31,
+			Places: tcp},
 		{Kind: "permission", Title: "does not permit remote access", Places: tcp},
-		{Kind: "unloaded", Title: "a data block is not loaded", Unit: "block", Default: 1, Least: 1, Most: 65535, Places: tcp},
-		{Kind: "layout", Title: "a data block has no fixed layout", Unit: "block", Default: 1, Least: 1, Most: 65535, Places: tcp},
+		{Kind: "unloaded", Title: "a data block is not loaded", Unit: "block", Default: 1, Least: 1, Most: 65535,
+			Places: tcp},
+		{Kind: "layout", Title: "a data block has no fixed layout", Unit: "block", Default: 1, Least: 1, Most: 65535,
+			Places: tcp},
 		{Kind: "shortened", Title: "its data blocks end early", Unit: "octets", Default: 16, Most: 65535, Places: tcp},
 		{Kind: "protected", Title: "its protection level forbids writing", Places: tcp},
 		{Kind: "smaller", Title: "agrees to messages of 240 octets alone", Places: tcp},

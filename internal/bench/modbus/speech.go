@@ -23,11 +23,14 @@ type speech struct{ framing wire.Framing }
 func (s speech) Faults() []bench.FaultKind {
 	tcp, device := []bench.Place{bench.OverTCP}, []bench.Place{bench.OverTCP, bench.OverSerial}
 	kinds := []bench.FaultKind{
-		{Kind: "exception", Title: "answers with an exception", Unit: "code", Default: 2, Least: 1, Most: 255, Places: device},
-		{Kind: "number", Title: "answers under another number", Unit: "unit", Default: 99, Least: 1, Most: 247, Places: device[1:]},
+		{Kind: "exception", Title: "answers with an exception", Unit: "code", Default: 2, Least: 1, Most: 255,
+			Places: device},
+		{Kind: "number", Title: "answers under another number", Unit: "unit", Default: 99, Least: 1, Most: 247,
+			Places: device[1:]},
 	}
 	if s.framing == wire.TCP {
-		kinds = append(kinds, bench.FaultKind{Kind: "transaction", Title: "answers for another transaction", Places: tcp})
+		kinds = append(kinds,
+			bench.FaultKind{Kind: "transaction", Title: "answers for another transaction", Places: tcp})
 	}
 	return kinds
 }
@@ -134,7 +137,8 @@ func carryOut(s *bench.Simulated, pdu []byte) (answer []byte, exception byte) {
 		if len(pdu) != 5 {
 			return nil, illegalValue
 		}
-		area := map[byte]string{1: family.Coils, 2: family.DiscreteInputs, 3: family.HoldingRegisters, 4: family.InputRegisters}[pdu[0]]
+		area := map[byte]string{1: family.Coils, 2: family.DiscreteInputs, 3: family.HoldingRegisters,
+			4: family.InputRegisters}[pdu[0]]
 		start, count := binary.BigEndian.Uint16(pdu[1:]), int(binary.BigEndian.Uint16(pdu[3:]))
 		most := 125
 		if pdu[0] <= 2 {

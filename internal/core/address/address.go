@@ -94,7 +94,8 @@ func ParseCanonical(text string) (Address, error) {
 	if !apart {
 		digits := strings.IndexAny(text, "0123456789")
 		if digits < 1 {
-			return Address{}, fmt.Errorf("address %q: expected letters and a number, or a name behind an equals sign", text)
+			return Address{}, fmt.Errorf("address %q: expected letters and a number, or a name behind an equals sign",
+				text)
 		}
 		space, rest = text[:digits], text[digits:]
 	}

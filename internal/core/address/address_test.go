@@ -6,7 +6,8 @@ import (
 
 // TestCanonical: addresses of every shape survive their file form.
 func TestCanonical(t *testing.T) {
-	for _, a := range []Address{{}, Numbered("hr", 2, -1), Numbered("hr", 2, 5), Numbered("db7", 12, 3), Named("node", "ns=2;s=Tank.O2"), Numbered("object2", 4194303, -1),
+	for _, a := range []Address{{}, Numbered("hr", 2, -1), Numbered("hr", 2, 5), Numbered("db7", 12, 3),
+		Named("node", "ns=2;s=Tank.O2"), Numbered("object2", 4194303, -1),
 		Named("topic", "1/temp"), Named("tag", "12"), Named("tag", "Row[3].Level:2"), Named("", "Tank 11/O2")} {
 		text, err := a.MarshalText()
 		if err != nil {

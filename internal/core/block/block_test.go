@@ -11,7 +11,8 @@ func TestNeighbours(t *testing.T) {
 		register uint32
 		bit      int
 		want     string
-	}{{3, 0, "3.0 7.0 6.0 register 3, bit 1 of 16"}, {3, 15, "3.15 6.7 7.7 register 3, bit 16 of 16"}, {0, 8, "0.8 0.0 1.0 register 0, bit 9 of 16"}} {
+	}{{3, 0, "3.0 7.0 6.0 register 3, bit 1 of 16"}, {3, 15, "3.15 6.7 7.7 register 3, bit 16 of 16"},
+		{0, 8, "0.8 0.0 1.0 register 0, bit 9 of 16"}} {
 		var got []string
 		for _, n := range Neighbours(c.register, c.bit) {
 			got = append(got, n.Text)

@@ -21,7 +21,8 @@ func Carry(c *site.Crossing, to *site.Point, source value.Value) (value.Value, e
 		return value.Value{}, fmt.Errorf("a text cannot become a number, nor a number a text")
 	}
 	carried := c.Scale().Apply(source)
-	if f := carried.Float(); carried.Kind() == value.Float && (math.IsNaN(f) || math.IsInf(f, 0)) && to.Type != value.TypeFloat32 && to.Type != value.TypeFloat64 {
+	if f := carried.Float(); carried.Kind() == value.Float && (math.IsNaN(f) || math.IsInf(f, 0)) &&
+		to.Type != value.TypeFloat32 && to.Type != value.TypeFloat64 {
 		return value.Value{}, fmt.Errorf("the source reads %s, which a %s cannot hold", carried, to.Type)
 	}
 	return carried, nil
@@ -103,29 +104,34 @@ func Check(s *site.Site) []finding.Finding {
 		}
 		if to.point.Access == site.ReadOnly {
 			add(finding.Fault, "target-read-only", "The target cannot be written",
-				fmt.Sprintf("%s of %s is marked as only to be read.", to.point.Name, to.device.Name), "Give it access rw in its map, or choose another target.")
+				fmt.Sprintf("%s of %s is marked as only to be read.", to.point.Name, to.device.Name),
+				"Give it access rw in its map, or choose another target.")
 		}
 		if scheme, err := protocol.SchemeOf(to.device.Map); err == nil {
 			if area, ok := block.AreaOf(scheme, to.point.Place().Area); ok && !area.Writable {
 				add(finding.Fault, "target-area", "The target cannot be written",
-					fmt.Sprintf("%s lies in the %s, which nobody can write.", to.point.Name, area.Title), "Choose another target.")
+					fmt.Sprintf("%s lies in the %s, which nobody can write.", to.point.Name, area.Title),
+					"Choose another target.")
 			}
 		}
 		for _, e := range []end{from, to} {
 			if s.LinkTo(e.device.ID) == nil {
 				add(finding.Fault, "no-link", "No link reaches "+e.device.Name,
-					fmt.Sprintf("Nothing asks %s, so the value cannot cross.", e.device.Name), "Add a link to it under Lines.")
+					fmt.Sprintf("Nothing asks %s, so the value cannot cross.", e.device.Name),
+					"Add a link to it under Lines.")
 			}
 		}
 		if other, twice := writers[c.To]; twice {
 			add(finding.Fault, "two-writers", "Two crossings write one target",
-				fmt.Sprintf("%s is also written from %s. The last one wins, by chance.", to.point.Name, other), "Remove one of the two.")
+				fmt.Sprintf("%s is also written from %s. The last one wins, by chance.", to.point.Name, other),
+				"Remove one of the two.")
 		}
 		writers[c.To] = from.device.Name + " · " + from.point.Name
 		next[c.From] = c.To
 		if loops(next, c.From) {
 			add(finding.Fault, "loop", "The crossing runs in a circle",
-				fmt.Sprintf("What is written to %s comes back to %s.", to.point.Name, from.point.Name), "Remove one crossing of the circle.")
+				fmt.Sprintf("What is written to %s comes back to %s.", to.point.Name, from.point.Name),
+				"Remove one crossing of the circle.")
 		}
 		if code, sentence := misfit(c, from.point, to.point); sentence != "" {
 			add(finding.Doubt, code, "It may not fit", sentence, "Change the scale, or use a wider type at the target.")
@@ -170,7 +176,8 @@ func misfit(c *site.Crossing, from, to *site.Point) (code, sentence string) {
 	}
 	a, b := arrive(least), arrive(greatest)
 	if min(a, b) < low || max(a, b) > high {
-		return "range", fmt.Sprintf("%s can arrive as raw %.0f to %.0f, and a %s holds %.0f to %.0f.", from.Name, min(a, b), max(a, b), to.Type, low, high)
+		return "range", fmt.Sprintf("%s can arrive as raw %.0f to %.0f, and a %s holds %.0f to %.0f.", from.Name,
+			min(a, b), max(a, b), to.Type, low, high)
 	}
 	return "", ""
 }

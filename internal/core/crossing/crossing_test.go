@@ -37,18 +37,21 @@ func TestDue(t *testing.T) {
 
 func TestCarry(t *testing.T) {
 	fahrenheit := &site.Crossing{Factor: 1.8, Offset: 32}
-	if v, err := Carry(fahrenheit, &site.Point{Type: value.TypeInt16}, value.OfFloat(12.5)); err != nil || math.Abs(v.Float()-54.5) > 1e-12 {
+	if v, err := Carry(fahrenheit, &site.Point{Type: value.TypeInt16}, value.OfFloat(12.5)); err != nil ||
+		math.Abs(v.Float()-54.5) > 1e-12 {
 		t.Errorf("12.5 °C becomes %v, %v", v, err)
 	}
 	for _, bad := range []struct {
 		to site.Point
 		v  value.Value
-	}{{site.Point{Type: value.TypeText}, value.OfInt(1)}, {site.Point{Type: value.TypeInt16}, value.OfText("x")}, {site.Point{Type: value.TypeInt16}, value.OfFloat(math.NaN())}} {
+	}{{site.Point{Type: value.TypeText}, value.OfInt(1)}, {site.Point{Type: value.TypeInt16}, value.OfText("x")},
+		{site.Point{Type: value.TypeInt16}, value.OfFloat(math.NaN())}} {
 		if v, err := Carry(fahrenheit, &bad.to, bad.v); err == nil {
 			t.Errorf("%v becomes %v in a %s", bad.v, v, bad.to.Type)
 		}
 	}
-	for words, c := range map[string]site.Crossing{"as it is": {}, "÷ 100, moves by 5": {Factor: 0.01, Deadband: 5}, "× 1.8 + 32": {Factor: 1.8, Offset: 32}} {
+	for words, c := range map[string]site.Crossing{"as it is": {}, "÷ 100, moves by 5": {Factor: 0.01, Deadband: 5},
+		"× 1.8 + 32": {Factor: 1.8, Offset: 32}} {
 		if got := Words(&c); got != words {
 			t.Errorf("said as %q, want %q", got, words)
 		}
@@ -61,8 +64,12 @@ func TestCheck(t *testing.T) {
 	}
 	s := &site.Site{
 		Devices: []site.Device{
-			{ID: "p", Name: "Probe", Map: "modbus-tcp", Points: []site.Point{point("o", "hr", 0, "float32", "r"), point("total", "hr", 2, "uint32", "rw"), point("label", "hr", 9, "text", "r")}},
-			{ID: "g", Name: "Gateway", Map: "modbus-tcp", Points: []site.Point{point("g1", "hr", 0, "int16", "rw"), point("g2", "hr", 1, "int16", "r"), point("g3", "ir", 1, "int16", "rw")}},
+			{ID: "p", Name: "Probe", Map: "modbus-tcp",
+				Points: []site.Point{point("o", "hr", 0, "float32", "r"), point("total", "hr", 2, "uint32", "rw"),
+					point("label", "hr", 9, "text", "r")}},
+			{ID: "g", Name: "Gateway", Map: "modbus-tcp",
+				Points: []site.Point{point("g1", "hr", 0, "int16", "rw"), point("g2", "hr", 1, "int16", "r"),
+					point("g3", "ir", 1, "int16", "rw")}},
 			{ID: "lone", Name: "Lone", Map: "modbus-tcp", Points: []site.Point{point("l", "hr", 0, "float32", "rw")}},
 		},
 		Links: []site.Link{{ID: "k1", Answering: "p"}, {ID: "k2", Answering: "g"}},
@@ -75,8 +82,10 @@ func TestCheck(t *testing.T) {
 		{"right", []site.Crossing{{ID: "1", From: "o", To: "g1"}}, nil},
 		{"read-only", []site.Crossing{{ID: "1", From: "o", To: "g2"}}, []string{"target-read-only"}},
 		{"an area nobody writes", []site.Crossing{{ID: "1", From: "o", To: "g3"}}, []string{"target-area"}},
-		{"two writers", []site.Crossing{{ID: "1", From: "o", To: "g1"}, {ID: "2", From: "l", To: "g1"}}, []string{"no-link", "two-writers"}},
-		{"a circle", []site.Crossing{{ID: "1", From: "total", To: "l"}, {ID: "2", From: "l", To: "total"}}, []string{"loop", "no-link", "no-link"}},
+		{"two writers", []site.Crossing{{ID: "1", From: "o", To: "g1"}, {ID: "2", From: "l", To: "g1"}},
+			[]string{"no-link", "two-writers"}},
+		{"a circle", []site.Crossing{{ID: "1", From: "total", To: "l"}, {ID: "2", From: "l", To: "total"}},
+			[]string{"loop", "no-link", "no-link"}},
 		{"too wide", []site.Crossing{{ID: "1", From: "total", To: "g1"}}, []string{"range"}},
 		{"text to number", []site.Crossing{{ID: "1", From: "label", To: "g1"}}, []string{"kind"}},
 		{"switched off", []site.Crossing{{ID: "1", From: "label", To: "g2", Off: true}}, nil},

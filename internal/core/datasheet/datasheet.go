@@ -176,7 +176,8 @@ func Place(s *site.Site, d *site.Device, pl site.Placement, newID func() string)
 // Of makes a datasheet of a device: every point, all of them useful, with its
 // access checklist and for how long it thinks. Names lose the prefix.
 func Of(s *site.Site, d *site.Device, name, prefix string) site.Datasheet {
-	sheet := site.Datasheet{Name: name, Map: d.Map, Limits: d.Limits, Access: s.Checklist(d), ThinkMs: thinks(d), Points: make([]site.SheetPoint, len(d.Points))}
+	sheet := site.Datasheet{Name: name, Map: d.Map, Limits: d.Limits, Access: s.Checklist(d), ThinkMs: thinks(d),
+		Points: make([]site.SheetPoint, len(d.Points))}
 	for i := range d.Points {
 		p := d.Points[i]
 		if len(p.Name) > len(prefix) && p.Name[:len(prefix)] == prefix {
@@ -250,7 +251,8 @@ func compare(s *site.Site, d *site.Device, pl *site.Placement) Standing {
 		is := there[want.From.Point]
 		delete(there, want.From.Point)
 		if is == nil {
-			st.Departures = append(st.Departures, Departure{Name: want.Name, Should: "a point at " + regmap.Cell(scheme, want, regmap.Address)})
+			st.Departures = append(st.Departures,
+				Departure{Name: want.Name, Should: "a point at " + regmap.Cell(scheme, want, regmap.Address)})
 			continue
 		}
 		follows := true
@@ -266,7 +268,8 @@ func compare(s *site.Site, d *site.Device, pl *site.Placement) Standing {
 	}
 	for i := range d.Points { // in the order of the map, not of the index
 		if p := &d.Points[i]; p.From != nil && there[p.From.Point] == p {
-			st.Departures = append(st.Departures, Departure{Point: p.ID, Name: p.Name, Is: "a point that the datasheet does not place"})
+			st.Departures = append(st.Departures,
+				Departure{Point: p.ID, Name: p.Name, Is: "a point that the datasheet does not place"})
 		}
 	}
 	return st

@@ -23,15 +23,20 @@ func newID() string {
 
 func sheet() site.Datasheet {
 	point := func(id, name string, offset uint32, useful bool) site.SheetPoint {
-		return site.SheetPoint{Point: site.Point{ID: id, Name: name, Address: block.At("hr", offset), Type: value.TypeFloat32, Order: "CDAB", PaceMs: 1000, Access: site.ReadOnly}, Useful: useful}
+		return site.SheetPoint{Point: site.Point{ID: id, Name: name, Address: block.At("hr", offset),
+			Type: value.TypeFloat32, Order: "CDAB", PaceMs: 1000, Access: site.ReadOnly}, Useful: useful}
 	}
-	return site.Datasheet{ID: "optode", Name: "Optode", Map: "modbus-tcp", Points: []site.SheetPoint{point("o", "Oxygen", 0, true), point("t", "Temp", 2, true), point("c", "Current", 10, false)}}
+	return site.Datasheet{ID: "optode", Name: "Optode", Map: "modbus-tcp",
+		Points: []site.SheetPoint{point("o", "Oxygen", 0, true), point("t", "Temp", 2, true),
+			point("c", "Current", 10, false)}}
 }
 
 func withProbes(t *testing.T) *site.Site {
 	t.Helper()
-	s := &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point", Datasheets: []site.Datasheet{sheet()},
-		Devices: []site.Device{{ID: "a", Name: "Probe A", Points: []site.Point{}}, {ID: "b", Name: "Probe B", Points: []site.Point{}}}}
+	s := &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point",
+		Datasheets: []site.Datasheet{sheet()},
+		Devices: []site.Device{{ID: "a", Name: "Probe A", Points: []site.Point{}},
+			{ID: "b", Name: "Probe B", Points: []site.Point{}}}}
 	for i, pl := range []site.Placement{{Datasheet: "optode"}, {Datasheet: "optode", Prefix: "B-", Shift: 100}} {
 		edits, err := Place(s, &s.Devices[i], pl, newID)
 		if err != nil {
@@ -97,7 +102,8 @@ func TestPlaceAndFollow(t *testing.T) {
 	if err != nil || len(edits) != 1 {
 		t.Fatal(edits, err)
 	}
-	if after, _, err = after.Apply(edits); err != nil || printed(&after.Devices[1]) != "B-Oxygen hr100  2000; B-Current hr110 CDAB 1000" {
+	if after, _, err = after.Apply(edits); err != nil ||
+		printed(&after.Devices[1]) != "B-Oxygen hr100  2000; B-Current hr110 CDAB 1000" {
 		t.Errorf("B returns to %s, %v", printed(&after.Devices[1]), err)
 	}
 }
@@ -119,10 +125,14 @@ func TestPlaceRefuses(t *testing.T) {
 func TestStructure(t *testing.T) {
 	s := withProbes(t)
 	s.Structures = []site.Structure{
-		{ID: "pump", Name: "Pump", Members: []site.Member{{Name: "Run", Type: value.TypeBool}, {Name: "Trip", Type: value.TypeBool}, {Name: "Speed", Type: value.TypeFloat32, Unit: "Hz"}}},
-		{ID: "row", Name: "Row", Members: []site.Member{{Name: "Pump", Structure: "pump", Count: 2, First: 1}, {Name: "Spare", Type: value.TypeUint16, Reserve: true}, {Name: "Level", Type: value.TypeUint8}}},
+		{ID: "pump", Name: "Pump", Members: []site.Member{{Name: "Run", Type: value.TypeBool},
+			{Name: "Trip", Type: value.TypeBool}, {Name: "Speed", Type: value.TypeFloat32, Unit: "Hz"}}},
+		{ID: "row", Name: "Row", Members: []site.Member{{Name: "Pump", Structure: "pump", Count: 2, First: 1},
+			{Name: "Spare", Type: value.TypeUint16, Reserve: true}, {Name: "Level", Type: value.TypeUint8}}},
 	}
-	edits, err := Place(s, &s.Devices[0], site.Placement{Structure: "row", Prefix: "R1.", Area: "hr", Start: 200, Rule: layout.Words, PaceMs: 500, Access: site.ReadWrite}, newID)
+	edits, err := Place(s, &s.Devices[0],
+		site.Placement{Structure: "row", Prefix: "R1.", Area: "hr", Start: 200, Rule: layout.Words, PaceMs: 500,
+			Access: site.ReadWrite}, newID)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -130,7 +140,9 @@ func TestStructure(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := printed(&next.Devices[0]); !strings.HasSuffix(got, "R1.Pump[1].Run hr200.8  500; R1.Pump[1].Trip hr200.9  500; R1.Pump[1].Speed hr201  500; R1.Pump[2].Run hr203.8  500; R1.Pump[2].Trip hr203.9  500; R1.Pump[2].Speed hr204  500; R1.Level hr207.8  500") {
+	if got := printed(&next.Devices[0]); !strings.HasSuffix(got,
+		"R1.Pump[1].Run hr200.8  500; R1.Pump[1].Trip hr200.9  500; R1.Pump[1].Speed hr201  500; R1.Pump[2].Run "+
+			"hr203.8  500; R1.Pump[2].Trip hr203.9  500; R1.Pump[2].Speed hr204  500; R1.Level hr207.8  500") {
 		t.Errorf("laid out as %s", got)
 	}
 }

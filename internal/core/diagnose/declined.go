@@ -42,7 +42,8 @@ func declined(recent []seen, subject finding.Subject, device *site.Device, def *
 		f := byCode[p.code]
 		if f == nil {
 			f = &finding.Finding{
-				Code: fmt.Sprintf("declined-%d", p.code), Severity: finding.Doubt, Sure: 1, Subject: subject, Where: "traffic",
+				Code: fmt.Sprintf("declined-%d", p.code), Severity: finding.Doubt, Sure: 1, Subject: subject,
+				Where:    "traffic",
 				Title:    fmt.Sprintf("%s answers: %s", device.Name, why.Title),
 				Evidence: []string{}, Remedy: why.Causes,
 			}
@@ -59,14 +60,17 @@ func declined(recent []seen, subject finding.Subject, device *site.Device, def *
 			f.Severity = finding.Fault
 		}
 		f.Sentence = fmt.Sprintf("%s It said so %d times, code %d.", why.Means, f.Count, p.code)
-		f.Evidence = append(f.Evidence, fmt.Sprintf("%s %s: %d of %d", clock(lastAt[p].at), p.op, counts[p], asked[p.op]))
+		f.Evidence = append(f.Evidence,
+			fmt.Sprintf("%s %s: %d of %d", clock(lastAt[p].at), p.op, counts[p], asked[p.op]))
 	}
 	// A device that answers with whatever code comes to its mind is one thing
 	// that is wrong, not two hundred.
 	slices.SortStableFunc(codes, func(a, b int) int { return cmp.Compare(byCode[b].Count, byCode[a].Count) })
 	found := make([]finding.Finding, 0, min(len(codes), mostCodes+1))
-	rest := finding.Finding{Code: "declined-otherwise", Severity: finding.Doubt, Sure: 1, Subject: subject, Where: "traffic",
-		Title: device.Name + " answers with many error codes", Evidence: []string{}, Remedy: "Look at the device itself: what answers so is hardly the device that was meant, or is out of order."}
+	rest := finding.Finding{Code: "declined-otherwise", Severity: finding.Doubt, Sure: 1, Subject: subject,
+		Where: "traffic",
+		Title: device.Name + " answers with many error codes", Evidence: []string{},
+		Remedy: "Look at the device itself: what answers so is hardly the device that was meant, or is out of order."}
 	for i, code := range codes {
 		f := byCode[code]
 		if i < mostCodes {
@@ -74,7 +78,8 @@ func declined(recent []seen, subject finding.Subject, device *site.Device, def *
 			continue
 		}
 		rest.Count += f.Count
-		if rest.Sentence = fmt.Sprintf("Besides those named it answered with %d further codes.", i+1-mostCodes); f.Severity == finding.Fault {
+		if rest.Sentence = fmt.Sprintf("Besides those named it answered with %d further codes.",
+			i+1-mostCodes); f.Severity == finding.Fault {
 			rest.Severity = finding.Fault
 		}
 	}

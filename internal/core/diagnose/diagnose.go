@@ -75,13 +75,15 @@ func (d *Diagnosis) Exchange(e *exchange.Exchange) {
 	list := *of
 	if n := len(list); n >= 32 && n == cap(list) {
 		// Before it grows, what is too old to count makes room.
-		first, _ := slices.BinarySearchFunc(list, e.At.Add(-Window), func(s seen, t time.Time) int { return s.at.Compare(t) })
+		first, _ := slices.BinarySearchFunc(list, e.At.Add(-Window),
+			func(s seen, t time.Time) int { return s.at.Compare(t) })
 		list = slices.Delete(list, 0, first)
 	}
 	if len(list) >= kept {
 		list = slices.Delete(list, 0, kept/2)
 	}
-	*of = append(list, seen{e.At, e.Seq, e.Outcome, e.Cause, e.Code, e.Ranges, e.LatencyMs, e.Sentence, e.Operation, e.AnswerLateMs, e.Doubt, e.Manner})
+	*of = append(list, seen{e.At, e.Seq, e.Outcome, e.Cause, e.Code, e.Ranges, e.LatencyMs, e.Sentence, e.Operation,
+		e.AnswerLateMs, e.Doubt, e.Manner})
 }
 
 // Follow returns the habit of a point, to which its values are shown.
@@ -172,7 +174,8 @@ func (d *Diagnosis) OfLink(link string, now time.Time) Evidence {
 	if of := d.links[link]; of != nil {
 		recent = *of
 	}
-	first, _ := slices.BinarySearchFunc(recent, now.Add(-Window), func(e seen, t time.Time) int { return e.at.Compare(t) })
+	first, _ := slices.BinarySearchFunc(recent, now.Add(-Window),
+		func(e seen, t time.Time) int { return e.at.Compare(t) })
 	return slices.Clone(recent[first:])
 }
 
@@ -203,38 +206,58 @@ type symptom struct {
 }
 
 var symptoms = []symptom{
-	{"nobody-listens", exchange.Refused, "", "Nobody listens at %s", "the machine is there and refuses the connection: no program listens on %s.",
-		"Start the server task in the device, and compare the port at both ends. A firewall may refuse in its place.", []site.AccessKind{site.AccessServer, site.AccessFirewall, site.AccessRestart}},
+	{"nobody-listens", exchange.Refused, "", "Nobody listens at %s",
+		"the machine is there and refuses the connection: no program listens on %s.",
+		"Start the server task in the device, and compare the port at both ends. A firewall may refuse in its place.",
+		[]site.AccessKind{site.AccessServer, site.AccessFirewall, site.AccessRestart}},
 	{"unreachable", exchange.Unreached, "", "%s cannot be reached", "the connection to %s gets no answer at all.",
-		"Check power, cable and address, that the laptop is in the same subnet, and that no firewall swallows the port.", []site.AccessKind{site.AccessFirewall}},
-	{"no-such-name", exchange.NoSuchName, "", "The name of %s cannot be resolved", "its host name has no address for %s (%s).",
+		"Check power, cable and address, that the laptop is in the same subnet, and that no firewall " +
+			"swallows the port.", []site.AccessKind{site.AccessFirewall}},
+	{"no-such-name", exchange.NoSuchName, "", "The name of %s cannot be resolved",
+		"its host name has no address for %s (%s).",
 		"Compare how the name is written, or give the address in numbers.", nil},
-	{"torn-down", exchange.Reset, "", "%s throws the connection out", "it accepts the connection and tears it down at once (%s).",
-		"It may have all its connections taken: close other clients. It may also allow only certain addresses.", []site.AccessKind{site.AccessRemote}},
+	{"torn-down", exchange.Reset, "", "%s throws the connection out",
+		"it accepts the connection and tears it down at once (%s).",
+		"It may have all its connections taken: close other clients. It may also allow only certain addresses.",
+		[]site.AccessKind{site.AccessRemote}},
 	{"closed", exchange.Closed, "", "%s hangs up", "it ends the connection in place of an answer (%s).",
-		"Look for an idle time limit or a limit on connections in the device, and for a second client.", []site.AccessKind{site.AccessRemote}},
-	{"no-answer", exchange.NoAnswer, "", "%s does not answer in time", "it was asked and no answer comes within the limit (%s).",
-		"Check the unit number first: a device stays silent for units that are not its own, and on a serial line for settings that are not. Then its load, and the time limit.",
+		"Look for an idle time limit or a limit on connections in the device, and for a second client.",
+		[]site.AccessKind{site.AccessRemote}},
+	{"no-answer", exchange.NoAnswer, "", "%s does not answer in time",
+		"it was asked and no answer comes within the limit (%s).",
+		"Check the unit number first: a device stays silent for units that are not its own, and on a serial line " +
+			"for settings that are not. Then its load, and the time limit.",
 		[]site.AccessKind{site.AccessRemote, site.AccessServer, site.AccessMode, site.AccessRestart}},
-	{"not-asked", exchange.NotAllowed, "", "%s is no longer asked", "after a change of the site Ferry had to stop asking it (%s).",
+	{"not-asked", exchange.NotAllowed, "", "%s is no longer asked",
+		"after a change of the site Ferry had to stop asking it (%s).",
 		"Put right what the evidence names, and start its run again.", nil},
-	{"port-absent", exchange.PortAbsent, "", "%s has no port to be asked by", "this machine has not got the serial port that its line is asked by (%s).",
+	{"port-absent", exchange.PortAbsent, "", "%s has no port to be asked by",
+		"this machine has not got the serial port that its line is asked by (%s).",
 		"Plug the adapter in, or choose another port in the panel of the line.", nil},
-	{"port-owned", exchange.PortOwned, "", "The port to %s is taken", "another program has the serial port of its line open (%s).",
+	{"port-owned", exchange.PortOwned, "", "The port to %s is taken",
+		"another program has the serial port of its line open (%s).",
 		"Close that program. A port that two have open loses bytes to both.", nil},
-	{"port-denied", exchange.PortDenied, "", "The port to %s may not be opened", "this user may not open the serial port of its line (%s).",
+	{"port-denied", exchange.PortDenied, "", "The port to %s may not be opened",
+		"this user may not open the serial port of its line (%s).",
 		"Have the user put into the group that may, and log in anew.", nil},
-	{"other-format", exchange.Garbled, exchange.Format, "%s is set to another format", "bytes come back and no frame passes its check: they look like another baud rate or parity (%s).",
+	{"other-format", exchange.Garbled, exchange.Format, "%s is set to another format",
+		"bytes come back and no frame passes its check: they look like another baud rate or parity (%s).",
 		"Compare baud, parity and stop bits at both ends; sweep the usual settings to be sure.", nil},
-	{"two-units", exchange.Garbled, exchange.TwoUnits, "Two devices answer in the place of %s", "two answers come to one question (%s): a unit number is given twice.",
+	{"two-units", exchange.Garbled, exchange.TwoUnits, "Two devices answer in the place of %s",
+		"two answers come to one question (%s): a unit number is given twice.",
 		"Take one of the two off the line, and give it a number of its own.", nil},
-	{"other-unit", exchange.Garbled, exchange.OtherUnit, "Another unit answers for %s", "a right frame comes from a unit that was not asked (%s).",
+	{"other-unit", exchange.Garbled, exchange.OtherUnit, "Another unit answers for %s",
+		"a right frame comes from a unit that was not asked (%s).",
 		"Compare the number on the device with the map: one of the two is wrong.", nil},
-	{"cut-short", exchange.Garbled, exchange.CutShort, "Answers of %s break off", "a frame begins and the rest of it does not come (%s).",
+	{"cut-short", exchange.Garbled, exchange.CutShort, "Answers of %s break off",
+		"a frame begins and the rest of it does not come (%s).",
 		"Bytes are lost on the way: look at the adapter, its driver, and at termination.", nil},
-	{"garbled", exchange.Garbled, "", "%s sends what is no answer", "bytes come back that do not answer the request (%s).",
-		"Check that the port speaks this protocol, and that no second client's answers are mixed in. On a serial line look for noise. No value was taken from them.", nil},
-	{"in-pieces", exchange.Answered, exchange.InPieces, "Answers of %s come in pieces", "the answer is right but has a pause inside (%s), by which the standard lets a frame be lost.",
+	{"garbled", exchange.Garbled, "", "%s sends what is no answer",
+		"bytes come back that do not answer the request (%s).",
+		"Check that the port speaks this protocol, and that no second client's answers are mixed in. On a serial " +
+			"line look for noise. No value was taken from them.", nil},
+	{"in-pieces", exchange.Answered, exchange.InPieces, "Answers of %s come in pieces",
+		"the answer is right but has a pause inside (%s), by which the standard lets a frame be lost.",
 		"Look at the device's load, or at the adapter between: another asker will not take such answers.", nil},
 }
 
@@ -346,11 +369,13 @@ func Still(device *site.Device, habits []Habit) []finding.Finding {
 		}
 		stopped = append(stopped, finding.Finding{
 			Code: "stopped-changing", Severity: finding.Doubt, Sure: 0.6, Count: 1, Where: "traffic",
-			Subject:  finding.Subject{Kind: "point", ID: p.ID, Device: device.ID, Name: device.Name + " · " + p.Name},
-			Title:    p.Name + " has stopped changing",
-			Sentence: fmt.Sprintf("It used to change every %.1f s and has read %s since %s, although the device answers.", usual.Seconds(), p.Shown(p.Scale().Apply(t.last)), clock(changed)),
+			Subject: finding.Subject{Kind: "point", ID: p.ID, Device: device.ID, Name: device.Name + " · " + p.Name},
+			Title:   p.Name + " has stopped changing",
+			Sentence: fmt.Sprintf("It used to change every %.1f s and has read %s since %s, although the "+
+				"device answers.", usual.Seconds(), p.Shown(p.Scale().Apply(t.last)), clock(changed)),
 			Evidence: []string{fmt.Sprintf("last read %s, last change %s", clock(t.read), clock(changed))},
-			Remedy:   "Compare with the device's own display. The sensor or the task that writes this value may have stopped.",
+			Remedy: "Compare with the device's own display. The sensor or the task that writes this value may " +
+				"have stopped.",
 		})
 	}
 	if len(stopped) < 2 || len(stopped) < lively {
@@ -358,11 +383,13 @@ func Still(device *site.Device, habits []Habit) []finding.Finding {
 	}
 	return []finding.Finding{{
 		Code: "device-frozen", Severity: finding.Fault, Sure: 0.9, Count: len(stopped), Where: "traffic",
-		Subject:  finding.Subject{Kind: "device", ID: device.ID, Name: device.Name},
-		Title:    device.Name + " answers, but nothing moves",
-		Sentence: fmt.Sprintf("All %d values that used to change have stood still since %s, although every read is answered.", len(stopped), clock(since)),
+		Subject: finding.Subject{Kind: "device", ID: device.ID, Name: device.Name},
+		Title:   device.Name + " answers, but nothing moves",
+		Sentence: fmt.Sprintf("All %d values that used to change have stood still since %s, although every read "+
+			"is answered.", len(stopped), clock(since)),
 		Evidence: []string{stopped[0].Sentence},
-		Remedy:   "The device answers from memory while its own task has stopped: look whether it is in run mode, and whether it waits for a handshake.",
+		Remedy: "The device answers from memory while its own task has stopped: look whether it is in run mode, " +
+			"and whether it waits for a handshake.",
 	}}
 }
 

@@ -20,9 +20,12 @@ var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 func skid() *site.Site {
 	return &site.Site{
 		Lines: []site.Line{{ID: "net", Name: "Plant net"}},
-		Devices: []site.Device{{ID: "lss", Name: "LSS"}, {ID: "skid", Name: "Oxygen skid", Ports: []site.Port{{Line: "net", Host: "192.0.2.45"}}, Points: []site.Point{
-			{ID: "a", Name: "Purity", Type: "float32", Address: block.At("ir", 0), Access: "r"}, {ID: "b", Name: "Flow", Type: "float32", Address: block.At("ir", 2), Access: "r"},
-			{ID: "c", Name: "Setpoint", Type: "float32", Address: block.At("hr", 0), Access: "rw"}}}},
+		Devices: []site.Device{{ID: "lss", Name: "LSS"},
+			{ID: "skid", Name: "Oxygen skid", Ports: []site.Port{{Line: "net", Host: "192.0.2.45"}},
+				Points: []site.Point{
+					{ID: "a", Name: "Purity", Type: "float32", Address: block.At("ir", 0), Access: "r"},
+					{ID: "b", Name: "Flow", Type: "float32", Address: block.At("ir", 2), Access: "r"},
+					{ID: "c", Name: "Setpoint", Type: "float32", Address: block.At("hr", 0), Access: "rw"}}}},
 		Links: []site.Link{{ID: "k", Asking: "lss", Answering: "skid", Line: "net", Protocol: "modbus-tcp"}},
 	}
 }
@@ -53,14 +56,16 @@ func TestSymptoms(t *testing.T) {
 		{"garbled", []exchange.Outcome{exchange.Garbled}, "garbled/fault"},
 		{"stopped by Ferry", []exchange.Outcome{exchange.Answered, exchange.NotAllowed}, "not-asked/fault"},
 		{"silent, and back", []exchange.Outcome{exchange.NoAnswer, exchange.Answered}, "no-answer/doubt"},
-		{"two things", []exchange.Outcome{exchange.Answered, exchange.NoAnswer, exchange.Refused}, "no-answer/fault nobody-listens/fault"},
+		{"two things", []exchange.Outcome{exchange.Answered, exchange.NoAnswer, exchange.Refused},
+			"no-answer/fault nobody-listens/fault"},
 		{"declined", []exchange.Outcome{exchange.Declined}, "declined-2/fault"},
 		{"declined, and then not", []exchange.Outcome{exchange.Declined, exchange.Answered}, "declined-2/doubt"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := New()
 			for i, o := range c.outcomes {
-				d.Exchange(&exchange.Exchange{Link: "k", At: noon.Add(time.Duration(i) * time.Second), Outcome: o, Code: 2, Operation: "read 12 input @ 30001", Sentence: "it said so"})
+				d.Exchange(&exchange.Exchange{Link: "k", At: noon.Add(time.Duration(i) * time.Second), Outcome: o,
+					Code: 2, Operation: "read 12 input @ 30001", Sentence: "it said so"})
 			}
 			if got := codes(d.Findings(skid(), noon.Add(10*time.Second))); got != c.want {
 				t.Errorf("finds %q, want %q", got, c.want)
@@ -123,21 +128,25 @@ func TestStill(t *testing.T) {
 // of its own, with the access lines that would explain it.
 func TestLineSymptoms(t *testing.T) {
 	for cause, want := range map[exchange.Cause]string{
-		exchange.Format: "other-format/fault", exchange.TwoUnits: "two-units/fault", exchange.OtherUnit: "other-unit/fault",
-		exchange.CutShort: "cut-short/fault", exchange.Noise: "garbled/fault", "": "garbled/fault",
+		exchange.Format: "other-format/fault", exchange.TwoUnits: "two-units/fault",
+		exchange.OtherUnit: "other-unit/fault",
+		exchange.CutShort:  "cut-short/fault", exchange.Noise: "garbled/fault", "": "garbled/fault",
 	} {
 		d := New()
-		d.Exchange(&exchange.Exchange{Link: "k", Device: "skid", At: noon, Outcome: exchange.Garbled, Cause: cause, Operation: "read 2 input @ 30001"})
+		d.Exchange(&exchange.Exchange{Link: "k", Device: "skid", At: noon, Outcome: exchange.Garbled, Cause: cause,
+			Operation: "read 2 input @ 30001"})
 		if got := codes(d.Findings(skid(), noon)); got != want {
 			t.Errorf("%q becomes %q, want %q", cause, got, want)
 		}
 	}
 	d := New()
-	d.Exchange(&exchange.Exchange{Link: "k", Device: "skid", At: noon, Outcome: exchange.Answered, Cause: exchange.InPieces})
+	d.Exchange(&exchange.Exchange{Link: "k", Device: "skid", At: noon, Outcome: exchange.Answered,
+		Cause: exchange.InPieces})
 	if got := codes(d.Findings(skid(), noon)); got != "in-pieces/doubt" {
 		t.Errorf("an answer in pieces becomes %q", got)
 	}
-	for outcome, want := range map[exchange.Outcome]string{exchange.PortAbsent: "port-absent/fault", exchange.PortOwned: "port-owned/fault", exchange.PortDenied: "port-denied/fault"} {
+	for outcome, want := range map[exchange.Outcome]string{exchange.PortAbsent: "port-absent/fault",
+		exchange.PortOwned: "port-owned/fault", exchange.PortDenied: "port-denied/fault"} {
 		d := New()
 		d.Exchange(&exchange.Exchange{Link: "k", Device: "skid", At: noon, Outcome: outcome})
 		if got := codes(d.Findings(skid(), noon)); got != want {
@@ -145,10 +154,12 @@ func TestLineSymptoms(t *testing.T) {
 		}
 	}
 	s := skid()
-	s.Devices[1].Access = []site.AccessLine{{ID: "a", Kind: site.AccessRemote, Text: "Menu 4-2: remote on"}, {ID: "b", Kind: site.AccessFirewall, Text: "Port opened"}}
+	s.Devices[1].Access = []site.AccessLine{{ID: "a", Kind: site.AccessRemote, Text: "Menu 4-2: remote on"},
+		{ID: "b", Kind: site.AccessFirewall, Text: "Port opened"}}
 	d = New()
 	d.Exchange(&exchange.Exchange{Link: "k", Device: "skid", At: noon, Outcome: exchange.NoAnswer})
-	if found := d.Findings(s, noon); len(found) != 1 || len(found[0].Evidence) != 2 || found[0].Evidence[1] != "Nobody has ticked yet: Menu 4-2: remote on" {
+	if found := d.Findings(s, noon); len(found) != 1 || len(found[0].Evidence) != 2 ||
+		found[0].Evidence[1] != "Nobody has ticked yet: Menu 4-2: remote on" {
 		t.Errorf("%+v", found)
 	}
 }
@@ -158,7 +169,8 @@ func TestLineSymptoms(t *testing.T) {
 func TestLate(t *testing.T) {
 	d := New()
 	for i := range 6 {
-		e := exchange.Exchange{Seq: uint64(i), Link: "k", Device: "skid", At: noon.Add(time.Duration(i) * time.Second), Outcome: exchange.NoAnswer, Operation: "read", Sentence: "nothing came back"}
+		e := exchange.Exchange{Seq: uint64(i), Link: "k", Device: "skid", At: noon.Add(time.Duration(i) * time.Second),
+			Outcome: exchange.NoAnswer, Operation: "read", Sentence: "nothing came back"}
 		if i%2 == 1 {
 			e.Cause, e.AnswerLateMs = exchange.Late, 400+float64(10*i)
 		}
@@ -167,7 +179,8 @@ func TestLate(t *testing.T) {
 	s := skid()
 	s.Links[0].ID = "k"
 	found := d.Findings(s, noon.Add(6*time.Second))
-	if codes(found) != "late/fault" || !strings.Contains(found[0].Sentence, "after up to 450 ms") || len(found[0].Fixes) != 1 || found[0].Fixes[0].Setting.Will != 700 || found[0].Count != 3 {
+	if codes(found) != "late/fault" || !strings.Contains(found[0].Sentence, "after up to 450 ms") ||
+		len(found[0].Fixes) != 1 || found[0].Fixes[0].Setting.Will != 700 || found[0].Count != 3 {
 		t.Errorf("%+v", found)
 	}
 }
@@ -180,8 +193,12 @@ func TestSecondAsker(t *testing.T) {
 	s.Links = append(s.Links, s.Links[0])
 	s.Links[1].ID = "k2"
 	for i, link := range []string{"k", "k2", "k", "k2"} {
-		d.Exchange(&exchange.Exchange{Seq: uint64(2 * i), Link: link, Device: "skid", At: noon.Add(time.Duration(i) * time.Second), Outcome: exchange.Answered, Cause: exchange.Others, Doubt: "somebody else asks"})
-		d.Exchange(&exchange.Exchange{Seq: uint64(2*i + 1), Link: link, Device: "skid", At: noon.Add(time.Duration(i) * time.Second), Outcome: exchange.Garbled, Cause: exchange.Noise, Sentence: "12 octets"})
+		d.Exchange(&exchange.Exchange{Seq: uint64(2 * i), Link: link, Device: "skid",
+			At: noon.Add(time.Duration(i) * time.Second), Outcome: exchange.Answered, Cause: exchange.Others,
+			Doubt: "somebody else asks"})
+		d.Exchange(&exchange.Exchange{Seq: uint64(2*i + 1), Link: link, Device: "skid",
+			At: noon.Add(time.Duration(i) * time.Second), Outcome: exchange.Garbled, Cause: exchange.Noise,
+			Sentence: "12 octets"})
 	}
 	if got := codes(d.Findings(s, noon.Add(4*time.Second))); got != "a-second-asker/fault garbled/doubt garbled/doubt" {
 		t.Error(got)
@@ -192,7 +209,8 @@ func TestSecondAsker(t *testing.T) {
 // limits of the device, and others go on being told.
 func TestMannersAreNoted(t *testing.T) {
 	d := New()
-	d.Exchange(&exchange.Exchange{Link: "k", At: noon, Outcome: exchange.Answered, Operation: "read 2 input @ 30001", Manner: exchange.OddUnit | exchange.Pieces})
+	d.Exchange(&exchange.Exchange{Link: "k", At: noon, Outcome: exchange.Answered, Operation: "read 2 input @ 30001",
+		Manner: exchange.OddUnit | exchange.Pieces})
 	s := skid()
 	if got := codes(d.Findings(s, noon.Add(time.Second))); got != "answers-as/note pieces/note" {
 		t.Errorf("finds %q", got)

@@ -26,7 +26,8 @@ func HabitWords(device *site.Device, area string, facts habit.Facts) (words []st
 	}
 	at := func(offset uint32) string { return scheme.Short(block.At(area, offset)) }
 	if facts.Most > 0 {
-		words = append(words, fmt.Sprintf("It answers at most %d %s in one request.", facts.Most, strings.ToLower(a.Title)))
+		words = append(words,
+			fmt.Sprintf("It answers at most %d %s in one request.", facts.Most, strings.ToLower(a.Title)))
 	}
 	if len(facts.Holes) > 0 {
 		var places []string
@@ -62,7 +63,8 @@ func Note(device *site.Device, learned habit.Device) site.Limits {
 			limits.Most[area] = facts.Most
 		}
 		for _, h := range facts.Holes {
-			if hole := (site.Units{Area: area, From: h.From, Count: uint32(h.Len())}); !slices.Contains(limits.Forbidden, hole) {
+			if hole := (site.Units{Area: area, From: h.From,
+				Count: uint32(h.Len())}); !slices.Contains(limits.Forbidden, hole) {
 				limits.Forbidden = append(limits.Forbidden, hole)
 			}
 		}
@@ -90,7 +92,8 @@ func (recent Evidence) Habits(s *site.Site, link *site.Link, learned habit.Devic
 		words = append(words, "It serves one connection at a time: all links to it share one.")
 	}
 	if len(words) > 0 {
-		f := finding.Finding{Code: "bears-less", Severity: finding.Note, Sure: 1, Count: len(words), Subject: subject, Where: "traffic",
+		f := finding.Finding{Code: "bears-less", Severity: finding.Note, Sure: 1, Count: len(words), Subject: subject,
+			Where: "traffic",
 			Title: device.Name + " bears less than the protocol allows", Sentence: words[0], Evidence: words[1:],
 			Remedy: "Ferry asks it so that it answers."}
 		if f.Evidence == nil {
@@ -118,11 +121,13 @@ func (recent Evidence) Habits(s *site.Site, link *site.Link, learned habit.Devic
 			continue
 		}
 		e := last[m.Is]
-		found = append(found, finding.Finding{Code: m.Code, Severity: finding.Note, Sure: 1, Count: 1, Subject: subject, Where: "traffic",
+		found = append(found, finding.Finding{Code: m.Code, Severity: finding.Note, Sure: 1, Count: 1, Subject: subject,
+			Where: "traffic",
 			Title: device.Name + " " + m.Does, Sentence: "It is well all the same. " + m.Copes,
 			Evidence: []string{fmt.Sprintf("%s %s: answered after %.0f ms", clock(e.at), e.op, e.latency)},
 			Remedy:   "Noted in its limits, it is known from the first question on, and not said again.",
-			Fixes:    []finding.Fix{{Title: "Note it in the limits", Cells: []finding.CellFix{}, Learned: link.ID, Manner: m.Code}}})
+			Fixes: []finding.Fix{{Title: "Note it in the limits", Cells: []finding.CellFix{}, Learned: link.ID,
+				Manner: m.Code}}})
 	}
 	return found
 }

@@ -12,7 +12,8 @@ import (
 )
 
 // late reports a device that answers, but after its time limit.
-func (recent Evidence) late(link *site.Link, device *site.Device, def *protocol.Def, subject finding.Subject) *finding.Finding {
+func (recent Evidence) late(link *site.Link, device *site.Device, def *protocol.Def,
+	subject finding.Subject) *finding.Finding {
 	const key = "timeoutMs"
 	setting, ok := def.Setting(key)
 	limit := def.Int(link.Settings, key)
@@ -30,16 +31,20 @@ func (recent Evidence) late(link *site.Link, device *site.Device, def *protocol.
 	}
 	f := &finding.Finding{
 		Code: "late", Severity: finding.Fault, Sure: 1, Count: count, Subject: subject, Where: "traffic",
-		Title:    device.Name + " answers too late",
-		Sentence: fmt.Sprintf("It answers after up to %.0f ms, and the limit is %d ms. What comes after the limit is not taken for an answer.", worst.lateMs, limit),
-		Evidence: []string{clock(worst.at) + " " + worst.op + ": an answer came after " + fmt.Sprintf("%.0f ms", worst.lateMs)},
-		Remedy:   "Give it more time, or ask it less: a device that is asked faster than it can think falls behind.",
+		Title: device.Name + " answers too late",
+		Sentence: fmt.Sprintf("It answers after up to %.0f ms, and the limit is %d ms. What comes after the limit "+
+			"is not taken for an answer.", worst.lateMs, limit),
+		Evidence: []string{clock(worst.at) + " " + worst.op + ": an answer came after " + fmt.Sprintf("%.0f ms",
+			worst.lateMs)},
+		Remedy: "Give it more time, or ask it less: a device that is asked faster than it can think falls behind.",
 	}
 	will := int(math.Ceil(worst.lateMs*1.5/100)) * 100
 	if ok && will > limit && will <= setting.Most {
-		f.Fixes = []finding.Fix{{Title: fmt.Sprintf("Give it %d ms", will), Cells: []finding.CellFix{}, Setting: &finding.SettingFix{Link: link.ID, Key: key, Was: limit, Will: will}}}
+		f.Fixes = []finding.Fix{{Title: fmt.Sprintf("Give it %d ms", will), Cells: []finding.CellFix{},
+			Setting: &finding.SettingFix{Link: link.ID, Key: key, Was: limit, Will: will}}}
 	}
-	if recent[len(recent)-1].lateMs == 0 && recent[len(recent)-1].outcome == exchange.Answered && recent[len(recent)-1].seq > worst.seq+4 {
+	if recent[len(recent)-1].lateMs == 0 && recent[len(recent)-1].outcome == exchange.Answered &&
+		recent[len(recent)-1].seq > worst.seq+4 {
 		f.Severity = finding.Doubt
 	}
 	return f
@@ -60,11 +65,13 @@ func (recent Evidence) others(s *site.Site, link *site.Link) *finding.Finding {
 	}
 	return &finding.Finding{
 		Code: "a-second-asker", Severity: finding.Fault, Sure: 1, Count: count, Where: "traffic",
-		Subject:  finding.Subject{Kind: "line", ID: line.ID, Name: line.Name},
-		Title:    "Somebody else asks on " + line.Name + " too",
-		Sentence: "Frames of another asker were heard. An answer says nothing of whom it is for, so no value read there is sure while two ask.",
+		Subject: finding.Subject{Kind: "line", ID: line.ID, Name: line.Name},
+		Title:   "Somebody else asks on " + line.Name + " too",
+		Sentence: "Frames of another asker were heard. An answer says nothing of whom it is for, so no value read " +
+			"there is sure while two ask.",
 		Evidence: []string{clock(last.at) + " " + last.op + ": " + cmp.Or(last.doubt, last.sentence)},
-		Remedy:   "Find out who else asks (a panel, a second controller, a laptop), and stop it or Ferry. A serial line has one asker.",
+		Remedy: "Find out who else asks (a panel, a second controller, a laptop), and stop it or Ferry. A serial " +
+			"line has one asker.",
 	}
 }
 

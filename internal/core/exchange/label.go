@@ -36,7 +36,8 @@ func SpreadUnits(at, octets int, r block.Range, points []Labelled) []Field {
 		if from > next {
 			fields = append(fields, gap(place(next), place(from)))
 		}
-		fields = append(fields, Field{From: place(from), To: place(to), Label: p.Name, Role: "point", Meaning: p.Shown, Point: p.ID})
+		fields = append(fields,
+			Field{From: place(from), To: place(to), Label: p.Name, Role: "point", Meaning: p.Shown, Point: p.ID})
 		next = to
 	}
 	if next < end {
@@ -77,7 +78,8 @@ func within(area string, start uint32, count int, points []Labelled) []Labelled 
 		}
 	}
 	slices.SortStableFunc(inside, func(a, b Labelled) int {
-		return cmp.Or(cmp.Compare(a.Place.Offset, b.Place.Offset), cmp.Compare(b.Units, a.Units), cmp.Compare(a.Place.Bit, b.Place.Bit))
+		return cmp.Or(cmp.Compare(a.Place.Offset, b.Place.Offset), cmp.Compare(b.Units, a.Units),
+			cmp.Compare(a.Place.Bit, b.Place.Bit))
 	})
 	return inside
 }

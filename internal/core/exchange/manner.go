@@ -26,12 +26,18 @@ type Told struct {
 
 // Manners is what there is to say of each manner.
 var Manners = []Told{
-	{OddUnit, "answers-as", "answers under another unit number than it is asked by", "The transaction tells whose answer it is."},
-	{NoTransaction, "no-transaction", "answers without the transaction it is asked with", "One question is asked at a time, and where one stays unanswered the connection is opened anew, so that no answer is taken for another's."},
-	{HangsUp, "hangs-up", "ends the connection after each answer", "It is opened anew for each question, which takes time: have the device keep it, or ask less often."},
-	{Dozes, "dozes", "ends the connection when nothing is asked for a while", "It is opened anew for the next question."},
+	{OddUnit, "answers-as", "answers under another unit number than it is asked by",
+		"The transaction tells whose answer it is."},
+	{NoTransaction, "no-transaction", "answers without the transaction it is asked with",
+		"One question is asked at a time, and where one stays unanswered the connection is opened anew, so that no " +
+			"answer is taken for another's."},
+	{HangsUp, "hangs-up", "ends the connection after each answer",
+		"It is opened anew for each question, which takes time: have the device keep it, or ask less often."},
+	{Dozes, "dozes", "ends the connection when nothing is asked for a while",
+		"It is opened anew for the next question."},
 	{Pieces, "pieces", "sends its answers in pieces", "They are put together."},
-	{SlowFirst, "slow-first", "takes longer than the time limit for its first answer over a connection", "The first question is given more time."},
+	{SlowFirst, "slow-first", "takes longer than the time limit for its first answer over a connection",
+		"The first question is given more time."},
 }
 
 // MannersOf returns the manners of some codes; ok is false if one is not known.

@@ -32,8 +32,10 @@ func newCase(r *rand.Rand) riddle {
 			typical  float64
 			spread   float64
 		}{
-			{value.TypeInt16, 0.1, 1, 140, 40}, {value.TypeUint16, 0.01, 2, 900, 200}, {value.TypeUint16, 1, 0, 1450, 900}, {value.TypeFloat32, 1, 2, 12, 9}, {value.TypeFloat32, 1, 1, 140, 60},
-			{value.TypeUint32, 1, 0, 30000, 29000}, {value.TypeUint32, 0.1, 1, 1_800_000, 900_000}, {value.TypeInt32, 0.001, 3, 250_000, 100_000}, {value.TypeUint16, 1, 0, 3, 3},
+			{value.TypeInt16, 0.1, 1, 140, 40}, {value.TypeUint16, 0.01, 2, 900, 200},
+			{value.TypeUint16, 1, 0, 1450, 900}, {value.TypeFloat32, 1, 2, 12, 9}, {value.TypeFloat32, 1, 1, 140, 60},
+			{value.TypeUint32, 1, 0, 30000, 29000}, {value.TypeUint32, 0.1, 1, 1_800_000, 900_000},
+			{value.TypeInt32, 0.001, 3, 250_000, 100_000}, {value.TypeUint16, 1, 0, 3, 3},
 		}[r.IntN(9)]
 		width := kind.typ.Bytes(0)
 		own := order
@@ -132,7 +134,8 @@ func TestCases(t *testing.T) {
 // alike reports whether signed and unsigned read the same: readings above zero
 // do not tell them apart.
 func alike(best *Candidate, q *riddle) bool {
-	twin := map[value.Type]value.Type{value.TypeInt16: value.TypeUint16, value.TypeUint16: value.TypeInt16, value.TypeInt32: value.TypeUint32, value.TypeUint32: value.TypeInt32}
+	twin := map[value.Type]value.Type{value.TypeInt16: value.TypeUint16, value.TypeUint16: value.TypeInt16,
+		value.TypeInt32: value.TypeUint32, value.TypeUint32: value.TypeInt32}
 	t := &q.truth
 	return best.At == t.At && best.Type == twin[t.Type] && best.Order == t.Order && best.Scale == t.Scale
 }

@@ -410,7 +410,8 @@ func rank(found []Candidate, g group) *Answer {
 	})
 	answer := &Answer{Candidates: []Candidate{}}
 	if len(found) == 0 {
-		answer.Ask = "Nothing here explains the reading. Read a wider window of the device, and check that the display and the words are of the same moment."
+		answer.Ask = "Nothing here explains the reading. Read a wider window of the device, and check that the " +
+			"display and the words are of the same moment."
 		return answer
 	}
 	best := found[0].weight
@@ -436,8 +437,10 @@ func rank(found []Candidate, g group) *Answer {
 // signless reports whether two explanations differ in the sign of the type
 // alone, and the readings do not show it.
 func signless(a, b *Candidate) bool {
-	if a.At != b.At || a.Bit != b.Bit || a.Order != b.Order || a.Scale != b.Scale || a.Offset != b.Offset || a.Type == b.Type ||
-		a.Type.IsFloat() || b.Type.IsFloat() || a.Type.Bytes(a.Length) != b.Type.Bytes(b.Length) || !a.Type.IsWhole() || !b.Type.IsWhole() {
+	if a.At != b.At || a.Bit != b.Bit || a.Order != b.Order || a.Scale != b.Scale || a.Offset != b.Offset ||
+		a.Type == b.Type ||
+		a.Type.IsFloat() || b.Type.IsFloat() || a.Type.Bytes(a.Length) != b.Type.Bytes(b.Length) || !a.Type.IsWhole() ||
+		!b.Type.IsWhole() {
 		return false
 	}
 	least, _ := a.Type.Range(a.Length)
@@ -456,11 +459,14 @@ func signless(a, b *Candidate) bool {
 // wideTwin reports whether wide reads over two words what narrow reads in one of
 // them, because the other stands at zero.
 func wideTwin(narrow, wide *Candidate) bool {
-	if narrow.Type.Bytes(narrow.Length) != 2 || wide.Type.Bytes(wide.Length) != 4 || narrow.Bit != wide.Bit || narrow.Scale != wide.Scale || narrow.Offset != wide.Offset ||
-		narrow.Type != value.TypeUint16 && narrow.Type != value.TypeInt16 || wide.Type != value.TypeUint32 && wide.Type != value.TypeInt32 {
+	if narrow.Type.Bytes(narrow.Length) != 2 || wide.Type.Bytes(wide.Length) != 4 || narrow.Bit != wide.Bit ||
+		narrow.Scale != wide.Scale || narrow.Offset != wide.Offset ||
+		narrow.Type != value.TypeUint16 && narrow.Type != value.TypeInt16 ||
+		wide.Type != value.TypeUint32 && wide.Type != value.TypeInt32 {
 		return false
 	}
-	return (wide.Order == "" && narrow.At == wide.At+1 || wide.Order == "CDAB" && narrow.At == wide.At) && narrow.Values[0].Float() == wide.Values[0].Float()
+	return (wide.Order == "" && narrow.At == wide.At+1 || wide.Order == "CDAB" && narrow.At == wide.At) &&
+		narrow.Values[0].Float() == wide.Values[0].Float()
 }
 
 // widened is what it costs, in bits, to suppose that a word and the zero beside
@@ -480,7 +486,8 @@ func (q *Query) widen(found []Candidate) {
 	for i := range found {
 		c := &found[i]
 		key := place{c.At, c.Scale, c.Offset}
-		if (c.Type == value.TypeUint16 || c.Type == value.TypeInt16) && c.Order == "" && (narrow[key] == nil || narrow[key].weight < c.weight) {
+		if (c.Type == value.TypeUint16 || c.Type == value.TypeInt16) && c.Order == "" && (narrow[key] == nil ||
+			narrow[key].weight < c.weight) {
 			narrow[key] = c
 		}
 	}
@@ -506,7 +513,8 @@ func ask(list []Candidate, g group) string {
 			if wideTwin(b, a) {
 				narrow, wide = b, a
 			}
-			return fmt.Sprintf("The register beside it stands at zero: %s over two registers and %s in one read the same. A reading above %s would decide, or the number of registers in the manual.",
+			return fmt.Sprintf("The register beside it stands at zero: %s over two registers and %s in one read the "+
+				"same. A reading above %s would decide, or the number of registers in the manual.",
 				wide.Type, narrow.Type, number(65535*narrow.Scale+narrow.Offset))
 		}
 	}
@@ -514,7 +522,8 @@ func ask(list []Candidate, g group) string {
 		if a.Sure > 0.9 {
 			return ""
 		}
-		return "Take one more reading, at a moment at which the display shows another value: a second match would settle it."
+		return "Take one more reading, at a moment at which the display shows another value: a second match would " +
+			"settle it."
 	}
 	b := &list[1]
 	if signless(a, b) && len(list) > 2 && list[2].Sure > 0.1 && !signless(a, &list[2]) {
@@ -524,20 +533,25 @@ func ask(list []Candidate, g group) string {
 	switch {
 	case g.kind == switches || g.kind == words:
 		return "Take one more reading when the display shows another state, together with the words of that moment."
-	case a.At == b.At && a.Order == b.Order && a.Type != b.Type && a.Type.Bytes(a.Length) == b.Type.Bytes(b.Length) && a.Scale == b.Scale:
+	case a.At == b.At && a.Order == b.Order && a.Type != b.Type && a.Type.Bytes(a.Length) == b.Type.Bytes(b.Length) &&
+		a.Scale == b.Scale:
 		least, greatest := a.Type.Range(a.Length)
 		_, other := b.Type.Range(b.Length)
 		if edge := min(greatest, other) * a.Scale; !math.IsNaN(edge) && (least < 0 || other != greatest) {
-			return fmt.Sprintf("A reading below zero, or one above %s, would decide between %s and %s: until then they read the same.", number(edge), a.Type, b.Type)
+			return fmt.Sprintf("A reading below zero, or one above %s, would decide between %s and %s: until then "+
+				"they read the same.", number(edge), a.Type, b.Type)
 		}
 	case g.kind == numbers && closer(a, b):
-		return fmt.Sprintf("A reading with more digits would decide: the first gives %s, the second %s.", a.Values[len(a.Values)-1], b.Values[len(b.Values)-1])
+		return fmt.Sprintf("A reading with more digits would decide: the first gives %s, the second %s.",
+			a.Values[len(a.Values)-1], b.Values[len(b.Values)-1])
 	case a.At != b.At:
-		return fmt.Sprintf("A reading that differs from %s would decide: read the display and the words again when it has changed.", shown)
+		return fmt.Sprintf("A reading that differs from %s would decide: read the display and the words again when "+
+			"it has changed.", shown)
 	case a.Scale != b.Scale || a.Offset != b.Offset:
 		return fmt.Sprintf("A reading far from %s, such as double of it, would decide between the scales.", shown)
 	}
-	return fmt.Sprintf("Another reading than %s, together with the words of that moment, would decide between %s %s and %s %s.", shown, a.Type, a.Order, b.Type, b.Order)
+	return fmt.Sprintf("Another reading than %s, together with the words of that moment, would decide between %s %s "+
+		"and %s %s.", shown, a.Type, a.Order, b.Type, b.Order)
 }
 
 // closer reports whether two explanations of one width share a word and so give

@@ -20,16 +20,28 @@ func TestSearch(t *testing.T) {
 		want  string
 		sure  float64
 	}{
-		{"a float with its low word first", Query{[][]uint16{{0x9F3A, 0x4148}}, []Reading{{Shows: "12.5", Within: 0.1}}}, "0 float32 CDAB 1", 0.9},
-		{"one register off", Query{[][]uint16{{0x0311, 0x027B, 0xFFF1, 0x0102}}, []Reading{{Shows: "63.5", At: at(0)}}}, "1 uint16  0.1", 0.5},
-		{"below zero", Query{[][]uint16{{0x12, 0xFDF4, 0x77}, {0x12, 0xFE01, 0x77}}, []Reading{{Moment: 0, Shows: "-52.4"}, {Moment: 1, Shows: "-51.1"}}}, "1 int16  0.1", 0.9},
-		{"a packed decimal", Query{[][]uint16{{0x0061, 0x2034, 0x5678}, {0x0061, 0x2035, 0x0002}}, []Reading{{Moment: 0, Shows: "20345678"}, {Moment: 1, Shows: "20350002"}}}, "1 bcd32  1", 0.9},
-		{"to the base 10 000", Query{[][]uint16{{3, 4711, 12, 5}}, []Reading{{Shows: "47110012"}}}, "1 base10k  1", 0.6},
-		{"kelvin", Query{[][]uint16{{28565, 1}, {28612, 1}}, []Reading{{Moment: 0, Shows: "12.5"}, {Moment: 1, Shows: "12.97"}}}, "0 uint16  0.01", 0.5},
-		{"a text, bytes swapped", Query{[][]uint16{{1, 0x5044, 0x322D, 0x3430, 0x3731, 0}}, []Reading{{Shows: "DP-20417"}}}, "1 text BA 1", 0.9},
+		{"a float with its low word first",
+			Query{[][]uint16{{0x9F3A, 0x4148}}, []Reading{{Shows: "12.5", Within: 0.1}}}, "0 float32 CDAB 1", 0.9},
+		{"one register off", Query{[][]uint16{{0x0311, 0x027B, 0xFFF1, 0x0102}}, []Reading{{Shows: "63.5", At: at(0)}}},
+			"1 uint16  0.1", 0.5},
+		{"below zero", Query{[][]uint16{{0x12, 0xFDF4, 0x77}, {0x12, 0xFE01, 0x77}},
+			[]Reading{{Moment: 0, Shows: "-52.4"}, {Moment: 1, Shows: "-51.1"}}}, "1 int16  0.1", 0.9},
+		{"a packed decimal", Query{[][]uint16{{0x0061, 0x2034, 0x5678}, {0x0061, 0x2035, 0x0002}},
+			[]Reading{{Moment: 0, Shows: "20345678"}, {Moment: 1, Shows: "20350002"}}}, "1 bcd32  1", 0.9},
+		{"to the base 10 000", Query{[][]uint16{{3, 4711, 12, 5}}, []Reading{{Shows: "47110012"}}}, "1 base10k  1",
+			0.6},
+		{"kelvin", Query{[][]uint16{{28565, 1}, {28612, 1}},
+			[]Reading{{Moment: 0, Shows: "12.5"}, {Moment: 1, Shows: "12.97"}}}, "0 uint16  0.01", 0.5},
+		{"a text, bytes swapped",
+			Query{[][]uint16{{1, 0x5044, 0x322D, 0x3430, 0x3731, 0}}, []Reading{{Shows: "DP-20417"}}}, "1 text BA 1",
+			0.9},
 		{"a time", Query{[][]uint16{{7, 0x6922, 0xFD20, 9}}, []Reading{{Shows: "2025-11-23 12:26"}}}, "1 unix  1", 0.9},
-		{"a bit", Query{[][]uint16{{4, 0x10}, {12, 0x10}, {4, 0x12}, {12, 0x12}}, []Reading{{Moment: 0, Shows: "off"}, {Moment: 1, Shows: "on"}, {Moment: 2, Shows: "off"}, {Moment: 3, Shows: "on"}}}, "0 bool  1", 0.5},
-		{"states", Query{[][]uint16{{900, 3}, {901, 4}, {902, 3}}, []Reading{{Moment: 0, Shows: "Auto"}, {Moment: 1, Shows: "Manual"}, {Moment: 2, Shows: "Auto"}}}, "1 enum  1", 0.3},
+		{"a bit", Query{[][]uint16{{4, 0x10}, {12, 0x10}, {4, 0x12}, {12, 0x12}},
+			[]Reading{{Moment: 0, Shows: "off"}, {Moment: 1, Shows: "on"}, {Moment: 2, Shows: "off"},
+				{Moment: 3, Shows: "on"}}}, "0 bool  1", 0.5},
+		{"states", Query{[][]uint16{{900, 3}, {901, 4}, {902, 3}},
+			[]Reading{{Moment: 0, Shows: "Auto"}, {Moment: 1, Shows: "Manual"}, {Moment: 2, Shows: "Auto"}}},
+			"1 enum  1", 0.3},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			answer, err := Search(&c.query)
@@ -37,8 +49,10 @@ func TestSearch(t *testing.T) {
 				t.Fatal(err, answer)
 			}
 			best := answer.Candidates[0]
-			if got := fmt.Sprintf("%d %s %s %v", best.At, best.Type, best.Order, best.Scale); got != c.want || best.Sure < c.sure {
-				t.Errorf("%s, %.2f sure, want %s; then %+v", got, best.Sure, c.want, answer.Candidates[1:min(3, len(answer.Candidates))])
+			if got := fmt.Sprintf("%d %s %s %v", best.At, best.Type, best.Order, best.Scale); got != c.want ||
+				best.Sure < c.sure {
+				t.Errorf("%s, %.2f sure, want %s; then %+v", got, best.Sure, c.want,
+					answer.Candidates[1:min(3, len(answer.Candidates))])
 			}
 		})
 	}
@@ -53,7 +67,8 @@ func TestSearchTogether(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	both, err := Search(&Query{[][]uint16{words}, []Reading{one, {Shows: "8.6", Point: "b", At: at(3)}, {Shows: "23.25", Point: "c", At: at(5)}}})
+	both, err := Search(&Query{[][]uint16{words},
+		[]Reading{one, {Shows: "8.6", Point: "b", At: at(3)}, {Shows: "23.25", Point: "c", At: at(5)}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -84,7 +99,8 @@ func TestMapCounts(t *testing.T) {
 	}
 	// A second display, misread by a little, does not make it sure either.
 	second := Reading{Shows: "12.5", Point: "temperature", At: at(3), Type: value.TypeFloat32, Order: "CDAB"}
-	if answer, err := Search(&Query{[][]uint16{words}, []Reading{reading, second}}); err != nil || answer.Candidates[0].Sure > 0.9 {
+	if answer, err := Search(&Query{[][]uint16{words}, []Reading{reading, second}}); err != nil ||
+		answer.Candidates[0].Sure > 0.9 {
 		t.Errorf("with a misread neighbour: %+v, %v", answer.Candidates[0], err)
 	}
 	reading.Shows, reading.Within = "7.4258", 0
@@ -126,7 +142,8 @@ type riddle struct {
 	truth Candidate
 }
 
-var riddleTypes = []value.Type{value.TypeInt16, value.TypeUint16, value.TypeInt32, value.TypeUint32, value.TypeInt64, value.TypeUint64, value.TypeFloat32, value.TypeFloat64, value.TypeBCD16, value.TypeBCD32}
+var riddleTypes = []value.Type{value.TypeInt16, value.TypeUint16, value.TypeInt32, value.TypeUint32, value.TypeInt64,
+	value.TypeUint64, value.TypeFloat32, value.TypeFloat64, value.TypeBCD16, value.TypeBCD32}
 
 // newRiddle hides a value of a random type, order, shift and scale among words
 // such as devices have. The readings are such that the type can be told from
@@ -187,7 +204,8 @@ func newRiddle(r *rand.Rand) riddle {
 		case value.TypeFloat64:
 			decimals = 9 // fewer would not show its lower half at all
 		}
-		q.query.Readings = append(q.query.Readings, Reading{Moment: moment, Shows: strconv.FormatFloat(v, 'f', decimals, 64), At: at(place - shift)})
+		q.query.Readings = append(q.query.Readings,
+			Reading{Moment: moment, Shows: strconv.FormatFloat(v, 'f', decimals, 64), At: at(place - shift)})
 	}
 	q.query.Moments = [][]uint16{words[0], words[1]}
 	return q
@@ -224,7 +242,8 @@ func rawFor(r *rand.Rand, typ value.Type, moment int) value.Value {
 func (q *riddle) solved(best *Candidate) bool {
 	twin := map[value.Type]value.Type{value.TypeInt64: value.TypeUint64, value.TypeUint64: value.TypeInt64}
 	t := &q.truth
-	return best.At == t.At && (best.Type == t.Type || best.Type == twin[t.Type]) && best.Order == t.Order && best.Scale == t.Scale
+	return best.At == t.At && (best.Type == t.Type || best.Type == twin[t.Type]) && best.Order == t.Order &&
+		best.Scale == t.Scale
 }
 
 func TestRiddles(t *testing.T) {
@@ -239,7 +258,8 @@ func TestRiddles(t *testing.T) {
 		if len(answer.Candidates) > 0 && q.solved(&answer.Candidates[0]) {
 			right++
 		} else if len(answer.Candidates) > 0 {
-			t.Logf("%s, %s: %+v, took for %+v", q.query.Readings[0].Shows, q.query.Readings[1].Shows, q.truth, answer.Candidates[0])
+			t.Logf("%s, %s: %+v, took for %+v", q.query.Readings[0].Shows, q.query.Readings[1].Shows, q.truth,
+				answer.Candidates[0])
 		}
 	}
 	if right < 990 {
@@ -276,7 +296,8 @@ func FuzzSearch(f *testing.F) {
 			words[i] = uint16(data[2*i])<<8 | uint16(data[2*i+1])
 		}
 		Hints(words)
-		answer, err := Search(&Query{[][]uint16{words, words}, []Reading{{Shows: shows, Within: within, At: &place}, {Moment: 1, Shows: shows}}})
+		answer, err := Search(&Query{[][]uint16{words, words},
+			[]Reading{{Shows: shows, Within: within, At: &place}, {Moment: 1, Shows: shows}}})
 		if err != nil {
 			return
 		}

@@ -56,7 +56,8 @@ func newSpec(shape value.Shape, cost float64) spec {
 func inEveryOrder(t value.Type, length int, cost float64) (specs []spec) {
 	width := t.Bytes(length)
 	for i, order := range value.Orders(width) {
-		specs = append(specs, newSpec(value.Shape{Type: t, Order: order, Bit: -1, Length: length}, cost+orderCosts[width][i]))
+		specs = append(specs,
+			newSpec(value.Shape{Type: t, Order: order, Bit: -1, Length: length}, cost+orderCosts[width][i]))
 	}
 	return specs
 }
@@ -67,8 +68,10 @@ var numberSpecs = func() (specs []spec) {
 		length int
 		cost   float64
 	}{
-		{value.TypeUint16, 0, 1}, {value.TypeInt16, 0, 1.2}, {value.TypeFloat32, 0, 1}, {value.TypeUint32, 0, 5}, {value.TypeInt32, 0, 5.2},
-		{value.TypeFloat64, 0, 4}, {value.TypeInt64, 0, 8.7}, {value.TypeUint64, 0, 8.5}, {value.TypeBCD16, 0, 5}, {value.TypeBCD32, 0, 9.5},
+		{value.TypeUint16, 0, 1}, {value.TypeInt16, 0, 1.2}, {value.TypeFloat32, 0, 1}, {value.TypeUint32, 0, 5},
+		{value.TypeInt32, 0, 5.2},
+		{value.TypeFloat64, 0, 4}, {value.TypeInt64, 0, 8.7}, {value.TypeUint64, 0, 8.5}, {value.TypeBCD16, 0, 5},
+		{value.TypeBCD32, 0, 9.5},
 		{value.TypeBase10k, 2, 7}, {value.TypeBase10k, 3, 9}, {value.TypeBase10k, 4, 11},
 	} {
 		specs = append(specs, inEveryOrder(t.typ, t.length, t.cost)...)
@@ -89,10 +92,13 @@ type scaling struct {
 }
 
 var scalings = []scaling{
-	{1, 0, 0, 0}, {0.1, 0, 1, 7}, {0.01, 0, 1.5, 7}, {0.001, 0, 2.5, 6}, {1e-4, 0, 5, 10}, {1e-5, 0, 7, 12}, {1e-6, 0, 7, 8},
+	{1, 0, 0, 0}, {0.1, 0, 1, 7}, {0.01, 0, 1.5, 7}, {0.001, 0, 2.5, 6}, {1e-4, 0, 5, 10}, {1e-5, 0, 7, 12},
+	{1e-6, 0, 7, 8},
 	{10, 0, 3, 8}, {100, 0, 4, 7}, {1000, 0, 4, 6}, {1e4, 0, 8, 12}, {1e6, 0, 8, 8},
-	{0.5, 0, 4, 10}, {0.25, 0, 5, 12}, {0.2, 0, 5.5, 12}, {0.05, 0, 5.5, 12}, {0.02, 0, 6, 12}, {0.025, 0, 7, 12}, {0.125, 0, 6, 12}, {0.0625, 0, 6.5, 12},
-	{2, 0, 5.5, 10}, {5, 0, 6, 12}, {1.0 / 256, 0, 7, 14}, {1.0 / 60, 0, 7, 9}, {1.0 / 3600, 0, 7, 9}, {60, 0, 8, 9}, {3600, 0, 8, 9}, {3.6, 0, 9, 8}, {1 / 3.6, 0, 9, 8},
+	{0.5, 0, 4, 10}, {0.25, 0, 5, 12}, {0.2, 0, 5.5, 12}, {0.05, 0, 5.5, 12}, {0.02, 0, 6, 12}, {0.025, 0, 7, 12},
+	{0.125, 0, 6, 12}, {0.0625, 0, 6.5, 12},
+	{2, 0, 5.5, 10}, {5, 0, 6, 12}, {1.0 / 256, 0, 7, 14}, {1.0 / 60, 0, 7, 9}, {1.0 / 3600, 0, 7, 9}, {60, 0, 8, 9},
+	{3600, 0, 8, 9}, {3.6, 0, 9, 8}, {1 / 3.6, 0, 9, 8},
 	{1, -273.15, 6, 6}, {0.1, -273.15, 6, 12}, {0.01, -273.15, 7, 12}, // kelvin read as °C
 	{1.8, 32, 8, 7}, {0.18, 32, 7, 12}, {1 / 1.8, -32 / 1.8, 8, 7}, {0.1 / 1.8, -32 / 1.8, 7, 12}, // °C and °F
 	{-1, 0, 9, 9}, {-0.1, 0, 10, 12},
@@ -148,7 +154,8 @@ func (s *search) scales(sp *spec, at int) {
 		if sp.float {
 			cost = sc.float
 		}
-		c := Candidate{At: at, Bit: sp.codec.Bit, Type: sp.codec.Type, Length: sp.codec.Length, Order: sp.codec.Order, Scale: sc.factor, Offset: sc.offset, Fits: fits}
+		c := Candidate{At: at, Bit: sp.codec.Bit, Type: sp.codec.Type, Length: sp.codec.Length, Order: sp.codec.Order,
+			Scale: sc.factor, Offset: sc.offset, Fits: fits}
 		linear := value.Linear{Factor: sc.factor, Offset: sc.offset}
 		for k := range s.raws {
 			c.Values = append(c.Values, linear.Apply(s.raws[k]))
@@ -257,7 +264,8 @@ func noise(low, high uint16) float64 {
 	return p + 0.35*(math.Log2(float64(high)+1)-math.Log2(math.Max(float64(low), 0.5)))/17
 }
 
-var timeSpecs = slices.Concat(inEveryOrder(value.TypeUnix, 0, 1), inEveryOrder(value.TypeUnixMs, 0, 2), inEveryOrder(value.TypeCP56, 0, 2))
+var timeSpecs = slices.Concat(inEveryOrder(value.TypeUnix, 0, 1), inEveryOrder(value.TypeUnixMs, 0, 2),
+	inEveryOrder(value.TypeCP56, 0, 2))
 
 // times tries the types that hold a moment.
 func (s *search) times() {
@@ -279,7 +287,8 @@ func (s *search) times() {
 				gain += float64(sp.bits) - math.Log2(2*r.within+1)
 			}
 			if gain > 0 {
-				s.keep(Candidate{At: at, Bit: -1, Type: sp.codec.Type, Order: sp.codec.Order, Scale: 1, Values: s.raws, Fits: fits}, sp.cost, gain)
+				s.keep(Candidate{At: at, Bit: -1, Type: sp.codec.Type, Order: sp.codec.Order, Scale: 1, Values: s.raws,
+					Fits: fits}, sp.cost, gain)
 			}
 		}
 	}

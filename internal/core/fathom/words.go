@@ -17,7 +17,8 @@ type coding struct {
 	cost    float64
 }
 
-var codings = []coding{{value.AnyCharset, "", 1}, {value.AnyCharset, "BA", 2}, {value.Latin1, "", 3}, {value.Latin1, "BA", 4}, {value.UTF16, "", 4}, {value.UTF16, "BA", 5}}
+var codings = []coding{{value.AnyCharset, "", 1}, {value.AnyCharset, "BA", 2}, {value.Latin1, "", 3},
+	{value.Latin1, "BA", 4}, {value.UTF16, "", 4}, {value.UTF16, "BA", 5}}
 
 // texts looks for the readings as characters.
 func (s *search) texts() {
@@ -42,7 +43,8 @@ func (s *search) texts() {
 				values = append(values, value.OfText(strings.TrimSpace(s.group.readings[k].Shows)))
 			}
 			if fits {
-				s.keep(Candidate{At: at, Bit: -1, Type: value.TypeText, Length: min(longest, 246), Order: co.order, Scale: 1, Values: values, Fits: true}, co.cost, gain)
+				s.keep(Candidate{At: at, Bit: -1, Type: value.TypeText, Length: min(longest, 246), Order: co.order,
+					Scale: 1, Values: values, Fits: true}, co.cost, gain)
 			}
 		}
 	}
@@ -176,7 +178,8 @@ func (s *search) states() {
 		}
 		if ok && gain > 0 && len(names) > 1 {
 			slices.SortFunc(names, func(a, b State) int { return int(a.Value - b.Value) })
-			s.keep(Candidate{At: at, Bit: -1, Type: value.TypeEnum, Scale: 1, Names: names, Values: values, Fits: true}, 2, gain)
+			s.keep(Candidate{At: at, Bit: -1, Type: value.TypeEnum, Scale: 1, Names: names, Values: values, Fits: true},
+				2, gain)
 		}
 	}
 }
@@ -245,7 +248,8 @@ func textHints(words []uint16) (hints []Hint) {
 			if order == "BA" {
 				sure *= 0.97 * wordlike(b[:n]) / max(0.01, wordlike(swapped(b[:n])))
 			}
-			hints = append(hints, Hint{at, (length + 1) / 2, value.TypeText, length + length%2, order, strings.TrimRight(string(b[:n]), " "), min(0.99, sure)})
+			hints = append(hints, Hint{at, (length + 1) / 2, value.TypeText, length + length%2, order,
+				strings.TrimRight(string(b[:n]), " "), min(0.99, sure)})
 			at += (n+1)/2 - 1
 		}
 	}
@@ -304,10 +308,12 @@ func timeHints(words []uint16) (hints []Hint) {
 			if sp.bits > 32 {
 				sure += 0.4
 			}
-			if sp.codec.Type == value.TypeCP56 && (sp.codec.Order != "" || words[at]>>8 != 0) && (sp.codec.Order != "HGFEDCBA" || words[at+3]&0xFF != 0) {
+			if sp.codec.Type == value.TypeCP56 && (sp.codec.Order != "" || words[at]>>8 != 0) &&
+				(sp.codec.Order != "HGFEDCBA" || words[at+3]&0xFF != 0) {
 				continue // its eighth octet is not empty, or its order one that nobody uses for it
 			}
-			sure *= math.Exp2(-orderCosts[2*sp.words][slices.Index(value.Orders(2*sp.words), orAlphabetical(sp.codec.Order, 2*sp.words))] / 6)
+			sure *= math.Exp2(-orderCosts[2*sp.words][slices.Index(value.Orders(2*sp.words),
+				orAlphabetical(sp.codec.Order, 2*sp.words))] / 6)
 			hints = append(hints, Hint{at, sp.words, sp.codec.Type, 0, sp.codec.Order, s.raws[0].String(), sure})
 		}
 	}
@@ -368,7 +374,9 @@ func floatHints(words []uint16) (hints []Hint) {
 			}
 			sure -= []float64{0, 0, 0.1, 0.05}[order]
 			if sure >= 0.4 {
-				hints = append(hints, Hint{at, 2, value.TypeFloat32, 0, value.Orders(4)[order], value.OfFloat(f).Format(3), min(sure, 0.95)})
+				hints = append(hints,
+					Hint{at, 2, value.TypeFloat32, 0, value.Orders(4)[order], value.OfFloat(f).Format(3),
+						min(sure, 0.95)})
 			}
 		}
 	}
@@ -401,7 +409,8 @@ func decimalHints(words []uint16) (hints []Hint) {
 			}
 			v, err := codec.Decode([]byte{byte(words[at+i] >> 8), byte(words[at+i])}, value.Value{})
 			if err == nil {
-				hints = append(hints, Hint{at + i, 1, value.TypeBCD16, 0, "", v.String(), min(0.3, 0.15+0.05*float64(n))})
+				hints = append(hints,
+					Hint{at + i, 1, value.TypeBCD16, 0, "", v.String(), min(0.3, 0.15+0.05*float64(n))})
 			}
 		}
 		at += n
@@ -433,11 +442,13 @@ func Everything(words []uint16) []Plain {
 			if err != nil {
 				continue
 			}
-			if t == value.TypeText && (v.Text() == "" || strings.ContainsFunc(v.Text(), func(r rune) bool { return r < ' ' || r == 0xFFFD || r > 0x17F })) {
+			if t == value.TypeText && (v.Text() == "" ||
+				strings.ContainsFunc(v.Text(), func(r rune) bool { return r < ' ' || r == 0xFFFD || r > 0x17F })) {
 				continue
 			}
 			size := math.Abs(v.Float())
-			likely := t == value.TypeText || t.IsFloat() && (size >= 1e-3 && size < 1e6) || t.IsWhole() && size < 1e6 || t.IsTime() && size > 1e9 && size < 2.1e9
+			likely := t == value.TypeText || t.IsFloat() && (size >= 1e-3 && size < 1e6) || t.IsWhole() && size < 1e6 ||
+				t.IsTime() && size > 1e9 && size < 2.1e9
 			if t.IsFloat() && (math.IsNaN(size) || size != 0 && (size < 1e-12 || size > 1e15)) {
 				continue
 			}

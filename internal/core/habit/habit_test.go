@@ -33,12 +33,16 @@ func TestSearch(t *testing.T) {
 		{"pairs, ten at most", row(100, 20, 2), func(r habit.Run) bool { return r.Len() <= 10 }, "most 10", 4, 0},
 		{"eleven at most of pairs", row(100, 20, 2), func(r habit.Run) bool { return r.Len() <= 11 }, "most 11", 4, 0},
 		{"one at a time", row(0, 6, 1), func(r habit.Run) bool { return r.Len() == 1 }, "most 1", 6, 0},
-		{"a hole at a point", row(100, 40, 1), func(r habit.Run) bool { return !touches(r, 117) }, "holes [{117 118}]", 2, 1},
+		{"a hole at a point", row(100, 40, 1), func(r habit.Run) bool { return !touches(r, 117) }, "holes [{117 118}]",
+			2, 1},
 		{"a hole between points", gap, func(r habit.Run) bool { return !touches(r, 112) }, "holes [{110 115}]", 2, 0},
 		{"a limit, and gaps", gap, func(r habit.Run) bool { return r.Len() <= 10 }, "holes [{110 115}]", 2, 0},
-		{"pairs from odd places", row(101, 8, 2), func(r habit.Run) bool { return r.From%2 == 1 && r.Len()%2 == 0 }, "", 1, 0},
-		{"nothing over a boundary", row(90, 30, 1), func(r habit.Run) bool { return !(r.From < 100 && 100 < r.To) }, "cuts [100]", 2, 0},
-		{"nothing at all", row(0, 4, 1), func(habit.Run) bool { return false }, "holes [{0 1} {1 2} {2 3} {3 4}]", 0, 4},
+		{"pairs from odd places", row(101, 8, 2), func(r habit.Run) bool { return r.From%2 == 1 && r.Len()%2 == 0 }, "",
+			1, 0},
+		{"nothing over a boundary", row(90, 30, 1), func(r habit.Run) bool { return !(r.From < 100 && 100 < r.To) },
+			"cuts [100]", 2, 0},
+		{"nothing at all", row(0, 4, 1), func(habit.Run) bool { return false }, "holes [{0 1} {1 2} {2 3} {3 4}]", 0,
+			4},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var facts habit.Facts

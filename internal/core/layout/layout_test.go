@@ -23,7 +23,8 @@ func bits(name string, n int) Member  { return Member{Name: name, Bits: n, PartO
 func bytes(name string, n int) Member { return Member{Name: name, Bits: 8 * n} }
 
 func TestLay(t *testing.T) {
-	pump := &Type{Name: "Pump", Members: []Member{bits("Ready", 1), bits("Tripped", 1), bytes("Mode", 1), bytes("Speed", 4), bytes("Count", 1)}}
+	pump := &Type{Name: "Pump",
+		Members: []Member{bits("Ready", 1), bits("Tripped", 1), bytes("Mode", 1), bytes("Speed", 4), bytes("Count", 1)}}
 	row := &Type{Name: "Row", Members: []Member{
 		bits("Open", 1),
 		{Name: "Pump", Of: pump, Count: 2, First: 1},
@@ -103,9 +104,10 @@ func TestLayRefuses(t *testing.T) {
 	}{
 		"inside itself": {loop, Natural, "contains itself"},
 		"no width":      {&Type{Members: []Member{{Name: "X"}}}, Words, "X has no width"},
-		"too many":      {&Type{Members: []Member{{Name: "X", Of: &Type{Members: []Member{{Name: "Y", Bits: 8, Count: 60000}}}, Count: 60000}}}, Words, "more than"},
-		"wide field":    {&Type{Members: []Member{bits("X", 9)}}, Words, "1 to 8"},
-		"no rule":       {&Type{}, "c", "not known"},
+		"too many": {&Type{Members: []Member{{Name: "X",
+			Of: &Type{Members: []Member{{Name: "Y", Bits: 8, Count: 60000}}}, Count: 60000}}}, Words, "more than"},
+		"wide field": {&Type{Members: []Member{bits("X", 9)}}, Words, "1 to 8"},
+		"no rule":    {&Type{}, "c", "not known"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			if _, _, err := Lay(c.t, c.rule); err == nil || !strings.Contains(err.Error(), c.want) {

@@ -90,7 +90,8 @@ const mostText = 1000
 // Check says why a value cannot be one of the setting; nil if it can.
 func (s *Setting) Check(v Scalar) error {
 	if want := zeroOf[s.Kind].kind; v.kind != want {
-		return fmt.Errorf("%s is %s: give a %s", s.Title, v, map[string]string{"n": "whole number", "t": "text", "s": "switch, on or off"}[want])
+		return fmt.Errorf("%s is %s: give a %s", s.Title, v,
+			map[string]string{"n": "whole number", "t": "text", "s": "switch, on or off"}[want])
 	}
 	switch s.Kind {
 	case Number:

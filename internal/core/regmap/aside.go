@@ -22,13 +22,15 @@ var footnote = regexp.MustCompile(`^(\*+|\d\)|\(\d\)|†|‡|[¹²³]|note|remar
 // aside says what a row is that is no point; empty for one that may be.
 func (l *Listing) aside(r *Row) string {
 	at := slices.Index(l.Columns, Address)
-	if at >= 0 && at < len(r.Cells) && plainPlace(r.Cells[at]) && (at >= len(l.Headings) || r.Cells[at] != l.Headings[at]) && len(r.Cells) > 1 {
+	if at >= 0 && at < len(r.Cells) && plainPlace(r.Cells[at]) && (at >= len(l.Headings) ||
+		r.Cells[at] != l.Headings[at]) && len(r.Cells) > 1 {
 		return "" // it has an address, as most have
 	}
 	if len(l.Headings) > 0 && l.repeats(r) {
 		return "the headings again"
 	}
-	if at < 0 || at < len(r.Cells) && strings.TrimSpace(r.Cells[at]) != "" && (filled(r.Cells) > 1 || strings.ContainsAny(r.Cells[at], "0123456789") && !strings.Contains(strings.TrimSpace(r.Cells[at]), " ")) {
+	if at < 0 || at < len(r.Cells) && strings.TrimSpace(r.Cells[at]) != "" && (filled(r.Cells) > 1 ||
+		strings.ContainsAny(r.Cells[at], "0123456789") && !strings.Contains(strings.TrimSpace(r.Cells[at]), " ")) {
 		return ""
 	}
 	words, text := filled(r.Cells), ""
@@ -39,7 +41,8 @@ func (l *Listing) aside(r *Row) string {
 		if text == "" {
 			text = c
 		}
-		if i < len(l.Columns) && (l.Columns[i] == Type || l.Columns[i] == Unit || l.Columns[i] == Access || l.Columns[i] == Count) {
+		if i < len(l.Columns) && (l.Columns[i] == Type || l.Columns[i] == Unit || l.Columns[i] == Access ||
+			l.Columns[i] == Count) {
 			return "" // it speaks of a value, whose address is missing
 		}
 	}

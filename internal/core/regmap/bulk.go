@@ -45,7 +45,8 @@ func FillDown(scheme address.Scheme, points []*site.Point, column Column, step i
 	var cells []finding.CellFix
 	add := func(p *site.Point, will string) {
 		if was := Cell(scheme, p, column); was != will {
-			cells = append(cells, finding.CellFix{Point: p.ID, Name: p.Name, Column: string(column), Was: was, Will: will})
+			cells = append(cells,
+				finding.CellFix{Point: p.ID, Name: p.Name, Column: string(column), Was: was, Will: will})
 		}
 	}
 	at := first.Address
@@ -158,7 +159,8 @@ func Replace(scheme address.Scheme, points []*site.Point, columns []Column, s Se
 		for _, column := range columns {
 			was := Cell(scheme, p, column)
 			if will := find.ReplaceAllLiteralString(was, s.With); will != was {
-				cells = append(cells, finding.CellFix{Point: p.ID, Name: p.Name, Column: string(column), Was: was, Will: will})
+				cells = append(cells,
+					finding.CellFix{Point: p.ID, Name: p.Name, Column: string(column), Was: was, Will: will})
 			}
 		}
 	}

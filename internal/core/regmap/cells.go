@@ -40,7 +40,8 @@ const (
 
 // Columns lists all columns in order.
 func Columns() []Column {
-	return []Column{Name, Address, Type, Order, Scale, Offset, Unit, Pace, Decimals, Access, Names, Missing, Low, High, Change, Remark}
+	return []Column{Name, Address, Type, Order, Scale, Offset, Unit, Pace, Decimals, Access, Names, Missing, Low, High,
+		Change, Remark}
 }
 
 // Cell prints one cell of p as a person would type it.
@@ -157,7 +158,8 @@ func ParsePace(text string) (int, error) {
 		return 0, nil
 	}
 	digits := strings.TrimRight(t, " abcdefghijklmnopqrstuvwxyz")
-	factor, known := map[string]float64{"ms": 1, "s": 1000, "sec": 1000, "": 1000, "min": 60000, "m": 60000, "h": 3600000}[strings.TrimSpace(t[len(digits):])]
+	factor, known := map[string]float64{"ms": 1, "s": 1000, "sec": 1000, "": 1000, "min": 60000, "m": 60000,
+		"h": 3600000}[strings.TrimSpace(t[len(digits):])]
 	n, err := value.ParseFloat(digits)
 	if err != nil || !known {
 		return 0, fmt.Errorf("pace %q: write it as 500 ms, 1 s, 2 min or once", text)

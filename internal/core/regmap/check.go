@@ -43,11 +43,13 @@ type checker struct {
 	taken  map[string]bool // names, once a free one is looked for
 }
 
-func (c *checker) add(p *site.Point, column Column, severity finding.Severity, code, title, sentence, remedy string, evidence ...string) *finding.Finding {
+func (c *checker) add(p *site.Point, column Column, severity finding.Severity, code, title, sentence, remedy string,
+	evidence ...string) *finding.Finding {
 	c.found = append(c.found, finding.Finding{
 		Code: code, Severity: severity, Sure: 1, Count: 1, Where: "points",
-		Subject: finding.Subject{Kind: "point", ID: p.ID, Device: c.device.ID, Column: string(column), Name: c.device.Name + " · " + p.Name},
-		Title:   title, Sentence: sentence, Evidence: append([]string{}, evidence...), Remedy: remedy,
+		Subject: finding.Subject{Kind: "point", ID: p.ID, Device: c.device.ID, Column: string(column),
+			Name: c.device.Name + " · " + p.Name},
+		Title: title, Sentence: sentence, Evidence: append([]string{}, evidence...), Remedy: remedy,
 	})
 	return &c.found[len(c.found)-1]
 }
@@ -58,7 +60,8 @@ func (c *checker) fix(f *finding.Finding, title string, p *site.Point, column Co
 }
 
 func (c *checker) cell(p *site.Point, column Column, will string) finding.CellFix {
-	return finding.CellFix{Point: p.ID, Name: p.Name, Column: string(column), Was: Cell(c.scheme, p, column), Will: will}
+	return finding.CellFix{Point: p.ID, Name: p.Name, Column: string(column), Was: Cell(c.scheme, p, column),
+		Will: will}
 }
 
 // place checks where a point lies. It returns false for one that lies nowhere.
@@ -75,12 +78,14 @@ func (c *checker) place(p *site.Point, maxUnits func(string) int) bool {
 	units := uint32(p.Units(area.UnitBits))
 	if most := Limit(c.device, area, maxUnits); int(units) > most {
 		c.add(p, Type, finding.Fault, "too-long", "Longer than one request",
-			fmt.Sprintf("%s takes %d %s and one request carries %d, so it cannot be read in one piece.", p.Name, units, area.Title, most),
+			fmt.Sprintf("%s takes %d %s and one request carries %d, so it cannot be read in one piece.", p.Name, units,
+				area.Title, most),
 			"Shorten the text, or raise the device's limit.")
 	}
 	if size := c.device.Limits.Areas[area.Key]; size > 0 && p.Place().Offset+units > size {
 		f := c.add(p, Address, finding.Fault, "past-device", "Past what the device has",
-			fmt.Sprintf("%s ends at %s and the device declares only %d %s.", p.Name, c.scheme.Short(block.At(area.Key, p.Place().Offset+units-1)), size, area.Title),
+			fmt.Sprintf("%s ends at %s and the device declares only %d %s.", p.Name,
+				c.scheme.Short(block.At(area.Key, p.Place().Offset+units-1)), size, area.Title),
 			"Check the address against the manual, or the size declared for the device.")
 		if p.Place().Offset+units == size+1 && p.Place().Offset > 0 {
 			c.fix(f, "Move it down by one", p, Address, c.scheme.Short(moved(p.Address, -1)))
@@ -88,14 +93,16 @@ func (c *checker) place(p *site.Point, maxUnits func(string) int) bool {
 	}
 	if c.device.Limits.EvenPairs && units > 1 && p.Place().Offset%2 == 1 {
 		f := c.add(p, Address, finding.Fault, "odd-pair", "A pair at an odd address",
-			fmt.Sprintf("%s takes %d registers from wire offset %d on, and the device serves such values only at even offsets.", p.Name, units, p.Place().Offset),
+			fmt.Sprintf("%s takes %d registers from wire offset %d on, and the device serves such values only at "+
+				"even offsets.", p.Name, units, p.Place().Offset),
 			"Documents that count from 1 and wires that count from 0 differ by just that one.")
 		c.fix(f, "Move it down by one", p, Address, c.scheme.Short(moved(p.Address, -1)))
 		c.fix(f, "Move it up by one", p, Address, c.scheme.Short(moved(p.Address, 1)))
 	}
 	if p.Access != site.ReadOnly && !area.Writable {
 		f := c.add(p, Access, finding.Fault, "write-to-read-only", "Cannot be written",
-			fmt.Sprintf("%s lies in the %s, which nobody can write.", p.Name, area.Title), "Set its access to r, or use its writable address.")
+			fmt.Sprintf("%s lies in the %s, which nobody can write.", p.Name, area.Title),
+			"Set its access to r, or use its writable address.")
 		c.fix(f, "Only read it", p, Access, string(site.ReadOnly))
 		for _, other := range block.AreasOf(c.scheme) {
 			if other.Writable && other.UnitBits == area.UnitBits && p.Place().Offset < other.Units {
@@ -121,8 +128,10 @@ func (c *checker) values(p *site.Point) {
 	plain := p.Factor == 0 && p.Range == nil && p.PowerAt.IsZero()
 	if p.Decimals != nil && *p.Decimals > 0 && bounded && plain && p.Offset == math.Trunc(p.Offset) {
 		f := c.add(p, Decimals, finding.Note, "decimals-of-integer", "Decimals without a scale",
-			fmt.Sprintf("%s is a whole number from %.0f to %.0f without a scale, yet shows %d decimals.", p.Name, least, greatest, *p.Decimals), "Enter the scale, or leave decimals empty.")
-		c.fix(f, fmt.Sprintf("Scale it ÷ %.0f", math.Pow10(*p.Decimals)), p, Scale, fmt.Sprintf("÷ %.0f", math.Pow10(*p.Decimals)))
+			fmt.Sprintf("%s is a whole number from %.0f to %.0f without a scale, yet shows %d decimals.", p.Name, least,
+				greatest, *p.Decimals), "Enter the scale, or leave decimals empty.")
+		c.fix(f, fmt.Sprintf("Scale it ÷ %.0f", math.Pow10(*p.Decimals)), p, Scale,
+			fmt.Sprintf("÷ %.0f", math.Pow10(*p.Decimals)))
 		c.fix(f, "Show no decimals", p, Decimals, "")
 	}
 	if bounded && p.PowerAt.IsZero() {
@@ -132,13 +141,16 @@ func (c *checker) values(p *site.Point) {
 	}
 	if p.Low != nil && p.High != nil && *p.Low >= *p.High {
 		f := c.add(p, Low, finding.Fault, "limits-crossed", "The limits are crossed",
-			fmt.Sprintf("The lowest value of %s, %s, is not below its highest, %s.", p.Name, printNumber(*p.Low), printNumber(*p.High)), "Enter them the other way round.")
-		f.Fixes = []finding.Fix{{Title: "Swap them", Cells: []finding.CellFix{c.cell(p, Low, printNumber(*p.High)), c.cell(p, High, printNumber(*p.Low))}}}
+			fmt.Sprintf("The lowest value of %s, %s, is not below its highest, %s.", p.Name, printNumber(*p.Low),
+				printNumber(*p.High)), "Enter them the other way round.")
+		f.Fixes = []finding.Fix{{Title: "Swap them",
+			Cells: []finding.CellFix{c.cell(p, Low, printNumber(*p.High)), c.cell(p, High, printNumber(*p.Low))}}}
 	}
 	for _, code := range p.Missing {
 		if bounded && (code.Float() < least || code.Float() > greatest) {
 			c.add(p, Missing, finding.Fault, "code-out-of-range", "A code that never comes",
-				fmt.Sprintf("%s means not available, but a %s holds %.0f to %.0f.", code, p.Type, least, greatest), "Write it as the raw value that the device sends, or in hexadecimal.")
+				fmt.Sprintf("%s means not available, but a %s holds %.0f to %.0f.", code, p.Type, least, greatest),
+				"Write it as the raw value that the device sends, or in hexadecimal.")
 		}
 	}
 	c.named(p, greatest)
@@ -150,7 +162,8 @@ func (c *checker) bound(p *site.Point, column Column, limit *float64, low, high 
 	}
 	nearest := math.Min(math.Max(*limit, low), high)
 	f := c.add(p, column, finding.Doubt, "limit-unreachable", "A limit that no value reaches",
-		fmt.Sprintf("%s can be %s to %s in its type and scale, so the limit %s is never reached.", p.Name, printNumber(low), printNumber(high), printNumber(*limit)),
+		fmt.Sprintf("%s can be %s to %s in its type and scale, so the limit %s is never reached.", p.Name,
+			printNumber(low), printNumber(high), printNumber(*limit)),
 		"Either the limit or the scale is wrong.")
 	c.fix(f, "Set the limit to "+printNumber(nearest), p, column, printNumber(nearest))
 }
@@ -159,7 +172,8 @@ func (c *checker) bound(p *site.Point, column Column, limit *float64, low, high 
 func (c *checker) named(p *site.Point, greatest float64) {
 	if p.Type.Named() && len(p.Names) == 0 {
 		c.add(p, Names, finding.Note, "no-names", "Named values without names",
-			fmt.Sprintf("%s lives by the names of its values, and has none: it shows a bare number.", p.Name), "Enter them as 0 off; 1 on.")
+			fmt.Sprintf("%s lives by the names of its values, and has none: it shows a bare number.", p.Name),
+			"Enter them as 0 off; 1 on.")
 		return
 	}
 	if len(p.Names) == 0 || !p.Type.IsWhole() && p.Type != value.TypeBool {
@@ -173,7 +187,8 @@ func (c *checker) named(p *site.Point, greatest float64) {
 		values[i] = n.Value
 		if float64(n.Value) > greatest {
 			c.add(p, Names, finding.Fault, "name-out-of-range", "A name for a value that never comes",
-				fmt.Sprintf("%s names %d as %s, but the last that it can be is %.0f.", p.Name, n.Value, n.Name, greatest), "Compare the names with the manual; bits count from 0 here.")
+				fmt.Sprintf("%s names %d as %s, but the last that it can be is %.0f.", p.Name, n.Value, n.Name,
+					greatest), "Compare the names with the manual; bits count from 0 here.")
 			return
 		}
 	}
@@ -181,7 +196,8 @@ func (c *checker) named(p *site.Point, greatest float64) {
 		return
 	}
 	slices.Sort(values)
-	if first, last := values[0], values[len(values)-1]; last-first < 64 && len(values) > 1 && int(last-first)+1-len(values) <= 2 {
+	if first, last := values[0],
+		values[len(values)-1]; last-first < 64 && len(values) > 1 && int(last-first)+1-len(values) <= 2 {
 		var without []string
 		will := printNames(p.Names)
 		for v := first; v <= last; v++ {
@@ -192,7 +208,8 @@ func (c *checker) named(p *site.Point, greatest float64) {
 		}
 		if len(without) > 0 {
 			f := c.add(p, Names, finding.Note, "name-missing", "An enumeration value is missing",
-				fmt.Sprintf("%s names the values %d to %d, but not %s.", p.Name, first, last, strings.Join(without, " and ")), "Look in the manual whether the device has it.")
+				fmt.Sprintf("%s names the values %d to %d, but not %s.", p.Name, first, last,
+					strings.Join(without, " and ")), "Look in the manual whether the device has it.")
 			c.fix(f, "Add it without a meaning", p, Names, will)
 		}
 	}
@@ -211,12 +228,14 @@ func (c *checker) units() {
 				c.fix(f, "Write "+near, p, Unit, near)
 			} else {
 				c.add(p, Unit, finding.Note, "unit-unknown", "A unit that Ferry does not know",
-					fmt.Sprintf("%s is in %q.", p.Name, p.Unit), "Nothing is wrong with that if it is what the device means.")
+					fmt.Sprintf("%s is in %q.", p.Name, p.Unit),
+					"Nothing is wrong with that if it is what the device means.")
 			}
 		}
 		if !unitSuits(p.Name, p.Unit) {
 			c.add(p, Unit, finding.Doubt, "unit-against-name", "The unit is not one of what the name says",
-				fmt.Sprintf("%s is in %s, which is a unit of %s.", p.Name, p.Unit, kindOf[p.Unit]), "Compare name and unit with the manual: a row may have slipped.")
+				fmt.Sprintf("%s is in %s, which is a unit of %s.", p.Name, p.Unit, kindOf[p.Unit]),
+				"Compare name and unit with the manual: a row may have slipped.")
 		}
 		if stem := strings.TrimRight(p.Name, "0123456789-_ ABCDEF"); p.Type.IsWhole() || p.Type.IsFloat() {
 			if stem != "" && stem != p.Name {
@@ -248,7 +267,8 @@ func (c *checker) oddUnit(points []*site.Point) {
 					has = "no unit"
 				}
 				f := c.add(p, Unit, finding.Doubt, "unit-at-odds", "Another unit than its neighbours",
-					fmt.Sprintf("%s is in %s, and the %d others called alike are in %s.", p.Name, has, n, cmp.Or(unit, "no unit")), "")
+					fmt.Sprintf("%s is in %s, and the %d others called alike are in %s.", p.Name, has, n,
+						cmp.Or(unit, "no unit")), "")
 				c.fix(f, "Use "+cmp.Or(unit, "no unit"), p, Unit, unit)
 			}
 		}
@@ -346,7 +366,8 @@ func (c *checker) halves(a, b extent) {
 	for part < min(len(a.point.Name), len(b.point.Name)) && a.point.Name[part] == b.point.Name[part] {
 		part++
 	}
-	if part == 0 || part == len(a.point.Name) || part == len(b.point.Name) || !strings.ContainsRune("hHuUmMlL", rune(a.point.Name[part])) {
+	if part == 0 || part == len(a.point.Name) || part == len(b.point.Name) ||
+		!strings.ContainsRune("hHuUmMlL", rune(a.point.Name[part])) {
 		return
 	}
 	first, second := halfName.FindStringSubmatch(a.point.Name), halfName.FindStringSubmatch(b.point.Name)
@@ -364,8 +385,10 @@ func (c *checker) halves(a, b extent) {
 		order = "ABCD"
 	}
 	c.add(a.point, Type, finding.Doubt, "halves", "Two halves of one value",
-		fmt.Sprintf("%s and %s lie behind each other: by their names they are the two words of one value of 32 bits.", a.point.Name, b.point.Name),
-		fmt.Sprintf("Make one point of them, of a type of 32 bits at %s in the order %s, and remove the other.", c.scheme.Short(a.point.Address), order))
+		fmt.Sprintf("%s and %s lie behind each other: by their names they are the two words of one value of 32 bits.",
+			a.point.Name, b.point.Name),
+		fmt.Sprintf("Make one point of them, of a type of 32 bits at %s in the order %s, and remove the other.",
+			c.scheme.Short(a.point.Address), order))
 }
 
 // widestGap is how many unused units still look like a gap in one table rather
@@ -385,16 +408,19 @@ func (c *checker) gaps(gaps []gapFound) {
 		n := int(g.after.from - g.before.to)
 		units += n
 		if len(lines) < 12 {
-			first, last := c.scheme.Short(block.At(g.before.area.Key, g.before.to)), c.scheme.Short(block.At(g.before.area.Key, g.after.from-1))
+			first, last := c.scheme.Short(block.At(g.before.area.Key, g.before.to)),
+				c.scheme.Short(block.At(g.before.area.Key, g.after.from-1))
 			if n > 1 {
 				first += " to " + last
 			}
-			lines = append(lines, fmt.Sprintf("%s: unused between %s and %s", first, g.before.point.Name, g.after.point.Name))
+			lines = append(lines,
+				fmt.Sprintf("%s: unused between %s and %s", first, g.before.point.Name, g.after.point.Name))
 		}
 	}
 	first := gaps[0].after.point
 	f := c.add(first, Address, finding.Note, "gaps", "Gaps in the map",
-		fmt.Sprintf("The map leaves out %s in %s between points. If the manual has none there, an address or a type is wrong.", amount(units, "unit"), amount(len(gaps), "place")),
+		fmt.Sprintf("The map leaves out %s in %s between points. If the manual has none there, an address or a "+
+			"type is wrong.", amount(units, "unit"), amount(len(gaps), "place")),
 		"Compare the places with the manual.", lines...)
 	f.Count = len(gaps)
 }
@@ -417,23 +443,27 @@ func (c *checker) sameBits(a, b extent) {
 		shared = fmt.Sprintf("bits %d to %d", max(at, from), last)
 	}
 	c.add(b.point, Address, finding.Doubt, "bit-twice", "Two points claim one bit",
-		fmt.Sprintf("%s and %s both use %s of %s.", a.point.Name, b.point.Name, shared, c.scheme.Short(block.WithBit(b.point.Address, -1))), "Move or remove one of them.")
+		fmt.Sprintf("%s and %s both use %s of %s.", a.point.Name, b.point.Name, shared,
+			c.scheme.Short(block.WithBit(b.point.Address, -1))), "Move or remove one of them.")
 }
 
 func (c *checker) overlap(a, b extent) {
 	if a.from == b.from && a.to == b.to && a.point.Type == b.point.Type {
 		c.add(b.point, Address, finding.Doubt, "address-twice", "One address, two points",
-			fmt.Sprintf("%s and %s are the same value at %s.", a.point.Name, b.point.Name, c.scheme.Short(b.point.Address)), "Remove one of them, unless both names are wanted.")
+			fmt.Sprintf("%s and %s are the same value at %s.", a.point.Name, b.point.Name,
+				c.scheme.Short(b.point.Address)), "Remove one of them, unless both names are wanted.")
 		return
 	}
 	shared := min(a.to, b.to) - b.from
 	words := cmp.Or(map[uint32]string{1: "one unit"}[shared], fmt.Sprintf("%d units", shared))
 	f := c.add(b.point, Address, finding.Fault, "overlap", "Points overlap",
-		fmt.Sprintf("%s and %s share %s from %s on. One of the two addresses or types is wrong.", a.point.Name, b.point.Name, words, c.scheme.Short(b.point.Address)),
+		fmt.Sprintf("%s and %s share %s from %s on. One of the two addresses or types is wrong.", a.point.Name,
+			b.point.Name, words, c.scheme.Short(b.point.Address)),
 		"Compare both with the manual: the next free address is "+c.scheme.Short(block.At(a.area.Key, a.to))+".",
 		fmt.Sprintf("%s: %s at %s", a.point.Name, PrintType(a.point), c.scheme.Short(a.point.Address)),
 		fmt.Sprintf("%s: %s at %s", b.point.Name, PrintType(b.point), c.scheme.Short(b.point.Address)))
-	c.fix(f, fmt.Sprintf("Move %s to %s", b.point.Name, c.scheme.Short(block.At(a.area.Key, a.to))), b.point, Address, c.scheme.Short(block.At(a.area.Key, a.to)))
+	c.fix(f, fmt.Sprintf("Move %s to %s", b.point.Name, c.scheme.Short(block.At(a.area.Key, a.to))), b.point, Address,
+		c.scheme.Short(block.At(a.area.Key, a.to)))
 	if b.from > a.from {
 		if narrow, ok := ofWidth(a.point.Type, a.area.UnitBits*int(b.from-a.from)); ok && !a.point.Type.IsFloat() {
 			c.fix(f, fmt.Sprintf("Read %s as %s", a.point.Name, narrow), a.point, Type, string(narrow))

@@ -75,7 +75,8 @@ func printed(p *site.Point) string {
 	if p.Low != nil && p.High != nil {
 		limits = fmt.Sprintf("%g..%g", *p.Low, *p.High)
 	}
-	cells := []string{p.Name, p.Address.String(), cell(regmap.Type), string(p.Order), cell(regmap.Scale), p.Unit, string(p.Access), limits, cell(regmap.Names)}
+	cells := []string{p.Name, p.Address.String(), cell(regmap.Type), string(p.Order), cell(regmap.Scale), p.Unit,
+		string(p.Access), limits, cell(regmap.Names)}
 	for len(cells) > 0 && (cells[len(cells)-1] == "" || len(cells) == 7 && cells[6] == "r") {
 		cells = cells[:len(cells)-1]
 	}
@@ -113,7 +114,8 @@ func TestCorpus(t *testing.T) {
 				t.Errorf("%s: %q: both choices show %q", c.name, q.Asks, first)
 			}
 		}
-		ok := strings.Join(asks, ", ") == c.asks && len(list.Asides) == c.asides && len(rejected) == c.rejects && len(points) == len(c.want)
+		ok := strings.Join(asks, ", ") == c.asks && len(list.Asides) == c.asides && len(rejected) == c.rejects &&
+			len(points) == len(c.want)
 		wrong := 0
 		for i := range points {
 			got = append(got, "= "+printed(&points[i]))
@@ -129,7 +131,9 @@ func TestCorpus(t *testing.T) {
 		if wrong > 0 && len(asks) == 0 && len(rejected) == 0 {
 			silent++
 		}
-		t.Errorf("%s (%v):\n%s\nasks %q, want %q; asides %+v, want %d; rejected %+v, want %d; notes %q", c.name, list.Columns, strings.Join(got, "\n"), strings.Join(asks, ", "), c.asks, list.Asides, c.asides, rejected, c.rejects, list.Notes)
+		t.Errorf("%s (%v):\n%s\nasks %q, want %q; asides %+v, want %d; rejected %+v, want %d; notes %q", c.name,
+			list.Columns, strings.Join(got, "\n"), strings.Join(asks, ", "), c.asks, list.Asides, c.asides, rejected,
+			c.rejects, list.Notes)
 	}
 	t.Logf("%d of %d tables wholly right, %d silently wrong", right, len(tables), silent)
 	if len(tables) < 80 {

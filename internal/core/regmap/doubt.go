@@ -45,7 +45,8 @@ func Doubt(p *site.Point, raw, v value.Value) string {
 	}
 	if len(p.Missing) == 0 {
 		if code := noValue(p, raw); code != "" {
-			return fmt.Sprintf("%s is what many devices send for “no value”: if this one does, note it as not available", code)
+			return fmt.Sprintf("%s is what many devices send for “no value”: if this one does, note it as "+
+				"not available", code)
 		}
 	}
 	f := v.Float()
@@ -99,7 +100,8 @@ func hardly(p *site.Point, v value.Value) string {
 // value that they do not have. Numbers without a unit may be anything.
 func noValue(p *site.Point, raw value.Value) string {
 	width := 8 * p.Type.Bytes(p.Length)
-	if width < 16 || !p.Type.IsWhole() || p.Type.Named() || p.Unit == "" || raw.Kind() != value.Int && raw.Kind() != value.Uint {
+	if width < 16 || !p.Type.IsWhole() || p.Type.Named() || p.Unit == "" ||
+		raw.Kind() != value.Int && raw.Kind() != value.Uint {
 		return ""
 	}
 	least, greatest := p.Type.Range(p.Length)

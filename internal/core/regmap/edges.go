@@ -43,7 +43,8 @@ func Edges(scheme address.Scheme, d *site.Device) []Edge {
 		}
 		for _, offset := range slices.Compact([]int64{int64(first) - 1, int64(first), int64(last), int64(last) + 1}) {
 			if offset >= 0 && offset < int64(area.Units) {
-				edges = append(edges, Edge{Area: area.Key, Offset: uint32(offset), Address: scheme.Short(block.At(area.Key, uint32(offset)))})
+				edges = append(edges, Edge{Area: area.Key, Offset: uint32(offset),
+					Address: scheme.Short(block.At(area.Key, uint32(offset)))})
 			}
 		}
 	}
@@ -99,11 +100,16 @@ func (c *checker) offByOne(area block.Area, points []*site.Point, by int, refuse
 	way := map[int]string{-1: "down", 1: "up"}[by]
 	p := points[0]
 	f := c.add(p, Address, finding.Fault, "off-by-one", "The map is off by one",
-		fmt.Sprintf("%s refuses %s, an edge of the map, but has the unit one %s from the other edge: the whole map of the %s lies one too %s.",
-			c.device.Name, c.scheme.Short(block.At(area.Key, refused)), way, area.Title, map[int]string{-1: "high", 1: "low"}[by]),
-		"The manual counts from 1 where the wire counts from 0, or the reverse. Move the map and compare one value with the device's own display.")
+		fmt.Sprintf("%s refuses %s, an edge of the map, but has the unit one %s from the other edge: the whole map "+
+			"of the %s lies one too %s.",
+			c.device.Name, c.scheme.Short(block.At(area.Key, refused)), way, area.Title,
+			map[int]string{-1: "high", 1: "low"}[by]),
+		"The manual counts from 1 where the wire counts from 0, or the reverse. Move the map and compare one value "+
+			"with the device's own display.")
 	for _, e := range edges {
-		f.Evidence = append(f.Evidence, fmt.Sprintf("%s (wire offset %d): %s", e.Address, e.Offset, map[bool]string{true: "answered", false: "refused"}[e.Answered]))
+		f.Evidence = append(f.Evidence,
+			fmt.Sprintf("%s (wire offset %d): %s", e.Address, e.Offset,
+				map[bool]string{true: "answered", false: "refused"}[e.Answered]))
 	}
 	fix := finding.Fix{Title: fmt.Sprintf("Move all %d points %s by one", len(points), way)}
 	for _, p := range points {

@@ -36,7 +36,8 @@ type Merged struct {
 // address and type, as a point that was renamed. given lists the columns that
 // the table has.
 func Merge(scheme address.Scheme, old []site.Point, points []site.Point, given []Column) Merged {
-	m := Merged{Points: slices.Clone(points), Effects: make([]Effect, len(points)), Changed: make([][]Column, len(points))}
+	m := Merged{Points: slices.Clone(points), Effects: make([]Effect, len(points)),
+		Changed: make([][]Column, len(points))}
 	byName := make(map[string]int, len(old))
 	type place struct {
 		at  address.Address
@@ -100,7 +101,8 @@ var kept = []struct {
 	keep    func(p, was *site.Point)
 }{
 	{[]Column{Order}, func(p, was *site.Point) { p.Order = was.Order }},
-	{[]Column{Scale, Divisor}, func(p, was *site.Point) { p.Factor, p.Range, p.PowerAt = was.Factor, was.Range, was.PowerAt }},
+	{[]Column{Scale, Divisor},
+		func(p, was *site.Point) { p.Factor, p.Range, p.PowerAt = was.Factor, was.Range, was.PowerAt }},
 	{[]Column{Offset}, func(p, was *site.Point) { p.Offset = was.Offset }},
 	{[]Column{Unit}, func(p, was *site.Point) { p.Unit = was.Unit }},
 	{[]Column{Pace}, func(p, was *site.Point) { p.PaceMs = was.PaceMs }},

@@ -80,11 +80,14 @@ func (r *NameRule) Fit(name string) string {
 	return fitted
 }
 
-var spellOut = strings.NewReplacer("ä", "ae", "ö", "oe", "ü", "ue", "Ä", "Ae", "Ö", "Oe", "Ü", "Ue", "ß", "ss", "é", "e", "è", "e", "å", "a", "ø", "o", "µ", "u", "²", "2", "³", "3", "°", "deg", "%", "pct")
+var spellOut = strings.NewReplacer("ä", "ae", "ö", "oe", "ü", "ue", "Ä", "Ae", "Ö", "Oe", "Ü", "Ue", "ß", "ss", "é",
+	"e", "è", "e", "å", "a", "ø", "o", "µ", "u", "²", "2", "³", "3", "°", "deg", "%", "pct")
 
 // lookAlike maps letters that are taken for each other to one of them; Greek
 // and Cyrillic capitals look just like Latin ones.
-var lookAlike = map[rune]rune{'0': 'o', '1': 'l', 'i': 'l', '|': 'l', '5': 's', 'а': 'a', 'в': 'b', 'е': 'e', 'к': 'k', 'м': 'm', 'н': 'h', 'о': 'o', 'р': 'p', 'с': 'c', 'т': 't', 'х': 'x', 'α': 'a', 'β': 'b', 'ε': 'e', 'ι': 'l', 'κ': 'k', 'μ': 'm', 'ν': 'n', 'ο': 'o', 'ρ': 'p', 'τ': 't', 'χ': 'x'}
+var lookAlike = map[rune]rune{'0': 'o', '1': 'l', 'i': 'l', '|': 'l', '5': 's', 'а': 'a', 'в': 'b', 'е': 'e', 'к': 'k',
+	'м': 'm', 'н': 'h', 'о': 'o', 'р': 'p', 'с': 'c', 'т': 't', 'х': 'x', 'α': 'a', 'β': 'b', 'ε': 'e', 'ι': 'l',
+	'κ': 'k', 'μ': 'm', 'ν': 'n', 'ο': 'o', 'ρ': 'p', 'τ': 't', 'χ': 'x'}
 
 // fold brings a name to what the eye sees: no case, no blanks and dashes, and,
 // unless digits is set, look-alike characters as one.
@@ -123,16 +126,21 @@ func (c *checker) names() {
 		switch other := exact[p.Name]; {
 		case other != nil:
 			f = c.add(p, Name, finding.Fault, "name-twice", "Two points of one name",
-				fmt.Sprintf("%s is also the name of the point at %s.", p.Name, c.scheme.Short(other.Address)), "Rename one of them.")
+				fmt.Sprintf("%s is also the name of the point at %s.", p.Name, c.scheme.Short(other.Address)),
+				"Rename one of them.")
 		case nearly[string(near)] != nil && strings.EqualFold(nearly[string(near)].Name, p.Name):
 			f = c.add(p, Name, finding.Doubt, "name-case", "Names differ only in case",
-				fmt.Sprintf("%s and %s differ only in capitals. Many devices take them for two names, some for one.", p.Name, nearly[string(near)].Name), "Rename one of them.")
+				fmt.Sprintf("%s and %s differ only in capitals. Many devices take them for two names, some for one.",
+					p.Name, nearly[string(near)].Name), "Rename one of them.")
 		case nearly[string(near)] != nil:
 			f = c.add(p, Name, finding.Doubt, "name-blanks", "Names differ only in blanks and dashes",
-				fmt.Sprintf("%q and %q differ only in blanks, dashes, underlines or capitals.", p.Name, nearly[string(near)].Name), "Rename one of them.")
-		case alike[string(look)] != nil && (hasForeign(p.Name) != hasForeign(alike[string(look)].Name) || mixed(p.Name, alike[string(look)].Name)):
+				fmt.Sprintf("%q and %q differ only in blanks, dashes, underlines or capitals.", p.Name,
+					nearly[string(near)].Name), "Rename one of them.")
+		case alike[string(look)] != nil && (hasForeign(p.Name) != hasForeign(alike[string(look)].Name) ||
+			mixed(p.Name, alike[string(look)].Name)):
 			f = c.add(p, Name, finding.Doubt, "name-look-alike", "Names look alike",
-				fmt.Sprintf("%q and %q are told apart only by letters that look the same, such as O and 0 or l and 1.", p.Name, alike[string(look)].Name), "Rename one of them.")
+				fmt.Sprintf("%q and %q are told apart only by letters that look the same, such as O and 0 or l and 1.",
+					p.Name, alike[string(look)].Name), "Rename one of them.")
 		}
 		if f != nil {
 			name := c.freeName(p.Name)
@@ -173,7 +181,8 @@ func (c *checker) suits(p *site.Point, rule *NameRule) {
 		return
 	}
 	f := c.add(p, Name, finding.Doubt, "name-far-side", "A name that the far side cannot hold",
-		fmt.Sprintf("%s cannot be a name for %s: %s.", p.Name, rule.Title, why), "Rename it, or give it another name on the far side.")
+		fmt.Sprintf("%s cannot be a name for %s: %s.", p.Name, rule.Title, why),
+		"Rename it, or give it another name on the far side.")
 	if fitted := rule.Fit(p.Name); fitted != "" && fitted != p.Name {
 		c.fix(f, "Rename it to "+fitted, p, Name, fitted)
 	}

@@ -93,7 +93,8 @@ func (l *Listing) byHeading(scheme address.Scheme) {
 	}
 	// A sign for reading without one for writing is the access in one column.
 	readable, writable := slices.Index(l.Columns, Readable), slices.Index(l.Columns, Writable)
-	if i := max(readable, writable); readable >= 0 != (writable >= 0) && l.share(i, func(c string) bool { _, err := parseAccess(c); return err == nil }) > 0.5 {
+	if i := max(readable, writable); readable >= 0 != (writable >= 0) &&
+		l.share(i, func(c string) bool { _, err := parseAccess(c); return err == nil }) > 0.5 {
 		l.Columns[max(readable, writable)] = Access
 		if slices.Index(l.Columns, Access) != max(readable, writable) {
 			l.Columns[max(readable, writable)], l.Bases[max(readable, writable)] = "", NotAtAll
@@ -133,11 +134,13 @@ func (l *Listing) contradicted(scheme address.Scheme) {
 	for i, column := range l.Columns {
 		switch column {
 		case Table:
-			if l.share(i, func(c string) bool { _, ok := block.AreaNamed(scheme, c); return ok }) > 0 || emptyColumn(l.Rows, i) {
+			if l.share(i, func(c string) bool { _, ok := block.AreaNamed(scheme, c); return ok }) > 0 ||
+				emptyColumn(l.Rows, i) {
 				continue
 			}
 		case Names:
-			if slices.Contains(l.Columns, Remark) && slices.Contains(l.Columns, Name) || emptyColumn(l.Rows, i) || l.share(i, func(c string) bool { _, err := parseNames(c); return err == nil }) > 0 {
+			if slices.Contains(l.Columns, Remark) && slices.Contains(l.Columns, Name) || emptyColumn(l.Rows, i) ||
+				l.share(i, func(c string) bool { _, err := parseNames(c); return err == nil }) > 0 {
 				continue
 			}
 			if !slices.Contains(l.Columns, Name) {
@@ -145,7 +148,12 @@ func (l *Listing) contradicted(scheme address.Scheme) {
 				continue
 			}
 		case Scale, Divisor:
-			if slices.Contains(l.Columns, Type) || l.share(i, func(c string) bool { s, err := parseType(c); return err == nil && s.Type != "" && !allDigits(c) }) < 0.9 {
+			if slices.Contains(l.Columns, Type) ||
+				l.share(i, func(c string) bool {
+					s, err := parseType(c)
+					return err == nil && s.Type != "" &&
+						!allDigits(c)
+				}) < 0.9 {
 				continue
 			}
 		default:
@@ -210,7 +218,8 @@ func findHeadings(scheme address.Scheme, rows []Row, known []site.Headings) (at,
 		}
 	}
 	// A single matching word is a heading only if nothing in the row is data.
-	if most == 1 && slices.ContainsFunc(rows[best].Cells, func(cell string) bool { return looksLikePlace(scheme, cell) }) {
+	if most == 1 && slices.ContainsFunc(rows[best].Cells,
+		func(cell string) bool { return looksLikePlace(scheme, cell) }) {
 		return -1, 1
 	}
 	if best < 0 {
@@ -233,7 +242,8 @@ func depth(scheme address.Scheme, rows []Row, head int) int {
 		return 1
 	}
 	cells := rows[head+1].Cells
-	if slices.ContainsFunc(cells, func(c string) bool { return looksLikePlace(scheme, c) || allDigits(strings.TrimSpace(c)) }) {
+	if slices.ContainsFunc(cells,
+		func(c string) bool { return looksLikePlace(scheme, c) || allDigits(strings.TrimSpace(c)) }) {
 		return 1
 	}
 	both := headingsIn(joined(rows[head:head+2], max(len(cells), len(rows[head].Cells))))
@@ -253,7 +263,8 @@ func Likeness(scheme address.Scheme, rows []Row) int {
 	head, deep := findHeadings(scheme, rows, nil)
 	if head < 0 {
 		if slices.ContainsFunc(rows, func(r Row) bool {
-			return len(r.Cells) > 1 && slices.ContainsFunc(r.Cells, func(c string) bool { return looksLikePlace(scheme, c) })
+			return len(r.Cells) > 1 && slices.ContainsFunc(r.Cells,
+				func(c string) bool { return looksLikePlace(scheme, c) })
 		}) {
 			return 2
 		}
@@ -323,7 +334,8 @@ func joined(rows []Row, width int) []string {
 }
 
 func sameHeadings(a, b []string) bool {
-	return slices.EqualFunc(a, b, func(x, y string) bool { return strings.EqualFold(strings.TrimSpace(x), strings.TrimSpace(y)) })
+	return slices.EqualFunc(a, b,
+		func(x, y string) bool { return strings.EqualFold(strings.TrimSpace(x), strings.TrimSpace(y)) })
 }
 
 // remember takes the columns over from a table that was read before.
@@ -416,7 +428,8 @@ func (l *Listing) byContent(scheme address.Scheme) {
 		}
 		best, most := -1, 0.0
 		for i, column := range l.Columns {
-			if column != "" || t.column == Address && i < len(l.Headings) && saysHalf.MatchString(folded(l.Headings[i])) {
+			if column != "" || t.column == Address && i < len(l.Headings) &&
+				saysHalf.MatchString(folded(l.Headings[i])) {
 				continue // half an address is none
 			}
 			if share := l.share(i, t.fits); share >= t.least && share > most {
@@ -427,7 +440,8 @@ func (l *Listing) byContent(scheme address.Scheme) {
 			l.Columns[best], l.Bases[best] = t.column, ByContent
 		}
 	}
-	if slices.Contains(l.Columns, Name) || !slices.Contains(l.Columns, Address) || slices.Contains(l.Columns, Remark) && l.unnamedBy(Remark) {
+	if slices.Contains(l.Columns, Name) || !slices.Contains(l.Columns, Address) ||
+		slices.Contains(l.Columns, Remark) && l.unnamedBy(Remark) {
 		return
 	}
 	// The name is the column of words of which most differ.

@@ -16,7 +16,8 @@ import (
 )
 
 func TestSetCell(t *testing.T) {
-	base := site.Point{Name: "Oxygen", Address: block.At("hr", 0), Type: value.TypeFloat32, Order: "CDAB", PaceMs: 1000, Access: site.ReadOnly}
+	base := site.Point{Name: "Oxygen", Address: block.At("hr", 0), Type: value.TypeFloat32, Order: "CDAB", PaceMs: 1000,
+		Access: site.ReadOnly}
 	for _, c := range []struct {
 		column Column
 		text   string
@@ -80,7 +81,8 @@ func rows(text string) (list []Row) {
 }
 
 func TestTable(t *testing.T) {
-	table := Recognise(family.Scheme, rows("Tag,Register,Data type,EU,Colour\nOxygen,40001,REAL,mg/L,red\nTemp,4oo03,float32,°C,\n,,,,\nPump,40010,uint17,Hz,\nValve,00001,,,\nLevel,30001,int16,%,,surplus"), Reading{}, nil)
+	table := Recognise(family.Scheme, rows("Tag,Register,Data "+
+		"type,EU,Colour\nOxygen,40001,REAL,mg/L,red\nTemp,4oo03,float32,°C,\n,,,,\nPump,40010,uint17,Hz,\nValve,00001,,,\nLevel,30001,int16,%,,surplus"), Reading{}, nil)
 	if got := fmt.Sprint(table.Columns); got != "[name address type unit ]" {
 		t.Fatalf("columns are taken as %s", got)
 	}
@@ -97,7 +99,8 @@ func TestTable(t *testing.T) {
 			t.Errorf("rejected %q (%s), want %q", got, r.Reason, want[i])
 		}
 	}
-	if bare := Recognise(family.Scheme, rows("40001,Oxygen\n40003,Temp"), Reading{}, nil); bare.Columns[0] != Address || bare.Columns[1] != Name || len(bare.Rows) != 2 {
+	if bare := Recognise(family.Scheme, rows("40001,Oxygen\n40003,Temp"), Reading{}, nil); bare.Columns[0] != Address ||
+		bare.Columns[1] != Name || len(bare.Rows) != 2 {
 		t.Errorf("a table without headings is taken as %+v", bare)
 	}
 }
@@ -120,22 +123,33 @@ func TestCheck(t *testing.T) {
 		limits site.Limits
 		want   string
 	}{
-		{"a right map", []site.Point{at("A", "hr0", "uint32"), at("B", "hr2", "uint16"), at("Bit", "hr2.3", "bool")}, site.Limits{}, ""},
-		{"overlap", []site.Point{at("A", "hr0", "uint32"), at("B", "hr1", "uint32")}, site.Limits{}, "overlap:address:B"},
-		{"overlap behind a nested one", []site.Point{at("A", "hr0", "uint64"), at("B", "hr1", "uint16"), at("C", "hr3", "uint16")}, site.Limits{}, "overlap:address:B overlap:address:C"},
-		{"two areas do not overlap", []site.Point{at("A", "hr0", "uint32"), at("B", "ir1", "uint32")}, site.Limits{}, ""},
-		{"one address twice", []site.Point{at("A", "hr0", "uint32"), at("B", "hr0", "uint32")}, site.Limits{}, "address-twice:address:B"},
-		{"one bit twice", []site.Point{at("A", "hr0.1", "bool"), at("B", "hr0.1", "bool")}, site.Limits{}, "bit-twice:address:B"},
-		{"names", []site.Point{at("Oxygen", "hr0", "uint16"), at("OXYGEN", "hr1", "uint16")}, site.Limits{}, "name-case:name:OXYGEN"},
-		{"one name twice", []site.Point{at("A", "hr0", "uint16"), at("A", "hr1", "uint16")}, site.Limits{}, "name-twice:name:A"},
-		{"past the device", []site.Point{at("A", "hr9", "uint32")}, site.Limits{Areas: map[string]uint32{"hr": 10}}, "past-device:address:A"},
+		{"a right map", []site.Point{at("A", "hr0", "uint32"), at("B", "hr2", "uint16"), at("Bit", "hr2.3", "bool")},
+			site.Limits{}, ""},
+		{"overlap", []site.Point{at("A", "hr0", "uint32"), at("B", "hr1", "uint32")}, site.Limits{},
+			"overlap:address:B"},
+		{"overlap behind a nested one",
+			[]site.Point{at("A", "hr0", "uint64"), at("B", "hr1", "uint16"), at("C", "hr3", "uint16")}, site.Limits{},
+			"overlap:address:B overlap:address:C"},
+		{"two areas do not overlap", []site.Point{at("A", "hr0", "uint32"), at("B", "ir1", "uint32")}, site.Limits{},
+			""},
+		{"one address twice", []site.Point{at("A", "hr0", "uint32"), at("B", "hr0", "uint32")}, site.Limits{},
+			"address-twice:address:B"},
+		{"one bit twice", []site.Point{at("A", "hr0.1", "bool"), at("B", "hr0.1", "bool")}, site.Limits{},
+			"bit-twice:address:B"},
+		{"names", []site.Point{at("Oxygen", "hr0", "uint16"), at("OXYGEN", "hr1", "uint16")}, site.Limits{},
+			"name-case:name:OXYGEN"},
+		{"one name twice", []site.Point{at("A", "hr0", "uint16"), at("A", "hr1", "uint16")}, site.Limits{},
+			"name-twice:name:A"},
+		{"past the device", []site.Point{at("A", "hr9", "uint32")}, site.Limits{Areas: map[string]uint32{"hr": 10}},
+			"past-device:address:A"},
 		{"longer than a request", []site.Point{long}, site.Limits{MaxRegisters: 16}, "too-long:type:Long"},
 		{"written to read-only", []site.Point{written}, site.Limits{}, "write-to-read-only:access:Written"},
 		{"no address", []site.Point{{ID: "A", Name: "A", Type: "uint16"}}, site.Limits{}, "no-address:address:A"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var got []string
-			for _, f := range Check(family.Scheme, &site.Device{Name: "DO probe 11", Points: c.points, Limits: c.limits}, family.TCP.Most(nil)) {
+			for _, f := range Check(family.Scheme,
+				&site.Device{Name: "DO probe 11", Points: c.points, Limits: c.limits}, family.TCP.Most(nil)) {
 				got = append(got, f.Code+":"+f.Subject.Column+":"+f.Subject.ID)
 				if f.Sentence == "" || f.Remedy == "" {
 					t.Errorf("%s says nothing", f.Code)

@@ -16,7 +16,8 @@ import (
 func printScale(scheme address.Scheme, p *site.Point) string {
 	text := printFactor(p.Factor)
 	if r := p.Range; r != nil {
-		text = fmt.Sprintf("%s…%s → %s…%s", printNumber(r.RawLow), printNumber(r.RawHigh), printNumber(r.Low), printNumber(r.High))
+		text = fmt.Sprintf("%s…%s → %s…%s", printNumber(r.RawLow), printNumber(r.RawHigh), printNumber(r.Low),
+			printNumber(r.High))
 		if r.Clamp {
 			text += " clamped"
 		}
@@ -34,7 +35,8 @@ func parseScale(scheme address.Scheme, p *site.Point, text string) error {
 	if at := strings.LastIndex(rest, "10^"); at >= 0 {
 		exponent := strings.TrimSpace(rest[at+3:])
 		rest = strings.TrimRight(rest[:at], "×x* ")
-		if n, err := strconv.Atoi(strings.ReplaceAll(exponent, "−", "-")); err == nil && n >= -30 && n <= 30 && len(exponent) < 4 {
+		if n, err := strconv.Atoi(strings.ReplaceAll(exponent, "−", "-")); err == nil && n >= -30 && n <= 30 &&
+			len(exponent) < 4 {
 			if rest != "" {
 				return fmt.Errorf("scale %q: write a factor or a power of ten, not both", text)
 			}
@@ -48,11 +50,13 @@ func parseScale(scheme address.Scheme, p *site.Point, text string) error {
 			return nil
 		}
 		if allDigits(exponent) && len(exponent) < 5 {
-			return fmt.Errorf("scale %q: 10^%s is no power of ten that makes sense; write the register that holds it in full", text, exponent)
+			return fmt.Errorf("scale %q: 10^%s is no power of ten that makes sense; write the register that holds "+
+				"it in full", text, exponent)
 		}
 		power, err := scheme.Parse(exponent, p.Place().Area)
 		if err != nil {
-			return fmt.Errorf("scale %q: after 10^ comes a power or the address of the register that holds it: %w", text, err)
+			return fmt.Errorf("scale %q: after 10^ comes a power or the address of the register that holds it: %w",
+				text, err)
 		}
 		p.PowerAt = power
 	}
@@ -102,12 +106,14 @@ func parseFactor(text string) (float64, error) {
 	if t == "" || t == "-" || t == "–" {
 		return 0, nil
 	}
-	divide := strings.HasPrefix(t, "÷") || strings.HasPrefix(t, "/") || strings.HasPrefix(t, "1/") || strings.HasPrefix(t, ":")
+	divide := strings.HasPrefix(t, "÷") || strings.HasPrefix(t, "/") || strings.HasPrefix(t, "1/") ||
+		strings.HasPrefix(t, ":")
 	t = strings.TrimPrefix(t, "1/")
 	t = strings.TrimLeft(t, "÷/×x*: ")
 	n, err := value.ParseFloat(t)
 	if err != nil || n == 0 {
-		return 0, fmt.Errorf("scale %q: write a factor such as 0.1, × 0.1 or ÷ 10, a range such as 4000…20000 → 0…100, or × 10^ADDRESS", text)
+		return 0, fmt.Errorf("scale %q: write a factor such as 0.1, × 0.1 or ÷ 10, a range such as 4000…20000 → "+
+			"0…100, or × 10^ADDRESS", text)
 	}
 	if divide {
 		n = 1 / n
@@ -144,7 +150,8 @@ func parseNames(text string) ([]site.Naming, error) {
 		if part == "" {
 			continue
 		}
-		end := strings.IndexFunc(part, func(r rune) bool { return !strings.ContainsRune("+-0123456789abcdefABCDEFxX", r) })
+		end := strings.IndexFunc(part,
+			func(r rune) bool { return !strings.ContainsRune("+-0123456789abcdefABCDEFxX", r) })
 		number, name := part, ""
 		if end > 0 {
 			number, name = part[:end], strings.TrimSpace(strings.TrimLeft(part[end:], " =:–-\t"))
@@ -193,7 +200,8 @@ func parseCodes(text string, t value.Type) (codes []value.Value, err error) {
 		default:
 			v, err := value.Parse(part, value.TypeInt64)
 			if err != nil {
-				return nil, fmt.Errorf("code %q: write the raw value that means not available, such as -32768, 0xFFFF or NaN", part)
+				return nil, fmt.Errorf("code %q: write the raw value that means not available, such as -32768, "+
+					"0xFFFF or NaN", part)
 			}
 			codes = append(codes, v)
 		}

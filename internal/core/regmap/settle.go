@@ -46,8 +46,10 @@ const (
 func (l *Listing) Open() []finding.Finding {
 	found := []finding.Finding{}
 	for _, q := range l.Questions {
-		f := finding.Finding{Code: "reading-open", Severity: finding.Doubt, Sure: 1, Count: 1, Where: "points", Subject: finding.Subject{Kind: "map", ID: q.Key, Name: "the list"},
-			Title: "The list leaves open how it is meant", Sentence: fmt.Sprintf("%s It was read as: %s.", q.Asks, l.taken(q).Title), Evidence: []string{}}
+		f := finding.Finding{Code: "reading-open", Severity: finding.Doubt, Sure: 1, Count: 1, Where: "points",
+			Subject:  finding.Subject{Kind: "map", ID: q.Key, Name: "the list"},
+			Title:    "The list leaves open how it is meant",
+			Sentence: fmt.Sprintf("%s It was read as: %s.", q.Asks, l.taken(q).Title), Evidence: []string{}}
 		var flags []string
 		for _, c := range q.Choices {
 			f.Evidence = append(f.Evidence, c.Title+": "+c.Example)
@@ -175,7 +177,9 @@ func (l *Listing) settleCount() {
 		wide, single = wide || len(cell) == 2, single || cell == "1"
 	}
 	// One register and sixteen are lengths too, where no type says otherwise.
-	if types := slices.Index(l.Columns, Type); wide && (types < 0 && !single || types >= 0 && l.share(types, func(c string) bool { s, err := parseType(c); return err != nil || s.Type.IsText() }) == 0) {
+	if types := slices.Index(l.Columns, Type); wide && (types < 0 && !single ||
+		types >= 0 && l.share(types,
+			func(c string) bool { s, err := parseType(c); return err != nil || s.Type.IsText() }) == 0) {
 		l.Reading.CountIn = "bits"
 		l.note("The lengths are in bits: each is 1, 8, 16, 32 or 64, and no number takes 16 registers.")
 	}
@@ -216,7 +220,8 @@ func (l *Listing) hexadecimal(at int) bool {
 		if filled++; strings.ContainsAny(strings.ToLower(cell), "abcdef") {
 			letter++
 		}
-		if first := cell[0] | 0x20; len(cell) > 1 && first >= 'a' && allDigits(cell[1:]) && (prefix == 0 || prefix == first) {
+		if first := cell[0] | 0x20; len(cell) > 1 && first >= 'a' && allDigits(cell[1:]) && (prefix == 0 ||
+			prefix == first) {
 			prefix = first
 			prefixed++
 		}
@@ -348,10 +353,12 @@ func (l *Listing) bare(scheme address.Scheme, at int) (numbers []string, zero bo
 			continue
 		}
 		first := parts[0]
-		if !l.Reading.Hex && (!allDigits(first) || len(first) >= 5 && !l.Reading.Plain && l.namesTable(scheme, row, tables, first)) {
+		if !l.Reading.Hex && (!allDigits(first) ||
+			len(first) >= 5 && !l.Reading.Plain && l.namesTable(scheme, row, tables, first)) {
 			continue
 		}
-		if _, _, err := l.parsePlace(scheme, cell, ""); err != nil && strings.Trim(first, "0") != "" && !allDigits(first) {
+		if _, _, err := l.parsePlace(scheme, cell, ""); err != nil && strings.Trim(first, "0") != "" &&
+			!allDigits(first) {
 			continue
 		}
 		numbers = append(numbers, cell)
@@ -397,7 +404,8 @@ func (l *Listing) settleArea(scheme address.Scheme, at int, heading, titles stri
 	if len(bare) == 0 && !l.hexMarked(at) {
 		return
 	}
-	for _, said := range []struct{ what, text string }{{"the heading “" + heading + "”", folded(heading)}, {"a title or a remark", titles}} {
+	for _, said := range []struct{ what, text string }{{"the heading “" + heading + "”", folded(heading)},
+		{"a title or a remark", titles}} {
 		if area, ok := block.AreaSaid(scheme, said.text); ok {
 			l.Reading.Area = area.Key
 			l.note("The numbers are those of %s: %s says so.", area.Title, said.what)
@@ -486,7 +494,8 @@ func (l *Listing) examples(scheme address.Scheme, key string) (lines []int, text
 		p := &points[i]
 		text := scheme.Short(p.Address)
 		switch {
-		case key == asksShown && (p.Decimals == nil || *p.Decimals == 0) || key == asksScale && p.Factor == 0 || key == asksOrder && p.Type.Bytes(p.Length) < 4:
+		case key == asksShown && (p.Decimals == nil || *p.Decimals == 0) || key == asksScale && p.Factor == 0 ||
+			key == asksOrder && p.Type.Bytes(p.Length) < 4:
 			continue
 		case key == asksScale || key == asksShown:
 			text = fmt.Sprintf("100 read is %s%s", p.Scale().Apply(value.OfInt(100)), unitBehind(p))
@@ -521,7 +530,8 @@ func (l *Listing) settleBase(scheme address.Scheme, at int, heading, titles stri
 	if len(bare) == 0 {
 		return
 	}
-	for _, said := range []struct{ what, text string }{{"the heading “" + heading + "”", folded(heading)}, {"a title or a remark", titles}} {
+	for _, said := range []struct{ what, text string }{{"the heading “" + heading + "”", folded(heading)},
+		{"a title or a remark", titles}} {
 		one, none := saysOne.MatchString(said.text), saysZero.MatchString(said.text)
 		if one == none {
 			continue
@@ -551,7 +561,8 @@ func (l *Listing) settleBase(scheme address.Scheme, at int, heading, titles stri
 }
 
 // multiplies are headings under which a number multiplies what is read.
-var multiplies = []string{"resolution", "lsb", "slope", "auflosung", "resolucion", "risoluzione", "resolutie", "resolucao", "upplosning"}
+var multiplies = []string{"resolution", "lsb", "slope", "auflosung", "resolucion", "risoluzione", "resolutie",
+	"resolucao", "upplosning"}
 
 var wholeTens = regexp.MustCompile(`^(x|×|\*)? ?10+([.,]0+)?$`)
 
@@ -621,13 +632,15 @@ func (l *Listing) settlePowers(scheme address.Scheme, at int) bool {
 }
 
 // rowNumbers are headings of columns that only number the rows.
-var rowNumbers = []string{"no", "nr", "n", "num", "number", "pos", "position", "item", "index", "lfdnr", "id", "row", "line", "zeile", "ligne", "fila", "riga", "regel", "linha", "rad", ""}
+var rowNumbers = []string{"no", "nr", "n", "num", "number", "pos", "position", "item", "index", "lfdnr", "id", "row",
+	"line", "zeile", "ligne", "fila", "riga", "regel", "linha", "rad", ""}
 
 // settleShown asks, where whole numbers have decimals and nothing says a scale,
 // whether what is read has the point left out.
 func (l *Listing) settleShown(scheme address.Scheme) {
 	at, types := slices.Index(l.Columns, Decimals), slices.Index(l.Columns, Type)
-	if at < 0 || l.settled(asksShown) || slices.Contains(l.Columns, Scale) || slices.Contains(l.Columns, Divisor) || slices.Contains(l.Columns, RawLow) {
+	if at < 0 || l.settled(asksShown) || slices.Contains(l.Columns, Scale) || slices.Contains(l.Columns, Divisor) ||
+		slices.Contains(l.Columns, RawLow) {
 		return
 	}
 	some := false
@@ -651,7 +664,8 @@ func (l *Listing) settleShown(scheme address.Scheme) {
 	l.ask(scheme, Question{Key: asksShown,
 		Asks: "Do the decimals say that the point was left out of what is read, or only how many are shown?",
 		Choices: []Choice{
-			l.choice(asksShown, "the point was left out", "--decimals scale", func(r *Reading) { r.PointLeftOut = true }),
+			l.choice(asksShown, "the point was left out", "--decimals scale",
+				func(r *Reading) { r.PointLeftOut = true }),
 			l.choice(asksShown, "shown only", "--decimals shown", func(r *Reading) { r.PointLeftOut = false }),
 		}})
 }
@@ -660,7 +674,8 @@ func (l *Listing) settleShown(scheme address.Scheme) {
 func (l *Listing) leftOut() {
 	var words []string
 	for i, heading := range l.Headings {
-		if i < len(l.Columns) && l.Columns[i] == "" && strings.TrimSpace(heading) != "" && !slices.Contains(rowNumbers, plain(heading)) && !emptyColumn(l.Rows, i) {
+		if i < len(l.Columns) && l.Columns[i] == "" && strings.TrimSpace(heading) != "" && !slices.Contains(rowNumbers,
+			plain(heading)) && !emptyColumn(l.Rows, i) {
 			words = append(words, "“"+strings.TrimSpace(heading)+"”")
 		}
 	}

@@ -41,7 +41,8 @@ func Strips(scheme address.Scheme, points []site.Point, units int) []Strip {
 	}
 	slices.SortStableFunc(ordered, func(a, b *site.Point) int {
 		// Parts of a word come behind the word itself, and lie over it.
-		return cmp.Or(cmp.Compare(a.Place().Area, b.Place().Area), cmp.Compare(a.Place().Offset, b.Place().Offset), cmp.Compare(a.Place().Bit, b.Place().Bit))
+		return cmp.Or(cmp.Compare(a.Place().Area, b.Place().Area), cmp.Compare(a.Place().Offset, b.Place().Offset),
+			cmp.Compare(a.Place().Bit, b.Place().Bit))
 	})
 	for _, p := range ordered {
 		area, ok := block.AreaOf(scheme, p.Place().Area)

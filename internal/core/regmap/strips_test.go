@@ -19,7 +19,8 @@ func TestStrips(t *testing.T) {
 	}
 	bit := point("Bit", "hr", 3, value.TypeBool)
 	bit.Address = block.WithBit(bit.Address, 2)
-	points := []site.Point{point("Far", "hr", 200, value.TypeUint16), point("A", "hr", 0, value.TypeFloat32), point("Clash", "hr", 1, value.TypeUint16), point("Word", "hr", 3, value.TypeUint16), bit,
+	points := []site.Point{point("Far", "hr", 200, value.TypeUint16), point("A", "hr", 0, value.TypeFloat32),
+		point("Clash", "hr", 1, value.TypeUint16), point("Word", "hr", 3, value.TypeUint16), bit,
 		point("Across", "hr", 15, value.TypeFloat64), point("Coil", "co", 5, value.TypeBool), {Name: "Nowhere"}}
 	var got []string
 	for _, s := range Strips(family.Scheme, points, 16) {
@@ -40,7 +41,8 @@ func TestStrips(t *testing.T) {
 
 func TestNameRules(t *testing.T) {
 	fits := map[string]map[string]string{ // rule -> name -> the nearest that suits
-		"iec61131": {"Tank 1 °C": "Tank_1_degC", "3rd pump": "_3rd_pump", "A__B": "A_B", "Level": "Level", "pH-Wert": "pH_Wert"},
+		"iec61131": {"Tank 1 °C": "Tank_1_degC", "3rd pump": "_3rd_pump", "A__B": "A_B", "Level": "Level",
+			"pH-Wert": "pH_Wert"},
 		"mqtt":     {"row/A+#": "row_A_", "Tank 1": "Tank 1"},
 		"ascii32":  {"Température de l'eau du bassin numéro 12": "Temperature_de_l'eau_du_bassin_n"},
 		"iec61850": {"Tank-1.Level": "Tank1Level", "OxygenSaturation": "OxygenSatura"},
@@ -65,7 +67,8 @@ func TestNameRules(t *testing.T) {
 }
 
 func TestUnits(t *testing.T) {
-	for unit, want := range map[string]string{"uS/cm": "µS/cm", "C": "°C", "M3/H": "m³/h", "MG/L": "mg/L", "W/m2": "W/m²", "furlong": "", "": ""} {
+	for unit, want := range map[string]string{"uS/cm": "µS/cm", "C": "°C", "M3/H": "m³/h", "MG/L": "mg/L",
+		"W/m2": "W/m²", "furlong": "", "": ""} {
 		if got := nearUnit(unit); got != want || KnownUnit(unit) {
 			t.Errorf("%q is near %q, want %q", unit, got, want)
 		}
@@ -73,7 +76,8 @@ func TestUnits(t *testing.T) {
 	for _, c := range []struct {
 		name, unit string
 		suits      bool
-	}{{"WaterTemp", "°C", true}, {"WaterTemp", "bar", false}, {"FlowTotal", "m³", true}, {"RunHours", "kW", false}, {"Level", "bar", true}, {"Pressure", "%", true}, {"Voltage1", "furlong", true}} {
+	}{{"WaterTemp", "°C", true}, {"WaterTemp", "bar", false}, {"FlowTotal", "m³", true}, {"RunHours", "kW", false},
+		{"Level", "bar", true}, {"Pressure", "%", true}, {"Voltage1", "furlong", true}} {
 		if unitSuits(c.name, c.unit) != c.suits {
 			t.Errorf("%s in %s: %v", c.name, c.unit, !c.suits)
 		}

@@ -133,7 +133,8 @@ type Listing struct {
 // left out and all its bad cells are listed; empty rows are passed over. lines
 // gives the source line of each point.
 func (l *Listing) Points(scheme address.Scheme) (points []site.Point, lines []int, rejected []Rejected) {
-	m := maker{scheme: scheme, listing: l, types: map[string]shaped{}, cells: map[string]typeCell{}, scales: map[string][2]string{}, accesses: map[string]site.Access{}}
+	m := maker{scheme: scheme, listing: l, types: map[string]shaped{}, cells: map[string]typeCell{},
+		scales: map[string][2]string{}, accesses: map[string]site.Access{}}
 	for i := range m.at {
 		m.at[i] = -1
 	}
@@ -154,15 +155,19 @@ func (l *Listing) Points(scheme address.Scheme) (points []site.Point, lines []in
 			continue
 		}
 		if what := l.aside(row); what != "" {
-			l.Asides = append(l.Asides, Aside{row.Line, strings.Join(slices.DeleteFunc(slices.Clone(row.Cells), func(c string) bool { return strings.TrimSpace(c) == "" }), " "), what})
+			l.Asides = append(l.Asides, Aside{row.Line,
+				strings.Join(slices.DeleteFunc(slices.Clone(row.Cells),
+					func(c string) bool { return strings.TrimSpace(c) == "" }), " "), what})
 			if area, ok := l.section(scheme, row); ok {
 				m.area = area
 			}
 			continue
 		}
 		if extra := len(row.Cells) - len(l.Columns); extra > 0 && !blankRow(row.Cells[len(l.Columns):]) {
-			rejected = append(rejected, Rejected{row.Line, fmt.Sprintf("column %d", len(l.Columns)+1), row.Cells[len(l.Columns)],
-				fmt.Sprintf("the row has %d cells where the table has %d columns: is a separator inside a cell without quotes?", len(row.Cells), len(l.Columns))})
+			rejected = append(rejected,
+				Rejected{row.Line, fmt.Sprintf("column %d", len(l.Columns)+1), row.Cells[len(l.Columns)],
+					fmt.Sprintf("the row has %d cells where the table has %d columns: is a separator inside a cell "+
+						"without quotes?", len(row.Cells), len(l.Columns))})
 			continue
 		}
 		m.row, m.bad = row.Cells, m.bad[:0]
@@ -267,13 +272,15 @@ func (m *maker) point() site.Point {
 		m.set(&p, column)
 	}
 	m.readAccess(&p)
-	if d := p.Decimals; m.listing.Reading.PointLeftOut && d != nil && *d > 0 && *d < 10 && p.Factor == 0 && p.Type.IsWhole() {
+	if d := p.Decimals; m.listing.Reading.PointLeftOut && d != nil && *d > 0 && *d < 10 && p.Factor == 0 &&
+		p.Type.IsWhole() {
 		p.Factor = 1 / math.Pow10(*d)
 	}
 	m.readLimits(&p)
 	m.readRaw(&p)
 	m.readNames(&p)
-	if p.Type == value.TypeUint16 && strings.TrimSpace(m.cell(Type)) == "" && p.Low != nil && *p.Low < 0 && p.Range == nil && !m.has(Signed) {
+	if p.Type == value.TypeUint16 && strings.TrimSpace(m.cell(Type)) == "" && p.Low != nil && *p.Low < 0 &&
+		p.Range == nil && !m.has(Signed) {
 		p.Type = value.TypeInt16 // what goes below nothing has a sign
 	}
 	if p.Range != nil && p.Offset != 0 {
@@ -327,7 +334,8 @@ func (m *maker) place(p *site.Point) (units int) {
 		case err != nil:
 			m.fail(Until, err)
 		case last.Area != first.Area || last.Offset < first.Offset || last.Offset-first.Offset > 124:
-			m.fail(Until, fmt.Errorf("last register %q: it does not lie up to 125 registers behind the first, %q", text, m.cell(Address)))
+			m.fail(Until, fmt.Errorf("last register %q: it does not lie up to 125 registers behind the first, %q", text,
+				m.cell(Address)))
 		default:
 			units = int(last.Offset-first.Offset) + 1
 		}
@@ -378,7 +386,8 @@ func parseCount(text, countIn string) (n int, octets bool, err error) {
 	parts := countCell.FindStringSubmatch(folded(text))
 	if parts != nil {
 		n, err = strconv.Atoi(parts[1])
-		octets = strings.HasPrefix(parts[2], "byte") || strings.HasPrefix(parts[2], "octet") || parts[2] == "" && countIn != ""
+		octets = strings.HasPrefix(parts[2], "byte") || strings.HasPrefix(parts[2], "octet") ||
+			parts[2] == "" && countIn != ""
 		if parts[2] == "" && countIn == "bits" {
 			n = (n + 7) / 8
 		}
@@ -421,7 +430,8 @@ func (m *maker) readType(p *site.Point, units int) {
 	text, said := known.text, known.said
 	if !strings.HasSuffix(text, ")") && !strings.HasSuffix(text, "]") {
 		// no bit stands behind it
-	} else if parts := typeBit.FindStringSubmatch(text); parts != nil && p.Place().Bit < 0 && strings.TrimSpace(m.cell(Bit)) == "" {
+	} else if parts := typeBit.FindStringSubmatch(text); parts != nil && p.Place().Bit < 0 &&
+		strings.TrimSpace(m.cell(Bit)) == "" {
 		if first, _, err := parseBits(parts[2], m.listing.Reading.BitFromOne); err == nil {
 			p.Address, text = block.WithBit(p.Address, first), parts[1]
 		}
@@ -466,19 +476,22 @@ func (m *maker) readType(p *site.Point, units int) {
 	}
 	if part && !read.Type.InUnit() {
 		if m.cell(Bit) == "" && (read.Type.Bytes(read.Length) > 2 || !read.Type.IsFlags()) {
-			m.fail(Type, fmt.Errorf("type %q is that of a whole register, and the address %q names a bit of one: one of the two is wrong", text, m.cell(Address)))
+			m.fail(Type, fmt.Errorf("type %q is that of a whole register, and the address %q names a bit of one: "+
+				"one of the two is wrong", text, m.cell(Address)))
 			return
 		}
 		read = shaped{Type: value.TypeBool}
 	}
 	if area.UnitBits == 1 {
 		if read.Type.Bytes(read.Length) > 1 {
-			m.fail(Type, fmt.Errorf("type %q takes registers, and %q is one of the %s, of one bit each: one of the two is wrong", text, m.cell(Address), area.Title))
+			m.fail(Type, fmt.Errorf("type %q takes registers, and %q is one of the %s, of one bit each: one of the "+
+				"two is wrong", text, m.cell(Address), area.Title))
 			return
 		}
 		read = shaped{Type: value.TypeBool}
 	}
-	if have := read.Type.Bytes(read.Length); octets > 0 && have > 1 && !part && (have*8+area.UnitBits-1)/area.UnitBits != units {
+	if have := read.Type.Bytes(read.Length); octets > 0 && have > 1 && !part &&
+		(have*8+area.UnitBits-1)/area.UnitBits != units {
 		_, plain := namedType(strings.ToLower(text))
 		if _, other := namedType(plainType(text)); other {
 			plain = true
@@ -490,7 +503,8 @@ func (m *maker) readType(p *site.Point, units int) {
 		case read.Type.IsText() && have == units: // the length was counted in units
 			read.Length = octets
 		default:
-			m.fail(Type, fmt.Errorf("type %q takes %d %s, and the row states %d: one of the two is wrong", text, (have*8+area.UnitBits-1)/area.UnitBits, area.Title, units))
+			m.fail(Type, fmt.Errorf("type %q takes %d %s, and the row states %d: one of the two is wrong", text,
+				(have*8+area.UnitBits-1)/area.UnitBits, area.Title, units))
 		}
 	}
 	if p.Type == value.TypeBits && read.Type == value.TypeBool {
@@ -531,7 +545,8 @@ func (m *maker) readSign(p *site.Point) {
 		return
 	}
 	signed := text == "signed" || text == "s" || text == "±" || slices.Contains(marks, text)
-	if from, to := "int", "uint"; strings.HasPrefix(string(p.Type), from) && !signed || strings.HasPrefix(string(p.Type), to) && signed {
+	if from, to := "int", "uint"; strings.HasPrefix(string(p.Type), from) && !signed ||
+		strings.HasPrefix(string(p.Type), to) && signed {
 		if signed {
 			from, to = to, from
 		}
@@ -567,7 +582,8 @@ func ParsePlace(scheme address.Scheme, text, area string, fromOne bool) (a addre
 		first := block.Of(begin)
 		end, err := parseOne(scheme, to, first.Area, fromOne)
 		last := block.Of(end)
-		if err == nil && last.Area != first.Area || err == nil && len(strings.TrimSpace(to)) < len(strings.TrimSpace(from)) {
+		if err == nil && last.Area != first.Area ||
+			err == nil && len(strings.TrimSpace(to)) < len(strings.TrimSpace(from)) {
 			// 711/12 or 711-2: the end is given by its last digits.
 			f, t := strings.TrimSpace(from), strings.TrimSpace(to)
 			if allDigits(f) && allDigits(t) && len(t) < len(f) {
@@ -576,7 +592,8 @@ func ParsePlace(scheme address.Scheme, text, area string, fromOne bool) (a addre
 			}
 		}
 		if err != nil || last.Area != first.Area || last.Offset < first.Offset || last.Offset-first.Offset > 124 {
-			return a, 0, fmt.Errorf("address %q: the range does not run up from its first register, or is longer than 125", text)
+			return a, 0, fmt.Errorf("address %q: the range does not run up from its first register, or is "+
+				"longer than 125", text)
 		}
 		return begin, int(last.Offset-first.Offset) + 1, nil
 	}

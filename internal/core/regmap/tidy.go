@@ -69,7 +69,8 @@ func (l *Listing) parsePlace(scheme address.Scheme, text, area string) (address.
 	if areas := block.AreasOf(scheme); l.Reading.Plain && area == "" && len(areas) > 0 {
 		area = areas[0].Key
 	}
-	if first := strings.FieldsFunc(clean, notDigit); l.Reading.Plain && len(first) > 0 && strings.HasPrefix(clean, first[0]) && len(first[0]) >= 5 {
+	if first := strings.FieldsFunc(clean, notDigit); l.Reading.Plain && len(first) > 0 && strings.HasPrefix(clean,
+		first[0]) && len(first[0]) >= 5 {
 		a, units, err := ParsePlace(scheme, area+clean, area, false)
 		if err == nil && l.Reading.FromOne {
 			a = counted(a)
@@ -154,7 +155,8 @@ func orderSaid(text string) string {
 	return ""
 }
 
-var orderWords = []string{"irst", "uerst", "remier", "abord", "rimero", "rima", "erst", "swap", "ndian", "CDAB", "ABCD", "cdab", "abcd"}
+var orderWords = []string{"irst", "uerst", "remier", "abord", "rimero", "rima", "erst", "swap", "ndian", "CDAB", "ABCD",
+	"cdab", "abcd"}
 
 // remarkedOrder reads an order out of a remark that says which word comes first.
 func remarkedOrder(remark string) string {
@@ -195,7 +197,8 @@ func (m *maker) readOrder(p *site.Point) {
 	if text == "-" || text == "–" || text == "" || slices.Contains(notSwapped, folded(text)) {
 		return
 	}
-	if heading := folded(m.listing.heading(Order)); slices.Contains(marks, folded(text)) && strings.Contains(heading, "swap") {
+	if heading := folded(m.listing.heading(Order)); slices.Contains(marks, folded(text)) && strings.Contains(heading,
+		"swap") {
 		switch {
 		case strings.Contains(heading, "word"):
 			text = "CDAB"
@@ -264,7 +267,8 @@ func (m *maker) readScale(p *site.Point) {
 	factor := ""
 	if unit == "" || KnownUnit(unit) {
 		// as it stands
-	} else if parts := unitScale.FindStringSubmatch(unit); parts != nil && (KnownUnit(parts[2]) || nearUnit(parts[2]) != "") {
+	} else if parts := unitScale.FindStringSubmatch(unit); parts != nil && (KnownUnit(parts[2]) ||
+		nearUnit(parts[2]) != "") {
 		factor, unit = parts[1], parts[2]
 	} else if parts := unitTight.FindStringSubmatch(unit); parts != nil && KnownUnit(parts[2]) {
 		factor, unit = parts[1], parts[2]
@@ -339,7 +343,8 @@ func scaleWords(text string) (factor, unit string) {
 		n, _ := strconv.Atoi(m[1])
 		return "10^-" + strconv.Itoa(n), ""
 	}
-	if parts := unitScale.FindStringSubmatch(strings.TrimSpace(text)); parts != nil && KnownUnit(strings.TrimSpace(parts[2])) {
+	if parts := unitScale.FindStringSubmatch(strings.TrimSpace(text)); parts != nil &&
+		KnownUnit(strings.TrimSpace(parts[2])) {
 		return parts[1], strings.TrimSpace(parts[2])
 	}
 	return "", ""
@@ -378,8 +383,10 @@ var marks = []string{"x", "✓", "✔", "•", "●", "yes", "y", "ja", "j", "ou
 var accessWords = func() map[string]site.Access {
 	words := map[string]site.Access{}
 	for access, list := range map[site.Access]string{
-		site.ReadOnly:  "l lesen nurlesen lecture lectureseule lectura sololectura lettura solalettura sololettura lezen alleenlezen leitura somenteleitura soleitura las las endastlasning",
-		site.ReadWrite: "le ls lesenschreiben lesenundschreiben schreiblese lectureecriture lecturaescritura letturascrittura lezenschrijven leituraescrita lasskriv",
+		site.ReadOnly: "l lesen nurlesen lecture lectureseule lectura sololectura lettura solalettura sololettura " +
+			"lezen alleenlezen leitura somenteleitura soleitura las las endastlasning",
+		site.ReadWrite: "le ls lesenschreiben lesenundschreiben schreiblese lectureecriture lecturaescritura " +
+			"letturascrittura lezenschrijven leituraescrita lasskriv",
 		site.WriteOnly: "schreiben nurschreiben ecriture escritura scrittura schrijven escrita skriv",
 	} {
 		for word := range strings.FieldsSeq(list) {
@@ -515,7 +522,8 @@ func (m *maker) readNames(p *site.Point) {
 		}
 		return
 	}
-	if names := take(stateNames.FindAllStringSubmatch(text, -1)); len(names) > 1 && p.Factor == 0 && (width == 16 || width == 32) && !p.Type.IsFlags() {
+	if names := take(stateNames.FindAllStringSubmatch(text, -1)); len(names) > 1 && p.Factor == 0 && (width == 16 ||
+		width == 32) && !p.Type.IsFlags() {
 		p.Names, p.Type, p.Length = names, value.TypeEnum, 0
 		if width == 32 {
 			p.Type = value.TypeEnum32

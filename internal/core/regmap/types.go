@@ -61,22 +61,29 @@ var vocabularies = sync.OnceValue(protocol.Vocabularies)
 // and without blanks, dashes and underlines. Those of IEC 61131-3 are among
 // them.
 var typeWords = map[string]value.Type{
-	"boolean": value.TypeBool, "bit": value.TypeBool, "binary": value.TypeBool, "digital": value.TypeBool, "onoff": value.TypeBool,
+	"boolean": value.TypeBool, "bit": value.TypeBool, "binary": value.TypeBool, "digital": value.TypeBool,
+	"onoff":    value.TypeBool,
 	"bitfield": value.TypeBits,
 	"sint":     value.TypeInt8, "usint": value.TypeUint8, "byte": value.TypeUint8,
 	"int": value.TypeInt16, "short": value.TypeInt16, "integer": value.TypeInt16, "signed": value.TypeInt16,
-	"uint": value.TypeUint16, "word": value.TypeUint16, "unsigned": value.TypeUint16, "ushort": value.TypeUint16, "analog": value.TypeUint16, "register": value.TypeUint16,
+	"uint": value.TypeUint16, "word": value.TypeUint16, "unsigned": value.TypeUint16, "ushort": value.TypeUint16,
+	"analog": value.TypeUint16, "register": value.TypeUint16,
 	"dint": value.TypeInt32, "long": value.TypeInt32, "longint": value.TypeInt32,
-	"udint": value.TypeUint32, "dword": value.TypeUint32, "ulong": value.TypeUint32, "counter": value.TypeUint32, "counter32": value.TypeUint32,
-	"lint": value.TypeInt64, "longlong": value.TypeInt64,
+	"udint": value.TypeUint32, "dword": value.TypeUint32, "ulong": value.TypeUint32, "counter": value.TypeUint32,
+	"counter32": value.TypeUint32,
+	"lint":      value.TypeInt64, "longlong": value.TypeInt64,
 	"ulint": value.TypeUint64, "lword": value.TypeUint64, "qword": value.TypeUint64,
-	"real": value.TypeFloat32, "float": value.TypeFloat32, "single": value.TypeFloat32, "ieee754": value.TypeFloat32, "ieee": value.TypeFloat32, "floatingpoint": value.TypeFloat32,
+	"real": value.TypeFloat32, "float": value.TypeFloat32, "single": value.TypeFloat32, "ieee754": value.TypeFloat32,
+	"ieee": value.TypeFloat32, "floatingpoint": value.TypeFloat32,
 	"lreal": value.TypeFloat64, "double": value.TypeFloat64,
-	"string": value.TypeText, "char": value.TypeText, "ascii": value.TypeText, "str": value.TypeText, "characters": value.TypeText, "wstring": value.TypeText,
+	"string": value.TypeText, "char": value.TypeText, "ascii": value.TypeText, "str": value.TypeText,
+	"characters": value.TypeText, "wstring": value.TypeText,
 	"bcd": value.TypeBCD16, "packedbcd": value.TypeBCD16, "packeddecimal": value.TypeBCD16,
-	"mod10k": value.TypeBase10k, "modulo10000": value.TypeBase10k, "mod10000": value.TypeBase10k, "base10000": value.TypeBase10k,
+	"mod10k": value.TypeBase10k, "modulo10000": value.TypeBase10k, "mod10000": value.TypeBase10k,
+	"base10000":   value.TypeBase10k,
 	"enumeration": value.TypeEnum, "enumerated": value.TypeEnum, "list": value.TypeEnum, "state": value.TypeEnum,
-	"bitmap": value.TypeFlags, "bitmask": value.TypeFlags, "bitstring": value.TypeFlags, "statusword": value.TypeFlags, "status": value.TypeFlags, "bits16": value.TypeFlags, "bits32": value.TypeFlags32,
+	"bitmap": value.TypeFlags, "bitmask": value.TypeFlags, "bitstring": value.TypeFlags, "statusword": value.TypeFlags,
+	"status": value.TypeFlags, "bits16": value.TypeFlags, "bits32": value.TypeFlags32,
 	"timestamp": value.TypeUnix, "unixtime": value.TypeUnix, "timet": value.TypeUnix, "epoch": value.TypeUnix,
 	"dateandtime": value.TypeDT, "datetime": value.TypeDT,
 	"cp56time2a": value.TypeCP56, "iec870": value.TypeCP56,
@@ -146,7 +153,8 @@ func readType(text string) (shaped, error) {
 	}
 	if t := value.Type(lower); t.Known() {
 		if least, most, needed := t.Length(); needed {
-			return s, fmt.Errorf("type %q: a %s needs its length, %d to %d, such as %s %d", text, t, least, most, t, max(least, min(8, most)))
+			return s, fmt.Errorf("type %q: a %s needs its length, %d to %d, such as %s %d", text, t, least, most, t,
+				max(least, min(8, most)))
 		}
 		s.Type = t
 		return s, nil
@@ -166,7 +174,8 @@ func readType(text string) (shaped, error) {
 		t, ok = signedWord(word)
 	}
 	if !ok {
-		return s, fmt.Errorf("type %q is not known: use bool, int16, uint16, int32, uint32, int64, uint64, float32, float64, bits 4, enum, flags, bcd16, base10k 2, text 8, unix, cp56, time, date, dt or bytes 4", text)
+		return s, fmt.Errorf("type %q is not known: use bool, int16, uint16, int32, uint32, int64, uint64, float32, "+
+			"float64, bits 4, enum, flags, bcd16, base10k 2, text 8, unix, cp56, time, date, dt or bytes 4", text)
 	}
 	if word == "wstring" {
 		s.Charset = value.UTF16
@@ -174,7 +183,8 @@ func readType(text string) (shaped, error) {
 	least, most, needed := t.Length()
 	switch {
 	case needed && number == 0:
-		return s, fmt.Errorf("type %q: a %s needs its length, %d to %d, such as %s %d", text, t, least, most, t, max(least, min(8, most)))
+		return s, fmt.Errorf("type %q: a %s needs its length, %d to %d, such as %s %d", text, t, least, most, t,
+			max(least, min(8, most)))
 	case needed && t == value.TypeBase10k && number >= 16:
 		s.Type, s.Length = t, number/16
 		number = s.Length
@@ -212,7 +222,8 @@ func splitType(lower string) (word string, number int) {
 			digits += string(ch)
 		case ch >= 'a' && ch <= 'z' || ch == '#':
 			letters.WriteByte(ch)
-		case ch == '_' || ch == '-' || ch == ' ' || ch == '[' || ch == ']' || ch == '(' || ch == ')' || ch == ':' || ch == '.' || ch == '/':
+		case ch == '_' || ch == '-' || ch == ' ' || ch == '[' || ch == ']' || ch == '(' || ch == ')' || ch == ':' ||
+			ch == '.' || ch == '/':
 		default:
 			return lower, 0
 		}
@@ -221,7 +232,9 @@ func splitType(lower string) (word string, number int) {
 	if digits != "" {
 		number, _ = strconv.Atoi(digits) // too many digits give 0 or a number that no type has
 		for _, filler := range []string{"bits", "bit", "chars", "char"} {
-			if rest := strings.Replace(word, filler, "", 1); rest != word && rest != "" && word != "bits" && word != "bitfield" && word != "bitmap" && word != "bitmask" {
+			if rest := strings.Replace(word, filler, "",
+				1); rest != word && rest != "" && word != "bits" && word != "bitfield" && word != "bitmap" &&
+				word != "bitmask" {
 				word = rest
 				break
 			}
@@ -241,9 +254,11 @@ func splitType(lower string) (word string, number int) {
 // signedWord reads what is left of words such as u32, int16u, unsigned integer.
 func signedWord(word string) (value.Type, bool) {
 	switch word {
-	case "u", "ui", "uns", "intu", "uinteger", "unsignedint", "unsignedinteger", "intunsigned", "integerunsigned", "unsignedword", "unsignedshort", "wordunsigned":
+	case "u", "ui", "uns", "intu", "uinteger", "unsignedint", "unsignedinteger", "intunsigned", "integerunsigned",
+		"unsignedword", "unsignedshort", "wordunsigned":
 		return value.TypeUint16, true
-	case "s", "i", "si", "sgn", "ints", "signedint", "signedinteger", "intsigned", "integersigned", "signedword", "signedshort", "wordsigned", "sinteger":
+	case "s", "i", "si", "sgn", "ints", "signedint", "signedinteger", "intsigned", "integersigned", "signedword",
+		"signedshort", "wordsigned", "sinteger":
 		return value.TypeInt16, true
 	case "unsignedlong", "unsigneddword", "unsigneddoubleword":
 		return value.TypeUint32, true

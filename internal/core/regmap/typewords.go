@@ -10,15 +10,25 @@ import (
 var typePhrases = func() *strings.Replacer {
 	var pairs []string
 	for _, p := range []struct{ to, from string }{
-		{"unsigned", "ohne vorzeichen|vorzeichenlose|vorzeichenlos|non signe|non signee|sans signe|sin signo|senza segno|zonder teken|sem sinal|utan tecken|osignerat|osignerad|unsig.|unsign."},
-		{"signed", "mit vorzeichen|vorzeichenbehaftete|vorzeichenbehaftet|avec signe|signee|signe|con signo|con segno|met teken|com sinal|med tecken|signerat|signerad"},
-		{"double float", "double precision floating point|double precision float|double precision|doppelte genauigkeit|double precision reel"},
-		{"float", "single precision floating point|single precision float|single precision|einfache genauigkeit|floating point number|floating point|gleitkommazahl|gleitkomma|fliesskommazahl|fliesskomma|virgule flottante|flottant|coma flotante|punto flotante|flotante|virgola mobile|drijvende komma|ponto flutuante|flutuante|flyttal|nombre reel|reel|ieee-754|ieee 754|ieee754"},
-		{"dword", "double word|doppelwort|double mot|mot double|doble palabra|palabra doble|doppia parola|dubbelwoord|dubbel woord|palavra dupla|dupla palavra|dubbelord"},
-		{"int", "ganzzahl|ganze zahl|nombre entier|entier|numero entero|entero|numero intero|intero|geheel getal|numero inteiro|inteiro|heltal|integer"},
+		{"unsigned", "ohne vorzeichen|vorzeichenlose|vorzeichenlos|non signe|non signee|sans signe|sin signo|senza " +
+			"segno|zonder teken|sem sinal|utan tecken|osignerat|osignerad|unsig.|unsign."},
+		{"signed", "mit vorzeichen|vorzeichenbehaftete|vorzeichenbehaftet|avec signe|signee|signe|con signo|con " +
+			"segno|met teken|com sinal|med tecken|signerat|signerad"},
+		{"double float", "double precision floating point|double precision float|double precision|doppelte " +
+			"genauigkeit|double precision reel"},
+		{"float", "single precision floating point|single precision float|single precision|einfache " +
+			"genauigkeit|floating point number|floating " +
+			"point|gleitkommazahl|gleitkomma|fliesskommazahl|fliesskomma|virgule flottante|flottant|coma " +
+			"flotante|punto flotante|flotante|virgola mobile|drijvende komma|ponto " +
+			"flutuante|flutuante|flyttal|nombre reel|reel|ieee-754|ieee 754|ieee754"},
+		{"dword", "double word|doppelwort|double mot|mot double|doble palabra|palabra doble|doppia " +
+			"parola|dubbelwoord|dubbel woord|palavra dupla|dupla palavra|dubbelord"},
+		{"int", "ganzzahl|ganze zahl|nombre entier|entier|numero entero|entero|numero intero|intero|geheel " +
+			"getal|numero inteiro|inteiro|heltal|integer"},
 		{"bool", "logique|booleen|booleano|binar|binario|binaire|schakelaar"},
 		{"word", "wort|palabra|parola|woord|palavra"},
-		{"text", "zeichenkette|zeichen|chaine de caracteres|chaine|cadena de caracteres|cadena|stringa|tekst|tekenreeks|texto|cadeia|textstrang|strang|character string"},
+		{"text", "zeichenkette|zeichen|chaine de caracteres|chaine|cadena de " +
+			"caracteres|cadena|stringa|tekst|tekenreeks|texto|cadeia|textstrang|strang|character string"},
 		{"bitmap", "bit field|bit-feld|bitfeld|champ de bits|campo de bits|campo di bit|bitveld"},
 		{"word", " mot "},
 	} {

@@ -49,7 +49,8 @@ var kindOf = func() map[string]string {
 // KnownUnit reports whether a unit is one of those in use.
 func KnownUnit(unit string) bool { return kindOf[unit] != "" }
 
-var unitMarks = strings.NewReplacer("°", "", "º", "", "deg", "", "³", "3", "²", "2", "µ", "u", "μ", "u", " ", "", "^", "", ".", "", "*", "", "·", "")
+var unitMarks = strings.NewReplacer("°", "", "º", "", "deg", "", "³", "3", "²", "2", "µ", "u", "μ", "u", " ", "", "^",
+	"", ".", "", "*", "", "·", "")
 
 // nearUnit returns the known unit that was probably meant: the same letters in
 // other case or with plain characters for special ones.
@@ -75,8 +76,10 @@ var quantityWords = []struct {
 	word  string
 	kinds []string
 }{
-	{"temp", []string{"temperature"}}, {"pressure", []string{"pressure"}}, {"flow", []string{"flow", "mass flow", "volume", "mass", "speed"}},
-	{"voltage", []string{"voltage"}}, {"frequency", []string{"frequency"}}, {"energy", []string{"energy"}}, {"hours", []string{"time"}},
+	{"temp", []string{"temperature"}}, {"pressure", []string{"pressure"}},
+	{"flow", []string{"flow", "mass flow", "volume", "mass", "speed"}},
+	{"voltage", []string{"voltage"}}, {"frequency", []string{"frequency"}}, {"energy", []string{"energy"}},
+	{"hours", []string{"time"}},
 }
 
 // unitSuits reports whether a unit may belong to a point of that name: it is

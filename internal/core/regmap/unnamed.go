@@ -32,8 +32,11 @@ func Unnamed(d *site.Device, latest func(id string) value.Value) []finding.Findi
 			continue
 		}
 		f := c.add(p, Names, finding.Doubt, "value-without-name", "A value without a name",
-			fmt.Sprintf("%s reads the %s %d, which has no name.", p.Name, what, unknown), "Look in the manual what it means, and add it to the names.")
-		c.fix(f, fmt.Sprintf("Add %s %d", what, unknown), p, Names, printNames(append(append([]site.Naming{}, p.Names...), site.Naming{Value: unknown, Name: fmt.Sprintf("%s %d", what, unknown)})))
+			fmt.Sprintf("%s reads the %s %d, which has no name.", p.Name, what, unknown),
+			"Look in the manual what it means, and add it to the names.")
+		c.fix(f, fmt.Sprintf("Add %s %d", what, unknown), p, Names,
+			printNames(append(append([]site.Naming{}, p.Names...),
+				site.Naming{Value: unknown, Name: fmt.Sprintf("%s %d", what, unknown)})))
 	}
 	return c.found
 }

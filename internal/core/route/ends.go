@@ -41,7 +41,8 @@ func FaceToFace(s *site.Site, link *site.Link) []Mismatch {
 	asking, answering := s.Device(link.Asking), s.Device(link.Answering)
 	line := s.Line(link.Line)
 	def, ok := protocol.Named(link.Protocol)
-	if asking == nil || answering == nil || line == nil || !ok || asking.Port(link.Line) == nil || answering.Port(link.Line) == nil {
+	if asking == nil || answering == nil || line == nil || !ok || asking.Port(link.Line) == nil ||
+		answering.Port(link.Line) == nil {
 		return []Mismatch{}
 	}
 	a, b := asking.Port(link.Line), answering.Port(link.Line)
@@ -51,7 +52,8 @@ func FaceToFace(s *site.Site, link *site.Link) []Mismatch {
 	} else {
 		rows = append(rows, serialEnds(line, a, b)...)
 	}
-	speaks := Mismatch{Key: "protocol", Title: "Protocol", Asking: def.Title, Answering: unknown, Result: NotTried, Stop: string(Session)}
+	speaks := Mismatch{Key: "protocol", Title: "Protocol", Asking: def.Title, Answering: unknown, Result: NotTried,
+		Stop: string(Session)}
 	if b.Protocol != "" {
 		speaks.Answering, speaks.Result = b.Protocol, Good
 		if other, known := protocol.Named(b.Protocol); known {
@@ -91,7 +93,8 @@ func patience(def *protocol.Def, link *site.Link, b *site.Port) Mismatch {
 		think = max(b.Think.WorstMs, float64(def.Int(b.Settings, "cycleMs")))
 		says = fmt.Sprintf("seen to think %.0f", think)
 	}
-	row := Mismatch{Key: "timeoutMs", Title: "Answer within", Unit: "ms", Asking: fmt.Sprintf("%.0f", within), Answering: says, Result: Good}
+	row := Mismatch{Key: "timeoutMs", Title: "Answer within", Unit: "ms", Asking: fmt.Sprintf("%.0f", within),
+		Answering: says, Result: Good}
 	switch {
 	case !b.Knows("thinkMs") && b.Think == nil:
 		row.Answering, row.Unit, row.Result = unknown, "", NotTried
@@ -119,17 +122,22 @@ func serialEnds(line *site.Line, a, b *site.Port) []Mismatch {
 	}
 	parity := map[serial.Parity]string{serial.None: "none", serial.Even: "even", serial.Odd: "odd"}
 	rows := []Mismatch{
-		row("baud", "Baud", strconv.Itoa(mine.Baud), strconv.Itoa(theirs.Baud), "the device does not understand and stays silent, or bytes arrive that make no sense", Fault),
-		row("parity", "Parity", parity[mine.Parity], parity[theirs.Parity], "bytes arrive but no frame passes its check", Fault),
-		row("data", "Data bits", strconv.Itoa(mine.Data), strconv.Itoa(theirs.Data), "bytes arrive but no frame passes its check", Fault),
-		row("stop", "Stop bits", strconv.Itoa(mine.Stop), strconv.Itoa(theirs.Stop), "it works until characters follow each other closely", Doubt),
+		row("baud", "Baud", strconv.Itoa(mine.Baud), strconv.Itoa(theirs.Baud),
+			"the device does not understand and stays silent, or bytes arrive that make no sense", Fault),
+		row("parity", "Parity", parity[mine.Parity], parity[theirs.Parity],
+			"bytes arrive but no frame passes its check", Fault),
+		row("data", "Data bits", strconv.Itoa(mine.Data), strconv.Itoa(theirs.Data),
+			"bytes arrive but no frame passes its check", Fault),
+		row("stop", "Stop bits", strconv.Itoa(mine.Stop), strconv.Itoa(theirs.Stop),
+			"it works until characters follow each other closely", Doubt),
 	}
 	standard := serial.TIA485Two
 	if line.Serial != nil {
 		standard = line.Serial.Standard
 	}
 	if standard == serial.TIA232 {
-		cable := Mismatch{Key: "gender", Title: "Gender", Asking: gender(mine.Gender), Answering: gender(theirs.Gender), Result: NotTried}
+		cable := Mismatch{Key: "gender", Title: "Gender", Asking: gender(mine.Gender), Answering: gender(theirs.Gender),
+			Result: NotTried}
 		if need := serial.Cable(mine.Gender, theirs.Gender); need != "" {
 			cable.Result, cable.Answering = Good, cable.Answering+", so a "+need+" cable"
 		}
@@ -144,7 +152,8 @@ func serialEnds(line *site.Line, a, b *site.Port) []Mismatch {
 		}
 		return "no"
 	}
-	ends := Mismatch{Key: "terminated", Title: "Terminated", Asking: yes(mine.Terminated), Answering: yes(theirs.Terminated), Result: Good}
+	ends := Mismatch{Key: "terminated", Title: "Terminated", Asking: yes(mine.Terminated),
+		Answering: yes(theirs.Terminated), Result: Good}
 	if mine.Terminated == nil || theirs.Terminated == nil {
 		ends.Result = NotTried
 	}
@@ -179,7 +188,8 @@ func SerialPort(s *site.Site, line *site.Line, link *site.Link) (Result, string,
 		}
 	}
 	if p := asking.Port(line.ID); p.Protocol != "" {
-		return Fault, fmt.Sprintf("The port of %s on %s is set up to answer: a port that answers cannot ask.", asking.Name, line.Name), "Set it to ask only, or ask from another port."
+		return Fault, fmt.Sprintf("The port of %s on %s is set up to answer: a port that answers cannot ask.",
+			asking.Name, line.Name), "Set it to ask only, or ask from another port."
 	}
 	def, _ := protocol.Named(link.Protocol)
 	station := def.StationWords(answering.Port(line.ID).Settings)
@@ -189,13 +199,17 @@ func SerialPort(s *site.Site, line *site.Line, link *site.Link) (Result, string,
 			continue
 		}
 		if other.Asking != link.Asking {
-			return Fault, fmt.Sprintf("%s and %s both ask on %s: two askers on one line collide.", asking.Name, nameOf(s, other.Asking), line.Name), "Let one of them ask, and pass the values on from there."
+			return Fault, fmt.Sprintf("%s and %s both ask on %s: two askers on one line collide.", asking.Name,
+				nameOf(s, other.Asking), line.Name), "Let one of them ask, and pass the values on from there."
 		}
-		if d := s.Device(other.Answering); other.Answering != link.Answering && d != nil && d.Port(line.ID) != nil && other.Protocol == link.Protocol && station != "" && def.StationWords(d.Port(line.ID).Settings) == station {
-			return Fault, fmt.Sprintf("%s and %s both have %s on %s.", answering.Name, d.Name, station, line.Name), "Give one of them a number of its own, in the device and here."
+		if d := s.Device(other.Answering); other.Answering != link.Answering && d != nil && d.Port(line.ID) != nil &&
+			other.Protocol == link.Protocol && station != "" && def.StationWords(d.Port(line.ID).Settings) == station {
+			return Fault, fmt.Sprintf("%s and %s both have %s on %s.", answering.Name, d.Name, station, line.Name),
+				"Give one of them a number of its own, in the device and here."
 		}
 		if other.Protocol != link.Protocol {
-			return Doubt, fmt.Sprintf("%s carries two protocols: devices may take the frames of the one for noise in the other.", line.Name), "Put the devices of the one protocol on a line of their own."
+			return Doubt, fmt.Sprintf("%s carries two protocols: devices may take the frames of the one for noise "+
+				"in the other.", line.Name), "Put the devices of the one protocol on a line of their own."
 		}
 	}
 	return Good, "", ""

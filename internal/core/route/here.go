@@ -49,7 +49,8 @@ func (m *Machine) Here(s *site.Site, line *site.Line) OnLine {
 	on := OnLine{Line: line.ID}
 	network, err := netip.ParsePrefix(line.Network)
 	if err != nil {
-		on.Result, on.Saw, on.Remedy = Doubt, line.Name+" has no network to compare this machine with.", "Enter it in the panel of the line."
+		on.Result, on.Saw, on.Remedy = Doubt, line.Name+" has no network to compare this machine with.",
+			"Enter it in the panel of the line."
 		return on
 	}
 	network = network.Masked()
@@ -66,7 +67,9 @@ func (m *Machine) Here(s *site.Site, line *site.Line) OnLine {
 			}
 			for k := range s.Devices {
 				if p := s.Devices[k].Port(line.ID); p != nil && p.Host == own.Addr().String() {
-					on.Result, on.Saw = Fault, fmt.Sprintf("This machine has %s by %s, and so has %s in the plan.", own.Addr(), i.Name, s.Devices[k].Name)
+					on.Result, on.Saw = Fault,
+						fmt.Sprintf("This machine has %s by %s, and so has %s in the plan.", own.Addr(), i.Name,
+							s.Devices[k].Name)
 					on.Remedy = "Give this machine another address of that network."
 				}
 			}
@@ -78,7 +81,8 @@ func (m *Machine) Here(s *site.Site, line *site.Line) OnLine {
 		}
 	}
 	on.Result = Doubt
-	on.Saw = fmt.Sprintf("No interface of this machine is in %s: what is asked there goes by way of a gateway, or not at all.", network)
+	on.Saw = fmt.Sprintf("No interface of this machine is in %s: what is asked there goes by way of a gateway, or "+
+		"not at all.", network)
 	on.Remedy = fmt.Sprintf("Give this machine a free address of %s%s.", network, free(s, line, network))
 	return on
 }
@@ -110,7 +114,8 @@ func free(s *site.Site, line *site.Line, network netip.Prefix) string {
 func (m *Machine) serialHere(line *site.Line) OnLine {
 	on := OnLine{Line: line.ID, Uses: line.Here}
 	if line.Here == "" {
-		on.Result, on.Saw, on.Remedy = Doubt, "No serial port of this machine is chosen for "+line.Name+".", "Choose one in the panel of the line."
+		on.Result, on.Saw, on.Remedy = Doubt, "No serial port of this machine is chosen for "+line.Name+".",
+			"Choose one in the panel of the line."
 		if len(m.Ports) == 0 {
 			on.Saw, on.Remedy = "This machine has no serial port.", "Plug an adapter in."
 		}
@@ -122,14 +127,17 @@ func (m *Machine) serialHere(line *site.Line) OnLine {
 		}
 		switch {
 		case p.Trouble != "":
-			on.Result, on.Saw, on.Remedy = Fault, fmt.Sprintf("%s cannot be used: %s.", p.Path, p.Trouble), "Have the user put into the group that may open serial ports, and log in anew."
+			on.Result, on.Saw, on.Remedy = Fault, fmt.Sprintf("%s cannot be used: %s.", p.Path, p.Trouble),
+				"Have the user put into the group that may open serial ports, and log in anew."
 		case p.Owner != "":
-			on.Result, on.Saw, on.Remedy = Fault, fmt.Sprintf("%s has %s open.", p.Owner, p.Path), "Close it, or choose another port."
+			on.Result, on.Saw, on.Remedy = Fault, fmt.Sprintf("%s has %s open.", p.Owner, p.Path),
+				"Close it, or choose another port."
 		default:
 			on.Result, on.Saw = Good, p.Path+" is free."
 		}
 		return on
 	}
-	on.Result, on.Saw, on.Remedy = Fault, fmt.Sprintf("This machine has no port %s.", line.Here), "Plug the adapter in, or choose another port."
+	on.Result, on.Saw, on.Remedy = Fault, fmt.Sprintf("This machine has no port %s.", line.Here),
+		"Plug the adapter in, or choose another port."
 	return on
 }

@@ -15,7 +15,8 @@ import (
 func LineFindings(s *site.Site, line *site.Line) []finding.Finding {
 	list := []finding.Finding{}
 	add := func(code string, severity finding.Severity, title, sentence, remedy string) {
-		list = append(list, finding.Finding{Code: code, Severity: severity, Sure: 1, Count: 1, Where: "lines", Title: line.Name + ": " + title, Sentence: sentence, Remedy: remedy,
+		list = append(list, finding.Finding{Code: code, Severity: severity, Sure: 1, Count: 1, Where: "lines",
+			Title: line.Name + ": " + title, Sentence: sentence, Remedy: remedy,
 			Evidence: []string{}, Subject: finding.Subject{Kind: "line", ID: line.ID, Name: line.Name}})
 	}
 	if line.Medium == site.SerialLine {
@@ -31,13 +32,16 @@ func LineFindings(s *site.Site, line *site.Line) []finding.Finding {
 	}
 	if network, err := netip.ParsePrefix(line.Network); err == nil && line.Gateway != "" {
 		if gateway, err := netip.ParseAddr(line.Gateway); err == nil && !network.Masked().Contains(gateway) {
-			add("gateway-outside", finding.Fault, "the gateway", fmt.Sprintf("Its gateway %s is outside %s: nothing reaches it.", gateway, network.Masked()), "Correct the one or the other.")
+			add("gateway-outside", finding.Fault, "the gateway",
+				fmt.Sprintf("Its gateway %s is outside %s: nothing reaches it.", gateway, network.Masked()),
+				"Correct the one or the other.")
 		}
 	}
 	for i := range s.Devices {
 		d := &s.Devices[i]
 		if p := d.Port(line.ID); p != nil && p.Host != "" && p.Host == line.Gateway {
-			add("gateway-taken", finding.Fault, "the gateway", fmt.Sprintf("%s has %s, and so has the gateway.", d.Name, p.Host), "Give the device another address.")
+			add("gateway-taken", finding.Fault, "the gateway",
+				fmt.Sprintf("%s has %s, and so has the gateway.", d.Name, p.Host), "Give the device another address.")
 		}
 		list = append(list, portTwice(s, line, d)...)
 	}
@@ -56,9 +60,12 @@ func portTwice(s *site.Site, line *site.Line, d *site.Device) []finding.Finding 
 		}
 		at := fmt.Sprintf("%s port %d", p.Host, def.Int(p.Settings, "port"))
 		if other, twice := taken[at]; twice && p.Line == line.ID {
-			list = append(list, finding.Finding{Code: "port-twice", Severity: finding.Fault, Sure: 1, Count: 1, Where: "lines", Evidence: []string{},
-				Subject: finding.Subject{Kind: "device", ID: d.ID, Device: d.ID, Name: d.Name}, Title: d.Name + ": one port for two",
-				Sentence: fmt.Sprintf("%s is to answer %s and %s on %s.", d.Name, other, def.Title, at), Remedy: "Give one of them another port."})
+			list = append(list, finding.Finding{Code: "port-twice", Severity: finding.Fault, Sure: 1, Count: 1,
+				Where: "lines", Evidence: []string{},
+				Subject:  finding.Subject{Kind: "device", ID: d.ID, Device: d.ID, Name: d.Name},
+				Title:    d.Name + ": one port for two",
+				Sentence: fmt.Sprintf("%s is to answer %s and %s on %s.", d.Name, other, def.Title, at),
+				Remedy:   "Give one of them another port."})
 		}
 		taken[at] = def.Title
 	}

@@ -167,7 +167,8 @@ func Plan(s *site.Site, link *site.Link) *Route {
 		}
 		if stop != "" && (row.Result == Fault || row.Result == Doubt) {
 			r.Set(stop, row.Result,
-				fmt.Sprintf("%s: the asking end has %s, the answering end %s. Then %s.", row.Title, row.Asking, row.Answering, row.Symptom),
+				fmt.Sprintf("%s: the asking end has %s, the answering end %s. Then %s.", row.Title, row.Asking,
+					row.Answering, row.Symptom),
 				"Set both ends alike.")
 		}
 	}
@@ -214,9 +215,11 @@ func (r *Route) Findings(s *site.Site, link *site.Link) []finding.Finding {
 		if device == nil || (c.Result != Fault && c.Result != Doubt) {
 			continue
 		}
-		f := finding.Finding{Code: "route-" + string(c.Stop), Severity: finding.Doubt, Sure: 1, Count: 1, Where: "lines",
+		f := finding.Finding{Code: "route-" + string(c.Stop), Severity: finding.Doubt, Sure: 1, Count: 1,
+			Where:   "lines",
 			Subject: finding.Subject{Kind: "link", ID: link.ID, Device: device.ID, Name: device.Name},
-			Title:   fmt.Sprintf("%s: doubt at %s", device.Name, c.Stop), Sentence: c.Saw, Evidence: []string{}, Remedy: c.Remedy}
+			Title:   fmt.Sprintf("%s: doubt at %s", device.Name, c.Stop), Sentence: c.Saw, Evidence: []string{},
+			Remedy: c.Remedy}
 		if c.Result == Fault {
 			f.Severity, f.Title = finding.Fault, fmt.Sprintf("%s: the message stops at %s", device.Name, c.Stop)
 		}

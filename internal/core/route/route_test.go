@@ -16,9 +16,12 @@ func TestPlan(t *testing.T) {
 			Lines: []site.Line{{ID: "net", Name: "Plant net", Network: "192.0.2.0/24"}},
 			Devices: []site.Device{
 				{ID: "lss", Name: "LSS", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}}},
-				{ID: "do11", Name: "DO probe 11", Ports: []site.Port{{Line: "net", Host: "192.0.2.21", Protocol: "modbus-tcp", Settings: protocol.Settings{}}}},
+				{ID: "do11", Name: "DO probe 11",
+					Ports: []site.Port{{Line: "net", Host: "192.0.2.21", Protocol: "modbus-tcp",
+						Settings: protocol.Settings{}}}},
 			},
-			Links: []site.Link{{ID: "k", Asking: "lss", Answering: "do11", Line: "net", Protocol: "modbus-tcp", Settings: protocol.Settings{}}},
+			Links: []site.Link{{ID: "k", Asking: "lss", Answering: "do11", Line: "net", Protocol: "modbus-tcp",
+				Settings: protocol.Settings{}}},
 		}
 		change(s)
 		return s
@@ -31,15 +34,21 @@ func TestPlan(t *testing.T) {
 		word   string
 	}{
 		{"agrees", func(*site.Site) {}, Wire, NotTried, ""},
-		{"outside the subnet", func(s *site.Site) { s.Devices[1].Ports[0].Host = "198.51.100.21" }, Wire, Fault, "outside 192.0.2.0/24"},
-		{"the network itself", func(s *site.Site) { s.Devices[1].Ports[0].Host = "192.0.2.0" }, Wire, Fault, "the network itself"},
+		{"outside the subnet", func(s *site.Site) { s.Devices[1].Ports[0].Host = "198.51.100.21" }, Wire, Fault,
+			"outside 192.0.2.0/24"},
+		{"the network itself", func(s *site.Site) { s.Devices[1].Ports[0].Host = "192.0.2.0" }, Wire, Fault,
+			"the network itself"},
 		{"broadcast", func(s *site.Site) { s.Devices[1].Ports[0].Host = "192.0.2.255" }, Wire, Fault, "broadcast"},
 		{"taken", func(s *site.Site) { s.Devices[1].Ports[0].Host = "192.0.2.10" }, Wire, Fault, "both have"},
 		{"no address", func(s *site.Site) { s.Devices[1].Ports[0].Host = "" }, Wire, Fault, "no IP address"},
-		{"another port", func(s *site.Site) { s.Links[0].Settings["port"] = protocol.OfInt(503) }, Address, Fault, "503"},
-		{"another unit", func(s *site.Site) { s.Links[0].Settings["unit"] = protocol.OfInt(2) }, Session, Fault, "Unit"},
-		{"too little time", func(s *site.Site) { s.Devices[1].Ports[0].Settings["thinkMs"] = protocol.OfInt(600) }, Pace, Fault, "after the limit"},
-		{"hardly time", func(s *site.Site) { s.Devices[1].Ports[0].Settings["thinkMs"] = protocol.OfInt(400) }, Pace, Doubt, "late"},
+		{"another port", func(s *site.Site) { s.Links[0].Settings["port"] = protocol.OfInt(503) }, Address, Fault,
+			"503"},
+		{"another unit", func(s *site.Site) { s.Links[0].Settings["unit"] = protocol.OfInt(2) }, Session, Fault,
+			"Unit"},
+		{"too little time", func(s *site.Site) { s.Devices[1].Ports[0].Settings["thinkMs"] = protocol.OfInt(600) },
+			Pace, Fault, "after the limit"},
+		{"hardly time", func(s *site.Site) { s.Devices[1].Ports[0].Settings["thinkMs"] = protocol.OfInt(400) }, Pace,
+			Doubt, "late"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := make(c.change)

@@ -113,7 +113,8 @@ func Bauds() []int { return []int{9600, 19200, 38400, 115200, 57600, 4800, 2400,
 func UsualFormats() []Format {
 	var all []Format
 	for _, baud := range Bauds() {
-		all = append(all, Format{baud, 8, Even, 1}, Format{baud, 8, None, 1}, Format{baud, 8, None, 2}, Format{baud, 8, Odd, 1})
+		all = append(all, Format{baud, 8, Even, 1}, Format{baud, 8, None, 1}, Format{baud, 8, None, 2},
+			Format{baud, 8, Odd, 1})
 	}
 	return all
 }

@@ -46,7 +46,8 @@ func TestWave(t *testing.T) {
 	for _, f := range UsualFormats() {
 		wave, end := Send(data, f, 2.5)
 		chars := Receive(wave, f)
-		if got := Delivered(chars, f); !bytes.Equal(got, data) || math.Abs(end-2.5-float64(len(data))*f.CharMs()) > 1e-6 {
+		if got := Delivered(chars, f); !bytes.Equal(got, data) ||
+			math.Abs(end-2.5-float64(len(data))*f.CharMs()) > 1e-6 {
 			t.Fatalf("%s: % X comes as % X", f, data, got)
 		}
 	}
@@ -119,8 +120,11 @@ func TestWires(t *testing.T) {
 		{"one terminator on a long line", Wires{TIA485Two, 115200, 900, ports(&yes, &no)}, "[not-terminated]"},
 		{"none on a short one", Wires{TIA485Two, 9600, 20, ports(&no, &no)}, "[]"},
 		{"nobody has looked", Wires{TIA485Two, 115200, 900, ports(&yes, nil)}, "[]"},
-		{"no bias", Wires{TIA485Two, 9600, 20, []Port{{UnitLoad: 1, Terminated: &no, Biased: &no}, {UnitLoad: 1, Terminated: &no, Biased: &no}}}, "[not-biased]"},
-		{"four wires need none", Wires{TIA485Four, 9600, 20, []Port{{UnitLoad: 1, Terminated: &no, Biased: &no}, {UnitLoad: 1, Terminated: &no, Biased: &no}}}, "[]"},
+		{"no bias", Wires{TIA485Two, 9600, 20,
+			[]Port{{UnitLoad: 1, Terminated: &no, Biased: &no}, {UnitLoad: 1, Terminated: &no, Biased: &no}}},
+			"[not-biased]"},
+		{"four wires need none", Wires{TIA485Four, 9600, 20,
+			[]Port{{UnitLoad: 1, Terminated: &no, Biased: &no}, {UnitLoad: 1, Terminated: &no, Biased: &no}}}, "[]"},
 	} {
 		var codes []string
 		for _, f := range c.wires.Check() {

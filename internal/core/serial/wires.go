@@ -76,11 +76,13 @@ func (w *Wires) Check() []Fault {
 		faults = append(faults, Fault{code, certain, sentence, remedy})
 	}
 	if most := MaxLengthM(w.Standard, w.Baud); w.LengthM > most {
-		add("line-too-long", true, fmt.Sprintf("%.0f m at %d baud is more than %s bears: %.0f m.", w.LengthM, w.Baud, w.Standard.Title(), most), "Lower the baud rate, or put a repeater in between.")
+		add("line-too-long", true, fmt.Sprintf("%.0f m at %d baud is more than %s bears: %.0f m.", w.LengthM, w.Baud,
+			w.Standard.Title(), most), "Lower the baud rate, or put a repeater in between.")
 	}
 	if w.Standard == TIA232 {
 		if len(w.Ports) > 2 {
-			add("too-many-ports", true, fmt.Sprintf("RS-232 joins two ports, and this line has %d.", len(w.Ports)), "Use RS-485, or one line for each device.")
+			add("too-many-ports", true, fmt.Sprintf("RS-232 joins two ports, and this line has %d.", len(w.Ports)),
+				"Use RS-485, or one line for each device.")
 		}
 		return faults
 	}
@@ -94,7 +96,8 @@ func (w *Wires) Check() []Fault {
 		load = float64(len(w.Ports) - 1)
 	}
 	if load > most {
-		add("too-much-load", true, fmt.Sprintf("The ports weigh %g %s, and %s bears %g.", load, what, w.Standard.Title(), most), "Use ports of less load, or a repeater.")
+		add("too-much-load", true, fmt.Sprintf("The ports weigh %g %s, and %s bears %g.", load, what,
+			w.Standard.Title(), most), "Use ports of less load, or a repeater.")
 	}
 	count := func(of func(Port) *bool) (yes, unknown int) {
 		for _, p := range w.Ports {
@@ -112,17 +115,23 @@ func (w *Wires) Check() []Fault {
 	ends, unknown := count(func(p Port) *bool { return p.Terminated })
 	switch {
 	case ends > 2:
-		add("terminated-too-often", true, fmt.Sprintf("%d ports are terminated: the drivers see %.0f Ω in place of 60 Ω.", ends, 120/float64(ends)), "Take out every terminator but those at the two ends of the cable.")
+		add("terminated-too-often", true, fmt.Sprintf("%d ports are terminated: the drivers see %.0f Ω in "+
+			"place of 60 Ω.", ends, 120/float64(ends)),
+			"Take out every terminator but those at the two ends of the cable.")
 	case ends < 2 && unknown == 0 && w.LengthM > terminatedFrom(w.Baud):
-		add("not-terminated", false, fmt.Sprintf("%d of 2 ends are terminated, on %.0f m at %d baud: edges come back as echoes.", ends, w.LengthM, w.Baud), "Put 120 Ω at both ends of the cable.")
+		add("not-terminated", false, fmt.Sprintf("%d of 2 ends are terminated, on %.0f m at %d baud: edges come "+
+			"back as echoes.", ends, w.LengthM, w.Baud), "Put 120 Ω at both ends of the cable.")
 	}
 	if w.Standard == TIA485Two {
 		biased, unknown := count(func(p Port) *bool { return p.Biased })
 		switch {
 		case biased > 1:
-			add("biased-too-often", false, fmt.Sprintf("%d ports bias the pair: together they load it like %d more receivers each.", biased, 20), "Bias the pair in one place only.")
+			add("biased-too-often", false,
+				fmt.Sprintf("%d ports bias the pair: together they load it like %d more receivers each.", biased, 20),
+				"Bias the pair in one place only.")
 		case biased == 0 && unknown == 0:
-			add("not-biased", false, "Nothing holds the pair at idle while nobody drives it: receivers may see characters that nobody sent.", "Switch on the bias resistors in one place, best at the asking end.")
+			add("not-biased", false, "Nothing holds the pair at idle while nobody drives it: receivers may see "+
+				"characters that nobody sent.", "Switch on the bias resistors in one place, best at the asking end.")
 		}
 	}
 	return faults

@@ -19,7 +19,8 @@ const (
 func AccessKinds() []AccessTitle {
 	return []AccessTitle{
 		{AccessRemote, "remote access permitted"}, {AccessServer, "server task started"}, {AccessMode, "run mode"},
-		{AccessLayout, "fixed data layout"}, {AccessWrite, "write permission"}, {AccessRestart, "restart after a change"}, {AccessFirewall, "firewall port opened"},
+		{AccessLayout, "fixed data layout"}, {AccessWrite, "write permission"},
+		{AccessRestart, "restart after a change"}, {AccessFirewall, "firewall port opened"},
 	}
 }
 

@@ -201,7 +201,8 @@ func place(index *int, count int) int {
 }
 
 func gone(e Edit) error {
-	return problem.New("gone", fmt.Sprintf("the %s is no longer in the site.", e.Kind), "Reload to see what changed.").At(e.ID)
+	return problem.New("gone", fmt.Sprintf("the %s is no longer in the site.", e.Kind),
+		"Reload to see what changed.").At(e.ID)
 }
 
 func (a *applier) editSite(e Edit, remove bool) error {
@@ -237,7 +238,8 @@ func (a *applier) editDevice(e Edit, remove bool) error {
 	}
 	if d := a.site.Device(e.ID); d != nil {
 		if len(d.Points) > 0 {
-			return problem.New("invalid", "points are edited one by one, not inside their device.", "").At("device " + d.Name)
+			return problem.New("invalid", "points are edited one by one, not inside their device.",
+				"").At("device " + d.Name)
 		}
 		d.Points = points
 		if d.Points == nil {
@@ -250,7 +252,8 @@ func (a *applier) editDevice(e Edit, remove bool) error {
 func (a *applier) editPoint(e Edit, remove bool) error {
 	d := a.site.Device(e.Parent)
 	if d == nil {
-		return problem.New("gone", "the device of the point is no longer in the site.", "Reload to see what changed.").At(e.Parent)
+		return problem.New("gone", "the device of the point is no longer in the site.",
+			"Reload to see what changed.").At(e.Parent)
 	}
 	if !a.owned[d.ID] {
 		d.Points = slices.Clone(d.Points)

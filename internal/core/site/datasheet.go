@@ -170,7 +170,8 @@ func (v *validator) datasheet(d *Datasheet) {
 	for i := range d.Points {
 		p := &d.Points[i].Point
 		if p.ID == "" || ids[p.ID] {
-			v.fail(where, fmt.Sprintf("the point %q has no id of its own.", p.Name), "Ids are unique within a datasheet.")
+			v.fail(where, fmt.Sprintf("the point %q has no id of its own.", p.Name),
+				"Ids are unique within a datasheet.")
 		}
 		ids[p.ID] = true
 		v.checkPoint(where, scheme, p)
@@ -188,7 +189,8 @@ func (v *validator) structure(s *Site, t *Structure) {
 			v.fail(where, "a member's name or remark is too long.", "Names hold 200 characters, remarks 2000.")
 		}
 		if m.Name == "" || names[m.Name] {
-			v.fail(where, fmt.Sprintf("the member name %q is empty or stands twice.", m.Name), "Names are unique within a structure.")
+			v.fail(where, fmt.Sprintf("the member name %q is empty or stands twice.", m.Name),
+				"Names are unique within a structure.")
 		}
 		names[m.Name] = true
 		if m.Structure != "" {
@@ -210,7 +212,8 @@ func (v *validator) structure(s *Site, t *Structure) {
 		v.fail(where, err.Error()+".", "")
 	}
 	if v.places += len(places); v.places > mostPlaces {
-		v.fail(where, fmt.Sprintf("with it the structures of the site have more than %d elements.", mostPlaces), "Make its arrays smaller, or remove structures that are not used.")
+		v.fail(where, fmt.Sprintf("with it the structures of the site have more than %d elements.", mostPlaces),
+			"Make its arrays smaller, or remove structures that are not used.")
 	}
 }
 
@@ -252,7 +255,8 @@ func (s *Site) Lay(t *Structure, rule layout.Rule, at address.Address, unitBits 
 	points := make([]Point, len(places))
 	for i, place := range places {
 		m := s.memberAt(t, place.Members)
-		p := Point{Name: place.Path, Type: m.Type, Length: m.Length, Padding: m.Padding, Order: m.Order, Factor: m.Factor, Unit: m.Unit, Names: m.Names, Remark: m.Remark, Access: ReadOnly, PaceMs: 1000}
+		p := Point{Name: place.Path, Type: m.Type, Length: m.Length, Padding: m.Padding, Order: m.Order,
+			Factor: m.Factor, Unit: m.Unit, Names: m.Names, Remark: m.Remark, Access: ReadOnly, PaceMs: 1000}
 		p.Address = block.At(start.Area, start.Offset+uint32(place.Byte))
 		if place.PartOfUnit {
 			p.Address = block.WithBit(p.Address, place.Bit)
@@ -264,7 +268,8 @@ func (s *Site) Lay(t *Structure, rule layout.Rule, at address.Address, unitBits 
 			case m.Type.InUnit():
 				p.Address = block.WithBit(p.Address, bit)
 			case place.Byte%2 != 0:
-				return nil, fmt.Errorf("%s would begin in the middle of a register: lay it out by another rule", place.Path)
+				return nil, fmt.Errorf("%s would begin in the middle of a register: lay it out by another rule",
+					place.Path)
 			}
 		}
 		points[i] = p

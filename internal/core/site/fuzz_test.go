@@ -69,17 +69,23 @@ func FuzzApply(f *testing.F) {
 			key := ""
 			switch moves[i] % 8 {
 			case 0:
-				e, key = Edit{Kind: KindLine, ID: id, After: text("%q: %q, %q: %q", "name", name, "medium", "ethernet")}, "line "+id
+				e, key = Edit{Kind: KindLine, ID: id,
+					After: text("%q: %q, %q: %q", "name", name, "medium", "ethernet")}, "line "+id
 				want[key] = modelled{name: name}
 			case 1:
-				e, key = Edit{Kind: KindDevice, ID: id, After: text("%q: %q, %q: [{%q: %q}], %q: %q", "name", name, "ports", "line", "net", "map", "modbus-tcp")}, "device "+id
+				e, key = Edit{Kind: KindDevice, ID: id,
+					After: text("%q: %q, %q: [{%q: %q}], %q: %q", "name", name, "ports", "line", "net", "map",
+						"modbus-tcp")}, "device "+id
 				want[key] = modelled{name: name}
 			case 2:
 				parent := []string{"do11", "gate", "lss", "n1"}[moves[i+2]%4]
-				e, key = Edit{Kind: KindPoint, ID: id, Parent: parent, After: text("%q: %q, %q: %q, %q: %q, %q: %q, %q: 1000", "name", name, "address", "hr7", "type", "uint16", "access", "rw", "paceMs")}, "point "+id
+				e, key = Edit{Kind: KindPoint, ID: id, Parent: parent,
+					After: text("%q: %q, %q: %q, %q: %q, %q: %q, %q: 1000", "name", name, "address", "hr7", "type",
+						"uint16", "access", "rw", "paceMs")}, "point "+id
 				want[key] = modelled{name, []string{"device " + parent}}
 			case 3:
-				e, key = Edit{Kind: KindCrossing, ID: id, After: text("%q: %q, %q: %q", "from", "t", "to", "g")}, "crossing "+id
+				e, key = Edit{Kind: KindCrossing, ID: id, After: text("%q: %q, %q: %q", "from", "t", "to", "g")},
+					"crossing "+id
 				want[key] = modelled{on: []string{"point t", "point g"}}
 			case 4, 5, 6, 7:
 				kind := []Kind{KindLine, KindDevice, KindPoint, KindCrossing}[moves[i]%4]

@@ -148,7 +148,8 @@ func (s *Site) Wires(l *Line) serial.Wires {
 	for i := range s.Devices {
 		if p := s.Devices[i].Port(l.ID); p != nil {
 			set := l.SerialOf(p)
-			w.Ports = append(w.Ports, serial.Port{Name: s.Devices[i].Name, UnitLoad: set.UnitLoad, Terminated: set.Terminated, Biased: set.Biased, Gender: set.Gender})
+			w.Ports = append(w.Ports, serial.Port{Name: s.Devices[i].Name, UnitLoad: set.UnitLoad,
+				Terminated: set.Terminated, Biased: set.Biased, Gender: set.Gender})
 		}
 	}
 	return w

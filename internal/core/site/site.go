@@ -41,7 +41,8 @@ type Site struct {
 
 // New returns an empty site.
 func New(name string) *Site {
-	return &Site{Format: Format, Version: Version, Name: name, Lines: []Line{}, Devices: []Device{}, Links: []Link{}, Crossings: []Crossing{}}
+	return &Site{Format: Format, Version: Version, Name: name, Lines: []Line{}, Devices: []Device{}, Links: []Link{},
+		Crossings: []Crossing{}}
 }
 
 // Device is anything with a port on a line.
@@ -238,8 +239,10 @@ func (p *Point) Bits(unitBits int) (from, count int, ok bool) {
 // SameReading reports whether p and q read the same places in the same way, so
 // that a value of the one is a value of the other.
 func (p *Point) SameReading(q *Point) bool {
-	return p.Address == q.Address && p.Type == q.Type && p.Length == q.Length && p.Charset == q.Charset && p.Padding == q.Padding && p.Order == q.Order &&
-		p.Factor == q.Factor && p.Offset == q.Offset && (p.Range == q.Range || p.Range != nil && q.Range != nil && *p.Range == *q.Range) &&
+	return p.Address == q.Address && p.Type == q.Type && p.Length == q.Length && p.Charset == q.Charset &&
+		p.Padding == q.Padding && p.Order == q.Order &&
+		p.Factor == q.Factor && p.Offset == q.Offset && (p.Range == q.Range ||
+		p.Range != nil && q.Range != nil && *p.Range == *q.Range) &&
 		p.PowerAt == q.PowerAt && slices.Equal(p.Missing, q.Missing)
 }
 
@@ -297,7 +300,8 @@ func (p *Point) ParseValue(text string) (value.Value, error) {
 		var bits uint64
 		named := strings.TrimSpace(text) != ""
 		for part := range strings.SplitSeq(text, ",") {
-			i := slices.IndexFunc(p.Names, func(n Naming) bool { return strings.EqualFold(n.Name, strings.TrimSpace(part)) })
+			i := slices.IndexFunc(p.Names,
+				func(n Naming) bool { return strings.EqualFold(n.Name, strings.TrimSpace(part)) })
 			if i < 0 {
 				named = false
 				break

@@ -24,13 +24,19 @@ func tank() *Site {
 		Lines: []Line{{ID: "net", Name: "Plant net", Medium: "ethernet", Network: "192.0.2.0/24"}},
 		Devices: []Device{
 			{ID: "lss", Name: "LSS controller", Ports: port("192.0.2.10", ""), Points: []Point{}},
-			{ID: "do11", Name: "DO probe 11", Ports: port("192.0.2.21", "modbus-tcp"), Map: "modbus-tcp", Points: []Point{
-				{ID: "o", Name: "Oxygen", Address: block.At("hr", 0), Type: "float32", PaceMs: 1000, Access: ReadOnly},
-				{ID: "t", Name: "Temp", Address: block.At("hr", 2), Type: "float32", PaceMs: 1000, Access: ReadOnly}}},
-			{ID: "gate", Name: "Shore gateway", Ports: port("192.0.2.50", "modbus-tcp"), Map: "modbus-tcp", Points: []Point{
-				{ID: "g", Name: "Oxygen-11", Address: block.At("hr", 100), Type: "int16", PaceMs: 1000, Access: ReadWrite}}},
+			{ID: "do11", Name: "DO probe 11", Ports: port("192.0.2.21", "modbus-tcp"), Map: "modbus-tcp",
+				Points: []Point{
+					{ID: "o", Name: "Oxygen", Address: block.At("hr", 0), Type: "float32", PaceMs: 1000,
+						Access: ReadOnly},
+					{ID: "t", Name: "Temp", Address: block.At("hr", 2), Type: "float32", PaceMs: 1000,
+						Access: ReadOnly}}},
+			{ID: "gate", Name: "Shore gateway", Ports: port("192.0.2.50", "modbus-tcp"), Map: "modbus-tcp",
+				Points: []Point{
+					{ID: "g", Name: "Oxygen-11", Address: block.At("hr", 100), Type: "int16", PaceMs: 1000,
+						Access: ReadWrite}}},
 		},
-		Links:     []Link{{ID: "k1", Asking: "lss", Answering: "do11", Line: "net", Protocol: "modbus-tcp"}, {ID: "k2", Asking: "lss", Answering: "gate", Line: "net", Protocol: "modbus-tcp"}},
+		Links: []Link{{ID: "k1", Asking: "lss", Answering: "do11", Line: "net", Protocol: "modbus-tcp"},
+			{ID: "k2", Asking: "lss", Answering: "gate", Line: "net", Protocol: "modbus-tcp"}},
 		Crossings: []Crossing{{ID: "x", From: "o", To: "g"}},
 	}
 }
@@ -48,17 +54,25 @@ func TestApplyAndInvert(t *testing.T) {
 		want  string // the kinds changed
 	}{
 		{"add a line", edits(KindLine, "n2", "", `{"id":"n2","name":"Pump bay","medium":"ethernet"}`), "line"},
-		{"rename a device", edits(KindDevice, "do11", "", `{"id":"do11","name":"DO probe 12","map":"modbus-tcp","ports":[{"line":"net","host":"192.0.2.21","protocol":"modbus-tcp"}],"points":null}`), "device"},
-		{"the same again", edits(KindPoint, "o", "do11", `{"id":"o","name":"Oxygen","address":"hr0","type":"float32","paceMs":1000,"access":"r"}`), ""},
-		{"change a point", edits(KindPoint, "o", "do11", `{"id":"o","name":"O2","address":"hr8","type":"float32","paceMs":1000,"access":"r"}`), "point"},
+		{"rename a device", edits(KindDevice, "do11", "",
+			`{"id":"do11","name":"DO probe 12","map":"modbus-tcp","ports":[{"line":"net","host":"192.0.2.21","protocol":"modbus-tcp"}],"points":null}`), "device"},
+		{"the same again", edits(KindPoint, "o", "do11",
+			`{"id":"o","name":"Oxygen","address":"hr0","type":"float32","paceMs":1000,"access":"r"}`), ""},
+		{"change a point", edits(KindPoint, "o", "do11",
+			`{"id":"o","name":"O2","address":"hr8","type":"float32","paceMs":1000,"access":"r"}`), "point"},
 		{"remove a point", edits(KindPoint, "o", "do11", `null`), "crossing point"},
 		{"remove a device", edits(KindDevice, "do11", "", `null`), "link point crossing point device"},
 		{"remove a line", edits(KindLine, "net", "", `null`), "link link device device device line"},
 		{"name the site", edits(KindSite, "", "", `{"name":"Skerry Point"}`), "site"},
-		{"add a datasheet", edits(KindDatasheet, "sheet", "", `{"name":"Optode","map":"modbus-tcp","points":[{"id":"a","name":"Oxygen","address":"hr0","type":"float32","paceMs":1000,"access":"r","useful":true}]}`), "datasheet"},
-		{"add a structure", edits(KindStructure, "pump", "", `{"name":"Pump","members":[{"name":"Run","type":"bool"},{"name":"Speed","type":"float32","count":2}]}`), "structure"},
-		{"remember headings", edits(KindHeadings, "h", "", `{"words":["Reg","Tag"],"columns":["address","name"]}`), "headings"},
-		{"a point with everything", edits(KindPoint, "o", "do11", `{"id":"o","name":"Oxygen","address":"hr0","type":"uint16","range":{"rawLow":0,"rawHigh":10,"low":0,"high":1},"powerAt":"hr9","missing":[65535,"NaN"],"names":[{"value":0,"name":"off"}],"low":0,"high":20,"paceMs":1000,"access":"r","from":{"placement":"p","point":"a"}}`), "point"},
+		{"add a datasheet", edits(KindDatasheet, "sheet", "",
+			`{"name":"Optode","map":"modbus-tcp","points":[{"id":"a","name":"Oxygen","address":"hr0","type":"float32","paceMs":1000,"access":"r","useful":true}]}`), "datasheet"},
+		{"add a structure", edits(KindStructure, "pump", "",
+			`{"name":"Pump","members":[{"name":"Run","type":"bool"},{"name":"Speed","type":"float32","count":2}]}`),
+			"structure"},
+		{"remember headings", edits(KindHeadings, "h", "", `{"words":["Reg","Tag"],"columns":["address","name"]}`),
+			"headings"},
+		{"a point with everything", edits(KindPoint, "o", "do11",
+			`{"id":"o","name":"Oxygen","address":"hr0","type":"uint16","range":{"rawLow":0,"rawHigh":10,"low":0,"high":1},"powerAt":"hr9","missing":[65535,"NaN"],"names":[{"value":0,"name":"off"}],"low":0,"high":20,"paceMs":1000,"access":"r","from":{"placement":"p","point":"a"}}`), "point"},
 		{"a placement", edits(KindDevice, "do11", "", `{"id":"do11","name":"DO probe 11","map":"modbus-tcp","namesFor":["mqtt"],"placements":[{"id":"p","datasheet":"gone","shift":-4}],"ports":[{"line":"net","host":"192.0.2.21","protocol":"modbus-tcp"}],"points":null}`), "device"},
 		{"remove a crossing", edits(KindCrossing, "x", "", `null`), "crossing"},
 	} {
@@ -96,26 +110,53 @@ func TestApplyRefuses(t *testing.T) {
 		name, code, where string
 		edits             []Edit
 	}{
-		{"a name twice", "invalid", `device "LSS controller"`, edits(KindDevice, "do11", "", `{"name":"LSS controller","ports":[],"points":null}`)},
+		{"a name twice", "invalid", `device "LSS controller"`,
+			edits(KindDevice, "do11", "", `{"name":"LSS controller","ports":[],"points":null}`)},
 		{"no name", "invalid", "line", edits(KindLine, "net", "", `{"name":" ","medium":"ethernet"}`)},
-		{"a bad network", "invalid", "line", edits(KindLine, "net", "", `{"name":"n","medium":"ethernet","network":"192.0.2.0"}`)},
-		{"a setting out of range", "invalid", "link", edits(KindLink, "k1", "", `{"asking":"lss","answering":"do11","line":"net","protocol":"modbus-tcp","settings":{"unit":300}}`)},
-		{"an unknown field", "invalid", "line net", edits(KindLine, "net", "", `{"name":"n","medium":"ethernet","colour":"red"}`)},
-		{"a device that asks itself", "invalid", "link", edits(KindLink, "k1", "", `{"asking":"lss","answering":"lss","line":"net","protocol":"modbus-tcp"}`)},
+		{"a bad network", "invalid", "line",
+			edits(KindLine, "net", "", `{"name":"n","medium":"ethernet","network":"192.0.2.0"}`)},
+		{"a setting out of range", "invalid", "link",
+			edits(KindLink, "k1", "",
+				`{"asking":"lss","answering":"do11","line":"net","protocol":"modbus-tcp","settings":{"unit":300}}`)},
+		{"an unknown field", "invalid", "line net",
+			edits(KindLine, "net", "", `{"name":"n","medium":"ethernet","colour":"red"}`)},
+		{"a device that asks itself", "invalid", "link",
+			edits(KindLink, "k1", "", `{"asking":"lss","answering":"lss","line":"net","protocol":"modbus-tcp"}`)},
 		{"a crossing from nowhere", "invalid", "crossing", edits(KindCrossing, "x", "", `{"from":"nowhere","to":"g"}`)},
-		{"an address past the table", "invalid", "Oxygen", edits(KindPoint, "o", "do11", `{"name":"Oxygen","address":"hr65535","type":"float32","paceMs":1000,"access":"r"}`)},
-		{"an empty range", "invalid", "Oxygen", edits(KindPoint, "o", "do11", `{"name":"Oxygen","address":"hr0","type":"uint16","range":{"rawLow":1,"rawHigh":1,"low":0,"high":1},"paceMs":1000,"access":"r"}`)},
-		{"a range and a factor", "invalid", "Oxygen", edits(KindPoint, "o", "do11", `{"name":"Oxygen","address":"hr0","type":"uint16","factor":2,"range":{"rawLow":0,"rawHigh":1,"low":0,"high":1},"paceMs":1000,"access":"r"}`)},
-		{"a power of ten in a coil", "invalid", "Oxygen", edits(KindPoint, "o", "do11", `{"name":"Oxygen","address":"hr0","type":"uint16","powerAt":"co3","paceMs":1000,"access":"r"}`)},
-		{"a byte in the middle of a word", "invalid", "Oxygen", edits(KindPoint, "o", "do11", `{"name":"Oxygen","address":"hr0.3","type":"uint8","paceMs":1000,"access":"r"}`)},
-		{"bits past the word", "invalid", "Oxygen", edits(KindPoint, "o", "do11", `{"name":"Oxygen","address":"hr0.14","type":"bits","length":4,"paceMs":1000,"access":"r"}`)},
-		{"an odd UTF-16", "invalid", "Oxygen", edits(KindPoint, "o", "do11", `{"name":"Oxygen","address":"hr0","type":"text","length":7,"charset":"utf16","paceMs":1000,"access":"r"}`)},
-		{"a port that answers in a map", "invalid", "DO probe 11", edits(KindDevice, "do11", "", `{"name":"DO probe 11","map":"modbus-tcp","ports":[{"line":"net","protocol":"process-image"}],"points":null}`)},
-		{"a datasheet with an id twice", "invalid", "datasheet", edits(KindDatasheet, "s", "", `{"name":"Optode","map":"modbus-tcp","points":[{"id":"a","name":"A","address":"hr0","type":"uint16","paceMs":0,"access":"r"},{"id":"a","name":"B","address":"hr1","type":"uint16","paceMs":0,"access":"r"}]}`)},
-		{"a structure in itself", "invalid", "structure", edits(KindStructure, "loop", "", `{"name":"Loop","members":[{"name":"Self","structure":"loop"}]}`)},
-		{"a member of no type", "invalid", "structure", edits(KindStructure, "s", "", `{"name":"S","members":[{"name":"A","type":"quark"}]}`)},
-		{"a layout that nobody knows", "invalid", "DO probe 11", edits(KindDevice, "do11", "", `{"name":"DO probe 11","map":"modbus-tcp","placements":[{"id":"p","structure":"s","rule":"loose"}],"ports":[{"line":"net","host":"192.0.2.21","protocol":"modbus-tcp"}],"points":null}`)},
-		{"a manner that is not known", "invalid", "DO probe 11", edits(KindDevice, "do11", "", `{"name":"DO probe 11","map":"modbus-tcp","limits":{"manners":["sings"]},"ports":[{"line":"net","host":"192.0.2.21","protocol":"modbus-tcp"}],"points":null}`)},
+		{"an address past the table", "invalid", "Oxygen",
+			edits(KindPoint, "o", "do11",
+				`{"name":"Oxygen","address":"hr65535","type":"float32","paceMs":1000,"access":"r"}`)},
+		{"an empty range", "invalid", "Oxygen",
+			edits(KindPoint, "o", "do11",
+				`{"name":"Oxygen","address":"hr0","type":"uint16","range":{"rawLow":1,"rawHigh":1,"low":0,"high":1},"paceMs":1000,"access":"r"}`)},
+		{"a range and a factor", "invalid", "Oxygen",
+			edits(KindPoint, "o", "do11",
+				`{"name":"Oxygen","address":"hr0","type":"uint16","factor":2,"range":{"rawLow":0,"rawHigh":1,"low":0,"high":1},"paceMs":1000,"access":"r"}`)},
+		{"a power of ten in a coil", "invalid", "Oxygen",
+			edits(KindPoint, "o", "do11",
+				`{"name":"Oxygen","address":"hr0","type":"uint16","powerAt":"co3","paceMs":1000,"access":"r"}`)},
+		{"a byte in the middle of a word", "invalid", "Oxygen",
+			edits(KindPoint, "o", "do11",
+				`{"name":"Oxygen","address":"hr0.3","type":"uint8","paceMs":1000,"access":"r"}`)},
+		{"bits past the word", "invalid", "Oxygen",
+			edits(KindPoint, "o", "do11",
+				`{"name":"Oxygen","address":"hr0.14","type":"bits","length":4,"paceMs":1000,"access":"r"}`)},
+		{"an odd UTF-16", "invalid", "Oxygen",
+			edits(KindPoint, "o", "do11",
+				`{"name":"Oxygen","address":"hr0","type":"text","length":7,"charset":"utf16","paceMs":1000,"access":"r"}`)},
+		{"a port that answers in a map", "invalid", "DO probe 11",
+			edits(KindDevice, "do11", "",
+				`{"name":"DO probe 11","map":"modbus-tcp","ports":[{"line":"net","protocol":"process-image"}],"points":null}`)},
+		{"a datasheet with an id twice", "invalid", "datasheet",
+			edits(KindDatasheet, "s", "", `{"name":"Optode","map":"modbus-tcp","points":[{"id":"a","name":"A","address":"hr0","type":"uint16","paceMs":0,"access":"r"},{"id":"a","name":"B","address":"hr1","type":"uint16","paceMs":0,"access":"r"}]}`)},
+		{"a structure in itself", "invalid", "structure",
+			edits(KindStructure, "loop", "", `{"name":"Loop","members":[{"name":"Self","structure":"loop"}]}`)},
+		{"a member of no type", "invalid", "structure",
+			edits(KindStructure, "s", "", `{"name":"S","members":[{"name":"A","type":"quark"}]}`)},
+		{"a layout that nobody knows", "invalid", "DO probe 11",
+			edits(KindDevice, "do11", "", `{"name":"DO probe 11","map":"modbus-tcp","placements":[{"id":"p","structure":"s","rule":"loose"}],"ports":[{"line":"net","host":"192.0.2.21","protocol":"modbus-tcp"}],"points":null}`)},
+		{"a manner that is not known", "invalid", "DO probe 11",
+			edits(KindDevice, "do11", "", `{"name":"DO probe 11","map":"modbus-tcp","limits":{"manners":["sings"]},"ports":[{"line":"net","host":"192.0.2.21","protocol":"modbus-tcp"}],"points":null}`)},
 		{"what is gone", "gone", "zz", edits(KindLink, "zz", "", `null`)},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -143,7 +184,8 @@ func TestDiff(t *testing.T) {
 			t.Fatal(err)
 		}
 		// The order of what both have is that of the old site.
-		if len(got.Devices) != len(pair[1].Devices) || len(got.Links) != len(pair[1].Links) || len(Diff(got, pair[1])) == 0 {
+		if len(got.Devices) != len(pair[1].Devices) || len(got.Links) != len(pair[1].Links) ||
+			len(Diff(got, pair[1])) == 0 {
 			t.Errorf("got %+v", got)
 		}
 		if _, changes, err := got.Apply(Diff(got, pair[1])); err != nil || len(changes) != 0 {
@@ -163,7 +205,9 @@ func TestShown(t *testing.T) {
 		v    value.Value
 		want string
 	}{
-		{&mode, value.OfUint(2), "2 · by the clock"}, {&mode, value.OfUint(7), "7"}, {&alarms, value.OfUint(9), "low flow, hot"}, {&alarms, value.OfUint(16), "bit 4"}, {&alarms, value.OfUint(0), "none"},
+		{&mode, value.OfUint(2), "2 · by the clock"}, {&mode, value.OfUint(7), "7"},
+		{&alarms, value.OfUint(9), "low flow, hot"}, {&alarms, value.OfUint(16), "bit 4"},
+		{&alarms, value.OfUint(0), "none"},
 		{&plain, value.OfFloat(8.456), "8.46"}, {&plain, value.OfText("A"), "A"},
 	} {
 		if got := c.p.Shown(c.v); got != c.want {
@@ -175,7 +219,8 @@ func TestShown(t *testing.T) {
 		text string
 		want value.Value
 	}{
-		{&mode, "By the clock", value.OfInt(2)}, {&mode, "1", value.OfInt(1)}, {&alarms, "hot, low flow", value.OfUint(9)}, {&alarms, "4", value.OfInt(4)}, {&mode, "maybe", value.Value{}},
+		{&mode, "By the clock", value.OfInt(2)}, {&mode, "1", value.OfInt(1)},
+		{&alarms, "hot, low flow", value.OfUint(9)}, {&alarms, "4", value.OfInt(4)}, {&mode, "maybe", value.Value{}},
 	} {
 		if got, err := c.p.ParseValue(c.text); got != c.want || (err != nil) != c.want.IsNone() {
 			t.Errorf("%q reads as %v, %v", c.text, got, err)
@@ -185,15 +230,20 @@ func TestShown(t *testing.T) {
 
 // TestLay: a structure in registers and in bytes.
 func TestLay(t *testing.T) {
-	s := &Site{Structures: []Structure{{ID: "v", Name: "Valve", Members: []Member{{Name: "Open", Type: "bool"}, {Name: "Travel", Type: "uint16"}}}}}
-	row := &Structure{ID: "r", Name: "Row", Members: []Member{{Name: "V", Structure: "v", Count: 2, First: 1}, {Name: "Spare", Type: "uint32", Reserve: true}, {Name: "Mode", Type: "uint8"}}}
+	s := &Site{Structures: []Structure{{ID: "v", Name: "Valve",
+		Members: []Member{{Name: "Open", Type: "bool"}, {Name: "Travel", Type: "uint16"}}}}}
+	row := &Structure{ID: "r", Name: "Row",
+		Members: []Member{{Name: "V", Structure: "v", Count: 2, First: 1},
+			{Name: "Spare", Type: "uint32", Reserve: true}, {Name: "Mode", Type: "uint8"}}}
 	for _, c := range []struct {
 		rule  layout.Rule
 		start address.Address
 		want  string
 	}{
-		{layout.Registers, block.At("hr", 10), "V[1].Open hr10.0 V[1].Travel hr11 V[2].Open hr12.0 V[2].Travel hr13 Mode hr16.8"},
-		{layout.Words, block.At("db7", 10), "V[1].Open db7:10.0 V[1].Travel db7:12 V[2].Open db7:14.0 V[2].Travel db7:16 Mode db7:22"},
+		{layout.Registers, block.At("hr", 10),
+			"V[1].Open hr10.0 V[1].Travel hr11 V[2].Open hr12.0 V[2].Travel hr13 Mode hr16.8"},
+		{layout.Words, block.At("db7", 10),
+			"V[1].Open db7:10.0 V[1].Travel db7:12 V[2].Open db7:14.0 V[2].Travel db7:16 Mode db7:22"},
 	} {
 		unitBits := map[string]int{"hr": 16, "db7": 8}[block.Of(c.start).Area]
 		points, err := s.Lay(row, c.rule, c.start, unitBits)
@@ -213,7 +263,8 @@ func TestLay(t *testing.T) {
 // TestSameReading changes each field of a point in turn: a value goes on
 // counting only where what changed is the name or the judgement of it.
 func TestSameReading(t *testing.T) {
-	judged := []string{"ID", "Name", "Unit", "Remark", "From", "PaceMs", "Access", "Decimals", "Low", "High", "ChangeMs", "Names"}
+	judged := []string{"ID", "Name", "Unit", "Remark", "From", "PaceMs", "Access", "Decimals", "Low", "High",
+		"ChangeMs", "Names"}
 	fields := reflect.TypeFor[Point]()
 	for i := range fields.NumField() {
 		var p, q Point

@@ -99,17 +99,21 @@ func (v *validator) bounds(s *Site) {
 		count, most int
 		what        string
 	}{
-		{len(s.Lines), MostLines, "lines"}, {len(s.Devices), MostDevices, "devices"}, {len(s.Links), MostLinks, "links"}, {points, MostPoints, "points"},
-		{len(s.Crossings), MostCrossings, "crossings"}, {len(s.Structures), MostStructures, "structures"}, {len(s.Datasheets), MostDatasheets, "datasheets"},
+		{len(s.Lines), MostLines, "lines"}, {len(s.Devices), MostDevices, "devices"},
+		{len(s.Links), MostLinks, "links"}, {points, MostPoints, "points"},
+		{len(s.Crossings), MostCrossings, "crossings"}, {len(s.Structures), MostStructures, "structures"},
+		{len(s.Datasheets), MostDatasheets, "datasheets"},
 		{len(s.Headings), MostHeadings, "recognised headings"}, {ports, mostPorts, "ports on one device"},
 	} {
 		if b.count > b.most {
-			v.fail("site", fmt.Sprintf("%d %s: a site holds up to %d.", b.count, b.what, b.most), "Make two sites of it.")
+			v.fail("site", fmt.Sprintf("%d %s: a site holds up to %d.", b.count, b.what, b.most),
+				"Make two sites of it.")
 		}
 	}
 	for i := range s.Structures {
 		if len(s.Structures[i].Members) > 2_000 {
-			v.fail(fmt.Sprintf("structure %q", s.Structures[i].Name), "it has more than 2 000 members.", "Nest them in structures of their own.")
+			v.fail(fmt.Sprintf("structure %q", s.Structures[i].Name), "it has more than 2 000 members.",
+				"Nest them in structures of their own.")
 		}
 	}
 }
@@ -149,10 +153,14 @@ func (v *validator) failIn(field, where, sentence, do string) {
 
 // fieldWords say by how a sentence begins which field of an object it is about.
 var fieldWords = []struct{ begins, field string }{
-	{"it has no id", "id"}, {"id ", "id"}, {"it has no name", "name"}, {"its name", "name"}, {"the name", "name"}, {"medium ", "medium"}, {"a round trip", "roundTripMs"},
-	{"gateway ", "gateway"}, {"its cyclic", "cyclic"}, {"an Ethernet line", "serial"}, {"a serial line", "serial"}, {"a length", "serial"}, {"its port is on line", "line"},
-	{"it has points but its map", "map"}, {"a limit", "limits"}, {"its access line", "access"}, {"access ", "access"}, {"a pace", "paceMs"}, {"a fastest change", "changeMs"},
-	{"the scale", "factor"}, {"padding ", "padding"}, {"the power of ten", "powerAt"}, {"address ", "address"}, {"type ", "type"}, {"a text", "length"}, {"order ", "order"}, {"protocol ", "protocol"},
+	{"it has no id", "id"}, {"id ", "id"}, {"it has no name", "name"}, {"its name", "name"}, {"the name", "name"},
+	{"medium ", "medium"}, {"a round trip", "roundTripMs"},
+	{"gateway ", "gateway"}, {"its cyclic", "cyclic"}, {"an Ethernet line", "serial"}, {"a serial line", "serial"},
+	{"a length", "serial"}, {"its port is on line", "line"},
+	{"it has points but its map", "map"}, {"a limit", "limits"}, {"its access line", "access"}, {"access ", "access"},
+	{"a pace", "paceMs"}, {"a fastest change", "changeMs"},
+	{"the scale", "factor"}, {"padding ", "padding"}, {"the power of ten", "powerAt"}, {"address ", "address"},
+	{"type ", "type"}, {"a text", "length"}, {"order ", "order"}, {"protocol ", "protocol"},
 	{"gender", "serial"}, {"a unit load", "serial"},
 }
 
@@ -175,7 +183,8 @@ func (v *validator) identity(where, kind, id, name string) {
 	}
 	key := kind + "\x00" + name
 	if other, dup := v.names[key]; dup {
-		v.fail(where, fmt.Sprintf("the name %q is taken by another %s (%s).", name, kind, other), "Choose another name.")
+		v.fail(where, fmt.Sprintf("the name %q is taken by another %s (%s).", name, kind, other),
+			"Choose another name.")
 	}
 	v.names[key] = "id " + id
 }
@@ -203,13 +212,16 @@ func (v *validator) line(l *Line) {
 		v.fail(where, fmt.Sprintf("a round trip of %g ms.", l.RoundTripMs), "Give 0 to 60 000 ms.")
 	}
 	for _, c := range l.Cyclic {
-		if c.PeriodMs < 1 || c.PeriodMs > 3600_000 || c.Octets < 1 || c.Octets > 65535 || strings.TrimSpace(c.Name) == "" {
-			v.fail(where, fmt.Sprintf("its cyclic traffic %q has no name, or a period or size that cannot be.", c.Name), "Give a name, 1 ms to an hour, and 1 to 65 535 octets.")
+		if c.PeriodMs < 1 || c.PeriodMs > 3600_000 || c.Octets < 1 || c.Octets > 65535 ||
+			strings.TrimSpace(c.Name) == "" {
+			v.fail(where, fmt.Sprintf("its cyclic traffic %q has no name, or a period or size that cannot be.", c.Name),
+				"Give a name, 1 ms to an hour, and 1 to 65 535 octets.")
 		}
 	}
 	if l.Network != "" {
 		if _, err := netip.ParsePrefix(l.Network); err != nil {
-			v.fail(where, fmt.Sprintf("%q is not a network.", l.Network), "Write address and mask length, such as 192.0.2.0/24.")
+			v.fail(where, fmt.Sprintf("%q is not a network.", l.Network),
+				"Write address and mask length, such as 192.0.2.0/24.")
 		}
 	}
 	if l.Gateway != "" {
@@ -227,7 +239,8 @@ func (v *validator) device(s *Site, d *Device) {
 		p := &d.Ports[i]
 		v.path = fmt.Sprintf("%s.ports[%d]", own, i)
 		if s.Line(p.Line) == nil {
-			v.fail(where, fmt.Sprintf("its port is on line %q, which is not in the site.", p.Line), "Choose a line of the site.")
+			v.fail(where, fmt.Sprintf("its port is on line %q, which is not in the site.", p.Line),
+				"Choose a line of the site.")
 		}
 		if p.Host != "" {
 			if _, err := netip.ParseAddr(p.Host); err != nil {
@@ -245,7 +258,8 @@ func (v *validator) device(s *Site, d *Device) {
 		v.fail(where, "a limit is less than nothing.", "Leave it empty for no limit.")
 	}
 	if _, ok := exchange.MannersOf(d.Limits.Manners); !ok {
-		v.fail(where, fmt.Sprintf("its limits name a manner that this version does not know, of %s.", strings.Join(d.Limits.Manners, ", ")), "Leave it out.")
+		v.fail(where, fmt.Sprintf("its limits name a manner that this version does not know, of %s.",
+			strings.Join(d.Limits.Manners, ", ")), "Leave it out.")
 	}
 	v.access(where, d.Access)
 	v.placements(s, where, d)
@@ -254,7 +268,8 @@ func (v *validator) device(s *Site, d *Device) {
 	}
 	scheme, err := protocol.SchemeOf(d.Map)
 	if err != nil {
-		v.fail(where, "it has points but its map names no protocol that this version speaks.", "Set the map's protocol.")
+		v.fail(where, "it has points but its map names no protocol that this version speaks.",
+			"Set the map's protocol.")
 		return
 	}
 	for i := range d.Points {
@@ -286,7 +301,8 @@ func (v *validator) portSerial(where string, l *Line, p *Port) {
 		v.fail(where, fmt.Sprintf("gender %q.", set.Gender), "Write dte or dce.")
 	}
 	if !between(set.UnitLoad, 0, 4) {
-		v.fail(where, fmt.Sprintf("a unit load of %g.", set.UnitLoad), "Give 1, or the share that the manual states, such as 0.125.")
+		v.fail(where, fmt.Sprintf("a unit load of %g.", set.UnitLoad),
+			"Give 1, or the share that the manual states, such as 0.125.")
 	}
 }
 
@@ -294,7 +310,8 @@ func (v *validator) access(where string, lines []AccessLine) {
 	for _, l := range lines {
 		known := slices.ContainsFunc(AccessKinds(), func(t AccessTitle) bool { return t.Kind == l.Kind })
 		if l.ID == "" || !known || strings.TrimSpace(l.Text) == "" || len(l.Text) > 500 {
-			v.fail(where, fmt.Sprintf("its access line %q has no text, no id or no kind.", l.Text), "Say what must be switched on, in up to 500 characters.")
+			v.fail(where, fmt.Sprintf("its access line %q has no text, no id or no kind.", l.Text),
+				"Say what must be switched on, in up to 500 characters.")
 		}
 	}
 }
@@ -362,7 +379,8 @@ func CheckPoint(scheme address.Scheme, p *Point) error {
 	}
 	if !p.PowerAt.IsZero() {
 		word := value.Shape{Type: value.TypeInt16, Bit: -1}
-		if err := scheme.Check(p.PowerAt, word); err != nil || block.Of(p.PowerAt).Bit >= 0 || block.UnitBits(scheme, p.PowerAt) != 16 {
+		if err := scheme.Check(p.PowerAt, word); err != nil || block.Of(p.PowerAt).Bit >= 0 ||
+			block.UnitBits(scheme, p.PowerAt) != 16 {
 			return fmt.Errorf("the power of ten at %s: it is held in a whole register", p.PowerAt)
 		}
 	}
@@ -390,12 +408,14 @@ func (v *validator) link(s *Site, l *Link) {
 		v.fail(where, "one of its ends has no port on the line.", "Give both devices a port on the line.")
 	}
 	if def, ok := protocol.Named(l.Protocol); !ok || def.MapOnly {
-		v.fail(where, fmt.Sprintf("protocol %q is not one that this version speaks.", l.Protocol), "Choose another protocol.")
+		v.fail(where, fmt.Sprintf("protocol %q is not one that this version speaks.", l.Protocol),
+			"Choose another protocol.")
 		return
 	}
 	v.settings(where, l.Protocol, l.Settings)
 	if def, _ := protocol.Named(l.Protocol); s.Line(l.Line) != nil && def.Medium != s.Line(l.Line).Medium {
-		v.fail(where, fmt.Sprintf("%s does not run over a line of medium %s.", def.Title, s.Line(l.Line).Medium), "Choose a protocol of that line.")
+		v.fail(where, fmt.Sprintf("%s does not run over a line of medium %s.", def.Title, s.Line(l.Line).Medium),
+			"Choose a protocol of that line.")
 	}
 }
 

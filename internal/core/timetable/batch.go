@@ -63,7 +63,8 @@ func (f filling) gather(list []stretch) (messages []message) {
 		order[i] = i
 	}
 	slices.SortStableFunc(order, func(a, b int) int {
-		return cmp.Or(cmp.Compare(weight(list[a].PaceMs), weight(list[b].PaceMs)), cmp.Compare(list[b].octets(), list[a].octets()))
+		return cmp.Or(cmp.Compare(weight(list[a].PaceMs), weight(list[b].PaceMs)),
+			cmp.Compare(list[b].octets(), list[a].octets()))
 	})
 	begun := 0 // the first message of the pace at hand
 	for k, i := range order {
@@ -90,7 +91,8 @@ func (f filling) gather(list []stretch) (messages []message) {
 		// In the order of the memory, so that two plans of the same points are
 		// alike.
 		slices.SortFunc(messages[i].of, func(a, b int) int {
-			return cmp.Or(cmp.Compare(list[a].area.Key, list[b].area.Key), cmp.Compare(list[a].From, list[b].From), cmp.Compare(a, b))
+			return cmp.Or(cmp.Compare(list[a].area.Key, list[b].area.Key), cmp.Compare(list[a].From, list[b].From),
+				cmp.Compare(a, b))
 		})
 	}
 	return messages
@@ -111,7 +113,8 @@ func (f filling) ride(list []stretch, faster, slower []message) {
 	for i := range order {
 		order[i] = i
 	}
-	slices.SortFunc(order, func(a, b int) int { return cmp.Or(cmp.Compare(slower[a].in, slower[b].in), cmp.Compare(a, b)) })
+	slices.SortFunc(order,
+		func(a, b int) int { return cmp.Or(cmp.Compare(slower[a].in, slower[b].in), cmp.Compare(a, b)) })
 	for _, n := range order {
 		trial := make([]message, len(faster))
 		for i, m := range faster {

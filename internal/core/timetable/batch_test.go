@@ -43,7 +43,8 @@ func TestBatch(t *testing.T) {
 				in += room.InEach + list[i].octets() + list[i].octets()%2
 				for _, k := range list[i].Items {
 					come[k]++
-					if items[k].From < list[i].From || items[k].To > list[i].To || weight(m.paceMs) > weight(items[k].PaceMs) {
+					if items[k].From < list[i].From || items[k].To > list[i].To ||
+						weight(m.paceMs) > weight(items[k].PaceMs) {
 						t.Fatalf("%+v is read by %+v every %d ms", items[k], list[i].Span, m.paceMs)
 					}
 				}
@@ -147,7 +148,8 @@ func BenchmarkBatch(b *testing.B) {
 			_, put := batched(items, blocktcp.UsualSize)
 			messages += len(put)
 			alone += len(items)
-			runs := Pack(items, Rules{Most: room.In - room.InEach, NoBridging: true, Cost: func(units int) float64 { return 1 }})
+			runs := Pack(items, Rules{Most: room.In - room.InEach, NoBridging: true,
+				Cost: func(units int) float64 { return 1 }})
 			neighbours += len(runs)
 			f, at := filling{room}, message{}
 			inTurn++

@@ -111,8 +111,10 @@ func CompileContext(ctx context.Context, s *site.Site) *Plan { return compile(ct
 // Failed is the plan of a site that could not be compiled, which says so.
 func Failed(why string) *Plan {
 	return &Plan{Lines: []LineLoad{}, Links: []LinkLoad{}, Requests: []Request{}, Findings: []finding.Finding{{
-		Code: "no-timetable", Severity: finding.Fault, Sure: 1, Count: 1, Where: "timetable", Subject: finding.Subject{Kind: "site", Name: "the timetable"},
-		Title: "There is no timetable", Sentence: "The timetable could not be compiled: a defect of Ferry's own (" + why + ").", Evidence: []string{},
+		Code: "no-timetable", Severity: finding.Fault, Sure: 1, Count: 1, Where: "timetable",
+		Subject:  finding.Subject{Kind: "site", Name: "the timetable"},
+		Title:    "There is no timetable",
+		Sentence: "The timetable could not be compiled: a defect of Ferry's own (" + why + ").", Evidence: []string{},
 		Remedy: "Take the latest change back, and report it with the site file.",
 	}}}
 }
@@ -129,7 +131,8 @@ func CompileSilent(s *site.Site, silent []string) *Plan {
 
 func compile(ctx context.Context, s *site.Site, silent map[string]bool) *Plan {
 	plan := &Plan{Lines: []LineLoad{}, Links: []LinkLoad{}, Requests: []Request{}, Findings: []finding.Finding{}}
-	c := compiler{site: s, plan: plan, silent: silent, devices: make(map[string]*site.Device, len(s.Devices)), lines: map[string]*site.Line{}, byKey: map[string]*resource{}}
+	c := compiler{site: s, plan: plan, silent: silent, devices: make(map[string]*site.Device, len(s.Devices)),
+		lines: map[string]*site.Line{}, byKey: map[string]*resource{}}
 	for i := range s.Devices {
 		c.devices[s.Devices[i].ID] = &s.Devices[i]
 	}
@@ -205,7 +208,8 @@ func (c *compiler) link(ctx context.Context, link *site.Link) {
 		c.byKey[key] = r
 		c.plan.resources = append(c.plan.resources, r)
 	}
-	l := &linked{link: link, device: device, ends: endsOf(c.site, line, link, device, def), resource: r, from: len(c.plan.Requests)}
+	l := &linked{link: link, device: device, ends: endsOf(c.site, line, link, device, def), resource: r,
+		from: len(c.plan.Requests)}
 	c.plan.Requests = append(c.plan.Requests, l.compile(ctx)...)
 	l.to = len(c.plan.Requests)
 	r.silence = max(r.silence, l.ends.after)
@@ -272,7 +276,8 @@ func (l *linked) compile(ctx context.Context) []Request {
 	var requests []Request
 	for k, area := range w.areas {
 		for _, span := range Pack(w.items[k], w.rules[k]) {
-			requests = append(requests, l.request(w, []stretch{{area, span}}, message{paceMs: span.PaceMs, of: []int{0}}))
+			requests = append(requests,
+				l.request(w, []stretch{{area, span}}, message{paceMs: span.PaceMs, of: []int{0}}))
 		}
 	}
 	return requests
@@ -302,7 +307,8 @@ func (l *linked) wanted(ctx context.Context, shape block.Shape) *wants {
 			NoBridging: device.Limits.NoBridging,
 			Even:       device.Limits.EvenRequests && area.UnitBits == 16,
 			Cost: func(units int) float64 {
-				return l.ends.think + l.ends.wire([]block.Range{{Area: area.Key, Count: units}}) + l.ends.after + perUnit*float64(units)
+				return l.ends.think + l.ends.wire([]block.Range{{Area: area.Key, Count: units}}) + l.ends.after +
+					perUnit*float64(units)
 			},
 		}
 		for _, f := range device.Limits.Forbidden {
@@ -404,7 +410,8 @@ func itemsOf(device *site.Device, area block.Area) (items []Item, points [][]str
 			}
 		}
 		if block.Of(p.PowerAt).Area == area.Key && !p.Address.IsZero() {
-			items, points = append(items, Item{block.Of(p.PowerAt).Offset, block.Of(p.PowerAt).Offset + 1, p.PaceMs}), append(points, nil)
+			items, points = append(items, Item{block.Of(p.PowerAt).Offset, block.Of(p.PowerAt).Offset + 1, p.PaceMs}),
+				append(points, nil)
 		}
 	}
 	return items, points
@@ -446,7 +453,8 @@ func (c *compiler) crossings() {
 		if !ok {
 			continue
 		}
-		t := task{request: -1, periodMs: float64(paces[x.From]), ms: l.ends.write(area.Key, p.Units(area.UnitBits)), after: l.ends.after}
+		t := task{request: -1, periodMs: float64(paces[x.From]), ms: l.ends.write(area.Key, p.Units(area.UnitBits)),
+			after: l.ends.after}
 		l.resource.tasks = append(l.resource.tasks, t)
 		share := t.ms / t.periodMs / float64(l.resource.atOnce)
 		l.load.Writes += share
@@ -465,7 +473,8 @@ func (c *compiler) cyclic() {
 		}
 		format := line.Format()
 		for _, each := range line.Cyclic {
-			t := task{request: -1, periodMs: float64(each.PeriodMs), ms: float64(each.Octets)*format.CharMs() + r.silence, after: r.silence, cyclic: true}
+			t := task{request: -1, periodMs: float64(each.PeriodMs),
+				ms: float64(each.Octets)*format.CharMs() + r.silence, after: r.silence, cyclic: true}
 			r.tasks = append(r.tasks, t)
 			r.cyclic += t.ms / t.periodMs
 		}

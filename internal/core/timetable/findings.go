@@ -16,7 +16,8 @@ func (c *compiler) findings() {
 		subject := finding.Subject{Kind: "link", ID: l.link.ID, Device: l.device.ID, Name: l.device.Name}
 		var late *Request
 		for i := l.from; i < l.to; i++ {
-			if q := &c.plan.Requests[i]; q.PaceMs > 0 && !q.Silent && q.SlackMs < 0 && (late == nil || q.SlackMs < late.SlackMs) {
+			if q := &c.plan.Requests[i]; q.PaceMs > 0 && !q.Silent && q.SlackMs < 0 && (late == nil ||
+				q.SlackMs < late.SlackMs) {
 				late = q
 			}
 		}
@@ -26,13 +27,18 @@ func (c *compiler) findings() {
 				what, load = "line", line.Utilisation
 			}
 			c.add("pace-too-fast", finding.Fault, subject, "The pace cannot hold",
-				fmt.Sprintf("%s is to be read every %s, but in the worst case the answer is there after %.0f ms: the %s is %.0f %% full.", l.device.Name, regmap.PrintPace(late.PaceMs), late.ResponseMs, what, 100*load),
-				fmt.Sprintf("%d requests take %.1f ms a round", l.load.Requests, l.load.RoundMs), "Look at the advice under the timetable: it says what each change would bring.")
+				fmt.Sprintf("%s is to be read every %s, but in the worst case the answer is there after %.0f ms: "+
+					"the %s is %.0f %% full.", l.device.Name, regmap.PrintPace(late.PaceMs), late.ResponseMs, what,
+					100*load),
+				fmt.Sprintf("%d requests take %.1f ms a round", l.load.Requests, l.load.RoundMs),
+				"Look at the advice under the timetable: it says what each change would bring.")
 		}
 		if most := l.device.Limits.PerSecond; most > 0 && l.load.PerSecond > most {
 			c.add("polled-too-fast", finding.Fault, subject, "The device is asked more often than it bears",
-				fmt.Sprintf("%s is asked %.1f times a second and bears %g beside its real work.", l.device.Name, l.load.PerSecond, most),
-				fmt.Sprintf("%d requests", l.load.Requests), "Slow its paces down, or join its requests: a device that is asked too often starves its own task.")
+				fmt.Sprintf("%s is asked %.1f times a second and bears %g beside its real work.", l.device.Name,
+					l.load.PerSecond, most),
+				fmt.Sprintf("%d requests", l.load.Requests),
+				"Slow its paces down, or join its requests: a device that is asked too often starves its own task.")
 		}
 		c.sampling(l)
 	}
@@ -48,9 +54,11 @@ func (c *compiler) lineLoad(id string) *LineLoad {
 	return nil
 }
 
-func (c *compiler) add(code string, severity finding.Severity, subject finding.Subject, title, sentence, evidence, remedy string) {
-	c.plan.Findings = append(c.plan.Findings, finding.Finding{Code: code, Severity: severity, Sure: 1, Count: 1, Where: "timetable", Subject: subject,
-		Title: title, Sentence: sentence, Evidence: []string{evidence}, Remedy: remedy})
+func (c *compiler) add(code string, severity finding.Severity, subject finding.Subject,
+	title, sentence, evidence, remedy string) {
+	c.plan.Findings = append(c.plan.Findings,
+		finding.Finding{Code: code, Severity: severity, Sure: 1, Count: 1, Where: "timetable", Subject: subject,
+			Title: title, Sentence: sentence, Evidence: []string{evidence}, Remedy: remedy})
 }
 
 // connections compares how many connections a device accepts with how many are
@@ -65,8 +73,11 @@ func (c *compiler) connections() {
 	for i := range c.site.Devices {
 		d := &c.site.Devices[i]
 		if most := d.Limits.Connections; most > 0 && planned[d.ID] > most {
-			c.add("too-many-connections", finding.Fault, finding.Subject{Kind: "device", ID: d.ID, Device: d.ID, Name: d.Name}, "More connections than the device accepts",
-				fmt.Sprintf("%d links go to %s, which accepts %d connections: the last to come are turned away.", planned[d.ID], d.Name, most),
+			c.add("too-many-connections", finding.Fault,
+				finding.Subject{Kind: "device", ID: d.ID, Device: d.ID, Name: d.Name},
+				"More connections than the device accepts",
+				fmt.Sprintf("%d links go to %s, which accepts %d connections: the last to come are turned away.",
+					planned[d.ID], d.Name, most),
 				"counted from the links of the site", "Let one asking end pass the values on, or take a link away.")
 		}
 	}
@@ -121,13 +132,21 @@ func (c *compiler) sampling(l *linked) {
 		if verdict == Seen {
 			continue
 		}
-		severity, what := finding.Doubt, fmt.Sprintf("that is fewer than four samples for each change: steps are seen, their shape is not. %s would do", paceWord(trusts))
+		severity, what := finding.Doubt,
+			fmt.Sprintf("that is fewer than four samples for each change: steps are seen, their shape is not. "+
+				"%s would do", paceWord(trusts))
 		if verdict == Missed {
-			severity, what = finding.Fault, fmt.Sprintf("changes pass unseen between two reads. %s sees each, %s can be trusted", paceWord(sees), paceWord(trusts))
+			severity, what = finding.Fault,
+				fmt.Sprintf("changes pass unseen between two reads. %s sees each, %s can be trusted", paceWord(sees),
+					paceWord(trusts))
 		}
-		c.add("samples-too-few", severity, finding.Subject{Kind: "point", ID: p.ID, Device: l.device.ID, Name: l.device.Name + " · " + p.Name}, p.Name+" changes faster than it is read",
-			fmt.Sprintf("%s may change every %s and is read every %s: %s.", p.Name, paceWord(p.ChangeMs), paceWord(pace), what),
-			"its fastest change is stated in the map", "Read it faster, or have the device count or hold what matters between two reads.")
+		c.add("samples-too-few", severity,
+			finding.Subject{Kind: "point", ID: p.ID, Device: l.device.ID, Name: l.device.Name + " · " + p.Name},
+			p.Name+" changes faster than it is read",
+			fmt.Sprintf("%s may change every %s and is read every %s: %s.", p.Name, paceWord(p.ChangeMs),
+				paceWord(pace), what),
+			"its fastest change is stated in the map",
+			"Read it faster, or have the device count or hold what matters between two reads.")
 	}
 }
 
@@ -182,14 +201,16 @@ func SamplingWords(paceMs, statedMs, seenMs, samples int) string {
 			return fmt.Sprintf("It changed too seldom in %d samples to tell how fast it can be.", samples)
 		}
 		if seenMs < 2*paceMs {
-			return fmt.Sprintf("It was another at nearly every read, after %s: it may change faster than that. Read it faster for a while to learn more.", paceWord(seenMs))
+			return fmt.Sprintf("It was another at nearly every read, after %s: it may change faster than that. Read "+
+				"it faster for a while to learn more.", paceWord(seenMs))
 		}
 		change = seenMs
 	}
 	verdict, sees, trusts := Sampling(paceMs, change)
 	switch verdict {
 	case Missed:
-		return fmt.Sprintf("Changes pass unseen: %s would see each, %s can be trusted.", paceWord(sees), paceWord(trusts))
+		return fmt.Sprintf("Changes pass unseen: %s would see each, %s can be trusted.", paceWord(sees),
+			paceWord(trusts))
 	case Barely:
 		return fmt.Sprintf("Fewer than four samples for each change: %s can be trusted.", paceWord(trusts))
 	}

@@ -19,15 +19,21 @@ func tankRow(probes int, format string, settings protocol.Settings) *site.Site {
 		panic(err)
 	}
 	s := &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery",
-		Lines:   []site.Line{{ID: "row", Name: "Tank row A", Medium: site.SerialLine, Serial: &site.Serial{Standard: serial.TIA485Two, Format: f, LengthM: 200}}},
+		Lines: []site.Line{{ID: "row", Name: "Tank row A", Medium: site.SerialLine,
+			Serial: &site.Serial{Standard: serial.TIA485Two, Format: f, LengthM: 200}}},
 		Devices: []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "row"}}}}}
 	for i := range probes {
-		d := site.Device{ID: fmt.Sprint("d", i), Name: fmt.Sprint("DO probe ", i), Map: "modbus-rtu", Ports: []site.Port{{Line: "row", Protocol: "modbus-rtu", Settings: protocol.Numbers(map[string]int{"unit": i + 1, "thinkMs": 20})}}}
+		d := site.Device{ID: fmt.Sprint("d", i), Name: fmt.Sprint("DO probe ", i), Map: "modbus-rtu",
+			Ports: []site.Port{{Line: "row", Protocol: "modbus-rtu",
+				Settings: protocol.Numbers(map[string]int{"unit": i + 1, "thinkMs": 20})}}}
 		for p := range 3 {
-			d.Points = append(d.Points, site.Point{ID: fmt.Sprintf("%s-%d", d.ID, p), Name: fmt.Sprint("P", p), Type: value.TypeFloat32, Address: block.At("hr", uint32(2*p)), PaceMs: 1000, Access: site.ReadOnly})
+			d.Points = append(d.Points, site.Point{ID: fmt.Sprintf("%s-%d", d.ID, p), Name: fmt.Sprint("P", p),
+				Type: value.TypeFloat32, Address: block.At("hr", uint32(2*p)), PaceMs: 1000, Access: site.ReadOnly})
 		}
 		s.Devices = append(s.Devices, d)
-		s.Links = append(s.Links, site.Link{ID: "k" + d.ID, Asking: "lss", Answering: d.ID, Line: "row", Protocol: "modbus-rtu", Settings: settings})
+		s.Links = append(s.Links,
+			site.Link{ID: "k" + d.ID, Asking: "lss", Answering: d.ID, Line: "row", Protocol: "modbus-rtu",
+				Settings: settings})
 	}
 	return s
 }
@@ -71,12 +77,16 @@ func TestSilent(t *testing.T) {
 	if math.Abs(silent.Utilisation-want) > 1e-3 || !usual.Holds {
 		t.Errorf("with one silent the line is %g full, want %g", silent.Utilisation, want)
 	}
-	rested := tankRow(4, "19200:8E1", protocol.Numbers(map[string]int{"timeoutMs": 300, "retries": 1, "restAfter": 3, "restS": 10}))
-	if got := CompileSilent(rested, []string{"d1"}).Lines[0]; math.Abs(got.Utilisation-(usual.Utilisation*3/4+(300+8*0.572917)/10_000)) > 1e-3 || !got.Holds {
+	rested := tankRow(4, "19200:8E1",
+		protocol.Numbers(map[string]int{"timeoutMs": 300, "retries": 1, "restAfter": 3, "restS": 10}))
+	if got := CompileSilent(rested,
+		[]string{"d1"}).Lines[0]; math.Abs(got.Utilisation-(usual.Utilisation*3/4+(300+8*0.572917)/10_000)) > 1e-3 ||
+		!got.Holds {
 		t.Errorf("left alone, it leaves the line %g full, holding %v", got.Utilisation, got.Holds)
 	}
 	o := Look(tried, "row", []string{"d0", "d3"})
-	if o.OneSilent == nil || o.OneSilent.Utilisation < silent.Utilisation-1e-9 || o.TwoSilent.Holds || o.Chosen.Utilisation <= o.OneSilent.Utilisation {
+	if o.OneSilent == nil || o.OneSilent.Utilisation < silent.Utilisation-1e-9 || o.TwoSilent.Holds ||
+		o.Chosen.Utilisation <= o.OneSilent.Utilisation {
 		t.Errorf("one %+v, two %+v, chosen %+v", o.OneSilent, o.TwoSilent, o.Chosen)
 	}
 	kinds := map[string]Advice{}
@@ -131,7 +141,8 @@ func TestOthersOnTheLine(t *testing.T) {
 	}
 	s.Devices[2].Points[2].Access = site.ReadWrite
 	s.Crossings = []site.Crossing{{ID: "x", From: "d0-0", To: "d1-2"}}
-	if got := Compile(s).Lines[0]; got.Writes <= 0.02 || math.Abs(got.Utilisation-withCyclic.Utilisation-got.Writes) > 1e-9 {
+	if got := Compile(s).Lines[0]; got.Writes <= 0.02 ||
+		math.Abs(got.Utilisation-withCyclic.Utilisation-got.Writes) > 1e-9 {
 		t.Errorf("a crossing that writes a float every second takes %g", got.Writes)
 	}
 	s.Devices[1].Limits.PerSecond = 0.5

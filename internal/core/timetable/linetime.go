@@ -37,8 +37,10 @@ type ends struct {
 
 // endsOf works out the costs of a link.
 func endsOf(s *site.Site, line *site.Line, link *site.Link, device *site.Device, def *protocol.Def) ends {
-	e := ends{def: def, octetMs: 8.0 / ethernetBitsPerMs, tries: 1 + def.Int(link.Settings, protocol.KeyRetries), limit: float64(def.Int(link.Settings, protocol.KeyWithin)),
-		restAfter: def.Int(link.Settings, protocol.KeyRestAfter), restMs: 1000 * float64(def.Int(link.Settings, protocol.KeyRestS))}
+	e := ends{def: def, octetMs: 8.0 / ethernetBitsPerMs, tries: 1 + def.Int(link.Settings, protocol.KeyRetries),
+		limit:     float64(def.Int(link.Settings, protocol.KeyWithin)),
+		restAfter: def.Int(link.Settings, protocol.KeyRestAfter),
+		restMs:    1000 * float64(def.Int(link.Settings, protocol.KeyRestS))}
 	e.ranges, _ = def.Ranges()
 	port := device.Port(link.Line)
 	if line != nil {

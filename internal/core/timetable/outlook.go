@@ -81,7 +81,8 @@ func Look(s *site.Site, line string, silent []string) *Outlook {
 
 // only returns the part of a site that one line needs.
 func only(s *site.Site, line string) *site.Site {
-	part := &site.Site{Format: s.Format, Version: s.Version, Name: s.Name, Datasheets: s.Datasheets, Structures: s.Structures}
+	part := &site.Site{Format: s.Format, Version: s.Version, Name: s.Name, Datasheets: s.Datasheets,
+		Structures: s.Structures}
 	if l := s.Line(line); l != nil {
 		part.Lines = []site.Line{*l}
 	}
@@ -299,7 +300,9 @@ func adviseBaud(s *site.Site, l *site.Line, add adding) {
 				edits = append(edits, putDevice(d))
 			}
 		})
-		add(Advice{Kind: "baud", Sentence: fmt.Sprintf("Raise the line to %d baud, in each of its %d ports.", baud, len(s.Devices))}, next, edits)
+		add(Advice{Kind: "baud",
+			Sentence: fmt.Sprintf("Raise the line to %d baud, in each of its %d ports.", baud, len(s.Devices))}, next,
+			edits)
 	}
 }
 
@@ -332,7 +335,9 @@ func adviseSplit(s *site.Site, line string, before LineLoad, add adding) {
 	next := changed(s, func(s *site.Site) {
 		s.Links = slices.DeleteFunc(s.Links, func(l site.Link) bool { return !stays[l.ID] })
 	})
-	add(Advice{Kind: "split", Sentence: fmt.Sprintf("Split the line in two, with %d and %d devices.", len(stays), len(s.Links)-len(stays))}, next, nil)
+	add(Advice{Kind: "split",
+		Sentence: fmt.Sprintf("Split the line in two, with %d and %d devices.", len(stays), len(s.Links)-len(stays))},
+		next, nil)
 }
 
 // adviseSilence shortens time limits and rests silent devices: what they cost
@@ -344,7 +349,8 @@ func adviseSilence(s *site.Site, line string, worst []string, add adding) {
 		for i := range s.Links {
 			l := &s.Links[i]
 			def, ok := protocol.Named(l.Protocol)
-			if _, can := def.Setting(protocol.KeyRestAfter); !ok || !can || def.Int(l.Settings, protocol.KeyRestAfter) > 0 {
+			if _, can := def.Setting(protocol.KeyRestAfter); !ok || !can ||
+				def.Int(l.Settings, protocol.KeyRestAfter) > 0 {
 				continue
 			}
 			l.Settings = l.Settings.With(protocol.KeyRestAfter, protocol.OfInt(3))
@@ -375,10 +381,13 @@ func adviseSilence(s *site.Site, line string, worst []string, add adding) {
 		}
 	})
 	if len(rested) > 0 {
-		add(Advice{Kind: "rest", Silent: true, Sentence: "Leave a silent device alone for 10 s after three tries."}, rest, rested)
+		add(Advice{Kind: "rest", Silent: true, Sentence: "Leave a silent device alone for 10 s after three tries."},
+			rest, rested)
 	}
 	if len(shortened) > 0 {
-		add(Advice{Kind: "limit", Silent: true, Sentence: fmt.Sprintf("Shorten the time limit of %d links, to as little as %d ms: it is what a silent device costs.", len(shortened), least)}, limits, shortened)
+		add(Advice{Kind: "limit", Silent: true,
+			Sentence: fmt.Sprintf("Shorten the time limit of %d links, to as little as %d ms: it is what a silent "+
+				"device costs.", len(shortened), least)}, limits, shortened)
 	}
 }
 
@@ -396,7 +405,8 @@ func adviseMerge(s *site.Site, add adding) {
 		}
 	})
 	if len(edits) > 0 {
-		add(Advice{Kind: "merge", Sentence: fmt.Sprintf("Ask the %d devices with limits of their own for longer runs, if they bear it after all.", len(edits))}, next, edits)
+		add(Advice{Kind: "merge", Sentence: fmt.Sprintf("Ask the %d devices with limits of their own for longer "+
+			"runs, if they bear it after all.", len(edits))}, next, edits)
 	}
 }
 

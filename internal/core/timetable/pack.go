@@ -393,7 +393,8 @@ func (p *packer) ride(spans []Span, slow, fast int) {
 		if p.pace[i] != slow {
 			continue
 		}
-		at, _ := slices.BinarySearchFunc(spans, p.items[i].From, func(s Span, from uint32) int { return cmp.Compare(s.To, from+1) })
+		at, _ := slices.BinarySearchFunc(spans, p.items[i].From,
+			func(s Span, from uint32) int { return cmp.Compare(s.To, from+1) })
 		if at < len(spans) && spans[at].From <= p.items[i].From && p.items[i].To <= spans[at].To {
 			p.pace[i] = fast
 		}

@@ -20,7 +20,8 @@ func TestSchedule(t *testing.T) {
 		{"a slower one goes behind", []row{{100, 10, 0, 90}, {1000, 50, 10, 950}}},
 		// Under way from 10 to 160, it makes the one that is due at 100 wait.
 		{"a long one blocks", []row{{100, 10, 0, 30}, {1000, 150, 10, 850}}},
-		{"slow ones go into different beats", []row{{100, 10, 0, 90}, {300, 40, 10, 260}, {300, 30, 110, 270}, {300, 20, 210, 280}}},
+		{"slow ones go into different beats",
+			[]row{{100, 10, 0, 90}, {300, 40, 10, 260}, {300, 30, 110, 270}, {300, 20, 210, 280}}},
 		{"once comes behind the first round", []row{{100, 10, 0, 90}, {0, 30, 10, 0}}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -34,7 +35,8 @@ func TestSchedule(t *testing.T) {
 			r.simulate(requests)
 			for i, q := range requests {
 				if math.Abs(q.OffsetMs-c.rows[i].offset) > 1e-9 || math.Abs(q.SlackMs-c.rows[i].slack) > 1e-9 {
-					t.Errorf("request %d begins at %g ms with a slack of %g ms, want %g and %g", i, q.OffsetMs, q.SlackMs, c.rows[i].offset, c.rows[i].slack)
+					t.Errorf("request %d begins at %g ms with a slack of %g ms, want %g and %g", i, q.OffsetMs,
+						q.SlackMs, c.rows[i].offset, c.rows[i].slack)
 				}
 			}
 		})
@@ -53,8 +55,10 @@ func TestSampling(t *testing.T) {
 		pace, change int
 		want         Sampled
 	}{{250, 1000, Seen}, {251, 1000, Barely}, {500, 1000, Barely}, {501, 1000, Missed}, {0, 1000, Missed}} {
-		if got, sees, trusts := Sampling(c.pace, c.change); got != c.want || sees != c.change/2 || trusts != c.change/4 {
-			t.Errorf("%d ms for a change every %d ms is %s (%d, %d), want %s", c.pace, c.change, got, sees, trusts, c.want)
+		if got, sees, trusts := Sampling(c.pace, c.change); got != c.want || sees != c.change/2 ||
+			trusts != c.change/4 {
+			t.Errorf("%d ms for a change every %d ms is %s (%d, %d), want %s", c.pace, c.change, got, sees, trusts,
+				c.want)
 		}
 	}
 }
@@ -70,7 +74,8 @@ func TestAtOnce(t *testing.T) {
 	two.simulate(requests)
 	for i, q := range requests {
 		if q.SlackMs < 0 || q.ResponseMs > 100 {
-			t.Errorf("request %d is answered after %g ms: three of 60 ms fit into two places every 100 ms", i, q.ResponseMs)
+			t.Errorf("request %d is answered after %g ms: three of 60 ms fit into two places every 100 ms", i,
+				q.ResponseMs)
 		}
 	}
 }

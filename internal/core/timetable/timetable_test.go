@@ -29,15 +29,24 @@ func TestPack(t *testing.T) {
 		want  string
 	}{
 		{"neighbours join", []Item{{0, 2, 1000}, {2, 4, 1000}}, Rules{Most: 125, Cost: flat(5, 0.01)}, "0-4@1000"},
-		{"a gap is bridged where it pays", []Item{{0, 2, 1000}, {20, 22, 1000}}, Rules{Most: 125, Cost: flat(5, 0.1)}, "0-22@1000(18 unused)"},
-		{"and not where it does not", []Item{{0, 2, 1000}, {80, 82, 1000}}, Rules{Most: 125, Cost: flat(5, 0.1)}, "0-2@1000 80-82@1000"},
-		{"nor where it is forbidden", []Item{{0, 2, 1000}, {3, 4, 1000}}, Rules{Most: 125, NoBridging: true, Cost: flat(5, 0)}, "0-2@1000 3-4@1000"},
-		{"a value is not torn at the limit", []Item{{0, 124, 1000}, {124, 126, 1000}}, Rules{Most: 125, Cost: flat(5, 0.01)}, "0-124@1000 124-126@1000"},
-		{"a slow value rides along", []Item{{0, 2, 1000}, {2, 4, 60000}}, Rules{Most: 125, Cost: flat(5, 0.01)}, "0-4@1000"},
-		{"unless the ride costs more", []Item{{0, 2, 1000}, {100, 102, 60000}}, Rules{Most: 125, Cost: flat(5, 0.1)}, "0-2@1000 100-102@60000"},
-		{"overlaps and bits share", []Item{{4, 5, 1000}, {4, 5, 1000}, {4, 6, 1000}}, Rules{Most: 125, Cost: flat(5, 0.1)}, "4-6@1000"},
-		{"what is forbidden is not read over", []Item{{0, 2, 1000}, {4, 6, 1000}}, Rules{Most: 125, Cost: flat(5, 0.01), Forbidden: []Item{{From: 3, To: 4}}}, "0-2@1000 4-6@1000"},
-		{"even requests", []Item{{1, 3, 1000}, {7, 8, 1000}}, Rules{Most: 125, Cost: flat(5, 0.01), Even: true}, "0-8@1000(5 unused)"},
+		{"a gap is bridged where it pays", []Item{{0, 2, 1000}, {20, 22, 1000}}, Rules{Most: 125, Cost: flat(5, 0.1)},
+			"0-22@1000(18 unused)"},
+		{"and not where it does not", []Item{{0, 2, 1000}, {80, 82, 1000}}, Rules{Most: 125, Cost: flat(5, 0.1)},
+			"0-2@1000 80-82@1000"},
+		{"nor where it is forbidden", []Item{{0, 2, 1000}, {3, 4, 1000}},
+			Rules{Most: 125, NoBridging: true, Cost: flat(5, 0)}, "0-2@1000 3-4@1000"},
+		{"a value is not torn at the limit", []Item{{0, 124, 1000}, {124, 126, 1000}},
+			Rules{Most: 125, Cost: flat(5, 0.01)}, "0-124@1000 124-126@1000"},
+		{"a slow value rides along", []Item{{0, 2, 1000}, {2, 4, 60000}}, Rules{Most: 125, Cost: flat(5, 0.01)},
+			"0-4@1000"},
+		{"unless the ride costs more", []Item{{0, 2, 1000}, {100, 102, 60000}}, Rules{Most: 125, Cost: flat(5, 0.1)},
+			"0-2@1000 100-102@60000"},
+		{"overlaps and bits share", []Item{{4, 5, 1000}, {4, 5, 1000}, {4, 6, 1000}},
+			Rules{Most: 125, Cost: flat(5, 0.1)}, "4-6@1000"},
+		{"what is forbidden is not read over", []Item{{0, 2, 1000}, {4, 6, 1000}},
+			Rules{Most: 125, Cost: flat(5, 0.01), Forbidden: []Item{{From: 3, To: 4}}}, "0-2@1000 4-6@1000"},
+		{"even requests", []Item{{1, 3, 1000}, {7, 8, 1000}}, Rules{Most: 125, Cost: flat(5, 0.01), Even: true},
+			"0-8@1000(5 unused)"},
 		{"too long is left out", []Item{{0, 200, 1000}}, Rules{Most: 125, Cost: flat(5, 0.1)}, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -119,7 +128,8 @@ func TestPackIsOptimal(t *testing.T) {
 			}
 		}
 		if want := cheapest(items, rules); len(covered) != len(items) || got > want*(1+1e-9) {
-			t.Fatalf("round %d: %v costs %g where %g is possible; %d of %d items covered", round, items, got, want, len(covered), len(items))
+			t.Fatalf("round %d: %v costs %g where %g is possible; %d of %d items covered", round, items, got, want,
+				len(covered), len(items))
 		}
 	}
 }
@@ -180,29 +190,37 @@ func TestPackNearOptimal(t *testing.T) {
 			off++
 		}
 	}
-	t.Logf("%.3f %% over the optimum on the whole; %d of %d cases are more than 1 %% off", 100*(found/possible-1), off, rounds)
+	t.Logf("%.3f %% over the optimum on the whole; %d of %d cases are more than 1 %% off", 100*(found/possible-1), off,
+		rounds)
 	if found > 1.01*possible || off > rounds/20 {
 		t.Errorf("%.2f %% over the optimum; %d of %d cases are more than 1 %% off", 100*(found/possible-1), off, rounds)
 	}
 }
 
 func bigSite(devices, points int) *site.Site {
-	s := &site.Site{Name: "Big", Lines: []site.Line{{ID: "l", Name: "l", Medium: "ethernet"}}, Devices: []site.Device{{ID: "a", Name: "asker"}}}
+	s := &site.Site{Name: "Big", Lines: []site.Line{{ID: "l", Name: "l", Medium: "ethernet"}},
+		Devices: []site.Device{{ID: "a", Name: "asker"}}}
 	for d := range devices {
-		device := site.Device{ID: fmt.Sprint("d", d), Name: fmt.Sprint("Device ", d), Map: "modbus-tcp", Ports: []site.Port{{Line: "l", Protocol: "modbus-tcp"}}}
+		device := site.Device{ID: fmt.Sprint("d", d), Name: fmt.Sprint("Device ", d), Map: "modbus-tcp",
+			Ports: []site.Port{{Line: "l", Protocol: "modbus-tcp"}}}
 		for p := range points / devices {
-			device.Points = append(device.Points, site.Point{ID: fmt.Sprint("p", d, "-", p), Name: fmt.Sprint("P", p), Type: value.TypeFloat32,
-				Address: block.At([]string{"hr", "ir"}[p%2], uint32(p/2*2+p/2%5*7)), PaceMs: []int{1000, 1000, 5000, 30000}[p%4], Access: site.ReadOnly})
+			device.Points = append(device.Points,
+				site.Point{ID: fmt.Sprint("p", d, "-", p), Name: fmt.Sprint("P", p), Type: value.TypeFloat32,
+					Address: block.At([]string{"hr", "ir"}[p%2], uint32(p/2*2+p/2%5*7)),
+					PaceMs:  []int{1000, 1000, 5000, 30000}[p%4], Access: site.ReadOnly})
 		}
 		s.Devices = append(s.Devices, device)
-		s.Links = append(s.Links, site.Link{ID: fmt.Sprint("k", d), Asking: "a", Answering: device.ID, Line: "l", Protocol: "modbus-tcp"})
+		s.Links = append(s.Links,
+			site.Link{ID: fmt.Sprint("k", d), Asking: "a", Answering: device.ID, Line: "l", Protocol: "modbus-tcp"})
 	}
 	return s
 }
 
 func TestCompile(t *testing.T) {
 	s := bigSite(2, 40)
-	s.Devices[1].Points = append(s.Devices[1].Points, site.Point{ID: "w", Name: "Write", Type: value.TypeUint16, Address: block.At("hr", 900), Access: site.WriteOnly, PaceMs: 1000})
+	s.Devices[1].Points = append(s.Devices[1].Points,
+		site.Point{ID: "w", Name: "Write", Type: value.TypeUint16, Address: block.At("hr", 900), Access: site.WriteOnly,
+			PaceMs: 1000})
 	plan := Compile(s)
 	read := map[string]int{}
 	for _, r := range plan.Requests {
@@ -227,7 +245,8 @@ func TestCompile(t *testing.T) {
 	}
 	plan = Compile(s)
 	if len(plan.Findings) != 1 || plan.Findings[0].Code != "pace-too-fast" || plan.Lines[0].Holds {
-		t.Errorf("a device that thinks for 900 ms read every 500 ms gives %+v, holds %v", plan.Findings, plan.Lines[0].Holds)
+		t.Errorf("a device that thinks for 900 ms read every 500 ms gives %+v, holds %v", plan.Findings,
+			plan.Lines[0].Holds)
 	}
 }
 
@@ -236,7 +255,8 @@ func TestCompile(t *testing.T) {
 func BenchmarkCompile(b *testing.B) {
 	wide := bigSite(500, 100_000)
 	for i := 1; i < 40; i++ {
-		wide.Lines = append(wide.Lines, site.Line{ID: fmt.Sprint("l", i), Name: fmt.Sprint("l", i), Medium: site.SerialLine, Serial: &site.Serial{Standard: serial.TIA485Two, Format: serial.Usual}})
+		wide.Lines = append(wide.Lines, site.Line{ID: fmt.Sprint("l", i), Name: fmt.Sprint("l", i),
+			Medium: site.SerialLine, Serial: &site.Serial{Standard: serial.TIA485Two, Format: serial.Usual}})
 	}
 	for i := range wide.Links {
 		if n := i % 40; n > 0 {
@@ -266,13 +286,18 @@ func BenchmarkCompile(b *testing.B) {
 // TestPowerIsRead: the register that holds the power of ten of a point is read
 // at the pace of the point, and is no point of its own.
 func TestPowerIsRead(t *testing.T) {
-	device := site.Device{ID: "d", Name: "Level 31", Map: "modbus-tcp", Ports: []site.Port{{Line: "n", Protocol: "modbus-tcp"}}, Points: []site.Point{
-		{ID: "l", Name: "Level", Address: block.At("ir", 0), PowerAt: block.At("hr", 40), Type: value.TypeInt16, PaceMs: 500, Access: site.ReadOnly},
-		{ID: "q", Name: "Quality", Address: block.At("ir", 1), Type: value.TypeUint16, PaceMs: 5000, Access: site.ReadOnly}}}
-	plan := Compile(&site.Site{Lines: []site.Line{{ID: "n"}}, Devices: []site.Device{device}, Links: []site.Link{{ID: "k", Answering: "d", Line: "n", Protocol: "modbus-tcp"}}})
+	device := site.Device{ID: "d", Name: "Level 31", Map: "modbus-tcp",
+		Ports: []site.Port{{Line: "n", Protocol: "modbus-tcp"}}, Points: []site.Point{
+			{ID: "l", Name: "Level", Address: block.At("ir", 0), PowerAt: block.At("hr", 40), Type: value.TypeInt16,
+				PaceMs: 500, Access: site.ReadOnly},
+			{ID: "q", Name: "Quality", Address: block.At("ir", 1), Type: value.TypeUint16, PaceMs: 5000,
+				Access: site.ReadOnly}}}
+	plan := Compile(&site.Site{Lines: []site.Line{{ID: "n"}}, Devices: []site.Device{device},
+		Links: []site.Link{{ID: "k", Answering: "d", Line: "n", Protocol: "modbus-tcp"}}})
 	var got []string
 	for _, r := range plan.Requests {
-		got = append(got, fmt.Sprintf("%s%d+%d@%d %v", r.Ranges[0].Area, r.Ranges[0].Start, r.Count, r.PaceMs, r.Points))
+		got = append(got, fmt.Sprintf("%s%d+%d@%d %v", r.Ranges[0].Area, r.Ranges[0].Start, r.Count, r.PaceMs,
+			r.Points))
 	}
 	if strings.Join(got, ", ") != "hr40+1@500 [], ir0+2@500 [l q]" {
 		t.Errorf("requests %s", strings.Join(got, ", "))

@@ -41,10 +41,12 @@ func NewCodec(s Shape) (Codec, error) {
 	}
 	c := Codec{Shape: s, family: ruleOf[s.Type].family, width: s.Octets()}
 	if !s.Type.Known() {
-		return c, fmt.Errorf("type %q is not known: use one of bool, bits, int8 to uint64, float32, float64, bcd16, bcd32, base10k, enum, flags, text, unix, unixms, cp56, time, date, dt or bytes", s.Type)
+		return c, fmt.Errorf("type %q is not known: use one of bool, bits, int8 to uint64, float32, float64, bcd16, "+
+			"bcd32, base10k, enum, flags, text, unix, unixms, cp56, time, date, dt or bytes", s.Type)
 	}
 	if least, most, needed := s.Type.Length(); needed && (s.Length < least || s.Length > most && s.Padding != Counted) {
-		return c, fmt.Errorf("a %s of length %d cannot be read in one piece: give %d to %d", s.Type, s.Length, least, most)
+		return c, fmt.Errorf("a %s of length %d cannot be read in one piece: give %d to %d", s.Type, s.Length, least,
+			most)
 	}
 	if err := c.Charset.check(s.Type, s.Length); err != nil {
 		return c, err
@@ -94,10 +96,12 @@ func (c *Codec) fitUnit() error {
 		return fmt.Errorf("a single bit holds a bool, not a %s", c.Type)
 	}
 	if max(c.Bit, 0)+need > c.Unit {
-		return fmt.Errorf("a %s of %d bits from bit %d on runs past the last bit of its unit, %d", c.Type, need, max(c.Bit, 0), c.Unit-1)
+		return fmt.Errorf("a %s of %d bits from bit %d on runs past the last bit of its unit, %d", c.Type, need,
+			max(c.Bit, 0), c.Unit-1)
 	}
 	if c.Bit > 0 && c.Bit%8 != 0 && need == 8 && c.Type != TypeBits {
-		return fmt.Errorf("a %s lies at bit 0 or 8 of a word: bits 0 to 7 are the low byte, 8 to 15 the high one", c.Type)
+		return fmt.Errorf("a %s lies at bit 0 or 8 of a word: bits 0 to 7 are the low byte, 8 to 15 the high one",
+			c.Type)
 	}
 	c.width = max(1, c.Unit/8)
 	if c.Type == TypeBool && c.Bit < 0 {

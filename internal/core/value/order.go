@@ -48,7 +48,8 @@ func ParseOrder(text string, t Type, width int) (Order, error) {
 		}
 	}
 	if len(order) != width {
-		return "", fmt.Errorf("order %q has %d letters: a %s needs %d, such as %s", text, len(order), t, width, Orders(width)[min(1, len(Orders(width))-1)])
+		return "", fmt.Errorf("order %q has %d letters: a %s needs %d, such as %s", text, len(order), t, width,
+			Orders(width)[min(1, len(Orders(width))-1)])
 	}
 	seen := [8]bool{}
 	for _, letter := range []byte(order) {

@@ -95,7 +95,8 @@ func printMoment(ms int64) string {
 // says otherwise.
 func ParseMoment(text string) (Value, error) {
 	text = strings.TrimSpace(text)
-	for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04:05", time.DateTime, "2006-01-02 15:04", time.DateOnly} {
+	for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04:05", time.DateTime, "2006-01-02 15:04",
+		time.DateOnly} {
 		if t, err := time.Parse(layout, text); err == nil && t.Year() >= 1970 {
 			return OfMoment(t.UnixMilli()), nil
 		}

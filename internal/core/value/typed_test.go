@@ -15,8 +15,11 @@ func TestTyped(t *testing.T) {
 	}{
 		{"-9223372036854775808", TypeInt64, "-9223372036854775808"}, {"-9223372036854775809", TypeInt64, ""},
 		{"9223372036854775807", TypeInt64, "9223372036854775807"}, {"9223372036854775808", TypeInt64, ""},
-		{"18446744073709551615", TypeUint64, "18446744073709551615"}, {"18446744073709551616", TypeUint64, ""}, {"-1", TypeUint64, ""},
-		{"65535", TypeUint16, "65535"}, {"65536", TypeUint16, ""}, {"3.7", TypeUint16, "4"}, {"1e400", TypeUint16, ""}, {"NaN", TypeUint16, ""}, {"0x7F", TypeInt8, "127"}, {"010", TypeUint16, "10"}, {"0b101", TypeUint16, "5"}, {"1_000", TypeUint16, ""},
+		{"18446744073709551615", TypeUint64, "18446744073709551615"}, {"18446744073709551616", TypeUint64, ""},
+		{"-1", TypeUint64, ""},
+		{"65535", TypeUint16, "65535"}, {"65536", TypeUint16, ""}, {"3.7", TypeUint16, "4"}, {"1e400", TypeUint16, ""},
+		{"NaN", TypeUint16, ""}, {"0x7F", TypeInt8, "127"}, {"010", TypeUint16, "10"}, {"0b101", TypeUint16, "5"},
+		{"1_000", TypeUint16, ""},
 	} {
 		v, err := Parse(c.text, c.typ)
 		got := ""
@@ -83,7 +86,8 @@ func TestInvalidTime(t *testing.T) {
 // FuzzTyped: whatever is typed for a whole number is held to the nearest, or
 // refused; it never becomes another number.
 func FuzzTyped(f *testing.F) {
-	for _, text := range []string{"1", "-9223372036854775809", "3.7", "65 535", "1e3", "0x10", "--1", "1,5", "∞", "1_000"} {
+	for _, text := range []string{"1", "-9223372036854775809", "3.7", "65 535", "1e3", "0x10", "--1", "1,5", "∞",
+		"1_000"} {
 		f.Add(text, uint8(3))
 	}
 	types := []Type{TypeInt8, TypeUint8, TypeInt16, TypeUint16, TypeInt32, TypeUint32, TypeInt64, TypeUint64}
@@ -118,7 +122,8 @@ func FuzzTyped(f *testing.F) {
 			t.Fatal(err)
 		}
 		if off, _ := new(big.Float).Sub(typed, held).Float64(); off > 0.5 || off < -0.5 {
-			if size, _ := typed.Float64(); off/size > 1e-15 || off/size < -1e-15 { // a fraction has the digits of a float64
+			if size, _ := typed.Float64(); off/size > 1e-15 ||
+				off/size < -1e-15 { // a fraction has the digits of a float64
 				t.Errorf("%q as %s becomes %s", text, typ, back)
 			}
 		}
@@ -127,7 +132,8 @@ func FuzzTyped(f *testing.F) {
 
 // FuzzTimes: a time that is read is printed as one that is read alike.
 func FuzzTimes(f *testing.F) {
-	for _, text := range []string{"2026-11-23 14:05:00", "2026-11-23T14:05:00.250Z", "1969-12-31", "9999-12-31 23:59:59", "1h2m3.5s", "T#250ms", "5", "-1h", "1e9h"} {
+	for _, text := range []string{"2026-11-23 14:05:00", "2026-11-23T14:05:00.250Z", "1969-12-31",
+		"9999-12-31 23:59:59", "1h2m3.5s", "T#250ms", "5", "-1h", "1e9h"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -151,7 +157,8 @@ func TestCounted(t *testing.T) {
 	if err != nil || c.Width() != 8 {
 		t.Fatalf("%d octets, %v", c.Width(), err)
 	}
-	for _, read := range []struct{ octets, want string }{{"\x06\x03ROWS A", "ROW"}, {"\x06\x00ROWS A", ""}, {"\x06\xFFROWS A", "ROWS A"}} {
+	for _, read := range []struct{ octets, want string }{{"\x06\x03ROWS A", "ROW"}, {"\x06\x00ROWS A", ""},
+		{"\x06\xFFROWS A", "ROWS A"}} {
 		if v, err := c.Decode([]byte(read.octets), Value{}); err != nil || v != OfText(read.want) {
 			t.Errorf("%q reads %v, %v", read.octets, v, err)
 		}
@@ -160,7 +167,9 @@ func TestCounted(t *testing.T) {
 	if err := c.Encode(OfText("UV"), b); err != nil || string(b) != "\x06\x02UV\x00\x00\x00\x00" {
 		t.Errorf("written %q, %v", b, err)
 	}
-	for _, bad := range []Shape{{Type: TypeInt16, Padding: Counted, Bit: -1}, {Type: TypeText, Length: 255, Padding: Counted, Bit: -1}, {Type: TypeText, Length: 4, Padding: "odd", Bit: -1}} {
+	for _, bad := range []Shape{{Type: TypeInt16, Padding: Counted, Bit: -1},
+		{Type: TypeText, Length: 255, Padding: Counted, Bit: -1},
+		{Type: TypeText, Length: 4, Padding: "odd", Bit: -1}} {
 		if _, err := NewCodec(bad); err == nil {
 			t.Errorf("%+v is a shape", bad)
 		}

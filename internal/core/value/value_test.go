@@ -90,22 +90,32 @@ func TestCodecShapes(t *testing.T) {
 		{"bits 4 to 6", Shape{Type: TypeBits, Bit: 4, Length: 3}, "FF5F", OfUint(5), "5"},
 		{"bit 3 of a byte", Shape{Type: TypeBool, Bit: 3, Unit: 8}, "08", OfBool(true), "on"},
 		{"packed decimal", Shape{Type: TypeBCD16, Bit: -1}, "1234", OfUint(1234), "1234"},
-		{"packed decimal of two words, low first", Shape{Type: TypeBCD32, Order: "CDAB", Bit: -1}, "5678 1234", OfUint(12345678), "12345678"},
-		{"base 10 000", Shape{Type: TypeBase10k, Bit: -1, Length: 3}, "0003 1267 000C", OfUint(3_4711_0012), "347110012"},
-		{"base 10 000, low first", Shape{Type: TypeBase10k, Order: "CDAB", Bit: -1, Length: 2}, "000C 1267", OfUint(47110012), "47110012"},
+		{"packed decimal of two words, low first", Shape{Type: TypeBCD32, Order: "CDAB", Bit: -1}, "5678 1234",
+			OfUint(12345678), "12345678"},
+		{"base 10 000", Shape{Type: TypeBase10k, Bit: -1, Length: 3}, "0003 1267 000C", OfUint(3_4711_0012),
+			"347110012"},
+		{"base 10 000, low first", Shape{Type: TypeBase10k, Order: "CDAB", Bit: -1, Length: 2}, "000C 1267",
+			OfUint(47110012), "47110012"},
 		{"enumeration", Shape{Type: TypeEnum, Bit: -1}, "0003", OfUint(3), "3"},
 		{"flags", Shape{Type: TypeFlags32, Bit: -1}, "80000001", OfUint(0x80000001), "2147483649"},
 		{"seconds", Shape{Type: TypeUnix, Bit: -1}, "6A1A F720", OfMoment(1780152096 * 1000), "2026-05-30 14:41:36"},
-		{"milliseconds", Shape{Type: TypeUnixMs, Bit: -1}, "0000 018B CFE5 6800", OfMoment(0x018BCFE56800), "2023-11-14 22:13:20"},
-		{"binary time", Shape{Type: TypeCP56, Bit: -1}, "001A 0B37 0E05 81B4", OfMoment(moment), "2026-11-23 14:05:33.204"},
-		{"binary time as IEC 60870-5 sends it", Shape{Type: TypeCP56, Order: "HGFEDCBA", Bit: -1}, "B481 050E 370B 1A00", OfMoment(moment), "2026-11-23 14:05:33.204"},
+		{"milliseconds", Shape{Type: TypeUnixMs, Bit: -1}, "0000 018B CFE5 6800", OfMoment(0x018BCFE56800),
+			"2023-11-14 22:13:20"},
+		{"binary time", Shape{Type: TypeCP56, Bit: -1}, "001A 0B37 0E05 81B4", OfMoment(moment),
+			"2026-11-23 14:05:33.204"},
+		{"binary time as IEC 60870-5 sends it", Shape{Type: TypeCP56, Order: "HGFEDCBA", Bit: -1},
+			"B481 050E 370B 1A00", OfMoment(moment), "2026-11-23 14:05:33.204"},
 		{"TIME", Shape{Type: TypeTime, Bit: -1}, "FFFF FC18", OfSpan(-1000), "-1s"},
 		{"DATE", Shape{Type: TypeDate, Bit: -1}, "6A1A 2880", OfMoment(1780099200 * 1000), "2026-05-30 00:00:00"},
-		{"DT", Shape{Type: TypeDT, Order: "CDAB", Bit: -1}, "F720 6A1A", OfMoment(1780152096 * 1000), "2026-05-30 14:41:36"},
+		{"DT", Shape{Type: TypeDT, Order: "CDAB", Bit: -1}, "F720 6A1A", OfMoment(1780152096 * 1000),
+			"2026-05-30 14:41:36"},
 		{"UTF-16", Shape{Type: TypeText, Bit: -1, Length: 6, Charset: UTF16}, "00B0 0043 0000", OfText("°C"), "°C"},
-		{"UTF-16 with a surrogate pair", Shape{Type: TypeText, Bit: -1, Length: 6, Charset: UTF16}, "D83D DC1F 0000", OfText("🐟"), "🐟"},
-		{"Latin-1 with blanks", Shape{Type: TypeText, Bit: -1, Length: 4, Charset: Latin1, Padding: PadSpace}, "B043 2020", OfText("°C"), "°C"},
-		{"UTF-8, bytes swapped", Shape{Type: TypeText, Order: "BA", Bit: -1, Length: 4, Charset: UTF8}, "B0C2 0043", OfText("°C"), "°C"},
+		{"UTF-16 with a surrogate pair", Shape{Type: TypeText, Bit: -1, Length: 6, Charset: UTF16}, "D83D DC1F 0000",
+			OfText("🐟"), "🐟"},
+		{"Latin-1 with blanks", Shape{Type: TypeText, Bit: -1, Length: 4, Charset: Latin1, Padding: PadSpace},
+			"B043 2020", OfText("°C"), "°C"},
+		{"UTF-8, bytes swapped", Shape{Type: TypeText, Order: "BA", Bit: -1, Length: 4, Charset: UTF8}, "B0C2 0043",
+			OfText("°C"), "°C"},
 		{"raw bytes", Shape{Type: TypeBytes, Bit: -1, Length: 5}, "00FF1A2B3C", OfText("00FF 1A2B 3C"), "00FF 1A2B 3C"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -181,9 +191,11 @@ func TestScales(t *testing.T) {
 		{"a range", Scale{Range: loop}, OfInt(12000), OfFloat(50), math.NaN()},
 		{"below a range", Scale{Range: loop}, OfInt(3200), OfFloat(-5), math.NaN()},
 		{"below a clamped one", Scale{Range: &clamped}, OfInt(3200), OfFloat(0), 4000},
-		{"a falling range", Scale{Range: &Range{RawLow: 0, RawHigh: 10, Low: 100, High: 0}}, OfUint(3), OfFloat(70), math.NaN()},
+		{"a falling range", Scale{Range: &Range{RawLow: 0, RawHigh: 10, Low: 100, High: 0}}, OfUint(3), OfFloat(70),
+			math.NaN()},
 		{"a power of ten", Scale{Power: -3}, OfInt(2413), OfFloat(2.413), math.NaN()},
-		{"a power on a factor", Scale{Linear: Linear{Factor: 0.1}, Power: -2}, OfInt(12345), OfFloat(12.345), math.NaN()},
+		{"a power on a factor", Scale{Linear: Linear{Factor: 0.1}, Power: -2}, OfInt(12345), OfFloat(12.345),
+			math.NaN()},
 		{"a power above one", Scale{Power: 2}, OfInt(7), OfFloat(700), math.NaN()},
 		{"a text stays", Scale{Range: loop}, OfText("A"), OfText("A"), math.NaN()},
 	} {
@@ -199,7 +211,8 @@ func TestScales(t *testing.T) {
 		}
 	}
 	missing := Scale{Missing: []Value{OfInt(-32768), OfText("NaN"), OfInt(65535)}}
-	for v, want := range map[Value]bool{OfInt(-32768): true, OfUint(65535): true, OfInt(0): false, OfFloat(math.NaN()): true, OfFloat(1): false, OfText("NaN"): false} {
+	for v, want := range map[Value]bool{OfInt(-32768): true, OfUint(65535): true, OfInt(0): false,
+		OfFloat(math.NaN()): true, OfFloat(1): false, OfText("NaN"): false} {
 		if missing.IsMissing(v) != want {
 			t.Errorf("%v is missing: %v", v, !want)
 		}
@@ -212,8 +225,11 @@ func TestParseTimes(t *testing.T) {
 		typ  Type
 		want Value
 	}{
-		{"2026-05-30 14:41:36", TypeUnix, OfMoment(1780152096000)}, {"2026-05-30T16:41:36+02:00", TypeDT, OfMoment(1780152096000)}, {"2026-05-30", TypeDate, OfMoment(1780099200000)},
-		{"T#1h2m3s500ms", TypeTime, OfSpan(3723500)}, {"90", TypeTime, OfSpan(90000)}, {"2 min", TypeTime, OfSpan(120000)},
+		{"2026-05-30 14:41:36", TypeUnix, OfMoment(1780152096000)},
+		{"2026-05-30T16:41:36+02:00", TypeDT, OfMoment(1780152096000)},
+		{"2026-05-30", TypeDate, OfMoment(1780099200000)},
+		{"T#1h2m3s500ms", TypeTime, OfSpan(3723500)}, {"90", TypeTime, OfSpan(90000)},
+		{"2 min", TypeTime, OfSpan(120000)},
 		{"yesterday", TypeUnix, Value{}}, {"soon", TypeTime, Value{}},
 	} {
 		if got, err := Parse(c.text, c.typ); got != c.want || (err != nil) != c.want.IsNone() {
@@ -263,8 +279,10 @@ func TestEncodeRefuses(t *testing.T) {
 		v   Value
 	}{
 		{TypeInt16, OfInt(32768)}, {TypeInt16, OfInt(-32769)}, {TypeUint16, OfInt(-1)}, {TypeUint16, OfFloat(65535.6)},
-		{TypeInt32, OfUint(1 << 31)}, {TypeUint32, OfUint(1 << 32)}, {TypeInt64, OfUint(1 << 63)}, {TypeUint64, OfFloat(math.Inf(1))},
-		{TypeInt64, OfFloat(9223372036854775808)}, {TypeUint16, OfFloat(math.NaN())}, {TypeFloat32, OfFloat(1e39)}, {TypeUint16, OfText("x")},
+		{TypeInt32, OfUint(1 << 31)}, {TypeUint32, OfUint(1 << 32)}, {TypeInt64, OfUint(1 << 63)},
+		{TypeUint64, OfFloat(math.Inf(1))},
+		{TypeInt64, OfFloat(9223372036854775808)}, {TypeUint16, OfFloat(math.NaN())}, {TypeFloat32, OfFloat(1e39)},
+		{TypeUint16, OfText("x")},
 	} {
 		codec, err := NewCodec(Shape{Type: c.typ, Order: "", Bit: -1, Length: 0})
 		if err != nil {
@@ -280,7 +298,8 @@ func TestEncodeRefuses(t *testing.T) {
 		order Order
 		bit   int
 		n     int
-	}{{TypeUint32, "ABCC", -1, 0}, {TypeUint32, "AB", -1, 0}, {TypeUint32, "ABCX", -1, 0}, {TypeUint16, "", 3, 0}, {TypeBool, "", 16, 0}, {TypeText, "", -1, 0}, {TypeText, "", -1, 300}, {"octet", "", -1, 0}} {
+	}{{TypeUint32, "ABCC", -1, 0}, {TypeUint32, "AB", -1, 0}, {TypeUint32, "ABCX", -1, 0}, {TypeUint16, "", 3, 0},
+		{TypeBool, "", 16, 0}, {TypeText, "", -1, 0}, {TypeText, "", -1, 300}, {"octet", "", -1, 0}} {
 		if _, err := NewCodec(Shape{Type: bad.typ, Order: bad.order, Bit: bad.bit, Length: bad.n}); err == nil {
 			t.Errorf("%v makes a codec", bad)
 		}
@@ -332,8 +351,10 @@ func TestParse(t *testing.T) {
 		want Value
 		bad  bool
 	}{
-		{"48,5", TypeUint16, OfFloat(48.5), false}, {"0x1F", TypeUint16, OfInt(31), false}, {"−3", TypeInt16, OfInt(-3), false},
-		{"on", TypeBool, OfBool(true), false}, {"maybe", TypeBool, Value{}, true}, {"", TypeUint16, Value{}, true}, {"4 2", TypeUint16, Value{}, true},
+		{"48,5", TypeUint16, OfFloat(48.5), false}, {"0x1F", TypeUint16, OfInt(31), false},
+		{"−3", TypeInt16, OfInt(-3), false},
+		{"on", TypeBool, OfBool(true), false}, {"maybe", TypeBool, Value{}, true}, {"", TypeUint16, Value{}, true},
+		{"4 2", TypeUint16, Value{}, true},
 		{" A ", TypeText, OfText(" A "), false},
 	} {
 		got, err := Parse(c.text, c.typ)
@@ -412,9 +433,12 @@ func TestFormat(t *testing.T) {
 		decimals int
 		want     string
 	}{
-		{OfFloat(float64(float32(1.012))), -1, "1.012"}, {OfFloat(8.426), 2, "8.43"}, {OfFloat(12.3), -1, "12.3"}, {OfFloat(1e20), 2, "1e+20"},
-		{OfFloat(0.00001), 2, "1e-05"}, {OfFloat(0), 2, "0.00"}, {OfInt(-5), 0, "-5"}, {OfInt(-5), 1, "-5.0"}, {OfUint(7), -1, "7"},
-		{OfBool(false), 2, "off"}, {OfText("Tank row A"), 2, "Tank row A"}, {Value{}, 2, ""}, {OfFloat(math.Inf(-1)), 1, "-Inf"},
+		{OfFloat(float64(float32(1.012))), -1, "1.012"}, {OfFloat(8.426), 2, "8.43"}, {OfFloat(12.3), -1, "12.3"},
+		{OfFloat(1e20), 2, "1e+20"},
+		{OfFloat(0.00001), 2, "1e-05"}, {OfFloat(0), 2, "0.00"}, {OfInt(-5), 0, "-5"}, {OfInt(-5), 1, "-5.0"},
+		{OfUint(7), -1, "7"},
+		{OfBool(false), 2, "off"}, {OfText("Tank row A"), 2, "Tank row A"}, {Value{}, 2, ""},
+		{OfFloat(math.Inf(-1)), 1, "-Inf"},
 	} {
 		if got := c.v.Format(c.decimals); got != c.want {
 			t.Errorf("%#v with %d decimals is printed %q, want %q", c.v, c.decimals, got, c.want)

@@ -64,7 +64,8 @@ type session struct {
 }
 
 func sessionOf(s protocol.Settings) session {
-	return session{family.Def.Value(s, family.KeyKind).Text(), family.Def.Int(s, family.KeyRack), family.Def.Int(s, family.KeySlot)}
+	return session{family.Def.Value(s, family.KeyKind).Text(), family.Def.Int(s, family.KeyRack),
+		family.Def.Int(s, family.KeySlot)}
 }
 
 // conn is one connection with its session. It has one job under way.
@@ -139,7 +140,8 @@ func (c *conn) setUp(size int) field.Reply {
 		return c.garbled(err, frame)
 	case t.Kind == wire.Disconnect || t.Kind == wire.Error:
 		why := family.Def.Decline(family.Disconnected(t.Reason))
-		return field.Reply{Outcome: exchange.Declined, Code: family.Disconnected(t.Reason), Request: c.request, Answer: frame, Left: true,
+		return field.Reply{Outcome: exchange.Declined, Code: family.Disconnected(t.Reason), Request: c.request,
+			Answer: frame, Left: true,
 			Sentence: fmt.Sprintf("%s, to rack %d and slot %d", why.Title, c.session.rack, c.session.slot)}
 	case t.Kind != wire.ConnectConfirm:
 		return c.garbled(errors.New("it answers the request to connect with something else"), frame)
@@ -345,7 +347,8 @@ func (c *conn) refusal(m *wire.Message, frames []byte) *field.Reply {
 
 func (c *conn) declined(code int, frames []byte) field.Reply {
 	why := family.Def.Decline(code)
-	return field.Reply{Outcome: exchange.Declined, Code: code, Sentence: why.Title, Request: c.request, Answer: frames, Left: true}
+	return field.Reply{Outcome: exchange.Declined, Code: code, Sentence: why.Title, Request: c.request, Answer: frames,
+		Left: true}
 }
 
 // ask sends the request and waits for the message that answers it.
@@ -466,7 +469,8 @@ func (c *conn) Write(to address.Address, data []byte, pass field.Pass) field.Rep
 	at := block.Of(to)
 	it := wire.Item{Range: block.Range{Area: at.Area, Start: at.Offset, Count: len(data)}, Bit: at.Bit}
 	if most := family.RoomOf(c.size).Out - 16; len(data) > most {
-		return field.Reply{Outcome: exchange.NotAllowed, Sentence: fmt.Sprintf("a message holds %d octets of a value, and it has %d", most, len(data))}
+		return field.Reply{Outcome: exchange.NotAllowed,
+			Sentence: fmt.Sprintf("a message holds %d octets of a value, and it has %d", most, len(data))}
 	}
 	c.answers = c.answers[:0]
 	c.ref++
@@ -549,8 +553,10 @@ func (c *conn) Explain(r block.Range, code int) (e field.Explanation) {
 	case family.OutOfRange:
 		if end, ok := c.end(r.Area); ok {
 			return field.Explanation{
-				Saw: fmt.Sprintf("Data block %d ends with byte %d, and the map has values up to byte %d.", number, end-1, int(r.Start)+r.Count-1),
-				Remedy: "Its layout was changed since the list was made, or the number is that of another block: export the declarations anew and " +
+				Saw: fmt.Sprintf("Data block %d ends with byte %d, and the map has values up to byte %d.", number,
+					end-1, int(r.Start)+r.Count-1),
+				Remedy: "Its layout was changed since the list was made, or the number is that of another block: " +
+					"export the declarations anew and " +
 					"compare them with the map.",
 			}
 		}
@@ -560,8 +566,9 @@ func (c *conn) Explain(r block.Range, code int) (e field.Explanation) {
 		case !told:
 		case slices.Contains(numbers, number):
 			return field.Explanation{
-				Saw:    fmt.Sprintf("The controller lists data block %d and does not let it be addressed.", number),
-				Remedy: "Give the block a fixed layout and load it: without one its offsets are not there. If it has one, look at the protection level.",
+				Saw: fmt.Sprintf("The controller lists data block %d and does not let it be addressed.", number),
+				Remedy: "Give the block a fixed layout and load it: without one its offsets are not there. If it " +
+					"has one, look at the protection level.",
 				Access: []string{"layout", "remote"},
 			}
 		case len(numbers) == 0:
@@ -574,7 +581,8 @@ func (c *conn) Explain(r block.Range, code int) (e field.Explanation) {
 			slices.Sort(numbers)
 			shown := fmt.Sprint(numbers[:min(len(numbers), 12)])
 			return field.Explanation{
-				Saw:    fmt.Sprintf("The controller has no data block %d; it lists %s.", number, strings.Trim(shown, "[]")),
+				Saw: fmt.Sprintf("The controller has no data block %d; it lists %s.", number,
+					strings.Trim(shown, "[]")),
 				Remedy: "Compare the number with the program, and load the block if it is new.",
 				Access: []string{"mode"},
 			}

@@ -124,7 +124,8 @@ func (p *peer) answer(m *wire.Message) []byte {
 
 func dial(t *testing.T, at string, limitMs int) (field.Conn, field.Reply) {
 	t.Helper()
-	conn, reply := driver{}.Dial(context.Background(), field.Target{Dial: at, Settings: protocol.Numbers(map[string]int{"timeoutMs": limitMs})})
+	conn, reply := driver{}.Dial(context.Background(),
+		field.Target{Dial: at, Settings: protocol.Numbers(map[string]int{"timeoutMs": limitMs})})
 	if conn != nil {
 		t.Cleanup(func() { _ = conn.Close() })
 	}
@@ -147,7 +148,8 @@ func TestSmallMessages(t *testing.T) {
 	for i := range 45 {
 		ranges = append(ranges, block.Range{Area: "db7", Start: uint32(7 * i), Count: 1 + i%9})
 	}
-	ranges = append(ranges, block.Range{Area: "db7", Start: 1000, Count: 1500}, block.Range{Area: "m", Start: 3, Count: 1})
+	ranges = append(ranges, block.Range{Area: "db7", Start: 1000, Count: 1500},
+		block.Range{Area: "m", Start: 3, Count: 1})
 	for _, size := range []int{112, 240, 480} {
 		p := &peer{t: t, size: size}
 		conn, reply := dial(t, p.listen(), 1000)
@@ -204,13 +206,16 @@ func TestOddPeers(t *testing.T) {
 		}, exchange.Garbled, "was not asked"},
 		{"one item too few", func(_ int, m *wire.Message, a []byte) [][]byte {
 			items, _, _ := wire.ParseItems(m)
-			return [][]byte{wire.AppendReadAnswer(nil, m.Ref, items[:1], []wire.Given{{Code: family.Done, Data: []byte{4, 5}}})}
+			return [][]byte{wire.AppendReadAnswer(nil, m.Ref, items[:1],
+				[]wire.Given{{Code: family.Done, Data: []byte{4, 5}}})}
 		}, exchange.Garbled, "answers 1 items"},
 		{"another length", func(_ int, m *wire.Message, a []byte) [][]byte {
 			items, _, _ := wire.ParseItems(m)
-			return [][]byte{wire.AppendReadAnswer(nil, m.Ref, items, []wire.Given{{Code: family.Done, Data: []byte{4, 5, 6}}, {Code: family.Done, Data: []byte{40}}})}
+			return [][]byte{wire.AppendReadAnswer(nil, m.Ref, items,
+				[]wire.Given{{Code: family.Done, Data: []byte{4, 5, 6}}, {Code: family.Done, Data: []byte{40}}})}
 		}, exchange.Garbled, "has 3 octets"},
-		{"cut short", func(_ int, _ *wire.Message, a []byte) [][]byte { return [][]byte{a[:len(a)-3]} }, exchange.Garbled, "the rest of the frame did not"},
+		{"cut short", func(_ int, _ *wire.Message, a []byte) [][]byte { return [][]byte{a[:len(a)-3]} },
+			exchange.Garbled, "the rest of the frame did not"},
 		{"parts without end", func(_ int, _ *wire.Message, a []byte) (list [][]byte) {
 			a[6] = 0
 			for range 200 {
@@ -221,10 +226,15 @@ func TestOddPeers(t *testing.T) {
 		{"no RFC 1006", func(_ int, _ *wire.Message, a []byte) [][]byte {
 			return [][]byte{[]byte("HTTP/1.1 400 Bad Request\r\n\r\n")}
 		}, exchange.Garbled, "version 3"},
-		{"a frame of 65 000 octets", func(_ int, _ *wire.Message, a []byte) [][]byte { return [][]byte{{3, 0, 0xFD, 0xE8, 2, 0xF0, 0x80}} }, exchange.Garbled, "65000 octets"},
+		{"a frame of 65 000 octets",
+			func(_ int, _ *wire.Message, a []byte) [][]byte { return [][]byte{{3, 0, 0xFD, 0xE8, 2, 0xF0, 0x80}} },
+			exchange.Garbled, "65000 octets"},
 		{"hangs up", func(_ int, _ *wire.Message, a []byte) [][]byte { return [][]byte{nil} }, exchange.Closed, ""},
-		{"ends the connection in order", func(_ int, _ *wire.Message, a []byte) [][]byte { return [][]byte{wire.AppendDisconnect(nil, 128)} }, exchange.Garbled, "reason 128"},
-		{"silent", func(_ int, _ *wire.Message, a []byte) [][]byte { return [][]byte{{}} }, exchange.NoAnswer, "no answer came within 150 ms"},
+		{"ends the connection in order",
+			func(_ int, _ *wire.Message, a []byte) [][]byte { return [][]byte{wire.AppendDisconnect(nil, 128)} },
+			exchange.Garbled, "reason 128"},
+		{"silent", func(_ int, _ *wire.Message, a []byte) [][]byte { return [][]byte{{}} }, exchange.NoAnswer,
+			"no answer came within 150 ms"},
 		{"refuses", func(_ int, m *wire.Message, a []byte) [][]byte {
 			return [][]byte{wire.AppendRefusal(nil, m.Ref, 0x81, 0x04)}
 		}, exchange.Declined, "not permitted"},
@@ -277,7 +287,8 @@ func TestLateAnswer(t *testing.T) {
 		return [][]byte{a}
 	}
 	conn, _ := dial(t, p.listen(), 100)
-	if first := conn.Read([]block.Range{{Area: "db7", Start: 9, Count: 2}}); first.Outcome != exchange.NoAnswer || !conn.Usable() {
+	if first := conn.Read([]block.Range{{Area: "db7", Start: 9, Count: 2}}); first.Outcome != exchange.NoAnswer ||
+		!conn.Usable() {
 		t.Fatalf("%+v", first)
 	}
 	time.Sleep(150 * time.Millisecond)
@@ -296,8 +307,10 @@ func TestSession(t *testing.T) {
 		want   exchange.Outcome
 		code   int
 	}{
-		{"no answer to setting up", func(int, *wire.Message, []byte) [][]byte { return [][]byte{{}} }, 240, exchange.Declined, family.NoSession},
-		{"hangs up", func(int, *wire.Message, []byte) [][]byte { return [][]byte{nil} }, 240, exchange.Declined, family.NoSession},
+		{"no answer to setting up", func(int, *wire.Message, []byte) [][]byte { return [][]byte{{}} }, 240,
+			exchange.Declined, family.NoSession},
+		{"hangs up", func(int, *wire.Message, []byte) [][]byte { return [][]byte{nil} }, 240, exchange.Declined,
+			family.NoSession},
 		{"refused", func(_ int, m *wire.Message, _ []byte) [][]byte {
 			return [][]byte{wire.AppendRefusal(nil, m.Ref, 0x81, 0x04)}
 		}, 240, exchange.Declined, family.NotPermitted},
@@ -320,11 +333,14 @@ func TestWrite(t *testing.T) {
 	if got := conn.Write(at, []byte{1}, nil); got.Outcome != exchange.NotAllowed {
 		t.Errorf("without a pass: %+v", got)
 	}
-	if got := conn.Write(at, []byte{1}, func() (func(), error) { return nil, errors.New("locked") }); got.Outcome != exchange.NotAllowed || got.Sentence != "locked" {
+	if got := conn.Write(at, []byte{1},
+		func() (func(), error) { return nil, errors.New("locked") }); got.Outcome != exchange.NotAllowed ||
+		got.Sentence != "locked" {
 		t.Errorf("with one that is refused: %+v", got)
 	}
 	left := false
-	if got := conn.Write(at, []byte{1}, func() (func(), error) { return func() { left = true }, nil }); !got.OK() || !left {
+	if got := conn.Write(at, []byte{1}, func() (func(), error) { return func() { left = true }, nil }); !got.OK() ||
+		!left {
 		t.Errorf("%+v, left %v", got, left)
 	}
 	if it := <-p.writes; it.Bit != 3 || it.Start != 12 || it.Area != "db7" || len(p.writes) > 0 {

@@ -63,10 +63,14 @@ func TestFaults(t *testing.T) {
 		says, access  string
 		drum, filters value.Quality
 	}{
-		{bench.Fault{Kind: "slot", Value: 3}, route.Session, "refuses the connection to that rack and slot", "", value.Good, value.Good}, // the connection that stands goes on
-		{bench.Fault{Kind: "permission"}, route.Session, "does not permit reading and writing", "Protection: access from panels", value.Bad, value.Bad},
-		{bench.Fault{Kind: "unloaded", Value: 12}, route.Points, "does not let it be addressed", "fixed layout on", value.Good, value.Bad},
-		{bench.Fault{Kind: "layout", Value: 12}, route.Points, "does not let it be addressed", "fixed layout on", value.Good, value.Bad},
+		{bench.Fault{Kind: "slot", Value: 3}, route.Session, "refuses the connection to that rack and slot", "",
+			value.Good, value.Good}, // the connection that stands goes on
+		{bench.Fault{Kind: "permission"}, route.Session, "does not permit reading and writing",
+			"Protection: access from panels", value.Bad, value.Bad},
+		{bench.Fault{Kind: "unloaded", Value: 12}, route.Points, "does not let it be addressed", "fixed layout on",
+			value.Good, value.Bad},
+		{bench.Fault{Kind: "layout", Value: 12}, route.Points, "does not let it be addressed", "fixed layout on",
+			value.Good, value.Bad},
 		{bench.Fault{Kind: "shortened", Value: 20}, route.Points, "ends with byte", "", value.Bad, value.Bad},
 		{bench.Fault{Kind: "items"}, route.Session, "no answer", "", value.Bad, value.Bad},
 		{bench.Fault{Kind: "reference"}, route.Session, "no answer", "", value.Bad, value.Bad},

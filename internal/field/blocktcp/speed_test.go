@@ -37,13 +37,16 @@ func TestMain(m *testing.M) {
 }
 
 func hall() *site.Site {
-	port := site.Port{Line: "net", Host: "192.0.2.60", Protocol: family.Def.Name, Settings: protocol.Numbers(map[string]int{protocol.KeyThink: 0})}
+	port := site.Port{Line: "net", Host: "192.0.2.60", Protocol: family.Def.Name,
+		Settings: protocol.Numbers(map[string]int{protocol.KeyThink: 0})}
 	s := &site.Site{Lines: []site.Line{{ID: "net", Medium: site.Ethernet}},
 		Links:   []site.Link{{ID: "k", Answering: "d", Line: "net", Protocol: family.Def.Name}},
 		Devices: []site.Device{{ID: "d", Name: "Filtration hall", Map: family.Def.Name, Ports: []site.Port{port}}}}
 	for i := range 10 {
-		s.Devices[0].Points = append(s.Devices[0].Points, site.Point{ID: string(rune('a' + i)), Name: string(rune('A' + i)),
-			Address: block.At("db7", uint32(40*(i/5)+2*i)), Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly})
+		s.Devices[0].Points = append(s.Devices[0].Points,
+			site.Point{ID: string(rune('a' + i)), Name: string(rune('A' + i)),
+				Address: block.At("db7", uint32(40*(i/5)+2*i)), Type: value.TypeUint16, PaceMs: 1000,
+				Access: site.ReadOnly})
 	}
 	return s
 }
@@ -99,7 +102,8 @@ func TestRatios(t *testing.T) {
 		bare := time.Since(began)
 		_ = conn.Close()
 		began = time.Now()
-		if got, err := field.RunRequests(&s.Links[0], &s.Devices[0], field.Target{Dial: dial}, n); err != nil || got < n {
+		if got, err := field.RunRequests(&s.Links[0], &s.Devices[0], field.Target{Dial: dial}, n); err != nil ||
+			got < n {
 			t.Fatal(got, err)
 		}
 		engine := time.Since(began)
@@ -107,7 +111,9 @@ func TestRatios(t *testing.T) {
 	}
 	slices.Sort(ratios)
 	slices.Sort(rates)
-	t.Logf("figure: block access, the run engine at %.2f of a bare loop over the same socket code (%.2f to %.2f in %d turns; promised: 0.90), %.0f requests a second", ratios[turns/2], ratios[0], ratios[turns-1], turns, rates[turns/2])
+	t.Logf("figure: block access, the run engine at %.2f of a bare loop over the same socket code (%.2f to %.2f in "+
+		"%d turns; promised: 0.90), %.0f requests a second", ratios[turns/2], ratios[0], ratios[turns-1], turns,
+		rates[turns/2])
 	if ratios[turns/2] < 0.9 {
 		t.Error("slower than 0.9 of the bare loop")
 	}

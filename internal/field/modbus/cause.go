@@ -14,9 +14,11 @@ import (
 // failed says what became of an exchange without a right answer.
 func (c *lineConn) failed(h *hearing) field.Reply {
 	if len(c.in) == 0 {
-		reply := field.Reply{Outcome: exchange.NoAnswer, Request: c.request, Sentence: fmt.Sprintf("nothing came back within %d ms", c.limit.Milliseconds())}
+		reply := field.Reply{Outcome: exchange.NoAnswer, Request: c.request,
+			Sentence: fmt.Sprintf("nothing came back within %d ms", c.limit.Milliseconds())}
 		if h.echoed {
-			reply.Cause, reply.Sentence = exchange.Echo, reply.Sentence+" but the request itself: the adapter hears what it sends"
+			reply.Cause, reply.Sentence = exchange.Echo,
+				reply.Sentence+" but the request itself: the adapter hears what it sends"
 		}
 		c.owe(h.sent)
 		if c.lateMs > 0 {
@@ -45,21 +47,28 @@ func (c *lineConn) cause() (cause exchange.Cause, looks, says string) {
 				return exchange.OtherUnit, "", fmt.Sprintf("unit %d answers in the place of unit %d", unit, c.unit)
 			}
 			if len(c.in) > whole {
-				return exchange.TwoUnits, "", fmt.Sprintf("a right answer came and %d octets more: two units answer to number %d", len(c.in)-whole, c.unit)
+				return exchange.TwoUnits, "",
+					fmt.Sprintf("a right answer came and %d octets more: two units answer to number %d",
+						len(c.in)-whole, c.unit)
 			}
 		}
 	}
 	heads := c.heads()
 	head := bytes.HasPrefix(c.in, heads[0].Octets) || bytes.HasPrefix(c.in, heads[1].Octets)
 	if head && whole > 0 && len(c.in) > whole {
-		return exchange.TwoUnits, "", fmt.Sprintf("the answer begins as it should and %d octets come too many: two units talk at once", len(c.in)-whole)
+		return exchange.TwoUnits, "",
+			fmt.Sprintf("the answer begins as it should and %d octets come too many: two units talk at once",
+				len(c.in)-whole)
 	}
 	if head && whole > len(c.in) {
-		return exchange.CutShort, "", fmt.Sprintf("%d octets came and the other %d of the answer did not", len(c.in), whole-len(c.in))
+		return exchange.CutShort, "",
+			fmt.Sprintf("%d octets came and the other %d of the answer did not", len(c.in), whole-len(c.in))
 	}
 	if !head && c.char > 0 {
 		if guesses := serial.Explain(c.in, heads[:], c.format); len(guesses) > 0 && guesses[0].Share >= 0.6 {
-			return exchange.Format, guesses[0].Format.String(), fmt.Sprintf("%d octets came and none pass: they look like %s, and this end is set to %s", len(c.in), guesses[0].Format, c.format)
+			return exchange.Format, guesses[0].Format.String(),
+				fmt.Sprintf("%d octets came and none pass: they look like %s, and this end is set to %s", len(c.in),
+					guesses[0].Format, c.format)
 		}
 	}
 	if _, err := judge(c.framing, c.request, c.in, wire.Lenience{}); err != nil {

@@ -137,9 +137,11 @@ func (c *lineConn) Listen(ctx context.Context, d time.Duration) field.Heard {
 	case heard.Octets == 0:
 		heard.Sentence = "Nobody speaks."
 	case heard.Frames == 0:
-		heard.Sentence = fmt.Sprintf("%d octets came and no frame passes its check: somebody speaks with other settings, or another protocol.", heard.Octets)
+		heard.Sentence = fmt.Sprintf("%d octets came and no frame passes its check: somebody speaks with other "+
+			"settings, or another protocol.", heard.Octets)
 	case heard.Asked > 0:
-		heard.Sentence = fmt.Sprintf("Somebody asks here already: %d frames, %d of them requests. Two askers on one line collide.", heard.Frames, heard.Asked)
+		heard.Sentence = fmt.Sprintf("Somebody asks here already: %d frames, %d of them requests. Two askers on one "+
+			"line collide.", heard.Frames, heard.Asked)
 	default:
 		heard.Sentence = fmt.Sprintf("%d frames came and none of them is a request.", heard.Frames)
 	}
@@ -164,7 +166,8 @@ func (c *lineConn) frameAt(b []byte) (n int, asked bool) {
 		}
 		if c.framing == wire.ASCII && of.asked {
 			// Its frames end alike: what it is follows from its length.
-			if as, err := wire.RTU.RequestLen(append(append([]byte{unit}, pdu...), 0, 0)); err != nil || as != len(pdu)+3 {
+			if as, err := wire.RTU.RequestLen(append(append([]byte{unit}, pdu...), 0, 0)); err != nil ||
+				as != len(pdu)+3 {
 				continue
 			}
 		}

@@ -36,7 +36,8 @@ func (c *lineConn) owe(sent time.Time) {
 			c.owes[i].checks = patience // it is no longer known how many are to come
 		}
 	}
-	c.owes = append(c.owes, owed{unit: c.unit, function: c.pdu[0], length: c.answerLength(), request: string(c.request), sent: sent})
+	c.owes = append(c.owes,
+		owed{unit: c.unit, function: c.pdu[0], length: c.answerLength(), request: string(c.request), sent: sent})
 }
 
 // answerLength is the length of the data unit that answers the request, 0 where
@@ -141,11 +142,13 @@ func (c *lineConn) settle(h *hearing, reply *field.Reply) {
 	}
 	if !alike {
 		reply.Cause = exchange.Late
-		reply.Doubt = fmt.Sprintf("it may be the late answer to a question before: one was not answered within %d ms", c.limit.Milliseconds())
+		reply.Doubt = fmt.Sprintf("it may be the late answer to a question before: one was not answered within %d ms",
+			c.limit.Milliseconds())
 	}
 	// As many are still to come as were asked for and did not; if answers come in
 	// the order of their questions, those of the last.
-	mine = append(mine, owed{unit: c.unit, function: c.pdu[0], length: c.answerLength(), request: string(c.request), sent: h.sent, checks: mine[len(mine)-1].checks})
+	mine = append(mine, owed{unit: c.unit, function: c.pdu[0], length: c.answerLength(), request: string(c.request),
+		sent: h.sent, checks: mine[len(mine)-1].checks})
 	for _, o := range mine[frames:] {
 		o.checks++
 		c.owes = append(c.owes, o)
@@ -165,7 +168,8 @@ func (c *lineConn) over() time.Duration { return max(time.Second, 4*c.limit) }
 func (c *lineConn) clear() error {
 	request := c.framing.AppendFrame(nil, 0, c.unit, c.pdu...)
 	mine := func(o owed) bool {
-		return o.unit == c.unit && o.function == c.pdu[0] && o.length == c.answerLength() && o.request != string(request)
+		return o.unit == c.unit && o.function == c.pdu[0] && o.length == c.answerLength() &&
+			o.request != string(request)
 	}
 	if !slices.ContainsFunc(c.owes, func(o owed) bool { return o.checks >= patience && mine(o) }) {
 		return nil

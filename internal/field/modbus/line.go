@@ -199,8 +199,10 @@ func (c *lineConn) exchange(pass field.Pass) field.Reply {
 // once sends the request once. The error is why the stream failed, if it did.
 func (c *lineConn) once(pass field.Pass) (field.Reply, error) {
 	reading := c.pdu[0] <= wire.ReadInputRegisters
-	if c.unit == 0 && c.pdu[0] != wire.WriteSingleCoil && c.pdu[0] != wire.WriteSingleRegister && c.pdu[0] != wire.WriteRegisters {
-		return field.Reply{Outcome: exchange.NotAllowed, Sentence: "unit 0 is every unit at once: it can be written, but none of them answers"}, nil
+	if c.unit == 0 && c.pdu[0] != wire.WriteSingleCoil && c.pdu[0] != wire.WriteSingleRegister &&
+		c.pdu[0] != wire.WriteRegisters {
+		return field.Reply{Outcome: exchange.NotAllowed,
+			Sentence: "unit 0 is every unit at once: it can be written, but none of them answers"}, nil
 	}
 	c.calledOff.Store(false)
 	err := c.drain()
@@ -233,7 +235,8 @@ func (c *lineConn) once(pass field.Pass) (field.Reply, error) {
 		// be closed while it goes out.
 		c.quiet = sent.Add(max(c.turn, ms(c.silence)))
 		c.pause(c.quiet)
-		return field.Reply{Outcome: exchange.Sent, Left: true, Sentence: "sent to every unit of the line; none answers to that", Request: c.request}, nil
+		return field.Reply{Outcome: exchange.Sent, Left: true,
+			Sentence: "sent to every unit of the line; none answers to that", Request: c.request}, nil
 	}
 	h := hearing{deadline: sent.Add(c.limit), sent: sent}
 	reply, ok, err := c.answer(&h, reading)
@@ -247,7 +250,8 @@ func (c *lineConn) once(pass field.Pass) (field.Reply, error) {
 	case ok:
 		reply.ThinkMs = max(0, float64(h.first.Sub(sent))/1e6-c.char-c.silence)
 		if h.pause > lumps {
-			reply.Cause, reply.Sentence = exchange.InPieces, fmt.Sprintf("the answer came in pieces, with a pause of %d ms", h.pause.Milliseconds())
+			reply.Cause, reply.Sentence = exchange.InPieces,
+				fmt.Sprintf("the answer came in pieces, with a pause of %d ms", h.pause.Milliseconds())
 		}
 		c.settle(&h, &reply)
 	default:
@@ -259,7 +263,8 @@ func (c *lineConn) once(pass field.Pass) (field.Reply, error) {
 		reply.LateMs = c.lateMs
 	}
 	if c.lateMs = 0; reply.OK() && reply.Doubt == "" && time.Since(c.others) < foreign {
-		reply.Cause, reply.Doubt = exchange.Others, "somebody else asks on this line too: the answer may be to a question of theirs"
+		reply.Cause, reply.Doubt = exchange.Others,
+			"somebody else asks on this line too: the answer may be to a question of theirs"
 	}
 	return reply, nil
 }
@@ -293,7 +298,8 @@ func (c *lineConn) answer(h *hearing, reading bool) (reply field.Reply, ok bool,
 			}
 			whole, _ := c.framing.AnswerLen(c.in)
 			if whole > 0 && len(c.in) >= whole {
-				if reply, err := judge(c.framing, c.request, c.in[:whole], wire.Lenience{}); err == nil && (len(c.in) == whole || c.isRequest(c.in[whole:]) || c.owesLike(c.in[:whole])) {
+				if reply, err := judge(c.framing, c.request, c.in[:whole], wire.Lenience{}); err == nil &&
+					(len(c.in) == whole || c.isRequest(c.in[whole:]) || c.owesLike(c.in[:whole])) {
 					return reply, true, nil
 				}
 			}

@@ -45,7 +45,8 @@ func stream(t testing.TB, limitMs int, script func(turn int, request []byte, sen
 	if err != nil {
 		t.Fatal(err)
 	}
-	conn, reply := driver.Dial(context.Background(), field.Target{Dial: at, Settings: protocol.Numbers(map[string]int{"timeoutMs": limitMs, "unit": 11})})
+	conn, reply := driver.Dial(context.Background(),
+		field.Target{Dial: at, Settings: protocol.Numbers(map[string]int{"timeoutMs": limitMs, "unit": 11})})
 	if conn == nil {
 		t.Fatal(reply.Sentence)
 	}
@@ -54,7 +55,8 @@ func stream(t testing.TB, limitMs int, script func(turn int, request []byte, sen
 }
 
 // port is the far side of a pseudo-terminal, as stream is of a TCP stream.
-func port(t *testing.T, driverName string, framing wire.Framing, limitMs int, script func(turn int, request []byte, send func([]byte))) field.Conn {
+func port(t *testing.T, driverName string, framing wire.Framing, limitMs int,
+	script func(turn int, request []byte, send func([]byte))) field.Conn {
 	t.Helper()
 	master, slave, err := pty.Open()
 	if err != nil {
@@ -69,8 +71,9 @@ func port(t *testing.T, driverName string, framing wire.Framing, limitMs int, sc
 	if err != nil {
 		t.Fatal(err)
 	}
-	conn, reply := driver.Dial(context.Background(), field.Target{Dial: path, Format: serial.Format{Baud: 115200, Data: 8, Parity: serial.None, Stop: 1},
-		Settings: protocol.Numbers(map[string]int{"timeoutMs": limitMs, "unit": 11})})
+	conn, reply := driver.Dial(context.Background(),
+		field.Target{Dial: path, Format: serial.Format{Baud: 115200, Data: 8, Parity: serial.None, Stop: 1},
+			Settings: protocol.Numbers(map[string]int{"timeoutMs": limitMs, "unit": 11})})
 	if conn == nil {
 		t.Fatal(reply.Sentence)
 	}
@@ -119,7 +122,10 @@ func wrong(reply *field.Reply, at uint32) bool {
 // by how much, is said.
 func TestLateAnswersOnALine(t *testing.T) {
 	const limit = 60
-	overStream := func(t *testing.T, script func(int, []byte, func([]byte))) field.Conn { return stream(t, limit, script) }
+	overStream := func(t *testing.T,
+		script func(int, []byte, func([]byte))) field.Conn {
+		return stream(t, limit, script)
+	}
 	over := func(name string, framing wire.Framing) func(*testing.T, func(int, []byte, func([]byte))) field.Conn {
 		return func(t *testing.T, script func(int, []byte, func([]byte))) field.Conn {
 			return port(t, name, framing, limit, script)
@@ -135,9 +141,12 @@ func TestLateAnswersOnALine(t *testing.T) {
 		{"in ASCII", over("modbus-ascii", wire.ASCII), nowAndThen},
 		{"always", overStream, func(int) time.Duration { return 90 * time.Millisecond }},
 		{"now and then", overStream, nowAndThen},
-		{"more and more", overStream, func(turn int) time.Duration { return time.Duration(20+6*turn) * time.Millisecond }},
-		{"by six times the limit", overStream, func(turn int) time.Duration { return time.Duration(360*(turn%2)) * time.Millisecond }},
-		{"by twice the limit", overStream, func(turn int) time.Duration { return time.Duration(40+turn%2*90) * time.Millisecond }},
+		{"more and more", overStream,
+			func(turn int) time.Duration { return time.Duration(20+6*turn) * time.Millisecond }},
+		{"by six times the limit", overStream,
+			func(turn int) time.Duration { return time.Duration(360*(turn%2)) * time.Millisecond }},
+		{"by twice the limit", overStream,
+			func(turn int) time.Duration { return time.Duration(40+turn%2*90) * time.Millisecond }},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -198,7 +207,8 @@ func TestSecondAskerOnALine(t *testing.T) {
 		send(holding(request))
 	})
 	for i := range 2 {
-		if reply := conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: 5, Count: 1}}); !reply.OK() || reply.Doubt != "" {
+		if reply := conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: 5, Count: 1}}); !reply.OK() ||
+			reply.Doubt != "" {
 			t.Errorf("read %d alone: %+v", i, reply)
 		}
 	}
@@ -235,11 +245,13 @@ func TestExceptionWithoutCode(t *testing.T) {
 		send(wire.RTU.AppendFrame(nil, 0, request[0], request[1]|0x80, 0))
 	})
 	for _, area := range []string{family.HoldingRegisters, family.Coils} {
-		if reply := conn.Read([]block.Range{{Area: area, Start: 0, Count: 9}}); reply.Outcome != exchange.Declined || reply.Data != nil {
+		if reply := conn.Read([]block.Range{{Area: area, Start: 0, Count: 9}}); reply.Outcome != exchange.Declined ||
+			reply.Data != nil {
 			t.Errorf("%s: %+v", area, reply)
 		}
 	}
-	if reply := conn.Write(block.At("hr", 1), []byte{0, 1}, func() (func(), error) { return func() {}, nil }); reply.OK() {
+	if reply := conn.Write(block.At("hr", 1), []byte{0, 1},
+		func() (func(), error) { return func() {}, nil }); reply.OK() {
 		t.Errorf("writing: %+v", reply)
 	}
 }
@@ -276,7 +288,8 @@ func TestTransactionsGoOn(t *testing.T) {
 		t.Fatal(err)
 	}
 	for i := range 6 {
-		conn, reply := driver.Dial(context.Background(), field.Target{Dial: l.Addr().String(), Settings: protocol.Numbers(map[string]int{"timeoutMs": 200})})
+		conn, reply := driver.Dial(context.Background(),
+			field.Target{Dial: l.Addr().String(), Settings: protocol.Numbers(map[string]int{"timeoutMs": 200})})
 		if conn == nil {
 			t.Fatal(reply.Sentence)
 		}
@@ -294,7 +307,8 @@ func TestEndsWithItsContext(t *testing.T) {
 	conn := stream(t, 60_000, func(int, []byte, func([]byte)) {})
 	time.AfterFunc(50*time.Millisecond, conn.Break)
 	began := time.Now()
-	if reply := conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: 0, Count: 1}}); reply.Outcome != exchange.CalledOff || time.Since(began) > 150*time.Millisecond {
+	if reply := conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: 0,
+		Count: 1}}); reply.Outcome != exchange.CalledOff || time.Since(began) > 150*time.Millisecond {
 		t.Errorf("after %v: %+v", time.Since(began), reply)
 	}
 }
@@ -348,8 +362,10 @@ func FuzzLine(f *testing.F) {
 		}
 		for i := 0; i < len(moves) && conn.Usable(); i++ {
 			at := uint32(1 + random.IntN(3)*7)
-			if reply := conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: at, Count: 1}}); wrong(&reply, at) {
-				t.Fatalf("turn %d of %v: register %d reads %d, and good", i, moves, at, binary.BigEndian.Uint16(reply.Data))
+			if reply := conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: at, Count: 1}}); wrong(&reply,
+				at) {
+				t.Fatalf("turn %d of %v: register %d reads %d, and good", i, moves, at,
+					binary.BigEndian.Uint16(reply.Data))
 			}
 		}
 	})

@@ -43,7 +43,8 @@ const dozing = time.Second
 func dial(ctx context.Context, t field.Target, def *protocol.Def) (*socket, error) {
 	limit := time.Duration(def.Int(t.Settings, "timeoutMs")) * time.Millisecond
 	dialer := net.Dialer{Timeout: max(limit, 1500*time.Millisecond), Control: t.Control}
-	s := &socket{ctx: ctx, stop: func() bool { return true }, open: func() (net.Conn, error) { return dialer.DialContext(ctx, "tcp", t.Dial) }}
+	s := &socket{ctx: ctx, stop: func() bool { return true },
+		open: func() (net.Conn, error) { return dialer.DialContext(ctx, "tcp", t.Dial) }}
 	return s, s.reopen()
 }
 
@@ -115,7 +116,8 @@ func (s *socket) ended() {
 // new connection: the far end had ended this one behind its last answer, or in
 // the quiet since, and the question went to nobody.
 func (s *socket) again(err error) bool {
-	if s.answers != 1 && (s.answers == 0 || time.Since(s.last) < dozing) || s.ctx.Err() != nil || !(errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE)) {
+	if s.answers != 1 && (s.answers == 0 || time.Since(s.last) < dozing) || s.ctx.Err() != nil ||
+		!(errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE)) {
 		return false
 	}
 	s.ended()

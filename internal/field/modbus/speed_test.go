@@ -67,11 +67,14 @@ func probed(t testing.TB) (s *site.Site, dial string) {
 
 func probeSite() *site.Site {
 	s := &site.Site{Lines: []site.Line{{ID: "net", Medium: site.Ethernet}},
-		Links:   []site.Link{{ID: "k", Answering: "d", Line: "net", Protocol: "modbus-tcp"}},
-		Devices: []site.Device{{ID: "d", Name: "Probe", Map: "modbus-tcp", Ports: []site.Port{{Line: "net", Host: "192.0.2.21", Protocol: "modbus-tcp", Settings: protocol.Numbers(map[string]int{"thinkMs": 0})}}}}}
+		Links: []site.Link{{ID: "k", Answering: "d", Line: "net", Protocol: "modbus-tcp"}},
+		Devices: []site.Device{{ID: "d", Name: "Probe", Map: "modbus-tcp",
+			Ports: []site.Port{{Line: "net", Host: "192.0.2.21", Protocol: "modbus-tcp",
+				Settings: protocol.Numbers(map[string]int{"thinkMs": 0})}}}}}
 	for i := range 10 {
-		s.Devices[0].Points = append(s.Devices[0].Points, site.Point{ID: string(rune('a' + i)), Name: string(rune('A' + i)),
-			Address: block.At("hr", uint32(i)), Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly})
+		s.Devices[0].Points = append(s.Devices[0].Points,
+			site.Point{ID: string(rune('a' + i)), Name: string(rune('A' + i)),
+				Address: block.At("hr", uint32(i)), Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly})
 	}
 	return s
 }
@@ -163,7 +166,8 @@ func TestRatios(t *testing.T) {
 	}
 	engineLoop := func() float64 {
 		began := time.Now()
-		if got, err := field.RunRequests(&s.Links[0], &s.Devices[0], field.Target{Dial: dial}, n); err != nil || got < n {
+		if got, err := field.RunRequests(&s.Links[0], &s.Devices[0], field.Target{Dial: dial}, n); err != nil ||
+			got < n {
 			t.Fatal(got, err)
 		}
 		return float64(time.Since(began))
@@ -189,8 +193,10 @@ func TestRatios(t *testing.T) {
 	}
 	slices.Sort(ofBare)
 	slices.Sort(ofC)
-	t.Logf("figure: the run engine at %.2f of a bare loop over the same socket code (%.2f to %.2f in %d turns; promised: 0.90)", ofBare[turns/2], ofBare[0], ofBare[turns-1], turns)
-	t.Logf("figure: the run engine at %.2f of a plain C loop on libmodbus (%.2f to %.2f; promised: 0.95)", ofC[turns/2], ofC[0], ofC[turns-1])
+	t.Logf("figure: the run engine at %.2f of a bare loop over the same socket code (%.2f to %.2f in %d turns; "+
+		"promised: 0.90)", ofBare[turns/2], ofBare[0], ofBare[turns-1], turns)
+	t.Logf("figure: the run engine at %.2f of a plain C loop on libmodbus (%.2f to %.2f; promised: 0.95)", ofC[turns/2],
+		ofC[0], ofC[turns-1])
 	if ofC[turns/2] < 0.95 {
 		t.Error("slower than the C loop")
 	}

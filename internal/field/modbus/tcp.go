@@ -233,7 +233,8 @@ func (c *conn) judge(request, frame []byte) (field.Reply, error) {
 		c.sock.manner |= exchange.NoTransaction
 		reply.Manner |= exchange.NoTransaction
 		if c.suspect && c.sock.answers == 0 {
-			reply.Doubt = "it may be the late answer to a question before: the device answers without transactions, and one stayed unanswered"
+			reply.Doubt = "it may be the late answer to a question before: the device answers without transactions, " +
+				"and one stayed unanswered"
 		}
 		c.suspect = false
 	}

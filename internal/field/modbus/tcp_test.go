@@ -51,7 +51,8 @@ func scripted(t *testing.T, script func(turn int, request []byte, c net.Conn)) f
 	if err != nil {
 		t.Fatal(err)
 	}
-	conn, reply := driver.Dial(context.Background(), field.Target{Dial: at, Settings: protocol.Numbers(map[string]int{"timeoutMs": 500})})
+	conn, reply := driver.Dial(context.Background(),
+		field.Target{Dial: at, Settings: protocol.Numbers(map[string]int{"timeoutMs": 500})})
 	if conn == nil {
 		t.Fatal(reply.Sentence)
 	}
@@ -126,13 +127,17 @@ func TestBrokenAnswers(t *testing.T) {
 	}{
 		"never the right transaction": {func(b []byte) []byte { b[1]--; return b }, "earlier requests"},
 		"a later transaction":         {func(b []byte) []byte { b[0] += 0x40; return b }, "transaction"},
-		"text":                        {func([]byte) []byte { return []byte("HTTP/1.1 400 Bad Request\r\n\r\n") }, "protocol identifier"},
-		"cut short":                   {func(b []byte) []byte { return b[:len(b)-1] }, "the rest of the frame did not"},
-		"one octet":                   {func(b []byte) []byte { return b[:1] }, "1 octets came"},
-		"a huge length":               {func(b []byte) []byte { b[4] = 0xFF; return b }, "2 to 254"},
+		"text": {func([]byte) []byte { return []byte("HTTP/1.1 400 Bad Request\r\n\r\n") },
+			"protocol identifier"},
+		"cut short":     {func(b []byte) []byte { return b[:len(b)-1] }, "the rest of the frame did not"},
+		"one octet":     {func(b []byte) []byte { return b[:1] }, "1 octets came"},
+		"a huge length": {func(b []byte) []byte { b[4] = 0xFF; return b }, "2 to 254"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			conn := scripted(t, func(_ int, request []byte, sock net.Conn) { _, _ = sock.Write(c.spoil(registers(request))) })
+			conn := scripted(t, func(_ int, request []byte,
+				sock net.Conn) {
+				_, _ = sock.Write(c.spoil(registers(request)))
+			})
 			reply := read(t, conn, 5, exchange.Garbled)
 			if reply.Data != nil || !strings.Contains(reply.Sentence, c.says) || len(reply.Request) != 12 {
 				t.Errorf("%+v", reply)
@@ -153,14 +158,16 @@ func TestCancel(t *testing.T) {
 	defer l.Close()
 	driver, _, _ := field.DriverOf(family.TCP.Name)
 	ctx, cancel := context.WithCancel(context.Background())
-	conn, reply := driver.Dial(ctx, field.Target{Dial: l.Addr().String(), Settings: protocol.Numbers(map[string]int{"timeoutMs": 60000})})
+	conn, reply := driver.Dial(ctx,
+		field.Target{Dial: l.Addr().String(), Settings: protocol.Numbers(map[string]int{"timeoutMs": 60000})})
 	if conn == nil {
 		t.Fatal(reply.Sentence)
 	}
 	defer conn.Close()
 	time.AfterFunc(50*time.Millisecond, cancel)
 	began := time.Now()
-	if reply := conn.Read([]block.Range{{Area: "hr", Start: 0, Count: 1}}); reply.OK() || time.Since(began) > 5*time.Second {
+	if reply := conn.Read([]block.Range{{Area: "hr", Start: 0, Count: 1}}); reply.OK() ||
+		time.Since(began) > 5*time.Second {
 		t.Errorf("after %v: %+v", time.Since(began), reply)
 	}
 }
@@ -185,7 +192,8 @@ func TestManyAtOnce(t *testing.T) {
 	read(t, c, 5, exchange.Answered)
 	many := c.(field.Pipelined)
 	got := map[int]string{}
-	many.ReadMany([][]block.Range{{{Area: "hr", Start: 100, Count: 1}}, {{Area: "hr", Start: 200, Count: 2}}, {{Area: "ir", Start: 300, Count: 1}}}, func(i int, reply field.Reply) {
+	many.ReadMany([][]block.Range{{{Area: "hr", Start: 100, Count: 1}}, {{Area: "hr", Start: 200, Count: 2}},
+		{{Area: "ir", Start: 300, Count: 1}}}, func(i int, reply field.Reply) {
 		got[i] = fmt.Sprintf("%s %X", reply.Outcome, reply.Data)
 	})
 	if want := map[int]string{0: "answered 0064", 1: "no answer ", 2: "answered 012C"}; !maps.Equal(got, want) {

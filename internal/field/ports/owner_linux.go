@@ -22,7 +22,8 @@ func Owner(path string) string {
 	}
 	own := os.Getpid()
 	if text, err := os.ReadFile(lockFiles + filepath.Base(real)); err == nil {
-		if pid, err := strconv.Atoi(strings.TrimSpace(string(text))); err == nil && pid != own && syscall.Kill(pid, 0) == nil {
+		if pid, err := strconv.Atoi(strings.TrimSpace(string(text))); err == nil && pid != own &&
+			syscall.Kill(pid, 0) == nil {
 			return program(pid)
 		}
 	}

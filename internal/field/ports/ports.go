@@ -76,7 +76,8 @@ func Open(ctx context.Context, path string, f serial.Format) (*Port, error) {
 	if pipe.Is(path) {
 		free, ok := take(ctx, path)
 		if !ok {
-			return nil, &Refused{exchange.PortOwned, "Ferry itself has " + path + " open: a run, a try or a sweep is under way"}
+			return nil, &Refused{exchange.PortOwned,
+				"Ferry itself has " + path + " open: a run, a try or a sweep is under way"}
 		}
 		near, err := pipe.Open(path, f)
 		if err != nil {
@@ -95,7 +96,8 @@ func Open(ctx context.Context, path string, f serial.Format) (*Port, error) {
 	}
 	free, ok := take(ctx, path)
 	if !ok {
-		return nil, &Refused{exchange.PortOwned, "Ferry itself has " + path + " open: a run, a try or a sweep is under way"}
+		return nil, &Refused{exchange.PortOwned,
+			"Ferry itself has " + path + " open: a run, a try or a sweep is under way"}
 	}
 	p, err := open(path, f)
 	if err != nil {
@@ -106,7 +108,9 @@ func Open(ctx context.Context, path string, f serial.Format) (*Port, error) {
 }
 
 func open(path string, f serial.Format) (bug.Port, error) {
-	mode := &bug.Mode{BaudRate: f.Baud, DataBits: f.Data, Parity: map[serial.Parity]bug.Parity{serial.None: bug.NoParity, serial.Even: bug.EvenParity, serial.Odd: bug.OddParity}[f.Parity], StopBits: bug.OneStopBit}
+	mode := &bug.Mode{BaudRate: f.Baud, DataBits: f.Data,
+		Parity: map[serial.Parity]bug.Parity{serial.None: bug.NoParity, serial.Even: bug.EvenParity,
+			serial.Odd: bug.OddParity}[f.Parity], StopBits: bug.OneStopBit}
 	if f.Stop == 2 {
 		mode.StopBits = bug.TwoStopBits
 	}
@@ -115,8 +119,10 @@ func open(path string, f serial.Format) (bug.Port, error) {
 	switch {
 	case err == nil:
 		return p, nil
-	case errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM), errors.As(err, &known) && known.Code() == bug.PermissionDenied:
-		return nil, &Refused{exchange.PortDenied, "this user may not open " + path + ": on most systems the group dialout may"}
+	case errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM),
+		errors.As(err, &known) && known.Code() == bug.PermissionDenied:
+		return nil, &Refused{exchange.PortDenied,
+			"this user may not open " + path + ": on most systems the group dialout may"}
 	case errors.Is(err, syscall.EBUSY), errors.As(err, &known) && known.Code() == bug.PortBusy:
 		return nil, &Refused{exchange.PortOwned, "another program has " + path + " open"}
 	}

@@ -25,7 +25,8 @@ var Lines = sync.OnceValue(func() map[string][]site.AccessLine {
 	lines := map[string][]site.AccessLine{}
 	for _, row := range rows[1:] {
 		sheet, model := row[0], row[1]
-		line := site.AccessLine{ID: fmt.Sprintf("%s-%d", sheet, len(lines[sheet])+1), Kind: site.AccessKind(row[2]), Text: row[3]}
+		line := site.AccessLine{ID: fmt.Sprintf("%s-%d", sheet, len(lines[sheet])+1), Kind: site.AccessKind(row[2]),
+			Text: row[3]}
 		lines[sheet], lines[model] = append(lines[sheet], line), append(lines[model], line)
 	}
 	return lines

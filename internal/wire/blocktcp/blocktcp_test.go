@@ -38,17 +38,23 @@ func TestFrames(t *testing.T) {
 		got  []byte
 		want string
 	}{
-		{"connect", AppendConnect(nil, 0x0100, family.Selector("panel", 0, 2)), "03 00 00 16 11 E0 00 00 00 01 00 C0 01 0A C1 02 01 00 C2 02 02 02"},
-		{"set up", AppendSetup(nil, 1, 1, 480), "03 00 00 19 02 F0 80 32 01 00 00 00 01 00 08 00 00 F0 00 00 01 00 01 01 E0"},
+		{"connect", AppendConnect(nil, 0x0100, family.Selector("panel", 0, 2)),
+			"03 00 00 16 11 E0 00 00 00 01 00 C0 01 0A C1 02 01 00 C2 02 02 02"},
+		{"set up", AppendSetup(nil, 1, 1, 480),
+			"03 00 00 19 02 F0 80 32 01 00 00 00 01 00 08 00 00 F0 00 00 01 00 01 01 E0"},
 		{"read", AppendRead(nil, 5, []Item{run("db7", 12, 4), bit("m", 10, 3)}),
-			"03 00 00 2B 02 F0 80 32 01 00 00 00 05 00 1A 00 00 04 02 12 0A 10 02 00 04 00 07 84 00 00 60 12 0A 10 01 00 01 00 00 83 00 00 53"},
+			"03 00 00 2B 02 F0 80 32 01 00 00 00 05 00 1A 00 00 04 02 12 0A 10 02 00 04 00 07 84 00 00 60 12 0A 10 " +
+				"01 00 01 00 00 83 00 00 53"},
 		{"write a word", AppendWrite(nil, 6, run("db1", 2, 2), []byte{0x12, 0x34}),
-			"03 00 00 25 02 F0 80 32 01 00 00 00 06 00 0E 00 06 05 01 12 0A 10 02 00 02 00 01 84 00 00 10 00 04 00 10 12 34"},
+			"03 00 00 25 02 F0 80 32 01 00 00 00 06 00 0E 00 06 05 01 12 0A 10 02 00 02 00 01 84 00 00 10 00 04 " +
+				"00 10 12 34"},
 		{"write a bit", AppendWrite(nil, 7, bit("q", 0, 1), []byte{1}),
-			"03 00 00 24 02 F0 80 32 01 00 00 00 07 00 0E 00 05 05 01 12 0A 10 01 00 01 00 00 82 00 00 01 00 03 00 01 01"},
+			"03 00 00 24 02 F0 80 32 01 00 00 00 07 00 0E 00 05 05 01 12 0A 10 01 00 01 00 00 82 00 00 01 00 " +
+				"03 00 01 01"},
 		{"answer", AppendReadAnswer(nil, 5, []Item{run("db7", 0, 1), run("db7", 9, 2), run("m", 0, 1)},
 			[]Given{{family.Done, []byte{0xAA}}, {Code: family.NoObject}, {family.Done, []byte{0xBB}}}),
-			"03 00 00 24 02 F0 80 32 03 00 00 00 05 00 02 00 0F 00 00 04 03 FF 04 00 08 AA 00 0A 00 00 00 FF 04 00 08 BB"},
+			"03 00 00 24 02 F0 80 32 03 00 00 00 05 00 02 00 0F 00 00 04 03 FF 04 00 08 AA 00 0A 00 00 00 FF " +
+				"04 00 08 BB"},
 		{"refusal", AppendRefusal(nil, 5, 0x81, 0x04), "03 00 00 13 02 F0 80 32 02 00 00 00 05 00 00 00 00 81 04"},
 		{"no way there", AppendDisconnect(nil, 3), "03 00 00 0B 06 80 00 01 00 00 03"},
 	} {
@@ -87,9 +93,11 @@ func TestParseRead(t *testing.T) {
 		fails   string
 	}{
 		{"whole", items, whole, "010203040506", nil, ""},
-		{"one refused", items, []Given{whole[0], {Code: family.NoObject}, whole[2]}, "010203000006", []int{0, family.NoObject, 0}, ""},
+		{"one refused", items, []Given{whole[0], {Code: family.NoObject}, whole[2]}, "010203000006",
+			[]int{0, family.NoObject, 0}, ""},
 		{"one too few", items[:2], whole[:2], "", nil, "answers 2 items"},
-		{"one too long", items, []Given{whole[0], {family.Done, []byte{4, 5, 6}}, whole[2]}, "", nil, "item 2 has 3 octets"},
+		{"one too long", items, []Given{whole[0], {family.Done, []byte{4, 5, 6}}, whole[2]}, "", nil,
+			"item 2 has 3 octets"},
 		{"one too short", items, []Given{whole[0], whole[1], {family.Done, nil}}, "", nil, "item 3 has 0 octets"},
 	} {
 		m := message(t, AppendReadAnswer(nil, 1, c.items, c.given))
@@ -167,19 +175,23 @@ func TestDissect(t *testing.T) {
 	items := []Item{run("db7", 0, 5), run("db9", 4, 2)}
 	request := AppendRead(nil, 3, items)
 	answer := AppendReadAnswer(nil, 3, items, []Given{{family.Done, []byte{1, 2, 3, 4, 5}}, {Code: family.OutOfRange}})
-	points := []exchange.Labelled{{ID: "a", Name: "Level", Shown: "2.5 m", Place: block.Place{Area: "db7", Offset: 1, Bit: -1}, Units: 2}}
+	points := []exchange.Labelled{{ID: "a", Name: "Level", Shown: "2.5 m",
+		Place: block.Place{Area: "db7", Offset: 1, Bit: -1}, Units: 2}}
 	var said []string
 	for _, f := range DissectAnswer(request, answer, points) {
 		said = append(said, fmt.Sprintf("%d-%d %s: %s", f.From, f.To, f.Label, f.Meaning))
 	}
 	all := strings.Join(said, "\n")
-	for _, want := range []string{"26-28 Level: 2.5 m", "21-22 item 1: FF done", "31-32 item 2: 05 address out of range", "30-31 filled up"} {
+	for _, want := range []string{"26-28 Level: 2.5 m", "21-22 item 1: FF done",
+		"31-32 item 2: 05 address out of range", "30-31 filled up"} {
 		if !strings.Contains(all, want) {
 			t.Errorf("%q is missing in\n%s", want, all)
 		}
 	}
-	for _, b := range [][]byte{request, answer, AppendConnect(nil, 1, 0x0102), AppendSetup(nil, 1, 1, 480), AppendDisconnect(nil, 3),
-		append(slices.Clone(request), answer[:20]...), {1, 2, 3}, AppendIdentify(nil, 1, 7), AppendWrite(nil, 1, bit("q", 0, 1), []byte{1})} {
+	for _, b := range [][]byte{request, answer, AppendConnect(nil, 1, 0x0102), AppendSetup(nil, 1, 1, 480),
+		AppendDisconnect(nil, 3),
+		append(slices.Clone(request), answer[:20]...), {1, 2, 3}, AppendIdentify(nil, 1, 7),
+		AppendWrite(nil, 1, bit("q", 0, 1), []byte{1})} {
 		covered(t, b, DissectRequest(b))
 		covered(t, b, DissectAnswer(request, b, points))
 	}
@@ -221,7 +233,8 @@ func FuzzFrames(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if data, refused, err := ParseRead(nil, &m, items, nil); err == nil && (len(data) != 5 || refused != nil && len(refused) != 2) {
+		if data, refused, err := ParseRead(nil, &m, items, nil); err == nil && (len(data) != 5 ||
+			refused != nil && len(refused) != 2) {
 			t.Fatalf("%x, refused %v", data, refused)
 		}
 		_, _, _ = ParseItems(&m)

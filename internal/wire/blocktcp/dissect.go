@@ -17,7 +17,8 @@ type dissection struct {
 
 func (d *dissection) add(octets int, label, role, meaning string) {
 	if octets > 0 {
-		d.fields = append(d.fields, exchange.Field{From: d.at, To: d.at + octets, Label: label, Role: role, Meaning: meaning})
+		d.fields = append(d.fields,
+			exchange.Field{From: d.at, To: d.at + octets, Label: label, Role: role, Meaning: meaning})
 		d.at += octets
 	}
 }
@@ -116,7 +117,8 @@ func (d *dissection) options(b []byte) {
 }
 
 func functionWord(code byte) string {
-	if word, ok := map[byte]string{Read: "read items", Write: "write items", Setup: "set the session up", 0: "about the device"}[code]; ok {
+	if word, ok := map[byte]string{Read: "read items", Write: "write items", Setup: "set the session up",
+		0: "about the device"}[code]; ok {
 		return fmt.Sprintf("%02X %s", code, word)
 	}
 	return fmt.Sprintf("%02X", code)
@@ -129,7 +131,8 @@ func (d *dissection) message(b []byte, items []Item, points []exchange.Labelled)
 		return
 	}
 	d.add(1, "message", "frame", "")
-	d.add(1, "kind", "frame", map[byte]string{Job: "job", Ack: "answer", AckData: "answer with data", UserData: "about the device"}[m.Kind])
+	d.add(1, "kind", "frame",
+		map[byte]string{Job: "job", Ack: "answer", AckData: "answer with data", UserData: "about the device"}[m.Kind])
 	d.add(2, "reserved", "frame", "")
 	d.add(2, "reference", "frame", fmt.Sprint(m.Ref))
 	d.add(2, "parameters", "frame", fmt.Sprintf("%d octets", len(m.Params)))
@@ -148,7 +151,9 @@ func (d *dissection) message(b []byte, items []Item, points []exchange.Labelled)
 	switch {
 	case m.Kind != UserData && len(m.Params) == 8 && m.Params[0] == Setup:
 		d.add(1, "reserved", "frame", "")
-		d.add(4, "jobs at once", "data", fmt.Sprintf("%d asked, %d answered", binary.BigEndian.Uint16(m.Params[2:]), binary.BigEndian.Uint16(m.Params[4:])))
+		d.add(4, "jobs at once", "data",
+			fmt.Sprintf("%d asked, %d answered", binary.BigEndian.Uint16(m.Params[2:]),
+				binary.BigEndian.Uint16(m.Params[4:])))
 		d.add(2, "message size", "data", fmt.Sprintf("%d octets", binary.BigEndian.Uint16(m.Params[6:])))
 	case m.Kind == Job && len(m.Params) > 1:
 		asked, _, err := ParseItems(&m)

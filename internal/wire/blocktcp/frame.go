@@ -205,7 +205,8 @@ func ParseMessage(b []byte) (m Message, err error) {
 	}
 	params, data := int(binary.BigEndian.Uint16(b[6:])), int(binary.BigEndian.Uint16(b[8:]))
 	if from+params+data != len(b) {
-		return m, fmt.Errorf("the message says %d octets of parameters and %d of data, and has %d", params, data, len(b)-from)
+		return m, fmt.Errorf("the message says %d octets of parameters and %d of data, and has %d", params, data,
+			len(b)-from)
 	}
 	m.Params, m.Data = b[from:from+params], b[from+params:]
 	return m, nil
@@ -247,7 +248,8 @@ func AppendSetupAnswer(dst []byte, ref uint16, jobs, size int) []byte {
 
 func appendSetup(dst []byte, kind byte, ref uint16, jobs, size int) []byte {
 	at := len(dst)
-	dst = append(appendHead(dst, kind, ref, 0, 0), Setup, 0, byte(jobs>>8), byte(jobs), byte(jobs>>8), byte(jobs), byte(size>>8), byte(size))
+	dst = append(appendHead(dst, kind, ref, 0, 0), Setup, 0, byte(jobs>>8), byte(jobs), byte(jobs>>8), byte(jobs),
+		byte(size>>8), byte(size))
 	return closeMessage(dst, at, len(dst))
 }
 

@@ -31,7 +31,8 @@ const (
 
 // AppendIdentify appends the question for one entry of the identity.
 func AppendIdentify(dst []byte, ref uint16, entry int) []byte {
-	return appendQuestion(dst, ref, groupLists, readList, []byte{identityList >> 8, identityList & 0xFF, 0, byte(entry)})
+	return appendQuestion(dst, ref, groupLists, readList,
+		[]byte{identityList >> 8, identityList & 0xFF, 0, byte(entry)})
 }
 
 // AppendBlocks appends the question for the numbers of the data blocks.
@@ -50,7 +51,8 @@ func appendQuestion(dst []byte, ref uint16, group, function byte, data []byte) [
 // AppendMore appends the question for the rest of an answer.
 func AppendMore(dst []byte, ref uint16, p *Part) []byte {
 	at := len(dst)
-	dst = append(appendHead(dst, UserData, ref, 0, 0), 0, 1, 0x12, 8, 0x12, 0x40|p.Group, p.Function, p.Sequence, 0, 0, 0, 0)
+	dst = append(appendHead(dst, UserData, ref, 0, 0), 0, 1, 0x12, 8, 0x12, 0x40|p.Group, p.Function, p.Sequence, 0, 0,
+		0, 0)
 	from := len(dst)
 	return closeMessage(append(dst, 0x0A, 0, 0, 0), at, from)
 }
@@ -101,7 +103,8 @@ func AppendPartAnswer(dst []byte, ref uint16, asked *Part, refused uint16, data 
 
 // AsksIdentity reports which entry of the identity is asked for.
 func (p *Part) AsksIdentity() (entry int, ok bool) {
-	if p.Group != groupLists || p.Function != readList || len(p.Data) != 4 || binary.BigEndian.Uint16(p.Data) != identityList {
+	if p.Group != groupLists || p.Function != readList || len(p.Data) != 4 ||
+		binary.BigEndian.Uint16(p.Data) != identityList {
 		return 0, false
 	}
 	return int(binary.BigEndian.Uint16(p.Data[2:])), true

@@ -13,7 +13,8 @@ import (
 var functionWords = map[byte]string{
 	ReadCoils: "read coils", ReadDiscreteInputs: "read discrete inputs", ReadHoldingRegisters: "read holding registers",
 	ReadInputRegisters: "read input registers", WriteSingleCoil: "write coil", WriteSingleRegister: "write register",
-	WriteRegisters: "write registers", ReportServerID: "report server id", EncapsulatedTransfer: "device identification",
+	WriteRegisters: "write registers", ReportServerID: "report server id",
+	EncapsulatedTransfer: "device identification",
 }
 
 func functionWord(code byte) string {
@@ -73,7 +74,8 @@ func (f Framing) DissectRequest(b []byte) []exchange.Field {
 			label = "value"
 		}
 		fields = append(fields,
-			exchange.Field{From: f.place(2), To: f.place(4), Label: "from", Role: "data", Meaning: family.Scheme.Short(block.At(areaOf(body[1]), uint32(start)))},
+			exchange.Field{From: f.place(2), To: f.place(4), Label: "from", Role: "data",
+				Meaning: family.Scheme.Short(block.At(areaOf(body[1]), uint32(start)))},
 			exchange.Field{From: f.place(4), To: f.place(6), Label: label, Role: "data", Meaning: fmt.Sprint(count)})
 	}
 	return rest(fields, tail, b)
@@ -114,7 +116,8 @@ func (f Framing) DissectAnswer(request, b []byte, points []exchange.Labelled) []
 			to = tail[0].From
 		}
 		if !marked && broken.From >= f.place(2) && from < to {
-			fields = append(rest(fields, nil, b[:from]), exchange.Field{From: from, To: to, Label: "data", Role: "broken", Meaning: broken.What})
+			fields = append(rest(fields, nil, b[:from]),
+				exchange.Field{From: from, To: to, Label: "data", Role: "broken", Meaning: broken.What})
 		}
 		return rest(fields, tail, b)
 	}
@@ -127,8 +130,10 @@ func (f Framing) DissectAnswer(request, b []byte, points []exchange.Labelled) []
 	if body[1] < ReadCoils || body[1] > ReadInputRegisters || len(asked) < 6 {
 		return rest(fields, tail, b)
 	}
-	fields = append(fields, exchange.Field{From: f.place(2), To: f.place(3), Label: "octets of data", Role: "frame", Meaning: fmt.Sprint(body[2])})
-	r := block.Range{Area: areaOf(body[1]), Start: uint32(binary.BigEndian.Uint16(asked[2:])), Count: int(binary.BigEndian.Uint16(asked[4:]))}
+	fields = append(fields, exchange.Field{From: f.place(2), To: f.place(3), Label: "octets of data", Role: "frame",
+		Meaning: fmt.Sprint(body[2])})
+	r := block.Range{Area: areaOf(body[1]), Start: uint32(binary.BigEndian.Uint16(asked[2:])),
+		Count: int(binary.BigEndian.Uint16(asked[4:]))}
 	var spread []exchange.Field
 	if body[1] <= ReadDiscreteInputs {
 		spread = exchange.SpreadBits(3, r, points)

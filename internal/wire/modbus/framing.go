@@ -98,7 +98,8 @@ func CRC(b []byte) uint16 {
 // follows on the stream then has no known beginning.
 func FrameLen(b []byte) (int, error) {
 	if len(b) >= 4 && (b[2] != 0 || b[3] != 0) {
-		return 0, &Broken{2, 4, fmt.Sprintf("the protocol identifier is %d where Modbus has 0", binary.BigEndian.Uint16(b[2:]))}
+		return 0, &Broken{2, 4,
+			fmt.Sprintf("the protocol identifier is %d where Modbus has 0", binary.BigEndian.Uint16(b[2:]))}
 	}
 	if len(b) < 6 {
 		return 0, nil
@@ -154,7 +155,9 @@ func (f Framing) body(b []byte) ([]byte, *Broken) {
 		}
 		body, tail := b[:len(b)-2], b[len(b)-2:]
 		if crc := CRC(body); crc != binary.LittleEndian.Uint16(tail) {
-			return body, &Broken{len(body), len(b), fmt.Sprintf("the check is %02X %02X and the octets give %02X %02X", tail[0], tail[1], byte(crc), byte(crc>>8))}
+			return body, &Broken{len(body), len(b),
+				fmt.Sprintf("the check is %02X %02X and the octets give %02X %02X", tail[0], tail[1], byte(crc),
+					byte(crc>>8))}
 		}
 		return body, nil
 	case ASCII:
@@ -177,7 +180,8 @@ func (f Framing) body(b []byte) ([]byte, *Broken) {
 		}
 		last := len(octets) - 1
 		if sum != 0 {
-			return octets[:last], &Broken{len(b) - 4, len(b) - 2, fmt.Sprintf("the check is %02X and the octets give %02X", octets[last], octets[last]-sum)}
+			return octets[:last], &Broken{len(b) - 4, len(b) - 2,
+				fmt.Sprintf("the check is %02X and the octets give %02X", octets[last], octets[last]-sum)}
 		}
 		return octets[:last], nil
 	}
@@ -240,10 +244,12 @@ func (f Framing) CheckLeniently(request, answer []byte, may Lenience) (Answer, e
 		return Answer{}, &Broken{0, len(answer), fmt.Sprintf("%d octets are too few for an answer", len(answer))}
 	}
 	if f == TCP && Transaction(request) != Transaction(answer) && !(may.Transaction && Transaction(answer) == 0) {
-		return Answer{}, &Broken{0, 2, fmt.Sprintf("it answers transaction %d and %d was asked", Transaction(answer), Transaction(request))}
+		return Answer{}, &Broken{0, 2,
+			fmt.Sprintf("it answers transaction %d and %d was asked", Transaction(answer), Transaction(request))}
 	}
 	if asked[0] != got[0] && !(may.Unit && (got[0] == 0 || got[0] == 255)) {
-		return Answer{}, &Broken{f.place(0), f.place(1), fmt.Sprintf("unit %d answers and unit %d was asked", got[0], asked[0])}
+		return Answer{}, &Broken{f.place(0), f.place(1),
+			fmt.Sprintf("unit %d answers and unit %d was asked", got[0], asked[0])}
 	}
 	a, broken := checkPDU(asked[1:], got[1:])
 	if broken != nil {

@@ -103,7 +103,8 @@ func checkPDU(asked, got []byte) (Answer, *Broken) {
 	}
 	if got[0] == asked[0]|exceptionFlag {
 		if len(got) != 2 {
-			return Answer{}, &Broken{1, len(got), fmt.Sprintf("an exception has one octet of code and this has %d", len(got)-1)}
+			return Answer{}, &Broken{1, len(got),
+				fmt.Sprintf("an exception has one octet of code and this has %d", len(got)-1)}
 		}
 		return Answer{Declined: true, Exception: int(got[1])}, nil
 	}
@@ -125,12 +126,15 @@ func checkPDU(asked, got []byte) (Answer, *Broken) {
 			if len(body) > 0 {
 				says = int(body[0])
 			}
-			return Answer{}, &Broken{1, len(got), fmt.Sprintf("%d octets of data were asked for; it announces %d and brings %d", want, says, max(len(body)-1, 0))}
+			return Answer{}, &Broken{1, len(got),
+				fmt.Sprintf("%d octets of data were asked for; it announces %d and brings %d", want, says,
+					max(len(body)-1, 0))}
 		}
 		return Answer{Data: body[1:]}, nil
 	case WriteSingleCoil, WriteSingleRegister, WriteRegisters:
 		if len(body) != 4 || len(asked) < 5 || string(body) != string(asked[1:5]) {
-			return Answer{}, &Broken{1, len(got), "the answer to a write must echo its address and value, and this does not"}
+			return Answer{}, &Broken{1, len(got),
+				"the answer to a write must echo its address and value, and this does not"}
 		}
 	}
 	return Answer{Data: body}, nil

@@ -29,15 +29,46 @@ export function SignIn({ me }: { me: MeView }) {
       <form className="card w-[min(420px,100%)] p-6" onSubmit={(e) => void go(e)} aria-label="Sign in">
         <h1 className="mb-1 text-[22px] font-bold">Ferry</h1>
         <p className="soft mb-5">Sign in to see the site. Every change and every write is kept with your name.</p>
-        <label className="small soft block" htmlFor="name">Name</label>
-        <input id="name" className="input mb-3" autoComplete="username" autoCapitalize="none" spellCheck={false} autoFocus value={name} onChange={(e) => setName(e.target.value)} />
-        <label className="small soft block" htmlFor="passphrase">Passphrase</label>
-        <input id="passphrase" className="input" type="password" autoComplete="current-password" maxLength={1024} value={passphrase} onChange={(e) => setPassphrase(e.target.value)} />
+        <label className="small soft block" htmlFor="name">
+          Name
+        </label>
+        <input
+          id="name"
+          className="input mb-3"
+          autoComplete="username"
+          autoCapitalize="none"
+          spellCheck={false}
+          autoFocus
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+        />
+        <label className="small soft block" htmlFor="passphrase">
+          Passphrase
+        </label>
+        <input
+          id="passphrase"
+          className="input"
+          type="password"
+          autoComplete="current-password"
+          maxLength={1024}
+          value={passphrase}
+          onChange={(e) => setPassphrase(e.target.value)}
+        />
         {problem && <ProblemNotice problem={problem} />}
-        <button type="submit" className="button main mt-5 w-full justify-center" disabled={busy || !name || !passphrase}>{busy ? "Looking…" : "Sign in"}</button>
+        <button
+          type="submit"
+          className="button main mt-5 w-full justify-center"
+          disabled={busy || !name || !passphrase}
+        >
+          {busy ? "Looking…" : "Sign in"}
+        </button>
         {me.certificate?.own && (
-          <p className="small soft mt-5">Ferry made its certificate itself. Compare its fingerprint with what Ferry prints where it was started:
-            <span className="mono mt-1 block break-all" data-testid="fingerprint">{me.certificate.fingerprint}</span></p>
+          <p className="small soft mt-5">
+            Ferry made its certificate itself. Compare its fingerprint with what Ferry prints where it was started:
+            <span className="mono mt-1 block break-all" data-testid="fingerprint">
+              {me.certificate.fingerprint}
+            </span>
+          </p>
         )}
       </form>
     </main>

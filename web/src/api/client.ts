@@ -1,5 +1,17 @@
 import { queryOptions, useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
-import type { EditAnswer, EditRequest, MeView, PointsView, PointView, Problem, SheetsView, SiteDelta, SiteView, StatsView, TimetableView } from "./types.gen";
+import type {
+  EditAnswer,
+  EditRequest,
+  MeView,
+  PointsView,
+  PointView,
+  Problem,
+  SheetsView,
+  SiteDelta,
+  SiteView,
+  StatsView,
+  TimetableView,
+} from "./types.gen";
 
 /** An error in the one shape that Ferry's interface has. */
 export class ProblemError extends Error {
@@ -24,9 +36,17 @@ export const signedOut = new Set<() => void>();
 async function call<T>(method: string, path: string, body?: BodyInit): Promise<T> {
   let response: Response;
   try {
-    response = await fetch(path, { method, body, headers: { "X-Ferry-Window": windowName, ...(body ? { "Content-Type": "application/json" } : {}) } });
+    response = await fetch(path, {
+      method,
+      body,
+      headers: { "X-Ferry-Window": windowName, ...(body ? { "Content-Type": "application/json" } : {}) },
+    });
   } catch {
-    throw new ProblemError({ code: "offline", sentence: "Ferry does not answer.", do: "Look whether the program still runs; nothing you typed is lost." });
+    throw new ProblemError({
+      code: "offline",
+      sentence: "Ferry does not answer.",
+      do: "Look whether the program still runs; nothing you typed is lost.",
+    });
   }
   if (response.status === 401 && path !== "/api/sign-in") signedOut.forEach((tell) => tell());
   const text = await response.text();
@@ -40,7 +60,9 @@ export const post = <T>(path: string, body: unknown = {}) => call<T>("POST", pat
 export const postText = <T>(path: string, text: string) => call<T>("POST", path, text);
 
 export const problemOf = (error: unknown): Problem =>
-  error instanceof ProblemError ? error.problem : { code: "internal", sentence: error instanceof Error ? error.message : String(error) };
+  error instanceof ProblemError
+    ? error.problem
+    : { code: "internal", sentence: error instanceof Error ? error.message : String(error) };
 
 /** The site. What this window has already is not sent again: only what changed is, and the rest stays the same objects. */
 export function useSite() {
@@ -71,7 +93,11 @@ async function fetchSite(client: QueryClient): Promise<SiteView> {
 }
 /** The map of a device. What this window has already is not sent again: only the rows that changed are. */
 export function usePoints(device: string | undefined) {
-  return useQuery({ ...pointsQuery(useQueryClient(), device ?? ""), enabled: !!device, placeholderData: (old) => (old?.device === device ? old : undefined) });
+  return useQuery({
+    ...pointsQuery(useQueryClient(), device ?? ""),
+    enabled: !!device,
+    placeholderData: (old) => (old?.device === device ? old : undefined),
+  });
 }
 
 /** How a map is read, for whoever asks for it. */
@@ -83,11 +109,14 @@ export function pointsQuery(client: QueryClient, device: string) {
       if (!news.partial) return news;
       const changed = new Map(news.rows.map((r) => [r.id, r]));
       let met = 0;
-      const rows = changed.size === 0 ? old.rows : old.rows.map((r) => {
-        const now = changed.get(r.id);
-        if (now) met++;
-        return now ?? r;
-      });
+      const rows =
+        changed.size === 0
+          ? old.rows
+          : old.rows.map((r) => {
+              const now = changed.get(r.id);
+              if (now) met++;
+              return now ?? r;
+            });
       // A row that is not known here is another point in the place of one: everything is read again.
       if (met === changed.size) return { ...news, rows };
     }
@@ -97,13 +126,30 @@ export function pointsQuery(client: QueryClient, device: string) {
   return queryOptions({ queryKey: ["points", device], queryFn: fetchPoints, structuralSharing: false });
 }
 export const usePoint = (id: string | undefined, at: number) =>
-  useQuery({ queryKey: ["point", id, at], queryFn: () => get<PointView>(`/api/points/${id}`), enabled: !!id, placeholderData: (old) => (old?.point.id === id ? old : undefined) });
+  useQuery({
+    queryKey: ["point", id, at],
+    queryFn: () => get<PointView>(`/api/points/${id}`),
+    enabled: !!id,
+    placeholderData: (old) => (old?.point.id === id ? old : undefined),
+  });
 export const useSheets = () => useQuery({ queryKey: ["sheets"], queryFn: () => get<SheetsView>("/api/datasheets") });
 export const useMe = () => useQuery({ queryKey: ["me"], queryFn: () => get<MeView>("/api/me") });
 /** The plan with the requests of one line, or of the fullest. */
-export const useTimetable = (line: string | undefined) => useQuery({ queryKey: ["timetable", line ?? ""], queryFn: () => get<TimetableView>(`/api/timetable?line=${line ?? ""}`), placeholderData: (old) => old });
+export const useTimetable = (line: string | undefined) =>
+  useQuery({
+    queryKey: ["timetable", line ?? ""],
+    queryFn: () => get<TimetableView>(`/api/timetable?line=${line ?? ""}`),
+    placeholderData: (old) => old,
+  });
 /** What was measured of the requests of a line. */
-export const useStats = (line: string | undefined) => useQuery({ queryKey: ["stats", line], queryFn: () => get<StatsView>(`/api/timetable/stats?line=${line}`), enabled: !!line, refetchInterval: 1000, placeholderData: (old) => old });
+export const useStats = (line: string | undefined) =>
+  useQuery({
+    queryKey: ["stats", line],
+    queryFn: () => get<StatsView>(`/api/timetable/stats?line=${line}`),
+    enabled: !!line,
+    refetchInterval: 1000,
+    placeholderData: (old) => old,
+  });
 
 export type Kind = "site" | "line" | "device" | "point" | "link" | "crossing" | "datasheet" | "structure";
 export interface ObjectEdit {

@@ -17,7 +17,14 @@ export interface LiveState {
   nowMs: number;
 }
 
-let current: LiveState = { connected: false, state: { mode: "bench", unlockedMs: 0, running: [], allowed: [], released: [], plan: 0, compiling: false }, findings: [], crossings: {}, exchange: 0, nowMs: Date.now() };
+let current: LiveState = {
+  connected: false,
+  state: { mode: "bench", unlockedMs: 0, running: [], allowed: [], released: [], plan: 0, compiling: false },
+  findings: [],
+  crossings: {},
+  exchange: 0,
+  nowMs: Date.now(),
+};
 const points = new Map<string, Live>();
 const watchers = new Map<string, Set<() => void>>();
 
@@ -33,8 +40,13 @@ let telling: ReturnType<typeof setTimeout> | undefined;
 function tellShown() {
   clearTimeout(telling); // while a list is scrolled it goes on settling
   telling = setTimeout(() => {
-    const shown = [...watchers].filter(([, set]) => set.size > 0).map(([id]) => id).slice(0, 5000);
-    void post("/api/watch", { window: stream, points: shown }).catch(() => { /* the stream tells that there is no contact */ });
+    const shown = [...watchers]
+      .filter(([, set]) => set.size > 0)
+      .map(([id]) => id)
+      .slice(0, 5000);
+    void post("/api/watch", { window: stream, points: shown }).catch(() => {
+      /* the stream tells that there is no contact */
+    });
   }, 60);
 }
 const listeners = new Set<() => void>();
@@ -107,14 +119,22 @@ function openStream(client: QueryClient) {
     shownSeq = pulse.seq;
     if ((seq && pulse.seq !== seq) || (routes >= 0 && pulse.routes !== routes)) {
       void client.invalidateQueries({ queryKey: ["site"] });
-      if (pulse.seq !== seq) for (const key of ["points", "point", "timetable", "journal", "sheets"]) void client.invalidateQueries({ queryKey: [key] });
+      if (pulse.seq !== seq)
+        for (const key of ["points", "point", "timetable", "journal", "sheets"])
+          void client.invalidateQueries({ queryKey: [key] });
     }
-    if (plan >= 0 && pulse.state.plan !== plan) for (const key of ["site", "points", "timetable"]) void client.invalidateQueries({ queryKey: [key] });
+    if (plan >= 0 && pulse.state.plan !== plan)
+      for (const key of ["site", "points", "timetable"]) void client.invalidateQueries({ queryKey: [key] });
     seq = pulse.seq;
     routes = pulse.routes;
     plan = pulse.state.plan;
     // What is as it was stays the same object, so that nobody draws it again.
-    const state = { ...pulse.state, running: alike(pulse.state.running, current.state.running), released: alike(pulse.state.released, current.state.released), allowed: alike(pulse.state.allowed, current.state.allowed) };
+    const state = {
+      ...pulse.state,
+      running: alike(pulse.state.running, current.state.running),
+      released: alike(pulse.state.released, current.state.released),
+      allowed: alike(pulse.state.allowed, current.state.allowed),
+    };
     current = {
       connected: true,
       state: alike(state, current.state),

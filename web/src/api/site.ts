@@ -14,7 +14,12 @@ function indexOf(site: SiteView): Index {
   let index = indexes.get(site);
   if (!index) {
     const byId = <T extends { id: string }>(list: T[]) => new Map(list.map((each) => [each.id, each]));
-    index = { devices: byId(site.devices), lines: byId(site.lines), links: byId(site.links), linkTo: new Map(site.links.toReversed().map((l) => [l.answering, l])) };
+    index = {
+      devices: byId(site.devices),
+      lines: byId(site.lines),
+      links: byId(site.links),
+      linkTo: new Map(site.links.toReversed().map((l) => [l.answering, l])),
+    };
     indexes.set(site, index);
   }
   return index;

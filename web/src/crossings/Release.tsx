@@ -23,8 +23,12 @@ export function ReleaseOf({ crossing }: { crossing: CrossingView }) {
   if (!held) return null;
   return (
     <div className="notice doubt mb-3 flex items-center gap-3">
-      <span className="flex-1">Released by {held.by}; it writes until <span className="mono">{clockDay(held.untilMs)}</span>.</span>
-      <button type="button" className="button tight" onClick={() => void attempt(() => release([crossing.id], 0))}>End the release</button>
+      <span className="flex-1">
+        Released by {held.by}; it writes until <span className="mono">{clockDay(held.untilMs)}</span>.
+      </span>
+      <button type="button" className="button tight" onClick={() => void attempt(() => release([crossing.id], 0))}>
+        End the release
+      </button>
     </div>
   );
 }
@@ -52,21 +56,69 @@ export function ReleaseDialog({ site, open, onClose }: { site: SiteView; open: b
   const all = site.crossings.filter((c) => !c.off && !held(c.id)).map((c) => c.id);
   return (
     <Dialog open={open} onClose={close} title="Release crossings to write on the plant" wide>
-      <p className="mb-3">Each crossing that is ticked writes its target on the plant whenever its source moves, while both of its links run. The release ends at its time, when the crossing or one of its ends is changed, when you lock, and when you leave the plant.</p>
+      <p className="mb-3">
+        Each crossing that is ticked writes its target on the plant whenever its source moves, while both of its links
+        run. The release ends at its time, when the crossing or one of its ends is changed, when you lock, and when you
+        leave the plant.
+      </p>
       <div className="max-h-[46vh] overflow-y-auto">
         <table className="rows" aria-label="Crossings to release">
-          <thead><tr><th><span className="sr-only">Release</span></th><th>From</th><th>on the way</th><th>Writes</th><th>Now</th></tr></thead>
+          <thead>
+            <tr>
+              <th>
+                <span className="sr-only">Release</span>
+              </th>
+              <th>From</th>
+              <th>on the way</th>
+              <th>Writes</th>
+              <th>Now</th>
+            </tr>
+          </thead>
           <tbody>
             {site.crossings.map((c) => {
               const now = held(c.id);
               return (
                 <tr key={c.id}>
-                  <td>{now ? <Mark kind="good" label="released" /> : <input type="checkbox" aria-label={`Release ${c.source.name} to ${c.target.name}`} disabled={c.off} checked={chosen.includes(c.id)} onChange={(e) => setChosen(e.target.checked ? [...chosen, c.id] : chosen.filter((id) => id !== c.id))} />}</td>
+                  <td>
+                    {now ? (
+                      <Mark kind="good" label="released" />
+                    ) : (
+                      <input
+                        type="checkbox"
+                        aria-label={`Release ${c.source.name} to ${c.target.name}`}
+                        disabled={c.off}
+                        checked={chosen.includes(c.id)}
+                        onChange={(e) =>
+                          setChosen(e.target.checked ? [...chosen, c.id] : chosen.filter((id) => id !== c.id))
+                        }
+                      />
+                    )}
+                  </td>
                   <td className="break-words">{c.source.name}</td>
                   <td className="small soft">{c.words}</td>
-                  <td className="break-words"><b>{c.target.name}</b><div className="small soft mono">{c.target.address}</div></td>
+                  <td className="break-words">
+                    <b>{c.target.name}</b>
+                    <div className="small soft mono">{c.target.address}</div>
+                  </td>
                   <td className="small">
-                    {now ? <>until {clockDay(now.untilMs)}, by {now.by} <button type="button" className="button tight" onClick={() => void attempt(() => release([c.id], 0))}>End</button></> : c.off ? "switched off" : crossings[c.id]?.count ? `last wrote ${crossings[c.id]?.written ?? ""}` : "has not written"}
+                    {now ? (
+                      <>
+                        until {clockDay(now.untilMs)}, by {now.by}{" "}
+                        <button
+                          type="button"
+                          className="button tight"
+                          onClick={() => void attempt(() => release([c.id], 0))}
+                        >
+                          End
+                        </button>
+                      </>
+                    ) : c.off ? (
+                      "switched off"
+                    ) : crossings[c.id]?.count ? (
+                      `last wrote ${crossings[c.id]?.written ?? ""}`
+                    ) : (
+                      "has not written"
+                    )}
                   </td>
                 </tr>
               );
@@ -76,13 +128,36 @@ export function ReleaseDialog({ site, open, onClose }: { site: SiteView; open: b
       </div>
       {problem && <ProblemNotice problem={problem} />}
       <div className="mt-4 flex items-center justify-end gap-2">
-        {all.length > 1 && <button type="button" className="button mr-auto" onClick={() => setChosen(chosen.length === all.length ? [] : all)}>{chosen.length === all.length ? "Tick none" : `Tick all ${all.length}`}</button>}
-        <label className="small soft" htmlFor="release-time">for</label>
-        <select id="release-time" className="input !w-auto" value={minutes} onChange={(e) => setMinutes(Number(e.target.value))}>
-          {times.map((t) => <option key={t.minutes} value={t.minutes}>{t.title}</option>)}
+        {all.length > 1 && (
+          <button
+            type="button"
+            className="button mr-auto"
+            onClick={() => setChosen(chosen.length === all.length ? [] : all)}
+          >
+            {chosen.length === all.length ? "Tick none" : `Tick all ${all.length}`}
+          </button>
+        )}
+        <label className="small soft" htmlFor="release-time">
+          for
+        </label>
+        <select
+          id="release-time"
+          className="input !w-auto"
+          value={minutes}
+          onChange={(e) => setMinutes(Number(e.target.value))}
+        >
+          {times.map((t) => (
+            <option key={t.minutes} value={t.minutes}>
+              {t.title}
+            </option>
+          ))}
         </select>
-        <button type="button" className="button" onClick={close}>Close</button>
-        <button type="button" className="button main" disabled={chosen.length === 0} onClick={() => void go()}>Release {chosen.length || ""}</button>
+        <button type="button" className="button" onClick={close}>
+          Close
+        </button>
+        <button type="button" className="button main" disabled={chosen.length === 0} onClick={() => void go()}>
+          Release {chosen.length || ""}
+        </button>
       </div>
     </Dialog>
   );

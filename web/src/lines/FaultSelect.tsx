@@ -11,24 +11,52 @@ export function FaultSelect({ site, device, named }: { site: SiteView; device: s
   const id = useId();
   const standIn = site.standIns.find((s) => s.device === device);
   if (!standIn) return null;
-  const faults = site.faults.filter((f) => f.places.includes(standIn.place) && (!f.protocols?.length || f.protocols.includes(standIn.protocol ?? "")));
+  const faults = site.faults.filter(
+    (f) => f.places.includes(standIn.place) && (!f.protocols?.length || f.protocols.includes(standIn.protocol ?? "")),
+  );
   const kind = site.faults.find((f) => f.kind === standIn.fault.kind);
-  const set = (fault: Fault) => attempt(async () => {
-    await post("/api/bench/fault", { device, fault });
-    await client.invalidateQueries({ queryKey: ["site"] });
-  });
+  const set = (fault: Fault) =>
+    attempt(async () => {
+      await post("/api/bench/fault", { device, fault });
+      await client.invalidateQueries({ queryKey: ["site"] });
+    });
   return (
     <div className="grid grid-cols-[112px_1fr] items-center gap-x-3 py-1">
-      <label htmlFor={id} className={named ? "min-w-0" : "small soft"} title={standIn.name}>{named ? <LongName name={standIn.name} /> : "Fault"}</label>
+      <label htmlFor={id} className={named ? "min-w-0" : "small soft"} title={standIn.name}>
+        {named ? <LongName name={standIn.name} /> : "Fault"}
+      </label>
       <span className="flex gap-1">
-        <select id={id} className="input" data-fault-of={device} value={standIn.fault.kind} style={standIn.fault.kind ? { borderColor: "var(--doubt)", background: "var(--doubt-wash)" } : undefined}
-          onChange={(e) => void set({ kind: e.target.value, value: site.faults.find((f) => f.kind === e.target.value)?.default ?? 0 })}>
-          {faults.map((f) => <option key={f.kind} value={f.kind}>{f.title}</option>)}
+        <select
+          id={id}
+          className="input"
+          data-fault-of={device}
+          value={standIn.fault.kind}
+          style={standIn.fault.kind ? { borderColor: "var(--doubt)", background: "var(--doubt-wash)" } : undefined}
+          onChange={(e) =>
+            void set({ kind: e.target.value, value: site.faults.find((f) => f.kind === e.target.value)?.default ?? 0 })
+          }
+        >
+          {faults.map((f) => (
+            <option key={f.kind} value={f.kind}>
+              {f.title}
+            </option>
+          ))}
         </select>
         {kind?.unit && (
-          <input className="input mono !w-[72px]" aria-label={`${kind.unit} of the fault of ${standIn.name}`} title={kind.unit} defaultValue={standIn.fault.value} key={standIn.fault.kind + standIn.fault.value}
-            onKeyDown={(e) => e.key === "Enter" && void set({ kind: standIn.fault.kind, value: Number(e.currentTarget.value) })}
-            onBlur={(e) => Number(e.currentTarget.value) !== standIn.fault.value && void set({ kind: standIn.fault.kind, value: Number(e.currentTarget.value) })} />
+          <input
+            className="input mono !w-[72px]"
+            aria-label={`${kind.unit} of the fault of ${standIn.name}`}
+            title={kind.unit}
+            defaultValue={standIn.fault.value}
+            key={standIn.fault.kind + standIn.fault.value}
+            onKeyDown={(e) =>
+              e.key === "Enter" && void set({ kind: standIn.fault.kind, value: Number(e.currentTarget.value) })
+            }
+            onBlur={(e) =>
+              Number(e.currentTarget.value) !== standIn.fault.value &&
+              void set({ kind: standIn.fault.kind, value: Number(e.currentTarget.value) })
+            }
+          />
         )}
       </span>
     </div>

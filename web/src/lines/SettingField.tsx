@@ -3,7 +3,13 @@ import { Field } from "../shared/ui";
 import { optionsOf, readValue, shownValue } from "./settings";
 
 /** One setting of an end of a link, in the kind of field that it takes. */
-export function SettingField({ setting, value, open, onBegin, onCommit }: {
+export function SettingField({
+  setting,
+  value,
+  open,
+  onBegin,
+  onCommit,
+}: {
   setting: Setting;
   value: Settings[string] | undefined;
   /** Set where a question mark may stand for what nobody has looked up. */

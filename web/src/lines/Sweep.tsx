@@ -29,13 +29,25 @@ export function SweepProgress({ sweep, onStop }: { sweep: Sweep; onStop: () => v
       {sweep.running ? (
         <>
           <div className="flex items-center gap-2">
-            <span className="h-[8px] flex-1 rounded-full bg-band"><span className="block h-full rounded-full bg-tide" style={{ width: `${(100 * sweep.done) / sweep.of}%` }} /></span>
-            <button type="button" className="button tight" onClick={onStop}>Stop</button>
+            <span className="h-[8px] flex-1 rounded-full bg-band">
+              <span
+                className="block h-full rounded-full bg-tide"
+                style={{ width: `${(100 * sweep.done) / sweep.of}%` }}
+              />
+            </span>
+            <button type="button" className="button tight" onClick={onStop}>
+              Stop
+            </button>
           </div>
-          <p className="small soft mt-1">{sweep.done} of {sweep.of} asked, {sweep.found.length} answered; about {Math.ceil(sweep.leftMs / 1000)}{"\u2009"}s more</p>
+          <p className="small soft mt-1">
+            {sweep.done} of {sweep.of} asked, {sweep.found.length} answered; about {Math.ceil(sweep.leftMs / 1000)}
+            {"\u2009"}s more
+          </p>
         </>
       ) : (
-        <p className="mt-1" data-testid="sweep-sentence">{sweep.sentence}</p>
+        <p className="mt-1" data-testid="sweep-sentence">
+          {sweep.sentence}
+        </p>
       )}
     </div>
   );
@@ -53,50 +65,116 @@ export function WhoIsThere({ site, line }: { site: SiteView; line: Line }) {
   const protocol = spoken.find((p) => p.name === (named || usual));
   const station = stationOf(site, protocol?.name, undefined);
   const usualPort = String(valueOf(protocol, undefined, "port"));
-  const [range, setRange] = useState({ fromStation: "1", toStation: "40", fromHost: network ? network + ".1" : "", toHost: network ? network + ".60" : "", port: "", station: "" });
+  const [range, setRange] = useState({
+    fromStation: "1",
+    toStation: "40",
+    fromHost: network ? network + ".1" : "",
+    toHost: network ? network + ".60" : "",
+    port: "",
+    station: "",
+  });
   const [chosen, setChosen] = useState<Set<string>>(new Set());
-  const asking = site.links.find((l) => l.line === line.id)?.asking ?? site.devices.find((d) => d.ports.some((p) => p.line === line.id && !p.protocol))?.id ?? "";
+  const asking =
+    site.links.find((l) => l.line === line.id)?.asking ??
+    site.devices.find((d) => d.ports.some((p) => p.line === line.id && !p.protocol))?.id ??
+    "";
   const input = (key: keyof typeof range, label: string, width: number, placeholder?: string) => (
-    <label className="small soft flex items-center gap-1">{label}
-      <input className="input mono" style={{ width }} aria-label={label} placeholder={placeholder} value={range[key]} onChange={(e) => setRange({ ...range, [key]: e.target.value })} />
+    <label className="small soft flex items-center gap-1">
+      {label}
+      <input
+        className="input mono"
+        style={{ width }}
+        aria-label={label}
+        placeholder={placeholder}
+        value={range[key]}
+        onChange={(e) => setRange({ ...range, [key]: e.target.value })}
+      />
     </label>
   );
-  const go = () => start(serial
-    ? { kind: "stations", line: line.id, protocol: protocol?.name, fromStation: Number(range.fromStation), toStation: Number(range.toStation) }
-    : {
-      kind: "hosts", line: line.id, protocol: protocol?.name, fromHost: range.fromHost.trim(), toHost: range.toHost.trim(),
-      port: Number(range.port || usualPort), station: station ? Number(range.station || station.number) : undefined,
-    });
+  const go = () =>
+    start(
+      serial
+        ? {
+            kind: "stations",
+            line: line.id,
+            protocol: protocol?.name,
+            fromStation: Number(range.fromStation),
+            toStation: Number(range.toStation),
+          }
+        : {
+            kind: "hosts",
+            line: line.id,
+            protocol: protocol?.name,
+            fromHost: range.fromHost.trim(),
+            toHost: range.toHost.trim(),
+            port: Number(range.port || usualPort),
+            station: station ? Number(range.station || station.number) : undefined,
+          },
+    );
   const key = (f: Found) => `${f.host ?? ""}/${f.station}`;
-  const take = (found: Found[]) => attempt(async () => {
-    await post(`/api/sweeps/${sweep?.id}/take`, { found, asking });
-    await client.invalidateQueries({ queryKey: ["site"] });
-    setChosen(new Set());
-    say(`${found.length === 1 ? "One device is" : `${found.length} devices are`} now in the site. Ctrl Z takes it back.`);
-  });
+  const take = (found: Found[]) =>
+    attempt(async () => {
+      await post(`/api/sweeps/${sweep?.id}/take`, { found, asking });
+      await client.invalidateQueries({ queryKey: ["site"] });
+      setChosen(new Set());
+      say(
+        `${found.length === 1 ? "One device is" : `${found.length} devices are`} now in the site. Ctrl Z takes it back.`,
+      );
+    });
   const name = (id: string) => nameOf(site, id);
   // What was taken since is in the plan now.
-  const placed = (f: Found) => f.device || site.devices.find((d) => d.ports.some((p) => p.line === line.id && (serial ? !!p.protocol && stationOf(site, p.protocol, p.settings)?.number === f.station : p.host === f.host)))?.id;
+  const placed = (f: Found) =>
+    f.device ||
+    site.devices.find((d) =>
+      d.ports.some(
+        (p) =>
+          p.line === line.id &&
+          (serial ? !!p.protocol && stationOf(site, p.protocol, p.settings)?.number === f.station : p.host === f.host),
+      ),
+    )?.id;
   const strangers = sweep?.found.filter((f) => !placed(f) && !f.odd) ?? [];
   return (
     <section className="mt-5" aria-label="Who is there">
       <h3 className="mb-1">Who is there?</h3>
-      <p className="small soft mb-2">{serial ? "Asks one number after the other, gently: between two reads where the line runs." : "Asks the addresses that you state, and no others."}</p>
+      <p className="small soft mb-2">
+        {serial
+          ? "Asks one number after the other, gently: between two reads where the line runs."
+          : "Asks the addresses that you state, and no others."}
+      </p>
       <div className="flex flex-wrap items-center gap-2">
-        {serial ? <>{input("fromStation", `${station?.title ?? "Number"}s from`, 56)}{input("toStation", "to", 56)}</> : (
+        {serial ? (
           <>
-            {input("fromHost", "From", 116)}{input("toHost", "to", 116)}{input("port", "port", 62, usualPort)}
+            {input("fromStation", `${station?.title ?? "Number"}s from`, 56)}
+            {input("toStation", "to", 56)}
+          </>
+        ) : (
+          <>
+            {input("fromHost", "From", 116)}
+            {input("toHost", "to", 116)}
+            {input("port", "port", 62, usualPort)}
             {station && input("station", station.word, 48, String(station.number))}
             {spoken.length > 1 && (
-              <label className="small soft flex items-center gap-1">in
-                <select className="input !w-auto" aria-label="Protocol to look for" value={protocol?.name ?? ""} onChange={(e) => setNamed(e.target.value)}>
-                  {spoken.map((p) => <option key={p.name} value={p.name}>{p.title}</option>)}
+              <label className="small soft flex items-center gap-1">
+                in
+                <select
+                  className="input !w-auto"
+                  aria-label="Protocol to look for"
+                  value={protocol?.name ?? ""}
+                  onChange={(e) => setNamed(e.target.value)}
+                >
+                  {spoken.map((p) => (
+                    <option key={p.name} value={p.name}>
+                      {p.title}
+                    </option>
+                  ))}
                 </select>
               </label>
             )}
           </>
         )}
-        <button type="button" className="button" disabled={sweep?.running} onClick={() => void go()}>Look</button>
+        <button type="button" className="button" disabled={sweep?.running} onClick={() => void go()}>
+          Look
+        </button>
       </div>
       {sweep && <SweepProgress sweep={sweep} onStop={() => void stop()} />}
       {sweep && (sweep.found.length > 0 || sweep.missing.length > 0) && (
@@ -105,16 +183,38 @@ export function WhoIsThere({ site, line }: { site: SiteView; line: Line }) {
             const device = placed(f);
             return (
               <li key={key(f)} className="flex items-center gap-2 py-1">
-                <Mark kind={f.odd ? "doubt" : device ? "good" : "not-yet"} size={15} label={f.odd ? "odd" : device ? "in the plan" : "not in the plan"} />
+                <Mark
+                  kind={f.odd ? "doubt" : device ? "good" : "not-yet"}
+                  size={15}
+                  label={f.odd ? "odd" : device ? "in the plan" : "not in the plan"}
+                />
                 <b className="mono whitespace-nowrap">{f.host ?? `${station?.word ?? ""} ${f.station}`}</b>
-                <span className="min-w-0 flex-1 truncate" title={f.odd || f.identity}>{device ? <><Link to="/lines/$kind/$id" params={{ kind: "device", id: device }} className="underline">{name(device)}</Link>{f.odd && <span className="small soft"> {f.odd}</span>}</> : f.odd || f.identity || "does not say who it is"}</span>
+                <span className="min-w-0 flex-1 truncate" title={f.odd || f.identity}>
+                  {device ? (
+                    <>
+                      <Link to="/lines/$kind/$id" params={{ kind: "device", id: device }} className="underline">
+                        {name(device)}
+                      </Link>
+                      {f.odd && <span className="small soft"> {f.odd}</span>}
+                    </>
+                  ) : (
+                    f.odd || f.identity || "does not say who it is"
+                  )}
+                </span>
                 {!device && !f.odd && (
-                  <label className="small soft flex items-center gap-1 whitespace-nowrap"><input type="checkbox" checked={chosen.has(key(f))} onChange={(e) => {
-                    const next = new Set(chosen);
-                    if (e.target.checked) next.add(key(f));
-                    else next.delete(key(f));
-                    setChosen(next);
-                  }} />take</label>
+                  <label className="small soft flex items-center gap-1 whitespace-nowrap">
+                    <input
+                      type="checkbox"
+                      checked={chosen.has(key(f))}
+                      onChange={(e) => {
+                        const next = new Set(chosen);
+                        if (e.target.checked) next.add(key(f));
+                        else next.delete(key(f));
+                        setChosen(next);
+                      }}
+                    />
+                    take
+                  </label>
                 )}
               </li>
             );
@@ -122,14 +222,27 @@ export function WhoIsThere({ site, line }: { site: SiteView; line: Line }) {
           {sweep.missing.map((id) => (
             <li key={id} className="flex items-center gap-2 py-1">
               <Mark kind="fault" size={15} label="missing" />
-              <span><Link to="/lines/$kind/$id" params={{ kind: "device", id }} className="underline">{name(id)}</Link> <span className="soft">is in the plan and does not answer</span></span>
+              <span>
+                <Link to="/lines/$kind/$id" params={{ kind: "device", id }} className="underline">
+                  {name(id)}
+                </Link>{" "}
+                <span className="soft">is in the plan and does not answer</span>
+              </span>
             </li>
           ))}
         </ul>
       )}
       {strangers.length > 0 && !sweep?.running && (
-        <button type="button" className="button mt-1" onClick={() => void take(chosen.size ? strangers.filter((f) => chosen.has(key(f))) : strangers)}>
-          {chosen.size ? `Make ${chosen.size} of them devices` : strangers.length === 1 ? "Make it a device of the site" : `Make all ${strangers.length} devices of the site`}
+        <button
+          type="button"
+          className="button mt-1"
+          onClick={() => void take(chosen.size ? strangers.filter((f) => chosen.has(key(f))) : strangers)}
+        >
+          {chosen.size
+            ? `Make ${chosen.size} of them devices`
+            : strangers.length === 1
+              ? "Make it a device of the site"
+              : `Make all ${strangers.length} devices of the site`}
         </button>
       )}
     </section>

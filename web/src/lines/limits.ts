@@ -11,10 +11,15 @@ export const runExample = (def: Def | undefined): string => {
 
 /** Runs of units that must not be read, with commas between. */
 export function readRuns(text: string, def: Def | undefined): Units[] {
-  return text.split(",").map((part) => part.trim()).filter(Boolean).map((part) => {
-    const m = /^(?:([a-z]\w*):|([a-z]+))\s*(\d+)(?:\s*\+\s*(\d+))?$/i.exec(part);
-    const area = (m?.[1] ?? m?.[2] ?? "").toLowerCase();
-    if (!m?.[3] || !area) throw new Error(`“${part}” is no run of units: write ${runExample(def)}, for 8 from wire offset 40 on.`);
-    return { area, from: Number(m[3]), count: Number(m[4] ?? 1) };
-  });
+  return text
+    .split(",")
+    .map((part) => part.trim())
+    .filter(Boolean)
+    .map((part) => {
+      const m = /^(?:([a-z]\w*):|([a-z]+))\s*(\d+)(?:\s*\+\s*(\d+))?$/i.exec(part);
+      const area = (m?.[1] ?? m?.[2] ?? "").toLowerCase();
+      if (!m?.[3] || !area)
+        throw new Error(`“${part}” is no run of units: write ${runExample(def)}, for 8 from wire offset 40 on.`);
+      return { area, from: Number(m[3]), count: Number(m[4] ?? 1) };
+    });
 }

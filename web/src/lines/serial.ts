@@ -11,4 +11,5 @@ export const formatOf = (line: Line) => line.serial ?? { standard: "tia-485-2w" 
 export const baudWord = (baud: number) => String(baud).replace(/(\d)(?=(\d{3})+$)/g, "$1\u2009");
 
 /** A format as the trade writes it: 19 200 8E1. */
-export const formatWord = (f: { baud: number; data: number; parity: string; stop: number }) => `${baudWord(f.baud)} ${f.data}${f.parity.charAt(0).toUpperCase()}${f.stop}`;
+export const formatWord = (f: { baud: number; data: number; parity: string; stop: number }) =>
+  `${baudWord(f.baud)} ${f.data}${f.parity.charAt(0).toUpperCase()}${f.stop}`;

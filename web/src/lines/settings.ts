@@ -8,7 +8,8 @@ export const valueOf = (protocol: Def | undefined, settings: Settings | undefine
   settings?.[key] ?? protocol?.settings.find((s) => s.key === key)?.default ?? "";
 
 /** A value as a field shows it. */
-export const shownValue = (value: Value): string => (typeof value === "boolean" ? (value ? "on" : "off") : String(value));
+export const shownValue = (value: Value): string =>
+  typeof value === "boolean" ? (value ? "on" : "off") : String(value);
 
 /** What a person typed or chose, as a value of the setting. */
 export function readValue(setting: Setting | undefined, text: string): Value {
@@ -27,7 +28,11 @@ export function readValue(setting: Setting | undefined, text: string): Value {
 
 /** What a setting can be chosen from; nothing where it is typed. */
 export function optionsOf(setting: Setting): { value: string; title: string }[] | undefined {
-  if (setting.kind === "switch") return [{ value: "on", title: "on" }, { value: "off", title: "off" }];
+  if (setting.kind === "switch")
+    return [
+      { value: "on", title: "on" },
+      { value: "off", title: "off" },
+    ];
   return setting.kind === "choice" ? setting.choices : undefined;
 }
 
@@ -36,7 +41,14 @@ export function stationOf(site: SiteView, protocol: string | undefined, settings
   const def = site.protocols.find((p) => p.name === protocol);
   const setting = def?.settings.find((s) => s.key === def.station);
   if (!def || !setting) return undefined;
-  return { key: setting.key, title: setting.title, word: setting.title.toLowerCase(), number: Number(valueOf(def, settings, setting.key)), least: setting.least, most: setting.most };
+  return {
+    key: setting.key,
+    title: setting.title,
+    word: setting.title.toLowerCase(),
+    number: Number(valueOf(def, settings, setting.key)),
+    least: setting.least,
+    most: setting.most,
+  };
 }
 
 /** The station of a port in words: "unit 3"; empty where it has none. */

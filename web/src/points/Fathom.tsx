@@ -49,7 +49,11 @@ export function Fathom({ points, view }: { points: PointsView; view: PointView }
     // The window holds the other points as well, as far as they are near enough.
     const rows = points.rows.filter((r) => others.some((o) => o.point === r.id && o.shows.trim()));
     const start = Math.max(0, Math.min(view.start, ...rows.map((r) => r.start)) - around, view.start - widest + around);
-    const end = Math.min(size, Math.max(view.start + Math.max(1, view.units), ...rows.map((r) => r.start + r.units)) + around, start + widest);
+    const end = Math.min(
+      size,
+      Math.max(view.start + Math.max(1, view.units), ...rows.map((r) => r.start + r.units)) + around,
+      start + widest,
+    );
     const count = end - start;
     return post<WindowView>(`/api/devices/${points.device}/window`, { area: view.area, start, count, at: view.start });
   };
@@ -60,12 +64,22 @@ export function Fathom({ points, view }: { points: PointsView; view: PointView }
       const got = await read();
       // A window that lies elsewhere than the last begins anew.
       const kept = window && window.start === got.start && window.hex.length === got.hex.length ? moments : [];
-      const list = [...kept, { hex: got.hex, shows: shows.trim(), others: others.filter((o) => o.point && o.shows.trim()), atMs: got.atMs }];
+      const list = [
+        ...kept,
+        { hex: got.hex, shows: shows.trim(), others: others.filter((o) => o.point && o.shows.trim()), atMs: got.atMs },
+      ];
       const readings: FathomReading[] = list.flatMap((m, i) => [
         { moment: i, shows: m.shows, within: Number(within.replace(",", ".")) || 0, point: "" },
         ...m.others.map((o) => ({ moment: i, shows: o.shows.trim(), within: 0, point: o.point })),
       ]);
-      const found = await post<FathomAnswer>("/api/fathom", { device: points.device, point: view.point.id, area: view.area, start: got.start, moments: list.map((m) => m.hex.join(" ")), readings });
+      const found = await post<FathomAnswer>("/api/fathom", {
+        device: points.device,
+        point: view.point.id,
+        area: view.area,
+        start: got.start,
+        moments: list.map((m) => m.hex.join(" ")),
+        readings,
+      });
       setWindow(got);
       setMoments(list);
       setAnswer(found);
@@ -81,7 +95,14 @@ export function Fathom({ points, view }: { points: PointsView; view: PointView }
     setProblem(undefined);
     try {
       const start = Math.max(0, view.start - around);
-      setWindow(await post<WindowView>(`/api/devices/${points.device}/window`, { area: view.area, start, count: Math.min(size, view.start + Math.max(1, view.units) + 3 * around) - start, at: view.start }));
+      setWindow(
+        await post<WindowView>(`/api/devices/${points.device}/window`, {
+          area: view.area,
+          start,
+          count: Math.min(size, view.start + Math.max(1, view.units) + 3 * around) - start,
+          at: view.start,
+        }),
+      );
       setAnswer(undefined);
       setMoments([]);
       setLooked(true);
@@ -103,46 +124,168 @@ export function Fathom({ points, view }: { points: PointsView; view: PointView }
       <h3 className="mb-1">Fathom it</h3>
       <p className="small soft mb-1">What does the device’s own display show now?</p>
       <div className="flex gap-2">
-        <input className="input mono" aria-label="The display shows" placeholder="12.5, on, a text" value={shows} onChange={(e) => setShows(e.target.value)} onKeyDown={(e) => e.key === "Enter" && shows.trim() && void search()} />
-        <input className="input mono !w-[84px]" aria-label="Within" placeholder="± last digit" value={within} onChange={(e) => setWithin(e.target.value)} />
-        <button type="button" className="button main" disabled={!shows.trim() || busy} onClick={() => void search()}>{moments.length ? "Add reading" : "Find it"}</button>
+        <input
+          className="input mono"
+          aria-label="The display shows"
+          placeholder="12.5, on, a text"
+          value={shows}
+          onChange={(e) => setShows(e.target.value)}
+          onKeyDown={(e) => e.key === "Enter" && shows.trim() && void search()}
+        />
+        <input
+          className="input mono !w-[84px]"
+          aria-label="Within"
+          placeholder="± last digit"
+          value={within}
+          onChange={(e) => setWithin(e.target.value)}
+        />
+        <button type="button" className="button main" disabled={!shows.trim() || busy} onClick={() => void search()}>
+          {moments.length ? "Add reading" : "Find it"}
+        </button>
       </div>
       {others.map((o, i) => (
         <div key={i} className="mt-1 flex gap-2">
-          <select className="input" aria-label={`Other point ${i + 1}`} value={o.point} onChange={(e) => setOthers(others.map((x, j) => (j === i ? { ...x, point: e.target.value } : x)))}>
+          <select
+            className="input"
+            aria-label={`Other point ${i + 1}`}
+            value={o.point}
+            onChange={(e) => setOthers(others.map((x, j) => (j === i ? { ...x, point: e.target.value } : x)))}
+          >
             <option value="">of another point…</option>
-            {points.rows.filter((r) => r.area === view.area && r.id !== view.point.id && Math.abs(r.start - view.start) < widest - 2 * around).slice(0, 300).map((r) => <option key={r.id} value={r.id}>{r.cells[0]}</option>)}
+            {points.rows
+              .filter(
+                (r) =>
+                  r.area === view.area &&
+                  r.id !== view.point.id &&
+                  Math.abs(r.start - view.start) < widest - 2 * around,
+              )
+              .slice(0, 300)
+              .map((r) => (
+                <option key={r.id} value={r.id}>
+                  {r.cells[0]}
+                </option>
+              ))}
           </select>
-          <input className="input mono !w-[110px]" aria-label={`Other point ${i + 1} shows`} placeholder="shows" value={o.shows} onChange={(e) => setOthers(others.map((x, j) => (j === i ? { ...x, shows: e.target.value } : x)))} onKeyDown={(e) => e.key === "Enter" && shows.trim() && void search()} />
+          <input
+            className="input mono !w-[110px]"
+            aria-label={`Other point ${i + 1} shows`}
+            placeholder="shows"
+            value={o.shows}
+            onChange={(e) => setOthers(others.map((x, j) => (j === i ? { ...x, shows: e.target.value } : x)))}
+            onKeyDown={(e) => e.key === "Enter" && shows.trim() && void search()}
+          />
         </div>
       ))}
-      <button type="button" className="small soft mt-1 mr-3 underline" onClick={() => setOthers([...others, { point: "", shows: "" }])}>It shows another point as well</button>
-      <button type="button" className="small soft mt-1 mr-3 underline" disabled={busy} onClick={() => void lookAround()}>What do the words around it look like?</button>
-      <button type="button" className="small soft mt-1 underline" onClick={() => { setTyped(typed === undefined ? "" : undefined); forget(); }}>{typed === undefined ? "Type or paste the words instead of reading them" : "Read the words from the device"}</button>
-      {typed !== undefined && <textarea className="input mono mt-1" rows={2} aria-label="Words" placeholder={`9F3A 4148, from ${view.notations[0]?.text ?? "the point"} on`} value={typed} onChange={(e) => setTyped(e.target.value)} />}
+      <button
+        type="button"
+        className="small soft mt-1 mr-3 underline"
+        onClick={() => setOthers([...others, { point: "", shows: "" }])}
+      >
+        It shows another point as well
+      </button>
+      <button
+        type="button"
+        className="small soft mt-1 mr-3 underline"
+        disabled={busy}
+        onClick={() => void lookAround()}
+      >
+        What do the words around it look like?
+      </button>
+      <button
+        type="button"
+        className="small soft mt-1 underline"
+        onClick={() => {
+          setTyped(typed === undefined ? "" : undefined);
+          forget();
+        }}
+      >
+        {typed === undefined ? "Type or paste the words instead of reading them" : "Read the words from the device"}
+      </button>
+      {typed !== undefined && (
+        <textarea
+          className="input mono mt-1"
+          rows={2}
+          aria-label="Words"
+          placeholder={`9F3A 4148, from ${view.notations[0]?.text ?? "the point"} on`}
+          value={typed}
+          onChange={(e) => setTyped(e.target.value)}
+        />
+      )}
       {problem && <ProblemNotice problem={problem} />}
       {moments.length > 0 && (
-        <p className="small soft mt-1">Read so far: {moments.map((m) => `${[m.shows, ...m.others.map((o) => o.shows)].join(" and ")} at ${clock(m.atMs)}`).join("; ")}. <button type="button" className="underline" onClick={forget}>Begin anew</button></p>
+        <p className="small soft mt-1">
+          Read so far:{" "}
+          {moments
+            .map((m) => `${[m.shows, ...m.others.map((o) => o.shows)].join(" and ")} at ${clock(m.atMs)}`)
+            .join("; ")}
+          .{" "}
+          <button type="button" className="underline" onClick={forget}>
+            Begin anew
+          </button>
+        </p>
       )}
       {answer && answer.candidates.length > 0 && (
         <table className="rows mt-2" data-testid="candidates">
-          <thead><tr><th>Address</th><th>Reads as</th><th className="num">Gives</th><th className="num">Sure</th></tr></thead>
-          <tbody>{answer.candidates.slice(0, 6).map((c, i) => (
-            <tr key={`${c.address} ${c.type} ${c.order} ${c.scale}`} className={i === chosen ? "chosen" : ""} onClick={() => setChosen(i)}>
-              <td className="mono"><button type="button" aria-pressed={i === chosen}>{c.address}</button></td>
-              <td>{c.type} {c.order} {c.scale} {c.offset && `+ ${c.offset}`}</td>
-              <td className="num">{c.values.at(-1)}</td>
-              <td className="num"><span className={"chip " + (c.fits ? "note" : "doubt")}>{c.fits ? c.sure < 0.01 ? "< 1 %" : `${Math.round(c.sure * 100)} %` : "near"}</span></td>
+          <thead>
+            <tr>
+              <th>Address</th>
+              <th>Reads as</th>
+              <th className="num">Gives</th>
+              <th className="num">Sure</th>
             </tr>
-          ))}</tbody>
+          </thead>
+          <tbody>
+            {answer.candidates.slice(0, 6).map((c, i) => (
+              <tr
+                key={`${c.address} ${c.type} ${c.order} ${c.scale}`}
+                className={i === chosen ? "chosen" : ""}
+                onClick={() => setChosen(i)}
+              >
+                <td className="mono">
+                  <button type="button" aria-pressed={i === chosen}>
+                    {c.address}
+                  </button>
+                </td>
+                <td>
+                  {c.type} {c.order} {c.scale} {c.offset && `+ ${c.offset}`}
+                </td>
+                <td className="num">{c.values.at(-1)}</td>
+                <td className="num">
+                  <span className={"chip " + (c.fits ? "note" : "doubt")}>
+                    {c.fits ? (c.sure < 0.01 ? "< 1 %" : `${Math.round(c.sure * 100)} %`) : "near"}
+                  </span>
+                </td>
+              </tr>
+            ))}
+          </tbody>
         </table>
       )}
-      {answer?.ask && <p className="small mt-2"><b>{answer.candidates.length ? "To be sure:" : ""}</b> {answer.ask}</p>}
-      {best && (best.fixes.length > 0 ? <Fixes points={points} fixes={best.fixes} what="Fathom" onDone={forget} /> : <p className="small mt-2"><b>The map says the same already.</b></p>)}
-      {looked && hints.length === 0 && <p className="small mt-2">The words around it are small numbers; nothing looks like a float, a text, a time or a packed decimal.</p>}
+      {answer?.ask && (
+        <p className="small mt-2">
+          <b>{answer.candidates.length ? "To be sure:" : ""}</b> {answer.ask}
+        </p>
+      )}
+      {best &&
+        (best.fixes.length > 0 ? (
+          <Fixes points={points} fixes={best.fixes} what="Fathom" onDone={forget} />
+        ) : (
+          <p className="small mt-2">
+            <b>The map says the same already.</b>
+          </p>
+        ))}
+      {looked && hints.length === 0 && (
+        <p className="small mt-2">
+          The words around it are small numbers; nothing looks like a float, a text, a time or a packed decimal.
+        </p>
+      )}
       {hints.length > 0 && (
-        <div className="small mt-3"><div className="soft">Words nearby that look like something, without any reading:</div>
-          {hints.slice(0, looked ? 24 : 6).map((h) => <div key={h.at}><span className="mono">{h.address}</span> {h.type} {h.order}: <span className="mono">{h.shows}</span></div>)}
+        <div className="small mt-3">
+          <div className="soft">Words nearby that look like something, without any reading:</div>
+          {hints.slice(0, looked ? 24 : 6).map((h) => (
+            <div key={h.at}>
+              <span className="mono">{h.address}</span> {h.type} {h.order}: <span className="mono">{h.shows}</span>
+            </div>
+          ))}
         </div>
       )}
     </section>

@@ -25,44 +25,100 @@ export function Inspector({ id, points }: { id: string; points: PointsView }) {
   return (
     <aside className="panel" aria-label="Point" data-inspector={id}>
       <h2 className="break-words">{p.name}</h2>
-      <div className="small soft mb-3">{device?.name} · {data.areaTitle}</div>
+      <div className="small soft mb-3">
+        {device?.name} · {data.areaTitle}
+      </div>
       <div className="mb-1 flex items-center gap-2">
         <Mark kind={markOf(live?.quality)} size={20} />
-        <span className="font-mono text-[22px] font-semibold" data-testid="value">{live && live.atMs > 0 && live.quality !== "bad" ? shown(live) : "—"}</span>
+        <span className="font-mono text-[22px] font-semibold" data-testid="value">
+          {live && live.atMs > 0 && live.quality !== "bad" ? shown(live) : "—"}
+        </span>
         <span className="soft">{p.unit}</span>
       </div>
       <div className="small mb-3" data-testid="quality">
-        <b>{live?.quality ?? "not read"}</b>{live?.reason ? ": " + live.reason : ""}
+        <b>{live?.quality ?? "not read"}</b>
+        {live?.reason ? ": " + live.reason : ""}
         {live && live.atMs > 0 && <span className="mono soft"> · {clock(live.atMs)}</span>}
       </div>
-      {findings.map((f) => <MapFinding key={f.code + (f.subject.column ?? "")} points={points} finding={f} />)}
+      {findings.map((f) => (
+        <MapFinding key={f.code + (f.subject.column ?? "")} points={points} finding={f} />
+      ))}
       <TrendChart id={id} />
       <h3 className="mt-4 mb-1">Words it came from</h3>
       {words.length ? (
         <table className="rows mono" data-testid="words">
-          <thead><tr><th>Hex</th><th className="num">Decimal</th><th className="num">Binary</th></tr></thead>
-          <tbody>{words.slice(0, 8).map((w, i) => <tr key={`${i}-${w}`}><td>{w}</td><td className="num">{decimals(w)}</td><td className="num">{BigInt("0x" + w).toString(2).padStart(w.length * 4, "0").replace(/(....)(?=.)/g, "$1\u2009")}</td></tr>)}</tbody>
+          <thead>
+            <tr>
+              <th>Hex</th>
+              <th className="num">Decimal</th>
+              <th className="num">Binary</th>
+            </tr>
+          </thead>
+          <tbody>
+            {words.slice(0, 8).map((w, i) => (
+              <tr key={`${i}-${w}`}>
+                <td>{w}</td>
+                <td className="num">{decimals(w)}</td>
+                <td className="num">
+                  {BigInt("0x" + w)
+                    .toString(2)
+                    .padStart(w.length * 4, "0")
+                    .replace(/(....)(?=.)/g, "$1\u2009")}
+                </td>
+              </tr>
+            ))}
+          </tbody>
         </table>
-      ) : <p className="soft small">Nothing has been read yet. Start the run under Timetable, or run its link.</p>}
+      ) : (
+        <p className="soft small">Nothing has been read yet. Start the run under Timetable, or run its link.</p>
+      )}
       {data.readings.length > 0 && (
         <details className="mt-2">
           <summary className="small cursor-pointer">These words in every plausible reading</summary>
-          <table className="rows" data-testid="readings"><tbody>
-            {data.readings.map((r) => <tr key={r.type + r.order + (r.length ?? "")} className={r.type === p.type && (r.order || "") === (p.order ?? "") ? "chosen" : ""}><td>{r.type} {r.length ?? ""} <span className="mono">{r.order}</span></td><td className={"num break-all " + (r.likely ? "font-semibold" : "soft")}>{r.shows}</td></tr>)}
-          </tbody></table>
+          <table className="rows" data-testid="readings">
+            <tbody>
+              {data.readings.map((r) => (
+                <tr
+                  key={r.type + r.order + (r.length ?? "")}
+                  className={r.type === p.type && (r.order || "") === (p.order ?? "") ? "chosen" : ""}
+                >
+                  <td>
+                    {r.type} {r.length ?? ""} <span className="mono">{r.order}</span>
+                  </td>
+                  <td className={"num break-all " + (r.likely ? "font-semibold" : "soft")}>{r.shows}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
         </details>
       )}
-      {p.address && points.areas.some((a) => a.key === data.area && a.unitBits === 16) && <Fathom key={id} points={points} view={data} />}
+      {p.address && points.areas.some((a) => a.key === data.area && a.unitBits === 16) && (
+        <Fathom key={id} points={points} view={data} />
+      )}
       <h3 className="mt-4 mb-1">Its address, in every notation</h3>
       <dl className="grid grid-cols-[1fr_1fr] gap-y-1" data-testid="notations">
-        {data.notations.map((n) => [<dt key={n.notation} className="small soft">{n.notation}</dt>, <dd key={n.notation + "="} className="mono">{n.text}</dd>])}
+        {data.notations.map((n) => [
+          <dt key={n.notation} className="small soft">
+            {n.notation}
+          </dt>,
+          <dd key={n.notation + "="} className="mono">
+            {n.text}
+          </dd>,
+        ])}
       </dl>
       <p className="small soft mt-1">Any of them can be typed into the grid.</p>
       {data.neighbours.length > 0 && (
         <>
           <h3 className="mt-3 mb-1">The bit, as neighbours count it</h3>
           <dl className="grid grid-cols-[1fr_auto] gap-y-1" data-testid="neighbours">
-            {data.neighbours.map((n) => [<dt key={n.notation} className="small soft">{n.notation}</dt>, <dd key={n.notation + "="} className="mono">{n.text}</dd>])}
+            {data.neighbours.map((n) => [
+              <dt key={n.notation} className="small soft">
+                {n.notation}
+              </dt>,
+              <dd key={n.notation + "="} className="mono">
+                {n.text}
+              </dd>,
+            ])}
           </dl>
         </>
       )}
@@ -73,20 +129,42 @@ export function Inspector({ id, points }: { id: string; points: PointsView }) {
 
 /** The last minutes, from the recorded samples. */
 function TrendChart({ id }: { id: string }) {
-  const { data } = useQuery({ queryKey: ["trend", id], queryFn: () => get<Trend[]>(`/api/points/${id}/trend`), refetchInterval: 1000 });
+  const { data } = useQuery({
+    queryKey: ["trend", id],
+    queryFn: () => get<Trend[]>(`/api/points/${id}/trend`),
+    refetchInterval: 1000,
+  });
   const box = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot>(null);
   useEffect(() => {
     if (!box.current) return;
     const css = getComputedStyle(document.documentElement);
     const ink2 = css.getPropertyValue("--ink2");
-    const axis = { stroke: ink2, grid: { stroke: css.getPropertyValue("--rule"), width: 1 }, ticks: { show: false }, font: "12px Atkinson Hyperlegible Mono" };
-    const made = new uPlot({
-      width: box.current.clientWidth, height: 130, legend: { show: false }, cursor: { y: false }, padding: [8, 4, 0, 0],
-      axes: [{ ...axis, size: 22, space: 70, values: (_u, ticks) => ticks.map((t) => clock(t * 1000).slice(0, 8)) }, { ...axis, size: 54, space: 26 }],
-      series: [{}, { stroke: css.getPropertyValue("--tide"), width: 1.5, points: { show: false } }],
-      scales: { y: { range: (_u, lo, hi) => (lo === hi ? [lo - 1, hi + 1] : [lo - (hi - lo) * 0.1, hi + (hi - lo) * 0.1]) } },
-    }, [[], []], box.current);
+    const axis = {
+      stroke: ink2,
+      grid: { stroke: css.getPropertyValue("--rule"), width: 1 },
+      ticks: { show: false },
+      font: "12px Atkinson Hyperlegible Mono",
+    };
+    const made = new uPlot(
+      {
+        width: box.current.clientWidth,
+        height: 130,
+        legend: { show: false },
+        cursor: { y: false },
+        padding: [8, 4, 0, 0],
+        axes: [
+          { ...axis, size: 22, space: 70, values: (_u, ticks) => ticks.map((t) => clock(t * 1000).slice(0, 8)) },
+          { ...axis, size: 54, space: 26 },
+        ],
+        series: [{}, { stroke: css.getPropertyValue("--tide"), width: 1.5, points: { show: false } }],
+        scales: {
+          y: { range: (_u, lo, hi) => (lo === hi ? [lo - 1, hi + 1] : [lo - (hi - lo) * 0.1, hi + (hi - lo) * 0.1]) },
+        },
+      },
+      [[], []],
+      box.current,
+    );
     plot.current = made;
     return () => made.destroy();
   }, [id]);
@@ -94,7 +172,15 @@ function TrendChart({ id }: { id: string }) {
     if (data) plot.current?.setData([data.map((t) => t.atMs / 1000), data.map((t) => t.v)]);
   }, [data]);
   const last = data?.at(-1);
-  return <div ref={box} style={last ? undefined : { visibility: "hidden" }} role="img" aria-label={last ? `Trend of ${data?.length} samples, the last ${last.v}` : "No samples yet"} className="h-[132px]" />;
+  return (
+    <div
+      ref={box}
+      style={last ? undefined : { visibility: "hidden" }}
+      role="img"
+      aria-label={last ? `Trend of ${data?.length} samples, the last ${last.v}` : "No samples yet"}
+      className="h-[132px]"
+    />
+  );
 }
 
 /** Writes a value: first what goes where, in full, then the write and what reads back. */
@@ -114,33 +200,96 @@ function Writer({ id, unit }: { id: string; unit: string }) {
     }
     setBusy(false);
   };
-  const prepare = () => guarded(async () => { setResult(undefined); setOrder(await post<WriteOrder>("/api/write/prepare", { point: id, text })); });
-  const write = () => guarded(async () => { setResult(await post<WriteResult>("/api/write", { token: order?.token ?? "" })); setOrder(undefined); });
-  const rows: [string, string][] = order ? [["Device", `${order.device}, ${order.target}`], ["Point", order.name], ["Address", order.address], ["Function", order.function], ["Now", order.oldAtMs ? `${order.old} ${unit}` : "not read"], ["Then", `${order.new} ${unit}`], ["Words", order.words]] : [];
+  const prepare = () =>
+    guarded(async () => {
+      setResult(undefined);
+      setOrder(await post<WriteOrder>("/api/write/prepare", { point: id, text }));
+    });
+  const write = () =>
+    guarded(async () => {
+      setResult(await post<WriteResult>("/api/write", { token: order?.token ?? "" }));
+      setOrder(undefined);
+    });
+  const rows: [string, string][] = order
+    ? [
+        ["Device", `${order.device}, ${order.target}`],
+        ["Point", order.name],
+        ["Address", order.address],
+        ["Function", order.function],
+        ["Now", order.oldAtMs ? `${order.old} ${unit}` : "not read"],
+        ["Then", `${order.new} ${unit}`],
+        ["Words", order.words],
+      ]
+    : [];
   return (
     <section className="mt-4">
       <h3 className="mb-1">Write</h3>
       <div className="flex gap-2">
-        <input className="input mono" aria-label="New value" placeholder={`new value${unit ? ", " + unit : ""}`} value={text} onChange={(e) => setText(e.target.value)} onKeyDown={(e) => e.key === "Enter" && text && void prepare()} />
-        <button type="button" className="button" disabled={!text || busy} onClick={() => void prepare()}>Write…</button>
+        <input
+          className="input mono"
+          aria-label="New value"
+          placeholder={`new value${unit ? ", " + unit : ""}`}
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+          onKeyDown={(e) => e.key === "Enter" && text && void prepare()}
+        />
+        <button type="button" className="button" disabled={!text || busy} onClick={() => void prepare()}>
+          Write…
+        </button>
       </div>
       {!order && problem && <ProblemNotice problem={problem} />}
       {result && (
-        <div className={"notice mt-2 " + (result.ok ? "good" : result.state === "not known" ? "doubt" : "")} role="status" data-testid="written"><b>{result.sentence}</b>{result.readBack && <> It reads <span className="mono">{result.readBack}</span> {unit}.</>}</div>
+        <div
+          className={"notice mt-2 " + (result.ok ? "good" : result.state === "not known" ? "doubt" : "")}
+          role="status"
+          data-testid="written"
+        >
+          <b>{result.sentence}</b>
+          {result.readBack && (
+            <>
+              {" "}
+              It reads <span className="mono">{result.readBack}</span> {unit}.
+            </>
+          )}
+        </div>
       )}
-      <Dialog open={!!order} onClose={() => setOrder(undefined)} title={order?.mode === "plant" ? "Write to the plant?" : "Write to the bench?"}>
+      <Dialog
+        open={!!order}
+        onClose={() => setOrder(undefined)}
+        title={order?.mode === "plant" ? "Write to the plant?" : "Write to the bench?"}
+      >
         {order && (
           <>
-            <table className="rows mb-3"><tbody>{rows.map(([key, v]) => <tr key={key}><td className="soft small">{key}</td><td className={key === "Then" ? "mono font-semibold" : "mono"}>{v}</td></tr>)}</tbody></table>
+            <table className="rows mb-3">
+              <tbody>
+                {rows.map(([key, v]) => (
+                  <tr key={key}>
+                    <td className="soft small">{key}</td>
+                    <td className={key === "Then" ? "mono font-semibold" : "mono"}>{v}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
             {order.lost && <div className="notice doubt mb-3">{order.lost}.</div>}
-            {order.locked && <div className="notice doubt mb-3"><b>Writing to the plant is locked.</b> Close this, unlock it for some minutes in the bar above, and prepare the write again.</div>}
+            {order.locked && (
+              <div className="notice doubt mb-3">
+                <b>Writing to the plant is locked.</b> Close this, unlock it for some minutes in the bar above, and
+                prepare the write again.
+              </div>
+            )}
             {problem && <ProblemNotice problem={problem} />}
             <div className="mt-3 flex justify-end gap-2">
-              <button type="button" className="button" onClick={() => setOrder(undefined)}>Do not write</button>
+              <button type="button" className="button" onClick={() => setOrder(undefined)}>
+                Do not write
+              </button>
               {order.locked ? null : problem ? (
-                <button type="button" className="button main" disabled={busy} onClick={() => void prepare()}>Prepare it again</button>
+                <button type="button" className="button main" disabled={busy} onClick={() => void prepare()}>
+                  Prepare it again
+                </button>
               ) : (
-                <button type="button" className="button main" disabled={busy} onClick={() => void write()}>Write {order.new} {unit}</button>
+                <button type="button" className="button main" disabled={busy} onClick={() => void write()}>
+                  Write {order.new} {unit}
+                </button>
               )}
             </div>
           </>

@@ -13,7 +13,15 @@ const mostBlocks = 400;
  * The address space of one area, drawn to scale: points, gaps, overlaps, and under it the requests
  * that read it. The wheel with Ctrl zooms, the wheel and dragging move, 0 shows everything.
  */
-export const Ribbon = memo(function Ribbon({ points, chosen, onChoose }: { points: PointsView; chosen?: string; onChoose: (id: string) => void }) {
+export const Ribbon = memo(function Ribbon({
+  points,
+  chosen,
+  onChoose,
+}: {
+  points: PointsView;
+  chosen?: string;
+  onChoose: (id: string) => void;
+}) {
   const used = useMemo(() => {
     const keys = new Set(points.rows.map((r) => r.area));
     return points.areas.filter((a) => keys.has(a.key));
@@ -26,8 +34,17 @@ export const Ribbon = memo(function Ribbon({ points, chosen, onChoose }: { point
   const track = useRef<HTMLDivElement>(null);
   const drag = useRef<{ x: number; from: number; moved: boolean }>(undefined);
 
-  const rows = useMemo(() => points.rows.filter((r) => r.area === area?.key && r.units > 0).sort((a, b) => a.start - b.start || b.units - a.units), [points, area]);
-  const clash = useMemo(() => new Set(points.findings.filter((f) => f.code === "overlap").map((f) => f.subject.id)), [points.findings]);
+  const rows = useMemo(
+    () =>
+      points.rows
+        .filter((r) => r.area === area?.key && r.units > 0)
+        .sort((a, b) => a.start - b.start || b.units - a.units),
+    [points, area],
+  );
+  const clash = useMemo(
+    () => new Set(points.findings.filter((f) => f.code === "overlap").map((f) => f.subject.id)),
+    [points.findings],
+  );
   const widest = useMemo(() => rows.reduce((n, r) => Math.max(n, r.units), 1), [rows]);
   const first = Math.max(0, (rows[0]?.start ?? 0) - 1);
   const end = useMemo(() => rows.reduce((n, r) => Math.max(n, r.start + r.units), 0) + 2, [rows]);
@@ -37,7 +54,8 @@ export const Ribbon = memo(function Ribbon({ points, chosen, onChoose }: { point
     setLastChosen(chosen);
     setPicked(undefined);
     // A point chosen elsewhere comes into view.
-    if (view && chosenRow && (chosenRow.start < view.from || chosenRow.start + chosenRow.units > view.from + view.span)) setView({ ...view, from: Math.max(0, chosenRow.start - view.span / 2) });
+    if (view && chosenRow && (chosenRow.start < view.from || chosenRow.start + chosenRow.units > view.from + view.span))
+      setView({ ...view, from: Math.max(0, chosenRow.start - view.span / 2) });
   }
   if (!area) return <div className="h-[84px]" />;
 
@@ -48,11 +66,28 @@ export const Ribbon = memo(function Ribbon({ points, chosen, onChoose }: { point
   };
   const pan = (units: number) => setView({ from: Math.max(0, Math.min(end - span / 2, from + units)), span });
   const percent = (unit: number) => ((unit - from) / span) * 100;
-  const visible = rows.slice(lower(rows, from - widest), lower(rows, from + span)).filter((r) => r.start + r.units > from);
+  const visible = rows
+    .slice(lower(rows, from - widest), lower(rows, from + span))
+    .filter((r) => r.start + r.units > from);
   // A part of a word shares its register with the word; only the word is drawn.
   const address = points.columns.indexOf("address");
   const dense = visible.length > mostBlocks;
-  const whole = dense ? [] : visible.filter((r) => !(area.unitBits > 1 && (r.cells[address] ?? "").includes(".") && visible.some((o) => o !== r && o.start <= r.start && o.start + o.units >= r.start + r.units && !(o.cells[address] ?? "").includes("."))));
+  const whole = dense
+    ? []
+    : visible.filter(
+        (r) =>
+          !(
+            area.unitBits > 1 &&
+            (r.cells[address] ?? "").includes(".") &&
+            visible.some(
+              (o) =>
+                o !== r &&
+                o.start <= r.start &&
+                o.start + o.units >= r.start + r.units &&
+                !(o.cells[address] ?? "").includes("."),
+            )
+          ),
+      );
   const type = points.columns.indexOf("type");
   /** Where a row is drawn: a part of a word takes its share of it, the high bits on the left. */
   const place = (r: PointRow): { start: number; units: number } => {
@@ -64,12 +99,16 @@ export const Ribbon = memo(function Ribbon({ points, chosen, onChoose }: { point
   };
   const blocks = dense ? [] : whole;
   const runs = dense ? merged(visible, span / 1000) : [];
-  const requests = points.requests.filter((q) => q.area === area.key && q.start < from + span && q.start + q.count > from);
-  const step = [1, 2, 4, 5, 8, 10, 16, 20, 25, 50, 100, 200, 500, 1000, 2000, 5000, 10000].find((n) => span / n <= 14) ?? 20000;
+  const requests = points.requests.filter(
+    (q) => q.area === area.key && q.start < from + span && q.start + q.count > from,
+  );
+  const step =
+    [1, 2, 4, 5, 8, 10, 16, 20, 25, 50, 100, 200, 500, 1000, 2000, 5000, 10000].find((n) => span / n <= 14) ?? 20000;
   const ticks: number[] = [];
   for (let unit = Math.ceil(from / step) * step; unit < from + span; unit += step) ticks.push(unit);
   const digit = { co: "0", di: "1", ir: "3", hr: "4" }[area.key];
-  const label = (unit: number) => (digit !== undefined && unit < 9999 ? digit + String(unit + 1).padStart(4, "0") : String(unit));
+  const label = (unit: number) =>
+    digit !== undefined && unit < 9999 ? digit + String(unit + 1).padStart(4, "0") : String(unit);
 
   const onMove = (e: PointerEvent) => {
     const d = drag.current;
@@ -82,40 +121,122 @@ export const Ribbon = memo(function Ribbon({ points, chosen, onChoose }: { point
       <div className="mb-1 flex items-center gap-1">
         <div className="flex gap-1" role="group" aria-label="Area">
           {used.map((a) => (
-            <button key={a.key} type="button" aria-pressed={a === area} onClick={() => { setPicked(a.key); setView(undefined); }} className="small rounded px-2" style={a === area ? { background: "var(--tide-wash)", fontWeight: 700 } : undefined}>{a.title}</button>
+            <button
+              key={a.key}
+              type="button"
+              aria-pressed={a === area}
+              onClick={() => {
+                setPicked(a.key);
+                setView(undefined);
+              }}
+              className="small rounded px-2"
+              style={a === area ? { background: "var(--tide-wash)", fontWeight: 700 } : undefined}
+            >
+              {a.title}
+            </button>
           ))}
         </div>
         <span className="ml-auto flex gap-1" role="group" aria-label="Zoom">
-          <button type="button" className="button tight" aria-label="Zoom out" disabled={!view} onClick={() => zoom(2)}>−</button>
-          <button type="button" className="button tight" aria-label="Zoom in" disabled={span <= 8} onClick={() => zoom(0.5, chosenRow && chosenRow.area === area.key ? Math.min(1, Math.max(0, (chosenRow.start - from) / span)) : 0.5)}>+</button>
-          <button type="button" className="button tight" disabled={!view} onClick={() => setView(undefined)}>All</button>
+          <button type="button" className="button tight" aria-label="Zoom out" disabled={!view} onClick={() => zoom(2)}>
+            −
+          </button>
+          <button
+            type="button"
+            className="button tight"
+            aria-label="Zoom in"
+            disabled={span <= 8}
+            onClick={() =>
+              zoom(
+                0.5,
+                chosenRow && chosenRow.area === area.key
+                  ? Math.min(1, Math.max(0, (chosenRow.start - from) / span))
+                  : 0.5,
+              )
+            }
+          >
+            +
+          </button>
+          <button type="button" className="button tight" disabled={!view} onClick={() => setView(undefined)}>
+            All
+          </button>
         </span>
       </div>
-      <div ref={track} style={{ cursor: view ? "grab" : undefined, touchAction: "none" }}
+      <div
+        ref={track}
+        style={{ cursor: view ? "grab" : undefined, touchAction: "none" }}
         onWheel={(e) => {
           const box = e.currentTarget.getBoundingClientRect();
           if (e.ctrlKey || e.metaKey) zoom(e.deltaY > 0 ? 1.25 : 0.8, (e.clientX - box.left) / box.width);
           else if (view) pan(((e.deltaX || e.deltaY) / box.width) * span);
         }}
-        onPointerDown={(e) => { drag.current = { x: e.clientX, from, moved: false }; }} onPointerMove={onMove} onPointerUp={() => setTimeout(() => { drag.current = undefined; })} onPointerLeave={() => { drag.current = undefined; }}>
+        onPointerDown={(e) => {
+          drag.current = { x: e.clientX, from, moved: false };
+        }}
+        onPointerMove={onMove}
+        onPointerUp={() =>
+          setTimeout(() => {
+            drag.current = undefined;
+          })
+        }
+        onPointerLeave={() => {
+          drag.current = undefined;
+        }}
+      >
         <div className="relative h-[17px] overflow-hidden" aria-hidden>
-          {ticks.map((unit) => <span key={unit} className="mono soft absolute !text-[12px]" style={{ left: `${percent(unit)}%` }}>{label(unit)}</span>)}
+          {ticks.map((unit) => (
+            <span key={unit} className="mono soft absolute !text-[12px]" style={{ left: `${percent(unit)}%` }}>
+              {label(unit)}
+            </span>
+          ))}
         </div>
         <div className="relative h-[30px] overflow-hidden rounded bg-band">
-          {runs.map((run) => <span key={run.from} className="absolute top-0 h-full" style={{ left: `${percent(run.from)}%`, width: `max(1px, ${((run.to - run.from) / span) * 100}%)`, background: "var(--tide-soft)" }} title={`${run.count} points`} />)}
-          {dense && chosenRow?.area === area.key && <span className="absolute top-0 h-full" style={{ left: `${percent(chosenRow.start)}%`, width: `max(3px, ${(chosenRow.units / span) * 100}%)`, background: "var(--tide)" }} />}
+          {runs.map((run) => (
+            <span
+              key={run.from}
+              className="absolute top-0 h-full"
+              style={{
+                left: `${percent(run.from)}%`,
+                width: `max(1px, ${((run.to - run.from) / span) * 100}%)`,
+                background: "var(--tide-soft)",
+              }}
+              title={`${run.count} points`}
+            />
+          ))}
+          {dense && chosenRow?.area === area.key && (
+            <span
+              className="absolute top-0 h-full"
+              style={{
+                left: `${percent(chosenRow.start)}%`,
+                width: `max(3px, ${(chosenRow.units / span) * 100}%)`,
+                background: "var(--tide)",
+              }}
+            />
+          )}
           {blocks.map((r) => {
             const on = r.id === chosen;
             const bad = clash.has(r.id);
             const at = place(r);
             return (
-              <button key={r.id} type="button" title={`${r.cells[0]} · ${r.cells[1]}`} onClick={() => { if (!drag.current?.moved) onChoose(r.id); }} tabIndex={-1}
+              <button
+                key={r.id}
+                type="button"
+                title={`${r.cells[0]} · ${r.cells[1]}`}
+                onClick={() => {
+                  if (!drag.current?.moved) onChoose(r.id);
+                }}
+                tabIndex={-1}
                 className="small absolute h-full overflow-hidden rounded-[3px] px-[3px] text-left whitespace-nowrap"
                 style={{
-                  left: `${percent(at.start)}%`, width: `calc(${(at.units / span) * 100}% - 1px)`, minWidth: 2,
+                  left: `${percent(at.start)}%`,
+                  width: `calc(${(at.units / span) * 100}% - 1px)`,
+                  minWidth: 2,
                   background: bad ? "var(--fault)" : on ? "var(--tide)" : "var(--tide-soft)",
-                  color: bad || on ? "var(--sheet)" : "var(--ink)", top: bad ? 6 : 0, opacity: bad ? 0.92 : 1, zIndex: bad || on ? 1 : 0,
-                }}>
+                  color: bad || on ? "var(--sheet)" : "var(--ink)",
+                  top: bad ? 6 : 0,
+                  opacity: bad ? 0.92 : 1,
+                  zIndex: bad || on ? 1 : 0,
+                }}
+              >
                 {at.units / span > 0.008 && r.cells[0]}
               </button>
             );
@@ -123,9 +244,26 @@ export const Ribbon = memo(function Ribbon({ points, chosen, onChoose }: { point
         </div>
         <div className="relative h-[28px] overflow-hidden">
           {requests.slice(0, mostBlocks).map((q) => (
-            <span key={q.id} className="small absolute top-[3px] overflow-hidden border-t-2 border-ink pt-[2px] whitespace-nowrap" title={q.operation}
-              style={{ left: `${percent(q.start)}%`, width: `max(3px, ${(q.count / span) * 100}%)`, borderLeft: "2px solid var(--ink)", borderRight: "2px solid var(--ink)", paddingLeft: 4, height: 22, clipPath: "inset(0)" }}>
-              {q.count / span > 0.05 && <>read {q.count}{q.unused ? ` · ${q.unused} unused` : ""}</>}
+            <span
+              key={q.id}
+              className="small absolute top-[3px] overflow-hidden border-t-2 border-ink pt-[2px] whitespace-nowrap"
+              title={q.operation}
+              style={{
+                left: `${percent(q.start)}%`,
+                width: `max(3px, ${(q.count / span) * 100}%)`,
+                borderLeft: "2px solid var(--ink)",
+                borderRight: "2px solid var(--ink)",
+                paddingLeft: 4,
+                height: 22,
+                clipPath: "inset(0)",
+              }}
+            >
+              {q.count / span > 0.05 && (
+                <>
+                  read {q.count}
+                  {q.unused ? ` · ${q.unused} unused` : ""}
+                </>
+              )}
             </span>
           ))}
         </div>

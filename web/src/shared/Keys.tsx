@@ -19,9 +19,16 @@ const perScreen: Record<string, [string, string][]> = {
     ["Ctrl Delete", "remove the selected points"],
     ["Ctrl A", "select everything"],
   ],
-  lines: [["Tab, Enter", "go from device to device, open one"], ["Ctrl K", "also adds lines and devices, tries one link or every one"]],
+  lines: [
+    ["Tab, Enter", "go from device to device, open one"],
+    ["Ctrl K", "also adds lines and devices, tries one link or every one"],
+  ],
   traffic: [["Enter", "open an exchange or a finding"]],
-  timetable: [["Ctrl and wheel, drag", "zoom and move the track"], ["Tab to a name, Space", "take its device for silent, on paper"], ["Ctrl K", "also goes to the timetable of a line, and starts its run"]],
+  timetable: [
+    ["Ctrl and wheel, drag", "zoom and move the track"],
+    ["Tab to a name, Space", "take its device for silent, on paper"],
+    ["Ctrl K", "also goes to the timetable of a line, and starts its run"],
+  ],
 };
 
 /** Lists the keys of the screen in view. */
@@ -32,7 +39,10 @@ export function KeysDialog({ open, onClose, path }: { open: boolean; onClose: ()
       <table className="rows">
         <tbody>
           {[...own, ...everywhere].map(([key, what]) => (
-            <tr key={key}><td className="mono whitespace-nowrap">{key}</td><td>{what}</td></tr>
+            <tr key={key}>
+              <td className="mono whitespace-nowrap">{key}</td>
+              <td>{what}</td>
+            </tr>
           ))}
         </tbody>
       </table>

@@ -3,7 +3,12 @@ const kept = 12;
 
 /** A name that is cut in its middle where there is no room for all of it. */
 export function LongName({ name, className }: { name: string; className?: string }) {
-  if (name.length <= 14) return <span className={"block truncate " + (className ?? "")} title={name}>{name}</span>;
+  if (name.length <= 14)
+    return (
+      <span className={"block truncate " + (className ?? "")} title={name}>
+        {name}
+      </span>
+    );
   const blank = name.indexOf(" ", name.length - kept);
   const cut = blank > 0 && blank < name.length - 3 ? blank : name.length - kept;
   return (

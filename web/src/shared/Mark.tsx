@@ -2,7 +2,13 @@ import type { ReactNode } from "react";
 
 export type MarkKind = "good" | "doubt" | "fault" | "not-yet" | "stale";
 
-const words: Record<MarkKind, string> = { good: "good", doubt: "doubtful", fault: "fault", "not-yet": "not yet tried", stale: "old" };
+const words: Record<MarkKind, string> = {
+  good: "good",
+  doubt: "doubtful",
+  fault: "fault",
+  "not-yet": "not yet tried",
+  stale: "old",
+};
 
 const shapes: Record<MarkKind, ReactNode> = {
   good: (
@@ -11,7 +17,15 @@ const shapes: Record<MarkKind, ReactNode> = {
       <path d="M4.800 8.200l2.200 2.200 4.200-4.600" fill="none" stroke="var(--sheet)" strokeWidth="1.800" />
     </>
   ),
-  doubt: <path d="M8 1.500L15 14H1z M8 6v4 M8 11.400v1.300" fill="var(--doubt)" stroke="var(--sheet)" strokeWidth="1.200" strokeLinejoin="round" />,
+  doubt: (
+    <path
+      d="M8 1.500L15 14H1z M8 6v4 M8 11.400v1.300"
+      fill="var(--doubt)"
+      stroke="var(--sheet)"
+      strokeWidth="1.200"
+      strokeLinejoin="round"
+    />
+  ),
   fault: (
     <>
       <rect x="1.500" y="1.500" width="13" height="13" rx="2" fill="var(--fault)" />
@@ -30,7 +44,14 @@ const shapes: Record<MarkKind, ReactNode> = {
 /** A state as shape and colour together: a round with a tick, a triangle, a square with a cross, a ring, a half-filled ring. */
 export function Mark({ kind, size = 16, label }: { kind: MarkKind; size?: number; label?: string }) {
   return (
-    <svg width={size} height={size} viewBox="0 0 16 16" role="img" aria-label={label ?? words[kind]} className="flex-none">
+    <svg
+      width={size}
+      height={size}
+      viewBox="0 0 16 16"
+      role="img"
+      aria-label={label ?? words[kind]}
+      className="flex-none"
+    >
       {shapes[kind]}
     </svg>
   );

@@ -27,7 +27,10 @@ export function useOffer(of: string, list: Action[]) {
 
 /** What the screen in view offers. */
 export const useOffered = () =>
-  useSyncExternalStore((listener) => {
-    listeners.add(listener);
-    return () => listeners.delete(listener);
-  }, () => own);
+  useSyncExternalStore(
+    (listener) => {
+      listeners.add(listener);
+      return () => listeners.delete(listener);
+    },
+    () => own,
+  );

@@ -15,4 +15,5 @@ export function number(text: string): number {
 }
 
 /** So many of something, thousands apart. */
-export const count = (n: number, word: string) => `${String(n).replaceAll(/\B(?=(\d{3})+$)/g, "\u2009")} ${word}${n === 1 ? "" : "s"}`;
+export const count = (n: number, word: string) =>
+  `${String(n).replaceAll(/\B(?=(\d{3})+$)/g, "\u2009")} ${word}${n === 1 ? "" : "s"}`;

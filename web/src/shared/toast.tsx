@@ -43,11 +43,24 @@ export function Toasts() {
     () => toasts,
   );
   return (
-    <div className="pointer-events-none fixed bottom-16 left-1/2 z-50 flex w-[min(560px,90vw)] -translate-x-1/2 flex-col gap-2" role="status" aria-live="polite">
+    <div
+      className="pointer-events-none fixed bottom-16 left-1/2 z-50 flex w-[min(560px,90vw)] -translate-x-1/2 flex-col gap-2"
+      role="status"
+      aria-live="polite"
+    >
       {list.map((toast) => (
-        <div key={toast.id} className={"notice pointer-events-auto flex items-start gap-3 shadow-lg " + (toast.fault ? "" : "note")}>
+        <div
+          key={toast.id}
+          className={"notice pointer-events-auto flex items-start gap-3 shadow-lg " + (toast.fault ? "" : "note")}
+        >
           <span className="flex-1">{toast.text}</span>
-          <button type="button" className="font-semibold underline" onClick={() => set(toasts.filter((t) => t.id !== toast.id))}>Close</button>
+          <button
+            type="button"
+            className="font-semibold underline"
+            onClick={() => set(toasts.filter((t) => t.id !== toast.id))}
+          >
+            Close
+          </button>
         </div>
       ))}
     </div>

@@ -21,7 +21,17 @@ export function ProblemNotice({ problem }: { problem: Problem }) {
  * One field that is edited in place: it is sent on Enter or on leaving it. If
  * that fails, what was typed stays, with the reason under it.
  */
-export function Field({ label, value, onCommit, unit, options, mono, placeholder, help, onBegin }: {
+export function Field({
+  label,
+  value,
+  onCommit,
+  unit,
+  options,
+  mono,
+  placeholder,
+  help,
+  onBegin,
+}: {
   label: string;
   value: string;
   onCommit: (text: string) => Promise<unknown>;
@@ -61,16 +71,35 @@ export function Field({ label, value, onCommit, unit, options, mono, placeholder
     }
     sent.current = undefined;
   };
-  const shared = { id, className: "input " + (mono ? "mono" : ""), "aria-invalid": !!problem, onFocus: () => {
-    focused.current = !options;
-    if (!dirty.current) onBegin?.();
-  } };
+  const shared = {
+    id,
+    className: "input " + (mono ? "mono" : ""),
+    "aria-invalid": !!problem,
+    onFocus: () => {
+      focused.current = !options;
+      if (!dirty.current) onBegin?.();
+    },
+  };
   return (
     <div className="grid grid-cols-[112px_1fr] items-center gap-x-3 py-1">
-      <label htmlFor={id} className="small soft" title={help}>{label}{unit ? `, ${unit}` : ""}</label>
+      <label htmlFor={id} className="small soft" title={help}>
+        {label}
+        {unit ? `, ${unit}` : ""}
+      </label>
       {options ? (
-        <select {...shared} value={text} onChange={(e) => { setText(e.target.value); void commit(e.target.value); }}>
-          {options.map((o) => <option key={o.value} value={o.value}>{o.title}</option>)}
+        <select
+          {...shared}
+          value={text}
+          onChange={(e) => {
+            setText(e.target.value);
+            void commit(e.target.value);
+          }}
+        >
+          {options.map((o) => (
+            <option key={o.value} value={o.value}>
+              {o.title}
+            </option>
+          ))}
         </select>
       ) : (
         <input
@@ -78,7 +107,10 @@ export function Field({ label, value, onCommit, unit, options, mono, placeholder
           value={text}
           placeholder={placeholder}
           spellCheck={false}
-          onChange={(e) => { dirty.current = true; setText(e.target.value); }}
+          onChange={(e) => {
+            dirty.current = true;
+            setText(e.target.value);
+          }}
           onBlur={() => {
             focused.current = false;
             if (dirty.current) void commit(text);
@@ -95,18 +127,38 @@ export function Field({ label, value, onCommit, unit, options, mono, placeholder
           }}
         />
       )}
-      {problem && <div className="col-span-2"><ProblemNotice problem={problem} /></div>}
+      {problem && (
+        <div className="col-span-2">
+          <ProblemNotice problem={problem} />
+        </div>
+      )}
     </div>
   );
 }
 
 /** A dialog: only for what moves real equipment or cannot be taken back. */
-export function Dialog({ open, onClose, title, children, wide }: { open: boolean; onClose: () => void; title: string; children: ReactNode; wide?: boolean }) {
+export function Dialog({
+  open,
+  onClose,
+  title,
+  children,
+  wide,
+}: {
+  open: boolean;
+  onClose: () => void;
+  title: string;
+  children: ReactNode;
+  wide?: boolean;
+}) {
   return (
     <Radix.Root open={open} onOpenChange={(next) => !next && onClose()}>
       <Radix.Portal>
         <Radix.Overlay className="overlay" />
-        <Radix.Content className="dialog" style={wide ? { width: "min(980px, 94vw)" } : undefined} aria-describedby={undefined}>
+        <Radix.Content
+          className="dialog"
+          style={wide ? { width: "min(980px, 94vw)" } : undefined}
+          aria-describedby={undefined}
+        >
           <Radix.Title className="mb-3 text-[17px] font-bold">{title}</Radix.Title>
           {children}
         </Radix.Content>
@@ -120,17 +172,33 @@ export function Tip({ text, children }: { text: ReactNode; children: ReactNode }
     <Tooltip.Root>
       <Tooltip.Trigger asChild>{children}</Tooltip.Trigger>
       <Tooltip.Portal>
-        <Tooltip.Content className="tip" sideOffset={5}>{text}</Tooltip.Content>
+        <Tooltip.Content className="tip" sideOffset={5}>
+          {text}
+        </Tooltip.Content>
       </Tooltip.Portal>
     </Tooltip.Root>
   );
 }
 
 /** One finding, the plain sentence first. */
-export function FindingCard({ finding, chosen, onClick }: { finding: Finding; chosen?: boolean; onClick?: () => void }) {
+export function FindingCard({
+  finding,
+  chosen,
+  onClick,
+}: {
+  finding: Finding;
+  chosen?: boolean;
+  onClick?: () => void;
+}) {
   return (
-    <button type="button" onClick={onClick} data-finding={finding.code} data-severity={finding.severity}
-      className="card mb-2 flex w-full gap-2 p-3 text-left" style={chosen ? { boxShadow: "0 0 0 2px var(--tide)" } : undefined}>
+    <button
+      type="button"
+      onClick={onClick}
+      data-finding={finding.code}
+      data-severity={finding.severity}
+      className="card mb-2 flex w-full gap-2 p-3 text-left"
+      style={chosen ? { boxShadow: "0 0 0 2px var(--tide)" } : undefined}
+    >
       <Mark kind={markOf(finding.severity)} />
       <span className="min-w-0">
         <b className="block break-words">{finding.title}</b>
@@ -138,8 +206,15 @@ export function FindingCard({ finding, chosen, onClick }: { finding: Finding; ch
         {chosen && (
           <>
             <span className="small soft mt-1 block">{finding.remedy}</span>
-            {finding.evidence.map((line) => <span key={line} className="mono soft mt-1 block break-words">{line}</span>)}
-            <span className="small soft mt-1 block">{finding.sure >= 1 ? "sure" : `${Math.round(finding.sure * 100)} % sure`} · seen {finding.count}× · {finding.code}</span>
+            {finding.evidence.map((line) => (
+              <span key={line} className="mono soft mt-1 block break-words">
+                {line}
+              </span>
+            ))}
+            <span className="small soft mt-1 block">
+              {finding.sure >= 1 ? "sure" : `${Math.round(finding.sure * 100)} % sure`} · seen {finding.count}× ·{" "}
+              {finding.code}
+            </span>
           </>
         )}
       </span>
@@ -154,20 +229,45 @@ export function SettingFixes({ finding }: { finding: Finding }) {
   const client = useQueryClient();
   const fixes = (finding.fixes ?? []).filter((f) => f.setting ?? f.learned);
   if (!fixes.length || !site) return null;
-  const apply = (fix: Fix) => attempt(async () => {
-    if (fix.learned) {
-      const noted = await post<NotedView>(`/api/links/${fix.learned}/noted${fix.manner ? `?manner=${fix.manner}` : ""}`);
-      await client.invalidateQueries({ queryKey: ["site"] });
-      say(`${noted.said} Ctrl Z takes it back.`);
-      return;
-    }
-    const link = linkOf(site, fix.setting?.link);
-    if (!link || !fix.setting) return;
-    const { faceToFace: _f, ...after } = link;
-    await edit(fix.title, [{ kind: "link", id: link.id, base: site.versions["link:" + link.id] ?? 0, after: { ...after, settings: { ...after.settings, [fix.setting.key]: fix.setting.will } } }]);
-    say(`Done: ${fix.title}. Ctrl Z takes it back.`);
-  });
-  return <div className="-mt-1 mb-3 flex flex-wrap gap-2">{fixes.map((fix) => <button key={fix.title} type="button" className="button tight" data-fix={fix.manner || undefined} onClick={() => void apply(fix)}>{fix.title}{fix.setting ? `, in place of ${fix.setting.was} ms` : ""}</button>)}</div>;
+  const apply = (fix: Fix) =>
+    attempt(async () => {
+      if (fix.learned) {
+        const noted = await post<NotedView>(
+          `/api/links/${fix.learned}/noted${fix.manner ? `?manner=${fix.manner}` : ""}`,
+        );
+        await client.invalidateQueries({ queryKey: ["site"] });
+        say(`${noted.said} Ctrl Z takes it back.`);
+        return;
+      }
+      const link = linkOf(site, fix.setting?.link);
+      if (!link || !fix.setting) return;
+      const { faceToFace: _f, ...after } = link;
+      await edit(fix.title, [
+        {
+          kind: "link",
+          id: link.id,
+          base: site.versions["link:" + link.id] ?? 0,
+          after: { ...after, settings: { ...after.settings, [fix.setting.key]: fix.setting.will } },
+        },
+      ]);
+      say(`Done: ${fix.title}. Ctrl Z takes it back.`);
+    });
+  return (
+    <div className="-mt-1 mb-3 flex flex-wrap gap-2">
+      {fixes.map((fix) => (
+        <button
+          key={fix.title}
+          type="button"
+          className="button tight"
+          data-fix={fix.manner || undefined}
+          onClick={() => void apply(fix)}
+        >
+          {fix.title}
+          {fix.setting ? `, in place of ${fix.setting.was} ms` : ""}
+        </button>
+      ))}
+    </div>
+  );
 }
 
 export function Empty({ title, children }: { title: string; children: ReactNode }) {
@@ -181,7 +281,8 @@ export function Empty({ title, children }: { title: string; children: ReactNode 
 
 /** Prints a time of day with milliseconds. */
 /** Day and minute, for what stays on record. */
-export const clockDay = (ms: number) => new Date(ms).toLocaleString("en-GB", { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
+export const clockDay = (ms: number) =>
+  new Date(ms).toLocaleString("en-GB", { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
 
 export function clock(ms: number): string {
   const d = new Date(ms);
@@ -192,7 +293,10 @@ export function clock(ms: number): string {
 /** What a value shows, numbers with a thin space between thousands. */
 export function shown(live: Live): string {
   if (typeof live.value !== "number") return live.shown;
-  return live.shown.replace(/^(-?)(\d{5,})/, (_all, sign: string, digits: string) => sign + digits.replace(/\B(?=(\d{3})+$)/g, "\u2009"));
+  return live.shown.replace(
+    /^(-?)(\d{5,})/,
+    (_all, sign: string, digits: string) => sign + digits.replace(/\B(?=(\d{3})+$)/g, "\u2009"),
+  );
 }
 
 /** Prints milliseconds with one decimal. */

@@ -2,7 +2,11 @@ import type { DeviceView, SiteView } from "../api/types.gen";
 import { useObjectEditor } from "./useObjectEditor";
 
 /** What goes to the store of a device: its points are objects of their own. */
-export const withoutPoints = ({ pointCount: _count, points: _points, ...rest }: DeviceView) => ({ ...rest, points: null });
+export const withoutPoints = ({ pointCount: _count, points: _points, ...rest }: DeviceView) => ({
+  ...rest,
+  points: null,
+});
 
 /** Changes parts of a device. */
-export const useDeviceEditor = (site: SiteView, device: DeviceView) => useObjectEditor("device", device, site.versions["device:" + device.id] ?? 0, withoutPoints);
+export const useDeviceEditor = (site: SiteView, device: DeviceView) =>
+  useObjectEditor("device", device, site.versions["device:" + device.id] ?? 0, withoutPoints);

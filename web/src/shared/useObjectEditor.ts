@@ -6,7 +6,12 @@ import { useEdit, type Kind } from "../api/client";
  * user saw when editing began, so that a change made meanwhile in another
  * window is refused instead of overwritten.
  */
-export function useObjectEditor<T extends { id: string }>(kind: Kind, object: T, version: number, clean: (object: T) => unknown = (o) => o) {
+export function useObjectEditor<T extends { id: string }>(
+  kind: Kind,
+  object: T,
+  version: number,
+  clean: (object: T) => unknown = (o) => o,
+) {
   const edit = useEdit();
   const seen = useRef<{ object: T; version: number }>(undefined);
   // One edit at a time: the next starts from what the last has left.

@@ -34,18 +34,52 @@ export function TimetablePage() {
   // The name of a request begins with that of its link.
   const asked = request ? site?.links.find((l) => request.startsWith(l.id + "-")) : undefined;
   const { data } = useTimetable(asked?.line ?? search.line);
-  const fullest = data?.plan.lines.reduce<string | undefined>((best, l) => (l.requests > 0 && (!best || l.utilisation > (data.plan.lines.find((x) => x.line === best)?.utilisation ?? 0)) ? l.line : best), undefined);
-  const line = asked?.line ?? (search.line && data?.plan.lines.some((l) => l.line === search.line) ? search.line : fullest);
+  const fullest = data?.plan.lines.reduce<string | undefined>(
+    (best, l) =>
+      l.requests > 0 && (!best || l.utilisation > (data.plan.lines.find((x) => x.line === best)?.utilisation ?? 0))
+        ? l.line
+        : best,
+    undefined,
+  );
+  const line =
+    asked?.line ?? (search.line && data?.plan.lines.some((l) => l.line === search.line) ? search.line : fullest);
   // What was measured comes every second: it is drawn in slices, when there is time.
   const measured = useDeferredValue(useStats(line).data);
   const stats = useMemo(() => new Map((measured?.stats ?? []).map((s) => [s.id, s])), [measured]);
-  const choose = useCallback((id: string) => void navigate({ to: "/timetable/$request", params: { request: id } }), [navigate]);
-  const { data: outlook } = useQuery({ queryKey: ["outlook", line, silent, data?.seq], queryFn: () => get<Outlook>(`/api/lines/${line}/outlook?silent=${silent.join(",")}`), enabled: !!line, placeholderData: (old) => (old?.line === line ? old : undefined) });
+  const choose = useCallback(
+    (id: string) => void navigate({ to: "/timetable/$request", params: { request: id } }),
+    [navigate],
+  );
+  const { data: outlook } = useQuery({
+    queryKey: ["outlook", line, silent, data?.seq],
+    queryFn: () => get<Outlook>(`/api/lines/${line}/outlook?silent=${silent.join(",")}`),
+    enabled: !!line,
+    placeholderData: (old) => (old?.line === line ? old : undefined),
+  });
   const supposed = !!paper || silent.length > 0;
-  const { data: whatIf } = useQuery({ queryKey: ["whatif", paper, silent, data?.seq], queryFn: () => post<WhatIfView>("/api/timetable/whatif", { line, what: "", edits: paper?.edits ?? [], silent, commit: false, seq: 0 }), enabled: supposed });
+  const { data: whatIf } = useQuery({
+    queryKey: ["whatif", paper, silent, data?.seq],
+    queryFn: () =>
+      post<WhatIfView>("/api/timetable/whatif", {
+        line,
+        what: "",
+        edits: paper?.edits ?? [],
+        silent,
+        commit: false,
+        seq: 0,
+      }),
+    enabled: supposed,
+  });
   if (!site || !data) return <p className="soft p-8">Compiling…</p>;
   if (!line)
-    return <div className="flex-1"><Empty title="Nothing to ask yet">The timetable is compiled from the points of the devices that a link asks. Add a link under Lines and points under Points.</Empty></div>;
+    return (
+      <div className="flex-1">
+        <Empty title="Nothing to ask yet">
+          The timetable is compiled from the points of the devices that a link asks. Add a link under Lines and points
+          under Points.
+        </Empty>
+      </div>
+    );
   const plan = supposed && whatIf ? whatIf.plan : data.plan;
   const load = plan.lines.find((l) => l.line === line);
   const now = data.plan.lines.find((l) => l.line === line);
@@ -57,59 +91,176 @@ export function TimetablePage() {
   const mine = measured?.stats ?? [];
   const answered = mine.reduce((n, s) => n + s.count, 0);
   const failed = mine.reduce((n, s) => n + s.failed, 0);
-  const run = (what: "start" | "stop", ids: string[]) => attempt(async () => {
-    await post(`/api/run/${what}`, { links: ids });
-    await client.invalidateQueries({ queryKey: ["stats"] });
-  });
-  const learn = () => attempt(async () => {
-    const answer = await post<LearnView>("/api/timetable/learn");
-    await client.invalidateQueries({ queryKey: ["site"] });
-    await client.invalidateQueries({ queryKey: ["timetable"] });
-    say(answer.sentence + " Ctrl Z takes it back.");
-  });
-  const apply = (a: AdviceItem) => attempt(async () => {
-    await post<WhatIfView>("/api/timetable/whatif", { line, what: "followed advice: " + a.sentence, edits: a.edits, silent: [], commit: true, seq: data.seq });
-    setPaper(undefined);
-    await client.invalidateQueries({ queryKey: ["site"] });
-    await client.invalidateQueries({ queryKey: ["timetable"] });
-    say("Done. Ctrl Z takes it back. In the devices themselves it has to be set by hand.");
-  });
+  const run = (what: "start" | "stop", ids: string[]) =>
+    attempt(async () => {
+      await post(`/api/run/${what}`, { links: ids });
+      await client.invalidateQueries({ queryKey: ["stats"] });
+    });
+  const learn = () =>
+    attempt(async () => {
+      const answer = await post<LearnView>("/api/timetable/learn");
+      await client.invalidateQueries({ queryKey: ["site"] });
+      await client.invalidateQueries({ queryKey: ["timetable"] });
+      say(answer.sentence + " Ctrl Z takes it back.");
+    });
+  const apply = (a: AdviceItem) =>
+    attempt(async () => {
+      await post<WhatIfView>("/api/timetable/whatif", {
+        line,
+        what: "followed advice: " + a.sentence,
+        edits: a.edits,
+        silent: [],
+        commit: true,
+        seq: data.seq,
+      });
+      setPaper(undefined);
+      await client.invalidateQueries({ queryKey: ["site"] });
+      await client.invalidateQueries({ queryKey: ["timetable"] });
+      say("Done. Ctrl Z takes it back. In the devices themselves it has to be set by hand.");
+    });
   const worst = outlook?.oneSilent;
   const percent = (x: number) => `${(100 * x).toFixed(x < 0.1 ? 1 : 0)}\u2009%`;
   return (
     <div className="min-w-0 flex-1 overflow-y-auto p-4">
       <div className="mb-3 flex flex-wrap items-center gap-2">
-        {site.lines.filter((l) => data.plan.lines.find((x) => x.line === l.id)?.requests).map((l) => (
-          <button key={l.id} type="button" className={"button " + (l.id === line ? "main" : "")} aria-pressed={l.id === line} onClick={() => { setPaper(undefined); setSilent([]); void navigate({ to: "/timetable", search: { line: l.id } as never }); }}>
-            {l.name} <span className="opacity-80">{percent(data.plan.lines.find((x) => x.line === l.id)?.utilisation ?? 0)}</span>
-          </button>
-        ))}
-        <span className="small soft">{running ? `${running} of ${links.length} links run on the ${state.mode}` : "Nothing runs"}{answered > 0 && ` · ${count(answered, "request")} asked, ${failed ? `${failed} without a value` : "every one answered"}`}</span>
+        {site.lines
+          .filter((l) => data.plan.lines.find((x) => x.line === l.id)?.requests)
+          .map((l) => (
+            <button
+              key={l.id}
+              type="button"
+              className={"button " + (l.id === line ? "main" : "")}
+              aria-pressed={l.id === line}
+              onClick={() => {
+                setPaper(undefined);
+                setSilent([]);
+                void navigate({ to: "/timetable", search: { line: l.id } as never });
+              }}
+            >
+              {l.name}{" "}
+              <span className="opacity-80">
+                {percent(data.plan.lines.find((x) => x.line === l.id)?.utilisation ?? 0)}
+              </span>
+            </button>
+          ))}
+        <span className="small soft">
+          {running ? `${running} of ${links.length} links run on the ${state.mode}` : "Nothing runs"}
+          {answered > 0 &&
+            ` · ${count(answered, "request")} asked, ${failed ? `${failed} without a value` : "every one answered"}`}
+        </span>
         <span className="ml-auto flex flex-wrap gap-2">
-          <button type="button" className={"button " + (running < links.length ? "main" : "")} disabled={running === links.length} onClick={() => void run("start", links.map((l) => l.id))}>Start the line</button>
-          <button type="button" className="button" disabled={state.running.length === site.links.length} onClick={() => void run("start", [])}>Start all</button>
-          <button type="button" className="button" disabled={!state.running.length} onClick={() => void run("stop", [])}>Stop the run</button>
-          <button type="button" className="button" disabled={!answered} title="Takes the measured thinking times over into the plan" onClick={() => void learn()}>Learn from the run</button>
+          <button
+            type="button"
+            className={"button " + (running < links.length ? "main" : "")}
+            disabled={running === links.length}
+            onClick={() =>
+              void run(
+                "start",
+                links.map((l) => l.id),
+              )
+            }
+          >
+            Start the line
+          </button>
+          <button
+            type="button"
+            className="button"
+            disabled={state.running.length === site.links.length}
+            onClick={() => void run("start", [])}
+          >
+            Start all
+          </button>
+          <button
+            type="button"
+            className="button"
+            disabled={!state.running.length}
+            onClick={() => void run("stop", [])}
+          >
+            Stop the run
+          </button>
+          <button
+            type="button"
+            className="button"
+            disabled={!answered}
+            title="Takes the measured thinking times over into the plan"
+            onClick={() => void learn()}
+          >
+            Learn from the run
+          </button>
         </span>
       </div>
       {supposed && (
         <div className="notice doubt mb-3 flex flex-wrap items-center gap-3" data-testid="paper">
-          <span className="min-w-0 flex-1"><b>On paper only.</b> {paper?.what} {silent.length > 0 && `Taken for silent: ${silent.map((id) => nameOf(site, id)).join(", ")}.`} The line would be {percent(load?.utilisation ?? 0)} full in place of {percent(now?.utilisation ?? 0)}, and {load?.holds ? "every pace of the others holds" : "not every pace holds"}.</span>
-          <button type="button" className="button" onClick={() => { setPaper(undefined); setSilent([]); }}>Back to the plan</button>
+          <span className="min-w-0 flex-1">
+            <b>On paper only.</b> {paper?.what}{" "}
+            {silent.length > 0 && `Taken for silent: ${silent.map((id) => nameOf(site, id)).join(", ")}.`} The line
+            would be {percent(load?.utilisation ?? 0)} full in place of {percent(now?.utilisation ?? 0)}, and{" "}
+            {load?.holds ? "every pace of the others holds" : "not every pace holds"}.
+          </span>
+          <button
+            type="button"
+            className="button"
+            onClick={() => {
+              setPaper(undefined);
+              setSilent([]);
+            }}
+          >
+            Back to the plan
+          </button>
         </div>
       )}
       <div className="mb-4 grid grid-cols-4 gap-3">
-        <Figure title={onLine?.medium === "serial" ? `${onLine.name}, line time used` : `${onLine?.name}, busiest connection`} value={percent(load?.utilisation ?? 0)} state={load && !load.holds ? "fault" : (load?.utilisation ?? 0) > 0.7 ? "doubt" : ""}
-          note={load?.holds ? "every pace holds, at its worst" : "not every pace holds"} />
-        <Figure title={worst ? `…with ${worst.names.map((n) => shortened(n, 26)).join(" and ")} silent` : "…with a device silent"} value={worst ? percent(worst.utilisation) : "—"} state={worst && !worst.holds ? "fault" : (worst?.utilisation ?? 0) > 0.7 ? "doubt" : ""}
-          note={worst ? `${millis(worst.lostMs)} lost at a time${outlook?.twoSilent ? `; two silent: ${percent(outlook.twoSilent.utilisation)}` : ""}` : ""} />
-        <Figure title="Oldest a value can be" value={load ? millis(oldest(requests)) : "—"} note="of the fastest pace, its answer late by the worst" />
-        <Figure title="Requests" value={String(load?.requests ?? 0)} note={`for ${count(load?.points ?? 0, "point")}; one each would be ${load?.alone ?? 0}, and ${percent(load?.aloneUtilisation ?? 0)}`} />
+        <Figure
+          title={onLine?.medium === "serial" ? `${onLine.name}, line time used` : `${onLine?.name}, busiest connection`}
+          value={percent(load?.utilisation ?? 0)}
+          state={load && !load.holds ? "fault" : (load?.utilisation ?? 0) > 0.7 ? "doubt" : ""}
+          note={load?.holds ? "every pace holds, at its worst" : "not every pace holds"}
+        />
+        <Figure
+          title={
+            worst ? `…with ${worst.names.map((n) => shortened(n, 26)).join(" and ")} silent` : "…with a device silent"
+          }
+          value={worst ? percent(worst.utilisation) : "—"}
+          state={worst && !worst.holds ? "fault" : (worst?.utilisation ?? 0) > 0.7 ? "doubt" : ""}
+          note={
+            worst
+              ? `${millis(worst.lostMs)} lost at a time${outlook?.twoSilent ? `; two silent: ${percent(outlook.twoSilent.utilisation)}` : ""}`
+              : ""
+          }
+        />
+        <Figure
+          title="Oldest a value can be"
+          value={load ? millis(oldest(requests)) : "—"}
+          note="of the fastest pace, its answer late by the worst"
+        />
+        <Figure
+          title="Requests"
+          value={String(load?.requests ?? 0)}
+          note={`for ${count(load?.points ?? 0, "point")}; one each would be ${load?.alone ?? 0}, and ${percent(load?.aloneUtilisation ?? 0)}`}
+        />
       </div>
-      <Track key={line} site={site} line={line} requests={requests} stats={stats} chosen={request} running={running > 0} silent={silent} onSilent={setSilent} onChoose={choose} />
+      <Track
+        key={line}
+        site={site}
+        line={line}
+        requests={requests}
+        stats={stats}
+        chosen={request}
+        running={running > 0}
+        silent={silent}
+        onSilent={setSilent}
+        onChoose={choose}
+      />
       <Requests site={site} requests={requests} stats={stats} chosen={request} onChoose={choose} />
       <div className="mt-4 grid grid-cols-2 items-start gap-4 max-[1100px]:grid-cols-1">
-        {outlook && <Advice outlook={outlook} paper={paper} onPaper={(a) => setPaper({ what: a.sentence, edits: a.edits })} onApply={(a) => void apply(a)} />}
+        {outlook && (
+          <Advice
+            outlook={outlook}
+            paper={paper}
+            onPaper={(a) => setPaper({ what: a.sentence, edits: a.edits })}
+            onApply={(a) => void apply(a)}
+          />
+        )}
         <Sampling site={site} line={line} />
       </div>
       <Outages site={site} outages={measured?.outages ?? []} />
@@ -133,11 +284,25 @@ function oldest(requests: { paceMs: number; oldestMs: number }[]) {
   return Math.max(0, ...requests.filter((r) => r.paceMs === fastest).map((r) => r.oldestMs));
 }
 
-function Figure({ title, value, note, state }: { title: string; value: string; note: string; state?: "fault" | "doubt" | "" }) {
+function Figure({
+  title,
+  value,
+  note,
+  state,
+}: {
+  title: string;
+  value: string;
+  note: string;
+  state?: "fault" | "doubt" | "";
+}) {
   return (
     <div className="card p-3">
-      <div className="small soft truncate" title={title}>{title}</div>
-      <b className={"text-[20px] " + (state === "fault" ? "text-fault" : state === "doubt" ? "text-doubt" : "")}>{value}</b>
+      <div className="small soft truncate" title={title}>
+        {title}
+      </div>
+      <b className={"text-[20px] " + (state === "fault" ? "text-fault" : state === "doubt" ? "text-doubt" : "")}>
+        {value}
+      </b>
       <div className="small soft">{note}</div>
     </div>
   );

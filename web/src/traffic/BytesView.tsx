@@ -7,27 +7,66 @@ import type { ExchangeView, Field } from "../api/types.gen";
 import { clock, ProblemNotice } from "../shared/ui";
 
 type Base = "hex" | "decimal" | "binary";
-const colours: Record<string, string> = { frame: "var(--ink)", data: "var(--ink2)", point: "var(--tide)", gap: "var(--notyet)", broken: "var(--fault)" };
+const colours: Record<string, string> = {
+  frame: "var(--ink)",
+  data: "var(--ink2)",
+  point: "var(--tide)",
+  gap: "var(--notyet)",
+  broken: "var(--fault)",
+};
 
 /** The bytes of one exchange, labelled in place with what they mean to this site. */
 export function BytesView({ seq }: { seq: string }) {
-  const { data, error } = useQuery({ queryKey: ["exchange", seq], queryFn: () => get<ExchangeView>(`/api/exchanges/${seq}`), staleTime: Infinity, retry: false });
+  const { data, error } = useQuery({
+    queryKey: ["exchange", seq],
+    queryFn: () => get<ExchangeView>(`/api/exchanges/${seq}`),
+    staleTime: Infinity,
+    retry: false,
+  });
   const [base, setBase] = useState<Base>("hex");
-  if (error) return <section className="flex-none border-t-2 border-ink bg-sheet p-3"><ProblemNotice problem={problemOf(error)} /></section>;
+  if (error)
+    return (
+      <section className="flex-none border-t-2 border-ink bg-sheet p-3">
+        <ProblemNotice problem={problemOf(error)} />
+      </section>
+    );
   if (!data) return null;
   return (
     <section className="max-h-[46%] flex-none overflow-y-auto border-t-2 border-ink bg-sheet p-3" aria-label="Bytes">
       <div className="mb-2 flex items-center gap-3">
         <h3>{data.operation}</h3>
-        <span className="small soft"><span className="mono">{clock(Date.parse(data.at))}</span> · {data.latencyMs.toFixed(1)} ms · {data.outcome}{data.lateMs > 1 ? ` · asked ${data.lateMs.toFixed(1)} ms late` : ""}</span>
+        <span className="small soft">
+          <span className="mono">{clock(Date.parse(data.at))}</span> · {data.latencyMs.toFixed(1)} ms · {data.outcome}
+          {data.lateMs > 1 ? ` · asked ${data.lateMs.toFixed(1)} ms late` : ""}
+        </span>
         <Tabs.Root value={base} onValueChange={(v) => setBase(v as Base)} className="ml-auto">
-          <Tabs.List className="flex gap-2" aria-label="Notation">{(["hex", "decimal", "binary"] as const).map((b) => <Tabs.Trigger key={b} value={b} className="small px-1 data-[state=active]:font-bold data-[state=active]:underline">{b}</Tabs.Trigger>)}</Tabs.List>
+          <Tabs.List className="flex gap-2" aria-label="Notation">
+            {(["hex", "decimal", "binary"] as const).map((b) => (
+              <Tabs.Trigger
+                key={b}
+                value={b}
+                className="small px-1 data-[state=active]:font-bold data-[state=active]:underline"
+              >
+                {b}
+              </Tabs.Trigger>
+            ))}
+          </Tabs.List>
         </Tabs.Root>
-        <Link to="/traffic" aria-label="Close the bytes" className="font-semibold underline">Close</Link>
+        <Link to="/traffic" aria-label="Close the bytes" className="font-semibold underline">
+          Close
+        </Link>
       </div>
       {data.sentence && <p className="mb-2 font-semibold text-fault">{data.sentence}</p>}
-      {data.requestHex ? <Bytes title="Request" hex={data.requestHex} fields={data.asked} base={base} /> : <p className="soft">No bytes were sent.</p>}
-      {data.answerHex ? <Bytes title="Answer" hex={data.answerHex} fields={data.answered} base={base} /> : data.requestHex && <p className="soft">No bytes came back.</p>}
+      {data.requestHex ? (
+        <Bytes title="Request" hex={data.requestHex} fields={data.asked} base={base} />
+      ) : (
+        <p className="soft">No bytes were sent.</p>
+      )}
+      {data.answerHex ? (
+        <Bytes title="Answer" hex={data.answerHex} fields={data.answered} base={base} />
+      ) : (
+        data.requestHex && <p className="soft">No bytes came back.</p>
+      )}
     </section>
   );
 }
@@ -37,15 +76,40 @@ const longest = 24;
 
 function Bytes({ title, hex, fields, base }: { title: string; hex: string; fields: Field[]; base: Base }) {
   const bytes = hex.split(" ");
-  const print = (b: string) => (base === "hex" ? b : base === "decimal" ? String(parseInt(b, 16)) : parseInt(b, 16).toString(2).padStart(8, "0"));
+  const print = (b: string) =>
+    base === "hex" ? b : base === "decimal" ? String(parseInt(b, 16)) : parseInt(b, 16).toString(2).padStart(8, "0");
   return (
     <div className="mb-2" data-bytes={title.toLowerCase()}>
-      <div className="small soft mb-1">{title}, {bytes.length} bytes</div>
+      <div className="small soft mb-1">
+        {title}, {bytes.length} bytes
+      </div>
       <div className="flex flex-wrap gap-[3px]">
         {fields.map((f) => (
-          <div key={`${f.from}-${f.label}`} className="max-w-[260px] pt-[2px] pr-2 pl-1" style={{ borderTop: `3px solid ${colours[f.role] ?? "var(--ink)"}` }} title={f.meaning}>
-            <div className="mono break-words">{bytes.slice(f.from, f.to > f.from + longest ? f.from + 4 : f.to).map(print).join(" ")}{f.to > f.from + longest ? ` … ${f.to - f.from} bytes` : ""}</div>
-            <div className="small truncate" style={{ color: colours[f.role] }}>{f.role === "point" ? <><b>{f.label}</b> {f.meaning}</> : <>{f.label}{f.meaning ? " " + f.meaning : ""}</>}</div>
+          <div
+            key={`${f.from}-${f.label}`}
+            className="max-w-[260px] pt-[2px] pr-2 pl-1"
+            style={{ borderTop: `3px solid ${colours[f.role] ?? "var(--ink)"}` }}
+            title={f.meaning}
+          >
+            <div className="mono break-words">
+              {bytes
+                .slice(f.from, f.to > f.from + longest ? f.from + 4 : f.to)
+                .map(print)
+                .join(" ")}
+              {f.to > f.from + longest ? ` … ${f.to - f.from} bytes` : ""}
+            </div>
+            <div className="small truncate" style={{ color: colours[f.role] }}>
+              {f.role === "point" ? (
+                <>
+                  <b>{f.label}</b> {f.meaning}
+                </>
+              ) : (
+                <>
+                  {f.label}
+                  {f.meaning ? " " + f.meaning : ""}
+                </>
+              )}
+            </div>
           </div>
         ))}
       </div>

@@ -13,9 +13,30 @@ const mostLanes = 14;
 const talkingLanes = 9;
 
 /** A ladder, not a packet list: each exchange is a rung from the asking end to the answering end and back. */
-export const Ladder = memo(function Ladder({ site, links, list, chosen, follow, running, onChoose }: { site: SiteView; links: LinkView[]; list: Exchange[]; chosen: number; follow: boolean; running: boolean; onChoose: (seq: number) => void }) {
+export const Ladder = memo(function Ladder({
+  site,
+  links,
+  list,
+  chosen,
+  follow,
+  running,
+  onChoose,
+}: {
+  site: SiteView;
+  links: LinkView[];
+  list: Exchange[];
+  chosen: number;
+  follow: boolean;
+  running: boolean;
+  onChoose: (seq: number) => void;
+}) {
   const scroll = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer({ count: list.length, getScrollElement: () => scroll.current, estimateSize: () => rowHeight, overscan: 3 });
+  const virtual = useVirtualizer({
+    count: list.length,
+    getScrollElement: () => scroll.current,
+    estimateSize: () => rowHeight,
+    overscan: 3,
+  });
   useEffect(() => {
     if (follow && list.length) virtual.scrollToIndex(list.length - 1);
     // While the list is full what is new takes the place of what is old: its end stays where it is.
@@ -31,7 +52,8 @@ export const Ladder = memo(function Ladder({ site, links, list, chosen, follow, 
     const asking = [...new Set(links.map((l) => l.asking))];
     const asks = new Set(asking);
     return {
-      names: new Map(site.devices.map((d) => [d.id, d.name])), askerOf: new Map(site.links.map((l) => [l.id, l.asking])),
+      names: new Map(site.devices.map((d) => [d.id, d.name])),
+      askerOf: new Map(site.links.map((l) => [l.id, l.asking])),
       all: { asks, ids: [...asking, ...new Set(links.map((l) => l.answering).filter((id) => !asks.has(id)))] },
     };
   }, [site, links]);
@@ -40,7 +62,16 @@ export const Ladder = memo(function Ladder({ site, links, list, chosen, follow, 
   const slot = useSlots(shown.length);
   // Where there are more than can stand side by side, only those who talk in view have a lane; where these are too
   // many too, all who ask share one and all who answer another, and each rung says who they are.
-  const talking = useMemo(() => new Set(shown.flatMap((item) => { const e = list[item.index]; return e ? [askerOf.get(e.link) ?? "", e.device] : []; })), [shown, list, askerOf]);
+  const talking = useMemo(
+    () =>
+      new Set(
+        shown.flatMap((item) => {
+          const e = list[item.index];
+          return e ? [askerOf.get(e.link) ?? "", e.device] : [];
+        }),
+      ),
+    [shown, list, askerOf],
+  );
   const few = all.ids.length > mostLanes ? all.ids.filter((id) => talking.has(id)) : all.ids;
   const two = few.length > (all.ids.length > mostLanes ? talkingLanes : mostLanes);
   const lanes = two ? ["asking", "answering"] : few;
@@ -48,68 +79,208 @@ export const Ladder = memo(function Ladder({ site, links, list, chosen, follow, 
   const upright = lanes.length > 9;
   const at = new Map(lanes.map((id, i) => [id, ((i + 0.5) / lanes.length) * 100]));
   const share = (id: string) => (two ? (all.asks.has(id) ? 25 : 75) : (at.get(id) ?? 50));
-  if (!list.length) return <div className="flex-1"><Empty title="No traffic yet">{running ? "Waiting for the first exchange." : "Start a run under Timetable, or try a link under Lines: every exchange is shown here with its bytes."}</Empty></div>;
+  if (!list.length)
+    return (
+      <div className="flex-1">
+        <Empty title="No traffic yet">
+          {running
+            ? "Waiting for the first exchange."
+            : "Start a run under Timetable, or try a link under Lines: every exchange is shown here with its bytes."}
+        </Empty>
+      </div>
+    );
   return (
     <div className="flex min-h-0 flex-1 flex-col bg-sheet">
       <div className="relative ml-[108px] flex-none" style={{ height: upright ? 132 : 40 }} aria-hidden>
         {lanes.map((id) => (
-          <span key={id} className={"small absolute -translate-x-1/2 truncate rounded border text-center font-semibold " + (upright ? "bottom-[6px] px-[2px] py-2" : "top-[8px] px-2 py-[2px]")} title={name(id)}
-            style={{ left: `${at.get(id)}%`, ...(upright ? { writingMode: "vertical-rl", maxHeight: 120, rotate: "180deg" } : { maxWidth: `${100 / lanes.length - 1}%` }), background: all.asks.has(id) || id === "asking" ? "var(--bar)" : "var(--sheet)", color: all.asks.has(id) || id === "asking" ? "var(--bar-text)" : undefined, borderColor: "var(--ink)" }}>{two ? (id === "asking" ? "asking ends" : "answering ends") : upright ? shortened(name(id), 17) : <LongName name={name(id)} />}</span>
+          <span
+            key={id}
+            className={
+              "small absolute -translate-x-1/2 truncate rounded border text-center font-semibold " +
+              (upright ? "bottom-[6px] px-[2px] py-2" : "top-[8px] px-2 py-[2px]")
+            }
+            title={name(id)}
+            style={{
+              left: `${at.get(id)}%`,
+              ...(upright
+                ? { writingMode: "vertical-rl", maxHeight: 120, rotate: "180deg" }
+                : { maxWidth: `${100 / lanes.length - 1}%` }),
+              background: all.asks.has(id) || id === "asking" ? "var(--bar)" : "var(--sheet)",
+              color: all.asks.has(id) || id === "asking" ? "var(--bar-text)" : undefined,
+              borderColor: "var(--ink)",
+            }}
+          >
+            {two ? (
+              id === "asking" ? (
+                "asking ends"
+              ) : (
+                "answering ends"
+              )
+            ) : upright ? (
+              shortened(name(id), 17)
+            ) : (
+              <LongName name={name(id)} />
+            )}
+          </span>
         ))}
       </div>
       <div className="relative min-h-0 flex-1">
-      <svg className="pointer-events-none absolute inset-y-0 left-[108px] h-full w-[calc(100%-108px)]" preserveAspectRatio="none" aria-hidden>
-        {lanes.map((id) => <line key={id} x1={`${at.get(id)}%`} x2={`${at.get(id)}%`} y1="0" y2="100%" stroke="var(--rule)" strokeWidth="2" />)}
-      </svg>
-      <div ref={scroll} className="absolute inset-0 overflow-y-auto" role="list" aria-label="Exchanges">
-        <div className="relative" style={{ height: virtual.getTotalSize() }}>
-          {shown.map((item) => {
-            const e = list[item.index];
-            if (!e) return null;
-            const asker = askerOf.get(e.link) ?? "";
-            const a = share(asker);
-            const b = share(e.device);
-            // Between lanes that lie close the words stand beside the arrows.
-            const close = Math.abs(b - a) < 24;
-            const words = close ? { left: `calc(${Math.max(a, b)}% + 10px)` } : { left: `${(a + b) / 2}%`, transform: "translateX(-50%)" };
-            const good = e.outcome === "answered";
-            const ink = good ? "var(--tide)" : "var(--fault)";
-            const reaches = !["refused", "unreached", "not allowed"].includes(e.outcome);
-            const comes = ["answered", "declined", "garbled"].includes(e.outcome);
-            return (
-              <div key={slot(item.index)} role="listitem" className="absolute w-full" style={{ contain: "strict", top: item.start, height: rowHeight }}>
-                <button type="button" className="flex h-full w-full" data-exchange={e.seq} data-outcome={e.outcome} onClick={() => onChoose(e.seq)} style={{ background: chosen === e.seq ? "var(--tide-wash)" : good ? undefined : "var(--fault-wash)" }}>
-                  <span className="mono soft block w-[108px] flex-none py-[3px] pl-3 text-left">{clock(Date.parse(e.at))}<br /><span style={{ color: good ? undefined : "var(--fault)" }}>+ {e.latencyMs.toFixed(1)} ms</span></span>
-                  <span className="relative block flex-1">
-                    <svg className="absolute inset-0 h-full w-full" preserveAspectRatio="none" aria-hidden>
-                      <line x1={`${a}%`} x2={`${reaches ? b : a + (b - a) * 0.6}%`} y1="14" y2="20" stroke="var(--ink)" strokeWidth="1.600" />
-                      {comes && <line x1={`${b}%`} x2={`${a}%`} y1="32" y2="40" stroke={ink} strokeWidth="1.600" />}
-                    </svg>
-                    {two && <span className="small absolute top-[12px] left-0 w-[calc(25%-10px)] text-right font-semibold"><span className="inline-flex max-w-full justify-end"><LongName name={name(asker)} /></span></span>}
-                    {two && <span className="small absolute top-[12px] left-[calc(75%+10px)] w-[calc(25%-24px)] text-left font-semibold"><LongName name={name(e.device)} /></span>}
-                    <Head at={reaches ? b : a + (b - a) * 0.6} y={20} right={b > a} colour="var(--ink)" cross={!reaches} />
-                    {comes && <Head at={a} y={40} right={a > b} colour={ink} />}
-                    <span className="small absolute top-[1px] truncate px-1 font-semibold" style={{ ...words, background: chosen === e.seq ? "var(--tide-wash)" : good ? "var(--sheet)" : "var(--fault-wash)", maxWidth: "64%" }}>{e.operation}</span>
-                    <span className="small absolute top-[23px] truncate px-1" style={{ ...words, color: ink, background: chosen === e.seq ? "var(--tide-wash)" : good ? "var(--sheet)" : "var(--fault-wash)", maxWidth: "64%" }}>
-                      {good ? (e.write ? "taken" : e.points ? `${e.points} ${e.points === 1 ? "point" : "points"}` : "answered") : e.sentence}
+        <svg
+          className="pointer-events-none absolute inset-y-0 left-[108px] h-full w-[calc(100%-108px)]"
+          preserveAspectRatio="none"
+          aria-hidden
+        >
+          {lanes.map((id) => (
+            <line
+              key={id}
+              x1={`${at.get(id)}%`}
+              x2={`${at.get(id)}%`}
+              y1="0"
+              y2="100%"
+              stroke="var(--rule)"
+              strokeWidth="2"
+            />
+          ))}
+        </svg>
+        <div ref={scroll} className="absolute inset-0 overflow-y-auto" role="list" aria-label="Exchanges">
+          <div className="relative" style={{ height: virtual.getTotalSize() }}>
+            {shown.map((item) => {
+              const e = list[item.index];
+              if (!e) return null;
+              const asker = askerOf.get(e.link) ?? "";
+              const a = share(asker);
+              const b = share(e.device);
+              // Between lanes that lie close the words stand beside the arrows.
+              const close = Math.abs(b - a) < 24;
+              const words = close
+                ? { left: `calc(${Math.max(a, b)}% + 10px)` }
+                : { left: `${(a + b) / 2}%`, transform: "translateX(-50%)" };
+              const good = e.outcome === "answered";
+              const ink = good ? "var(--tide)" : "var(--fault)";
+              const reaches = !["refused", "unreached", "not allowed"].includes(e.outcome);
+              const comes = ["answered", "declined", "garbled"].includes(e.outcome);
+              return (
+                <div
+                  key={slot(item.index)}
+                  role="listitem"
+                  className="absolute w-full"
+                  style={{ contain: "strict", top: item.start, height: rowHeight }}
+                >
+                  <button
+                    type="button"
+                    className="flex h-full w-full"
+                    data-exchange={e.seq}
+                    data-outcome={e.outcome}
+                    onClick={() => onChoose(e.seq)}
+                    style={{
+                      background: chosen === e.seq ? "var(--tide-wash)" : good ? undefined : "var(--fault-wash)",
+                    }}
+                  >
+                    <span className="mono soft block w-[108px] flex-none py-[3px] pl-3 text-left">
+                      {clock(Date.parse(e.at))}
+                      <br />
+                      <span style={{ color: good ? undefined : "var(--fault)" }}>+ {e.latencyMs.toFixed(1)} ms</span>
                     </span>
-                  </span>
-                </button>
-              </div>
-            );
-          })}
+                    <span className="relative block flex-1">
+                      <svg className="absolute inset-0 h-full w-full" preserveAspectRatio="none" aria-hidden>
+                        <line
+                          x1={`${a}%`}
+                          x2={`${reaches ? b : a + (b - a) * 0.6}%`}
+                          y1="14"
+                          y2="20"
+                          stroke="var(--ink)"
+                          strokeWidth="1.600"
+                        />
+                        {comes && <line x1={`${b}%`} x2={`${a}%`} y1="32" y2="40" stroke={ink} strokeWidth="1.600" />}
+                      </svg>
+                      {two && (
+                        <span className="small absolute top-[12px] left-0 w-[calc(25%-10px)] text-right font-semibold">
+                          <span className="inline-flex max-w-full justify-end">
+                            <LongName name={name(asker)} />
+                          </span>
+                        </span>
+                      )}
+                      {two && (
+                        <span className="small absolute top-[12px] left-[calc(75%+10px)] w-[calc(25%-24px)] text-left font-semibold">
+                          <LongName name={name(e.device)} />
+                        </span>
+                      )}
+                      <Head
+                        at={reaches ? b : a + (b - a) * 0.6}
+                        y={20}
+                        right={b > a}
+                        colour="var(--ink)"
+                        cross={!reaches}
+                      />
+                      {comes && <Head at={a} y={40} right={a > b} colour={ink} />}
+                      <span
+                        className="small absolute top-[1px] truncate px-1 font-semibold"
+                        style={{
+                          ...words,
+                          background:
+                            chosen === e.seq ? "var(--tide-wash)" : good ? "var(--sheet)" : "var(--fault-wash)",
+                          maxWidth: "64%",
+                        }}
+                      >
+                        {e.operation}
+                      </span>
+                      <span
+                        className="small absolute top-[23px] truncate px-1"
+                        style={{
+                          ...words,
+                          color: ink,
+                          background:
+                            chosen === e.seq ? "var(--tide-wash)" : good ? "var(--sheet)" : "var(--fault-wash)",
+                          maxWidth: "64%",
+                        }}
+                      >
+                        {good
+                          ? e.write
+                            ? "taken"
+                            : e.points
+                              ? `${e.points} ${e.points === 1 ? "point" : "points"}`
+                              : "answered"
+                          : e.sentence}
+                      </span>
+                    </span>
+                  </button>
+                </div>
+              );
+            })}
+          </div>
         </div>
-      </div>
       </div>
     </div>
   );
 });
 
 /** An arrow head, or a cross where the message goes no further. */
-function Head({ at, y, right, colour, cross }: { at: number; y: number; right: boolean; colour: string; cross?: boolean }) {
+function Head({
+  at,
+  y,
+  right,
+  colour,
+  cross,
+}: {
+  at: number;
+  y: number;
+  right: boolean;
+  colour: string;
+  cross?: boolean;
+}) {
   return (
-    <svg width="12" height="12" className="absolute" style={{ left: `calc(${at}% - ${cross ? 6 : right ? 12 : 0}px)`, top: y - 6 }} aria-hidden>
-      {cross ? <path d="M2 2l8 8M10 2l-8 8" stroke="var(--fault)" strokeWidth="2.400" /> : <path d={right ? "M2 1l10 5-10 5z" : "M10 1L0 6l10 5z"} fill={colour} />}
+    <svg
+      width="12"
+      height="12"
+      className="absolute"
+      style={{ left: `calc(${at}% - ${cross ? 6 : right ? 12 : 0}px)`, top: y - 6 }}
+      aria-hidden
+    >
+      {cross ? (
+        <path d="M2 2l8 8M10 2l-8 8" stroke="var(--fault)" strokeWidth="2.400" />
+      ) : (
+        <path d={right ? "M2 1l10 5-10 5z" : "M10 1L0 6l10 5z"} fill={colour} />
+      )}
     </svg>
   );
 }

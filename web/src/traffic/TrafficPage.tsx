@@ -23,25 +23,46 @@ export function TrafficPage() {
   const mode = useLivePart((live) => live.state.mode);
   const running = useLivePart((live) => live.state.running.length > 0);
   const many = (site?.links.length ?? 0) > 100;
-  const exchange = useSlowly(useLivePart((live) => live.exchange), many ? 1000 : 500);
+  const exchange = useSlowly(
+    useLivePart((live) => live.exchange),
+    many ? 1000 : 500,
+  );
   // On a large site the latest alone are looked at until somebody holds them still.
   const most = many && held === undefined ? 80 : 300;
   const params = useParams({ strict: false });
   const navigate = useNavigate();
   const at = held ?? exchange;
-  const { data: list } = useQuery({ queryKey: ["exchanges", link, at, most], queryFn: () => get<Exchange[]>(link.startsWith("line:") ? `/api/exchanges?most=${most}&line=${link.slice(5)}` : `/api/exchanges?most=${most}&link=${link}`), placeholderData: (old) => old, staleTime: held ? Infinity : 0, gcTime: 2000, structuralSharing: false });
+  const { data: list } = useQuery({
+    queryKey: ["exchanges", link, at, most],
+    queryFn: () =>
+      get<Exchange[]>(
+        link.startsWith("line:")
+          ? `/api/exchanges?most=${most}&line=${link.slice(5)}`
+          : `/api/exchanges?most=${most}&link=${link}`,
+      ),
+    placeholderData: (old) => old,
+    staleTime: held ? Infinity : 0,
+    gcTime: 2000,
+    structuralSharing: false,
+  });
   const chosen = findings.find((f) => keyOf(f) === params.key);
   useEffect(() => {
     // To follow a finding is to look at its link.
     if (chosen?.subject.kind === "link") setLink(chosen.subject.id);
   }, [chosen?.subject.kind, chosen?.subject.id]);
-  const links = useMemo(() => (site?.links ?? []).filter((l) => !link || l.id === link || "line:" + l.line === link), [site, link]);
+  const links = useMemo(
+    () => (site?.links ?? []).filter((l) => !link || l.id === link || "line:" + l.line === link),
+    [site, link],
+  );
   const now = useRef(exchange);
   now.current = exchange;
-  const choose = useCallback((seq: number) => {
-    setHeld((h) => h ?? now.current);
-    void navigate({ to: "/traffic/exchange/$seq", params: { seq: String(seq) } });
-  }, [navigate]);
+  const choose = useCallback(
+    (seq: number) => {
+      setHeld((h) => h ?? now.current);
+      void navigate({ to: "/traffic/exchange/$seq", params: { seq: String(seq) } });
+    },
+    [navigate],
+  );
   if (!site) return <p className="soft p-8">Reading the site…</p>;
   const wrong = findings.filter((f) => f.severity !== "note");
   const habits = findings.filter((f) => f.severity === "note" && f.where === "traffic");
@@ -49,14 +70,25 @@ export function TrafficPage() {
   const answered = shown.filter((e) => e.outcome === "answered").length;
   return (
     <>
-      <aside className="flex w-[332px] flex-none flex-col overflow-y-auto border-r border-rule p-4" aria-label="What is wrong">
+      <aside
+        className="flex w-[332px] flex-none flex-col overflow-y-auto border-r border-rule p-4"
+        aria-label="What is wrong"
+      >
         <h2 className="mb-2">What is wrong, worst first</h2>
-        {wrong.length === 0 && <p className="soft mb-3">{running ? "Nothing that Ferry can see." : "Nothing in the plan. Start a run to see the traffic."}</p>}
-        {wrong.map((f) => <Told key={keyOf(f) + (f.subject.column ?? "")} finding={f} chosen={f === chosen} />)}
+        {wrong.length === 0 && (
+          <p className="soft mb-3">
+            {running ? "Nothing that Ferry can see." : "Nothing in the plan. Start a run to see the traffic."}
+          </p>
+        )}
+        {wrong.map((f) => (
+          <Told key={keyOf(f) + (f.subject.column ?? "")} finding={f} chosen={f === chosen} />
+        ))}
         {habits.length > 0 && (
           <section className="pt-2">
             <h3 className="mb-1">Odd, and well all the same</h3>
-            {habits.map((f) => <Told key={keyOf(f)} finding={f} chosen={f === chosen} />)}
+            {habits.map((f) => (
+              <Told key={keyOf(f)} finding={f} chosen={f === chosen} />
+            ))}
           </section>
         )}
         {mode === "bench" && (
@@ -69,14 +101,37 @@ export function TrafficPage() {
       </aside>
       <div className="flex min-w-0 flex-1 flex-col">
         <div className="flex flex-none items-center gap-3 border-b border-rule bg-sheet px-4 py-2">
-          <select className="input !w-auto max-w-[340px]" aria-label="Link" value={link} onChange={(e) => setLink(e.target.value)}>
+          <select
+            className="input !w-auto max-w-[340px]"
+            aria-label="Link"
+            value={link}
+            onChange={(e) => setLink(e.target.value)}
+          >
             <LinkOptions site={site} />
           </select>
-          <span className="small soft">{shown.length ? `the latest ${count(shown.length, "exchange")}, ${((100 * answered) / shown.length).toFixed(1)} % answered` : ""}</span>
-          <button type="button" className="button tight ml-auto" aria-pressed={held !== undefined} onClick={() => setHeld(held === undefined ? exchange : undefined)}>{held === undefined ? "Hold still" : "Follow again"}</button>
+          <span className="small soft">
+            {shown.length
+              ? `the latest ${count(shown.length, "exchange")}, ${((100 * answered) / shown.length).toFixed(1)} % answered`
+              : ""}
+          </span>
+          <button
+            type="button"
+            className="button tight ml-auto"
+            aria-pressed={held !== undefined}
+            onClick={() => setHeld(held === undefined ? exchange : undefined)}
+          >
+            {held === undefined ? "Hold still" : "Follow again"}
+          </button>
         </div>
-        <Ladder site={site} links={links} list={shown} chosen={Number(params.seq)} follow={held === undefined && !params.seq} running={running}
-          onChoose={choose} />
+        <Ladder
+          site={site}
+          links={links}
+          list={shown}
+          chosen={Number(params.seq)}
+          follow={held === undefined && !params.seq}
+          running={running}
+          onChoose={choose}
+        />
         {params.seq && <BytesView seq={params.seq} />}
       </div>
     </>
@@ -86,9 +141,13 @@ export function TrafficPage() {
 /** A finding with what can be put right at once. */
 function Told({ finding, chosen }: { finding: Finding; chosen: boolean }) {
   const navigate = useNavigate();
-  const open = () => void (chosen && finding.subject.kind === "point" && finding.subject.device
-    ? navigate({ to: "/points/$device/$point", params: { device: finding.subject.device, point: finding.subject.id } })
-    : navigate({ to: "/traffic/finding/$key", params: { key: keyOf(finding) } }));
+  const open = () =>
+    void (chosen && finding.subject.kind === "point" && finding.subject.device
+      ? navigate({
+          to: "/points/$device/$point",
+          params: { device: finding.subject.device, point: finding.subject.id },
+        })
+      : navigate({ to: "/traffic/finding/$key", params: { key: keyOf(finding) } }));
   return (
     <>
       <FindingCard finding={finding} chosen={chosen} onClick={open} />
@@ -106,7 +165,13 @@ const LinkOptions = memo(function LinkOptions({ site }: { site: SiteView }) {
       {site.lines.map((line) => (
         <optgroup key={line.id} label={line.name}>
           <option value={"line:" + line.id}>all of {line.name}</option>
-          {site.links.filter((l) => l.line === line.id).map((l) => <option key={l.id} value={l.id} title={`${names.get(l.asking)} → ${names.get(l.answering)}`}>{shortened(names.get(l.asking) ?? "", 20)} → {shortened(names.get(l.answering) ?? "", 24)}</option>)}
+          {site.links
+            .filter((l) => l.line === line.id)
+            .map((l) => (
+              <option key={l.id} value={l.id} title={`${names.get(l.asking)} → ${names.get(l.answering)}`}>
+                {shortened(names.get(l.asking) ?? "", 20)} → {shortened(names.get(l.answering) ?? "", 24)}
+              </option>
+            ))}
         </optgroup>
       ))}
     </>
@@ -121,11 +186,28 @@ const Faults = memo(function Faults({ site }: { site: SiteView }) {
   const [wanted, setWanted] = useState("");
   const names = new Map(site.devices.map((d) => [d.id, d.name]));
   const many = site.standIns.length > fewStandIns;
-  const listed = many ? site.standIns.filter((s) => (wanted ? (names.get(s.device) ?? s.device).toLowerCase().includes(wanted.toLowerCase()) : !!s.fault.kind)).slice(0, fewStandIns) : site.standIns;
+  const listed = many
+    ? site.standIns
+        .filter((s) =>
+          wanted ? (names.get(s.device) ?? s.device).toLowerCase().includes(wanted.toLowerCase()) : !!s.fault.kind,
+        )
+        .slice(0, fewStandIns)
+    : site.standIns;
   return (
     <>
-      {many && <input className="input mb-1" type="search" aria-label="Find a stand-in" placeholder={`find one of ${site.standIns.length} by name`} value={wanted} onChange={(e) => setWanted(e.target.value)} />}
-      {listed.map((s) => <FaultSelect key={s.device} site={site} device={s.device} named />)}
+      {many && (
+        <input
+          className="input mb-1"
+          type="search"
+          aria-label="Find a stand-in"
+          placeholder={`find one of ${site.standIns.length} by name`}
+          value={wanted}
+          onChange={(e) => setWanted(e.target.value)}
+        />
+      )}
+      {listed.map((s) => (
+        <FaultSelect key={s.device} site={site} device={s.device} named />
+      ))}
     </>
   );
 });

@@ -143,9 +143,11 @@ func (s scheme) Parse(text, hint string) (address.Address, error) {
 func (s scheme) sized(text, before, key, width, unit, bit string) (address.Address, error) {
 	switch {
 	case width == "X" && bit == "":
-		return address.Address{}, fmt.Errorf("address %q: a bit needs its byte and its bit, such as %sX0.3", text, before)
+		return address.Address{},
+			fmt.Errorf("address %q: a bit needs its byte and its bit, such as %sX0.3", text, before)
 	case bit != "" && width != "X" && width != "":
-		return address.Address{}, fmt.Errorf("address %q: only a single bit, as in %sX%s.%s, has a point", text, before, unit, bit)
+		return address.Address{},
+			fmt.Errorf("address %q: only a single bit, as in %sX%s.%s, has a point", text, before, unit, bit)
 	}
 	return s.at(text, key, unit, bit)
 }
@@ -157,7 +159,8 @@ func (s scheme) at(text, key, unit, bitText string) (address.Address, error) {
 	}
 	n, err := strconv.ParseUint(unit, 10, 32)
 	if err != nil || n >= uint64(area.Units) {
-		return address.Address{}, fmt.Errorf("address %q: byte %s is past the last of the %s, %d", text, unit, area.Title, area.Units-1)
+		return address.Address{},
+			fmt.Errorf("address %q: byte %s is past the last of the %s, %d", text, unit, area.Title, area.Units-1)
 	}
 	a := block.At(area.Key, uint32(n))
 	if bitText != "" {

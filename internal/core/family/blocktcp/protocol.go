@@ -47,7 +47,8 @@ const (
 )
 
 func settings() []protocol.Setting {
-	number := func(key, title string, end protocol.End, unit string, usual, least, most int, stop string) protocol.Setting {
+	number := func(key, title string, end protocol.End, unit string, usual, least, most int,
+		stop string) protocol.Setting {
 		return protocol.Setting{Key: key, Title: title, End: end, Unit: unit, Default: protocol.OfInt(usual),
 			Least: least, Most: most, Stop: stop}
 	}
@@ -115,8 +116,9 @@ func (rules) Room(s protocol.Settings) block.Room { return RoomOf(size(s)) }
 
 // RoomOf is what a message of so many octets holds.
 func RoomOf(size int) block.Room {
-	return block.Room{Ranges: MaxItems, Out: size - requestHead, In: size - answerHead, OutEach: itemOut, InEach: itemIn,
-		Even: true}
+	return block.Room{Ranges: MaxItems, Out: size - requestHead, In: size - answerHead, OutEach: itemOut,
+		InEach: itemIn,
+		Even:   true}
 }
 
 // around are the octets around a message: those of a TCP segment on Ethernet
@@ -207,7 +209,8 @@ var codes = map[int]protocol.Declined{
 	Denied: {
 		Access: []string{"layout", "remote"},
 		Title:  "access denied", Means: "The device has the block and does not let it be read or written.",
-		Causes: "It has no fixed layout, or the controller's protection level forbids it: give the block a fixed layout, load it, " +
+		Causes: "It has no fixed layout, or the controller's protection level forbids it: give the block a fixed " +
+			"layout, load it, " +
 			"and compare the protection level.",
 	},
 	OutOfRange: {
@@ -225,13 +228,15 @@ var codes = map[int]protocol.Declined{
 	NoObject: {
 		Access: []string{"layout"},
 		Title:  "no such object", Means: "The device has no such block.",
-		Causes: "Compare the block's number with the program, and whether it is loaded. A block without a fixed layout is not " +
+		Causes: "Compare the block's number with the program, and whether it is loaded. A block without a fixed " +
+			"layout is not " +
 			"there either, as seen from here.",
 	},
 	NotPermitted: {
 		Access: []string{"remote", "restart"}, Session: true,
 		Title: "function not permitted", Means: "The device does not permit reading and writing from outside.",
-		Causes: "Permit remote access in the properties of the controller, load it, and restart it if it asks for that.",
+		Causes: "Permit remote access in the properties of the controller, load it, and restart it if it " +
+			"asks for that.",
 	},
 	TooLong: {
 		Title: "message too long", Means: "The message is longer than was agreed.",
@@ -249,8 +254,10 @@ var codes = map[int]protocol.Declined{
 	},
 	NoSession: {
 		Access: []string{"remote", "restart"},
-		Title:  "session not set up", Means: "The device takes the connection and does not answer to setting up the session.",
-		Causes: "The slot is another: compact controllers sit in slot 0 or 1, modular ones in 2 or 3. Compare it at both ends.",
+		Title:  "session not set up",
+		Means:  "The device takes the connection and does not answer to setting up the session.",
+		Causes: "The slot is another: compact controllers sit in slot 0 or 1, modular ones in 2 or 3. Compare it at " +
+			"both ends.",
 	},
 }
 
@@ -264,7 +271,8 @@ func (rules) Decline(code int) protocol.Declined {
 		return protocol.Declined{
 			Title: fmt.Sprintf("connection refused, reason %d", code&0xFF),
 			Means: "The device refuses the connection to that rack and slot.",
-			Causes: "Compare rack and slot: compact controllers sit in slot 0 or 1, modular ones in 2 or 3. Perhaps all connections " +
+			Causes: "Compare rack and slot: compact controllers sit in slot 0 or 1, modular ones in 2 or 3. Perhaps " +
+				"all connections " +
 				"of this kind are taken.",
 		}
 	}

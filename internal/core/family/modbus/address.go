@@ -40,7 +40,8 @@ type table struct {
 }
 
 var tables = []table{
-	{block.Area{Key: HoldingRegisters, Title: "holding registers", UnitBits: 16, Units: 65536, Writable: true}, '4', "%MW", "%MX"},
+	{block.Area{Key: HoldingRegisters, Title: "holding registers", UnitBits: 16, Units: 65536, Writable: true}, '4',
+		"%MW", "%MX"},
 	{block.Area{Key: InputRegisters, Title: "input registers", UnitBits: 16, Units: 65536}, '3', "%IW", "%IX"},
 	{block.Area{Key: Coils, Title: "coils", UnitBits: 1, Units: 65536, Writable: true}, '0', "%QX", ""},
 	{block.Area{Key: DiscreteInputs, Title: "discrete inputs", UnitBits: 1, Units: 65536}, '1', "%IX", ""},
@@ -69,9 +70,12 @@ func (scheme) Area(key string) (block.Area, bool) {
 // Application Protocol V1.1b3, clause 6).
 var areaWords = map[string]string{
 	"co": Coils, "coil": Coils, "coils": Coils, "0x": Coils, "digitaloutput": Coils, "outputcoil": Coils,
-	"di": DiscreteInputs, "discreteinput": DiscreteInputs, "discreteinputs": DiscreteInputs, "discrete": DiscreteInputs, "1x": DiscreteInputs, "digitalinput": DiscreteInputs, "inputstatus": DiscreteInputs, "contact": DiscreteInputs,
-	"ir": InputRegisters, "inputregister": InputRegisters, "inputregisters": InputRegisters, "input": InputRegisters, "3x": InputRegisters, "analoginput": InputRegisters,
-	"hr": HoldingRegisters, "holdingregister": HoldingRegisters, "holdingregisters": HoldingRegisters, "holding": HoldingRegisters, "4x": HoldingRegisters, "analogoutput": HoldingRegisters,
+	"di": DiscreteInputs, "discreteinput": DiscreteInputs, "discreteinputs": DiscreteInputs, "discrete": DiscreteInputs,
+	"1x": DiscreteInputs, "digitalinput": DiscreteInputs, "inputstatus": DiscreteInputs, "contact": DiscreteInputs,
+	"ir": InputRegisters, "inputregister": InputRegisters, "inputregisters": InputRegisters, "input": InputRegisters,
+	"3x": InputRegisters, "analoginput": InputRegisters,
+	"hr": HoldingRegisters, "holdingregister": HoldingRegisters, "holdingregisters": HoldingRegisters,
+	"holding": HoldingRegisters, "4x": HoldingRegisters, "analogoutput": HoldingRegisters,
 	// Function codes, Modbus Application Protocol V1.1b3, clause 6.
 	"1": Coils, "5": Coils, "15": Coils, "2": DiscreteInputs,
 	"3": HoldingRegisters, "6": HoldingRegisters, "16": HoldingRegisters, "4": InputRegisters,
@@ -191,14 +195,16 @@ func parseUnit(text, unit, hint string) (table, int64, error) {
 	}
 	n, err := strconv.ParseUint(unit, 10, 32)
 	if err != nil {
-		return hinted, 0, fmt.Errorf("address %q is in no notation of Modbus: write it as 40003, 400003, hr2, 0x0002 or %%MW2", text)
+		return hinted, 0, fmt.Errorf("address %q is in no notation of Modbus: write it as 40003, 400003, hr2, "+
+			"0x0002 or %%MW2", text)
 	}
 	if len(unit) < 5 {
 		return hinted, int64(n), nil
 	}
 	t, ok := tableOf(func(t table) bool { return t.digit == unit[0] })
 	if !ok || len(unit) > 6 {
-		return hinted, 0, fmt.Errorf("address %q: five and six digits begin with 0, 1, 3 or 4; for a wire offset write %s%s", text, hinted.Key, unit)
+		return hinted, 0, fmt.Errorf("address %q: five and six digits begin with 0, 1, 3 or 4; for a wire offset "+
+			"write %s%s", text, hinted.Key, unit)
 	}
 	number, _ := strconv.ParseInt(unit[1:], 10, 64)
 	return t, number - 1, nil
@@ -206,10 +212,12 @@ func parseUnit(text, unit, hint string) (table, int64, error) {
 
 func bounded(text string, t table, offset int64) (address.Address, error) {
 	if offset < 0 {
-		return address.Address{}, fmt.Errorf("address %q: this notation counts from 1, so %c0000 does not exist", text, t.digit)
+		return address.Address{},
+			fmt.Errorf("address %q: this notation counts from 1, so %c0000 does not exist", text, t.digit)
 	}
 	if offset >= int64(t.Units) {
-		return address.Address{}, fmt.Errorf("address %q: wire offset %d is past the last of the %s, 65535", text, offset, t.Title)
+		return address.Address{},
+			fmt.Errorf("address %q: wire offset %d is past the last of the %s, 65535", text, offset, t.Title)
 	}
 	return block.At(t.Key, uint32(offset)), nil
 }
@@ -220,7 +228,8 @@ func withBit(text string, t table, a address.Address, bitText string) (address.A
 		return address.Address{}, fmt.Errorf("address %q: %q is not a bit of a register, 0 to 15", text, bitText)
 	}
 	if t.UnitBits == 1 {
-		return address.Address{}, fmt.Errorf("address %q: the %s are single bits and have no bit %d", text, t.Title, bit)
+		return address.Address{},
+			fmt.Errorf("address %q: the %s are single bits and have no bit %d", text, t.Title, bit)
 	}
 	return block.WithBit(a, int(bit)), nil
 }
@@ -246,7 +255,9 @@ func parseIEC(text, clean string) (address.Address, error) {
 		return t.word == prefix
 	})
 	if !ok {
-		return address.Address{}, fmt.Errorf("address %q: Modbus tables are reached as %%MW, %%IW, %%QX and %%IX, a bit of a word as %%MX2.5", text)
+		return address.Address{},
+			fmt.Errorf("address %q: Modbus tables are reached as %%MW, %%IW, %%QX and %%IX, a bit of a word as %%MX2.5",
+				text)
 	}
 	if double {
 		n *= 2 // double words count in pairs of words
@@ -285,7 +296,8 @@ func (scheme) Notations(a address.Address) []address.Notation {
 	}
 	out := make([]address.Notation, 0, 6)
 	if at.Offset < 9999 {
-		out = append(out, address.Notation{Name: "1-based", Text: fmt.Sprintf("%c%04d%s", t.digit, at.Offset+1, bitSuffix(at))})
+		out = append(out, address.Notation{Name: "1-based",
+			Text: fmt.Sprintf("%c%04d%s", t.digit, at.Offset+1, bitSuffix(at))})
 	}
 	iec := fmt.Sprintf("%s%d", t.word, at.Offset)
 	if at.Bit >= 0 {

@@ -296,6 +296,7 @@ func (rules) Decline(code int) protocol.Declined {
 	}
 	return protocol.Declined{
 		Title: fmt.Sprintf("exception %d", code), Unsure: true,
-		Means: "The device answers with a code that the standard does not define.", Causes: "Look the code up in the device's own manual.",
+		Means:  "The device answers with a code that the standard does not define.",
+		Causes: "Look the code up in the device's own manual.",
 	}
 }

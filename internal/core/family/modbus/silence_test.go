@@ -12,7 +12,8 @@ func TestSilence(t *testing.T) {
 	for _, c := range []struct {
 		format          string
 		silence, within float64 // ms
-	}{{"9600:8E1", 4.0104, 1.7188}, {"19200:8N1", 2.0052, 0.8594}, {"38400:8E1", 1.75, 0.75}, {"115200:7O1", 1.75, 0.75}} {
+	}{{"9600:8E1", 4.0104, 1.7188}, {"19200:8N1", 2.0052, 0.8594}, {"38400:8E1", 1.75, 0.75},
+		{"115200:7O1", 1.75, 0.75}} {
 		f, err := serial.ParseFormat(c.format)
 		if err != nil {
 			t.Fatal(err)
