@@ -352,11 +352,6 @@ func (m *maker) place(p *site.Point) (units int) {
 	return units
 }
 
-func (m *maker) unitBits(key string) int {
-	area, _ := block.AreaOf(m.scheme, key)
-	return area.UnitBits
-}
-
 // sizedPlace is a place of IEC 61131-3 with the width of what stands there.
 var sizedPlace = regexp.MustCompile(`(?i)^\s*%[iqm]([dl])\d`)
 
