@@ -34,7 +34,9 @@ func listening(t *testing.T) *client {
 	}
 	go func() { _ = app.Listener(l, fiber.ListenConfig{DisableStartupMessage: true}) }()
 	t.Cleanup(func() { _ = app.ShutdownWithTimeout(100 * time.Millisecond) })
-	return &client{t, "http://" + l.Addr().String()}
+	c := &client{t, "http://" + l.Addr().String()}
+	c.call("GET", "/api/timetable", nil, nil) // which waits for the first one
+	return c
 }
 
 // call sends body as JSON, if there is one, and reads the answer into into.

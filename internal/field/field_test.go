@@ -35,6 +35,9 @@ func benched(t *testing.T, s *site.Site) (*field.Engine, *bench.Bench) {
 			t.Error(err)
 		}
 	})
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	e.Planned(ctx) // with the race detector on a busy machine that may take longer than a press waits
 	return e, b
 }
 

@@ -301,14 +301,15 @@ func (l *linked) wanted(ctx context.Context, shape block.Shape) *wants {
 			continue
 		}
 		perUnit := unitMs * float64(area.UnitBits) / 16
+		one := make([]block.Range, 1) // what is weighed at the moment
 		rules := Rules{
 			Context:    ctx,
 			Most:       regmap.Limit(device, area, def.Most(l.link.Settings)),
 			NoBridging: device.Limits.NoBridging,
 			Even:       device.Limits.EvenRequests && area.UnitBits == 16,
 			Cost: func(units int) float64 {
-				return l.ends.think + l.ends.wire([]block.Range{{Area: area.Key, Count: units}}) + l.ends.after +
-					perUnit*float64(units)
+				one[0] = block.Range{Area: area.Key, Count: units}
+				return l.ends.think + l.ends.wire(one) + l.ends.after + perUnit*float64(units)
 			},
 		}
 		for _, f := range device.Limits.Forbidden {

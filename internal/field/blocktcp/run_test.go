@@ -32,6 +32,9 @@ func controller(t *testing.T) (*field.Engine, *bench.Bench) {
 			t.Error(err)
 		}
 	})
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	e.Planned(ctx)
 	return e, stand
 }
 
