@@ -35,7 +35,7 @@ func listening(t *testing.T) *client {
 	go func() { _ = app.Listener(l, fiber.ListenConfig{DisableStartupMessage: true}) }()
 	t.Cleanup(func() { _ = app.ShutdownWithTimeout(100 * time.Millisecond) })
 	c := &client{t, "http://" + l.Addr().String()}
-	c.call("GET", "/api/timetable", nil, nil) // which waits for the first one
+	c.call("GET", "/api/timetable", nil, &map[string]any{}) // which waits for the first one
 	return c
 }
 
