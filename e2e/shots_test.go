@@ -57,7 +57,7 @@ func TestShots(t *testing.T) {
 	b.choose("Link", "lss-do11")
 	b.until("its exchanges alone",
 		`document.querySelectorAll("[data-exchange]").length > 3 && !document.querySelector('[data-outcome="declined"]')`)
-	b.does(`[...document.querySelectorAll('[data-outcome="answered"]')].at(-1).click()`)
+	b.does(`[...document.querySelectorAll('[data-outcome="answered"]')].filter(e => e.innerText.includes("@ 40001")).at(-1).click()`)
 	b.until("bytes with points", `document.querySelector('[data-bytes="answer"]')?.innerText.includes("Oxygen")`)
 	time.Sleep(500 * time.Millisecond)
 	b.shot(filepath.Join(dir, "bytes.png"))

@@ -359,13 +359,15 @@ function PlaceStructure({ data, structure }: { data: SheetsView; structure: Stru
   const client = useQueryClient();
   const [device, setDevice] = useState("");
   const [typed, setStart] = useState<string>();
-  const [rule, setRule] = useState<SheetsView["rules"][number]["rule"]>(data.rules[0]?.rule ?? "registers");
+  const [chosen, setRule] = useState<SheetsView["rules"][number]["rule"]>();
   const [prefix, setPrefix] = useState(`${structure.name}.`);
   const [pace, setPace] = useState("1 s");
   const [problem, setProblem] = useState<Problem>();
   const map = site?.devices.find((d) => d.id === device)?.map;
-  const start =
-    typed ?? site?.protocols.find((p) => p.name === map || (!map && p.usual && p.medium === "ethernet"))?.example ?? "";
+  const protocol = site?.protocols.find((p) => p.name === map || (!map && p.usual && p.medium === "ethernet"));
+  const start = typed ?? protocol?.example ?? "";
+  // A memory of bytes is laid out word-aligned unless somebody says otherwise.
+  const rule = chosen ?? (protocol?.areas[0]?.unitBits === 8 ? "words" : "registers");
   const place = async () => {
     try {
       const request: PlaceRequest = {
