@@ -58,7 +58,13 @@ func Doubt(p *site.Point, raw, v value.Value) string {
 	if math.IsNaN(f) || math.IsInf(f, 0) {
 		return "the words are no number in this type and order"
 	}
-	if p.Type.Named() || p.Type == value.TypeBits {
+	if p.Type == value.TypeEnum || p.Type == value.TypeEnum32 {
+		if _, named := p.NameOf(v.Int()); !named && len(p.Names) > 0 {
+			return fmt.Sprintf("%s is none of its named values", v)
+		}
+		return ""
+	}
+	if p.Type.IsFlags() || p.Type == value.TypeBits {
 		return ""
 	}
 	if p.Low != nil && f < *p.Low || p.High != nil && f > *p.High {

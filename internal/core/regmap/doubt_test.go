@@ -11,6 +11,7 @@ import (
 
 func TestDoubt(t *testing.T) {
 	low := 0.0
+	states := []site.Naming{{Value: 0, Name: "standing"}, {Value: 1, Name: "filtering"}}
 	for _, c := range []struct {
 		name string
 		p    site.Point
@@ -45,6 +46,10 @@ func TestDoubt(t *testing.T) {
 			value.OfFloat(-2), "it is outside the limits"},
 		{"no unit, absurd", site.Point{Type: value.TypeFloat32}, value.OfFloat(3e-41), value.OfFloat(3e-41),
 			"no instrument shows"},
+		{"a named value", site.Point{Type: value.TypeEnum, Names: states}, value.OfUint(1), value.OfUint(1), ""},
+		{"no named value", site.Point{Type: value.TypeEnum, Names: states}, value.OfUint(16171), value.OfUint(16171),
+			"16171 is none of its named values"},
+		{"nothing is named", site.Point{Type: value.TypeEnum}, value.OfUint(16171), value.OfUint(16171), ""},
 		{"a state", site.Point{Type: value.TypeBool}, value.OfBool(true), value.OfBool(true), ""},
 	} {
 		if got := regmap.Doubt(&c.p, c.raw, c.v); got != c.want && (c.want == "" || !strings.HasPrefix(got, c.want)) {
