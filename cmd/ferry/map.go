@@ -40,10 +40,10 @@ type mapFlags struct {
 
 func (f *mapFlags) on(c *cobra.Command) {
 	c.Flags().StringVar(&f.begin, "begin", "",
-		"address from which declared variables lie that have none, such as db7:0")
+		"address from which declared variables lie that have none, as the protocol writes it")
 	c.Flags().StringVar(&f.sheet, "sheet", "", "sheet of a workbook")
 	c.Flags().IntVar(&f.header, "header-row", 0, "row of the headings; found by itself if 0, none if negative")
-	c.Flags().StringVar(&f.area, "table", "", "area in which bare numbers count, such as hr or ir")
+	c.Flags().StringVar(&f.area, "table", "", "key of the area in which bare numbers count")
 	c.Flags().BoolVar(&f.fromOne, "from-one", false, "bare numbers count from 1")
 	c.Flags().BoolVar(&f.fromZero, "from-zero", false, "bare numbers count from 0")
 	c.MarkFlagsMutuallyExclusive("from-one", "from-zero")
