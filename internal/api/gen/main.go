@@ -51,8 +51,8 @@ func reflector() *jsonschema.Reflector {
 				{Type: "string"}}}
 		case reflect.TypeFor[address.Address]():
 			return &jsonschema.Schema{Type: "string",
-				Description: "Canonical address: the area and the number on the wire, with a bit after a point " +
-					"(db7:12.3), or what kind of name, an equals sign and the name (topic=1/temp)."}
+				Description: "Canonical address: the area and the number on the wire, with a bit after a point, " +
+					"or what kind of name, an equals sign and the name (topic=1/temp)."}
 		case reflect.TypeFor[json.RawMessage]():
 			return &jsonschema.Schema{}
 		}

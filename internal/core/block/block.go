@@ -62,6 +62,9 @@ type Area struct {
 	UnitBits int    `json:"unitBits"` // width of one unit: 1, 8 or 16
 	Units    uint32 `json:"units"`    // how many units the protocol can address
 	Writable bool   `json:"writable"`
+	// Digit begins the five-digit numbers, counted from 1, by which people name
+	// units of the area; empty where they do not.
+	Digit string `json:"digit,omitempty"`
 }
 
 // Octets is the width of one unit where each takes whole octets.

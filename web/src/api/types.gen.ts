@@ -356,6 +356,7 @@ export interface Area {
   unitBits: number;
   units: number;
   writable: boolean;
+  digit?: string;
 }
 export interface Told {
   code: string;

@@ -106,9 +106,8 @@ export const Ribbon = memo(function Ribbon({
     [1, 2, 4, 5, 8, 10, 16, 20, 25, 50, 100, 200, 500, 1000, 2000, 5000, 10000].find((n) => span / n <= 14) ?? 20000;
   const ticks: number[] = [];
   for (let unit = Math.ceil(from / step) * step; unit < from + span; unit += step) ticks.push(unit);
-  const digit = { co: "0", di: "1", ir: "3", hr: "4" }[area.key];
   const label = (unit: number) =>
-    digit !== undefined && unit < 9999 ? digit + String(unit + 1).padStart(4, "0") : String(unit);
+    area.digit && unit < 9999 ? area.digit + String(unit + 1).padStart(4, "0") : String(unit);
 
   const onMove = (e: PointerEvent) => {
     const d = drag.current;

@@ -34,17 +34,19 @@ type scheme struct{}
 
 type table struct {
 	block.Area
-	digit    byte   // leading digit of the 1-based notations
 	word     string // IEC prefix of the unit itself
 	wordsBit string // IEC prefix of one bit of a 16-bit unit
 }
 
 var tables = []table{
-	{block.Area{Key: HoldingRegisters, Title: "holding registers", UnitBits: 16, Units: 65536, Writable: true}, '4',
-		"%MW", "%MX"},
-	{block.Area{Key: InputRegisters, Title: "input registers", UnitBits: 16, Units: 65536}, '3', "%IW", "%IX"},
-	{block.Area{Key: Coils, Title: "coils", UnitBits: 1, Units: 65536, Writable: true}, '0', "%QX", ""},
-	{block.Area{Key: DiscreteInputs, Title: "discrete inputs", UnitBits: 1, Units: 65536}, '1', "%IX", ""},
+	{block.Area{Key: HoldingRegisters, Title: "holding registers", UnitBits: 16, Units: 65536, Writable: true,
+		Digit: "4"}, "%MW", "%MX"},
+	{block.Area{Key: InputRegisters, Title: "input registers", UnitBits: 16, Units: 65536, Digit: "3"},
+		"%IW", "%IX"},
+	{block.Area{Key: Coils, Title: "coils", UnitBits: 1, Units: 65536, Writable: true, Digit: "0"},
+		"%QX", ""},
+	{block.Area{Key: DiscreteInputs, Title: "discrete inputs", UnitBits: 1, Units: 65536, Digit: "1"},
+		"%IX", ""},
 }
 
 func (scheme) Areas() []block.Area {
@@ -174,7 +176,7 @@ func parseUnit(text, unit, hint string) (table, int64, error) {
 	if len(unit) > 2 && unit[1] == 'x' && unit[0] != '0' || strings.HasPrefix(unit, "0x") && len(unit) == 7 {
 		// 4x0003: the table digit, then the number from 1. 0x is hexadecimal,
 		// but for five digits, which no 16-bit offset has.
-		if t, ok := tableOf(func(t table) bool { return t.digit == unit[0] }); ok {
+		if t, ok := tableOf(func(t table) bool { return t.Digit == unit[:1] }); ok {
 			n, err := strconv.ParseUint(unit[2:], 10, 32)
 			if err != nil {
 				return t, 0, fmt.Errorf("address %q: %q is not a register number", text, unit[2:])
@@ -201,7 +203,7 @@ func parseUnit(text, unit, hint string) (table, int64, error) {
 	if len(unit) < 5 {
 		return hinted, int64(n), nil
 	}
-	t, ok := tableOf(func(t table) bool { return t.digit == unit[0] })
+	t, ok := tableOf(func(t table) bool { return t.Digit == unit[:1] })
 	if !ok || len(unit) > 6 {
 		return hinted, 0, fmt.Errorf("address %q: five and six digits begin with 0, 1, 3 or 4; for a wire offset "+
 			"write %s%s", text, hinted.Key, unit)
@@ -213,7 +215,7 @@ func parseUnit(text, unit, hint string) (table, int64, error) {
 func bounded(text string, t table, offset int64) (address.Address, error) {
 	if offset < 0 {
 		return address.Address{},
-			fmt.Errorf("address %q: this notation counts from 1, so %c0000 does not exist", text, t.digit)
+			fmt.Errorf("address %q: this notation counts from 1, so %s0000 does not exist", text, t.Digit)
 	}
 	if offset >= int64(t.Units) {
 		return address.Address{},
@@ -276,9 +278,9 @@ func (scheme) Short(a address.Address) string {
 		return a.String()
 	}
 	if at.Offset < 9999 {
-		return fmt.Sprintf("%c%04d%s", t.digit, at.Offset+1, bitSuffix(at))
+		return fmt.Sprintf("%s%04d%s", t.Digit, at.Offset+1, bitSuffix(at))
 	}
-	return fmt.Sprintf("%c%05d%s", t.digit, at.Offset+1, bitSuffix(at))
+	return fmt.Sprintf("%s%05d%s", t.Digit, at.Offset+1, bitSuffix(at))
 }
 
 func bitSuffix(at block.Place) string {
@@ -297,15 +299,15 @@ func (scheme) Notations(a address.Address) []address.Notation {
 	out := make([]address.Notation, 0, 6)
 	if at.Offset < 9999 {
 		out = append(out, address.Notation{Name: "1-based",
-			Text: fmt.Sprintf("%c%04d%s", t.digit, at.Offset+1, bitSuffix(at))})
+			Text: fmt.Sprintf("%s%04d%s", t.Digit, at.Offset+1, bitSuffix(at))})
 	}
 	iec := fmt.Sprintf("%s%d", t.word, at.Offset)
 	if at.Bit >= 0 {
 		iec = fmt.Sprintf("%s%d.%d", t.wordsBit, at.Offset, at.Bit)
 	}
 	return append(out, []address.Notation{
-		{Name: "6-digit", Text: fmt.Sprintf("%c%05d%s", t.digit, at.Offset+1, bitSuffix(at))},
-		{Name: "table and number", Text: fmt.Sprintf("%cx%05d%s", t.digit, at.Offset+1, bitSuffix(at))},
+		{Name: "6-digit", Text: fmt.Sprintf("%s%05d%s", t.Digit, at.Offset+1, bitSuffix(at))},
+		{Name: "table and number", Text: fmt.Sprintf("%sx%05d%s", t.Digit, at.Offset+1, bitSuffix(at))},
 		{Name: "on the wire", Text: fmt.Sprintf("%s%d%s", t.Key, at.Offset, bitSuffix(at))},
 		{Name: "hexadecimal", Text: fmt.Sprintf("0x%04X%s", at.Offset, bitSuffix(at))},
 		{Name: "IEC 61131-3", Text: iec},
