@@ -224,13 +224,19 @@ func (i *intake) keepUnsaid(points []site.Point) {
 	}
 }
 
-// declared returns the structures of declarations with the ids that they have in
-// the site, where one of that name is in it.
-func (i *intake) declared() []site.Structure {
+// structureIDs are the ids of the site's structures by name.
+func (i *intake) structureIDs() map[string]string {
 	ids := map[string]string{}
 	for _, old := range i.now.Structures {
 		ids[old.Name] = old.ID
 	}
+	return ids
+}
+
+// declared returns the structures of declarations with the ids that they have in
+// the site, where one of that name is in it.
+func (i *intake) declared() []site.Structure {
+	ids := i.structureIDs()
 	list := slices.Clone(i.structures)
 	for k := range list {
 		t := &list[k]
@@ -281,10 +287,7 @@ func keepWhatIsSaid(m *site.Member, of *site.Structure) {
 // placed returns the placements of declarations, those that the device has
 // already with their ids.
 func (i *intake) placed() []site.Placement {
-	ids := map[string]string{}
-	for _, old := range i.now.Structures {
-		ids[old.Name] = old.ID
-	}
+	ids := i.structureIDs()
 	list := slices.Clone(i.placements)
 	for k := range list {
 		pl := &list[k]
