@@ -15,6 +15,10 @@ import (
 
 // signal is one value of a simulated device.
 type signal struct {
+	// place is where it is, in a device whose places have names; shape says what
+	// fits there. Elsewhere area, offset and codec do.
+	place  address.Address
+	shape  value.Shape
 	area   string
 	offset int
 	codec  value.Codec
@@ -31,6 +35,7 @@ type Memory struct {
 	mu      sync.Mutex
 	octets  func(area string) int
 	areas   map[string][]byte // whole octets for each unit: a bit of its own takes one
+	named   map[address.Address]value.Value
 	signals []signal
 	begun   time.Time
 	stood   time.Duration // time spent frozen
@@ -52,8 +57,13 @@ const usualBeyond = 8
 // newMemory lays out the signals; each area ends so many units beyond its last
 // signal.
 func newMemory(octets func(area string) int, signals []signal, beyond int, now time.Time) *Memory {
-	m := &Memory{octets: octets, areas: map[string][]byte{}, signals: signals, begun: now}
+	m := &Memory{octets: octets, areas: map[string][]byte{}, named: map[address.Address]value.Value{},
+		signals: signals, begun: now}
 	for _, s := range signals {
+		if !s.place.IsZero() {
+			m.put(s, value.OfInt(0))
+			continue
+		}
 		size := (s.offset+beyond)*octets(s.area) + s.codec.Width()
 		size += size % octets(s.area)
 		if len(m.areas[s.area]) < size {
@@ -69,6 +79,19 @@ func newMemory(octets func(area string) int, signals []signal, beyond int, now t
 }
 
 func (m *Memory) put(s signal, v value.Value) {
+	if !s.place.IsZero() {
+		if s.shape.Type == value.TypeBool {
+			v = value.OfBool(v.Bool())
+		} else if s.shape.Type.IsText() && v.Kind() != value.Text {
+			v = value.OfText("")
+		} else if s.shape.Type.IsWhole() && v.Kind() == value.Float {
+			v = value.OfFloat(math.Round(v.Float()))
+		}
+		if fits, err := value.As(v, s.shape); err == nil {
+			m.named[s.place] = fits
+		}
+		return
+	}
 	at := s.offset * m.octets(s.area)
 	_ = s.codec.Encode(v, m.areas[s.area][at:]) // signals stay in the range of their types
 }
@@ -141,6 +164,32 @@ func (m *Memory) Change(area string, start, octets int, change func(old []byte))
 	return true
 }
 
+// Value returns what stands at a place that has a name; ok is false where there
+// is no such place.
+func (m *Memory) Value(at address.Address) (v value.Value, ok bool) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.live(time.Now())
+	v, ok = m.named[at]
+	return v, ok
+}
+
+// Set puts a value at a place that has a name; it fails where there is no such
+// place, or another kind of value.
+func (m *Memory) Set(at address.Address, v value.Value) bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	i := slices.IndexFunc(m.signals, func(s signal) bool { return s.place == at })
+	if i < 0 || at.IsZero() {
+		return false
+	}
+	fits, err := value.As(v, m.signals[i].shape)
+	if err == nil {
+		m.named[at] = fits
+	}
+	return err == nil
+}
+
 // Areas lists the areas that there are, in order.
 func (m *Memory) Areas() []string {
 	m.mu.Lock()
@@ -177,15 +226,20 @@ func followMap(scheme address.Scheme, d *site.Device) []signal {
 	var signals []signal
 	for i := range d.Points {
 		p := &d.Points[i]
-		codec, err := p.Codec(block.UnitBits(scheme, p.Address))
-		if err != nil || p.Place().Area == "" {
+		s := signal{place: p.Address, shape: p.Shape(0)}
+		if at := p.Place(); at.Area != "" {
+			codec, err := p.Codec(block.UnitBits(scheme, p.Address))
+			if err != nil {
+				continue
+			}
+			s = signal{area: at.Area, offset: int(at.Offset), codec: codec}
+		} else if p.Address.IsZero() {
 			continue
 		}
-		s := signal{area: p.Place().Area, offset: int(p.Place().Offset), codec: codec}
 		n := float64(i%7 + 1)
 		switch {
 		case p.Type == value.TypeText:
-			s.first = value.OfText(p.Name[:min(len(p.Name), p.Length)])
+			s.first = value.OfText(p.Name[:min(len(p.Name), max(p.Length, 1))])
 		case p.Type == value.TypeBool:
 			s.at = pattern(3*n, 0, 1)
 		default:

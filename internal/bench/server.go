@@ -168,6 +168,12 @@ func (s *Server) serve(c net.Conn) {
 		_ = c.Close() // both ends may have closed it already
 	}()
 	talk := s.speech.Talk(&s.Simulated)
+	var turns sync.Mutex // Answer and Push
+	if pusher, ok := talk.(Pusher); ok {
+		ended := make(chan struct{})
+		defer close(ended)
+		go s.push(c, pusher, &turns, ended)
+	}
 	var buf []byte
 	for {
 		size, err := talk.Length(buf)
@@ -197,7 +203,9 @@ func (s *Server) serve(c net.Conn) {
 		if fault.Kind == "delay" {
 			pause = time.Duration(fault.Value) * time.Millisecond
 		}
+		turns.Lock()
 		answer, ends := talk.Answer(request, fault, turn)
+		turns.Unlock()
 		switch {
 		case fault.Kind == "drop" && turn%4 == 0:
 			return
@@ -207,6 +215,26 @@ func (s *Server) serve(c net.Conn) {
 		time.Sleep(pause)
 		if _, err := c.Write(answer); err != nil || ends {
 			return
+		}
+	}
+}
+
+// push sends what a talk has to send by itself until the connection has ended.
+// A write is whole: the answer to a question does not come in between.
+func (s *Server) push(c net.Conn, talk Pusher, turns *sync.Mutex, ended <-chan struct{}) {
+	for {
+		turns.Lock()
+		octets, again := talk.Push(time.Now(), s.Fault())
+		turns.Unlock()
+		if len(octets) > 0 {
+			if _, err := c.Write(octets); err != nil {
+				return
+			}
+		}
+		select {
+		case <-ended:
+			return
+		case <-time.After(again):
 		}
 	}
 }

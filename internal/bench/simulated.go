@@ -26,6 +26,13 @@ type Talk interface {
 	Answer(request []byte, fault Fault, turn int) (answer []byte, ends bool)
 }
 
+// Pusher is a Talk that sends without being asked for each message.
+type Pusher interface {
+	// Push returns the octets that are due, none for nothing, and after how long it
+	// is to be asked again. It takes turns with Answer.
+	Push(now time.Time, fault Fault) (octets []byte, again time.Duration)
+}
+
 // Speech is how the stand-ins of one protocol talk.
 type Speech interface {
 	// Faults are those that only this protocol has.

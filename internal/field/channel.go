@@ -36,6 +36,8 @@ type channel struct {
 	toward   *runner // whose device it is turned to
 	retryAt  time.Time
 	lost     Reply // why there is no connection
+	// reports is what the connection hands over unasked; nil for nothing.
+	reports <-chan Report
 
 	life context.Context // ends loop and connection
 	end  context.CancelFunc
@@ -200,13 +202,14 @@ func (c *channel) loop() {
 	for {
 		c.revised()
 		now := time.Now()
+		listenAt := c.listen(now)
 		r, next := c.next(now)
 		if next == nil {
 			c.takeIn()
-			timer.Reset(time.Hour)
+			timer.Reset(listenAt.Sub(now))
 		} else if pause := next.due.Sub(now); pause > 0 {
 			c.takeIn()
-			timer.Reset(pause)
+			timer.Reset(min(pause, listenAt.Sub(now)))
 		} else {
 			if c.waiting.Load() > 0 {
 				select {
@@ -218,6 +221,12 @@ func (c *channel) loop() {
 			}
 			if c.life.Err() != nil {
 				return
+			}
+			select {
+			case report, open := <-c.reports:
+				c.guarded("report", func() { c.came(&report, open) })
+				continue
+			default:
 			}
 			due := r.dueWith(next, now)
 			c.guarded("run", func() { r.ask(c.life, due, now) })
@@ -231,6 +240,8 @@ func (c *channel) loop() {
 			return
 		case cmd := <-c.commands:
 			c.carryOut(cmd)
+		case report, open := <-c.reports:
+			c.guarded("report", func() { c.came(&report, open) })
 		case <-c.wake:
 		case <-timer.C:
 		}
@@ -306,7 +317,12 @@ func (c *channel) hangUp() {
 	c.open_ = nil
 	c.mu.Unlock()
 	_ = c.conn.Close() // it is being given up; how it ends changes nothing
-	c.conn = nil
+	c.conn, c.reports = nil, nil
+	for _, r := range c.runners {
+		if r.reports != nil {
+			r.hub.left(r.reports.source)
+		}
+	}
 	c.drop()
 }
 

@@ -2,13 +2,14 @@ package field
 
 import (
 	"context"
-	"ferry/internal/core/block"
-	family "ferry/internal/core/family/modbus"
-	"ferry/internal/core/protocol"
 	"strings"
 	"testing"
 
+	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/exchange"
+	family "ferry/internal/core/family/modbus"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 )
 
@@ -21,13 +22,14 @@ func (faulty) Dial(context.Context, Target) (Conn, Reply) {
 	return faultyConn{}, Reply{Outcome: exchange.Answered}
 }
 
-func (faultyConn) Toward(protocol.Settings)          {}
-func (faultyConn) Usable() bool                      { return true }
-func (faultyConn) Break()                            {}
-func (faultyConn) Close() error                      { return nil }
-func (faultyConn) Read([]block.Range) Reply          { panic("an answer that nobody checked") }
-func (faultyConn) Identify() (string, string, Reply) { panic("an answer that nobody checked") }
-func (faultyConn) Last() (request, answer []byte)    { return []byte{1}, []byte{2} }
+func (faultyConn) Toward(protocol.Settings)                  {}
+func (faultyConn) Usable() bool                              { return true }
+func (faultyConn) Break()                                    {}
+func (faultyConn) Close() error                              { return nil }
+func (faultyConn) Read([]block.Range) Reply                  { panic("an answer that nobody checked") }
+func (faultyConn) Write(address.Address, []byte, Pass) Reply { panic("an answer that nobody checked") }
+func (faultyConn) Identify() (string, string, Reply)         { panic("an answer that nobody checked") }
+func (faultyConn) Last() (request, answer []byte)            { return []byte{1}, []byte{2} }
 
 // TestDefectIsNoVerdict: a defect in the handling of one device costs its own
 // connection, is on record with the octets, and passes for no result.
@@ -38,7 +40,7 @@ func TestDefectIsNoVerdict(t *testing.T) {
 	c := newChannel(context.Background(), faulty{}, Target{Dial: "here"})
 	c.add(r)
 	if err := c.alone(context.Background(), r,
-		func(_ *runner, conn Conn, _ Reply) { conn.Read(nil) }); err != errDefect {
+		func(_ *runner, conn Conn, _ Reply) { Ask(conn, nil) }); err != errDefect {
 		t.Errorf("a read that failed gives %v", err)
 	}
 	list := hub.Exchanges(0, 9)
@@ -52,7 +54,7 @@ func TestDefectIsNoVerdict(t *testing.T) {
 	for range 2 { // the loop goes on
 		if err := running.between(context.Background(), r, func(_ *runner, conn Conn, _ Reply) {
 			if conn != nil {
-				conn.Identify()
+				identify(conn)
 			}
 		}); err != nil && err != errDefect {
 			t.Errorf("a question that failed gives %v", err)

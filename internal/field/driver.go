@@ -15,6 +15,7 @@ import (
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/route"
 	"ferry/internal/core/serial"
+	"ferry/internal/core/value"
 )
 
 // Target is where a connection goes.
@@ -76,29 +77,114 @@ type Reply struct {
 func (r *Reply) OK() bool { return r.Outcome == exchange.Answered }
 
 // Conn is an open connection to one device, or to all that share a line. It
-// has one owner at a time.
+// has one owner at a time. What more it can do is found by asking it for one
+// of the interfaces that follow.
 type Conn interface {
 	// Toward turns the connection to the device that the settings name; it
 	// stays there until it is turned again.
 	Toward(settings protocol.Settings)
-	// Read asks for runs of units, in one request.
-	Read(ranges []block.Range) Reply
-	// Greet asks the least that any device answers, if only by declining.
-	Greet() Reply
-	// Write sends whole units from an address on. data is as in Reply.Data. The
-	// pass is asked for just before the octets leave; where it is refused, none
-	// do, and the reply says NotAllowed.
-	Write(at address.Address, data []byte, pass Pass) Reply
-	// Identify asks the device who it is, by every way that the protocol has.
-	// text is empty if it does not tell, which is no sign of anything: many
-	// devices do not know the question. The reply is the last one.
-	Identify() (text string, by string, reply Reply)
 	// Break ends the request under way as if no answer had come; without one
 	// it does nothing. It is the one method that others than the owner may call.
 	Break()
 	// Usable reports whether the connection can take another request.
 	Usable() bool
 	Close() error
+}
+
+// Ranged is a Conn whose device is asked for runs of units: that of every
+// protocol with protocol.Ranges.
+type Ranged interface {
+	// Read asks for runs of units, in one request.
+	Read(ranges []block.Range) Reply
+	// Write sends whole units from an address on. data is as in Reply.Data. The
+	// pass is asked for just before the octets leave; where it is refused, none
+	// do, and the reply says NotAllowed.
+	Write(at address.Address, data []byte, pass Pass) Reply
+}
+
+// Greeter is a Conn that can ask the least that any device answers, if only by
+// declining.
+type Greeter interface{ Greet() Reply }
+
+// Identifier is a Conn that can ask the device who it is.
+type Identifier interface {
+	// Identify asks by every way that the protocol has. text is empty if the
+	// device does not tell, which is no sign of anything: many do not know the
+	// question. The reply is the last one.
+	Identify() (text string, by string, reply Reply)
+}
+
+// Reporter is a Conn whose device sends values without being asked for each:
+// that of every protocol with protocol.Reports.
+type Reporter interface {
+	// Follow says which points are wanted, in the place of those before. Those
+	// that the device does not send are refused, each for itself; the reply is
+	// that to the whole.
+	Follow(wanted []protocol.Wanted) (reply Reply, refused []Refusal)
+	// Reports hands over what comes, one after the other. It is closed when the
+	// connection has ended, and Ended then says how.
+	Reports() <-chan Report
+	Ended() Reply
+}
+
+// Refusal is a point that is not reported.
+type Refusal struct {
+	ID       string
+	Code     int // error code of the protocol, 0 for none
+	Sentence string
+}
+
+// Report is what came in one message that nobody asked for; its octets are the
+// receiver's to keep. One without samples is a sign of life.
+type Report struct {
+	At        time.Time // of arrival
+	Operation string    // what it is, in words
+	Octets    []byte
+	Samples   []Sampled
+	// Wrong says why the octets are no message; empty where they are one.
+	Wrong string
+}
+
+// Sampled is the value of a point in a report.
+type Sampled struct {
+	ID    string
+	Value value.Value // as the device has it, before any scale
+	// Quality is Good where it is left empty; Reason says why it is not.
+	Quality value.Quality
+	Reason  string
+	Time    time.Time // the device's own, zero for none
+	// From and To are the octets that it came from, To exclusive.
+	From, To int
+}
+
+// ItemWriter is a Conn that writes values by the names of their places.
+type ItemWriter interface {
+	// WriteItem sends one value. The pass is as for Ranged.
+	WriteItem(to protocol.Wanted, v value.Value, pass Pass) Reply
+}
+
+// ask reads ranges over a connection that is made for it.
+func Ask(conn Conn, ranges []block.Range) Reply {
+	if c, ok := conn.(Ranged); ok {
+		return c.Read(ranges)
+	}
+	return Reply{Outcome: exchange.NotAllowed, Sentence: "its protocol knows no such question"}
+}
+
+// greet asks for any answer at all, where the protocol has a question for it.
+func greet(conn Conn) Reply {
+	if c, ok := conn.(Greeter); ok {
+		return c.Greet()
+	}
+	return Reply{Outcome: exchange.Answered}
+}
+
+// identify asks a device who it is; text is empty where it does not tell.
+func identify(conn Conn) (text, by string, reply Reply) {
+	if c, ok := conn.(Identifier); ok {
+		return c.Identify()
+	}
+	return "", "", Reply{Outcome: exchange.Answered}
 }
 
 // Pass lets the octets of one write go. What it holds still (mode, lock and

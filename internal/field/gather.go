@@ -34,7 +34,7 @@ func (e *Engine) gather(r *runner) {
 		}
 		began := time.Now()
 		j := trial.jobs[0]
-		reply := conn.Read(j.Ranges)
+		reply := Ask(conn, j.Ranges)
 		answered = reply.OK() || reply.Outcome == exchange.Declined
 		trial.note(j.Ranges, &reply, began)
 	})

@@ -36,6 +36,8 @@ type Live struct {
 	Reason  string        `json:"reason,omitempty"`
 	// AtMs is when the value was read, in milliseconds since 1970; 0 for never.
 	AtMs int64 `json:"atMs"`
+	// SourceMs is the device's own time of the value, where it gives one.
+	SourceMs int64 `json:"sourceMs,omitempty"`
 	// ChangedMs is when it last became another value.
 	ChangedMs int64 `json:"changedMs"`
 	// Words are the octets it came from, in hexadecimal, a blank between words.
@@ -91,11 +93,19 @@ type track struct {
 	power      int
 	powered    bool
 	needsPower bool
-	trend      []Trend
-	looked     bool // somebody asked for its trend
-	habit      *diagnose.Habit
-	rev        uint64
-	gone       bool // the point is no longer in the site, or means another place
+	// source is the end that reports it, nil for a point that is asked for. While
+	// that is quiet, was says what the point would be.
+	source  *source
+	quieted bool
+	was     struct {
+		quality value.Quality
+		reason  string
+	}
+	trend  []Trend
+	looked bool // somebody asked for its trend
+	habit  *diagnose.Habit
+	rev    uint64
+	gone   bool // the point is no longer in the site, or means another place
 	// watchers are told of each new value: the crossings that carry it.
 	watchers []chan<- struct{}
 }

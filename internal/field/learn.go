@@ -346,7 +346,7 @@ func (s *searching) ask(run habit.Run) (answer habit.Answer) {
 	answer = habit.Lost
 	s.give(func(conn Conn) {
 		at := time.Now()
-		reply := conn.Read([]block.Range{rangeOf(s.j.Ranges[0].Area, run)})
+		reply := Ask(conn, []block.Range{rangeOf(s.j.Ranges[0].Area, run)})
 		answer = s.took(run, &reply, at)
 	})
 	return answer

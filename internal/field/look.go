@@ -13,9 +13,14 @@ import (
 	"ferry/internal/core/value"
 )
 
-// age turns a good value that is older than three of its paces and a second
-// doubtful. It is done when somebody looks.
+// age turns a good value that is asked for and older than three of its paces and
+// a second doubtful; how old one may be that is reported is for its source to
+// say. It is done when somebody looks.
 func (h *Hub) age(t *track, ms int64) {
+	if t.source != nil {
+		h.quiet(t.source, ms)
+		return
+	}
 	if t.live.Quality != value.Good || t.point.PaceMs == 0 {
 		return
 	}

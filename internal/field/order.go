@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"math"
 	"strings"
 	"time"
 
@@ -52,11 +53,11 @@ type order struct {
 	point     *site.Point
 	link      *site.Link
 	def       *protocol.Def
-	rules     protocol.Ranges
+	rules     protocol.Ranges // nil where it goes by the name of its place
 	area      block.Area
 	codec     value.Codec
 	scale     value.Scale
-	data      []byte // whole units; where the point shares one, its own bits only
+	data      []byte // whole units; where the point shares one, its own bits only; none by name
 	raw       value.Value
 	wanted    value.Value // in engineering units
 	// dial, format and host are where it goes, where says it in words.
@@ -73,33 +74,68 @@ func (e *Engine) prepare(pointID string, v value.Value, by authority) (*order, e
 	if err != nil {
 		return nil, err
 	}
-	area, ok := block.AreaOf(o.def.Scheme, o.point.Place().Area)
-	if !ok || !area.Writable {
-		return nil, problem.New("not-writable",
-			"Nothing can be written there: "+o.def.Scheme.Short(o.point.Address)+" is only to be read.", "").At(o.where)
-	}
-	o.area = area
-	if o.rules, ok = o.def.Ranges(); !ok {
-		return nil, problem.New("not-writable", o.def.Title+" cannot be written by units.", "").At(o.where)
-	}
 	if o.point.Access == site.ReadOnly {
 		return nil, problem.New("read-only", o.point.Name+" is marked as only to be read.",
 			"Set its access to rw in the map if the device allows it.").At(o.where)
-	}
-	if o.codec, err = o.point.Codec(area.UnitBits); err != nil {
-		return nil, problem.From(err, "invalid").At(o.where)
 	}
 	if o.scale, err = e.Hub.scale(o.point); err != nil {
 		return nil, problem.New("no-power", "The value cannot be scaled: "+err.Error()+".",
 			"Run the link, so that it is read.").At(o.where)
 	}
 	o.raw = o.scale.Invert(v)
+	if o.rules, _ = o.def.Ranges(); o.rules != nil {
+		err = o.intoUnits()
+	} else {
+		err = o.intoItem()
+	}
+	if err != nil {
+		return nil, err
+	}
+	return o, nil
+}
+
+// intoUnits works out the units to be written.
+func (o *order) intoUnits() (err error) {
+	area, ok := block.AreaOf(o.def.Scheme, o.point.Place().Area)
+	if !ok || !area.Writable {
+		return problem.New("not-writable",
+			"Nothing can be written there: "+o.def.Scheme.Short(o.point.Address)+" is only to be read.", "").At(o.where)
+	}
+	o.area = area
+	if o.codec, err = o.point.Codec(area.UnitBits); err != nil {
+		return problem.From(err, "invalid").At(o.where)
+	}
 	unit := (area.UnitBits + 7) / 8
 	o.data = make([]byte, (max(o.codec.Width(), unit)+unit-1)/unit*unit)
 	if err := o.codec.Encode(o.raw, o.data); err != nil {
-		return nil, problem.New("does-not-fit", err.Error()+".", "Give a value that the point can hold.").At(o.where)
+		return problem.New("does-not-fit", err.Error()+".", "Give a value that the point can hold.").At(o.where)
 	}
-	return o, nil
+	return nil
+}
+
+// intoItem works out the value to be written by the name of its place.
+func (o *order) intoItem() error {
+	items, ok := o.def.Items()
+	if !ok {
+		return problem.New("not-writable", o.def.Title+" writes nothing.", "").At(o.where)
+	}
+	if err := items.Writable(o.point.Address); err != nil {
+		return problem.New("not-writable", "Nothing can be written there: "+err.Error()+".", "").At(o.where)
+	}
+	raw, err := value.As(whole(o.raw, o.point.Type), o.point.Shape(0))
+	if err != nil {
+		return problem.New("does-not-fit", err.Error()+".", "Give a value that the point can hold.").At(o.where)
+	}
+	o.raw = raw
+	return nil
+}
+
+// whole is a number as a whole one, if it is to become such.
+func whole(v value.Value, to value.Type) value.Value {
+	if v.Kind() == value.Float && to.IsWhole() {
+		return value.OfFloat(math.Round(v.Float()))
+	}
+	return v
 }
 
 // ranges are the units that the point covers.
@@ -139,7 +175,7 @@ func (e *Engine) show(o *order) WriteOrder {
 	shown := WriteOrder{
 		Point: o.point.ID, Name: o.point.Name, Device: o.device.Name, Link: o.link.ID, Target: o.place(),
 		Address:  o.def.Scheme.Short(o.point.Address),
-		Function: o.rules.WriteFunction(o.area.Key, o.point.Units(o.area.UnitBits)),
+		Function: o.function(),
 		Old:      live.Shown, OldAtMs: live.AtMs, New: o.point.Shown(o.scale.Apply(o.rounded())), Unit: o.point.Unit,
 		Mode:  o.mode,
 		Words: spaced(o.data),
@@ -168,6 +204,15 @@ func (e *Engine) show(o *order) WriteOrder {
 	return shown
 }
 
+// function is the protocol's own name for the write.
+func (o *order) function() string {
+	if o.rules != nil {
+		return o.rules.WriteFunction(o.area.Key, o.point.Units(o.area.UnitBits))
+	}
+	items, _ := o.def.Items()
+	return items.WriteItem(o.point.Address)
+}
+
 // bitAlone reports whether the point is a bit that is written alone.
 func (o *order) bitAlone() bool {
 	return o.point.Type == value.TypeBool && o.point.Place().Bit >= 0 && o.def.WritesBits()
@@ -188,6 +233,9 @@ func (o *order) place() string {
 
 // rounded is the raw value that the encoded octets stand for.
 func (o *order) rounded() value.Value {
+	if o.rules == nil {
+		return o.raw
+	}
 	back, err := o.codec.Decode(o.data, value.Value{})
 	if err != nil {
 		return o.raw

@@ -24,8 +24,9 @@ type runner struct {
 	place   string // what is learned is learned of this place
 	channel *channel
 	jobs    []*job
-	due     []*job   // those that are asked together
-	points  []string // every point that is read
+	reports *reporting // what it is told without asking; nil for nothing
+	due     []*job     // those that are asked together
+	points  []string   // every point that is read
 
 	atOnce    int           // requests that may be under way together
 	tries     int           // how often a request is sent at most
@@ -81,9 +82,7 @@ func newRunner(link *site.Link, device *site.Device, requests []timetable.Reques
 		atOnce: max(1, def.Int(link.Settings, "atOnce")),
 		tries:  1 + def.Int(link.Settings, "retries"), restAfter: def.Int(link.Settings, "restAfter"),
 		rest: time.Duration(def.Int(link.Settings, "restS")) * time.Second}
-	if r.rules, _ = def.Ranges(); r.rules == nil {
-		return nil, fmt.Errorf("%s asks for no ranges", def.Title)
-	}
+	r.rules, _ = def.Ranges()
 	hub.follow(device)
 	byID := make(map[string]*site.Point, len(device.Points))
 	for i := range device.Points {
@@ -111,6 +110,7 @@ func newRunner(link *site.Link, device *site.Device, requests []timetable.Reques
 		j.parts = append(r.powersIn(device, &request), j.parts...)
 		r.jobs = append(r.jobs, j)
 	}
+	r.reports = r.reportsOf()
 	return r, nil
 }
 
@@ -254,7 +254,7 @@ func (r *runner) attempt(ctx context.Context, j *job, tried int) {
 			return
 		}
 		at := time.Now()
-		reply := r.conn().Read(j.Ranges)
+		reply := Ask(r.conn(), j.Ranges)
 		if ctx.Err() != nil || !r.took(j, &reply, at, tried+1 < tries) {
 			return
 		}

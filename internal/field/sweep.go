@@ -329,7 +329,7 @@ func (r *sweepRun) stations(ctx context.Context, line *site.Line, def *protocol.
 // it is.
 func lookAt(conn Conn, number int) (Found, bool) {
 	began := time.Now()
-	reply := conn.Greet()
+	reply := greet(conn)
 	found := Found{Station: number, Ms: float64(time.Since(began)) / 1e6}
 	switch reply.Outcome {
 	case exchange.Answered, exchange.Declined:
@@ -342,7 +342,7 @@ func lookAt(conn Conn, number int) (Found, bool) {
 	if !conn.Usable() {
 		return found, true
 	}
-	found.Identity, _, _ = conn.Identify()
+	found.Identity, _, _ = identify(conn)
 	return found, true
 }
 
@@ -472,7 +472,7 @@ func (r *sweepRun) formats(ctx context.Context, line *site.Line) error {
 			return Found{}, false
 		}
 		defer conn.Close()
-		reply = conn.Greet()
+		reply = greet(conn)
 		if !reply.OK() && reply.Outcome != exchange.Declined {
 			return Found{}, false
 		}

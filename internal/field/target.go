@@ -48,6 +48,9 @@ func (r *Reader) Read(ctx context.Context) []Live {
 	for _, j := range slices.Clone(r.runner.jobs) {
 		c.guarded("read", func() { r.runner.ask(c.life, []*job{j}, time.Now()) })
 	}
+	if r.runner.reports != nil {
+		c.guarded("read", func() { r.hear(ctx) })
+	}
 	list := make([]Live, 0, len(r.runner.device.Points))
 	for i := range r.runner.device.Points {
 		p := &r.runner.device.Points[i]
@@ -56,6 +59,28 @@ func (r *Reader) Read(ctx context.Context) []Live {
 		list = append(list, live)
 	}
 	return list
+}
+
+// hear takes in what is reported: at first until every point has come that the
+// device reports, or is overdue, and later what has come since.
+func (r *Reader) hear(ctx context.Context) {
+	c, g := r.runner.channel, r.runner.reports
+	c.listen(time.Now())
+	overdue := time.NewTimer(min(listenMost, listenLeast+time.Duration(g.source.lapse.AfterMs)*time.Millisecond))
+	defer overdue.Stop()
+	for {
+		if len(g.counts)+len(g.refused) >= len(g.wanted) && len(c.reports) == 0 || c.reports == nil {
+			return
+		}
+		select {
+		case report, open := <-c.reports:
+			c.came(&report, open)
+		case <-overdue.C:
+			return
+		case <-ctx.Done():
+			return
+		}
+	}
 }
 
 // Close ends the connection.

@@ -115,7 +115,7 @@ func (w *walk) silence(ctx context.Context, reply *Reply) {
 			began := time.Now()
 			at := other.jobs[0].Ranges[0]
 			first := []block.Range{{Area: at.Area, Start: at.Start, Count: 1}}
-			got = conn.Read(first)
+			got = Ask(conn, first)
 			other.note(first, &got, began)
 			w.route.Requests++
 		})

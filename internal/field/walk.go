@@ -52,7 +52,12 @@ func (w *walk) guarded(c *channel, ctx context.Context) bool {
 }
 
 func (w *walk) run(ctx context.Context) {
-	if w.dial(ctx) && w.session(ctx) {
+	_, told := w.runner.def.Reports()
+	if connected := w.dial(ctx); connected && told && len(w.runner.jobs) == 0 {
+		if w.reported(ctx); w.route.StopsAt == nil {
+			w.known(ctx)
+		}
+	} else if connected && w.session(ctx) {
 		if w.points(ctx) {
 			w.pace(ctx)
 		}
@@ -279,8 +284,12 @@ func (w *walk) session(ctx context.Context) bool {
 func (w *walk) known(ctx context.Context) {
 	saw := begun(w.who()) + " answers. It does not say who it is."
 	w.question(ctx, w.runner, func(conn Conn) {
+		asks, ok := conn.(Identifier)
+		if !ok {
+			return
+		}
 		began := time.Now()
-		who, by, reply := conn.Identify()
+		who, by, reply := asks.Identify()
 		reply.Optional = true
 		if w.record("who is there, by "+by, &reply, began); who != "" {
 			w.route.Identity = who
@@ -346,7 +355,7 @@ func (w *walk) ask(conn Conn, j *job, began time.Time) (reply Reply) {
 	if j != nil {
 		runs, _ := r.items(j)
 		first := []block.Range{rangeOf(j.Ranges[0].Area, runs[0])}
-		reply = conn.Read(first)
+		reply = Ask(conn, first)
 		w.record(r.rules.Operation(first), &reply, began)
 		return reply
 	}
@@ -355,7 +364,7 @@ func (w *walk) ask(conn Conn, j *job, began time.Time) (reply Reply) {
 			continue
 		}
 		first := []block.Range{{Area: area.Key, Count: 1}}
-		reply = conn.Read(first)
+		reply = Ask(conn, first)
 		w.record(r.rules.Operation(first), &reply, began)
 		if reply.Outcome != exchange.NoAnswer || !conn.Usable() {
 			return reply
@@ -484,13 +493,7 @@ func (w *walk) judgePoints(ctx context.Context, failed []*job, why Reply) bool {
 	}
 	habits := strings.Join(r.hub.habitWords(r.link.ID, r.device), " ")
 	if len(names) > 0 {
-		shown := names[:min(len(names), 4)]
-		more := ""
-		if len(names) > len(shown) {
-			more = fmt.Sprintf(" and %d more", len(names)-len(shown))
-		}
-		saw := fmt.Sprintf("Refused, %d of %d points: %s%s.", len(names), len(r.points), strings.Join(shown, ", "),
-			more)
+		saw := fmt.Sprintf("Refused, %d of %d points: %s.", len(names), len(r.points), listed(names))
 		remedy := why.Sentence
 		if why.Outcome == exchange.Declined {
 			said := r.def.Decline(why.Code)
@@ -570,7 +573,7 @@ func (w *walk) elsewhere(ctx context.Context, j *job) (says string) {
 		w.question(ctx, r, func(conn Conn) {
 			began := time.Now()
 			there := []block.Range{rangeOf(area.Key, runs[0])}
-			reply := conn.Read(there)
+			reply := Ask(conn, there)
 			w.record(r.rules.Operation(there), &reply, began)
 			if reply.OK() {
 				own, _ := block.AreaOf(r.def.Scheme, from.Area)
@@ -601,7 +604,7 @@ func (w *walk) read(ctx context.Context, j *job) (reply Reply, ok bool) {
 	for tried := range max(1, r.tries) {
 		if !w.question(ctx, r, func(conn Conn) {
 			began := time.Now()
-			reply = conn.Read(j.Ranges)
+			reply = Ask(conn, j.Ranges)
 			w.keep(j, &reply, began)
 		}) {
 			return Reply{Outcome: exchange.Closed, Sentence: "the connection ended"}, false

@@ -126,7 +126,7 @@ func (w *windowReader) read(conn Conn, start uint32, count int) {
 	}
 	began := time.Now()
 	ranges := []block.Range{{Area: w.area.Key, Start: start, Count: count}}
-	reply := conn.Read(ranges)
+	reply := Ask(conn, ranges)
 	w.runner.note(ranges, &reply, began)
 	switch {
 	case reply.OK():
@@ -172,7 +172,7 @@ func (e *Engine) AskEdges(ctx context.Context, deviceID string) ([]regmap.Edge, 
 			}
 			began := time.Now()
 			ranges := []block.Range{{Area: edge.Area, Start: edge.Offset, Count: 1}}
-			got := conn.Read(ranges)
+			got := Ask(conn, ranges)
 			r.note(ranges, &got, began)
 			if edge.Answered = got.OK(); got.OK() || got.Outcome == exchange.Declined && r.rules.Absent(got.Code) {
 				edges = append(edges, edge)

@@ -62,7 +62,7 @@ func (e *Engine) Prepare(ctx context.Context, pointID, text string) (WriteOrder,
 // readOld reads what stands in a point, unless it was read just now.
 func (e *Engine) readOld(ctx context.Context, o *order) error {
 	live, _ := e.Hub.Point(o.point.ID)
-	if o.point.Access == site.WriteOnly || time.Now().UnixMilli()-live.AtMs <= fresh.Milliseconds() {
+	if o.rules == nil || o.point.Access == site.WriteOnly || time.Now().UnixMilli()-live.AtMs <= fresh.Milliseconds() {
 		return nil
 	}
 	return e.with(ctx, o.link.ID, func(r *runner, conn Conn, _ Reply) {
@@ -169,6 +169,12 @@ func (e *Engine) judge(ctx context.Context, r *runner, o *order, reply Reply, pa
 	default:
 		result.State = Done
 	}
+	if o.rules == nil { // it is not asked for what stands there: it is told of it
+		if result.State == Done {
+			result.OK, result.Sentence = true, "Taken by "+o.device.Name+"; what it reads is shown once it is reported."
+		}
+		return
+	}
 	said := reply.Sentence
 	if o.point.Access == site.WriteOnly {
 		if !unsure {
@@ -210,6 +216,9 @@ func (e *Engine) judge(ctx context.Context, r *runner, o *order, reply Reply, pa
 // first and leaves the others alone. What cannot be read for certain is not
 // written over.
 func (r *runner) write(conn Conn, o *order, pass Pass) Reply {
+	if o.rules == nil {
+		return r.writeItem(conn, o, pass)
+	}
 	data, at := append([]byte(nil), o.data...), block.WithBit(o.point.Address, -1)
 	if o.bitAlone() {
 		data, at = []byte{0}, o.point.Address
@@ -236,18 +245,36 @@ func (r *runner) write(conn Conn, o *order, pass Pass) Reply {
 		}
 	}
 	began := time.Now()
-	reply := conn.Write(at, data, pass)
-	e := r.exchange(fmt.Sprintf("write %s @ %s", o.point.Name, r.def.Scheme.Short(o.point.Address)), &reply, began,
-		time.Since(began))
-	e.Write, e.Points, e.Ranges = true, 1, o.ranges()
-	r.hub.record(r.era, e, nil)
+	reply := Reply{Outcome: exchange.NotAllowed, Sentence: "its protocol writes no such thing"}
+	if c, ok := conn.(Ranged); ok {
+		reply = c.Write(at, data, pass)
+	}
+	r.wrote(o, &reply, began, o.ranges())
 	return reply
+}
+
+// writeItem sends the value by the name of its place.
+func (r *runner) writeItem(conn Conn, o *order, pass Pass) Reply {
+	began := time.Now()
+	reply := Reply{Outcome: exchange.NotAllowed, Sentence: "its protocol writes no such thing"}
+	if c, ok := conn.(ItemWriter); ok {
+		reply = c.WriteItem(o.point.Wanted(), o.raw, pass)
+	}
+	r.wrote(o, &reply, began, nil)
+	return reply
+}
+
+func (r *runner) wrote(o *order, reply *Reply, began time.Time, ranges []block.Range) {
+	e := r.exchange(fmt.Sprintf("write %s @ %s", o.point.Name, r.def.Scheme.Short(o.point.Address)), reply, began,
+		time.Since(began))
+	e.Write, e.Points, e.Ranges = true, 1, ranges
+	r.hub.record(r.era, e, nil)
 }
 
 func (r *runner) read(conn Conn, o *order) Reply {
 	ranges := o.ranges()
 	began := time.Now()
-	reply := conn.Read(ranges)
+	reply := Ask(conn, ranges)
 	e := r.exchange(r.rules.Operation(ranges), &reply, began, time.Since(began))
 	e.Points, e.Ranges = 1, ranges
 	var parts []part

@@ -6,12 +6,13 @@ import (
 	"time"
 
 	"ferry/internal/core/block"
+	"ferry/internal/core/value"
 )
 
 // Outcome says how an exchange ended.
 type Outcome string
 
-// The outcomes. Only Answered brings values.
+// The outcomes. Only Answered and Reported bring values.
 const (
 	Answered   Outcome = "answered"
 	Declined   Outcome = "declined"     // the device answered with an error code of its protocol
@@ -24,6 +25,7 @@ const (
 	NotAllowed Outcome = "not allowed"  // Ferry itself did not send it
 	CalledOff  Outcome = "called off"   // Ferry itself no longer waited for the answer
 	Sent       Outcome = "sent"         // to every unit at once, which none answers
+	Reported   Outcome = "reported"     // the device sent it without being asked
 	NoSuchName Outcome = "no such name" // the host's name has no address
 	PortAbsent Outcome = "port absent"  // this machine has no such port
 	PortOwned  Outcome = "port owned"   // another program has the port open
@@ -44,10 +46,12 @@ const (
 	InPieces  Cause = "in pieces"  // a right frame with a pause inside
 	Late      Cause = "late"       // the answer came after the time limit
 	Others    Cause = "others"     // somebody else asks on the line as well
+	Quiet     Cause = "quiet"      // an end that reports gave no sign of life
+	Unwanted  Cause = "unwanted"   // the device does not report what it was asked to
 )
 
-// Exchange is one request with its answer. Its times are those of the side
-// that asks.
+// Exchange is one request with its answer, or a report, which has an answer
+// alone. Its times are those of the side that asks.
 type Exchange struct {
 	Seq    uint64 `json:"seq"`
 	Link   string `json:"link"`
@@ -84,9 +88,22 @@ type Exchange struct {
 	// Ranges say which runs of units it was about, if it was about such. The
 	// data of one follows that of the other.
 	Ranges []block.Range `json:"ranges,omitempty"`
+	// Samples are the values of a report, in its octets.
+	Samples []Sample `json:"samples,omitempty"`
 	// Refused holds for each range the error code by which it was refused, 0 for
 	// none; it is nil where none was refused for itself.
 	Refused []int `json:"refused,omitempty"`
+}
+
+// Sample is one value in a report: its point, the value before any scale, the
+// octets that it came from (To exclusive), and the device's own time, if it gave
+// one.
+type Sample struct {
+	Point string      `json:"point"`
+	Value value.Value `json:"value"`
+	From  int         `json:"from"`
+	To    int         `json:"to"`
+	Time  time.Time   `json:"time,omitzero"`
 }
 
 // Field labels some bytes of a request or an answer with their meaning.

@@ -3,8 +3,10 @@ package protocol
 import (
 	"fmt"
 
+	"ferry/internal/core/address"
 	"ferry/internal/core/block"
 	"ferry/internal/core/serial"
+	"ferry/internal/core/value"
 )
 
 // Ranges is the ability of a protocol whose devices are asked for runs of
@@ -29,6 +31,18 @@ type Ranges interface {
 	// in parts: the device may bear less at once, or miss a place in it.
 	Absent(code int) bool
 	Divides(code int) bool
+}
+
+// Items is the ability of a protocol whose places are written one by one, each by
+// its name and with a value of its own type.
+type Items interface {
+	// Writable says why nothing can be written at an address; nil if something can.
+	Writable(a address.Address) error
+	// WriteItem is the protocol's own name for writing there.
+	WriteItem(a address.Address) string
+	// ItemBytes gives the octets of such a write and of its answer, with all
+	// framing down to the medium.
+	ItemBytes(a address.Address, shape value.Shape) (out, in int)
 }
 
 // Batches is the ability of those Ranges that take several ranges in one
@@ -95,6 +109,15 @@ func (d *Def) Ranges() (Ranges, bool) {
 	}
 	r, ok := d.Rules.(Ranges)
 	return r, ok
+}
+
+// Items returns the ability of d to write places by their names.
+func (d *Def) Items() (Items, bool) {
+	if d == nil {
+		return nil, false
+	}
+	w, ok := d.Rules.(Items)
+	return w, ok
 }
 
 // MaxUnits is the most units of an area that one range may have, with such

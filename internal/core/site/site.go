@@ -203,6 +203,11 @@ func (p *Point) Shape(unitBits int) value.Shape {
 		Charset: p.Charset, Padding: p.Padding}
 }
 
+// Wanted is p as an end that reports is told of it.
+func (p *Point) Wanted() protocol.Wanted {
+	return protocol.Wanted{ID: p.ID, Address: p.Address, Shape: p.Shape(0), PaceMs: p.PaceMs}
+}
+
 // Scale returns the scale of p. Its power of ten, if another register holds
 // it, is for the reader to fill in.
 func (p *Point) Scale() value.Scale {

@@ -64,8 +64,10 @@ type LinkLoad struct {
 	Requests    int     `json:"requests"`
 	// PerSecond is how many requests a second the device has to answer.
 	PerSecond float64 `json:"perSecond"`
-	// Writes is the share of the utilisation that crossings cause at most.
-	Writes float64 `json:"writes"`
+	// Writes is the share of the utilisation that crossings cause at most, Reports
+	// that of what the device sends without being asked.
+	Writes  float64 `json:"writes"`
+	Reports float64 `json:"reports"`
 }
 
 // LineLoad is how full a line is: on Ethernet, its busiest connection.
@@ -94,6 +96,7 @@ type Plan struct {
 	Lines    []LineLoad        `json:"lines"`
 	Links    []LinkLoad        `json:"links"`
 	Requests []Request         `json:"requests"`
+	Loads    []Load            `json:"loads"`
 	Findings []finding.Finding `json:"findings"`
 
 	resources []*resource
@@ -110,7 +113,7 @@ func CompileContext(ctx context.Context, s *site.Site) *Plan { return compile(ct
 
 // Failed is the plan of a site that could not be compiled, which says so.
 func Failed(why string) *Plan {
-	return &Plan{Lines: []LineLoad{}, Links: []LinkLoad{}, Requests: []Request{}, Findings: []finding.Finding{{
+	return &Plan{Lines: []LineLoad{}, Links: []LinkLoad{}, Requests: []Request{}, Loads: []Load{}, Findings: []finding.Finding{{
 		Code: "no-timetable", Severity: finding.Fault, Sure: 1, Count: 1, Where: "timetable",
 		Subject:  finding.Subject{Kind: "site", Name: "the timetable"},
 		Title:    "There is no timetable",
@@ -130,7 +133,8 @@ func CompileSilent(s *site.Site, silent []string) *Plan {
 }
 
 func compile(ctx context.Context, s *site.Site, silent map[string]bool) *Plan {
-	plan := &Plan{Lines: []LineLoad{}, Links: []LinkLoad{}, Requests: []Request{}, Findings: []finding.Finding{}}
+	plan := &Plan{Lines: []LineLoad{}, Links: []LinkLoad{}, Requests: []Request{}, Loads: []Load{},
+		Findings: []finding.Finding{}}
 	c := compiler{site: s, plan: plan, silent: silent, devices: make(map[string]*site.Device, len(s.Devices)),
 		lines: map[string]*site.Line{}, byKey: map[string]*resource{}}
 	for i := range s.Devices {
@@ -182,15 +186,13 @@ type linked struct {
 	aloneMs  float64 // utilisation
 	merged   int
 	mergedMs float64
+	reported int // points that come without being asked for
 }
 
 func (c *compiler) link(ctx context.Context, link *site.Link) {
 	device, line := c.devices[link.Answering], c.lines[link.Line]
 	def, ok := protocol.Named(link.Protocol)
 	if !ok || device == nil {
-		return
-	}
-	if _, ranges := def.Ranges(); !ranges {
 		return
 	}
 	key := "link " + link.ID
@@ -231,6 +233,7 @@ func (c *compiler) link(ctx context.Context, link *site.Link) {
 			r.tasks = append(r.tasks, t)
 		}
 	}
+	c.reports(l)
 	if c.byLink == nil {
 		c.byLink = map[string]*linked{}
 	}
@@ -432,10 +435,15 @@ func (c *compiler) crossings() {
 			}
 		}
 	}
-	paces := map[string]int{}
+	paces := map[string]float64{}
 	for i := range c.plan.Requests {
 		for _, id := range c.plan.Requests[i].Points {
-			paces[id] = c.plan.Requests[i].PaceMs
+			paces[id] = float64(c.plan.Requests[i].PaceMs)
+		}
+	}
+	for _, load := range c.plan.Loads {
+		for _, id := range load.Points {
+			paces[id] = load.PeriodMs
 		}
 	}
 	points := map[string]*site.Point{}
@@ -450,16 +458,12 @@ func (c *compiler) crossings() {
 			}
 		}
 		p := points[x.To]
-		area, ok := block.AreaOf(l.ends.def.Scheme, p.Place().Area)
+		octets, ms, ok := l.ends.write(p)
 		if !ok {
 			continue
 		}
-		t := task{request: -1, periodMs: float64(paces[x.From]), ms: l.ends.write(area.Key, p.Units(area.UnitBits)),
-			after: l.ends.after}
-		l.resource.tasks = append(l.resource.tasks, t)
-		share := t.ms / t.periodMs / float64(l.resource.atOnce)
-		l.load.Writes += share
-		l.load.Utilisation += share
+		c.load(l, Load{Title: p.Name, Cause: Written, Octets: octets, PeriodMs: paces[x.From], HoldsMs: ms,
+			Points: []string{p.ID}}, l.ends.after)
 	}
 }
 
@@ -478,6 +482,8 @@ func (c *compiler) cyclic() {
 				ms: float64(each.Octets)*format.CharMs() + r.silence, after: r.silence, cyclic: true}
 			r.tasks = append(r.tasks, t)
 			r.cyclic += t.ms / t.periodMs
+			c.plan.Loads = append(c.plan.Loads, Load{Line: line.ID, Title: each.Name, Cause: Cyclic, Octets: each.Octets,
+				PeriodMs: t.periodMs, HoldsMs: t.ms, Share: t.ms / t.periodMs, Points: []string{}})
 		}
 	}
 }
@@ -502,6 +508,8 @@ func (c *compiler) sum() {
 		line := &c.plan.Lines[i]
 		line.RoundMs += l.load.RoundMs
 		line.Writes += l.load.Writes
+		line.Cyclic += l.load.Reports
+		line.Points += l.reported
 		line.Alone, line.AloneUtilisation = line.Alone+l.alone, line.AloneUtilisation+l.aloneMs
 		line.Merged, line.MergedUtilisation = line.Merged+l.merged, line.MergedUtilisation+l.mergedMs
 		for _, q := range c.plan.Requests[l.from:l.to] {

@@ -18,7 +18,7 @@ const unitMs = 0.01
 // ends is what the requests of one link cost, in milliseconds.
 type ends struct {
 	def    *protocol.Def
-	ranges protocol.Ranges
+	ranges protocol.Ranges // nil where nothing is asked for in ranges
 	// octetMs is the time of one octet on the wire.
 	octetMs float64
 	// between is the silence from request to answer, or the way through the
@@ -86,10 +86,18 @@ func (e *ends) wire(ranges []block.Range) float64 {
 	return float64(out+in)*e.octetMs + e.between
 }
 
-// write is the same for a write, the silence after it included.
-func (e *ends) write(area string, units int) float64 {
-	out, in := e.ranges.WriteBytes(area, units)
-	return float64(out+in)*e.octetMs + e.between + e.after + e.worst
+// write is the same for a write to a point, the silence after it included, with
+// its octets; ok is false where nothing is written there.
+func (e *ends) write(p *site.Point) (octets int, ms float64, ok bool) {
+	out, in := 0, 0
+	if area, inArea := block.AreaOf(e.def.Scheme, p.Place().Area); inArea && e.ranges != nil {
+		out, in = e.ranges.WriteBytes(area.Key, p.Units(area.UnitBits))
+	} else if items, can := e.def.Items(); can {
+		out, in = items.ItemBytes(p.Address, p.Shape(0))
+	} else {
+		return 0, 0, false
+	}
+	return out + in, float64(out+in)*e.octetMs + e.between + e.after + e.worst, true
 }
 
 // silent is what one try costs where nothing answers.

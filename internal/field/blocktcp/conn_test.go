@@ -156,7 +156,7 @@ func TestSmallMessages(t *testing.T) {
 		if conn == nil {
 			t.Fatalf("%d octets: %+v", size, reply)
 		}
-		got := conn.Read(ranges)
+		got := field.Ask(conn, ranges)
 		if !got.OK() || got.Refused != nil || !slices.Equal(got.Data, whole(ranges)) {
 			t.Errorf("%d octets: %s, %d octets came", size, got.Sentence, len(got.Data))
 		}
@@ -264,7 +264,7 @@ func TestOddPeers(t *testing.T) {
 				t.Fatalf("%+v", reply)
 			}
 			began := time.Now()
-			got := conn.Read(asked)
+			got := field.Ask(conn, asked)
 			if got.Outcome != c.want || !strings.Contains(got.Sentence, c.says) || time.Since(began) > 2*time.Second {
 				t.Errorf("%s, %q after %v", got.Outcome, got.Sentence, time.Since(began))
 			}
@@ -287,12 +287,12 @@ func TestLateAnswer(t *testing.T) {
 		return [][]byte{a}
 	}
 	conn, _ := dial(t, p.listen(), 100)
-	if first := conn.Read([]block.Range{{Area: "db7", Start: 9, Count: 2}}); first.Outcome != exchange.NoAnswer ||
+	if first := field.Ask(conn, []block.Range{{Area: "db7", Start: 9, Count: 2}}); first.Outcome != exchange.NoAnswer ||
 		!conn.Usable() {
 		t.Fatalf("%+v", first)
 	}
 	time.Sleep(150 * time.Millisecond)
-	next := conn.Read([]block.Range{{Area: "db7", Start: 20, Count: 2}})
+	next := field.Ask(conn, []block.Range{{Area: "db7", Start: 20, Count: 2}})
 	if !next.OK() || !slices.Equal(next.Data, []byte{20, 21}) || next.LateMs < 150 {
 		t.Errorf("%+v", next)
 	}
@@ -330,17 +330,17 @@ func TestWrite(t *testing.T) {
 	p := &peer{t: t, size: 240}
 	conn, _ := dial(t, p.listen(), 500)
 	at := block.WithBit(block.At("db7", 12), 3)
-	if got := conn.Write(at, []byte{1}, nil); got.Outcome != exchange.NotAllowed {
+	if got := conn.(field.Ranged).Write(at, []byte{1}, nil); got.Outcome != exchange.NotAllowed {
 		t.Errorf("without a pass: %+v", got)
 	}
-	if got := conn.Write(at, []byte{1},
+	if got := conn.(field.Ranged).Write(at, []byte{1},
 		func() (func(), error) { return nil, errors.New("locked") }); got.Outcome != exchange.NotAllowed ||
 		got.Sentence != "locked" {
 		t.Errorf("with one that is refused: %+v", got)
 	}
 	left := false
-	if got := conn.Write(at, []byte{1}, func() (func(), error) { return func() { left = true }, nil }); !got.OK() ||
-		!left {
+	pass := func() (func(), error) { return func() { left = true }, nil }
+	if got := conn.(field.Ranged).Write(at, []byte{1}, pass); !got.OK() || !left {
 		t.Errorf("%+v, left %v", got, left)
 	}
 	if it := <-p.writes; it.Bit != 3 || it.Start != 12 || it.Area != "db7" || len(p.writes) > 0 {
@@ -361,11 +361,11 @@ func TestBreak(t *testing.T) {
 	conn, _ := dial(t, p.listen(), 30000)
 	time.AfterFunc(50*time.Millisecond, conn.Break)
 	began := time.Now()
-	if got := conn.Read(greeting); got.Outcome != exchange.CalledOff || time.Since(began) > time.Second {
+	if got := field.Ask(conn, greeting); got.Outcome != exchange.CalledOff || time.Since(began) > time.Second {
 		t.Errorf("%+v after %v", got, time.Since(began))
 	}
 	answers.Store(true)
-	if got := conn.Read(greeting); !got.OK() {
+	if got := field.Ask(conn, greeting); !got.OK() {
 		t.Errorf("afterwards: %+v", got)
 	}
 }

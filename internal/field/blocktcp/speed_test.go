@@ -95,7 +95,7 @@ func TestRatios(t *testing.T) {
 		}
 		began := time.Now()
 		for range n {
-			if reply := conn.Read(ranges); !reply.OK() {
+			if reply := field.Ask(conn, ranges); !reply.OK() {
 				t.Fatal(reply.Sentence)
 			}
 		}

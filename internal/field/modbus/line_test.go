@@ -167,9 +167,9 @@ func TestLateAnswersOnALine(t *testing.T) {
 			late, good, doubted := 0.0, 0, 0
 			for i := range 24 {
 				at := uint32(1 + 8*(i%2))
-				reply := conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: at, Count: 1}})
+				reply := field.Ask(conn, []block.Range{{Area: family.HoldingRegisters, Start: at, Count: 1}})
 				for tries := 0; reply.Outcome == exchange.NoAnswer && tries < i/8; tries++ { // none, one, two more
-					reply = conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: at, Count: 1}})
+					reply = field.Ask(conn, []block.Range{{Area: family.HoldingRegisters, Start: at, Count: 1}})
 				}
 				if wrong(&reply, at) {
 					t.Errorf("turn %d: register %d reads %d, and good", i, at, binary.BigEndian.Uint16(reply.Data))
@@ -207,13 +207,13 @@ func TestSecondAskerOnALine(t *testing.T) {
 		send(holding(request))
 	})
 	for i := range 2 {
-		if reply := conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: 5, Count: 1}}); !reply.OK() ||
+		if reply := field.Ask(conn, []block.Range{{Area: family.HoldingRegisters, Start: 5, Count: 1}}); !reply.OK() ||
 			reply.Doubt != "" {
 			t.Errorf("read %d alone: %+v", i, reply)
 		}
 	}
 	for i := range 5 {
-		reply := conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: 5, Count: 1}})
+		reply := field.Ask(conn, []block.Range{{Area: family.HoldingRegisters, Start: 5, Count: 1}})
 		if wrong(&reply, 5) || reply.OK() && reply.Doubt == "" || reply.Cause != exchange.Others {
 			t.Errorf("read %d beside another: %+v", i, reply)
 		}
@@ -231,7 +231,7 @@ func TestThreeOctets(t *testing.T) {
 		send(answer)
 	})
 	for i := range 9 {
-		reply := conn.Read([]block.Range{{Area: family.Coils, Start: 0, Count: 20}})
+		reply := field.Ask(conn, []block.Range{{Area: family.Coils, Start: 0, Count: 20}})
 		if reply.Cause == exchange.Others || reply.Doubt != "" {
 			t.Errorf("read %d: %+v", i, reply)
 		}
@@ -245,12 +245,12 @@ func TestExceptionWithoutCode(t *testing.T) {
 		send(wire.RTU.AppendFrame(nil, 0, request[0], request[1]|0x80, 0))
 	})
 	for _, area := range []string{family.HoldingRegisters, family.Coils} {
-		if reply := conn.Read([]block.Range{{Area: area, Start: 0, Count: 9}}); reply.Outcome != exchange.Declined ||
+		if reply := field.Ask(conn, []block.Range{{Area: area, Start: 0, Count: 9}}); reply.Outcome != exchange.Declined ||
 			reply.Data != nil {
 			t.Errorf("%s: %+v", area, reply)
 		}
 	}
-	if reply := conn.Write(block.At("hr", 1), []byte{0, 1},
+	if reply := conn.(field.Ranged).Write(block.At("hr", 1), []byte{0, 1},
 		func() (func(), error) { return func() {}, nil }); reply.OK() {
 		t.Errorf("writing: %+v", reply)
 	}
@@ -294,7 +294,7 @@ func TestTransactionsGoOn(t *testing.T) {
 			t.Fatal(reply.Sentence)
 		}
 		at := uint32(100 * (i + 1))
-		reply = conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: at, Count: 2}})
+		reply = field.Ask(conn, []block.Range{{Area: family.HoldingRegisters, Start: at, Count: 2}})
 		if i > 0 && !reply.OK() || reply.OK() && binary.BigEndian.Uint16(reply.Data) != uint16(at) {
 			t.Errorf("connection %d: %+v", i, reply)
 		}
@@ -307,7 +307,7 @@ func TestEndsWithItsContext(t *testing.T) {
 	conn := stream(t, 60_000, func(int, []byte, func([]byte)) {})
 	time.AfterFunc(50*time.Millisecond, conn.Break)
 	began := time.Now()
-	if reply := conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: 0,
+	if reply := field.Ask(conn, []block.Range{{Area: family.HoldingRegisters, Start: 0,
 		Count: 1}}); reply.Outcome != exchange.CalledOff || time.Since(began) > 150*time.Millisecond {
 		t.Errorf("after %v: %+v", time.Since(began), reply)
 	}
@@ -362,7 +362,7 @@ func FuzzLine(f *testing.F) {
 		}
 		for i := 0; i < len(moves) && conn.Usable(); i++ {
 			at := uint32(1 + random.IntN(3)*7)
-			if reply := conn.Read([]block.Range{{Area: family.HoldingRegisters, Start: at, Count: 1}}); wrong(&reply,
+			if reply := field.Ask(conn, []block.Range{{Area: family.HoldingRegisters, Start: at, Count: 1}}); wrong(&reply,
 				at) {
 				t.Fatalf("turn %d of %v: register %d reads %d, and good", i, moves, at,
 					binary.BigEndian.Uint16(reply.Data))

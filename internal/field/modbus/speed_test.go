@@ -96,7 +96,7 @@ func BenchmarkRequests(b *testing.B) {
 		defer conn.Close()
 		b.ReportAllocs()
 		for b.Loop() {
-			if reply := conn.Read([]block.Range{{Area: "hr", Start: 0, Count: 10}}); !reply.OK() {
+			if reply := field.Ask(conn, []block.Range{{Area: "hr", Start: 0, Count: 10}}); !reply.OK() {
 				b.Fatal(reply.Sentence)
 			}
 		}
@@ -158,7 +158,7 @@ func TestRatios(t *testing.T) {
 		defer conn.Close()
 		began := time.Now()
 		for range n {
-			if reply := conn.Read([]block.Range{{Area: "hr", Start: 0, Count: 10}}); !reply.OK() {
+			if reply := field.Ask(conn, []block.Range{{Area: "hr", Start: 0, Count: 10}}); !reply.OK() {
 				t.Fatal(reply.Sentence)
 			}
 		}

@@ -74,7 +74,7 @@ func registers(request []byte) []byte {
 
 func read(t *testing.T, c field.Conn, start uint32, want exchange.Outcome) field.Reply {
 	t.Helper()
-	reply := c.Read([]block.Range{{Area: family.HoldingRegisters, Start: start, Count: 2}})
+	reply := field.Ask(c, []block.Range{{Area: family.HoldingRegisters, Start: start, Count: 2}})
 	if reply.Outcome != want {
 		t.Fatalf("reading %d ends with %q (%s), want %q", start, reply.Outcome, reply.Sentence, want)
 	}
@@ -166,7 +166,7 @@ func TestCancel(t *testing.T) {
 	defer conn.Close()
 	time.AfterFunc(50*time.Millisecond, cancel)
 	began := time.Now()
-	if reply := conn.Read([]block.Range{{Area: "hr", Start: 0, Count: 1}}); reply.OK() ||
+	if reply := field.Ask(conn, []block.Range{{Area: "hr", Start: 0, Count: 1}}); reply.OK() ||
 		time.Since(began) > 5*time.Second {
 		t.Errorf("after %v: %+v", time.Since(began), reply)
 	}

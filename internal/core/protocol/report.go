@@ -1,0 +1,55 @@
+package protocol
+
+import (
+	"ferry/internal/core/address"
+	"ferry/internal/core/value"
+)
+
+// Reports is the ability of a protocol whose answering ends send values without
+// being asked for each: by subscription, in cycles, or as they please.
+type Reports interface {
+	// Expected lists what comes over a link for these points, with such settings
+	// of its asking end.
+	Expected(settings Settings, wanted []Wanted) []Load
+	// Lapse says how long nothing at all may come.
+	Lapse(settings Settings) Lapse
+}
+
+// Wanted is a point that is to be reported, or written by its name.
+type Wanted struct {
+	ID      string
+	Address address.Address
+	Shape   value.Shape
+	PaceMs  int // at which it is wanted, 0 for once
+}
+
+// Load is something that takes the time of a link again and again, though this
+// end does not ask for it each time.
+type Load struct {
+	Title string // what comes, as a list names it
+	// Octets is how much, with all framing and whatever confirms it, and PeriodMs
+	// how often, where it comes in cycles; for events the rate that is assumed.
+	Octets   int
+	PeriodMs float64
+	Event    bool
+	Points   []string // ids of those that it brings
+}
+
+// Lapse is what silence of an end that reports means. A point that reports on
+// change is not old for being quiet: what must come is any sign of life.
+type Lapse struct {
+	// AfterMs is how long nothing may come, keep-alives included; 0 for as long
+	// as the connection stands.
+	AfterMs int
+	// Quality is what its values are from then on, Doubtful or Bad.
+	Quality value.Quality
+}
+
+// Reports returns the ability of d to send values without being asked.
+func (d *Def) Reports() (Reports, bool) {
+	if d == nil {
+		return nil, false
+	}
+	r, ok := d.Rules.(Reports)
+	return r, ok
+}

@@ -1,0 +1,327 @@
+package field
+
+import (
+	"fmt"
+	"time"
+
+	"ferry/internal/core/exchange"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+)
+
+// source is an end that reports. How old its values may be is its own to say: a
+// point that is reported on change is not old for being quiet, as long as the
+// end gives signs of life. It belongs to the hub.
+type source struct {
+	lapse  protocol.Lapse
+	heard  int64 // when anything came last, in milliseconds since 1970; 0 while it is not connected
+	quiet  bool  // nothing came for longer than it may
+	tracks []*track
+}
+
+// reporting is what a runner has to do with an end that reports.
+type reporting struct {
+	source *source
+	wanted []protocol.Wanted
+	tracks map[string]*track
+	again  time.Time // when those that were refused are asked for again; zero for never
+	over   Conn      // the connection that was told of them
+	// refused are the points that the device does not report; counts says how many
+	// values came of each of the others, in so many messages.
+	refused  []Refusal
+	counts   map[string]int
+	messages int
+}
+
+// askAgain is how long after a refusal points are asked for again.
+const askAgain = 20 * time.Second
+
+// reportsOf prepares the points of a device for being reported; nil where the
+// protocol does not report.
+func (r *runner) reportsOf() *reporting {
+	rules, ok := r.def.Reports()
+	if !ok {
+		return nil
+	}
+	g := &reporting{tracks: map[string]*track{}, counts: map[string]int{}, source: &source{lapse: rules.Lapse(r.link.Settings)}}
+	asked := map[string]bool{}
+	for _, id := range r.points {
+		asked[id] = true
+	}
+	for i := range r.device.Points {
+		p := &r.device.Points[i]
+		if p.Access == site.WriteOnly || p.Address.IsZero() || asked[p.ID] {
+			continue
+		}
+		t := r.hub.track(p.ID)
+		g.wanted = append(g.wanted, p.Wanted())
+		g.tracks[p.ID] = t
+		g.source.tracks = append(g.source.tracks, t)
+		r.points = append(r.points, p.ID)
+	}
+	return g
+}
+
+// follow tells a device which points are wanted of it.
+func (r *runner) follow(conn Reporter, now time.Time) bool {
+	g := r.reports
+	r.hub.sourced(g.source)
+	reply, refused := conn.Follow(g.wanted)
+	what := fmt.Sprintf("ask to be told of %d points", len(g.wanted))
+	e := r.exchange(what, &reply, now, time.Since(now))
+	if e.Points = len(g.wanted); reply.OK() && len(refused) > 0 {
+		e.Outcome, e.Cause, e.Code, e.Sentence = exchange.Declined, exchange.Unwanted, refused[0].Code,
+			fmt.Sprintf("%d of %d are not reported, first %s: %s", len(refused), len(g.wanted),
+				r.nameOf(refused[0].ID), refused[0].Sentence)
+	}
+	r.hub.record(r.era, e, nil)
+	if !reply.OK() {
+		return false
+	}
+	r.hub.alive(g.source, time.Now())
+	g.refused = refused
+	for _, each := range refused {
+		r.hub.fail(r.era, []string{each.ID}, each.Sentence)
+	}
+	if g.again = (time.Time{}); len(refused) > 0 {
+		g.again = time.Now().Add(askAgain)
+	}
+	return true
+}
+
+func (r *runner) nameOf(id string) string { return pointOf(r.device, id).Name }
+
+// came takes in a report.
+func (r *runner) came(report *Report) {
+	g := r.reports
+	e := &exchange.Exchange{Link: r.link.ID, Device: r.device.ID, At: report.At, Operation: report.Operation,
+		Outcome: exchange.Reported, Answer: report.Octets}
+	if report.Wrong != "" {
+		e.Outcome, e.Sentence = exchange.Garbled, report.Wrong
+		r.hub.record(r.era, e, nil)
+		return
+	}
+	g.messages++
+	for _, s := range report.Samples {
+		if g.tracks[s.ID] == nil {
+			continue // it was wanted before the site changed
+		}
+		g.counts[s.ID]++
+		e.Points++
+		e.Samples = append(e.Samples, exchange.Sample{Point: s.ID, Value: s.Value, From: s.From, To: s.To, Time: s.Time})
+	}
+	r.hub.record(r.era, e, nil)
+	r.hub.reported(r.era, g, report)
+}
+
+// listen makes sure that the ends of a channel that report are listened to, and
+// says when it wants to look again, in an hour at the latest.
+func (c *channel) listen(now time.Time) (next time.Time) {
+	next = now.Add(time.Hour)
+	for _, r := range c.runners {
+		if r.reports == nil {
+			continue
+		}
+		at := next
+		if !c.guarded("listen", func() { at = c.listenTo(r, now) }) {
+			at = c.retryAt
+		}
+		if at.Before(next) {
+			next = at
+		}
+	}
+	return next
+}
+
+func (c *channel) listenTo(r *runner, now time.Time) time.Time {
+	g := r.reports
+	if c.conn != nil && c.conn.Usable() && g.over == c.conn && r.hub.lapsed(g.source, now) {
+		e := &exchange.Exchange{Link: r.link.ID, Device: r.device.ID, At: now, Operation: "wait for a sign of life",
+			Outcome: exchange.NoAnswer, Cause: exchange.Quiet,
+			Sentence: fmt.Sprintf("nothing came for more than %d ms", g.source.lapse.AfterMs)}
+		r.hub.record(r.era, e, nil)
+		c.hangUp() // it may be a connection that only this end still has
+		c.retryAt = now.Add(wait)
+		return c.retryAt
+	}
+	again := !g.again.IsZero() && !now.Before(g.again)
+	if c.conn == nil || !c.conn.Usable() || g.over != c.conn || again {
+		if !c.open(c.life, r) {
+			return c.retryAt
+		}
+		conn, ok := c.conn.(Reporter)
+		if !ok {
+			return now.Add(time.Hour)
+		}
+		g.over, c.reports = c.conn, conn.Reports()
+		if !r.follow(conn, now) {
+			c.hangUp()
+			c.retryAt = now.Add(wait)
+			return c.retryAt
+		}
+	}
+	next := now.Add(time.Hour)
+	if ms := g.source.lapse.AfterMs; ms > 0 {
+		next = now.Add(time.Duration(ms)*time.Millisecond/2 + time.Millisecond)
+	}
+	if !g.again.IsZero() && g.again.Before(next) {
+		next = g.again
+	}
+	return next
+}
+
+// came takes in what a connection hands over: a report, or that it has ended.
+func (c *channel) came(report *Report, open bool) {
+	if open {
+		for _, r := range c.runners {
+			if r.reports != nil && r.reports.over == c.conn {
+				r.came(report)
+			}
+		}
+		return
+	}
+	conn, ok := c.conn.(Reporter)
+	c.reports = nil
+	if !ok {
+		return
+	}
+	ended := conn.Ended()
+	c.hangUp()
+	c.retryAt = time.Now().Add(wait)
+	for _, r := range c.runners {
+		if r.reports != nil {
+			r.hub.record(r.era, r.exchange("listen to "+r.device.Name, &ended, time.Now(), 0), nil)
+			r.hub.fail(r.era, r.points, ended.Sentence)
+		}
+	}
+}
+
+// sourced makes an end the source of its points, in the place of what was it
+// before.
+func (h *Hub) sourced(s *source) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, t := range s.tracks {
+		t.source = s
+	}
+}
+
+// alive notes a sign of life. What was doubtful or bad for want of one is what
+// it was before.
+func (h *Hub) alive(s *source, now time.Time) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.wake(s, now.UnixMilli())
+}
+
+func (h *Hub) wake(s *source, ms int64) {
+	s.heard = ms
+	if !s.quiet {
+		return
+	}
+	s.quiet = false
+	for _, t := range s.tracks {
+		if t.quieted && t.source == s {
+			t.quieted = false
+			t.live.Quality, t.live.Reason = t.was.quality, t.was.reason
+			h.touch(t)
+			t.tell()
+		}
+	}
+}
+
+// quiet makes the values of an end what its silence makes them, if nothing came
+// for longer than may be. It is done when somebody looks, too.
+func (h *Hub) quiet(s *source, ms int64) (is bool) {
+	after := int64(s.lapse.AfterMs)
+	if s.quiet || s.heard == 0 || after == 0 || ms-s.heard <= after {
+		return s.quiet
+	}
+	s.quiet = true
+	for _, t := range s.tracks {
+		if t.source != s || t.live.Quality != value.Good && t.live.Quality != value.Doubtful {
+			continue
+		}
+		t.quieted, t.was.quality, t.was.reason = true, t.live.Quality, t.live.Reason
+		t.live.Quality, t.live.Reason = s.lapse.Quality,
+			fmt.Sprintf("no sign of life from the device for more than %d ms", after)
+		h.touch(t)
+		t.tell()
+	}
+	return true
+}
+
+// lapsed is quiet for who does not hold the lock.
+func (h *Hub) lapsed(s *source, now time.Time) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.quiet(s, now.UnixMilli())
+}
+
+// left notes that nobody listens to an end any more: what it reported last may
+// be another by now, and stays doubtful until it is reported again.
+func (h *Hub) left(s *source) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	s.heard, s.quiet = 0, false
+	for _, t := range s.tracks {
+		if t.source != s {
+			continue
+		}
+		if t.quieted = false; t.live.Quality == value.Good {
+			t.live.Quality, t.live.Reason = value.Doubtful, "old: the connection over which it is reported has ended"
+			h.touch(t)
+			t.tell()
+		}
+	}
+}
+
+// reported takes in the samples of a report.
+func (h *Hub) reported(era uint64, g *reporting, report *Report) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if era != h.era {
+		return
+	}
+	ms := report.At.UnixMilli()
+	h.wake(g.source, ms)
+	for i := range report.Samples {
+		s := &report.Samples[i]
+		t := g.tracks[s.ID]
+		if t == nil || t.gone || t.source != g.source {
+			continue
+		}
+		h.arrive(t, s, report, ms)
+	}
+}
+
+// arrive takes in one sample. Its words are the octets that it came from.
+func (h *Hub) arrive(t *track, s *Sampled, report *Report, ms int64) {
+	v, err := value.As(s.Value, t.point.Shape(0))
+	if err != nil {
+		h.spoil(t, err.Error())
+		return
+	}
+	if s.Quality == value.Bad {
+		h.spoil(t, s.Reason)
+		return
+	}
+	t.live.AtMs, t.live.SourceMs, t.raw = ms, 0, v
+	if !s.Time.IsZero() {
+		t.live.SourceMs = s.Time.UnixMilli()
+	}
+	var words []byte
+	if s.From >= 0 && s.From <= s.To && s.To <= len(report.Octets) {
+		words = report.Octets[s.From:s.To]
+	}
+	if h.renew(t, words); t.live.Quality == value.Bad {
+		return
+	}
+	if s.Quality == value.Doubtful {
+		t.live.Quality, t.live.Reason = value.Doubtful, s.Reason
+	}
+	h.touch(t)
+	h.keep(t, ms)
+	t.tell()
+}

@@ -1,0 +1,242 @@
+package field
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"ferry/internal/core/exchange"
+	"ferry/internal/core/route"
+	"ferry/internal/core/value"
+)
+
+// How long a try listens to an end that reports: for what is due in that time,
+// and a little, but never longer than a person waits; and how long at a time, so
+// that a write comes between.
+const (
+	listenLeast = 500 * time.Millisecond
+	listenMost  = 8 * time.Second
+	listenTurn  = 100 * time.Millisecond
+)
+
+// reported walks the stops Session, Points and Pace of a link whose device
+// reports: it is told what is wanted, and then listened to.
+func (w *walk) reported(ctx context.Context) {
+	r := w.runner
+	if w.borrowed != nil {
+		r = w.running()
+	}
+	if r == nil || r.reports == nil {
+		return // the run has ended in between
+	}
+	if w.borrowed == nil {
+		defer r.hub.left(r.reports.source)
+	}
+	taken := false
+	began := time.Now()
+	if !w.question(ctx, r, func(conn Conn) {
+		c, ok := conn.(Reporter)
+		taken = ok && r.follow(c, began)
+		r.reports.over, r.reports.messages = conn, 0
+		clear(r.reports.counts)
+	}) || !taken {
+		w.notTaken(r, began)
+		return
+	}
+	w.route.Requests++
+	ended, quiet := w.listen(ctx, r)
+	if ctx.Err() != nil {
+		return
+	}
+	took := time.Since(began)
+	g := r.reports
+	switch {
+	case ended != nil:
+		w.route.Set(route.Session, route.Fault,
+			fmt.Sprintf("%s took what is wanted, and ended the connection after %s: %s.", w.name, ms(took), ended.Sentence),
+			"Look for a limit on connections or an access list in the device. Perhaps "+w.taken())
+		return
+	case g.messages == 0 && quiet:
+		w.route.Set(route.Session, route.Fault,
+			fmt.Sprintf("The connection stands, but %s gives no sign of life within %d ms.", w.who(), g.source.lapse.AfterMs),
+			"Look whether the device is in run mode, and whether another end has taken what it reports.")
+		return
+	}
+	w.route.Set(route.Session, route.Good, begun(w.who())+" takes what is wanted of it.", "")
+	if w.reportedPoints(r, took) {
+		w.reportedPace(r, took)
+	}
+}
+
+// running is the runner of the run over whose channel the try goes.
+func (w *walk) running() (r *runner) {
+	_ = w.borrowed.between(w.borrowed.life, w.runner, func(*runner, Conn, Reply) {
+		for _, each := range w.borrowed.runners {
+			if each.link.ID == w.runner.link.ID {
+				r = each
+			}
+		}
+	})
+	return r
+}
+
+// notTaken says why an end that reports was not listened to.
+func (w *walk) notTaken(r *runner, began time.Time) {
+	if w.lost.Outcome != "" {
+		w.unconnected(ms(time.Since(began)))
+		return
+	}
+	list := r.hub.Exchanges(0, 1, r.link.ID)
+	if len(list) == 0 {
+		return
+	}
+	last := &list[0]
+	if last.Outcome == exchange.NoAnswer {
+		w.route.Set(route.Session, route.Fault,
+			fmt.Sprintf("The connection stands, but %s says nothing within %d ms.", w.who(), w.limit()),
+			"A device that serves one client at a time lets others wait without a word: is another connected to it?")
+		return
+	}
+	w.refused(&Reply{Outcome: last.Outcome, Code: last.Code, Sentence: last.Sentence})
+}
+
+// listen takes in what comes until every point has come, or is overdue. ended is
+// set where the connection ended, quiet where a sign of life was due.
+func (w *walk) listen(ctx context.Context, r *runner) (ended *Reply, quiet bool) {
+	g := r.reports
+	enough := listenLeast + time.Duration(g.source.lapse.AfterMs)*time.Millisecond
+	for _, each := range g.wanted {
+		enough = max(enough, 2*time.Duration(each.PaceMs)*time.Millisecond)
+	}
+	began := time.Now()
+	for ctx.Err() == nil && ended == nil {
+		took := time.Since(began)
+		all := len(g.counts)+len(g.refused) >= len(g.wanted) && g.messages > 0
+		if took > min(enough, listenMost) || all && took > listenLeast {
+			break
+		}
+		if !w.question(ctx, r, func(conn Conn) {
+			c, ok := conn.(Reporter)
+			if !ok || r.reports.over != conn {
+				ended = &w.lost
+				return
+			}
+			ended = w.hear(ctx, r, c)
+		}) {
+			ended = &w.lost
+		}
+	}
+	return ended, time.Since(began) > time.Duration(g.source.lapse.AfterMs)*time.Millisecond
+}
+
+// hear takes in what comes in one turn.
+func (w *walk) hear(ctx context.Context, r *runner, conn Reporter) (ended *Reply) {
+	turn := time.NewTimer(listenTurn)
+	defer turn.Stop()
+	for {
+		select {
+		case report, open := <-conn.Reports():
+			if !open {
+				reply := conn.Ended()
+				return &reply
+			}
+			r.came(&report)
+		case <-turn.C:
+			return nil
+		case <-ctx.Done():
+			return nil
+		}
+	}
+}
+
+// reportedPoints decides the stop Points: what was refused, came as another type,
+// or did not come.
+func (w *walk) reportedPoints(r *runner, took time.Duration) bool {
+	g := r.reports
+	if len(g.wanted) == 0 {
+		w.route.Set(route.Points, route.Doubt, "The map has no point to be told of.",
+			"Enter or paste the points of the device.")
+		return false
+	}
+	refused := map[string]bool{}
+	var wrong, missing []string
+	why := ""
+	for _, each := range g.refused {
+		refused[each.ID] = true
+		wrong = append(wrong, w.label(r, each.ID))
+		if why == "" {
+			why = each.Sentence
+		}
+	}
+	for _, each := range g.wanted {
+		live, _ := r.hub.Point(each.ID)
+		switch {
+		case refused[each.ID]:
+		case g.counts[each.ID] == 0:
+			missing = append(missing, w.label(r, each.ID))
+		case live.Quality == value.Bad:
+			wrong = append(wrong, w.label(r, each.ID))
+			if why == "" {
+				why = live.Reason
+			}
+		}
+	}
+	switch {
+	case len(wrong) > 0:
+		saw := fmt.Sprintf("Not to be had, %d of %d points: %s.", len(wrong), len(g.wanted), listed(wrong))
+		remedy := sentence(why)
+		if len(g.refused) > 0 && g.refused[0].Code != 0 {
+			said := r.def.Decline(g.refused[0].Code)
+			remedy, w.route.Explained = said.Means+" "+said.Causes, said.Access
+		}
+		w.route.Set(route.Points, route.Fault, saw, remedy)
+		return false
+	case len(missing) > 0:
+		w.route.Set(route.Points, route.Doubt,
+			fmt.Sprintf("%d of %d points came within %.1f s; not yet: %s.", len(g.wanted)-len(missing), len(g.wanted),
+				took.Seconds(), listed(missing)),
+			"What is reported on change may not have changed yet: move the input, or compare how the name is written.")
+		return true
+	}
+	w.route.Set(route.Points, route.Good, fmt.Sprintf("All %d points came.", len(g.wanted)), "")
+	return true
+}
+
+func (w *walk) label(r *runner, id string) string {
+	p := pointOf(r.device, id)
+	return fmt.Sprintf("%s (%s)", p.Name, r.def.Scheme.Short(p.Address))
+}
+
+// listed names the first few.
+func listed(names []string) string {
+	shown := names[:min(len(names), 4)]
+	if more := len(names) - len(shown); more > 0 {
+		return fmt.Sprintf("%s and %d more", strings.Join(shown, ", "), more)
+	}
+	return strings.Join(shown, ", ")
+}
+
+// reportedPace decides the stop Pace from how often values came that come in
+// cycles; one that is reported on change has no pace to hold.
+func (w *walk) reportedPace(r *runner, took time.Duration) {
+	g := r.reports
+	rules, _ := r.def.Reports()
+	saw := fmt.Sprintf("%d messages came in %.1f s.", g.messages, took.Seconds())
+	for _, load := range rules.Expected(r.link.Settings, g.wanted) {
+		if load.Event || load.PeriodMs <= 0 || float64(took.Milliseconds()) < 3*load.PeriodMs {
+			continue
+		}
+		for _, id := range load.Points {
+			each := float64(took.Milliseconds()) / float64(max(1, g.counts[id]))
+			if g.counts[id] > 0 && each > 1.5*load.PeriodMs {
+				w.route.Set(route.Pace, route.Doubt,
+					fmt.Sprintf("%s %s came every %.0f ms, and is to come every %.0f ms.", saw, w.label(r, id), each,
+						load.PeriodMs),
+					"Look at what the device revised the interval to, and at its load.")
+				return
+			}
+		}
+	}
+	w.route.Set(route.Pace, route.Good, saw, "")
+}
