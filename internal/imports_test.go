@@ -20,7 +20,7 @@ import (
 var may = map[string]string{
 	"accounts":     "",
 	"api/gen":      "api",
-	"api":          "accounts bench field field/ports files shelf sites store",
+	"api":          "accounts bench field field/ports files shelf sites store vault",
 	"bench":        "pipe precise shelf/access",
 	"bench/*":      "bench wire/*",
 	"core":         "",
@@ -35,6 +35,7 @@ var may = map[string]string{
 	"shelf/access": "",
 	"sites":        "store",
 	"store":        "",
+	"vault":        "",
 	"wire/*":       "",
 }
 

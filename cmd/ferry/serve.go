@@ -25,6 +25,7 @@ import (
 	"ferry/internal/field"
 	"ferry/internal/sites"
 	"ferry/internal/store"
+	"ferry/internal/vault"
 )
 
 const defaultListen = "127.0.0.1:8642"
@@ -251,6 +252,8 @@ func serveSite(c *cobra.Command, server *api.Server, dir string, first func() *s
 	}
 	engine := field.NewEngine(now, b)
 	engine.Journal = journal
+	server.Vault = vault.In(dir)
+	engine.Kept = server.Vault.Get
 	engine.Update(now, seq)
 	defer engine.Close()
 	earlier, err := st.Outages(ctx, recalled)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"os"
 	"strconv"
 	"strings"
 
@@ -23,7 +24,8 @@ type target struct {
 }
 
 // parseTarget reads a URL: PROTOCOL://HOST:PORT?SETTING=VALUE. The
-// query may hold any setting of the protocol.
+// query may hold any setting of the protocol; a secret or a file is given as the
+// path of a file that holds it, so that no list of commands shows it.
 func parseTarget(text string) (*target, error) {
 	u, err := url.Parse(text)
 	if err != nil {
@@ -75,6 +77,7 @@ func parseTarget(text string) (*target, error) {
 		}
 		t.link.Settings[name] = v
 	}
+	t.target.Kept = func(_ protocol.Kind, name string) ([]byte, error) { return os.ReadFile(name) }
 	if !onSerial {
 		t.target.Control = field.MayDial
 		t.target.Dial = net.JoinHostPort(u.Hostname(), strconv.Itoa(def.Int(t.link.Settings, protocol.KeyPort)))

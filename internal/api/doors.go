@@ -16,6 +16,7 @@ import (
 	"ferry/internal/accounts"
 	"ferry/internal/core/problem"
 	"ferry/internal/field"
+	"ferry/internal/vault"
 )
 
 type userKey struct{}
@@ -193,6 +194,8 @@ func (s *Server) takeBody(c fiber.Ctx) error {
 	switch {
 	case free:
 		most = 16 << 10
+	case strings.HasPrefix(c.Path(), "/api/kept/"):
+		most = vault.MostFile
 	case c.Path() == "/api/file/site.json" || strings.HasSuffix(c.Path(), "/intake"):
 		most = MaxBody
 	}

@@ -222,7 +222,7 @@ func (s *Server) getExchange(c fiber.Ctx) error {
 	now, _ := s.Store.Site()
 	view := ExchangeView{Exchange: e, RequestHex: fmt.Sprintf("% X", e.Request),
 		AnswerHex: fmt.Sprintf("% X", e.Answer), Asked: []exchange.Field{}, Answered: []exchange.Field{}}
-	if link, d := now.Link(e.Link), now.Device(e.Device); link != nil && d != nil && len(e.Request) > 0 {
+	if link, d := now.Link(e.Link), now.Device(e.Device); link != nil && d != nil && len(e.Request)+len(e.Answer) > 0 {
 		if driver, def, err := field.DriverOf(link.Protocol); err == nil {
 			asked, answered := driver.Dissect(e.Request, e.Answer, labelled(def, d, &e))
 			view.Asked, view.Answered = append(view.Asked, asked...), append(view.Answered, answered...)
@@ -236,6 +236,10 @@ func labelled(def *protocol.Def, d *site.Device, e *exchange.Exchange) []exchang
 	list := make([]exchange.Labelled, 0, len(d.Points))
 	for i := range d.Points {
 		p := &d.Points[i]
+		if at := slices.IndexFunc(e.Samples, func(s exchange.Sample) bool { return s.Point == p.ID }); at >= 0 {
+			list = append(list, field.LabelSample(p, &e.Samples[at]))
+			continue
+		}
 		if !slices.ContainsFunc(e.Ranges, func(r block.Range) bool { return r.Area == p.Place().Area }) {
 			continue
 		}

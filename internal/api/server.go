@@ -27,6 +27,7 @@ import (
 	"ferry/internal/field"
 	"ferry/internal/sites"
 	"ferry/internal/store"
+	"ferry/internal/vault"
 )
 
 //go:embed all:dist
@@ -48,6 +49,8 @@ type Server struct {
 	// Hosts are the names and addresses by which it is reached, beside those of
 	// loopback.
 	Hosts []string
+	// Vault keeps the secrets and files that settings name.
+	Vault vault.Vault
 	// Sites are those of this machine, Again closes this one and goes on with the
 	// one that was chosen; nil where there is but one.
 	Sites *sites.Sites
@@ -150,6 +153,9 @@ func (s *Server) App() *fiber.App {
 	look.Get("/exchanges", s.getExchanges)
 	look.Get("/exchanges/:seq", s.getExchange)
 	edit.Post("/bench/fault", s.postFault)
+	look.Get("/kept", s.getKept)
+	edit.Post("/kept/:kind/:name", s.postKept)
+	edit.Post("/kept/:kind/:name/remove", s.postForget)
 	look.Get("/stream", s.stream)
 	look.Post("/watch", s.postWatch)
 	a.Use(func(c fiber.Ctx) error {

@@ -36,6 +36,8 @@ type channel struct {
 	toward   *runner // whose device it is turned to
 	retryAt  time.Time
 	lost     Reply // why there is no connection
+	// hurry has the next attempt to connect made at once: somebody wants to know.
+	hurry atomic.Bool
 	// reports is what the connection hands over unasked; nil for nothing.
 	reports <-chan Report
 
@@ -331,7 +333,7 @@ func (c *channel) open(ctx context.Context, r *runner) bool {
 	if c.conn == nil || !c.conn.Usable() {
 		c.hangUp()
 		now := time.Now()
-		if now.Before(c.retryAt) {
+		if !c.hurry.Swap(false) && now.Before(c.retryAt) {
 			return false
 		}
 		target := c.target

@@ -32,6 +32,23 @@ type Target struct {
 	Settings protocol.Settings
 	// Manner is in which odd ways the device is known to answer.
 	Manner exchange.Manner
+	// Kept returns a secret or a file by its name; nil where none are kept.
+	Kept func(kind protocol.Kind, name string) ([]byte, error)
+}
+
+// Secret returns what the secret, or the file, holds that a setting names; none
+// where it names none. It must not appear in a Reply: the octets of a request
+// are kept and shown.
+func (t *Target) Secret(def *protocol.Def, key string) ([]byte, error) {
+	setting, _ := def.Setting(key)
+	name := def.Value(t.Settings, key).Text()
+	if name == "" {
+		return nil, nil
+	}
+	if t.Kept == nil {
+		return nil, fmt.Errorf("the %s %q is not kept on this machine", setting.Kind, name)
+	}
+	return t.Kept(setting.Kind, name)
 }
 
 // Reply is what came of one request.

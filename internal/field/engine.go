@@ -10,6 +10,7 @@ import (
 
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/problem"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/timetable"
 )
@@ -27,6 +28,8 @@ type Engine struct {
 	Hub *Hub
 	// Journal keeps what is written to devices.
 	Journal Journal
+	// Kept returns the secrets and files that settings name.
+	Kept func(kind protocol.Kind, name string) ([]byte, error)
 
 	door door
 

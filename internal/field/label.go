@@ -26,6 +26,16 @@ func dataOf(def *protocol.Def, e *exchange.Exchange, p block.Place) (at int) {
 	return -1
 }
 
+// LabelSample names a point for the octets of a report, with the value that it
+// has in them.
+func LabelSample(p *site.Point, s *exchange.Sample) exchange.Labelled {
+	l := exchange.Labelled{ID: p.ID, Name: p.Name, From: s.From, To: s.To, Shown: s.Value.String()}
+	if v, err := value.As(s.Value, p.Shape(0)); err == nil {
+		l.Shown = strings.TrimSpace(p.Shown(p.Scale().Apply(v)) + " " + p.Unit)
+	}
+	return l
+}
+
 // Label names a point for the bytes of one exchange, with the value that it
 // has in them. Where the exchange does not hold the whole point, the value is
 // left out.

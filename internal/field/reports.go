@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"ferry/internal/core/diagnose"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
@@ -26,6 +27,8 @@ type reporting struct {
 	wanted []protocol.Wanted
 	tracks map[string]*track
 	again  time.Time // when those that were refused are asked for again; zero for never
+	pause  time.Duration
+	since  time.Time // when it was told of them last
 	over   Conn      // the connection that was told of them
 	// refused are the points that the device does not report; counts says how many
 	// values came of each of the others, in so many messages.
@@ -34,8 +37,12 @@ type reporting struct {
 	messages int
 }
 
-// askAgain is how long after a refusal points are asked for again.
-const askAgain = 20 * time.Second
+// askAgain is how long after a refusal points are asked for again: soon at first,
+// and at the latest before what is known of them is too old to count.
+const (
+	askAgain      = 3 * time.Second
+	askAgainAtEnd = 2 * diagnose.Window / 3
+)
 
 // reportsOf prepares the points of a device for being reported; nil where the
 // protocol does not report.
@@ -85,7 +92,10 @@ func (r *runner) follow(conn Reporter, now time.Time) bool {
 		r.hub.fail(r.era, []string{each.ID}, each.Sentence)
 	}
 	if g.again = (time.Time{}); len(refused) > 0 {
-		g.again = time.Now().Add(askAgain)
+		g.pause = min(max(askAgain, 2*g.pause), askAgainAtEnd)
+		g.again = time.Now().Add(g.pause)
+	} else {
+		g.pause = 0
 	}
 	return true
 }
@@ -137,10 +147,9 @@ func (c *channel) listen(now time.Time) (next time.Time) {
 func (c *channel) listenTo(r *runner, now time.Time) time.Time {
 	g := r.reports
 	if c.conn != nil && c.conn.Usable() && g.over == c.conn && r.hub.lapsed(g.source, now) {
-		e := &exchange.Exchange{Link: r.link.ID, Device: r.device.ID, At: now, Operation: "wait for a sign of life",
-			Outcome: exchange.NoAnswer, Cause: exchange.Quiet,
+		c.lost = Reply{Outcome: exchange.NoAnswer, Cause: exchange.Quiet,
 			Sentence: fmt.Sprintf("nothing came for more than %d ms", g.source.lapse.AfterMs)}
-		r.hub.record(r.era, e, nil)
+		r.hub.record(r.era, r.exchange("wait for a sign of life", &c.lost, now, 0), nil)
 		c.hangUp() // it may be a connection that only this end still has
 		c.retryAt = now.Add(wait)
 		return c.retryAt
@@ -160,6 +169,7 @@ func (c *channel) listenTo(r *runner, now time.Time) time.Time {
 			c.retryAt = now.Add(wait)
 			return c.retryAt
 		}
+		g.since = now
 	}
 	next := now.Add(time.Hour)
 	if ms := g.source.lapse.AfterMs; ms > 0 {
@@ -188,9 +198,11 @@ func (c *channel) came(report *Report, open bool) {
 	}
 	ended := conn.Ended()
 	c.hangUp()
-	c.retryAt = time.Now().Add(wait)
 	for _, r := range c.runners {
 		if r.reports != nil {
+			if time.Since(r.reports.since) < wait { // one that ends soon is not opened again at once
+				c.lost, c.retryAt = ended, time.Now().Add(wait)
+			}
 			r.hub.record(r.era, r.exchange("listen to "+r.device.Name, &ended, time.Now(), 0), nil)
 			r.hub.fail(r.era, r.points, ended.Sentence)
 		}

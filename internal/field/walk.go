@@ -133,6 +133,7 @@ func (w *walk) dial(ctx context.Context) bool {
 			connected = true
 		}
 	} else {
+		w.borrowed.hurry.Store(true)
 		connected = w.question(ctx, w.runner, func(Conn) {})
 	}
 	took := ms(time.Since(began))

@@ -3,6 +3,7 @@ package field
 import (
 	"context"
 	"fmt"
+	"maps"
 	"strings"
 	"time"
 
@@ -33,24 +34,18 @@ func (w *walk) reported(ctx context.Context) {
 	if w.borrowed == nil {
 		defer r.hub.left(r.reports.source)
 	}
-	taken := false
 	began := time.Now()
-	if !w.question(ctx, r, func(conn Conn) {
-		c, ok := conn.(Reporter)
-		taken = ok && r.follow(c, began)
-		r.reports.over, r.reports.messages = conn, 0
-		clear(r.reports.counts)
-	}) || !taken {
+	if !w.tell(ctx, r, began) {
 		w.notTaken(r, began)
 		return
 	}
 	w.route.Requests++
-	ended, quiet := w.listen(ctx, r)
+	g := &told{reporting: r.reports}
+	ended, quiet := w.listen(ctx, r, g)
 	if ctx.Err() != nil {
 		return
 	}
 	took := time.Since(began)
-	g := r.reports
 	switch {
 	case ended != nil:
 		w.route.Set(route.Session, route.Fault,
@@ -64,9 +59,48 @@ func (w *walk) reported(ctx context.Context) {
 		return
 	}
 	w.route.Set(route.Session, route.Good, begun(w.who())+" takes what is wanted of it.", "")
-	if w.reportedPoints(r, took) {
-		w.reportedPace(r, took)
+	if w.reportedPoints(r, g, took) {
+		w.reportedPace(r, g, took)
 	}
+}
+
+// told is what came of a device up to the last turn: a copy of what its loop
+// counts on.
+type told struct {
+	*reporting
+	refused  []Refusal
+	counts   map[string]int
+	messages int
+}
+
+func (t *told) copy() {
+	t.refused, t.counts, t.messages = t.reporting.refused, maps.Clone(t.reporting.counts), t.reporting.messages
+}
+
+// tell says what is wanted, over a new connection where the one that there was
+// has ended.
+func (w *walk) tell(ctx context.Context, r *runner, began time.Time) (taken bool) {
+	for range 2 {
+		had := w.question(ctx, r, func(conn Conn) {
+			c, ok := conn.(Reporter)
+			taken = ok && r.follow(c, began)
+			r.reports.over, r.reports.messages = conn, 0
+			clear(r.reports.counts)
+		})
+		if last := w.latest(r); !had || taken || last.Outcome != exchange.Closed && last.Outcome != exchange.Reset {
+			break
+		}
+		r.channel.hurry.Store(true)
+	}
+	return taken
+}
+
+// latest is the last exchange of a runner's link.
+func (w *walk) latest(r *runner) exchange.Exchange {
+	if list := r.hub.Exchanges(0, 1, r.link.ID); len(list) > 0 {
+		return list[0]
+	}
+	return exchange.Exchange{}
 }
 
 // running is the runner of the run over whose channel the try goes.
@@ -87,11 +121,7 @@ func (w *walk) notTaken(r *runner, began time.Time) {
 		w.unconnected(ms(time.Since(began)))
 		return
 	}
-	list := r.hub.Exchanges(0, 1, r.link.ID)
-	if len(list) == 0 {
-		return
-	}
-	last := &list[0]
+	last := w.latest(r)
 	if last.Outcome == exchange.NoAnswer {
 		w.route.Set(route.Session, route.Fault,
 			fmt.Sprintf("The connection stands, but %s says nothing within %d ms.", w.who(), w.limit()),
@@ -103,8 +133,7 @@ func (w *walk) notTaken(r *runner, began time.Time) {
 
 // listen takes in what comes until every point has come, or is overdue. ended is
 // set where the connection ended, quiet where a sign of life was due.
-func (w *walk) listen(ctx context.Context, r *runner) (ended *Reply, quiet bool) {
-	g := r.reports
+func (w *walk) listen(ctx context.Context, r *runner, g *told) (ended *Reply, quiet bool) {
 	enough := listenLeast + time.Duration(g.source.lapse.AfterMs)*time.Millisecond
 	for _, each := range g.wanted {
 		enough = max(enough, 2*time.Duration(each.PaceMs)*time.Millisecond)
@@ -117,15 +146,19 @@ func (w *walk) listen(ctx context.Context, r *runner) (ended *Reply, quiet bool)
 			break
 		}
 		if !w.question(ctx, r, func(conn Conn) {
-			c, ok := conn.(Reporter)
-			if !ok || r.reports.over != conn {
-				ended = &w.lost
+			if c, ok := conn.(Reporter); ok && r.reports.over == conn {
+				ended = w.hear(ctx, r, c)
+				g.copy()
 				return
 			}
-			ended = w.hear(ctx, r, c)
+			last := w.latest(r) // the run has given the connection up
+			ended = &Reply{Outcome: last.Outcome, Cause: last.Cause, Sentence: last.Sentence}
 		}) {
 			ended = &w.lost
 		}
+	}
+	if ended != nil && ended.Cause == exchange.Quiet {
+		return nil, true
 	}
 	return ended, time.Since(began) > time.Duration(g.source.lapse.AfterMs)*time.Millisecond
 }
@@ -152,8 +185,7 @@ func (w *walk) hear(ctx context.Context, r *runner, conn Reporter) (ended *Reply
 
 // reportedPoints decides the stop Points: what was refused, came as another type,
 // or did not come.
-func (w *walk) reportedPoints(r *runner, took time.Duration) bool {
-	g := r.reports
+func (w *walk) reportedPoints(r *runner, g *told, took time.Duration) bool {
 	if len(g.wanted) == 0 {
 		w.route.Set(route.Points, route.Doubt, "The map has no point to be told of.",
 			"Enter or paste the points of the device.")
@@ -219,8 +251,7 @@ func listed(names []string) string {
 
 // reportedPace decides the stop Pace from how often values came that come in
 // cycles; one that is reported on change has no pace to hold.
-func (w *walk) reportedPace(r *runner, took time.Duration) {
-	g := r.reports
+func (w *walk) reportedPace(r *runner, g *told, took time.Duration) {
 	rules, _ := r.def.Reports()
 	saw := fmt.Sprintf("%d messages came in %.1f s.", g.messages, took.Seconds())
 	for _, load := range rules.Expected(r.link.Settings, g.wanted) {

@@ -228,6 +228,10 @@ var symptoms = []symptom{
 		"Check the unit number first: a device stays silent for units that are not its own, and on a serial line " +
 			"for settings that are not. Then its load, and the time limit.",
 		[]site.AccessKind{site.AccessRemote, site.AccessServer, site.AccessMode, site.AccessRestart}},
+	{"gone-quiet", exchange.NoAnswer, exchange.Quiet, "%s has gone quiet",
+		"it is to give a sign of life in time and does not (%s).",
+		"Look whether the device is in run mode, and whether another end has taken what it reports.",
+		[]site.AccessKind{site.AccessMode, site.AccessRestart}},
 	{"not-asked", exchange.NotAllowed, "", "%s is no longer asked",
 		"after a change of the site Ferry had to stop asking it (%s).",
 		"Put right what the evidence names, and start its run again.", nil},

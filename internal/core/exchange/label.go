@@ -13,6 +13,8 @@ type Labelled struct {
 	Shown string // value and unit
 	Place block.Place
 	Units int // units covered
+	// From and To are its octets in a report, To exclusive.
+	From, To int
 }
 
 // SpreadUnits labels the octets of a run of units, each of so many octets, with
