@@ -274,10 +274,18 @@ func (c *toyConn) ask(m toyMessage) (toyMessage, field.Reply) {
 		c.over.Store(true)
 		return m, field.Reply{Outcome: exchange.Closed, Sentence: "the connection is closed"}
 	}
+	answered := func(answer toyMessage) (toyMessage, field.Reply) {
+		return answer, field.Reply{Outcome: exchange.Answered, Request: request, Answer: answer.line(), Left: true}
+	}
 	select {
 	case answer := <-c.answers:
-		return answer, field.Reply{Outcome: exchange.Answered, Request: request, Answer: answer.line(), Left: true}
+		return answered(answer)
 	case <-c.gone:
+		select {
+		case answer := <-c.answers: // it came before the end
+			return answered(answer)
+		default:
+		}
 		return m, field.Reply{Outcome: exchange.Closed, Sentence: "the device ended the connection", Request: request,
 			Left: true}
 	case <-time.After(time.Second):

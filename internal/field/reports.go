@@ -71,7 +71,7 @@ func (r *runner) reportsOf() *reporting {
 }
 
 // follow tells a device which points are wanted of it.
-func (r *runner) follow(conn Reporter, now time.Time) bool {
+func (r *runner) follow(conn Reporter, now time.Time) Reply {
 	g := r.reports
 	r.hub.sourced(g.source)
 	reply, refused := conn.Follow(g.wanted)
@@ -84,7 +84,7 @@ func (r *runner) follow(conn Reporter, now time.Time) bool {
 	}
 	r.hub.record(r.era, e, nil)
 	if !reply.OK() {
-		return false
+		return reply
 	}
 	r.hub.alive(g.source, time.Now())
 	g.refused = refused
@@ -97,7 +97,7 @@ func (r *runner) follow(conn Reporter, now time.Time) bool {
 	} else {
 		g.pause = 0
 	}
-	return true
+	return reply
 }
 
 func (r *runner) nameOf(id string) string { return pointOf(r.device, id).Name }
@@ -164,7 +164,7 @@ func (c *channel) listenTo(r *runner, now time.Time) time.Time {
 			return now.Add(time.Hour)
 		}
 		g.over, c.reports = c.conn, conn.Reports()
-		if !r.follow(conn, now) {
+		if reply := r.follow(conn, now); !reply.OK() {
 			c.hangUp()
 			c.retryAt = now.Add(wait)
 			return c.retryAt

@@ -35,8 +35,8 @@ func (w *walk) reported(ctx context.Context) {
 		defer r.hub.left(r.reports.source)
 	}
 	began := time.Now()
-	if !w.tell(ctx, r, began) {
-		w.notTaken(r, began)
+	if reply := w.tell(ctx, r, began); !reply.OK() {
+		w.notTaken(&reply, began)
 		return
 	}
 	w.route.Requests++
@@ -79,20 +79,25 @@ func (t *told) copy() {
 
 // tell says what is wanted, over a new connection where the one that there was
 // has ended.
-func (w *walk) tell(ctx context.Context, r *runner, began time.Time) (taken bool) {
+func (w *walk) tell(ctx context.Context, r *runner, began time.Time) (reply Reply) {
 	for range 2 {
-		had := w.question(ctx, r, func(conn Conn) {
+		if !w.question(ctx, r, func(conn Conn) {
 			c, ok := conn.(Reporter)
-			taken = ok && r.follow(c, began)
+			if !ok {
+				return
+			}
+			reply = r.follow(c, began)
 			r.reports.over, r.reports.messages = conn, 0
 			clear(r.reports.counts)
-		})
-		if last := w.latest(r); !had || taken || last.Outcome != exchange.Closed && last.Outcome != exchange.Reset {
+		}) {
+			return w.lost
+		}
+		if reply.Outcome != exchange.Closed && reply.Outcome != exchange.Reset {
 			break
 		}
 		r.channel.hurry.Store(true)
 	}
-	return taken
+	return reply
 }
 
 // latest is the last exchange of a runner's link.
@@ -116,19 +121,17 @@ func (w *walk) running() (r *runner) {
 }
 
 // notTaken says why an end that reports was not listened to.
-func (w *walk) notTaken(r *runner, began time.Time) {
-	if w.lost.Outcome != "" {
+func (w *walk) notTaken(reply *Reply, began time.Time) {
+	switch {
+	case w.lost.Outcome != "":
 		w.unconnected(ms(time.Since(began)))
-		return
-	}
-	last := w.latest(r)
-	if last.Outcome == exchange.NoAnswer {
+	case reply.Outcome == exchange.NoAnswer:
 		w.route.Set(route.Session, route.Fault,
 			fmt.Sprintf("The connection stands, but %s says nothing within %d ms.", w.who(), w.limit()),
 			"A device that serves one client at a time lets others wait without a word: is another connected to it?")
-		return
+	default:
+		w.refused(reply)
 	}
-	w.refused(&Reply{Outcome: last.Outcome, Code: last.Code, Sentence: last.Sentence})
 }
 
 // listen takes in what comes until every point has come, or is overdue. ended is
