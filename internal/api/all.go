@@ -6,6 +6,7 @@ import (
 	"ferry/internal/core/route"
 	"ferry/internal/core/timetable"
 	"ferry/internal/field"
+	"ferry/internal/vault"
 )
 
 // All holds every type that crosses to the browser; the TypeScript types are
@@ -72,4 +73,5 @@ type All struct {
 	SiteDelta     SiteDelta           `json:"siteDelta"`
 	Sampling      SamplingView        `json:"sampling"`
 	Actual        ActualView          `json:"actual"`
+	Kept          []vault.Kept        `json:"kept"`
 }

@@ -178,7 +178,7 @@ func (i *intake) compare() []site.Edit {
 		}
 		if len(answer.Preview) < previewRows && (merged.Effects[k] != regmap.Keeps || answer.Same <= previewRows/2) {
 			answer.Preview = append(answer.Preview,
-				IntakeRow{lines[k], cellsOf(scheme, p), merged.Effects[k],
+				IntakeRow{lines[k], cellsOf(scheme, p, regmap.ColumnsFor(scheme)), merged.Effects[k],
 					append([]regmap.Column{}, merged.Changed[k]...)})
 		}
 		if merged.Effects[k] == regmap.Keeps {

@@ -29,23 +29,29 @@ func (s *Server) getTimetable(c fiber.Ctx) error {
 	return c.JSON(TimetableView{now.Seq, plan, s.Engine.Hub.Stats(), s.Engine.State(), s.Engine.Hub.Outages()})
 }
 
-// ofLine is a plan with the requests of one line alone; of the fullest, if it has
+// ofLine is a plan with the requests and loads of one line alone; of the fullest, if it has
 // not that line.
 func ofLine(plan *timetable.Plan, line string) *timetable.Plan {
 	fullest := ""
 	best := -1.0
 	for i := range plan.Lines {
 		l := &plan.Lines[i]
-		if l.Requests > 0 && l.Line == line {
+		if l.Requests+l.Loads > 0 && l.Line == line {
 			fullest = line
 			break
 		}
-		if l.Requests > 0 && l.Utilisation > best {
+		if l.Requests+l.Loads > 0 && l.Utilisation > best {
 			fullest, best = l.Line, l.Utilisation
 		}
 	}
 	part := *plan
 	part.Requests, part.Findings = []timetable.Request{}, []finding.Finding{}
+	part.Loads = []timetable.Load{}
+	for i := range plan.Loads {
+		if plan.Loads[i].Line == fullest {
+			part.Loads = append(part.Loads, plan.Loads[i])
+		}
+	}
 	for i := range plan.Requests {
 		if plan.Requests[i].Line == fullest {
 			part.Requests = append(part.Requests, plan.Requests[i])

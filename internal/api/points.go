@@ -29,8 +29,8 @@ func (s *Server) getPoints(c fiber.Ctx) error {
 		return err
 	}
 	seq, versions := snapshot.Seq, snapshot.Versions(site.KindPoint, d.ID)
-	view := PointsView{Seq: seq, Device: d.ID, Columns: regmap.Columns(), Areas: block.AreasIn(def.Scheme, d.Places),
-		Rows: make([]PointRow, 0, len(d.Points)), Count: len(d.Points),
+	view := PointsView{Seq: seq, Device: d.ID, Columns: regmap.ColumnsFor(def.Scheme),
+		Areas: block.AreasIn(def.Scheme, d.Places), Rows: make([]PointRow, 0, len(d.Points)), Count: len(d.Points),
 		Requests: []MapRequest{}, Findings: s.mapFindings(d), Choices: choices(), TableColumns: regmap.TableColumns(),
 		Example: def.Example, Notations: handedIn(d), NameRules: regmap.NameRules()}
 	// A window that has the map already gets the rows that changed since.
@@ -38,7 +38,7 @@ func (s *Server) getPoints(c fiber.Ctx) error {
 	view.Partial = err == nil && since >= 0 && c.Query("count") == strconv.Itoa(len(d.Points))
 	for i := range d.Points {
 		if version := versions[d.Points[i].ID]; !view.Partial || version > since {
-			view.Rows = append(view.Rows, row(def.Scheme, &d.Points[i], version))
+			view.Rows = append(view.Rows, row(def.Scheme, view.Columns, &d.Points[i], version))
 		}
 	}
 	link := ""
@@ -63,16 +63,16 @@ func handedIn(d *site.Device) []address.Notation {
 	return append([]address.Notation{}, m.Notations()...)
 }
 
-func row(scheme address.Scheme, p *site.Point, version int64) PointRow {
-	r := PointRow{ID: p.ID, Version: version, Cells: cellsOf(scheme, p), Area: p.Place().Area, Start: p.Place().Offset}
+func row(scheme address.Scheme, columns []regmap.Column, p *site.Point, version int64) PointRow {
+	r := PointRow{ID: p.ID, Version: version, Cells: cellsOf(scheme, p, columns), Area: p.Place().Area,
+		Start: p.Place().Offset}
 	if area, ok := block.AreaOf(scheme, p.Place().Area); ok {
 		r.Units = p.Units(area.UnitBits)
 	}
 	return r
 }
 
-func cellsOf(scheme address.Scheme, p *site.Point) []string {
-	columns := regmap.Columns()
+func cellsOf(scheme address.Scheme, p *site.Point, columns []regmap.Column) []string {
 	cells := make([]string, len(columns))
 	for i, column := range columns {
 		cells[i] = regmap.Cell(scheme, p, column)

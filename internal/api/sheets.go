@@ -60,7 +60,7 @@ func sheetView(d *site.Datasheet, shipped bool) SheetView {
 	}
 	for i := range d.Points {
 		p := &d.Points[i]
-		view.Rows = append(view.Rows, SheetRow{p.ID, p.Useful, cellsOf(scheme, &p.Point)})
+		view.Rows = append(view.Rows, SheetRow{p.ID, p.Useful, cellsOf(scheme, &p.Point, regmap.Columns())})
 	}
 	return view
 }

@@ -3,7 +3,7 @@ import { Link, Outlet, useNavigate, useRouterState } from "@tanstack/react-route
 import { Menu, Redo2, Undo2 } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
 import { memo, useEffect, useMemo, useRef, useState } from "react";
-import { get, post, postText, useEdit, useMe, useSite } from "./api/client";
+import { get, post, postBody, useEdit, useMe, useSite } from "./api/client";
 import { useLivePart } from "./api/live";
 import type { EditAnswer, Finding, NoticesView } from "./api/types.gen";
 import { count } from "./shared/numbers";
@@ -57,7 +57,7 @@ export function Shell() {
     const chosen = list?.[0];
     if (!chosen) return;
     await attempt(async () => {
-      await postText("/api/file/site.json", await chosen.text());
+      await postBody("/api/file/site.json", await chosen.text());
       say("The site was brought in from " + chosen.name + ". Ctrl Z takes it back.");
       await refresh();
       await navigate({ to: "/lines" });

@@ -14,7 +14,7 @@ import (
 // late reports a device that answers, but after its time limit.
 func (recent Evidence) late(link *site.Link, device *site.Device, def *protocol.Def,
 	subject finding.Subject) *finding.Finding {
-	const key = "timeoutMs"
+	const key = protocol.KeyWithin
 	setting, ok := def.Setting(key)
 	limit := def.Int(link.Settings, key)
 	worst, count := seen{}, 0

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -42,6 +43,15 @@ const (
 func Columns() []Column {
 	return []Column{Name, Address, Type, Order, Scale, Offset, Unit, Pace, Decimals, Access, Names, Missing, Low, High,
 		Change, Remark}
+}
+
+// ColumnsFor lists those of a map in a scheme: where values come with types of
+// their own, their octets have no order.
+func ColumnsFor(scheme address.Scheme) []Column {
+	if _, ok := block.ShapeOf(scheme); ok {
+		return Columns()
+	}
+	return slices.DeleteFunc(Columns(), func(c Column) bool { return c == Order })
 }
 
 // Cell prints one cell of p as a person would type it.

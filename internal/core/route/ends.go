@@ -80,23 +80,26 @@ func FaceToFace(s *site.Site, link *site.Link) []Mismatch {
 		}
 		rows = append(rows, row)
 	}
-	return append(rows, patience(def, link, b))
+	if _, waits := def.Setting(protocol.KeyWithin); waits {
+		rows = append(rows, patience(def, link, b))
+	}
+	return rows
 }
 
 // patience compares the time limit of the asking end with what the answering
 // end thinks, as measured if it was, else as stated.
 func patience(def *protocol.Def, link *site.Link, b *site.Port) Mismatch {
-	within := float64(def.Int(link.Settings, "timeoutMs"))
-	think := float64(def.Int(b.Settings, "thinkMs") + def.Int(b.Settings, "cycleMs"))
+	within := float64(def.Int(link.Settings, protocol.KeyWithin))
+	think := float64(def.Int(b.Settings, protocol.KeyThink) + def.Int(b.Settings, protocol.KeyCycle))
 	says := fmt.Sprintf("thinks %g", think)
 	if b.Think != nil {
-		think = max(b.Think.WorstMs, float64(def.Int(b.Settings, "cycleMs")))
+		think = max(b.Think.WorstMs, float64(def.Int(b.Settings, protocol.KeyCycle)))
 		says = fmt.Sprintf("seen to think %.0f", think)
 	}
-	row := Mismatch{Key: "timeoutMs", Title: "Answer within", Unit: "ms", Asking: fmt.Sprintf("%.0f", within),
+	row := Mismatch{Key: protocol.KeyWithin, Title: "Answer within", Unit: "ms", Asking: fmt.Sprintf("%.0f", within),
 		Answering: says, Result: Good}
 	switch {
-	case !b.Knows("thinkMs") && b.Think == nil:
+	case !b.Knows(protocol.KeyThink) && b.Think == nil:
 		row.Answering, row.Unit, row.Result = unknown, "", NotTried
 	case within <= think:
 		row.Result, row.Symptom = Fault, "every answer comes after the limit"

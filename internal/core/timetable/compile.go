@@ -86,9 +86,10 @@ type LineLoad struct {
 	Merged            int     `json:"merged"`
 	MergedUtilisation float64 `json:"mergedUtilisation"`
 	// Cyclic is the share taken by traffic that nobody requests, Writes that
-	// of crossings.
+	// of crossings; Loads is how many of either there are.
 	Cyclic float64 `json:"cyclic"`
 	Writes float64 `json:"writes"`
+	Loads  int     `json:"loads"`
 }
 
 // Plan is the compiled timetable of a site.
@@ -527,6 +528,11 @@ func (c *compiler) sum() {
 				continue // a connection to nobody costs the others nothing
 			}
 			line.Utilisation = max(line.Utilisation, shares[r]+r.cyclic)
+		}
+	}
+	for i := range c.plan.Loads {
+		if k, ok := at[c.plan.Loads[i].Line]; ok {
+			c.plan.Lines[k].Loads++
 		}
 	}
 	for i := range c.plan.Lines {

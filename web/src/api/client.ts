@@ -57,7 +57,7 @@ async function call<T>(method: string, path: string, body?: BodyInit): Promise<T
 
 export const get = <T>(path: string) => call<T>("GET", path);
 export const post = <T>(path: string, body: unknown = {}) => call<T>("POST", path, JSON.stringify(body));
-export const postText = <T>(path: string, text: string) => call<T>("POST", path, text);
+export const postBody = <T>(path: string, body: Blob | string) => call<T>("POST", path, body);
 
 export const problemOf = (error: unknown): Problem =>
   error instanceof ProblemError

@@ -62,6 +62,7 @@ export interface All {
   siteDelta: SiteDelta;
   sampling: SamplingView;
   actual: ActualView;
+  kept: Kept[];
 }
 export interface SiteView {
   seq: number;
@@ -393,6 +394,7 @@ export interface LinkLoad {
   requests: number;
   perSecond: number;
   writes: number;
+  reports: number;
 }
 export interface LineLoad {
   line: string;
@@ -408,6 +410,7 @@ export interface LineLoad {
   mergedUtilisation: number;
   cyclic: number;
   writes: number;
+  loads: number;
 }
 export interface AccessTitle {
   kind: string;
@@ -523,6 +526,7 @@ export interface Live {
   quality: string;
   reason?: string;
   atMs: number;
+  sourceMs?: number;
   changedMs: number;
   words: string;
 }
@@ -662,6 +666,7 @@ export interface Plan {
   lines: LineLoad[];
   links: LinkLoad[];
   requests: Request[];
+  loads: Load[];
   findings: Finding[];
 }
 export interface Request {
@@ -689,6 +694,18 @@ export interface Request {
   jitterMs: number;
   oldestMs: number;
   silent?: boolean;
+}
+export interface Load {
+  link?: string;
+  line: string;
+  device?: string;
+  title: string;
+  cause: string;
+  octets: number;
+  periodMs: number;
+  holdsMs: number;
+  share: number;
+  points: string[];
 }
 export interface RequestStats {
   id: string;
@@ -742,11 +759,19 @@ export interface ExchangeView {
   points: number;
   write?: boolean;
   ranges?: Range[];
+  samples?: Sample[];
   refused?: number[];
   requestHex: string;
   answerHex: string;
   asked: Field[];
   answered: Field[];
+}
+export interface Sample {
+  point: string;
+  value: null | boolean | number | string;
+  from: number;
+  to: number;
+  time?: string;
 }
 export interface Field {
   from: number;
@@ -775,6 +800,7 @@ export interface Exchange {
   points: number;
   write?: boolean;
   ranges?: Range[];
+  samples?: Sample[];
   refused?: number[];
 }
 export interface RunRequest {
@@ -1354,4 +1380,10 @@ export interface ActualOnLine {
   atMs: number;
   ms: number;
   ok: boolean;
+}
+export interface Kept {
+  kind: "secret" | "file";
+  name: string;
+  octets?: number;
+  changedMs: number;
 }

@@ -1,5 +1,6 @@
 import type { Setting, Settings } from "../api/types.gen";
 import { Field } from "../shared/ui";
+import { KeptField } from "./KeptField";
 import { optionsOf, readValue, shownValue } from "./settings";
 
 /** One setting of an end of a link, in the kind of field that it takes. */
@@ -17,6 +18,15 @@ export function SettingField({
   onBegin?: () => void;
   onCommit: (value: Settings[string]) => Promise<unknown>;
 }) {
+  if (setting.kind === "secret" || setting.kind === "file")
+    return (
+      <KeptField
+        setting={setting}
+        value={String(value ?? setting.default ?? "")}
+        onBegin={onBegin}
+        onCommit={(name) => onCommit(name)}
+      />
+    );
   const options = optionsOf(setting);
   const shown = open?.unknown ? "?" : shownValue(value ?? setting.default);
   return (

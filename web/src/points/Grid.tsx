@@ -76,6 +76,8 @@ const widths: Record<string, number> = {
   change: 90,
   remark: 160,
 };
+/** Of an address that is a name. */
+const named = 230;
 const rowHeight = 30;
 
 interface Spot {
@@ -133,7 +135,8 @@ export const Grid = memo(function Grid({
     for (const f of points.findings) map.set(f.subject.id, [...(map.get(f.subject.id) ?? []), f]);
     return map;
   }, [points.findings]);
-  const template = `30px ${columns.map((c) => `${widths[c] ?? 90}px`).join(" ")} minmax(188px, 1fr)`;
+  const wide = (c: string) => (c === "address" && !points.areas.length ? named : (widths[c] ?? 90));
+  const template = `30px ${columns.map((c) => `${wide(c)}px`).join(" ")} minmax(188px, 1fr)`;
 
   const box = {
     top: Math.min(active.row, anchor.row),

@@ -25,9 +25,7 @@ export function Inspector({ id, points }: { id: string; points: PointsView }) {
   return (
     <aside className="panel" aria-label="Point" data-inspector={id}>
       <h2 className="break-words">{p.name}</h2>
-      <div className="small soft mb-3">
-        {device?.name} · {data.areaTitle}
-      </div>
+      <div className="small soft mb-3">{[device?.name, data.areaTitle].filter(Boolean).join(" · ")}</div>
       <div className="mb-1 flex items-center gap-2">
         <Mark kind={markOf(live?.quality)} size={20} />
         <span className="font-mono text-[22px] font-semibold" data-testid="value">
@@ -39,13 +37,18 @@ export function Inspector({ id, points }: { id: string; points: PointsView }) {
         <b>{live?.quality ?? "not read"}</b>
         {live?.reason ? ": " + live.reason : ""}
         {live && live.atMs > 0 && <span className="mono soft"> · {clock(live.atMs)}</span>}
+        {live?.sourceMs ? <span className="soft"> · the device says {clock(live.sourceMs)}</span> : ""}
       </div>
       {findings.map((f) => (
         <MapFinding key={f.code + (f.subject.column ?? "")} points={points} finding={f} />
       ))}
       <TrendChart id={id} />
-      <h3 className="mt-4 mb-1">Words it came from</h3>
-      {words.length ? (
+      <h3 className="mt-4 mb-1">{data.areaTitle ? "Words" : "Octets"} it came from</h3>
+      {words.length && !data.areaTitle ? (
+        <p className="mono small break-words" data-testid="octets">
+          {words.join("").replace(/(..)(?=.)/g, "$1 ")}
+        </p>
+      ) : words.length ? (
         <table className="rows mono" data-testid="words">
           <thead>
             <tr>

@@ -134,7 +134,8 @@ export function PointsPage() {
             ))}
           </select>
           <span className="small soft truncate">
-            {count(points?.rows.length ?? 0, "point")} · {count(read, "request")} a round
+            {count(points?.rows.length ?? 0, "point")}
+            {read || points?.areas.length ? ` · ${count(read, "request")} a round` : ""}
           </span>
           <span className="ml-auto flex items-center gap-2">
             {refused && (
@@ -158,7 +159,9 @@ export function PointsPage() {
             </Link>
           </span>
         </div>
-        {points && <Ribbon key={device.id} points={points} chosen={params.point} onChoose={open} />}
+        {points && points.areas.length > 0 && (
+          <Ribbon key={device.id} points={points} chosen={params.point} onChoose={open} />
+        )}
       </section>
       {bulk && points && (
         <Bulk points={points} selected={selection.ids} columns={selection.columns} onClose={() => setBulk(false)} />

@@ -10,6 +10,7 @@ import { attempt, say } from "../shared/toast";
 import { Empty, millis } from "../shared/ui";
 import { count } from "../shared/numbers";
 import { Advice } from "./Advice";
+import { Loads } from "./Loads";
 import { Outages } from "./Outages";
 import { Requests } from "./Requests";
 import { Sampling } from "./Sampling";
@@ -36,7 +37,8 @@ export function TimetablePage() {
   const { data } = useTimetable(asked?.line ?? search.line);
   const fullest = data?.plan.lines.reduce<string | undefined>(
     (best, l) =>
-      l.requests > 0 && (!best || l.utilisation > (data.plan.lines.find((x) => x.line === best)?.utilisation ?? 0))
+      l.requests + l.loads > 0 &&
+      (!best || l.utilisation > (data.plan.lines.find((x) => x.line === best)?.utilisation ?? 0))
         ? l.line
         : best,
     undefined,
@@ -124,7 +126,7 @@ export function TimetablePage() {
     <div className="min-w-0 flex-1 overflow-y-auto p-4">
       <div className="mb-3 flex flex-wrap items-center gap-2">
         {site.lines
-          .filter((l) => data.plan.lines.find((x) => x.line === l.id)?.requests)
+          .filter((l) => data.plan.lines.some((x) => x.line === l.id && x.requests + x.loads > 0))
           .map((l) => (
             <button
               key={l.id}
@@ -252,6 +254,7 @@ export function TimetablePage() {
         onChoose={choose}
       />
       <Requests site={site} requests={requests} stats={stats} chosen={request} onChoose={choose} />
+      <Loads site={site} loads={plan.loads.filter((l) => l.line === line)} />
       <div className="mt-4 grid grid-cols-2 items-start gap-4 max-[1100px]:grid-cols-1">
         {outlook && (
           <Advice

@@ -31,12 +31,14 @@ export function BytesView({ seq }: { seq: string }) {
       </section>
     );
   if (!data) return null;
+  const report = data.outcome === "reported";
   return (
     <section className="max-h-[46%] flex-none overflow-y-auto border-t-2 border-ink bg-sheet p-3" aria-label="Bytes">
       <div className="mb-2 flex items-center gap-3">
         <h3>{data.operation}</h3>
         <span className="small soft">
-          <span className="mono">{clock(Date.parse(data.at))}</span> · {data.latencyMs.toFixed(1)} ms · {data.outcome}
+          <span className="mono">{clock(Date.parse(data.at))}</span>
+          {report ? "" : ` · ${data.latencyMs.toFixed(1)} ms`} · {data.outcome}
           {data.lateMs > 1 ? ` · asked ${data.lateMs.toFixed(1)} ms late` : ""}
         </span>
         <Tabs.Root value={base} onValueChange={(v) => setBase(v as Base)} className="ml-auto">
@@ -60,10 +62,10 @@ export function BytesView({ seq }: { seq: string }) {
       {data.requestHex ? (
         <Bytes title="Request" hex={data.requestHex} fields={data.asked} base={base} />
       ) : (
-        <p className="soft">No bytes were sent.</p>
+        !report && <p className="soft">No bytes were sent.</p>
       )}
       {data.answerHex ? (
-        <Bytes title="Answer" hex={data.answerHex} fields={data.answered} base={base} />
+        <Bytes title={report ? "Report" : "Answer"} hex={data.answerHex} fields={data.answered} base={base} />
       ) : (
         data.requestHex && <p className="soft">No bytes came back.</p>
       )}

@@ -3,6 +3,7 @@ import { memo, useEffect, useMemo, useRef } from "react";
 import type { Exchange, LinkView, SiteView } from "../api/types.gen";
 import { LongName, shortened } from "../shared/LongName";
 import { useSlots } from "../shared/slots";
+import { count } from "../shared/numbers";
 import { clock, Empty } from "../shared/ui";
 
 const rowHeight = 48;
@@ -155,10 +156,11 @@ export const Ladder = memo(function Ladder({
               const words = close
                 ? { left: `calc(${Math.max(a, b)}% + 10px)` }
                 : { left: `${(a + b) / 2}%`, transform: "translateX(-50%)" };
-              const good = e.outcome === "answered";
+              const report = e.outcome === "reported";
+              const good = e.outcome === "answered" || report;
               const ink = good ? "var(--tide)" : "var(--fault)";
               const reaches = !["refused", "unreached", "not allowed"].includes(e.outcome);
-              const comes = ["answered", "declined", "garbled"].includes(e.outcome);
+              const comes = ["answered", "declined", "garbled", "reported"].includes(e.outcome);
               return (
                 <div
                   key={slot(item.index)}
@@ -179,18 +181,22 @@ export const Ladder = memo(function Ladder({
                     <span className="mono soft block w-[108px] flex-none py-[3px] pl-3 text-left">
                       {clock(Date.parse(e.at))}
                       <br />
-                      <span style={{ color: good ? undefined : "var(--fault)" }}>+ {e.latencyMs.toFixed(1)} ms</span>
+                      <span style={{ color: good ? undefined : "var(--fault)" }}>
+                        {report ? "unasked" : `+ ${e.latencyMs.toFixed(1)} ms`}
+                      </span>
                     </span>
                     <span className="relative block flex-1">
                       <svg className="absolute inset-0 h-full w-full" preserveAspectRatio="none" aria-hidden>
-                        <line
-                          x1={`${a}%`}
-                          x2={`${reaches ? b : a + (b - a) * 0.6}%`}
-                          y1="14"
-                          y2="20"
-                          stroke="var(--ink)"
-                          strokeWidth="1.600"
-                        />
+                        {!report && (
+                          <line
+                            x1={`${a}%`}
+                            x2={`${reaches ? b : a + (b - a) * 0.6}%`}
+                            y1="14"
+                            y2="20"
+                            stroke="var(--ink)"
+                            strokeWidth="1.600"
+                          />
+                        )}
                         {comes && <line x1={`${b}%`} x2={`${a}%`} y1="32" y2="40" stroke={ink} strokeWidth="1.600" />}
                       </svg>
                       {two && (
@@ -205,13 +211,15 @@ export const Ladder = memo(function Ladder({
                           <LongName name={name(e.device)} />
                         </span>
                       )}
-                      <Head
-                        at={reaches ? b : a + (b - a) * 0.6}
-                        y={20}
-                        right={b > a}
-                        colour="var(--ink)"
-                        cross={!reaches}
-                      />
+                      {!report && (
+                        <Head
+                          at={reaches ? b : a + (b - a) * 0.6}
+                          y={20}
+                          right={b > a}
+                          colour="var(--ink)"
+                          cross={!reaches}
+                        />
+                      )}
                       {comes && <Head at={a} y={40} right={a > b} colour={ink} />}
                       <span
                         className="small absolute top-[1px] truncate px-1 font-semibold"
@@ -234,13 +242,7 @@ export const Ladder = memo(function Ladder({
                           maxWidth: "64%",
                         }}
                       >
-                        {good
-                          ? e.write
-                            ? "taken"
-                            : e.points
-                              ? `${e.points} ${e.points === 1 ? "point" : "points"}`
-                              : "answered"
-                          : e.sentence}
+                        {good ? (e.write ? "taken" : e.points ? count(e.points, "point") : e.outcome) : e.sentence}
                       </span>
                     </span>
                   </button>

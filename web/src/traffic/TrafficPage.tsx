@@ -67,7 +67,9 @@ export function TrafficPage() {
   const wrong = findings.filter((f) => f.severity !== "note");
   const habits = findings.filter((f) => f.severity === "note" && f.where === "traffic");
   const shown = held && list ? list.filter((e) => e.seq <= held) : (list ?? []);
+  const reports = shown.filter((e) => e.outcome === "reported").length;
   const answered = shown.filter((e) => e.outcome === "answered").length;
+  const asked = shown.length - reports;
   return (
     <>
       <aside
@@ -111,7 +113,9 @@ export function TrafficPage() {
           </select>
           <span className="small soft">
             {shown.length
-              ? `the latest ${count(shown.length, "exchange")}, ${((100 * answered) / shown.length).toFixed(1)} % answered`
+              ? `the latest ${count(shown.length, "exchange")}` +
+                (asked ? `, ${((100 * answered) / asked).toFixed(1)} % answered` : "") +
+                (reports ? `, ${count(reports, "report")} unasked` : "")
               : ""}
           </span>
           <button
