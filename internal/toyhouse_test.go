@@ -65,8 +65,8 @@ type house struct {
 	store  *store.Store
 }
 
-func open(t *testing.T) *house {
-	s, err := files.ReadSite([]byte(toySite))
+func open(t *testing.T, text string) *house {
+	s, err := files.ReadSite([]byte(text))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -190,7 +190,7 @@ func (h *house) takeIn() {
 // TestToyFamily: a family that fits no shape that Ferry had goes all the way
 // through it, and no line of Ferry knows it.
 func TestToyFamily(t *testing.T) {
-	h := open(t)
+	h := open(t, toySite)
 	t.Run("the site file holds the name of the secret alone", h.siteFile)
 	h.takeIn()
 	t.Run("timetable", h.timetable)

@@ -133,12 +133,8 @@ func mapCheckCommand() *cobra.Command {
 			if len(d.Points) == 0 {
 				continue
 			}
-			def, ok := protocol.Named(d.Map)
-			if !ok {
-				return fmt.Errorf("%s: protocol %q is not known", d.Name, d.Map)
-			}
 			count += len(d.Points)
-			found = append(found, regmap.Check(def.Scheme, d, def.Most(nil))...)
+			found = append(found, regmap.CheckMaps(d)...)
 		}
 		found = append(found, listing.Open()...)
 		finding.Sort(found)
@@ -201,18 +197,18 @@ func mapConvertCommand() *cobra.Command {
 			if len(devices[i].Points) == 0 {
 				continue
 			}
-			m, err := files.MapOf(&devices[i])
+			own, err := files.MapsOf(&devices[i])
 			if err != nil {
 				return err
 			}
-			maps = append(maps, m)
+			maps = append(maps, own...)
 		}
 		if len(maps) == 0 {
 			printCheck(c.ErrOrStderr(), 0, listing, listing.Open())
 			return errors.New("there is no point to convert")
 		}
 		if len(maps) > 1 && (*to == "csv" || *to == "json") {
-			return fmt.Errorf("the file holds the maps of %d devices: convert it to xlsx, xml, html or pdf", len(maps))
+			return fmt.Errorf("the file holds %d maps: convert it to xlsx, xml, html or pdf", len(maps))
 		}
 		out := c.OutOrStdout()
 		if *path != "" {

@@ -54,7 +54,7 @@ func (s *Server) postBulk(c fiber.Ctx) error {
 	if err := bind(c, &r); err != nil {
 		return err
 	}
-	d, def, _, err := s.device(c.Params("id"))
+	d, def, err := s.device(c, c.Params("id"))
 	if err != nil {
 		return err
 	}
@@ -66,7 +66,7 @@ func (s *Server) postBulk(c fiber.Ctx) error {
 		return c.JSON(answer)
 	}
 	answer.Seq, err = s.change(c, what, func(now *site.Site) ([]site.Edit, error) {
-		d, err := stillThere(now, d.ID)
+		d, err := stillThere(now, d)
 		if err != nil {
 			return nil, err
 		}

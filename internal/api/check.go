@@ -13,7 +13,6 @@ import (
 
 	"ferry/internal/core/crossing"
 	"ferry/internal/core/finding"
-	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/route"
 	"ferry/internal/core/site"
@@ -133,12 +132,7 @@ func sameMap(was, is *site.Device) bool {
 
 // checkMap checks the map of a device, once for all who want it at a time.
 func (k *checker) checkMap(d *site.Device) []finding.Finding {
-	def, ok := protocol.Named(d.Map)
-	if !ok {
-		return nil
-	}
-	found, _, _ := k.maps.Do(fmt.Sprintf("%p", d),
-		func() (any, error) { return regmap.Check(def.Scheme, d, def.Most(nil)), nil })
+	found, _, _ := k.maps.Do(fmt.Sprintf("%p", d), func() (any, error) { return regmap.CheckMaps(d), nil })
 	list, _ := found.([]finding.Finding) // it is nothing else
 	return list
 }

@@ -27,13 +27,13 @@ func (s *Server) postWindow(c fiber.Ctx) error {
 	if err := bind(c, &r); err != nil {
 		return err
 	}
-	d, def, _, err := s.device(c.Params("id"))
+	d, def, err := s.device(c, c.Params("id"))
 	if err != nil {
 		return err
 	}
 	ctx, cancel := context.WithTimeout(c.Context(), 20*time.Second)
 	defer cancel()
-	w, err := s.Engine.ReadWindow(ctx, d.ID, r.Area, r.Start, r.Count, r.At)
+	w, err := s.Engine.ReadWindow(ctx, d.ID, def.Name, r.Area, r.Start, r.Count, r.At)
 	if err != nil {
 		return err
 	}
@@ -58,7 +58,7 @@ func (s *Server) postFathom(c fiber.Ctx) error {
 	if err := bind(c, &r); err != nil {
 		return err
 	}
-	d, def, _, err := s.device(r.Device)
+	d, def, err := s.device(c, r.Device)
 	if err != nil {
 		return err
 	}
@@ -232,13 +232,13 @@ func pointOf(area string, start uint32, c *fathom.Candidate) site.Point {
 // postEdges asks a device for the edges of its map, and says if the whole map
 // lies one off.
 func (s *Server) postEdges(c fiber.Ctx) error {
-	d, def, _, err := s.device(c.Params("id"))
+	d, def, err := s.device(c, c.Params("id"))
 	if err != nil {
 		return err
 	}
 	ctx, cancel := context.WithTimeout(c.Context(), 20*time.Second)
 	defer cancel()
-	edges, err := s.Engine.AskEdges(ctx, d.ID)
+	edges, err := s.Engine.AskEdges(ctx, d.ID, def.Name)
 	if err != nil {
 		return err
 	}

@@ -5,7 +5,6 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
-	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 )
 
@@ -33,13 +32,16 @@ func (s *Server) getFind(c fiber.Ctx) error {
 	view := FoundView{Points: []FoundPoint{}}
 	for i := range now.Devices {
 		d := &now.Devices[i]
-		scheme, err := protocol.SchemeOf(d.Map)
-		if err != nil || len(words) == 0 {
+		if len(words) == 0 {
 			continue
 		}
 		name := strings.ToLower(d.Name)
 		for j := range d.Points {
 			p := &d.Points[j]
+			scheme, err := d.SchemeOf(p)
+			if err != nil {
+				break
+			}
 			address, hit := "", true
 			for _, word := range words {
 				if strings.Contains(name, word) || strings.Contains(strings.ToLower(p.Name), word) {

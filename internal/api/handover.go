@@ -21,6 +21,9 @@ func (s *Server) getMapFile(c fiber.Ctx) error {
 		return problem.New("gone", "The device is no longer in the site.",
 			"Reload to see what changed.").At(c.Params("id"))
 	}
+	if name := c.Query("map"); name != "" {
+		d = d.In(name)
+	}
 	return s.handOut(c, now, []site.Device{*d}, d.Name+" map", c.Params("format"))
 }
 
@@ -43,12 +46,14 @@ func (s *Server) handOut(c fiber.Ctx, now *site.Site, devices []site.Device, nam
 		if len(devices) > 1 && len(devices[i].Points) == 0 {
 			continue
 		}
-		m, err := files.MapOf(&devices[i])
+		own, err := files.MapsOf(&devices[i])
 		if err != nil {
 			return problem.From(err, "protocol").At(devices[i].Name)
 		}
-		m.In = c.Query("notation")
-		maps = append(maps, m)
+		for k := range own {
+			own[k].In = c.Query("notation")
+		}
+		maps = append(maps, own...)
 	}
 	if mapFormats[format] == "" || len(maps) != 1 && format == "json" {
 		return &status{404, problem.New("not-found",

@@ -32,7 +32,7 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 	if err := bind(c, &r); err != nil {
 		return err
 	}
-	d, def, _, err := s.device(c.Params("id"))
+	d, def, err := s.device(c, c.Params("id"))
 	if err != nil {
 		return err
 	}
@@ -86,7 +86,7 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 	what := fmt.Sprintf("brought %d points into the map of %s", answer.Added+answer.Changed, d.Name)
 	answer.Seq, err = s.change(c, what, func(now *site.Site) ([]site.Edit, error) {
 		// Compared again with what the site is at this moment.
-		d, err := stillThere(now, d.ID)
+		d, err := stillThere(now, d)
 		if err != nil {
 			return nil, err
 		}
@@ -170,6 +170,7 @@ func (i *intake) compare() []site.Edit {
 		switch merged.Effects[k] {
 		case regmap.Adds:
 			p.ID = newID()
+			p.Map = i.device.Mark()
 			answer.Added++
 		case regmap.Changes:
 			answer.Changed++
@@ -292,9 +293,9 @@ func (i *intake) placed() []site.Placement {
 	for k := range list {
 		pl := &list[k]
 		pl.Structure, pl.PaceMs = cmp.Or(ids[pl.Structure], pl.Structure), 1000
-		pl.ID = fmt.Sprintf("%s-%s-%d", i.device.ID, pl.Area, pl.Start)
+		pl.ID, pl.Map = fmt.Sprintf("%s-%s-%d", i.device.ID, pl.Area, pl.Start), i.device.Mark()
 		for _, old := range i.device.Placements {
-			if old.Area == pl.Area && old.Start == pl.Start && old.Structure == pl.Structure {
+			if old.Map == pl.Map && old.Area == pl.Area && old.Start == pl.Start && old.Structure == pl.Structure {
 				pl.ID, pl.PaceMs, pl.Access = old.ID, old.PaceMs, old.Access
 			}
 		}
@@ -330,7 +331,8 @@ func (i *intake) prelude() (edits []site.Edit) {
 			edits = append(edits, site.Put(site.KindStructure, t.ID, "", t))
 		}
 	}
-	copied := *i.device
+	whole := i.device.Whole()
+	copied := *whole
 	copied.Map, copied.Points = cmp.Or(copied.Map, i.def.Name), nil
 	copied.Placements = slices.Clone(copied.Placements)
 	for _, pl := range i.placed() {
@@ -339,7 +341,7 @@ func (i *intake) prelude() (edits []site.Edit) {
 			copied.Placements = append(copied.Placements, pl)
 		}
 	}
-	if copied.Map != i.device.Map || len(copied.Placements) != len(i.device.Placements) {
+	if copied.Map != whole.Map || len(copied.Placements) != len(whole.Placements) {
 		edits = append(edits, site.Put(site.KindDevice, copied.ID, "", copied))
 	}
 	if words := i.answer.Headings; len(words) > 0 && i.request.Rows == nil {

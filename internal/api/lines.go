@@ -331,13 +331,13 @@ func (s *Server) postLearn(c fiber.Ctx) error {
 			l := &now.Links[i]
 			think, ok := learned[l.ID]
 			d := now.Device(l.Answering)
-			if !ok || d == nil || d.Port(l.Line) == nil {
+			if !ok || d == nil || d.PortFor(l) == nil {
 				continue
 			}
 			device := *d
 			device.Ports, device.Points = slices.Clone(d.Ports), nil
 			think.MedianMs, think.WorstMs = hundredth(think.MedianMs), hundredth(think.WorstMs)
-			device.Port(l.Line).Think = &think
+			device.PortFor(l).Think = &think
 			edits = append(edits, site.Put(site.KindDevice, device.ID, "", device))
 			count++
 		}

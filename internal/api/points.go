@@ -24,12 +24,12 @@ import (
 
 func (s *Server) getPoints(c fiber.Ctx) error {
 	plan, snapshot := s.planNow(c.Context())
-	d, def, err := mappedDevice(snapshot.Site, c.Params("id"))
+	d, def, err := mappedDevice(snapshot.Site, c.Params("id"), c.Query("map"))
 	if err != nil {
 		return err
 	}
 	seq, versions := snapshot.Seq, snapshot.Versions(site.KindPoint, d.ID)
-	view := PointsView{Seq: seq, Device: d.ID, Columns: regmap.ColumnsFor(def.Scheme),
+	view := PointsView{Seq: seq, Device: d.ID, Map: def.Name, Mark: d.Mark(), Columns: regmap.ColumnsFor(def.Scheme),
 		Areas: block.AreasIn(def.Scheme, d.Places), Rows: make([]PointRow, 0, len(d.Points)), Count: len(d.Points),
 		Requests: []MapRequest{}, Findings: s.mapFindings(d), Choices: choices(), TableColumns: regmap.TableColumns(),
 		Example: def.Example, Notations: handedIn(d), NameRules: regmap.NameRules()}
@@ -114,7 +114,7 @@ func (s *Server) getPoint(c fiber.Ctx) error {
 		return problem.New("gone", "The point is no longer in the site.",
 			"Reload to see what changed.").At(c.Params("id"))
 	}
-	scheme, err := protocol.SchemeOf(d.Map)
+	scheme, err := d.SchemeOf(p)
 	if err != nil {
 		return problem.From(err, "protocol")
 	}
@@ -123,6 +123,18 @@ func (s *Server) getPoint(c fiber.Ctx) error {
 		Notations: address.NotationsFor(scheme, p.Address, 8*p.Type.Bytes(p.Length)), Live: live, Words: []Word{}}
 	if view.Notations == nil {
 		view.Notations = []address.Notation{}
+	}
+	view.Carriers = []Carrier{}
+	for _, l := range snapshot.Site.Carriers(d, p) {
+		asking := snapshot.Site.Device(l.Asking)
+		def, known := protocol.Named(l.Protocol)
+		if asking == nil || !known {
+			continue
+		}
+		view.Carriers = append(view.Carriers, Carrier{l.ID, asking.Name + ", " + def.Title})
+		if items, ok := def.Items(); ok && items.Writable(p.Address) == nil {
+			view.Writable = p.Access != site.ReadOnly
+		}
 	}
 	if area, ok := block.AreaOf(scheme, p.Place().Area); ok {
 		view.AreaTitle, view.Writable = area.Title, area.Writable && p.Access != site.ReadOnly
@@ -176,7 +188,7 @@ func (s *Server) postCells(c fiber.Ctx) error {
 	if err := bind(c, &r); err != nil {
 		return err
 	}
-	d, def, _, err := s.device(c.Params("id"))
+	d, def, err := s.device(c, c.Params("id"))
 	if err != nil {
 		return err
 	}

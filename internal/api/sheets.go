@@ -157,7 +157,7 @@ func amount(n int, what string) string {
 }
 
 func placeOn(now *site.Site, r *PlaceRequest, target PlaceTarget) ([]site.Edit, error) {
-	d, err := stillThere(now, target.Device)
+	d, def, err := mappedDevice(now, target.Device, target.Map)
 	if err != nil {
 		return nil, err
 	}
@@ -165,11 +165,8 @@ func placeOn(now *site.Site, r *PlaceRequest, target PlaceTarget) ([]site.Edit, 
 		All: r.All}
 	if r.Structure != "" {
 		pl.Rule = target.Rule
-		scheme, err := protocol.SchemeOf(protocol.MapOr(d.Map))
-		if err != nil {
-			return nil, problem.From(err, "protocol").At(d.Name)
-		}
-		at, err := scheme.Parse(target.Start, "")
+		pl.Map = d.Mark()
+		at, err := def.Scheme.Parse(target.Start, "")
 		if err == nil && block.Of(at).Bit >= 0 {
 			err = fmt.Errorf("address %q: a structure begins with a whole unit", target.Start)
 		}
@@ -188,12 +185,13 @@ func placeOn(now *site.Site, r *PlaceRequest, target PlaceTarget) ([]site.Edit, 
 	return edits, nil
 }
 
-// stillThere finds a device in the site that a step is about to change.
-func stillThere(now *site.Site, id string) (*site.Device, error) {
-	if d := now.Device(id); d != nil {
-		return d, nil
+// stillThere finds a device, with the map that it was taken with, in the site that
+// a step is about to change.
+func stillThere(now *site.Site, was *site.Device) (*site.Device, error) {
+	if d := now.Device(was.ID); d != nil {
+		return d.In(protocol.MapOr(was.Map)), nil
 	}
-	return nil, problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(id)
+	return nil, problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(was.ID)
 }
 
 // postKeep makes a datasheet of a device's map.
@@ -202,7 +200,7 @@ func (s *Server) postKeep(c fiber.Ctx) error {
 	if err := bind(c, &r); err != nil {
 		return err
 	}
-	d, def, _, err := s.device(r.Device)
+	d, def, err := s.device(c, r.Device)
 	if err != nil {
 		return err
 	}
@@ -212,7 +210,7 @@ func (s *Server) postKeep(c fiber.Ctx) error {
 	name := strings.TrimSpace(r.Name)
 	entry, err := s.Store.Change(c.Context(), who(c), "kept the map of "+d.Name+" as the datasheet "+name,
 		func(now *site.Site) ([]site.Edit, error) {
-			d, err := stillThere(now, d.ID)
+			d, err := stillThere(now, d)
 			if err != nil {
 				return nil, err
 			}
@@ -220,7 +218,7 @@ func (s *Server) postKeep(c fiber.Ctx) error {
 			sheet.ID, sheet.Map = newID(), def.Name
 			// The device follows its own datasheet from now on.
 			pl := site.Placement{ID: newID(), Datasheet: sheet.ID, Prefix: r.Prefix, All: true}
-			own := *d
+			own := *d.Whole()
 			own.Points, own.Access = nil, nil // the checklist is the datasheet's now
 			own.Placements = append(slices.Clone(d.Placements), pl)
 			edits := []site.Edit{site.Put(site.KindDatasheet, sheet.ID, "", sheet),
@@ -342,17 +340,17 @@ func (s *Server) postReturn(c fiber.Ctx) error {
 	if err := bind(c, &r); err != nil {
 		return err
 	}
-	d, _, _, err := s.device(c.Params("id"))
+	d, _, err := s.device(c, c.Params("id"))
 	if err != nil {
 		return err
 	}
 	entry, err := s.Store.Change(c.Context(), who(c), "brought "+d.Name+" back to its datasheet",
 		func(now *site.Site) ([]site.Edit, error) {
-			d, err := stillThere(now, d.ID)
+			d, err := stillThere(now, d)
 			if err != nil {
 				return nil, err
 			}
-			edits, err := datasheet.Return(now, d, r.Placement, r.Points, newID)
+			edits, err := datasheet.Return(now, d.Whole(), r.Placement, r.Points, newID)
 			if err != nil {
 				return nil, problem.New("gone", err.Error()+".", "Reload to see what changed.").At(d.Name)
 			}

@@ -2,6 +2,7 @@ package api
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"runtime/debug"
 
@@ -34,7 +35,7 @@ func (s *Server) getSite(c fiber.Ctx) error {
 	}
 	view.CanUndo, view.CanRedo = snapshot.CanUndo, snapshot.CanRedo
 	for i := range now.Devices {
-		d := DeviceView{Device: now.Devices[i], PointCount: len(now.Devices[i].Points)}
+		d := DeviceView{Device: now.Devices[i], PointCount: len(now.Devices[i].Points), Maps: now.MapsOf(&now.Devices[i])}
 		d.Points = []site.Point{}
 		if d.Ports == nil {
 			d.Ports = []site.Port{}
@@ -86,7 +87,6 @@ func crossingEnds(now *site.Site) map[string]CrossingEnd {
 	}
 	for i := range now.Devices {
 		d := &now.Devices[i]
-		scheme, err := protocol.SchemeOf(d.Map)
 		for j := range d.Points {
 			p := &d.Points[j]
 			if _, is := ends[p.ID]; !is {
@@ -94,7 +94,7 @@ func crossingEnds(now *site.Site) map[string]CrossingEnd {
 			}
 			end := CrossingEnd{Device: d.ID, Name: d.Name + " · " + p.Name, Type: string(p.Type), Unit: p.Unit,
 				Address: p.Address.String()}
-			if err == nil {
+			if scheme, err := d.SchemeOf(p); err == nil {
 				end.Address = regmap.Cell(scheme, p, regmap.Address)
 			}
 			ends[p.ID] = end
@@ -201,24 +201,26 @@ func (s *Server) postSiteFile(c fiber.Ctx) error {
 	return s.step(c, entry, err)
 }
 
-// device finds a device of the site as it is, the protocol its map is written
-// for, and the number of the site's last change.
-func (s *Server) device(id string) (*site.Device, *protocol.Def, int64, error) {
-	now, seq := s.Store.Site()
-	d, def, err := mappedDevice(now, id)
-	return d, def, seq, err
+// device finds a device of the site as it is with the one map that a request is
+// about, and the protocol that this is written for.
+func (s *Server) device(c fiber.Ctx, id string) (*site.Device, *protocol.Def, error) {
+	now, _ := s.Store.Site()
+	return mappedDevice(now, id, c.Query("map"))
 }
 
-func mappedDevice(now *site.Site, id string) (*site.Device, *protocol.Def, error) {
+// mappedDevice is a device with one of its maps, by the name of its protocol;
+// the empty name is that of the device itself.
+func mappedDevice(now *site.Site, id, name string) (*site.Device, *protocol.Def, error) {
 	d := now.Device(id)
 	if d == nil {
 		return nil, nil, problem.New("gone", "The device is no longer in the site.",
 			"Reload to see what changed.").At(id)
 	}
-	def, ok := protocol.Named(protocol.MapOr(d.Map))
+	name = cmp.Or(name, protocol.MapOr(d.Map))
+	def, ok := protocol.Named(name)
 	if !ok {
 		return nil, nil, problem.New("protocol",
-			fmt.Sprintf("The map is written for %q, which this version does not speak.", d.Map), "").At(d.Name)
+			fmt.Sprintf("The map is written for %q, which this version does not speak.", name), "").At(d.Name)
 	}
-	return d, def, nil
+	return d.In(name), def, nil
 }

@@ -54,10 +54,12 @@ type StandardTitle struct {
 	Title    string          `json:"title"`
 }
 
-// DeviceView is a device with the number of its points in their place.
+// DeviceView is a device with the number of its points in their place, and its
+// maps, by their protocols.
 type DeviceView struct {
 	site.Device
-	PointCount int `json:"pointCount"`
+	PointCount int      `json:"pointCount"`
+	Maps       []string `json:"maps"`
 }
 
 // LinkView is a link with both its ends face to face.
@@ -85,8 +87,12 @@ type CrossingEnd struct {
 
 // PointsView is the map of one device.
 type PointsView struct {
-	Seq     int64           `json:"seq"`
-	Device  string          `json:"device"`
+	Seq    int64  `json:"seq"`
+	Device string `json:"device"`
+	// Map is the protocol that it is written for, Mark what a new point of it says
+	// of that.
+	Map     string          `json:"map"`
+	Mark    string          `json:"mark"`
 	Columns []regmap.Column `json:"columns"`
 	Areas   []block.Area    `json:"areas"`
 	Rows    []PointRow      `json:"rows"`
@@ -125,6 +131,12 @@ type PointRow struct {
 	Units   int      `json:"units"`
 }
 
+// Carrier is a link that can carry a point.
+type Carrier struct {
+	Link  string `json:"link"`
+	Title string `json:"title"`
+}
+
 // PointView is one point with everything that the inspector shows.
 type PointView struct {
 	Point     site.Point         `json:"point"`
@@ -135,6 +147,8 @@ type PointView struct {
 	Live      field.Live         `json:"live"`
 	Words     []Word             `json:"words"`
 	Writable  bool               `json:"writable"`
+	// Carriers are the links that can carry it, in words, by their ids in order.
+	Carriers []Carrier `json:"carriers"`
 	// Readings are the words in every plausible way; Neighbours are the ways
 	// in which others count a bit of a register.
 	Readings   []fathom.Plain     `json:"readings"`
@@ -389,6 +403,7 @@ type PlaceRequest struct {
 // where it begins.
 type PlaceTarget struct {
 	Device string      `json:"device"`
+	Map    string      `json:"map,omitempty"` // of its maps, by its protocol; empty for its own
 	Prefix string      `json:"prefix"`
 	Shift  int         `json:"shift"`
 	Start  string      `json:"start,omitempty"`

@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"maps"
 	"net"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -26,7 +28,7 @@ type Bench struct {
 	InProcess bool
 
 	mu      sync.Mutex
-	servers map[string]*Server // by device
+	servers map[string]*Server // by standInID
 	made    map[string]string  // what each was made from
 	from    map[string]site.Device
 	lines   map[string]*serialLine // by line
@@ -68,25 +70,24 @@ func (b *Bench) Sync(s *site.Site) error {
 	defer b.mu.Unlock()
 	var errs []error
 	wanted := map[string]bool{}
-	for i := range s.Devices {
-		d := &s.Devices[i]
-		port := answeringPort(s, d)
-		if port == nil || s.Line(port.Line).Medium != site.Ethernet {
+	for d, port := range answering(s) {
+		if s.Line(port.Line).Medium != site.Ethernet {
 			continue
 		}
-		wanted[d.ID] = true
-		if old, ok := b.from[d.ID]; ok && d.SharesPoints(&old) && len(d.Ports) > 0 && len(old.Ports) == len(d.Ports) &&
+		id := standInID(d, port)
+		wanted[id] = true
+		if old, ok := b.from[id]; ok && d.SharesPoints(&old) && len(d.Ports) > 0 && len(old.Ports) == len(d.Ports) &&
 			&d.Ports[0] == &old.Ports[0] && d.Bench == old.Bench && d.Model == old.Model {
 			continue // the very same
 		}
 		print := made(d, port)
-		if b.made[d.ID] == print {
-			b.from[d.ID] = *d
+		if b.made[id] == print {
+			b.from[id] = *d
 			continue
 		}
-		delete(b.from, d.ID)
+		delete(b.from, id)
 		fault, at := Fault{}, 0
-		if old := b.servers[d.ID]; old != nil {
+		if old := b.servers[id]; old != nil {
 			fault, at = old.Fault(), old.port
 			errs = append(errs, old.Close())
 		} else {
@@ -98,7 +99,7 @@ func (b *Bench) Sync(s *site.Site) error {
 			errs = append(errs, fmt.Errorf("stand-in of %s: %w", d.Name, err))
 			continue
 		}
-		b.servers[d.ID], b.made[d.ID], b.from[d.ID] = server, print, *d
+		b.servers[id], b.made[id], b.from[id] = server, print, *d
 		if fault.Kind != "" {
 			errs = append(errs, server.SetFault(fault))
 		}
@@ -114,22 +115,43 @@ func (b *Bench) Sync(s *site.Site) error {
 	return errors.Join(append(errs, b.syncLines(s))...)
 }
 
-// answeringPort returns the port at which the stand-in of a device answers.
-func answeringPort(s *site.Site, d *site.Device) *site.Port {
-	for i := range d.Ports {
-		p := &d.Ports[i]
-		if _, ok := speeches[p.Protocol]; ok && (p.Host != "" || s.Line(p.Line).Medium == site.SerialLine) {
-			return p
+// answering goes through the ports of a site at which a stand-in answers, with
+// their devices.
+func answering(s *site.Site) iter.Seq2[*site.Device, *site.Port] {
+	return func(yield func(*site.Device, *site.Port) bool) {
+		for i := range s.Devices {
+			d := &s.Devices[i]
+			for k := range d.Ports {
+				p := &d.Ports[k]
+				if _, ok := speeches[p.Protocol]; ok && (p.Host != "" || s.Line(p.Line).Medium == site.SerialLine) &&
+					!yield(d, p) {
+					return
+				}
+			}
 		}
 	}
-	return nil
+}
+
+// standInID tells the stand-ins of a device apart, which has one for each port.
+func standInID(d *site.Device, port *site.Port) string {
+	return d.ID + "\x00" + port.Line + "\x00" + port.Protocol
+}
+
+// of returns the stand-ins of a device on networks. The lock is held.
+func (b *Bench) of(device string) (list []*Server) {
+	for _, id := range slices.Sorted(maps.Keys(b.servers)) {
+		if strings.HasPrefix(id, device+"\x00") {
+			list = append(list, b.servers[id])
+		}
+	}
+	return list
 }
 
 // made prints what a stand-in is made from.
 func made(d *site.Device, port *site.Port) string {
 	parts := []any{d.Bench, port.Settings, port.Protocol, port.Serial, d.Model}
 	if _, ok := models()[d.Bench]; !ok {
-		parts = append(parts, d.Points)
+		parts = append(parts, d.In(port.Protocol).Points)
 	}
 	data, err := json.Marshal(parts)
 	if err != nil {
@@ -152,7 +174,7 @@ func (b *Bench) start(d *site.Device, port *site.Port, at int) (*Server, error) 
 func simulate(d *site.Device, port *site.Port) Simulated {
 	def, _ := protocol.Named(port.Protocol)
 	m, ok := models()[d.Bench]
-	signals, identity, beyond := followMap(def.Scheme, d), d.Model, usualBeyond
+	signals, identity, beyond := followMap(def.Scheme, d.In(port.Protocol)), d.Model, usualBeyond
 	if ok = ok && m.fits(def.Scheme); ok {
 		signals, identity = m.signals(def.Scheme), m.Identity
 	}
@@ -174,12 +196,15 @@ func (b *Bench) Dial(s *site.Site, link *site.Link) string {
 		return line.path
 	}
 	device := s.Device(link.Answering)
-	server := b.servers[link.Answering]
-	if device == nil || device.Port(link.Line) == nil || server == nil {
+	if device == nil || device.PortFor(link) == nil {
+		return b.nobody()
+	}
+	server := b.servers[standInID(device, device.PortFor(link))]
+	if server == nil {
 		return b.nobody()
 	}
 	def, _ := protocol.Named(link.Protocol)
-	if def.Int(link.Settings, protocol.KeyPort) != def.Int(device.Port(link.Line).Settings, protocol.KeyPort) {
+	if def.Int(link.Settings, protocol.KeyPort) != def.Int(device.PortFor(link).Settings, protocol.KeyPort) {
 		return loopback(1) // a port on which nothing listens
 	}
 	return server.Addr()
@@ -221,19 +246,14 @@ func (b *Bench) List(s *site.Site) []StandIn {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	list := []StandIn{}
-	for i := range s.Devices {
-		d := &s.Devices[i]
-		port := answeringPort(s, d)
-		if port == nil {
-			continue
-		}
+	for d, port := range answering(s) {
 		if line := b.lines[port.Line]; line != nil {
 			f := s.Line(port.Line).Format()
 			url := fmt.Sprintf("%s://%s?baud=%d&parity=%s&data=%d&stop=%d", port.Protocol, line.path, f.Baud,
 				f.Frame()[1:2], f.Data, f.Stop)
 			list = append(list, StandIn{d.ID, OverSerial, port.Protocol, d.Name, line.path,
 				withSettings(url, port, "&"), line.faultOf(d.ID)})
-		} else if server := b.servers[d.ID]; server != nil {
+		} else if server := b.servers[standInID(d, port)]; server != nil {
 			list = append(list, StandIn{d.ID, OverTCP, port.Protocol, d.Name, server.Addr(),
 				withSettings(port.Protocol+"://"+server.Addr(), port, "?"), server.Fault()})
 		}
@@ -251,21 +271,24 @@ func (b *Bench) List(s *site.Site) []StandIn {
 // Fault.
 func (b *Bench) SetFault(id string, f Fault) error {
 	b.mu.Lock()
-	server, line, place, speaks := b.servers[id], b.lines[id], OverTCP, ""
+	servers, line, place, speaks := b.of(id), b.lines[id], OverTCP, ""
 	if line != nil {
 		place = OfLine
-	} else if server == nil {
+	} else if len(servers) == 0 {
 		for _, l := range b.lines {
 			if l.has(id) {
 				line, place, speaks = l, OverSerial, l.protocolOf(id)
 			}
 		}
 	}
-	if server != nil {
-		speaks = server.Def.Name
+	// A device with several ports has the fault at each that can have it.
+	for _, s := range servers {
+		if speaks == "" || f.fits(place, s.Def.Name) {
+			speaks = s.Def.Name
+		}
 	}
 	b.mu.Unlock()
-	if server == nil && line == nil {
+	if len(servers) == 0 && line == nil {
 		return problem.New("no-stand-in", "The device has no stand-in on the bench.",
 			"Give it a port that answers.").At(id)
 	}
@@ -281,8 +304,14 @@ func (b *Bench) SetFault(id string, f Fault) error {
 		line.setFault(id, f)
 		return nil
 	}
-	if err := server.SetFault(f); err != nil {
-		return problem.New("bench", "The stand-in could not be switched: "+err.Error()+".", "Try again.").At(id)
+	for _, server := range servers {
+		fault := f
+		if !f.fits(place, server.Def.Name) {
+			fault = Fault{}
+		}
+		if err := server.SetFault(fault); err != nil {
+			return problem.New("bench", "The stand-in could not be switched: "+err.Error()+".", "Try again.").At(id)
+		}
 	}
 	return nil
 }

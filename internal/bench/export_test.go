@@ -1,13 +1,23 @@
 package bench
 
 import (
+	"strings"
+
 	"ferry/internal/core/address"
 	"ferry/internal/core/site"
 )
 
 // What the tests, which need the families, see of the inside.
 
-func (b *Bench) Servers() map[string]*Server { return b.servers }
+// Servers are the first stand-ins of each device on networks.
+func (b *Bench) Servers() map[string]*Server {
+	first := map[string]*Server{}
+	for id, s := range b.servers {
+		device, _, _ := strings.Cut(id, "\x00")
+		first[device] = s
+	}
+	return first
+}
 
 func (m *Memory) Freeze(on bool) { m.freeze(on) }
 

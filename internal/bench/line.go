@@ -84,10 +84,8 @@ func (l *serialLine) sync(s *site.Site, line *site.Line) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	var units []*unit
-	for i := range s.Devices {
-		d := &s.Devices[i]
-		port := answeringPort(s, d)
-		if port == nil || port.Line != line.ID {
+	for d, port := range answering(s) {
+		if port.Line != line.ID {
 			continue
 		}
 		print := made(d, port)

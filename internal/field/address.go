@@ -115,11 +115,11 @@ func (e *Engine) targetOf(link *site.Link) (t Target, key string, err error) {
 
 func (e *Engine) plantAddress(link *site.Link, def *protocol.Def) (string, error) {
 	device := e.site.Device(link.Answering)
-	if device == nil || device.Port(link.Line) == nil {
+	if device == nil || device.PortFor(link) == nil {
 		return "", problem.New("no-port", "The answering end has no port on the line of the link.",
 			"Give it one under Lines.")
 	}
-	host, err := netip.ParseAddr(device.Port(link.Line).Host)
+	host, err := netip.ParseAddr(device.PortFor(link).Host)
 	if err != nil {
 		return "", problem.New("no-address", device.Name+" has no IP address.", "Enter it under Lines.").At(device.Name)
 	}

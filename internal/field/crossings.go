@@ -94,14 +94,14 @@ func crossingPrints(s *site.Site) map[string]crossPrint {
 			if at.point == nil {
 				break
 			}
-			link := s.LinkTo(at.device.ID)
+			link := s.LinkOf(at.device, at.point)
 			if link == nil {
 				break
 			}
 			plain := *link
 			plain.Remark = ""
 			links = append(links, link.ID)
-			parts = append(parts, readOnly(at.point), plain, at.device.Port(link.Line), at.device.Map)
+			parts = append(parts, readOnly(at.point), plain, at.device.PortFor(link), at.device.Map)
 		}
 		if len(parts) < 9 {
 			continue

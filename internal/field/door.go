@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"ferry/internal/core/problem"
-	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
@@ -222,7 +221,7 @@ func (o *order) changes(e *Engine) (list []string) {
 		}
 	}
 	said("the name of the device", o.device.Name, device.Name)
-	if scheme, err := protocol.SchemeOf(device.Map); err == nil {
+	if scheme, err := device.SchemeOf(point); err == nil {
 		for _, column := range regmap.Columns() {
 			if !slices.Contains(besideTheWrite, column) {
 				said("the "+string(column)+" of "+o.point.Name, regmap.Cell(scheme, o.point, column),
@@ -245,7 +244,7 @@ func (o *order) changes(e *Engine) (list []string) {
 	}
 	said("where it goes", o.dial, target.Dial)
 	said("the format of the line", o.format, target.Format.String())
-	if port := device.Port(link.Line); port != nil && o.host != port.Host {
+	if port := device.PortFor(link); port != nil && o.host != port.Host {
 		said("the address", o.host, port.Host)
 	}
 	return list

@@ -171,7 +171,7 @@ func (e *Engine) Start(links []string) error {
 // the key under which channels are shared. The lock is held.
 func (e *Engine) runnerOf(id string) (r *runner, target Target, key string, err error) {
 	link := *e.site.Link(id)
-	device := *e.site.Device(link.Answering)
+	device := *e.site.Carried(&link)
 	if target, key, err = e.targetOf(&link); err != nil {
 		return nil, target, "", err
 	}

@@ -151,7 +151,7 @@ func (o *order) locate(e *Engine, pointID string) error {
 		return problem.New("gone", "The point is no longer in the site.", "Reload to see what changed.").At(pointID)
 	}
 	o.device, o.point, o.where = device, point, device.Name+" · "+point.Name
-	if o.link = o.site.LinkTo(device.ID); o.link == nil {
+	if o.link = o.site.LinkOf(device, point); o.link == nil {
 		return problem.New("no-link", "No link reaches "+device.Name+".", "Add one under Lines.").At(o.where)
 	}
 	var err error
@@ -163,7 +163,7 @@ func (o *order) locate(e *Engine, pointID string) error {
 		return err
 	}
 	o.dial, o.format = target.Dial, target.Format.String()
-	if port := device.Port(o.link.Line); port != nil {
+	if port := device.PortFor(o.link); port != nil {
 		o.host = port.Host
 	}
 	return nil

@@ -114,7 +114,7 @@ func (e *Engine) neighbours(link *site.Link) (others []*runner) {
 
 func targetOf(s *site.Site, link *site.Link) string {
 	_, def, err := DriverOf(link.Protocol)
-	port := s.Device(link.Answering).Port(link.Line)
+	port := s.Device(link.Answering).PortFor(link)
 	if err != nil || port == nil {
 		return ""
 	}

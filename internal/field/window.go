@@ -30,9 +30,9 @@ const mostAsked = 48
 // ReadWindow reads registers around a place: of the run asked for, the part
 // that the device answers and that holds the place at. Whatever it refuses is
 // halved until its edge is found.
-func (e *Engine) ReadWindow(ctx context.Context, deviceID, areaKey string, start uint32, count int,
+func (e *Engine) ReadWindow(ctx context.Context, deviceID, mapName, areaKey string, start uint32, count int,
 	at uint32) (*Window, error) {
-	link, def, area, err := e.reach(deviceID, areaKey)
+	link, def, area, err := e.reach(deviceID, mapName, areaKey)
 	if err != nil {
 		return nil, err
 	}
@@ -81,15 +81,16 @@ func (e *Engine) ReadWindow(ctx context.Context, deviceID, areaKey string, start
 	return window, nil
 }
 
-// reach finds the link that reads a device, its protocol and an area of it.
-func (e *Engine) reach(deviceID, areaKey string) (*site.Link, *protocol.Def, block.Area, error) {
+// reach finds the link that reads a device, in a protocol of the family named or
+// any, its protocol and an area of it.
+func (e *Engine) reach(deviceID, mapName, areaKey string) (*site.Link, *protocol.Def, block.Area, error) {
 	s := e.Site()
 	device := s.Device(deviceID)
 	if device == nil {
 		return nil, nil, block.Area{},
 			problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(deviceID)
 	}
-	link := s.LinkTo(deviceID)
+	link := s.LinkIn(deviceID, mapName)
 	if link == nil {
 		return nil, nil, block.Area{},
 			problem.New("no-link", "No link reaches "+device.Name+".", "Add one under Lines.").At(device.Name)
@@ -154,8 +155,8 @@ func (r *runner) note(ranges []block.Range, reply *Reply, began time.Time, parts
 
 // AskEdges asks a device for the units at the edges of its map and just outside
 // them. Edges that failed otherwise than by being refused are left out.
-func (e *Engine) AskEdges(ctx context.Context, deviceID string) ([]regmap.Edge, error) {
-	link, def, _, err := e.reach(deviceID, "")
+func (e *Engine) AskEdges(ctx context.Context, deviceID, mapName string) ([]regmap.Edge, error) {
+	link, def, _, err := e.reach(deviceID, mapName, "")
 	if err != nil {
 		return nil, err
 	}

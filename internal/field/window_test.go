@@ -18,7 +18,7 @@ import (
 func TestReadWindow(t *testing.T) {
 	s := bench.Demo()
 	e, _ := benched(t, s)
-	w, err := e.ReadWindow(context.Background(), "ph21", "ir", 0, 40, 1)
+	w, err := e.ReadWindow(context.Background(), "ph21", "", "ir", 0, 40, 1)
 	if err != nil || w.Start != 0 || len(w.Words) != 8 || w.Words[6] == 0 && w.Words[7] == 0 {
 		t.Errorf("%+v, %v", w, err)
 	}
@@ -33,7 +33,7 @@ func TestReadWindow(t *testing.T) {
 		{"ir", 0, 0, 1, "no longer in the site", "gone"}, {"xx", 0, 0, 1, "no such area", "ph21"},
 		{"hr", 0, 0, 1, "No link", "lss"},
 	} {
-		if _, err := e.ReadWindow(context.Background(), bad.device, bad.area, bad.start, bad.count,
+		if _, err := e.ReadWindow(context.Background(), bad.device, "", bad.area, bad.start, bad.count,
 			bad.at); err == nil || !strings.Contains(err.Error(), bad.says) {
 			t.Errorf("%+v: %v", bad, err)
 		}
@@ -50,7 +50,7 @@ func TestAskEdges(t *testing.T) {
 		if len(d.Points) == 0 {
 			continue
 		}
-		edges, err := e.AskEdges(context.Background(), d.ID)
+		edges, err := e.AskEdges(context.Background(), d.ID, "")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -107,11 +107,11 @@ func FuzzWindow(f *testing.F) {
 		p.bench["pump"].behave(func(request, _ []byte) ([]byte, bool) {
 			return append(append(request[:4:4], byte((len(pdu)+1)>>8), byte(len(pdu)+1), 1), pdu...), true
 		})
-		w, err := p.ReadWindow(context.Background(), "pump", "hr", uint32(at), 40, uint32(at)+3)
+		w, err := p.ReadWindow(context.Background(), "pump", "", "hr", uint32(at), 40, uint32(at)+3)
 		if err == nil && (w.Start > uint32(at)+3 || w.Start+uint32(len(w.Words)) <= uint32(at)+3) {
 			t.Errorf("the window is %+v", w)
 		}
-		if _, err := p.AskEdges(context.Background(), "pump"); err != nil && strings.Contains(err.Error(), "defect") {
+		if _, err := p.AskEdges(context.Background(), "pump", ""); err != nil && strings.Contains(err.Error(), "defect") {
 			t.Error(err)
 		}
 		if _, err := p.Try(context.Background(), "to-pump"); err != nil {

@@ -49,6 +49,27 @@ func MapOf(d *site.Device) (Map, error) {
 	return Map{Device: d.Name, Model: d.Model, Remark: d.Remark, Protocol: name, Scheme: scheme, Points: d.Points}, err
 }
 
+// MapsOf prepares each map of a device that has points, or its own where none
+// has.
+func MapsOf(d *site.Device) ([]Map, error) {
+	var maps []Map
+	for _, name := range d.Maps() {
+		view := d.In(name)
+		if len(view.Points) == 0 && len(d.Points) > 0 {
+			continue
+		}
+		m, err := MapOf(view)
+		if err != nil {
+			return nil, err
+		}
+		if def, ok := protocol.Named(name); ok && view.Mark() != "" {
+			m.Device += ", " + def.Title
+		}
+		maps = append(maps, m)
+	}
+	return maps, nil
+}
+
 // extraNotations are printed behind the columns of a map, for readers who
 // count in another way; the address column holds the usual one.
 func (m *Map) extraNotations() []string {

@@ -9,7 +9,6 @@ import (
 
 	"ferry/internal/core/block"
 	"ferry/internal/core/finding"
-	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -107,7 +106,7 @@ func Check(s *site.Site) []finding.Finding {
 				fmt.Sprintf("%s of %s is marked as only to be read.", to.point.Name, to.device.Name),
 				"Give it access rw in its map, or choose another target.")
 		}
-		if scheme, err := protocol.SchemeOf(to.device.Map); err == nil {
+		if scheme, err := to.device.SchemeOf(to.point); err == nil {
 			if area, ok := block.AreaOf(scheme, to.point.Place().Area); ok && !area.Writable {
 				add(finding.Fault, "target-area", "The target cannot be written",
 					fmt.Sprintf("%s lies in the %s, which nobody can write.", to.point.Name, area.Title),
@@ -115,10 +114,10 @@ func Check(s *site.Site) []finding.Finding {
 			}
 		}
 		for _, e := range []end{from, to} {
-			if s.LinkTo(e.device.ID) == nil {
+			if s.LinkOf(e.device, e.point) == nil {
 				add(finding.Fault, "no-link", "No link reaches "+e.device.Name,
-					fmt.Sprintf("Nothing asks %s, so the value cannot cross.", e.device.Name),
-					"Add a link to it under Lines.")
+					fmt.Sprintf("Nothing asks %s for %s, so the value cannot cross.", e.device.Name, e.point.Name),
+					"Add a link to it under Lines, in the protocol of its map.")
 			}
 		}
 		if other, twice := writers[c.To]; twice {

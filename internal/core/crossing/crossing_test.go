@@ -72,7 +72,7 @@ func TestCheck(t *testing.T) {
 					point("g3", "ir", 1, "int16", "rw")}},
 			{ID: "lone", Name: "Lone", Map: "modbus-tcp", Points: []site.Point{point("l", "hr", 0, "float32", "rw")}},
 		},
-		Links: []site.Link{{ID: "k1", Answering: "p"}, {ID: "k2", Answering: "g"}},
+		Links: []site.Link{{ID: "k1", Protocol: "modbus-tcp", Answering: "p"}, {ID: "k2", Protocol: "modbus-tcp", Answering: "g"}},
 	}
 	for _, c := range []struct {
 		name      string

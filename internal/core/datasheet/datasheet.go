@@ -3,6 +3,7 @@
 package datasheet
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"reflect"
@@ -34,6 +35,9 @@ func Extents(s *site.Site, d *site.Device) (extents []Extent) {
 	}
 	for i := range d.Placements {
 		pl := &d.Placements[i]
+		if in, err := protocol.SchemeOf(mapOf(d, pl)); err != nil || in != scheme {
+			continue // it is in another map of the device
+		}
 		t := s.Structure(pl.Structure)
 		area, ok := block.AreaOf(scheme, pl.Area)
 		if t == nil || !ok || area.UnitBits < 8 {
@@ -56,6 +60,11 @@ func Extents(s *site.Site, d *site.Device) (extents []Extent) {
 		}
 	}
 	return extents
+}
+
+// mapOf names the protocol in whose addressing a structure is placed.
+func mapOf(d *site.Device, pl *site.Placement) string {
+	return protocol.MapOr(cmp.Or(pl.Map, d.Whole().Map))
 }
 
 // Expected returns the points that a placement in d stands for, without ids, in
@@ -81,6 +90,10 @@ func Expected(s *site.Site, d *site.Device, pl *site.Placement) ([]site.Point, e
 		p, err := placed(scheme, &sheet.Points[i].Point, pl)
 		if err != nil {
 			return nil, err
+		}
+		// Protocols of a family share their maps.
+		if own, err := protocol.SchemeOf(protocol.MapOr(d.Whole().Map)); err != nil || own != scheme {
+			p.Map = sheet.Map
 		}
 		points = append(points, p)
 	}
@@ -116,7 +129,7 @@ func expectedOfStructure(s *site.Site, d *site.Device, pl *site.Placement) ([]si
 	if t == nil {
 		return nil, fmt.Errorf("the structure is no longer in the site")
 	}
-	scheme, err := protocol.SchemeOf(protocol.MapOr(d.Map))
+	scheme, err := protocol.SchemeOf(mapOf(d, pl))
 	if err != nil {
 		return nil, err
 	}
@@ -129,7 +142,7 @@ func expectedOfStructure(s *site.Site, d *site.Device, pl *site.Placement) ([]si
 		p := &points[i]
 		p.From = &site.Origin{Placement: pl.ID, Point: p.Name}
 		p.Name = pl.Prefix + p.Name
-		p.PaceMs = pl.PaceMs
+		p.PaceMs, p.Map = pl.PaceMs, pl.Map
 		if pl.Access != "" {
 			p.Access = pl.Access
 		}
@@ -141,10 +154,7 @@ func expectedOfStructure(s *site.Site, d *site.Device, pl *site.Placement) ([]si
 // placement itself, and its points. newID names them.
 func Place(s *site.Site, d *site.Device, pl site.Placement, newID func() string) ([]site.Edit, error) {
 	pl.ID = newID()
-	points, err := Expected(s, d, &pl)
-	if err != nil {
-		return nil, err
-	}
+	d = d.Whole()
 	own := *d
 	own.Points = nil
 	own.Placements = append(slices.Clone(d.Placements), pl)
@@ -165,6 +175,10 @@ func Place(s *site.Site, d *site.Device, pl site.Placement, newID func() string)
 		}
 	}
 	own.Map = protocol.MapOr(own.Map)
+	points, err := Expected(s, &own, &pl)
+	if err != nil {
+		return nil, err
+	}
 	edits := []site.Edit{site.Put(site.KindDevice, d.ID, "", own)}
 	for i := range points {
 		points[i].ID = newID()
@@ -180,6 +194,7 @@ func Of(s *site.Site, d *site.Device, name, prefix string) site.Datasheet {
 		Points: make([]site.SheetPoint, len(d.Points))}
 	for i := range d.Points {
 		p := d.Points[i]
+		p.Map, p.Link = "", ""
 		if len(p.Name) > len(prefix) && p.Name[:len(prefix)] == prefix {
 			p.Name = p.Name[len(prefix):]
 		}
@@ -240,14 +255,14 @@ func compare(s *site.Site, d *site.Device, pl *site.Placement) Standing {
 		st.Problem = err.Error() + "."
 		return st
 	}
-	scheme, err := protocol.SchemeOf(d.Map)
-	if err != nil {
-		st.Problem = err.Error() + "."
-		return st
-	}
 	there := owned(d, pl.ID)
 	for i := range points {
 		want := &points[i]
+		scheme, err := d.SchemeOf(want)
+		if err != nil {
+			st.Problem = err.Error() + "."
+			return st
+		}
 		is := there[want.From.Point]
 		delete(there, want.From.Point)
 		if is == nil {

@@ -401,10 +401,10 @@ func Still(device *site.Device, habits []Habit) []finding.Finding {
 func Target(s *site.Site, link *site.Link) string {
 	device, line := s.Device(link.Answering), s.Line(link.Line)
 	def, ok := protocol.Named(link.Protocol)
-	if device == nil || line == nil || !ok || device.Port(link.Line) == nil {
+	if device == nil || line == nil || !ok || device.PortFor(link) == nil {
 		return "its address"
 	}
-	text := device.Port(link.Line).Host
+	text := device.PortFor(link).Host
 	if line.Medium == site.SerialLine {
 		text = line.Name
 	}

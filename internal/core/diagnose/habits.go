@@ -14,7 +14,8 @@ import (
 	"ferry/internal/core/site"
 )
 
-// HabitWords says in words what was learned of an area of a device.
+// HabitWords says in words what was learned of an area of a device, which has
+// the one map.
 func HabitWords(device *site.Device, area string, facts habit.Facts) (words []string) {
 	scheme, err := protocol.SchemeOf(device.Map)
 	if err != nil {

@@ -12,6 +12,7 @@ import (
 	"ferry/internal/core/address"
 	"ferry/internal/core/block"
 	"ferry/internal/core/finding"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -34,6 +35,22 @@ func Check(scheme address.Scheme, d *site.Device, maxUnits func(area string) int
 	c.overlaps()
 	finding.Sort(c.found)
 	return c.found
+}
+
+// CheckMaps checks every map of a device, against what its protocol allows with
+// the usual settings.
+func CheckMaps(d *site.Device) []finding.Finding {
+	found := []finding.Finding{}
+	if d.Map == "" {
+		return found
+	}
+	for _, name := range d.Maps() {
+		if def, ok := protocol.Named(name); ok {
+			found = append(found, Check(def.Scheme, d.In(name), def.Most(nil))...)
+		}
+	}
+	finding.Sort(found)
+	return found
 }
 
 type checker struct {

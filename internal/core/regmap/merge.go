@@ -119,7 +119,7 @@ var kept = []struct {
 // overlaid returns was with what the table gives for it.
 func overlaid(was, row *site.Point, has func(...Column) bool) site.Point {
 	p := *row
-	p.ID, p.From = was.ID, was.From
+	p.ID, p.From, p.Map, p.Link = was.ID, was.From, was.Map, was.Link
 	// The address alone may say that a bit is meant.
 	if !has(Type, Count, Bit) && row.Place().Bit == was.Place().Bit && row.Place().Area == was.Place().Area {
 		retype(&p, shaped{was.Type, was.Length, was.Charset, was.Padding})

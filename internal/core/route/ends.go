@@ -42,10 +42,10 @@ func FaceToFace(s *site.Site, link *site.Link) []Mismatch {
 	line := s.Line(link.Line)
 	def, ok := protocol.Named(link.Protocol)
 	if asking == nil || answering == nil || line == nil || !ok || asking.Port(link.Line) == nil ||
-		answering.Port(link.Line) == nil {
+		answering.PortFor(link) == nil {
 		return []Mismatch{}
 	}
-	a, b := asking.Port(link.Line), answering.Port(link.Line)
+	a, b := asking.Port(link.Line), answering.PortFor(link)
 	var rows []Mismatch
 	if line.Medium != site.SerialLine {
 		rows = append(rows, hosts(s, line, asking, answering))
@@ -195,7 +195,7 @@ func SerialPort(s *site.Site, line *site.Line, link *site.Link) (Result, string,
 			asking.Name, line.Name), "Set it to ask only, or ask from another port."
 	}
 	def, _ := protocol.Named(link.Protocol)
-	station := def.StationWords(answering.Port(line.ID).Settings)
+	station := def.StationWords(answering.PortFor(link).Settings)
 	for i := range s.Links {
 		other := &s.Links[i]
 		if other.Line != line.ID {

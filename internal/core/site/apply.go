@@ -124,6 +124,9 @@ func (a *applier) apply(e Edit) error {
 	case KindPoint:
 		return a.editPoint(e, remove)
 	case KindLink:
+		if remove {
+			a.removeOfLink(e.ID)
+		}
 		return edit(a, e, &a.site.Links, remove, func(l *Link) *string { return &l.ID })
 	case KindCrossing:
 		return edit(a, e, &a.site.Crossings, remove, func(c *Crossing) *string { return &c.ID })
@@ -345,6 +348,20 @@ func (a *applier) removeOfDevice(id string) {
 	if d := a.site.Device(id); d != nil {
 		for _, p := range slices.Backward(slices.Clone(d.Points)) {
 			a.drop(KindPoint, p.ID, id)
+		}
+	}
+}
+
+// removeOfLink has the points that a link carries by name be carried by whichever
+// is left.
+func (a *applier) removeOfLink(id string) {
+	for i := range a.site.Devices {
+		d := a.site.Devices[i]
+		for _, p := range d.Points {
+			if p.Link == id {
+				p.Link = ""
+				a.must(Put(KindPoint, p.ID, d.ID, p))
+			}
 		}
 	}
 }

@@ -81,6 +81,9 @@ type Placement struct {
 	Access Access      `json:"access,omitempty"`
 	// All is set where every point was placed, not only the useful ones.
 	All bool `json:"all,omitempty"`
+	// Map names the protocol in whose addressing a structure is placed, where that
+	// is not the one of the device.
+	Map string `json:"map,omitempty"`
 }
 
 // Headings is a table whose columns were recognised, so that the next file of

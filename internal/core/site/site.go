@@ -68,6 +68,8 @@ type Device struct {
 	// Placements say which datasheets and structures its points came from.
 	Placements []Placement `json:"placements,omitempty"`
 	Points     []Point     `json:"points"`
+
+	whole *Device // of which this is a part; nil for none
 }
 
 // Limits of one device. A zero field means what the protocol allows.
@@ -182,6 +184,11 @@ type Point struct {
 	Access   Access  `json:"access" jsonschema:"enum=r,enum=rw,enum=w"`
 	Remark   string  `json:"remark,omitempty"`
 	From     *Origin `json:"from,omitempty"`
+	// Map names the protocol in whose addressing the point is written, where that
+	// is not the one of its device, and Link the link that carries it, where there
+	// is a choice.
+	Map  string `json:"map,omitempty"`
+	Link string `json:"link,omitempty"`
 }
 
 // Place takes the address of p apart, where it is one of the block shape.
@@ -244,7 +251,7 @@ func (p *Point) Bits(unitBits int) (from, count int, ok bool) {
 // SameReading reports whether p and q read the same places in the same way, so
 // that a value of the one is a value of the other.
 func (p *Point) SameReading(q *Point) bool {
-	return p.Address == q.Address && p.Type == q.Type && p.Length == q.Length && p.Charset == q.Charset &&
+	return p.Address == q.Address && p.Map == q.Map && p.Link == q.Link && p.Type == q.Type && p.Length == q.Length && p.Charset == q.Charset &&
 		p.Padding == q.Padding && p.Order == q.Order &&
 		p.Factor == q.Factor && p.Offset == q.Offset && (p.Range == q.Range ||
 		p.Range != nil && q.Range != nil && *p.Range == *q.Range) &&
@@ -368,16 +375,6 @@ func (s *Site) Device(id string) *Device {
 func (s *Site) Link(id string) *Link {
 	for i := range s.Links {
 		if s.Links[i].ID == id {
-			return &s.Links[i]
-		}
-	}
-	return nil
-}
-
-// LinkTo returns the first link whose answering end is the given device.
-func (s *Site) LinkTo(device string) *Link {
-	for i := range s.Links {
-		if s.Links[i].Answering == device {
 			return &s.Links[i]
 		}
 	}

@@ -266,17 +266,40 @@ func (v *validator) device(s *Site, d *Device) {
 	if len(d.Points) == 0 {
 		return
 	}
-	scheme, err := protocol.SchemeOf(d.Map)
+	usual, err := protocol.SchemeOf(d.Map)
 	if err != nil {
 		v.fail(where, "it has points but its map names no protocol that this version speaks.",
 			"Set the map's protocol.")
 		return
 	}
 	for i := range d.Points {
+		p, scheme := &d.Points[i], usual
 		if v.first == nil {
 			v.path = own + ".points[" + strconv.Itoa(i) + "]"
 		}
-		v.point(where, scheme, &d.Points[i])
+		if p.Map != "" {
+			if scheme, err = protocol.SchemeOf(p.Map); err != nil {
+				v.fail(where+", point \""+p.Name+"\"", "map: "+err.Error()+".", "")
+				return
+			}
+		}
+		if p.Link != "" {
+			v.carried(s, where, d, p)
+		}
+		v.point(where, scheme, p)
+	}
+}
+
+// carried checks that the link that a point names can carry it.
+func (v *validator) carried(s *Site, where string, d *Device, p *Point) {
+	l := s.Link(p.Link)
+	where += ", point \"" + p.Name + "\""
+	if l == nil || l.Answering != d.ID {
+		v.failIn(".link", where, fmt.Sprintf("it is to be carried by link %q, which does not go to its device.", p.Link),
+			"Choose a link of the device, or none.")
+	} else if s.LinkOf(d, p) == nil {
+		v.failIn(".link", where, "it is to be carried by a link whose protocol has another addressing.",
+			"Choose a link in the protocol of its map.")
 	}
 }
 
@@ -404,7 +427,7 @@ func (v *validator) link(s *Site, l *Link) {
 	}
 	if s.Line(l.Line) == nil {
 		v.fail(where, "its line is not in the site.", "Choose a line of the site.")
-	} else if asking.Port(l.Line) == nil || answering.Port(l.Line) == nil {
+	} else if asking.Port(l.Line) == nil || answering.PortFor(l) == nil {
 		v.fail(where, "one of its ends has no port on the line.", "Give both devices a port on the line.")
 	}
 	if def, ok := protocol.Named(l.Protocol); !ok || def.MapOnly {

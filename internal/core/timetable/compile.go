@@ -196,12 +196,13 @@ func (c *compiler) link(ctx context.Context, link *site.Link) {
 	if !ok || device == nil {
 		return
 	}
+	device = device.CarriedBy(link)
 	key := "link " + link.ID
 	switch def.Turns {
 	case protocol.TurnsOfLine:
 		key = "line " + link.Line
 	case protocol.TurnsOfAddress:
-		if port := device.Port(link.Line); port != nil {
+		if port := device.PortFor(link); port != nil {
 			key = fmt.Sprintf("address %s %s:%d", link.Line, port.Host, def.Int(link.Settings, protocol.KeyPort))
 		}
 	}

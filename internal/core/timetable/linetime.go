@@ -42,7 +42,7 @@ func endsOf(s *site.Site, line *site.Line, link *site.Link, device *site.Device,
 		restAfter: def.Int(link.Settings, protocol.KeyRestAfter),
 		restMs:    1000 * float64(def.Int(link.Settings, protocol.KeyRestS))}
 	e.ranges, _ = def.Ranges()
-	port := device.Port(link.Line)
+	port := device.PortFor(link)
 	if line != nil {
 		e.between = line.RoundTripMs
 		if line.Medium == site.SerialLine {

@@ -230,7 +230,8 @@ func (o *Outlook) fastest(s *site.Site, line string) {
 	paces := map[int]bool{}
 	for i := range s.Devices {
 		for j := range s.Devices[i].Points {
-			if p := s.Devices[i].Points[j].PaceMs; p > 0 && !paces[p] && s.LinkTo(s.Devices[i].ID) != nil {
+			d, p := &s.Devices[i], s.Devices[i].Points[j].PaceMs
+			if p > 0 && !paces[p] && s.LinkOf(d, &d.Points[j]) != nil {
 				paces[p] = true
 				o.Fastest = append(o.Fastest, Fastest{p, scaledPace(p, high)})
 			}
@@ -369,7 +370,7 @@ func adviseSilence(s *site.Site, line string, worst []string, add adding) {
 			// Half as much again as the worst that the device was seen to
 			// think; three times what is merely stated.
 			margin := 3.0
-			if p := device.Port(l.Line); p != nil && p.Think != nil {
+			if p := device.PortFor(l); p != nil && p.Think != nil {
 				margin = 1.5
 			}
 			enough := int(math.Ceil(max(30, margin*e.worst+e.between)/10)) * 10

@@ -92,20 +92,26 @@ async function fetchSite(client: QueryClient): Promise<SiteView> {
   return site as unknown as SiteView;
 }
 /** The map of a device. What this window has already is not sent again: only the rows that changed are. */
-export function usePoints(device: string | undefined) {
+export function usePoints(device: string | undefined, map = "") {
   return useQuery({
-    ...pointsQuery(useQueryClient(), device ?? ""),
+    ...pointsQuery(useQueryClient(), device ?? "", map),
     enabled: !!device,
-    placeholderData: (old) => (old?.device === device ? old : undefined),
+    placeholderData: (old) => (old?.device === device && (!map || old?.map === map) ? old : undefined),
   });
 }
 
-/** How a map is read, for whoever asks for it. */
-export function pointsQuery(client: QueryClient, device: string) {
+/** Where the interface has something of the map of a device. */
+export const mapPath = (points: { device: string; map: string }, what: string, more = "") =>
+  `/api/devices/${points.device}/${what}?map=${points.map}${more}`;
+
+/** How a map is read, for whoever asks for it: that of the device itself, or the one named. */
+export function pointsQuery(client: QueryClient, device: string, map = "") {
   const fetchPoints = async (): Promise<PointsView> => {
-    const old = client.getQueryData<PointsView>(["points", device]);
+    const old = client.getQueryData<PointsView>(["points", device, map]);
     if (old) {
-      const news = await get<PointsView>(`/api/devices/${device}/points?since=${old.seq}&count=${old.rows.length}`);
+      const news = await get<PointsView>(
+        mapPath({ device, map }, "points", `&since=${old.seq}&count=${old.rows.length}`),
+      );
       if (!news.partial) return news;
       const changed = new Map(news.rows.map((r) => [r.id, r]));
       let met = 0;
@@ -120,10 +126,10 @@ export function pointsQuery(client: QueryClient, device: string) {
       // A row that is not known here is another point in the place of one: everything is read again.
       if (met === changed.size) return { ...news, rows };
     }
-    return get<PointsView>(`/api/devices/${device}/points`);
+    return get<PointsView>(mapPath({ device, map }, "points"));
   };
   // The rows that stay are kept as they are; comparing them all would cost more than it saves.
-  return queryOptions({ queryKey: ["points", device], queryFn: fetchPoints, structuralSharing: false });
+  return queryOptions({ queryKey: ["points", device, map], queryFn: fetchPoints, structuralSharing: false });
 }
 export const usePoint = (id: string | undefined, at: number) =>
   useQuery({

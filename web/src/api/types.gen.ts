@@ -143,6 +143,7 @@ export interface DeviceView {
   placements?: Placement[];
   points: Point[];
   pointCount: number;
+  maps: string[];
 }
 export interface Port {
   line: string;
@@ -219,6 +220,7 @@ export interface Placement {
   paceMs?: number;
   access?: string;
   all?: boolean;
+  map?: string;
 }
 export interface Point {
   id: string;
@@ -244,6 +246,8 @@ export interface Point {
   access: "r" | "rw" | "w";
   remark?: string;
   from?: Origin;
+  map?: string;
+  link?: string;
 }
 export interface Range {
   rawLow: number;
@@ -423,6 +427,8 @@ export interface StandardTitle {
 export interface PointsView {
   seq: number;
   device: string;
+  map: string;
+  mark: string;
   columns: string[];
   areas: Area[];
   rows: PointRow[];
@@ -513,6 +519,7 @@ export interface PointView {
   live: Live;
   words: Word[];
   writable: boolean;
+  carriers: Carrier[];
   readings: Plain[];
   neighbours: Notation[];
   start: number;
@@ -534,6 +541,10 @@ export interface Word {
   hex: string;
   decimal: string;
   binary: string;
+}
+export interface Carrier {
+  link: string;
+  title: string;
 }
 export interface Plain {
   type: string;
@@ -1143,6 +1154,7 @@ export interface PlaceRequest {
 }
 export interface PlaceTarget {
   device: string;
+  map?: string;
   prefix: string;
   shift: number;
   start?: string;

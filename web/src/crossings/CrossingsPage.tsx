@@ -307,8 +307,9 @@ function PointChoice({
   onPoint: (id: string) => void;
   writable?: boolean;
 }) {
-  const [device, setDevice] = useState("");
-  const { data } = usePoints(device || undefined);
+  const [chosen, setChosen] = useState(""); // a device, and one of its maps where it has several
+  const [device, map] = chosen.split("|");
+  const { data } = usePoints(device || undefined, map);
   const access = data?.columns.indexOf("access") ?? -1;
   return (
     <span className="flex min-w-0 flex-1 flex-col gap-1">
@@ -316,20 +317,23 @@ function PointChoice({
       <select
         className="input"
         aria-label={`${label}: device`}
-        value={device}
+        value={chosen}
         onChange={(e) => {
-          setDevice(e.target.value);
+          setChosen(e.target.value);
           onPoint("");
         }}
       >
         <option value="">device…</option>
         {site.devices
           .filter((d) => d.pointCount > 0)
-          .map((d) => (
-            <option key={d.id} value={d.id} title={d.name}>
-              {shortened(d.name, 36)}
-            </option>
-          ))}
+          .flatMap((d) =>
+            d.maps.map((name, i) => (
+              <option key={d.id + name} value={i ? `${d.id}|${name}` : d.id} title={d.name}>
+                {shortened(d.name, 36)}
+                {i ? ` · ${site.protocols.find((p) => p.name === name)?.title ?? name}` : ""}
+              </option>
+            )),
+          )}
       </select>
       <select
         className="input"

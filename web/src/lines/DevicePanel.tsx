@@ -42,8 +42,13 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
       const line = device.ports.find((p) => other?.ports.some((q) => q.line === p.line))?.line;
       if (!other || !line) return say("The two devices share no line: give both a port on one.", true);
       const id = newId();
+      // Of several protocols in which it answers there, the first in which nobody here asks it yet.
+      const spoken = other.ports.filter((p) => p.line === line && p.protocol).map((p) => p.protocol);
+      const asked = site.links.filter((l) => l.asking === device.id && l.answering === other.id && l.line === line);
       const protocol =
-        other.ports.find((p) => p.line === line)?.protocol || site.protocols.find((p) => !p.mapOnly)?.name;
+        spoken.find((name) => !asked.some((l) => l.protocol === name)) ??
+        spoken[0] ??
+        site.protocols.find((p) => !p.mapOnly)?.name;
       await edit(`linked ${device.name} to ${other.name}`, [
         { kind: "link", id, base: 0, after: { id, asking: device.id, answering: other.id, line, protocol } },
       ]);
@@ -55,6 +60,14 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
     .filter((l) => links.some((k) => k.id === l.link && k.answering === device.id))
     .reduce((n, l) => n + l.perSecond, 0);
   const name = (id: string) => nameOf(site, id);
+  // A device may answer in several protocols at one address, and has a port for each.
+  const free = site.lines
+    .filter((l) => l.medium === "ethernet" || !device.ports.some((p) => p.line === l.id))
+    .filter((l) => device.ports.every((p) => p.line !== l.id || p.protocol))
+    .map((l) => ({
+      value: l.id,
+      title: device.ports.some((p) => p.line === l.id) ? `${l.name}, for another protocol` : l.name,
+    }));
   return (
     <aside className="panel" aria-label="Device">
       <div className="small soft">Device</div>
@@ -70,7 +83,7 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
       ))}
       {device.ports.map((port, i) => (
         <PortSettings
-          key={port.line}
+          key={`${port.line} ${i}`}
           site={site}
           device={device}
           port={port}
@@ -78,18 +91,18 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
           onChange={(patch) => setPort(i, patch)}
         />
       ))}
-      {site.lines.some((l) => !device.ports.some((p) => p.line === l.id)) && (
+      {free.length > 0 && (
         <Field
+          key={device.ports.length}
           label="Add a port on"
           value=""
-          options={[
-            { value: "", title: "choose a line" },
-            ...site.lines
-              .filter((l) => !device.ports.some((p) => p.line === l.id))
-              .map((l) => ({ value: l.id, title: l.name })),
-          ]}
+          options={[{ value: "", title: "choose a line" }, ...free]}
           onBegin={editor.begin}
-          onCommit={(line) => editor.commit(`gave ${device.name} a port`, { ports: [...device.ports, { line }] })}
+          onCommit={(line) =>
+            editor.commit(`gave ${device.name} a port`, {
+              ports: [...device.ports, { line, host: device.ports.find((p) => p.line === line)?.host }],
+            })
+          }
         />
       )}
       <Access

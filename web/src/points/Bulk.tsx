@@ -1,6 +1,6 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { post, problemOf } from "../api/client";
+import { post, problemOf, mapPath } from "../api/client";
 import type { BulkAnswer, BulkRequest, PointsView, Problem } from "../api/types.gen";
 import { say } from "../shared/toast";
 import { ProblemNotice } from "../shared/ui";
@@ -63,7 +63,7 @@ export function Bulk({
     setProblem(undefined);
     if (!ready) return;
     const timer = setTimeout(() => {
-      post<BulkAnswer>(`/api/devices/${points.device}/bulk`, request(true)).then(setPreview, (error: unknown) =>
+      post<BulkAnswer>(mapPath(points, "bulk"), request(true)).then(setPreview, (error: unknown) =>
         setProblem(problemOf(error)),
       );
     }, 250);
@@ -73,7 +73,7 @@ export function Bulk({
   }, [key, ready]);
   const apply = async () => {
     try {
-      const done = await post<BulkAnswer>(`/api/devices/${points.device}/bulk`, request(false));
+      const done = await post<BulkAnswer>(mapPath(points, "bulk"), request(false));
       await client.invalidateQueries({ queryKey: ["points", points.device] });
       await client.invalidateQueries({ queryKey: ["site"] });
       say(

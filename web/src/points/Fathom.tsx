@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { post, problemOf } from "../api/client";
+import { post, problemOf, mapPath } from "../api/client";
 import type { FathomAnswer, FathomReading, PointsView, PointView, Problem, WindowView } from "../api/types.gen";
 import { clock, ProblemNotice } from "../shared/ui";
 import { Fixes } from "./Fixes";
@@ -55,7 +55,7 @@ export function Fathom({ points, view }: { points: PointsView; view: PointView }
       start + widest,
     );
     const count = end - start;
-    return post<WindowView>(`/api/devices/${points.device}/window`, { area: view.area, start, count, at: view.start });
+    return post<WindowView>(mapPath(points, "window"), { area: view.area, start, count, at: view.start });
   };
   const search = async () => {
     setBusy(true);
@@ -72,7 +72,7 @@ export function Fathom({ points, view }: { points: PointsView; view: PointView }
         { moment: i, shows: m.shows, within: Number(within.replace(",", ".")) || 0, point: "" },
         ...m.others.map((o) => ({ moment: i, shows: o.shows.trim(), within: 0, point: o.point })),
       ]);
-      const found = await post<FathomAnswer>("/api/fathom", {
+      const found = await post<FathomAnswer>(`/api/fathom?map=${points.map}`, {
         device: points.device,
         point: view.point.id,
         area: view.area,
@@ -96,7 +96,7 @@ export function Fathom({ points, view }: { points: PointsView; view: PointView }
     try {
       const start = Math.max(0, view.start - around);
       setWindow(
-        await post<WindowView>(`/api/devices/${points.device}/window`, {
+        await post<WindowView>(mapPath(points, "window"), {
           area: view.area,
           start,
           count: Math.min(size, view.start + Math.max(1, view.units) + 3 * around) - start,

@@ -1,6 +1,6 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { post, problemOf } from "../api/client";
+import { post, problemOf, mapPath } from "../api/client";
 import type { Finding, Fix, PointsView, Problem } from "../api/types.gen";
 import { Mark, markOf } from "../shared/Mark";
 import { say } from "../shared/toast";
@@ -30,7 +30,7 @@ export function Fixes({
     setProblem(undefined);
     try {
       const versions = new Map(points.rows.map((r) => [r.id, r.version]));
-      await post(`/api/devices/${points.device}/cells`, {
+      await post(mapPath(points, "cells"), {
         what: `${what}: ${fix.title}`,
         cells: fix.cells.map((c) => ({
           point: c.point,

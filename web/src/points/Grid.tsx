@@ -12,7 +12,7 @@ import {
   type ReactNode,
 } from "react";
 import { flushSync } from "react-dom";
-import { post, ProblemError, problemOf, useEdit } from "../api/client";
+import { post, ProblemError, problemOf, useEdit, mapPath } from "../api/client";
 import { useLive, useLiveState } from "../api/live";
 import type {
   BulkAnswer,
@@ -177,7 +177,7 @@ export const Grid = memo(function Grid({
 
   const refresh = () => client.invalidateQueries({ queryKey: ["points", points.device] });
   const send = async (what: string, cells: CellEdit[]) => {
-    await post(`/api/devices/${points.device}/cells`, { what, cells });
+    await post(mapPath(points, "cells"), { what, cells });
     await refresh();
   };
   const cellsOf = (
@@ -248,7 +248,7 @@ export const Grid = memo(function Grid({
             [`Point ${points.rows.length + 1}`, text],
             ["name", "address"],
           ];
-    const answer = await post<IntakeAnswer>(`/api/devices/${points.device}/intake`, {
+    const answer = await post<IntakeAnswer>(mapPath(points, "intake"), {
       commit: true,
       rows: [{ line: 1, cells }],
       columns: own,
@@ -309,7 +309,7 @@ export const Grid = memo(function Grid({
         points: rows.slice(box.top, box.bottom + 1).map((r) => r.id),
         columns: columns.slice(box.left, box.right + 1),
       };
-      const done = await post<BulkAnswer>(`/api/devices/${points.device}/bulk`, request);
+      const done = await post<BulkAnswer>(mapPath(points, "bulk"), request);
       await refresh();
       say(`${done.count} cells filled, counting on. Ctrl Z takes it back.`);
     });

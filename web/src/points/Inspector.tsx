@@ -2,12 +2,12 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import uPlot from "uplot";
 import "uplot/dist/uPlot.min.css";
-import { get, post, problemOf, usePoint, useSite } from "../api/client";
+import { get, post, problemOf, useEdit, usePoint, useSite } from "../api/client";
 import { useLive } from "../api/live";
 import { deviceOf } from "../api/site";
 import type { PointsView, Problem, Trend, WriteOrder, WriteResult } from "../api/types.gen";
 import { Mark, markOf } from "../shared/Mark";
-import { clock, Dialog, ProblemNotice, shown } from "../shared/ui";
+import { clock, Dialog, Field, ProblemNotice, shown } from "../shared/ui";
 import { Fathom } from "./Fathom";
 import { MapFinding } from "./Fixes";
 
@@ -16,6 +16,7 @@ export function Inspector({ id, points }: { id: string; points: PointsView }) {
   const live = useLive(id);
   const { data } = usePoint(id, Math.floor((live?.atMs ?? 0) / 500));
   const { data: site } = useSite();
+  const edit = useEdit();
   if (!data) return <aside className="panel">…</aside>;
   const p = data.point;
   const device = deviceOf(site, data.device);
@@ -123,6 +124,24 @@ export function Inspector({ id, points }: { id: string; points: PointsView }) {
               </dd>,
             ])}
           </dl>
+        </>
+      )}
+      {data.carriers.length > 1 && (
+        <>
+          <h3 className="mt-3 mb-1">Carried by</h3>
+          <Field
+            label="Link"
+            value={p.link ?? ""}
+            options={[
+              { value: "", title: "every link that asks it" },
+              ...data.carriers.map((c) => ({ value: c.link, title: c.title })),
+            ]}
+            onCommit={(link) =>
+              edit(`chose the link that carries ${p.name}`, [
+                { kind: "point", id, parent: data.device, base: data.version, after: { ...p, link } },
+              ])
+            }
+          />
         </>
       )}
       {data.writable && <Writer id={id} unit={p.unit ?? ""} />}

@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useCallback, useEffect, useRef, useState } from "react";
-import { post, problemOf } from "../api/client";
+import { post, problemOf, mapPath } from "../api/client";
 import type { IntakeAnswer, IntakeRequest, PointsView, Problem, Reading, Row } from "../api/types.gen";
 import { say } from "../shared/toast";
 import { Dialog, ProblemNotice } from "../shared/ui";
@@ -34,7 +34,7 @@ export function Intake({
   source: Source;
   onClose: () => void;
 }) {
-  const device = points.device;
+  const { device, map } = points;
   const client = useQueryClient();
   const [source, setSource] = useState(given);
   const [answer, setAnswer] = useState<IntakeAnswer>();
@@ -49,7 +49,7 @@ export function Intake({
       setBusy(true);
       setProblem(undefined);
       try {
-        const got = await post<IntakeAnswer>(`/api/devices/${device}/intake`, request);
+        const got = await post<IntakeAnswer>(mapPath({ device, map }, "intake"), request);
         setAnswer(got);
         setBad(got.rejectedRows);
         return got;
@@ -60,7 +60,7 @@ export function Intake({
         setBusy(false);
       }
     },
-    [device],
+    [device, map],
   );
   const look = useCallback(
     async (from: Source) => {

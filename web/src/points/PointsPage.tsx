@@ -3,7 +3,7 @@ import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { ChevronDown } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
 import { useCallback, useRef, useState, type ReactNode } from "react";
-import { post, usePoints, useSite } from "../api/client";
+import { mapPath, post, usePoints, useSite } from "../api/client";
 import { useLiveState } from "../api/live";
 import { deviceOf, linkTo, mapProtocol } from "../api/site";
 import type { DeviceView, EdgesView, NameRule, SiteView } from "../api/types.gen";
@@ -20,6 +20,7 @@ import { Grid, titles } from "./Grid";
 import { Inspector } from "./Inspector";
 import { Intake, type Source } from "./Intake";
 import { Ribbon } from "./Ribbon";
+import { useMap } from "./useMap";
 
 const noColumns: string[] = [];
 
@@ -31,7 +32,8 @@ export function PointsPage() {
   const device =
     deviceOf(site, params.device) ?? (params.device ? undefined : site?.devices.find((d) => d.pointCount > 0));
   const link = linkTo(site, device?.id);
-  const { data: points } = usePoints(device?.id);
+  const map = useMap(device, params.point);
+  const { data: points } = usePoints(device?.id, map);
   const [intake, setIntake] = useState<Source>();
   const [bulk, setBulk] = useState(false);
   const [filtering, setFiltering] = useState(false);
@@ -48,7 +50,8 @@ export function PointsPage() {
     [navigate, id],
   );
   const takeTable = useCallback((text: string) => setIntake({ text }), []);
-  const askEdges = () => attempt(async () => setEdges(await post<EdgesView>(`/api/devices/${id}/edges`)));
+  const path = (what: string, more = "") => (points ? mapPath(points, what, more) : "");
+  const askEdges = () => attempt(async () => setEdges(await post<EdgesView>(path("edges"))));
   useOffer(
     `${id} ${params.point ?? ""}`,
     !points
@@ -76,7 +79,7 @@ export function PointsPage() {
           ].map(([format, title]) => ({
             title: `Hand out this map as ${title}`,
             run: () => {
-              location.href = `/api/devices/${id}/map.${format}`;
+              location.href = path(`map.${format}`);
             },
           })),
         ],
@@ -133,6 +136,26 @@ export function PointsPage() {
               </option>
             ))}
           </select>
+          {device.maps.length > 1 && (
+            <select
+              aria-label="Map"
+              className="input !w-auto"
+              value={points?.map ?? ""}
+              onChange={(e) =>
+                void navigate({
+                  to: "/points/$device",
+                  params: { device: device.id },
+                  search: { map: e.target.value } as never,
+                })
+              }
+            >
+              {device.maps.map((name) => (
+                <option key={name} value={name}>
+                  {site.protocols.find((p) => p.name === name)?.title ?? name}
+                </option>
+              ))}
+            </select>
+          )}
           <span className="small soft truncate">
             {count(points?.rows.length ?? 0, "point")}
             {read || points?.areas.length ? ` · ${count(read, "request")} a round` : ""}
@@ -210,7 +233,7 @@ export function PointsPage() {
                 ["pdf", "Map sheet, PDF"],
               ].map(([format, title]) => (
                 <DropdownMenu.Item key={format} asChild>
-                  <a className="menu-item" href={`/api/devices/${device.id}/map.${format}`} download>
+                  <a className="menu-item" href={path(`map.${format}`)} download>
                     {title}
                   </a>
                 </DropdownMenu.Item>
@@ -219,7 +242,7 @@ export function PointsPage() {
                 <DropdownMenu.Item key={n.notation} asChild>
                   <a
                     className="menu-item"
-                    href={`/api/devices/${device.id}/map.csv?notation=${encodeURIComponent(n.notation)}`}
+                    href={path("map.csv", `&notation=${encodeURIComponent(n.notation)}`)}
                     download
                   >
                     CSV, addresses as <span className="mono">{n.text}</span>
@@ -227,7 +250,7 @@ export function PointsPage() {
                 </DropdownMenu.Item>
               ))}
               <DropdownMenu.Item asChild>
-                <a className="menu-item" href={`/api/devices/${device.id}/map.html`} target="_blank" rel="noreferrer">
+                <a className="menu-item" href={path("map.html")} target="_blank" rel="noreferrer">
                   Map sheet to print
                 </a>
               </DropdownMenu.Item>

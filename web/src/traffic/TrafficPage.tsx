@@ -189,14 +189,16 @@ const fewStandIns = 30;
 const Faults = memo(function Faults({ site }: { site: SiteView }) {
   const [wanted, setWanted] = useState("");
   const names = new Map(site.devices.map((d) => [d.id, d.name]));
-  const many = site.standIns.length > fewStandIns;
+  // One for each device: it may have several ports.
+  const all = [...new Map(site.standIns.map((s) => [s.device, s])).values()];
+  const many = all.length > fewStandIns;
   const listed = many
-    ? site.standIns
+    ? all
         .filter((s) =>
           wanted ? (names.get(s.device) ?? s.device).toLowerCase().includes(wanted.toLowerCase()) : !!s.fault.kind,
         )
         .slice(0, fewStandIns)
-    : site.standIns;
+    : all;
   return (
     <>
       {many && (
@@ -204,7 +206,7 @@ const Faults = memo(function Faults({ site }: { site: SiteView }) {
           className="input mb-1"
           type="search"
           aria-label="Find a stand-in"
-          placeholder={`find one of ${site.standIns.length} by name`}
+          placeholder={`find one of ${all.length} by name`}
           value={wanted}
           onChange={(e) => setWanted(e.target.value)}
         />
