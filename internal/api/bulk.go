@@ -13,40 +13,6 @@ import (
 	"ferry/internal/core/site"
 )
 
-// cellEdits turns cells that were typed, pasted or worked out into edits, one
-// for each point.
-func cellEdits(scheme address.Scheme, d *site.Device, cells []finding.CellFix) ([]site.Edit, error) {
-	index := make(map[string]int, len(d.Points))
-	for i := range d.Points {
-		index[d.Points[i].ID] = i
-	}
-	changed := map[string]*site.Point{}
-	var order []string
-	for _, cell := range cells {
-		p := changed[cell.Point]
-		if p == nil {
-			at, ok := index[cell.Point]
-			if !ok {
-				return nil, problem.New("gone", "The point is no longer in the map.",
-					"Reload to see what changed.").At(cell.Point)
-			}
-			copied := d.Points[at]
-			p = &copied
-			changed[cell.Point] = p
-			order = append(order, cell.Point)
-		}
-		if err := regmap.SetCell(scheme, p, regmap.Column(cell.Column), cell.Will); err != nil {
-			return nil, problem.New("bad-cell", err.Error()+".", "").At(fmt.Sprintf("%s, column %s", p.Name,
-				cell.Column))
-		}
-	}
-	edits := make([]site.Edit, 0, len(order))
-	for _, id := range order {
-		edits = append(edits, site.Put(site.KindPoint, id, d.ID, changed[id]))
-	}
-	return edits, nil
-}
-
 // postBulk changes or copies many points in one step; a dry run says what it
 // would do.
 func (s *Server) postBulk(c fiber.Ctx) error {
@@ -123,7 +89,7 @@ func bulk(r *BulkRequest, d *site.Device,
 	if err == nil && r.Action != "duplicate" {
 		answer.Count = len(cells)
 		answer.Cells = append(answer.Cells, cells[:min(len(cells), previewRows)]...)
-		edits, err = cellEdits(scheme, d, cells)
+		edits, err = regmap.CellEdits(scheme, d, cells)
 	}
 	var known *problem.Problem
 	if err != nil && !errors.As(err, &known) {

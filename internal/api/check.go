@@ -4,28 +4,19 @@ import (
 	"context"
 	"fmt"
 	"log"
-	"reflect"
 	"runtime/debug"
 	"sync"
 	"time"
 
 	"golang.org/x/sync/singleflight"
 
-	"ferry/internal/core/crossing"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/route"
 	"ferry/internal/core/site"
+	"ferry/internal/core/survey"
 	"ferry/internal/core/value"
 )
-
-// checkedSite is what the site alone shows, worked out once for each change.
-type checkedSite struct {
-	site   *site.Site
-	list   []finding.Finding
-	routes map[string][]finding.Finding // by link
-	maps   map[string][]finding.Finding // by device, with their fixes
-}
 
 // checker checks the site beside everything else. While it does, what was found
 // before is shown.
@@ -33,15 +24,11 @@ type checker struct {
 	mu      sync.Mutex
 	newest  *site.Site
 	seq     int64
-	checked *checkedSite
+	checked *survey.Paper
 	busy    bool
 	once    chan struct{} // closed when the first check has ended
 	maps    singleflight.Group
 }
-
-// mostOfMap bounds the findings of one map that go to every window; the map
-// itself shows them all.
-const mostOfMap = 500
 
 // begin has the site checked; one that comes meanwhile is checked next.
 func (k *checker) begin(s *Server, now *site.Site, seq int64) {
@@ -64,7 +51,7 @@ func (k *checker) run() {
 	for {
 		k.mu.Lock()
 		now := k.newest
-		if k.checked != nil && k.checked.site == now {
+		if k.checked != nil && k.checked.Site == now {
 			k.busy = false
 			k.mu.Unlock()
 			return
@@ -81,53 +68,15 @@ func (k *checker) run() {
 	}
 }
 
-// checkAgain checks a site. What did not change since old is not checked again.
-func (k *checker) checkAgain(now *site.Site, old *checkedSite) (c *checkedSite) {
-	c = &checkedSite{site: now, maps: make(map[string][]finding.Finding, len(now.Devices)),
-		routes: make(map[string][]finding.Finding, len(now.Links))}
+// checkAgain checks a site; one on which the check fails shows nothing.
+func (k *checker) checkAgain(now *site.Site, old *survey.Paper) (p *survey.Paper) {
 	defer func() {
-		if p := recover(); p != nil {
-			log.Printf("the site could not be checked: %v\n%s", p, debug.Stack())
+		if failed := recover(); failed != nil {
+			log.Printf("the site could not be checked: %v\n%s", failed, debug.Stack())
+			p = &survey.Paper{Site: now}
 		}
 	}()
-	before := map[string]*site.Device{}
-	if old != nil {
-		for i := range old.site.Devices {
-			before[old.site.Devices[i].ID] = &old.site.Devices[i]
-		}
-	}
-	for i := range now.Devices {
-		d := &now.Devices[i]
-		if was := before[d.ID]; was != nil && sameMap(was, d) {
-			c.maps[d.ID] = old.maps[d.ID]
-		} else {
-			c.maps[d.ID] = k.checkMap(d)
-		}
-		found := c.maps[d.ID]
-		for _, f := range found[:min(len(found), mostOfMap)] {
-			f.Fixes = nil // they are offered in the map itself
-			c.list = append(c.list, f)
-		}
-	}
-	for i := range now.Lines {
-		c.list = append(c.list, route.LineFindings(now, &now.Lines[i])...)
-	}
-	for i := range now.Links {
-		c.routes[now.Links[i].ID] = route.Plan(now, &now.Links[i]).Findings(now, &now.Links[i])
-	}
-	c.list = append(c.list, crossing.Check(now)...)
-	return c
-}
-
-// sameMap reports whether the map of a device is the very same as before: an
-// edit shares what it does not touch.
-func sameMap(was, is *site.Device) bool {
-	if !is.SharesPoints(was) {
-		return false
-	}
-	a, b := *was, *is
-	a.Points, b.Points = nil, nil
-	return reflect.DeepEqual(a, b)
+	return survey.OnPaper(now, old, k.checkMap)
 }
 
 // checkMap checks the map of a device, once for all who want it at a time.
@@ -138,13 +87,13 @@ func (k *checker) checkMap(d *site.Device) []finding.Finding {
 }
 
 // latest returns what was found of the latest site that was checked.
-func (k *checker) latest(s *Server) *checkedSite {
+func (k *checker) latest(s *Server) *survey.Paper {
 	now, seq := s.Store.Site()
 	k.begin(s, now, seq)
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.checked == nil {
-		return &checkedSite{site: now}
+		return &survey.Paper{Site: now}
 	}
 	return k.checked
 }
@@ -163,50 +112,31 @@ func (s *Server) briefly(ctx context.Context) {
 
 // findings joins those of the plan, of the tries and of the traffic.
 func (s *Server) findings(at time.Time) []finding.Finding {
-	checked := s.checker.latest(s)
-	now := checked.site
-	list := append([]finding.Finding{}, checked.list...)
+	paper := s.checker.latest(s)
+	seen := survey.Seen{Traffic: s.Engine.Hub.Findings(paper.Site, at), Value: s.valueOf,
+		Tried: func(link string) *route.Route { return s.routes[link] }}
 	if plan, _ := s.Engine.Plan(); plan != nil {
-		list = append(list, plan.Findings...)
+		seen.Plan = plan.Findings
 	}
 	s.mu.Lock()
-	for i := range now.Links {
-		// What a try has seen counts more than what the plan says.
-		link := &now.Links[i]
-		if r := s.routes[link.ID]; r != nil {
-			list = append(list, r.Findings(now, link)...)
-		} else {
-			list = append(list, checked.routes[link.ID]...)
-		}
+	defer s.mu.Unlock()
+	return paper.Findings(seen)
+}
+
+// valueOf is the last value of a point that was read.
+func (s *Server) valueOf(id string) value.Value {
+	live, _ := s.Engine.Hub.Point(id)
+	if live.Quality == value.Bad {
+		return value.Value{}
 	}
-	s.mu.Unlock()
-	for i := range now.Devices {
-		list = append(list, s.unnamed(&now.Devices[i])...)
-	}
-	list = append(list, s.Engine.Hub.Findings(now, at)...)
-	finding.Sort(list)
-	return list
+	return live.Value
 }
 
 // mapFindings returns the findings of one map with their fixes.
 func (s *Server) mapFindings(d *site.Device) []finding.Finding {
-	checked := s.checker.latest(s)
-	var list []finding.Finding
-	if was := checked.site.Device(d.ID); was != nil && sameMap(was, d) && checked.maps != nil {
-		list = append([]finding.Finding{}, checked.maps[d.ID]...)
-	} else {
-		list = append([]finding.Finding{}, s.checker.checkMap(d)...)
+	found, ok := s.checker.latest(s).OfMap(d)
+	if !ok {
+		found = s.checker.checkMap(d)
 	}
-	return append(list, s.unnamed(d)...)
-}
-
-// unnamed reports values that came without a name.
-func (s *Server) unnamed(d *site.Device) []finding.Finding {
-	return regmap.Unnamed(d, func(id string) value.Value {
-		live, _ := s.Engine.Hub.Point(id)
-		if live.Quality == value.Bad {
-			return value.Value{}
-		}
-		return live.Value
-	})
+	return append(append([]finding.Finding{}, found...), regmap.Unnamed(d, s.valueOf)...)
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -15,6 +14,7 @@ import (
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/route"
 	"ferry/internal/core/site"
+	"ferry/internal/core/survey"
 	"ferry/internal/core/timetable"
 	"ferry/internal/field"
 	"ferry/internal/field/ports"
@@ -327,20 +327,7 @@ func (s *Server) postLearn(c fiber.Ctx) error {
 	count := 0
 	seq, err := s.change(c, "learned thinking times from the run", func(now *site.Site) ([]site.Edit, error) {
 		var edits []site.Edit
-		for i := range now.Links {
-			l := &now.Links[i]
-			think, ok := learned[l.ID]
-			d := now.Device(l.Answering)
-			if !ok || d == nil || d.PortFor(l) == nil {
-				continue
-			}
-			device := *d
-			device.Ports, device.Points = slices.Clone(d.Ports), nil
-			think.MedianMs, think.WorstMs = hundredth(think.MedianMs), hundredth(think.WorstMs)
-			device.PortFor(l).Think = &think
-			edits = append(edits, site.Put(site.KindDevice, device.ID, "", device))
-			count++
-		}
+		edits, count = survey.NoteThinking(now, learned)
 		if count == 0 {
 			return nil, problem.New("nothing-measured",
 				fmt.Sprintf("No link has brought %d answers yet.", leastLearned), "Let the run go on for a while.")
@@ -353,8 +340,6 @@ func (s *Server) postLearn(c fiber.Ctx) error {
 	return c.JSON(LearnView{count,
 		fmt.Sprintf("Median and worst thinking time of %d devices are now those of the run.", count), seq})
 }
-
-func hundredth(ms float64) float64 { return float64(int(ms*100+0.5)) / 100 }
 
 // getSampling judges the paces of a device's points by their stated fastest
 // change, or by what their samples show.

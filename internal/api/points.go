@@ -200,7 +200,7 @@ func (s *Server) postCells(c fiber.Ctx) error {
 		}
 		cells[i] = finding.CellFix{Point: cell.Point, Column: string(cell.Column), Will: cell.Text}
 	}
-	changed, err := cellEdits(def.Scheme, d, cells)
+	changed, err := regmap.CellEdits(def.Scheme, d, cells)
 	if err != nil {
 		return err
 	}

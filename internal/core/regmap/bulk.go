@@ -9,6 +9,7 @@ import (
 	"ferry/internal/core/address"
 	"ferry/internal/core/block"
 	"ferry/internal/core/finding"
+	"ferry/internal/core/problem"
 	"ferry/internal/core/site"
 )
 
@@ -165,4 +166,38 @@ func Replace(scheme address.Scheme, points []*site.Point, columns []Column, s Se
 		}
 	}
 	return cells, nil
+}
+
+// CellEdits turns cells that were typed, pasted or worked out into edits, one
+// for each point.
+func CellEdits(scheme address.Scheme, d *site.Device, cells []finding.CellFix) ([]site.Edit, error) {
+	index := make(map[string]int, len(d.Points))
+	for i := range d.Points {
+		index[d.Points[i].ID] = i
+	}
+	changed := map[string]*site.Point{}
+	var order []string
+	for _, cell := range cells {
+		p := changed[cell.Point]
+		if p == nil {
+			at, ok := index[cell.Point]
+			if !ok {
+				return nil, problem.New("gone", "The point is no longer in the map.",
+					"Reload to see what changed.").At(cell.Point)
+			}
+			copied := d.Points[at]
+			p = &copied
+			changed[cell.Point] = p
+			order = append(order, cell.Point)
+		}
+		if err := SetCell(scheme, p, Column(cell.Column), cell.Will); err != nil {
+			return nil, problem.New("bad-cell", err.Error()+".", "").At(fmt.Sprintf("%s, column %s", p.Name,
+				cell.Column))
+		}
+	}
+	edits := make([]site.Edit, 0, len(order))
+	for _, id := range order {
+		edits = append(edits, site.Put(site.KindPoint, id, d.ID, changed[id]))
+	}
+	return edits, nil
 }
