@@ -101,7 +101,10 @@ func (f *mapFlags) readMap(path string) ([]site.Device, *regmap.Listing, error) 
 		return nil, nil, err
 	}
 	listing := regmap.Recognise(def.Scheme, source.Rows, f.reading(), nil)
-	points, _, rejected := listing.Points(def.Scheme)
+	points, lines, rejected := listing.Points(def.Scheme)
+	if listing.InBlock {
+		listing.Displaced = regmap.CompareOffsets(points, lines)
+	}
 	listing.Rejected = append(source.Faults, rejected...)
 	for i := range points {
 		points[i].ID = fmt.Sprintf("p%d", i+1)
@@ -137,6 +140,9 @@ func mapCheckCommand() *cobra.Command {
 			found = append(found, regmap.CheckMaps(d)...)
 		}
 		found = append(found, listing.Open()...)
+		if len(devices) == 1 {
+			found = append(found, regmap.DisplacedFindings(listing.Displaced, &devices[0])...)
+		}
 		finding.Sort(found)
 		if *asJSON {
 			err = printJSON(c.OutOrStdout(),

@@ -9,6 +9,8 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
+	"ferry/internal/core/address"
+	"ferry/internal/core/block"
 	"ferry/internal/core/datasheet"
 	"ferry/internal/core/layout"
 	"ferry/internal/core/problem"
@@ -57,6 +59,9 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 			source.Sheet
 		answer.First = source.Rows[:min(len(source.Rows), titleRows)]
 		listing = regmap.Recognise(def.Scheme, source.Rows, listing.Reading, known(&r, now.Headings))
+		if err := inBlock(&listing, def.Scheme, r.Begin); err != nil {
+			return err
+		}
 		structures, placements = source.Structures, source.Placements
 		answer.Unplaced = append(answer.Unplaced, source.Unplaced[:min(len(source.Unplaced), shownRejects)]...)
 		answer.Faults = append(answer.Faults, source.Faults[:min(len(source.Faults), shownRejects)]...)
@@ -100,6 +105,31 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 	return c.JSON(answer)
 }
 
+// inBlock says in which block the offsets of a list lie, if it is one of offsets
+// and somebody has said it: by the block alone, or its first place.
+func inBlock(l *regmap.Listing, scheme address.Scheme, begin string) error {
+	begin = strings.TrimSpace(begin)
+	if !l.InBlock || begin == "" {
+		return nil
+	}
+	area, ok := block.AreaNamed(scheme, begin)
+	if !ok {
+		at, err := scheme.Parse(begin, "")
+		if place := block.Of(at); err == nil && place.Offset == 0 && place.Bit <= 0 {
+			area, ok = block.AreaOf(scheme, place.Area)
+		}
+	}
+	if !ok {
+		areas := block.AreasOf(scheme)
+		last := areas[len(areas)-1].Key
+		return problem.New("bad-address", fmt.Sprintf("%q is no block in which the offsets could lie.", begin),
+			fmt.Sprintf("Write it as %s, or as its first place, %s.", last, scheme.Short(block.At(last, 0)))).At("the block")
+	}
+	l.Reading.Area = area.Key
+	l.Settle(scheme)
+	return nil
+}
+
 // known are the headings that were read before, but not those of a table whose
 // columns a person is choosing.
 func known(r *IntakeRequest, headings []site.Headings) []site.Headings {
@@ -133,6 +163,10 @@ type intake struct {
 func (i *intake) compare() []site.Edit {
 	l, answer, scheme := i.listing, i.answer, i.def.Scheme
 	points, lines, rejected := l.Points(scheme)
+	displaced := []regmap.Displaced{}
+	if answer.InBlock = l.InBlock; l.InBlock {
+		displaced = regmap.CompareOffsets(points, lines)
+	}
 	answer.Headings, answer.Columns, answer.Bases, answer.Reading = append([]string{}, l.Headings...),
 		append([]regmap.Column{}, l.Columns...), append([]regmap.Basis{}, l.Bases...), l.Reading
 	answer.Notes, answer.Questions, answer.Asides = append([]string{}, l.Notes...),
@@ -199,7 +233,7 @@ func (i *intake) compare() []site.Edit {
 		}
 	}
 	after.Points = append(after.Points, merged.Points...)
-	found := regmap.Check(scheme, &after, i.def.Most(nil))
+	found := append(regmap.DisplacedFindings(displaced, i.device), regmap.Check(scheme, &after, i.def.Most(nil))...)
 	answer.FindingCount = len(found)
 	answer.Findings = found[:min(len(found), 50)]
 	for k := range answer.Findings {

@@ -186,6 +186,7 @@ type IntakeRequest struct {
 	File  []byte `json:"file,omitempty"`
 	Sheet string `json:"sheet,omitempty"` // of a workbook
 	// Begin is the address from which declared variables lie that have none.
+	// Of a list of offsets it is the block in which they lie.
 	Begin    string          `json:"begin,omitempty"`
 	Reading  *regmap.Reading `json:"reading,omitempty"`
 	Headings []string        `json:"headings,omitempty"`
@@ -216,10 +217,13 @@ type IntakeAnswer struct {
 	Notes     []string          `json:"notes"`
 	Questions []regmap.Question `json:"questions"`
 	Asides    []regmap.Aside    `json:"asides"`
-	Total     int               `json:"total"`
-	Added     int               `json:"added"`
-	Changed   int               `json:"changed"`
-	Same      int               `json:"same"`
+	// InBlock is set where the addresses are offsets in one block that the list
+	// does not name.
+	InBlock bool `json:"inBlock"`
+	Total   int  `json:"total"`
+	Added   int  `json:"added"`
+	Changed int  `json:"changed"`
+	Same    int  `json:"same"`
 	// RemovedCount points of the map are in no row; Removed names the first.
 	RemovedCount int               `json:"removedCount"`
 	Removed      []string          `json:"removed"`

@@ -82,7 +82,8 @@ func (l *Listing) byHeading(scheme address.Scheme) {
 		}
 	}
 	// "Offset" is the address where nothing else is and it counts up.
-	if i := slices.Index(l.Columns, Offset); at < 0 && i >= 0 && !l.anyPlace(scheme) && l.ascends(i) {
+	if i := slices.Index(l.Columns, Offset); at < 0 && i >= 0 && !l.anyPlace(scheme) &&
+		(l.ascends(i) || l.inBlock(scheme, i)) {
 		l.Columns[i] = Address
 		at = i
 	}

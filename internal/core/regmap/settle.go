@@ -86,7 +86,9 @@ func (l *Listing) settle(scheme address.Scheme) {
 	titles := l.titles()
 	l.settleBits()
 	l.settleCount()
-	if at >= 0 {
+	if l.InBlock = at >= 0 && l.inBlock(scheme, at); l.InBlock {
+		l.settleArea(scheme, at, heading, titles)
+	} else if at >= 0 {
 		l.settleHex(at, heading)
 		l.settleDots(at)
 		l.settlePlain(scheme, at)
@@ -401,7 +403,7 @@ func (l *Listing) settleArea(scheme address.Scheme, at int, heading, titles stri
 		return
 	}
 	bare, _ := l.bare(scheme, at)
-	if len(bare) == 0 && !l.hexMarked(at) {
+	if len(bare) == 0 && !l.hexMarked(at) && !l.InBlock {
 		return
 	}
 	for _, said := range []struct{ what, text string }{{"the heading “" + heading + "”", folded(heading)},
@@ -430,6 +432,9 @@ func (l *Listing) settleArea(scheme address.Scheme, at int, heading, titles stri
 		}
 	}
 	question := Question{Key: asksArea, Asks: "In which table do the numbers count?"}
+	if l.InBlock {
+		question.Asks = "The list has offsets: in which block, or which of the areas, do they lie?"
+	}
 	for _, area := range areas {
 		if bits > 0 && others == 0 != (area.UnitBits == 1) || bits == 0 && area.UnitBits == 1 {
 			continue

@@ -123,10 +123,15 @@ type Listing struct {
 	// open, and must be answered before anything comes of it.
 	Notes     []string   `json:"notes"`
 	Questions []Question `json:"questions"`
+	// InBlock is set where the addresses are offsets in one block that the list
+	// does not name.
+	InBlock bool `json:"inBlock,omitempty"`
 	// Asides are the rows that are no points, as Points found them.
 	Asides []Aside `json:"asides"`
 	// Rejected are the cells that cannot come in, for who keeps them with it.
 	Rejected []Rejected `json:"-"`
+	// Displaced are members whose offsets are not those of the layout, likewise.
+	Displaced []Displaced `json:"-"`
 }
 
 // Points turns the rows of l into points without ids. A row with a bad cell is
@@ -465,6 +470,10 @@ func (m *maker) readType(p *site.Point, units int) {
 		} else {
 			m.types[text] = read
 		}
+	}
+	if m.listing.InBlock && p.Place().Bit == 0 && read.Type != value.TypeBool && read.Type != value.TypeBits {
+		// Lists of members write the bit of every place.
+		p.Address, part = block.WithBit(p.Address, -1), false
 	}
 	if part && p.Type == value.TypeBits && !read.Type.InUnit() {
 		return // a bit column says more than the type of the register

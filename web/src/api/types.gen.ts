@@ -609,6 +609,7 @@ export interface IntakeAnswer {
   notes: string[];
   questions: Question[];
   asides: Aside[];
+  inBlock: boolean;
   total: number;
   added: number;
   changed: number;

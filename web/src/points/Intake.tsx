@@ -378,6 +378,26 @@ export function Intake({
                         </span>
                       </button>
                     ))}
+                    {answer.inBlock && q.key === "table" && (
+                      <form
+                        className="flex items-center gap-2"
+                        onSubmit={(e) => {
+                          e.preventDefault();
+                          void ask(again({}));
+                        }}
+                      >
+                        <input
+                          className="input mono !w-[110px]"
+                          aria-label="The block in which the offsets lie"
+                          placeholder={points.areas.at(-1)?.key}
+                          value={begin}
+                          onChange={(e) => setBegin(e.target.value)}
+                        />
+                        <button type="submit" className="button" disabled={busy || !begin.trim()}>
+                          In that block
+                        </button>
+                      </form>
+                    )}
                   </div>
                 </fieldset>
               ))}
