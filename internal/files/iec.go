@@ -380,6 +380,23 @@ func (r *iecReader) declare(types []iecTypeDecl) {
 	}
 }
 
+// dimensionsOf are those of an array; none where one of them is no range.
+func dimensionsOf(d *iecDefined) (dims []layout.Dim) {
+	for _, of := range d.Dimensions {
+		lower, errA := strconv.Atoi(of.Index.Lower)
+		upper, errB := strconv.Atoi(of.Index.Upper)
+		if errA != nil || errB != nil || upper < lower {
+			return nil
+		}
+		count := layout.MostPlaces + 1 // too many, of which laying it out says so
+		if span := upper - lower; span >= 0 && span < layout.MostPlaces {
+			count = span + 1
+		}
+		dims = append(dims, layout.Dim{Count: count, First: lower})
+	}
+	return dims
+}
+
 // member turns a variable declaration into a member of a structure. A type that
 // is not known stays an empty one, which the layout reports.
 func (r *iecReader) member(v *iecVariable) site.Member {
@@ -397,11 +414,10 @@ func (r *iecReader) member(v *iecVariable) site.Member {
 	}
 	if d := t.Defined; d != nil {
 		switch {
-		case strings.Contains(d.Kind, "Array") && d.BaseType != nil && len(d.Dimensions) == 1:
-			lower, errA := strconv.Atoi(d.Dimensions[0].Index.Lower)
-			upper, errB := strconv.Atoi(d.Dimensions[0].Index.Upper)
-			if errA == nil && errB == nil && upper >= lower {
-				m.First, m.Count = lower, upper-lower+1
+		case strings.Contains(d.Kind, "Array") && d.BaseType != nil && len(d.Dimensions) > 0:
+			dims := dimensionsOf(d)
+			if len(dims) > 0 {
+				m.First, m.Count, m.More = dims[0].First, dims[0].Count, dims[1:]
 			}
 			t = *d.BaseType
 		}
@@ -430,8 +446,9 @@ func (r *iecReader) member(v *iecVariable) site.Member {
 	return m
 }
 
-// variable adds the rows of one global variable. One that cannot be taken apart
-// becomes a row as it stands, to be corrected in the preview.
+// variable adds the rows of one global variable. One of a document that cannot be
+// taken apart becomes a row as it stands, to be corrected in the preview; in a
+// text its place is told.
 func (r *iecReader) variable(v *iecVariable) error {
 	place := ""
 	if v.Address != nil {
@@ -443,7 +460,14 @@ func (r *iecReader) variable(v *iecVariable) error {
 		return nil
 	}
 	points, err := r.takeApart(v.Name, m, place)
-	if err != nil {
+	if err != nil && v.line > 0 {
+		why := fmt.Sprintf("%s cannot be laid out: %s", v.Name, err)
+		if strings.Contains(err.Error(), unread) || strings.HasSuffix(err.Error(), "has no width") {
+			why = v.Name + " is left out: a part of its type could not be read"
+		}
+		r.faults = append(r.faults, regmap.Rejected{Line: v.line, Column: "type", Cell: v.Name, Reason: why})
+		return nil
+	} else if err != nil {
 		m.Type, m.Remark = "", strings.TrimSpace(m.Remark+" Cannot be taken apart: "+err.Error()+".")
 		r.single(v, &m, place)
 		return nil

@@ -362,10 +362,13 @@ func (d *declarations) structure(opened token, name string, depth int) {
 	}
 }
 
+// unread is the name of what could not be read.
+const unread = "what could not be read"
+
 // unreadable stands in the place of what could not be read: whatever lies behind
 // it has no place that is known.
 func unreadable(line int) iecVariable {
-	return iecVariable{Name: "what could not be read", line: line}
+	return iecVariable{Name: unread, line: line}
 }
 
 func (d *declarations) enumeration(name token) {
@@ -528,6 +531,9 @@ func (d *declarations) spec(name token, full string, depth int) (t iecType, ok b
 	return t, true
 }
 
+// mostDimensions bounds those of an array.
+const mostDimensions = 4
+
 func (d *declarations) array(name token, full string, depth int) (t iecType, ok bool) {
 	opened := d.take()
 	if !d.expect("[", "the array "+name.text) {
@@ -557,9 +563,9 @@ func (d *declarations) array(name token, full string, depth int) (t iecType, ok 
 	if !d.expect("]", "the array "+name.text) || !d.expect("OF", "the array "+name.text) {
 		return t, false
 	}
-	if len(defined.Dimensions) > 1 {
-		d.fault(opened, "the array %s has %d dimensions: declare an array of a structure with an array in it",
-			name.text, len(defined.Dimensions))
+	if len(defined.Dimensions) > mostDimensions {
+		d.fault(opened, "the array %s has %d dimensions: up to %d are read", name.text, len(defined.Dimensions),
+			mostDimensions)
 		return t, false
 	}
 	if d.ahead.is("ARRAY") {

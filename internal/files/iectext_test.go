@@ -90,21 +90,31 @@ func TestBrokenDeclarations(t *testing.T) {
 	for _, c := range []struct{ name, text, want string }{
 		{"unknown type", "TYPE A : STRUCT x : INT; y : Nowhere; z : INT; END_STRUCT; END_TYPE\nVAR_GLOBAL\n a AT " +
 			"%DB1.DBX0.0 : A;\n b AT %DB2.DBW0 : INT;\nEND_VAR",
-			"b db2:0 int16\nline 1: the type Nowhere of A.y is declared nowhere"},
+			"b db2:0 int16\nline 1: the type Nowhere of A.y is declared nowhere\n" +
+				"line 3: a is left out: a part of its type could not be read"},
 		{"unreadable member", "TYPE A : STRUCT x : INT; y : ARRAY [1..Q] OF INT; z : INT; END_STRUCT; END_TYPE " +
 			"VAR_GLOBAL a AT %DB1.DBX0.0 : A; END_VAR",
-			`line 1: "Q" is no whole number, and no constant that is declared before`},
+			`line 1: "Q" is no whole number, and no constant that is declared before` + "\n" +
+				"line 1: a is left out: a part of its type could not be read"},
 		{"cycle", "TYPE A : STRUCT b : B; END_STRUCT; B : STRUCT a : A; END_STRUCT; END_TYPE VAR_GLOBAL a AT " +
-			"%DB1.DBX0.0 : A; b AT %DB2.DBW0 : INT; END_VAR", "b db2:0 int16"},
+			"%DB1.DBX0.0 : A; b AT %DB2.DBW0 : INT; END_VAR",
+			"b db2:0 int16\nline 1: a cannot be laid out: the structure A contains itself"},
 		{"missing end of a structure",
 			"TYPE A : STRUCT x : INT; END_TYPE VAR_GLOBAL a AT %DB1.DBX0.0 : A; b AT %DB2.DBW0 : INT; END_VAR",
-			"b db2:0 int16\nline 1: END_STRUCT of A is missing before END_TYPE"},
+			"b db2:0 int16\nline 1: END_STRUCT of A is missing before END_TYPE\n" +
+				"line 1: a is left out: a part of its type could not be read"},
 		{"missing end", "VAR_GLOBAL b AT %DB2.DBW0 : INT;", "b db2:0 int16\nline 1: END_VAR is missing"},
 		{"missing semicolon",
 			"VAR_GLOBAL\n a AT %DB2.DBW0 : INT\n b AT %DB2.DBW2 : INT;\n c AT %DB2.DBW4 : INT;\nEND_VAR",
 			"a db2:0 int16\nb db2:2 int16\nc db2:4 int16\nline 3: \"b\" stands where \";\" of a is expected"},
 		{"two dimensions", "VAR_GLOBAL a AT %DB2.DBW0 : ARRAY [1..2, 1..3] OF INT; b AT %DB3.DBW0 : INT; END_VAR",
-			"b db3:0 int16\nline 1: the array a has 2 dimensions: declare an array of a structure with an array in it"},
+			"a[1,1] db2:0 int16\na[1,2] db2:2 int16\na[1,3] db2:4 int16\na[2,1] db2:6 int16\na[2,2] db2:8 int16\n" +
+				"a[2,3] db2:10 int16\nb db3:0 int16"},
+		{"five dimensions", "VAR_GLOBAL a AT %DB2.DBW0 : ARRAY [1..2, 1..2, 1..2, 1..2, 1..2] OF INT; b AT %DB3.DBW0 : " +
+			"INT; END_VAR", "b db3:0 int16\nline 1: the array a has 5 dimensions: up to 4 are read"},
+		{"too many elements", "VAR_GLOBAL a AT %DB2.DBW0 : ARRAY [1..50000, 1..50000] OF INT; b AT %DB3.DBW0 : INT; " +
+			"END_VAR", "b db3:0 int16\nline 1: a cannot be laid out: a has 50000 elements or more: give 1 to 100000, or " +
+			"none for a single value"},
 		{"behind what is not placed", "VAR_GLOBAL a : INT; b : Nowhere; c : INT; END_VAR",
 			"a db12:0 int16\nline 1: the type Nowhere of b is declared nowhere\nline 1: b cannot be laid out: b has " +
 				"no width; it and 1 variables behind it have no address"},

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/layout"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
@@ -93,10 +94,10 @@ func WriteIEC(w io.Writer, name, created string, structures []site.Structure, ma
 			}
 			if m.Count > 0 {
 				element := t
-				t = outType{Defined: &outDefined{Kind: "ArrayTypeSpec", BaseType: &element,
-					Dimension: &iecDimension{Number: 1}}}
-				t.Defined.Dimension.Index.Lower, t.Defined.Dimension.Index.Upper = strconv.Itoa(m.First),
-					strconv.Itoa(m.First+m.Count-1)
+				t = outType{Defined: &outDefined{Kind: "ArrayTypeSpec", BaseType: &element}}
+				for _, dim := range append([]layout.Dim{{Count: m.Count, First: m.First}}, m.More...) {
+					t.Defined.dimension(dim)
+				}
 			}
 			d.Spec.Members = append(d.Spec.Members, variable{XMLName: xml.Name{Local: "Member"}, Name: m.Name, Type: t})
 		}
@@ -147,10 +148,17 @@ type outType struct {
 }
 
 type outDefined struct {
-	Kind      string        `xml:"xsi:type,attr"`
-	MaxLength string        `xml:"maxLength,attr,omitempty"`
-	BaseType  *outType      `xml:"BaseType,omitempty"`
-	Dimension *iecDimension `xml:"DimensionSpec,omitempty"`
+	Kind       string         `xml:"xsi:type,attr"`
+	MaxLength  string         `xml:"maxLength,attr,omitempty"`
+	BaseType   *outType       `xml:"BaseType,omitempty"`
+	Dimensions []iecDimension `xml:"DimensionSpec,omitempty"`
+}
+
+// dimension adds a dimension to an array.
+func (d *outDefined) dimension(of layout.Dim) {
+	added := iecDimension{Number: len(d.Dimensions) + 1}
+	added.Index.Lower, added.Index.Upper = strconv.Itoa(of.First), strconv.Itoa(of.First+of.Count-1)
+	d.Dimensions = append(d.Dimensions, added)
 }
 
 func outTypeOf(t value.Type, length int) outType {
@@ -162,8 +170,8 @@ func outTypeOf(t value.Type, length int) outType {
 		if t == value.TypeBase10k {
 			base.TypeName = "WORD"
 		}
-		d := &outDefined{Kind: "ArrayTypeSpec", BaseType: &base, Dimension: &iecDimension{Number: 1}}
-		d.Dimension.Index.Lower, d.Dimension.Index.Upper = "0", strconv.Itoa(count-1)
+		d := &outDefined{Kind: "ArrayTypeSpec", BaseType: &base}
+		d.dimension(layout.Dim{Count: count})
 		return outType{Defined: d}
 	}
 	return outType{TypeName: iecTypes[t]}

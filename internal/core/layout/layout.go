@@ -4,6 +4,7 @@ package layout
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 )
 
@@ -55,10 +56,39 @@ type Member struct {
 	PartOfUnit bool
 	Of         *Type // a nested structure
 	// Count makes an array of so many elements, numbered from First; 0 is a
-	// single element.
+	// single element. More are its further dimensions, of which the last counts
+	// fastest.
 	Count, First int
+	More         []Dim
 	// Reserve elements take their room and become no points.
 	Reserve bool
+}
+
+// Dim is a dimension of an array: so many elements, numbered from First.
+type Dim struct {
+	Count int `json:"count"`
+	First int `json:"first"`
+}
+
+// elements is how many a member has, more than MostPlaces for too many.
+func (m *Member) elements() int {
+	n := m.Count
+	for _, d := range m.More {
+		if n *= d.Count; n > MostPlaces || d.Count < 1 {
+			return MostPlaces + 1
+		}
+	}
+	return n
+}
+
+// index prints the indices of an element by its place among all: "[2,1]".
+func (m *Member) index(i int) string {
+	text := ""
+	for _, d := range slices.Backward(m.More) {
+		text = "," + strconv.Itoa(d.First+i%d.Count) + text
+		i /= d.Count
+	}
+	return "[" + strconv.Itoa(m.First+i) + text + "]"
 }
 
 // Place is where one elementary value lies.
@@ -199,8 +229,9 @@ func (l *layer) structure(t *Type, path string, members []int, reserve bool) err
 }
 
 func (l *layer) member(m *Member, path string, members []int, reserve bool) error {
-	if m.Count < 0 || m.Count > MostPlaces {
-		return fmt.Errorf("%s has %d elements: give 1 to %d, or none for a single value", path, m.Count, MostPlaces)
+	if m.Count < 0 || m.elements() > MostPlaces {
+		return fmt.Errorf("%s has %d elements or more: give 1 to %d, or none for a single value", path, m.Count,
+			MostPlaces)
 	}
 	if m.Of == nil && (m.Bits < 1 || !m.PartOfUnit && m.Bits%8 != 0) {
 		return fmt.Errorf("%s has no width", path)
@@ -212,8 +243,8 @@ func (l *layer) member(m *Member, path string, members []int, reserve bool) erro
 	if l.rule != Natural {
 		l.align(2)
 	}
-	for i := range m.Count {
-		if err := l.element(m, path+"["+strconv.Itoa(m.First+i)+"]", members, reserve); err != nil {
+	for i := range m.elements() {
+		if err := l.element(m, path+m.index(i), members, reserve); err != nil {
 			return err
 		}
 	}

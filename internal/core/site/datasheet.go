@@ -50,9 +50,11 @@ type Member struct {
 	// Padding of a text, as of a point.
 	Padding   value.Padding `json:"padding,omitempty" jsonschema:"enum=space,enum=counted"`
 	Structure string        `json:"structure,omitempty"`
-	// Count makes an array of so many elements, numbered from First.
-	Count int `json:"count,omitempty"`
-	First int `json:"first,omitempty"`
+	// Count makes an array of so many elements, numbered from First; More are its
+	// further dimensions.
+	Count int          `json:"count,omitempty"`
+	First int          `json:"first,omitempty"`
+	More  []layout.Dim `json:"more,omitempty"`
 	// Reserve elements take their room and become no points.
 	Reserve bool        `json:"reserve,omitempty"`
 	Order   value.Order `json:"order,omitempty"`
@@ -132,7 +134,7 @@ func (s *Site) laid(t *Structure, made map[string]*layout.Type) (*layout.Type, e
 	for i := range t.Members {
 		m := &t.Members[i]
 		to := &laid.Members[i]
-		*to = layout.Member{Name: m.Name, Count: m.Count, First: m.First, Reserve: m.Reserve}
+		*to = layout.Member{Name: m.Name, Count: m.Count, First: m.First, More: m.More, Reserve: m.Reserve}
 		if m.Structure != "" {
 			inner := s.Structure(m.Structure)
 			if inner == nil {
