@@ -1,22 +1,14 @@
 import type { QueryClient } from "@tanstack/react-query";
 import { useSyncExternalStore } from "react";
 import { post } from "./client";
-import type { CrossingState, Finding, Live, Pulse, State } from "./types.gen";
+import { changed, taken, type LiveState } from "./pulse";
+import type { Live, Pulse } from "./types.gen";
 
 /**
  * The live side of the page: what the event stream has told so far. Points are
  * subscribed to one by one, so that a value that changes redraws its own cell
  * and nothing else.
  */
-export interface LiveState {
-  connected: boolean;
-  state: State;
-  findings: Finding[];
-  crossings: Record<string, CrossingState>;
-  exchange: number;
-  nowMs: number;
-}
-
 let current: LiveState = {
   connected: false,
   state: { mode: "bench", unlockedMs: 0, running: [], allowed: [], released: [], plan: 0, compiling: false },
@@ -115,41 +107,18 @@ function openStream(client: QueryClient) {
       }
       tellShown();
     }
-    if (!seq && shownSeq && shownSeq !== pulse.seq) void client.invalidateQueries();
+    const news = changed({ seq, routes, plan, shown: shownSeq }, pulse);
+    if (news === "everything") void client.invalidateQueries();
+    else for (const key of news) void client.invalidateQueries({ queryKey: [key] });
     shownSeq = pulse.seq;
-    if ((seq && pulse.seq !== seq) || (routes >= 0 && pulse.routes !== routes)) {
-      void client.invalidateQueries({ queryKey: ["site"] });
-      if (pulse.seq !== seq)
-        for (const key of ["points", "point", "timetable", "journal", "sheets"])
-          void client.invalidateQueries({ queryKey: [key] });
-    }
-    if (plan >= 0 && pulse.state.plan !== plan)
-      for (const key of ["site", "points", "timetable"]) void client.invalidateQueries({ queryKey: [key] });
     seq = pulse.seq;
     routes = pulse.routes;
     plan = pulse.state.plan;
-    // What is as it was stays the same object, so that nobody draws it again.
-    const state = {
-      ...pulse.state,
-      running: alike(pulse.state.running, current.state.running),
-      released: alike(pulse.state.released, current.state.released),
-      allowed: alike(pulse.state.allowed, current.state.allowed),
-    };
-    current = {
-      connected: true,
-      state: alike(state, current.state),
-      findings: pulse.findings ?? current.findings,
-      crossings: alike(Object.fromEntries(pulse.crossings.map((c) => [c.id, c])), current.crossings),
-      exchange: pulse.exchange,
-      nowMs: pulse.nowMs,
-    };
+    current = taken(current, pulse);
     tell();
   });
   return source;
 }
-
-/** The old one of two values that say the same. */
-const alike = <T>(now: T, old: T): T => (JSON.stringify(now) === JSON.stringify(old) ? old : now);
 
 /** A part of the live state: what shows it is drawn again only when that part changes. */
 export const useLivePart = <T>(part: (live: LiveState) => T): T => useSyncExternalStore(subscribe, () => part(current));

@@ -1,19 +1,8 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import {
-  memo,
-  useDeferredValue,
-  useEffect,
-  useLayoutEffect,
-  useMemo,
-  useRef,
-  useState,
-  type KeyboardEvent,
-  type ReactNode,
-} from "react";
+import { memo, useDeferredValue, useEffect, useMemo, useRef, useState, type KeyboardEvent } from "react";
 import { flushSync } from "react-dom";
 import { post, ProblemError, problemOf, useEdit, mapPath } from "../api/client";
-import { useLive, useLiveState } from "../api/live";
 import type {
   BulkAnswer,
   BulkRequest,
@@ -24,10 +13,11 @@ import type {
   PointsView,
   Problem,
 } from "../api/types.gen";
-import { Mark, markOf } from "../shared/Mark";
 import { useSlots } from "../shared/slots";
 import { attempt, say } from "../shared/toast";
-import { shown } from "../shared/ui";
+import { CellInput, rowHeight, RowView, type Spot } from "./GridRow";
+import { inView, turned, type Sorting } from "./rows";
+import { changes, pasted, tableOf, textOf, type Box } from "./sheet";
 
 export const titles: Record<string, string> = {
   name: "Name",
@@ -78,12 +68,6 @@ const widths: Record<string, number> = {
 };
 /** Of an address that is a name. */
 const named = 230;
-const rowHeight = 30;
-
-interface Spot {
-  row: number;
-  col: number;
-}
 
 /** The map as a spreadsheet: it moves, edits, copies, pastes and fills as spreadsheets do. */
 export const Grid = memo(function Grid({
@@ -105,11 +89,12 @@ export const Grid = memo(function Grid({
 }) {
   const [sort, setSort] = useState<Sorting>();
   const [filters, setFilters] = useState<Record<string, string>>({});
-  const rows = useView(points, sort, useDeferredValue(filtering ? filters : noFilters));
+  const filter = useDeferredValue(filtering ? filters : noFilters);
+  const rows = useMemo(() => inView(points, sort, filter), [points, sort, filter]);
   const ordered = sort === undefined && rows.length === points.rows.length;
   const cellAt = useMemo(() => columns.map((c) => points.columns.indexOf(c)), [columns, points.columns]);
   const unitAt = points.columns.indexOf("unit");
-  const textOf = (row: PointRow, col: number) => row.cells[cellAt[col] ?? -1] ?? "";
+  const cellText = (row: PointRow, col: number) => row.cells[cellAt[col] ?? -1] ?? "";
   const client = useQueryClient();
   const edit = useEdit();
   const scroll = useRef<HTMLDivElement>(null);
@@ -181,25 +166,19 @@ export const Grid = memo(function Grid({
     await refresh();
   };
   const cellsOf = (
-    from: typeof box,
-    text: (row: PointRow, col: number, r: number, c: number) => string | undefined,
+    into: Box,
+    text: (row: number, col: number, down: number, across: number) => string | undefined,
   ): CellEdit[] => {
-    const cells: CellEdit[] = [];
-    for (let r = from.top; r <= Math.min(from.bottom, rows.length - 1); r++) {
-      const row = rows[r];
-      if (!row) continue;
-      for (let c = from.left; c <= Math.min(from.right, columns.length - 1); c++) {
-        const t = text(row, c, r - from.top, c - from.left);
-        if (t !== undefined && t !== textOf(row, c))
-          cells.push({ point: row.id, column: columns[c] ?? "", text: t, base: row.version });
-      }
-    }
-    return cells;
+    const has = (row: number, col: number) => (rows[row] ? cellText(rows[row], col) : "");
+    return changes(into, { rows: rows.length, cols: columns.length }, has, text).flatMap((c) => {
+      const row = rows[c.row];
+      return row ? [{ point: row.id, column: columns[c.col] ?? "", text: c.text, base: row.version }] : [];
+    });
   };
 
   const begin = (text?: string) => {
     const row = rowAt(active.row);
-    if (row) setTyping({ text: text ?? textOf(row, active.col), version: row.version, id: row.id });
+    if (row) setTyping({ text: text ?? cellText(row, active.col), version: row.version, id: row.id });
     else if (columns[active.col] === "name" || columns[active.col] === "address")
       setTyping({ text: text ?? "", version: 0, id: "" });
   };
@@ -218,7 +197,7 @@ export const Grid = memo(function Grid({
       else if (all) {
         const cells = cellsOf(box, () => typing.text);
         if (cells.length) await send(`set ${cells.length} cells to ${typing.text}`, cells);
-      } else if (row && typing.text !== textOf(row, active.col))
+      } else if (row && typing.text !== cellText(row, active.col))
         await send(`changed ${column} of ${row.cells[0]}`, [
           { point: row.id, column, text: typing.text, base: typing.version },
         ]);
@@ -276,28 +255,16 @@ export const Grid = memo(function Grid({
     });
   const paste = (text: string) =>
     attempt(async () => {
-      const lines = text
-        .replace(/\r?\n$/, "")
-        .split(/\r?\n/)
-        .map((line) => line.split("\t"));
-      if (!rowAt(active.row) || (lines.length > rows.length - box.top && (lines[0]?.length ?? 0) > 1))
-        return onTable(text);
-      const one = lines.length === 1 && lines[0]?.length === 1;
-      const target = one
-        ? box
-        : {
-            top: box.top,
-            left: box.left,
-            bottom: box.top + lines.length - 1,
-            right: box.left + Math.max(...lines.map((l) => l.length)) - 1,
-          };
-      const cells = cellsOf(target, (_row, _col, r, c) => (one ? lines[0]?.[0] : lines[r]?.[c]));
+      const target = rowAt(active.row) && pasted(tableOf(text), box, rows.length);
+      if (!target) return onTable(text);
+      const cells = cellsOf(target.into, (_row, _col, down, across) => target.text(down, across));
       if (cells.length) await send(`pasted ${cells.length} cells`, cells);
       return undefined;
     });
   const fillDown = () =>
     attempt(async () => {
-      const cells = cellsOf(box, (_row, col) => (rows[box.top] ? textOf(rows[box.top] as PointRow, col) : undefined));
+      const first = rows[box.top];
+      const cells = cellsOf(box, (_row, col) => first && cellText(first, col));
       if (cells.length) await send(`filled ${cells.length} cells down`, cells);
     });
 
@@ -404,15 +371,11 @@ export const Grid = memo(function Grid({
         e.preventDefault();
         e.clipboardData.setData(
           "text/plain",
-          rows
-            .slice(box.top, box.bottom + 1)
-            .map((r) =>
-              columns
-                .slice(box.left, box.right + 1)
-                .map((_c, i) => textOf(r, box.left + i))
-                .join("\t"),
-            )
-            .join("\n"),
+          textOf(
+            rows
+              .slice(box.top, box.bottom + 1)
+              .map((r) => columns.slice(box.left, box.right + 1).map((_c, i) => cellText(r, box.left + i))),
+          ),
         );
       }}
       onPaste={(e) => {
@@ -548,273 +511,6 @@ function spotOf(target: EventTarget, columns: string[]): Spot | undefined {
   return col < 0 || row < 0 ? undefined : { row, col };
 }
 
-/** One row. It is drawn anew only when something in it changed, so that scrolling stays cheap. */
-const RowView = memo(function RowView({
-  row,
-  index,
-  top,
-  template,
-  columns,
-  cellAt,
-  own,
-  left,
-  right,
-  activeCol,
-  unit,
-  editor,
-}: {
-  row?: PointRow;
-  index: number;
-  top: number;
-  template: string;
-  columns: string[];
-  cellAt: number[];
-  own: Finding[];
-  left: number; // selected columns, -1 for none
-  right: number;
-  activeCol: number;
-  unit: string;
-  editor?: ReactNode;
-}) {
-  return (
-    <div
-      role="row"
-      aria-rowindex={index + 1}
-      data-point={row?.id}
-      className="absolute left-0 grid w-full"
-      style={{
-        contain: "layout style",
-        top,
-        height: rowHeight,
-        gridTemplateColumns: template,
-        background: activeCol >= 0 ? "color-mix(in srgb, var(--tide-wash) 55%, transparent)" : undefined,
-      }}
-    >
-      <span role="gridcell" className="flex items-center justify-center border-b border-rule">
-        {own.some((f) => f.severity !== "note") ? (
-          <span title={own.map((f) => `${f.sentence} ${f.remedy}`).join("\n")}>
-            <Mark kind={markOf(own[0]?.severity)} size={15} label={own[0]?.sentence} />
-          </span>
-        ) : (
-          row && <RowMark id={row.id} />
-        )}
-      </span>
-      {columns.map((column, col) => {
-        const isActive = col === activeCol;
-        const wrong = own.find((f) => f.subject.column === column);
-        const inside = col >= left && col <= right;
-        return (
-          <div
-            key={column}
-            title={wrong ? `${wrong.sentence} ${wrong.remedy}` : undefined}
-            role="gridcell"
-            tabIndex={-1}
-            data-col={column}
-            aria-selected={inside}
-            className={`grid-cell ${column === "name" ? "font-semibold" : column === "remark" || column === "unit" ? "" : "mono"} ${inside ? "selected" : ""} ${isActive ? "active" : ""} ${wrong ? wrong.severity : ""}`}
-          >
-            {isActive && editor ? (
-              editor
-            ) : row ? (
-              row.cells[cellAt[col] ?? -1]
-            ) : column === "name" ? (
-              <span className="soft font-normal">new point…</span>
-            ) : (
-              ""
-            )}
-          </div>
-        );
-      })}
-      {row ? (
-        <Now id={row.id} unit={unit} />
-      ) : (
-        <span role="gridcell" aria-label="not read" className="border-b border-rule" />
-      )}
-    </div>
-  );
-});
-
-/** Which column the rows are sorted by. */
-interface Sorting {
-  by: string;
-  down: boolean;
-}
-
-const turned = (sort: Sorting | undefined, by: string): Sorting | undefined =>
-  sort?.by !== by
-    ? { by, down: by === "findings" }
-    : sort.down === (by === "findings")
-      ? { by, down: !sort.down }
-      : undefined;
 const arrow = (sort: Sorting | undefined, by: string) =>
   sort?.by === by ? <span aria-hidden>{sort.down ? "↓" : "↑"}</span> : "";
 const noFilters: Record<string, string> = {};
-const natural = new Intl.Collator("en", { numeric: true, sensitivity: "base" });
-const ranks: Record<string, number> = { fault: 3, doubt: 2, note: 1 };
-
-/** The rows in view: filtered by what stands in each column, and sorted. */
-function useView(points: PointsView, sort: Sorting | undefined, filters: Record<string, string>): PointRow[] {
-  return useMemo(() => {
-    const tests = Object.entries(filters)
-      .filter(([, text]) => text.trim())
-      .map(([column, text]) => ({ at: points.columns.indexOf(column), test: matcher(text.trim()) }));
-    let rows = points.rows;
-    if (tests.length) rows = rows.filter((r) => tests.every((t) => t.test(r.cells[t.at] ?? "")));
-    if (!sort) return rows;
-    const worst = new Map<string, number>();
-    if (sort.by === "findings")
-      for (const f of points.findings)
-        worst.set(f.subject.id, Math.max(worst.get(f.subject.id) ?? 0, ranks[f.severity] ?? 0));
-    const at = points.columns.indexOf(sort.by);
-    const keyed = rows.map((row) => ({ row, text: row.cells[at] ?? "", rank: worst.get(row.id) ?? 0 }));
-    keyed.sort((a, b) => {
-      if (sort.by === "findings") return a.rank - b.rank;
-      if (sort.by === "address")
-        return a.row.area.localeCompare(b.row.area) || a.row.start - b.row.start || natural.compare(a.text, b.text);
-      return natural.compare(a.text, b.text);
-    });
-    if (sort.down) keyed.reverse();
-    return keyed.map((k) => k.row);
-  }, [points, sort, filters]);
-}
-
-/** A filter: a part of the text, =exactly, !not, < or > a number, or – for empty cells. */
-function matcher(filter: string): (text: string) => boolean {
-  const rest = filter.slice(1).trim().toLowerCase();
-  const than = Number(rest);
-  if (filter === "–" || filter === "-") return (text) => text === "";
-  if (filter.startsWith("=")) return (text) => text.toLowerCase() === rest;
-  if (filter.startsWith("!")) return (text) => !text.toLowerCase().includes(rest);
-  if (/^[<>]/.test(filter) && rest && !Number.isNaN(than)) {
-    const number = (text: string) => Number(text.replace(/[^0-9.eE-]/g, ""));
-    return filter.startsWith("<")
-      ? (text) => text !== "" && number(text) < than
-      : (text) => text !== "" && number(text) > than;
-  }
-  return (text) => text.toLowerCase().includes(filter.toLowerCase());
-}
-
-/** The editor of a cell. It stays open, with the reason, while what it holds cannot be kept. */
-function CellInput({
-  text,
-  choices,
-  problem,
-  label,
-  onText,
-  onCommit,
-  onCancel,
-}: {
-  text: string;
-  choices: string[];
-  problem?: Problem;
-  label: string;
-  onText: (t: string) => void;
-  onCommit: (move: [number, number], target?: Spot, all?: boolean) => Promise<void>;
-  onCancel: () => void;
-}) {
-  const input = useRef<HTMLInputElement>(null);
-  useLayoutEffect(() => {
-    input.current?.focus();
-    input.current?.setSelectionRange(text.length, text.length);
-    // Once, when the editor opens.
-    // oxlint-disable-next-line react/exhaustive-deps
-  }, []);
-  return (
-    <>
-      <input
-        ref={input}
-        aria-label={label}
-        aria-invalid={!!problem}
-        list={choices.length ? "cell-choices" : undefined}
-        value={text}
-        spellCheck={false}
-        className="h-full w-full bg-sheet outline-none"
-        onChange={(e) => onText(e.target.value)}
-        onBlur={() => {
-          if (!problem) void onCommit([0, 0]);
-        }}
-        onKeyDown={(e) => {
-          if (e.key === "Enter" && (e.ctrlKey || e.metaKey)) {
-            e.preventDefault();
-            void onCommit([0, 0], undefined, true);
-          } else if (e.key === "Enter") {
-            e.preventDefault();
-            void onCommit([e.shiftKey ? -1 : 1, 0]);
-          } else if (e.key === "Tab") {
-            e.preventDefault();
-            void onCommit([0, e.shiftKey ? -1 : 1]);
-          } else if (e.key === "Escape") {
-            e.preventDefault();
-            onCancel();
-          }
-          e.stopPropagation();
-        }}
-      />
-      {choices.length > 0 && (
-        <datalist id="cell-choices">
-          {choices.map((c) => (
-            <option key={c} value={c}>
-              {c}
-            </option>
-          ))}
-        </datalist>
-      )}
-      {problem && (
-        <div
-          className="notice fixed z-30 mt-16 max-w-[380px] whitespace-normal shadow-lg"
-          role="alert"
-          data-code={problem.code}
-        >
-          <b>{problem.sentence}</b> {problem.do}
-          <div className="small soft">Correct it, or give up with Esc.</div>
-        </div>
-      )}
-    </>
-  );
-}
-
-/** How old a value is that has not been read in time. */
-function Age({ atMs }: { atMs: number }) {
-  const { nowMs } = useLiveState();
-  const seconds = Math.round((nowMs - atMs) / 1000);
-  return seconds > 1 ? (
-    <span className="small" style={{ color: "var(--doubt-text)" }}>
-      {seconds < 120 ? `${seconds} s` : `${Math.round(seconds / 60)} min`} old
-    </span>
-  ) : null;
-}
-
-function RowMark({ id }: { id: string }) {
-  const live = useLive(id);
-  return <Mark kind={markOf(live?.quality)} size={15} label={live?.reason || live?.quality} />;
-}
-
-/** The value of a point as it is now, marked for a second when it has changed. */
-function Now({ id, unit }: { id: string; unit: string }) {
-  const live = useLive(id);
-  const read = live && live.atMs > 0;
-  return (
-    <span
-      role="gridcell"
-      className="mono sticky right-0 flex items-center justify-end gap-2 overflow-hidden border-b border-l border-rule bg-paper px-3 whitespace-nowrap"
-      data-now={id}
-      title={live?.reason}
-    >
-      {!read ? (
-        <span className="soft">{live?.quality === "bad" ? "cannot be read" : "not read yet"}</span>
-      ) : live.quality === "bad" ? (
-        <span className="soft">
-          — <s>{shown(live)}</s>
-        </span>
-      ) : (
-        <>
-          {live.quality === "doubtful" && <Age atMs={live.atMs} />}
-          <span key={live.changedMs} className="fresh rounded px-1">
-            {shown(live)}
-          </span>
-          {unit && <span className="soft">{unit}</span>}
-        </>
-      )}
-    </span>
-  );
-}
