@@ -2,34 +2,14 @@ package regmap
 
 import (
 	"fmt"
-	"reflect"
 	"regexp"
 	"slices"
 	"strings"
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/block"
-	"ferry/internal/core/finding"
-	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
-
-// Question is how a table may be meant where it does not say it: each choice
-// with what its first rows become.
-type Question struct {
-	Key     string   `json:"key"` // as in Reading.Settled
-	Asks    string   `json:"asks"`
-	Choices []Choice `json:"choices"`
-}
-
-// Choice is one answer to a question.
-type Choice struct {
-	Title   string  `json:"title"`
-	Example string  `json:"example"`
-	Reading Reading `json:"reading"`
-	// Flag says the same on the command line.
-	Flag string `json:"flag"`
-}
 
 // The keys of questions.
 const (
@@ -40,38 +20,6 @@ const (
 	asksPlain = "digits"
 	asksShown = "decimals"
 )
-
-// Open returns the questions as findings: a list that leaves them open was read
-// by the first choice of each, and may mean another.
-func (l *Listing) Open() []finding.Finding {
-	found := []finding.Finding{}
-	for _, q := range l.Questions {
-		f := finding.Finding{Code: "reading-open", Severity: finding.Doubt, Sure: 1, Count: 1, Where: "points",
-			Subject:  finding.Subject{Kind: "map", ID: q.Key, Name: "the list"},
-			Title:    "The list leaves open how it is meant",
-			Sentence: fmt.Sprintf("%s It was read as: %s.", q.Asks, l.taken(q).Title), Evidence: []string{}}
-		var flags []string
-		for _, c := range q.Choices {
-			f.Evidence = append(f.Evidence, c.Title+": "+c.Example)
-			flags = append(flags, c.Flag)
-		}
-		f.Remedy = "Look in the manual, and say it with " + strings.Join(flags, " or ") + "."
-		found = append(found, f)
-	}
-	return found
-}
-
-// taken is the choice of a question by which the list was read meanwhile.
-func (l *Listing) taken(q Question) Choice {
-	for _, c := range q.Choices {
-		reading := c.Reading
-		reading.Settled = l.Reading.Settled
-		if reflect.DeepEqual(reading, l.Reading) {
-			return c
-		}
-	}
-	return q.Choices[0]
-}
 
 // settle finds out how the addresses, scales and orders of a table are meant,
 // and says by what: the headings, the titles above them, or what the cells of
@@ -445,88 +393,6 @@ func (l *Listing) settleArea(scheme address.Scheme, at int, heading, titles stri
 	l.ask(scheme, question)
 }
 
-// choice is one answer to the question of a key: the list's reading as set
-// makes it, with the question settled.
-func (l *Listing) choice(key, title, flag string, set func(*Reading)) Choice {
-	reading := l.Reading
-	reading.Settled = append(slices.Clone(reading.Settled), key)
-	set(&reading)
-	return Choice{Title: title, Flag: flag, Reading: reading}
-}
-
-// ask adds a question with what one point becomes by each choice: the first
-// point that they tell apart, or the first that the question is about. A
-// question with a single choice is none.
-func (l *Listing) ask(scheme address.Scheme, q Question) {
-	if len(q.Choices) < 2 {
-		return
-	}
-	var lines []int
-	printed := make([]map[int]string, len(q.Choices))
-	for i := range q.Choices {
-		with := *l
-		with.Reading = q.Choices[i].Reading
-		if lines, printed[i] = with.examples(scheme, q.Key); len(lines) > 0 {
-			q.Choices[i].Example = printed[i][lines[0]]
-		}
-	}
-	apart := slices.IndexFunc(lines, func(line int) bool {
-		differ := false
-		for _, texts := range printed {
-			if texts[line] == "" {
-				return false
-			}
-			differ = differ || texts[line] != printed[0][line]
-		}
-		return differ
-	})
-	for i := range q.Choices {
-		if apart >= 0 {
-			q.Choices[i].Example = printed[i][lines[apart]]
-		}
-	}
-	l.Questions = append(l.Questions, q)
-}
-
-// examples prints the points that a question is about, by their lines and in
-// their order. A thousand rows are looked at.
-func (l *Listing) examples(scheme address.Scheme, key string) (lines []int, texts map[int]string) {
-	few := *l
-	few.Rows = few.Rows[:min(len(few.Rows), 1000)]
-	points, at, _ := few.Points(scheme)
-	texts = map[int]string{}
-	for i := range points {
-		p := &points[i]
-		text := scheme.Short(p.Address)
-		switch {
-		case key == asksShown && (p.Decimals == nil || *p.Decimals == 0) || key == asksScale && p.Factor == 0 ||
-			key == asksOrder && p.Type.Bytes(p.Length) < 4:
-			continue
-		case key == asksScale || key == asksShown:
-			text = fmt.Sprintf("100 read is %s%s", p.Scale().Apply(value.OfInt(100)), unitBehind(p))
-		case key == asksOrder:
-			text = Cell(scheme, p, Order)
-		}
-		lines, texts[at[i]] = append(lines, at[i]), shortened(p.Name)+": "+text
-	}
-	return lines, texts
-}
-
-// shortened cuts a name for an example to 28 characters, in its middle.
-func shortened(name string) string {
-	if r := []rune(name); len(r) > 28 {
-		return string(r[:14]) + "…" + string(r[len(r)-13:])
-	}
-	return name
-}
-
-func unitBehind(p *site.Point) string {
-	if p.Unit == "" {
-		return ""
-	}
-	return " " + p.Unit
-}
-
 func (l *Listing) settleBase(scheme address.Scheme, at int, heading, titles string) {
 	if l.settled(asksBase) {
 		return
@@ -563,171 +429,4 @@ func (l *Listing) settleBase(scheme address.Scheme, at int, heading, titles stri
 			l.choice(asksBase, "from 0", "--from-zero", func(r *Reading) { r.FromOne = false }),
 			l.choice(asksBase, "from 1", "--from-one", func(r *Reading) { r.FromOne = true }),
 		}})
-}
-
-// multiplies are headings under which a number multiplies what is read.
-var multiplies = []string{"resolution", "lsb", "slope", "auflosung", "resolucion", "risoluzione", "resolutie",
-	"resolucao", "upplosning"}
-
-var wholeTens = regexp.MustCompile(`^(x|×|\*)? ?10+([.,]0+)?$`)
-
-// settleScale: a factor of 10 may mean that what is read is to be multiplied, or
-// that the device has done so.
-func (l *Listing) settleScale(scheme address.Scheme) {
-	at := slices.Index(l.Columns, Scale)
-	if at < 0 || l.settled(asksScale) || at < len(l.Headings) && slices.Contains(multiplies, plain(l.Headings[at])) {
-		return
-	}
-	if l.settlePowers(scheme, at) {
-		return
-	}
-	tens, others := 0, 0
-	for cell := range l.cells(at) {
-		switch cell = strings.ToLower(cell); {
-		case cell == "1" || cell == "-" || cell == "–" || cell == "x1" || cell == "1.0":
-		case wholeTens.MatchString(cell):
-			tens++
-		default:
-			others++
-		}
-	}
-	if tens > 0 && others > 0 {
-		l.note("A scale of 10 multiplies, as the other scales beside it do.")
-	}
-	if tens == 0 || others > 0 {
-		return
-	}
-	l.ask(scheme, Question{Key: asksScale,
-		Asks: "A scale of 10: is what is read ten times too small, or ten times too large?",
-		Choices: []Choice{
-			l.choice(asksScale, "divide by it", "--divide", func(r *Reading) { r.Divide = true }),
-			l.choice(asksScale, "multiply by it", "--multiply", func(r *Reading) { r.Divide = false }),
-		}})
-}
-
-// settlePowers: small whole numbers of which some are below nothing are powers
-// of ten; where all of them are −1, they may be a change of sign.
-func (l *Listing) settlePowers(scheme address.Scheme, at int) bool {
-	l.Reading.PowerScale = false // a person may have chosen another column
-	below, certain := 0, false
-	for cell := range l.cells(at) {
-		if !powerCell.MatchString(cell) {
-			return false
-		}
-		if strings.HasPrefix(cell, "-") || strings.HasPrefix(cell, "−") {
-			below++
-			certain = certain || !strings.HasSuffix(cell, "1")
-		}
-		certain = certain || cell == "0"
-	}
-	if below == 0 {
-		return false
-	}
-	if certain {
-		l.Reading.PowerScale = true
-		l.note("The scales are powers of ten: some are below nothing. -2 stands for × 0.01.")
-		return true
-	}
-	l.ask(scheme, Question{Key: asksScale, Asks: "Is a scale of −1 a change of sign, or a power of ten, × 0.1?",
-		Choices: []Choice{
-			l.choice(asksScale, "power of ten", "--power", func(r *Reading) { r.PowerScale = true }),
-			l.choice(asksScale, "change of sign", "--multiply", func(r *Reading) { r.PowerScale = false }),
-		}})
-	return true
-}
-
-// rowNumbers are headings of columns that only number the rows.
-var rowNumbers = []string{"no", "nr", "n", "num", "number", "pos", "position", "item", "index", "lfdnr", "id", "row",
-	"line", "zeile", "ligne", "fila", "riga", "regel", "linha", "rad", ""}
-
-// settleShown asks, where whole numbers have decimals and nothing says a scale,
-// whether what is read has the point left out.
-func (l *Listing) settleShown(scheme address.Scheme) {
-	at, types := slices.Index(l.Columns, Decimals), slices.Index(l.Columns, Type)
-	if at < 0 || l.settled(asksShown) || slices.Contains(l.Columns, Scale) || slices.Contains(l.Columns, Divisor) ||
-		slices.Contains(l.Columns, RawLow) {
-		return
-	}
-	some := false
-	for i := range l.Rows {
-		row := &l.Rows[i]
-		if at >= len(row.Cells) || l.aside(row) != "" {
-			continue
-		}
-		if cell := strings.TrimSpace(row.Cells[at]); len(cell) != 1 || cell < "1" || cell > "9" {
-			continue
-		}
-		said := shaped{Type: value.TypeUint16}
-		if types >= 0 && types < len(row.Cells) {
-			said, _ = parseType(row.Cells[types]) // one that cannot be read is told elsewhere
-		}
-		some = some || said.Type.IsWhole()
-	}
-	if !some {
-		return
-	}
-	l.ask(scheme, Question{Key: asksShown,
-		Asks: "Do the decimals say that the point was left out of what is read, or only how many are shown?",
-		Choices: []Choice{
-			l.choice(asksShown, "the point was left out", "--decimals scale",
-				func(r *Reading) { r.PointLeftOut = true }),
-			l.choice(asksShown, "shown only", "--decimals shown", func(r *Reading) { r.PointLeftOut = false }),
-		}})
-}
-
-// leftOut says which columns nothing was made of, though they hold something.
-func (l *Listing) leftOut() {
-	var words []string
-	for i, heading := range l.Headings {
-		if i < len(l.Columns) && l.Columns[i] == "" && strings.TrimSpace(heading) != "" && !slices.Contains(rowNumbers,
-			plain(heading)) && !emptyColumn(l.Rows, i) {
-			words = append(words, "“"+strings.TrimSpace(heading)+"”")
-		}
-	}
-	if len(words) > 0 {
-		l.note("Left out, for nothing is known of what they mean: %s.", strings.Join(words, ", "))
-	}
-}
-
-// settleOrder takes the order of wide values from the titles, and asks where
-// “little endian” leaves open whether the bytes of a word are swapped too.
-func (l *Listing) settleOrder(scheme address.Scheme, titles string) {
-	if l.settled(asksOrder) || l.Reading.Order != "" {
-		return
-	}
-	low, high := saysLowWord.MatchString(titles), saysHigh.MatchString(titles)
-	if low != high {
-		l.Reading.Order = "ABCD"
-		if low {
-			l.Reading.Order = "CDAB"
-		}
-		l.note("Values of several registers come in the order %s: a title or a remark says so.", l.Reading.Order)
-		return
-	}
-	everywhere := saysLittle.MatchString(titles)
-	little := everywhere
-	for _, column := range []Column{Order, Type} {
-		if at := slices.Index(l.Columns, column); at >= 0 {
-			for cell := range l.cells(at) {
-				if !strings.ContainsAny(cell, "eE") || len(cell) < 9 {
-					continue
-				}
-				text := folded(cell)
-				little = little || saysLittle.MatchString(text) && !saysLowWord.MatchString(text)
-			}
-		}
-	}
-	if !little {
-		return
-	}
-	ordered := func(title, order string) Choice {
-		return l.choice(asksOrder, title+": "+order, "--little "+order, func(r *Reading) {
-			if r.Little = order; everywhere {
-				r.Order = order
-			}
-		})
-	}
-	l.ask(scheme, Question{Key: asksOrder,
-		Asks:    "“Little endian”: are only the words exchanged, or the bytes in them too?",
-		Choices: []Choice{ordered("the words", "CDAB"), ordered("words and bytes", "DCBA")}})
 }

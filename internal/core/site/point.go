@@ -1,0 +1,215 @@
+package site
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"ferry/internal/core/address"
+	"ferry/internal/core/block"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/value"
+)
+
+// Access says which way a point may be carried.
+type Access string
+
+// The ways of access, as the trade abbreviates them.
+const (
+	ReadOnly  Access = "r"
+	ReadWrite Access = "rw"
+	WriteOnly Access = "w"
+)
+
+// Naming names one value of a whole number, or one bit of flags.
+type Naming struct {
+	Value int64  `json:"value"`
+	Name  string `json:"name"`
+}
+
+// Origin says which part of a placement a point is.
+type Origin struct {
+	Placement string `json:"placement"`
+	// Point is the id of the point in the datasheet, or the path of the
+	// member in the structure.
+	Point string `json:"point"`
+}
+
+// Point is one named value of a device.
+type Point struct {
+	ID      string          `json:"id"`
+	Name    string          `json:"name"`
+	Address address.Address `json:"address"`
+	Type    value.Type      `json:"type"`
+	// Length of a type that needs one: octets of a text or of raw bytes, bits
+	// of a bit field, words of a base10k.
+	Length  int           `json:"length,omitempty"`
+	Charset value.Charset `json:"charset,omitempty" jsonschema:"enum=ascii,enum=latin1,enum=utf8,enum=utf16"`
+	Padding value.Padding `json:"padding,omitempty" jsonschema:"enum=space,enum=counted"`
+	Order   value.Order   `json:"order,omitempty"`
+	// Factor 0 or missing stands for 1: see value.Linear. Range takes the
+	// place of Factor and Offset.
+	Factor float64      `json:"factor,omitempty"`
+	Offset float64      `json:"offset,omitempty"`
+	Range  *value.Range `json:"range,omitempty"`
+	// PowerAt is the register that holds a signed power of ten, by which the
+	// value is multiplied.
+	PowerAt address.Address `json:"powerAt,omitzero"`
+	// Missing are raw values that mean "not available".
+	Missing []value.Value `json:"missing,omitempty"`
+	// Names of the values of an enumeration, or of the bits of flags.
+	Names []Naming `json:"names,omitempty"`
+	Unit  string   `json:"unit,omitempty"`
+	// Low and High bound the engineering values that make sense.
+	Low  *float64 `json:"low,omitempty"`
+	High *float64 `json:"high,omitempty"`
+	// Decimals shown; missing means as many as the value needs.
+	Decimals *int `json:"decimals,omitempty"`
+	// PaceMs is the time between two reads in milliseconds, 0 for a point
+	// that is read once when a run starts.
+	PaceMs int `json:"paceMs"`
+	// ChangeMs is the fastest change that matters, as the time in milliseconds
+	// for which the signal may stay as it is; 0 for not known.
+	ChangeMs int     `json:"changeMs,omitempty"`
+	Access   Access  `json:"access" jsonschema:"enum=r,enum=rw,enum=w"`
+	Remark   string  `json:"remark,omitempty"`
+	From     *Origin `json:"from,omitempty"`
+	// Map names the protocol in whose addressing the point is written, where that
+	// is not the one of its device, and Link the link that carries it, where there
+	// is a choice.
+	Map  string `json:"map,omitempty"`
+	Link string `json:"link,omitempty"`
+}
+
+// Place takes the address of p apart, where it is one of the block shape.
+func (p *Point) Place() block.Place { return block.Of(p.Address) }
+
+// Shape returns what says how the bytes of p are read, in a place whose units
+// have the given width in bits.
+func (p *Point) Shape(unitBits int) value.Shape {
+	return value.Shape{Type: p.Type, Order: p.Order, Bit: p.Place().Bit, Unit: unitBits, Length: p.Length,
+		Charset: p.Charset, Padding: p.Padding}
+}
+
+// Wanted is p as an end that reports is told of it.
+func (p *Point) Wanted() protocol.Wanted {
+	return protocol.Wanted{ID: p.ID, Address: p.Address, Shape: p.Shape(0), PaceMs: p.PaceMs}
+}
+
+// Scale returns the scale of p. Its power of ten, if another register holds
+// it, is for the reader to fill in.
+func (p *Point) Scale() value.Scale {
+	return value.Scale{Linear: value.Linear{Factor: p.Factor, Offset: p.Offset}, Range: p.Range, Missing: p.Missing}
+}
+
+// Codec returns the codec for p in an area whose units have the given width in
+// bits.
+func (p *Point) Codec(unitBits int) (value.Codec, error) {
+	return value.NewCodec(p.Shape(unitBits))
+}
+
+// Units returns how many units of the given width in bits p covers.
+func (p *Point) Units(unitBits int) int {
+	return block.Units(p.Shape(unitBits), unitBits)
+}
+
+// Bits returns the bits of its unit that p covers: from the lowest, so many.
+// ok is false for a value that takes whole units.
+func (p *Point) Bits(unitBits int) (from, count int, ok bool) {
+	if !p.Type.InUnit() || unitBits == 1 {
+		return 0, 0, false
+	}
+	count = 8
+	switch p.Type {
+	case value.TypeBool:
+		count = 1
+	case value.TypeBits:
+		count = p.Length
+	}
+	return max(0, p.Place().Bit), count, count < unitBits
+}
+
+// SameReading reports whether p and q read the same places in the same way, so
+// that a value of the one is a value of the other.
+func (p *Point) SameReading(q *Point) bool {
+	return p.Address == q.Address && p.Map == q.Map && p.Link == q.Link && p.Type == q.Type && p.Length == q.Length && p.Charset == q.Charset &&
+		p.Padding == q.Padding && p.Order == q.Order &&
+		p.Factor == q.Factor && p.Offset == q.Offset && (p.Range == q.Range ||
+		p.Range != nil && q.Range != nil && *p.Range == *q.Range) &&
+		p.PowerAt == q.PowerAt && slices.Equal(p.Missing, q.Missing)
+}
+
+// Shown prints a value of p: with its decimals, or with the names of its
+// values or bits, without the unit.
+func (p *Point) Shown(v value.Value) string {
+	if v.Kind() == value.Uint || v.Kind() == value.Int {
+		if p.Type.IsFlags() {
+			return p.showFlags(v.Uint())
+		}
+		if name, ok := p.NameOf(v.Int()); ok {
+			return strconv.FormatInt(v.Int(), 10) + " · " + name
+		}
+	}
+	if p.Decimals == nil {
+		return v.Format(-1)
+	}
+	return v.Format(*p.Decimals)
+}
+
+// NameOf returns the name of a value or bit.
+func (p *Point) NameOf(n int64) (string, bool) {
+	for _, naming := range p.Names {
+		if naming.Value == n {
+			return naming.Name, true
+		}
+	}
+	return "", false
+}
+
+// showFlags lists the bits that are set by their names, a bit without a name by
+// its number.
+func (p *Point) showFlags(bits uint64) string {
+	var set []string
+	for bit := int64(0); bits != 0; bit, bits = bit+1, bits>>1 {
+		if bits&1 == 0 {
+			continue
+		}
+		name, ok := p.NameOf(bit)
+		if !ok {
+			name = fmt.Sprintf("bit %d", bit)
+		}
+		set = append(set, name)
+	}
+	if len(set) == 0 {
+		return "none"
+	}
+	return strings.Join(set, ", ")
+}
+
+// ParseValue reads an engineering value that a person types for p: a number, a
+// state, a time, a text, a named value, or named flags with commas between.
+func (p *Point) ParseValue(text string) (value.Value, error) {
+	if p.Type.IsFlags() {
+		var bits uint64
+		named := strings.TrimSpace(text) != ""
+		for part := range strings.SplitSeq(text, ",") {
+			i := slices.IndexFunc(p.Names,
+				func(n Naming) bool { return strings.EqualFold(n.Name, strings.TrimSpace(part)) })
+			if i < 0 {
+				named = false
+				break
+			}
+			bits |= 1 << uint(p.Names[i].Value)
+		}
+		if named {
+			return value.OfUint(bits), nil
+		}
+	}
+	for _, n := range p.Names {
+		if strings.EqualFold(n.Name, strings.TrimSpace(text)) && !p.Type.IsFlags() {
+			return value.OfInt(n.Value), nil
+		}
+	}
+	return value.Parse(text, p.Type)
+}
