@@ -97,6 +97,9 @@ func (c *channel) add(r *runner) {
 // remove takes a runner out, as add puts it in.
 func (c *channel) remove(r *runner) {
 	c.runners = slices.DeleteFunc(c.runners, func(each *runner) bool { return each == r })
+	if r.reports != nil {
+		r.hub.left(r.reports.source)
+	}
 }
 
 // start runs the loop, once those that are to end before it have ended.
@@ -224,12 +227,7 @@ func (c *channel) loop() {
 			if c.life.Err() != nil {
 				return
 			}
-			select {
-			case report, open := <-c.reports:
-				c.guarded("report", func() { c.came(&report, open) })
-				continue
-			default:
-			}
+			c.reported()
 			due := r.dueWith(next, now)
 			c.guarded("run", func() { r.ask(c.life, due, now) })
 			if c.total += len(due); c.asked != nil {

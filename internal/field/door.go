@@ -235,7 +235,8 @@ func (o *order) changes(e *Engine) (list []string) {
 	said("the protocol", o.link.Protocol, link.Protocol)
 	if _, def, err := DriverOf(link.Protocol); err == nil {
 		for _, s := range def.Settings {
-			said("the "+s.Title, fmt.Sprint(def.Int(o.link.Settings, s.Key)), fmt.Sprint(def.Int(link.Settings, s.Key)))
+			said("the "+s.Title, def.Value(o.link.Settings, s.Key).String(),
+				def.Value(link.Settings, s.Key).String())
 		}
 	}
 	target, _, err := e.targetOf(link)

@@ -181,6 +181,22 @@ func (c *channel) listenTo(r *runner, now time.Time) time.Time {
 	return next
 }
 
+// inTurn is how many reports are taken in between two requests: neither keeps the
+// other waiting.
+const inTurn = 16
+
+// reported takes in the reports that wait, if there are any.
+func (c *channel) reported() {
+	for range inTurn {
+		select {
+		case report, open := <-c.reports:
+			c.guarded("report", func() { c.came(&report, open) })
+		default:
+			return
+		}
+	}
+}
+
 // came takes in what a connection hands over: a report, or that it has ended.
 func (c *channel) came(report *Report, open bool) {
 	if open {

@@ -85,7 +85,7 @@ func (d *Device) with(name string, own bool, belongs func(p *Point) bool) *Devic
 		return d
 	}
 	view := *d
-	view.whole, view.Points = d, make([]Point, 0, count)
+	view.whole, view.Points = d.Whole(), make([]Point, 0, count)
 	if !own {
 		view.Map = name
 	}

@@ -2,7 +2,7 @@ import type { DeviceView, SiteView } from "../api/types.gen";
 import { useObjectEditor } from "./useObjectEditor";
 
 /** What goes to the store of a device: its points are objects of their own. */
-export const withoutPoints = ({ pointCount: _count, points: _points, ...rest }: DeviceView) => ({
+export const withoutPoints = ({ pointCount: _count, maps: _maps, points: _points, ...rest }: DeviceView) => ({
   ...rest,
   points: null,
 });
