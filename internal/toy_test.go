@@ -204,12 +204,14 @@ func (toyDriver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Re
 	return c, reply
 }
 
-func (toyDriver) Dissect(request, answer []byte, points []exchange.Labelled) (asked, answered []exchange.Field) {
+func (toyDriver) Dissect(frames []exchange.Frame, points []exchange.Labelled) [][]exchange.Field {
+	request, _ := exchange.Sides(frames)
+	var came []exchange.Field
 	for _, p := range points {
-		answered = append(answered, exchange.Field{From: p.From, To: p.To, Label: p.Name, Role: "point", Meaning: p.Shown,
+		came = append(came, exchange.Field{From: p.From, To: p.To, Label: p.Name, Role: "point", Meaning: p.Shown,
 			Point: p.ID})
 	}
-	return []exchange.Field{{To: len(request), Label: "request", Role: "frame"}}, answered
+	return exchange.Spread(frames, []exchange.Field{{To: len(request), Label: "request", Role: "frame"}}, came)
 }
 
 type toyConn struct {

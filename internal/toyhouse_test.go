@@ -304,8 +304,8 @@ func (h *house) traffic(t *testing.T) {
 		}
 		var view api.ExchangeView
 		h.call("GET", fmt.Sprintf("/api/exchanges/%d", e.Seq), nil, &view)
-		if len(view.Answered) == 0 || view.Answered[0].Label == "" || view.Answered[0].Meaning == "" ||
-			view.RequestHex != "" || view.AnswerHex == "" {
+		if len(view.Frames) != 1 || view.Frames[0].Out || view.Frames[0].Hex == "" || len(view.Frames[0].Fields) == 0 ||
+			view.Frames[0].Fields[0].Label == "" || view.Frames[0].Fields[0].Meaning == "" {
 			t.Errorf("a report is shown as %+v", view)
 		}
 		return
@@ -428,8 +428,10 @@ func (h *house) secret(t *testing.T) {
 		}
 	}
 	for _, e := range h.engine.Hub.Exchanges(0, 8000) {
-		if bytes.Contains(append(e.Request, e.Answer...), []byte("brackish")) {
-			t.Errorf("%s shows the secret: %s", e.Operation, e.Request)
+		for _, f := range e.Frames {
+			if bytes.Contains(f.Octets, []byte("brackish")) {
+				t.Errorf("%s shows the secret: %s", e.Operation, f.Octets)
+			}
 		}
 	}
 }

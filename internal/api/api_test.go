@@ -192,8 +192,10 @@ func TestBytes(t *testing.T) {
 	for _, e := range list {
 		var view ExchangeView
 		c.call("GET", "/api/exchanges/"+strconv.FormatUint(e.Seq, 10), nil, &view)
-		for _, f := range view.Answered {
-			labels += f.Label + " "
+		for _, frame := range view.Frames {
+			for _, f := range frame.Fields {
+				labels += f.Label + " "
+			}
 		}
 	}
 	for _, want := range []string{"transaction", "Oxygen", "SerialNo", "unused"} {

@@ -226,12 +226,15 @@ func (s *Server) getExchange(c fiber.Ctx) error {
 			"Ferry keeps the latest 4 000.").At(c.Params("seq"))
 	}
 	now, _ := s.Store.Site()
-	view := ExchangeView{Exchange: e, RequestHex: fmt.Sprintf("% X", e.Request),
-		AnswerHex: fmt.Sprintf("% X", e.Answer), Asked: []exchange.Field{}, Answered: []exchange.Field{}}
-	if link, d := now.Link(e.Link), now.Device(e.Device); link != nil && d != nil && len(e.Request)+len(e.Answer) > 0 {
+	view := ExchangeView{Exchange: e, Frames: make([]FrameView, len(e.Frames))}
+	for i, f := range e.Frames {
+		view.Frames[i] = FrameView{Frame: f, Hex: fmt.Sprintf("% X", f.Octets), Fields: []exchange.Field{}}
+	}
+	if link, d := now.Link(e.Link), now.Device(e.Device); link != nil && d != nil && len(e.Frames) > 0 {
 		if driver, def, err := field.DriverOf(link.Protocol); err == nil {
-			asked, answered := driver.Dissect(e.Request, e.Answer, labelled(def, d, &e))
-			view.Asked, view.Answered = append(view.Asked, asked...), append(view.Answered, answered...)
+			for i, fields := range driver.Dissect(e.Frames, labelled(def, d, &e)) {
+				view.Frames[i].Fields = append(view.Frames[i].Fields, fields...)
+			}
 		}
 	}
 	return c.JSON(view)

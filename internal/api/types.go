@@ -491,10 +491,15 @@ type WatchRequest struct {
 // ExchangeView is one exchange with its bytes labelled.
 type ExchangeView struct {
 	exchange.Exchange
-	RequestHex string           `json:"requestHex"`
-	AnswerHex  string           `json:"answerHex"`
-	Asked      []exchange.Field `json:"asked"`
-	Answered   []exchange.Field `json:"answered"`
+	Frames []FrameView `json:"frames"`
+}
+
+// FrameView is one frame of an exchange, its octets in hexadecimal with blanks
+// between, and what they mean.
+type FrameView struct {
+	exchange.Frame
+	Hex    string           `json:"hex"`
+	Fields []exchange.Field `json:"fields"`
 }
 
 // RunRequest starts or stops links; none given means all.

@@ -45,7 +45,7 @@ func TestDefectIsNoVerdict(t *testing.T) {
 	}
 	list := hub.Exchanges(0, 9)
 	if len(list) != 1 || list[0].Outcome == exchange.Answered || !strings.Contains(list[0].Sentence, "defect") ||
-		len(list[0].Answer) != 1 {
+		len(list[0].Frames) != 2 {
 		t.Errorf("on record: %+v", list)
 	}
 	running := newChannel(context.Background(), faulty{}, Target{Dial: "here"})

@@ -86,8 +86,10 @@ type Reply struct {
 	// Refused holds for each range the error code by which it was refused while
 	// others were answered, 0 for none; nil if none was. Its data is zeros.
 	Refused []int
-	// Request and Answer are the octets on the wire, valid as Data is.
+	// Request and Answer are the octets on the wire, valid as Data is; Frames takes
+	// their place where more went than one each way.
 	Request, Answer []byte
+	Frames          []exchange.Frame
 }
 
 // OK reports whether the reply is the answer that was hoped for.
@@ -266,8 +268,8 @@ type Driver interface {
 	// Dial connects. On failure the reply says how it failed; a conn is
 	// returned only if it is OK. Ending ctx ends the connection.
 	Dial(ctx context.Context, t Target) (Conn, Reply)
-	// Dissect labels the octets of a request and its answer.
-	Dissect(request, answer []byte, points []exchange.Labelled) (asked, answered []exchange.Field)
+	// Dissect labels the octets of the frames of an exchange: a list for each.
+	Dissect(frames []exchange.Frame, points []exchange.Labelled) [][]exchange.Field
 }
 
 var drivers = map[string]Driver{}

@@ -130,10 +130,11 @@ type Hub struct {
 	seq       uint64
 	stats     map[string]*RequestStats
 	diagnosis *diagnose.Diagnosis
-	samples   []sample // waiting to be stored, in the order in which they came
-	back      []Sample // before them, what could not be stored
-	ids       []string // of the points that have samples, by track.n
-	octets    []byte   // room for the octets of exchanges to come
+	samples   []sample         // waiting to be stored, in the order in which they came
+	back      []Sample         // before them, what could not be stored
+	ids       []string         // of the points that have samples, by track.n
+	octets    []byte           // room for the octets of exchanges to come
+	frames    []exchange.Frame // and for their frames
 	links     map[string]*linkLog
 	learned   map[string]learned // by link
 	outages   []Outage

@@ -23,7 +23,8 @@ func fed() (*Hub, func(second float64, v value.Value)) {
 	return h, func(second float64, v value.Value) {
 		h.record(h.Era(), &exchange.Exchange{Link: "k", Device: "d", RequestID: "k-hr0",
 			At: noon.Add(time.Duration(second * float64(time.Second))), LatencyMs: 5, Outcome: exchange.Answered,
-			Request: []byte{1}, Answer: []byte{2, 3}, Data: []byte{0, byte(v.Uint())}},
+			Frames: []exchange.Frame{{Out: true, Octets: []byte{1}}, {AfterMs: 5, Octets: []byte{2, 3}}},
+			Data:   []byte{0, byte(v.Uint())}},
 			[]part{{track: h.track("p"), codec: codec}})
 	}
 }
@@ -79,7 +80,8 @@ func TestHubIsBounded(t *testing.T) {
 		t.Error("the first exchange is still there")
 	}
 	last, ok := h.Exchange(h.LastSeq())
-	if !ok || string(last.Request) != "\x01" || string(last.Answer) != "\x02\x03" || len(last.Data) != 2 {
+	if !ok || len(last.Frames) != 2 || string(last.Frames[0].Octets) != "\x01" || last.Frames[1].Out ||
+		string(last.Frames[1].Octets) != "\x02\x03" || last.Frames[1].AfterMs != 5 || len(last.Data) != 2 {
 		t.Errorf("the last exchange is %+v", last)
 	}
 	stats := h.Stats()

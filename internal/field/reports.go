@@ -106,7 +106,7 @@ func (r *runner) nameOf(id string) string { return pointOf(r.device, id).Name }
 func (r *runner) came(report *Report) {
 	g := r.reports
 	e := &exchange.Exchange{Link: r.link.ID, Device: r.device.ID, At: report.At, Operation: report.Operation,
-		Outcome: exchange.Reported, Answer: report.Octets}
+		Outcome: exchange.Reported, Frames: append(r.frames[:0], exchange.Frame{Octets: report.Octets})}
 	if report.Wrong != "" {
 		e.Outcome, e.Sentence = exchange.Garbled, report.Wrong
 		r.hub.record(r.era, e, nil)

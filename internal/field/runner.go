@@ -34,6 +34,7 @@ type runner struct {
 	rest      time.Duration // for how long
 	silent    int           // tries since it last answered
 	told      exchange.Exchange
+	frames    [2]exchange.Frame // of told
 	toldParts []part
 	many      bool      // several requests are under way
 	answered  bool      // some request was, since the last search
@@ -193,8 +194,24 @@ func (r *runner) tell(e *exchange.Exchange, operation string, reply *Reply, at t
 		Operation: operation, Outcome: reply.Outcome, Cause: reply.Cause, ThinkMs: reply.ThinkMs,
 		AnswerLateMs: reply.LateMs, Doubt: reply.Doubt,
 		Manner: reply.Manner, Optional: reply.Optional, Code: reply.Code, Sentence: reply.Sentence,
-		Request: reply.Request, Answer: reply.Answer, Data: reply.Data, Refused: reply.Refused,
+		Frames: r.framesOf(reply, float64(took)/float64(time.Millisecond)), Data: reply.Data, Refused: reply.Refused,
 	}
+}
+
+// framesOf are the frames of a reply, valid until the next: those that it has, or
+// its request and its answer, which came after so many milliseconds.
+func (r *runner) framesOf(reply *Reply, took float64) []exchange.Frame {
+	if reply.Frames != nil {
+		return reply.Frames
+	}
+	frames := r.frames[:0]
+	if len(reply.Request) > 0 {
+		frames = append(frames, exchange.Frame{Out: true, Octets: reply.Request})
+	}
+	if len(reply.Answer) > 0 {
+		frames = append(frames, exchange.Frame{AfterMs: took, Octets: reply.Answer})
+	}
+	return frames
 }
 
 // ask sends requests of the timetable now, several at once where the link is

@@ -23,12 +23,21 @@ func (h *Hub) record(era uint64, e *exchange.Exchange, parts []part) {
 	h.seq++
 	e.Seq = h.seq
 	// The octets belong to the connection, which will use them again.
-	asked, answered := len(e.Request), len(e.Request)+len(e.Answer)
-	octets := h.room(answered + len(e.Data))
-	copy(octets, e.Request)
-	copy(octets[asked:], e.Answer)
-	copy(octets[answered:], e.Data)
-	e.Request, e.Answer, e.Data = octets[:asked:asked], octets[asked:answered:answered], octets[answered:]
+	n := len(e.Data)
+	for i := range e.Frames {
+		n += len(e.Frames[i].Octets)
+	}
+	frames, octets := h.roomFor(e.Frames), h.room(n)
+	keep := func(from []byte) []byte {
+		n := copy(octets, from)
+		kept := octets[:n:n]
+		octets = octets[n:]
+		return kept
+	}
+	for i := range frames {
+		frames[i].Octets = keep(frames[i].Octets)
+	}
+	e.Frames, e.Data = frames, keep(e.Data)
 	if len(h.exchanges) >= keptExchanges/2 {
 		h.before, h.exchanges = h.exchanges, h.before[:0]
 	}
@@ -46,7 +55,7 @@ func (h *Hub) record(era uint64, e *exchange.Exchange, parts []part) {
 	}
 }
 
-// block is how many octets are made room for at once.
+// chunk is how many octets are made room for at once.
 const chunk = 1 << 14
 
 // room returns room for so many octets, out of a block that several share.
@@ -57,6 +66,18 @@ func (h *Hub) room(n int) []byte {
 	octets := h.octets[:n:n]
 	h.octets = h.octets[n:]
 	return octets
+}
+
+// roomFor returns a copy of frames in room that several exchanges share.
+func (h *Hub) roomFor(frames []exchange.Frame) []exchange.Frame {
+	n := len(frames)
+	if n > len(h.frames) {
+		h.frames = make([]exchange.Frame, max(chunk/64, n))
+	}
+	room := h.frames[:n:n]
+	h.frames = h.frames[n:]
+	copy(room, frames)
+	return room
 }
 
 func (h *Hub) measure(e *exchange.Exchange) {

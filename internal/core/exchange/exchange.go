@@ -81,8 +81,9 @@ type Exchange struct {
 	Sentence string `json:"sentence"`
 	Points   int    `json:"points"`
 	Write    bool   `json:"write,omitempty"`
-	Request  []byte `json:"-"`
-	Answer   []byte `json:"-"`
+	// Frames are what went over the link, in their order: a request with its
+	// answers, or a report alone.
+	Frames []Frame `json:"-"`
 	// Data holds the units read, each in whole octets: a bit in one, 0 or 1.
 	Data []byte `json:"-"`
 	// Ranges say which runs of units it was about, if it was about such. The

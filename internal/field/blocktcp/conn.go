@@ -22,12 +22,16 @@ func init() { field.Register(family.Def.Name, driver{}) }
 
 type driver struct{}
 
-func (driver) Dissect(request, answer []byte, points []exchange.Labelled) (asked, answered []exchange.Field) {
-	asked = wire.DissectRequest(request)
+func (driver) Dissect(frames []exchange.Frame, points []exchange.Labelled) [][]exchange.Field {
+	request, answer := exchange.Sides(frames)
+	var asked, answered []exchange.Field
+	if len(request) > 0 {
+		asked = wire.DissectRequest(request)
+	}
 	if len(answer) > 0 {
 		answered = wire.DissectAnswer(request, answer, points)
 	}
-	return asked, answered
+	return exchange.Spread(frames, asked, answered)
 }
 
 // Dial connects and sets the session up. A connection that stands and a session

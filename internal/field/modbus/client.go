@@ -24,12 +24,16 @@ func init() {
 
 type dissector struct{ framing wire.Framing }
 
-func (d dissector) Dissect(request, answer []byte, points []exchange.Labelled) (asked, answered []exchange.Field) {
-	asked = d.framing.DissectRequest(request)
+func (d dissector) Dissect(frames []exchange.Frame, points []exchange.Labelled) [][]exchange.Field {
+	request, answer := exchange.Sides(frames)
+	var asked, answered []exchange.Field
+	if len(request) > 0 {
+		asked = d.framing.DissectRequest(request)
+	}
 	if len(answer) > 0 {
 		answered = d.framing.DissectAnswer(request, answer, points)
 	}
-	return asked, answered
+	return exchange.Spread(frames, asked, answered)
 }
 
 // client asks in data units; how they travel is the business of exchange,

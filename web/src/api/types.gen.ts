@@ -773,10 +773,7 @@ export interface ExchangeView {
   ranges?: Range[];
   samples?: Sample[];
   refused?: number[];
-  requestHex: string;
-  answerHex: string;
-  asked: Field[];
-  answered: Field[];
+  frames: FrameView[];
 }
 export interface Sample {
   point: string;
@@ -784,6 +781,12 @@ export interface Sample {
   from: number;
   to: number;
   time?: string;
+}
+export interface FrameView {
+  out: boolean;
+  afterMs: number;
+  hex: string;
+  fields: Field[];
 }
 export interface Field {
   from: number;
@@ -1110,12 +1113,17 @@ export interface Member {
   structure?: string;
   count?: number;
   first?: number;
+  more?: Dim[];
   reserve?: boolean;
   order?: string;
   factor?: number;
   unit?: string;
   names?: Naming[];
   remark?: string;
+}
+export interface Dim {
+  count: number;
+  first: number;
 }
 export interface LaidView {
   rule: string;

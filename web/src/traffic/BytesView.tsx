@@ -32,6 +32,7 @@ export function BytesView({ seq }: { seq: string }) {
     );
   if (!data) return null;
   const report = data.outcome === "reported";
+  const several = data.frames.length > 2;
   return (
     <section className="max-h-[46%] flex-none overflow-y-auto border-t-2 border-ink bg-sheet p-3" aria-label="Bytes">
       <div className="mb-2 flex items-center gap-3">
@@ -59,16 +60,18 @@ export function BytesView({ seq }: { seq: string }) {
         </Link>
       </div>
       {data.sentence && <p className="mb-2 font-semibold text-fault">{data.sentence}</p>}
-      {data.requestHex ? (
-        <Bytes title="Request" hex={data.requestHex} fields={data.asked} base={base} />
-      ) : (
-        !report && <p className="soft">No bytes were sent.</p>
-      )}
-      {data.answerHex ? (
-        <Bytes title={report ? "Report" : "Answer"} hex={data.answerHex} fields={data.answered} base={base} />
-      ) : (
-        data.requestHex && <p className="soft">No bytes came back.</p>
-      )}
+      {!report && !data.frames.some((f) => f.out) && <p className="soft">No bytes were sent.</p>}
+      {data.frames.map((f, i) => (
+        <Bytes
+          key={i}
+          title={f.out ? "Request" : report ? "Report" : "Answer"}
+          after={several ? f.afterMs : undefined}
+          hex={f.hex}
+          fields={f.fields}
+          base={base}
+        />
+      ))}
+      {data.frames.length > 0 && data.frames.every((f) => f.out) && <p className="soft">No bytes came back.</p>}
     </section>
   );
 }
@@ -76,14 +79,27 @@ export function BytesView({ seq }: { seq: string }) {
 /** More bytes than these in one field are shown by their first four. */
 const longest = 24;
 
-function Bytes({ title, hex, fields, base }: { title: string; hex: string; fields: Field[]; base: Base }) {
+function Bytes({
+  title,
+  after,
+  hex,
+  fields,
+  base,
+}: {
+  title: string;
+  after?: number; // milliseconds after the beginning, where that tells frames apart
+  hex: string;
+  fields: Field[];
+  base: Base;
+}) {
   const bytes = hex.split(" ");
   const print = (b: string) =>
     base === "hex" ? b : base === "decimal" ? String(parseInt(b, 16)) : parseInt(b, 16).toString(2).padStart(8, "0");
   return (
     <div className="mb-2" data-bytes={title.toLowerCase()}>
       <div className="small soft mb-1">
-        {title}, {bytes.length} bytes
+        {title}
+        {after === undefined ? "" : ` after ${after.toFixed(1)}\u2009ms`}, {bytes.length} bytes
       </div>
       <div className="flex flex-wrap gap-[3px]">
         {fields.map((f) => (
