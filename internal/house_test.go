@@ -14,6 +14,8 @@ import (
 // name. A new family is found by its folder, and adds its own here.
 var familyWords = map[string]string{
 	"modbus":   `modbus|holding registers?\b|\bcoils?\b|discrete inputs?\b|input registers?\b|\bexception codes?\b|\brtu[ -]|function codes?\b|\b[34]0\d{3,4}\b|"(hr|ir|co)\d*"|"di\d+"|\bhr\d|\bhr:|such as (hr|ir|co)\b`,
+	"mqtt":     `mqtt|sparkplug`,
+	"iec61850": `iec ?61850`,
 	"blocktcp": `block-?tcp|iso-on-tcp|process-image|block access|"db\d|\bdb\d+:\d`,
 }
 

@@ -58,7 +58,15 @@ func (f *mapFlags) on(c *cobra.Command) {
 	c.Flags().StringVar(&f.decimals, "decimals", "", "whether decimals divide what is read: scale, or shown for not")
 	c.Flags().StringVar(&f.protocol, "protocol", protocol.MapOr(""), "protocol whose addressing the list uses")
 	c.Flags().StringSliceVar(&f.names, "names-for", nil,
-		"far sides that must hold the names: iec61131, mqtt, ascii32, iec61850")
+		"far sides that must hold the names: "+strings.Join(nameRules(), ", "))
+}
+
+// nameRules are the keys of the rules that names can be held to.
+func nameRules() (keys []string) {
+	for _, r := range regmap.NameRules() {
+		keys = append(keys, r.Key)
+	}
+	return keys
 }
 
 // reading is how the flags say that a list is meant.

@@ -109,8 +109,8 @@ type PointsView struct {
 	// is written in each.
 	Notations []address.Notation `json:"notations"`
 	// Example is an address of the map as it is typed.
-	Example   string            `json:"example"`
-	NameRules []regmap.NameRule `json:"nameRules"`
+	Example   string              `json:"example"`
+	NameRules []protocol.NameRule `json:"nameRules"`
 }
 
 // MapRequest is what a map shows of one range of a request that reads it.

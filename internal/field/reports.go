@@ -51,7 +51,8 @@ func (r *runner) reportsOf() *reporting {
 	if !ok {
 		return nil
 	}
-	g := &reporting{tracks: map[string]*track{}, counts: map[string]int{}, source: &source{lapse: rules.Lapse(r.link.Settings)}}
+	g := &reporting{tracks: map[string]*track{}, counts: map[string]int{},
+		source: &source{lapse: rules.Lapse(r.link.Settings)}}
 	asked := map[string]bool{}
 	for _, id := range r.points {
 		asked[id] = true

@@ -33,7 +33,8 @@ func (s *Store) KeepOutages(ctx context.Context, list []Outage) error {
 			}
 		}
 		_, err := tx.ExecContext(ctx,
-			`DELETE FROM outage WHERE from_ms < (SELECT MIN(from_ms) FROM (SELECT from_ms FROM outage ORDER BY from_ms DESC LIMIT ?))`, KeptOutages)
+			`DELETE FROM outage WHERE from_ms <
+				(SELECT MIN(from_ms) FROM (SELECT from_ms FROM outage ORDER BY from_ms DESC LIMIT ?))`, KeptOutages)
 		return err
 	})
 }

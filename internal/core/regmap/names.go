@@ -8,80 +8,21 @@ import (
 	"unicode/utf8"
 
 	"ferry/internal/core/finding"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 )
 
-// NameRule says which names a far side can hold.
-type NameRule struct {
-	Key   string `json:"key"`
-	Title string `json:"title"`
-	// Most is the greatest length in characters, 0 for none.
-	Most int `json:"most"`
-	// allowed reports whether a character may stand at a place of a name.
-	allowed func(i int, r rune) bool
-	words   string // what is allowed, in words
-}
-
-// NameRules lists the rules of the far sides that Ferry knows.
-func NameRules() []NameRule {
-	return []NameRule{
-		{"iec61131", "IEC 61131-3 variables", 0, func(i int, r rune) bool {
+// NameRules lists the rules that names can be held to: those that are nobody's
+// own, and those of the families.
+func NameRules() []protocol.NameRule {
+	return append([]protocol.NameRule{
+		{Key: "iec61131", Title: "IEC 61131-3 variables", Allowed: func(i int, r rune) bool {
 			return r == '_' || r < 0x80 && unicode.IsLetter(r) || i > 0 && r < 0x80 && unicode.IsDigit(r)
-		}, "letters, digits and underlines, no digit first"},
-		{"mqtt", "MQTT topics", 0, func(_ int, r rune) bool { return r != '+' && r != '#' && r != '/' && r != 0 },
-			"anything but +, # and /"},
-		{"ascii32", "names of 32 plain characters", 32, func(_ int, r rune) bool { return r > 0x20 && r < 0x7F },
-			"plain characters without blanks"},
-		{"iec61850", "IEC 61850 data names", 12, func(i int, r rune) bool {
-			return r < 0x80 && unicode.IsLetter(r) || i > 0 && r < 0x80 && unicode.IsDigit(r)
-		}, "letters and digits, a letter first"},
-	}
+		}, Words: "letters, digits and underlines, no digit first", NoPairs: true},
+		{Key: "ascii32", Title: "names of 32 plain characters", Most: 32,
+			Allowed: func(_ int, r rune) bool { return r > 0x20 && r < 0x7F }, Words: "plain characters without blanks"},
+	}, protocol.NameRules()...)
 }
-
-// Holds reports whether a name suits the rule, and why not.
-func (r *NameRule) Holds(name string) (bool, string) {
-	if n := utf8.RuneCountInString(name); r.Most > 0 && n > r.Most {
-		return false, fmt.Sprintf("it has %d characters, and %s hold %d", n, r.Title, r.Most)
-	}
-	for i, ch := range name {
-		if !r.allowed(i, ch) {
-			return false, fmt.Sprintf("%q does not fit %s: %s", ch, r.Title, r.words)
-		}
-	}
-	if r.Key == "iec61131" && strings.Contains(name, "__") {
-		return false, "IEC 61131-3 allows no two underlines in a row"
-	}
-	return true, ""
-}
-
-// Fit returns a name that suits the rule and is as near to name as may be.
-func (r *NameRule) Fit(name string) string {
-	var b strings.Builder
-	for _, ch := range spellOut.Replace(name) {
-		switch {
-		case r.allowed(b.Len(), ch):
-			b.WriteRune(ch)
-		case b.Len() == 0 && r.allowed(1, ch) && r.allowed(0, '_'):
-			b.WriteByte('_')
-			b.WriteRune(ch)
-		case r.allowed(b.Len(), '_') && !strings.HasSuffix(b.String(), "_"):
-			b.WriteByte('_')
-		}
-	}
-	fitted := b.String()
-	if r.Key == "iec61131" {
-		for strings.Contains(fitted, "__") {
-			fitted = strings.ReplaceAll(fitted, "__", "_")
-		}
-	}
-	if r.Most > 0 && utf8.RuneCountInString(fitted) > r.Most {
-		fitted = string([]rune(fitted)[:r.Most])
-	}
-	return fitted
-}
-
-var spellOut = strings.NewReplacer("ä", "ae", "ö", "oe", "ü", "ue", "Ä", "Ae", "Ö", "Oe", "Ü", "Ue", "ß", "ss", "é",
-	"e", "è", "e", "å", "a", "ø", "o", "µ", "u", "²", "2", "³", "3", "°", "deg", "%", "pct")
 
 // lookAlike maps letters that are taken for each other to one of them; Greek
 // and Cyrillic capitals look just like Latin ones.
@@ -112,7 +53,7 @@ func (c *checker) names() {
 	exact := make(map[string]*site.Point, len(points))
 	nearly := make(map[string]*site.Point, len(points))
 	alike := make(map[string]*site.Point, len(points))
-	var rules []NameRule
+	var rules []protocol.NameRule
 	for _, rule := range NameRules() {
 		if slices.Contains(c.device.NamesFor, rule.Key) {
 			rules = append(rules, rule)
@@ -175,7 +116,7 @@ func (c *checker) freeName(name string) string {
 	}
 }
 
-func (c *checker) suits(p *site.Point, rule *NameRule) {
+func (c *checker) suits(p *site.Point, rule *protocol.NameRule) {
 	ok, why := rule.Holds(p.Name)
 	if ok {
 		return

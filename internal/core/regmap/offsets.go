@@ -137,7 +137,8 @@ func DisplacedFindings(displaced []Displaced, device *site.Device) []finding.Fin
 	if len(displaced) == 0 {
 		return nil
 	}
-	f := finding.Finding{Code: "offsets-differ", Severity: finding.Doubt, Sure: 0.9, Count: len(displaced), Where: "points",
+	f := finding.Finding{Code: "offsets-differ", Severity: finding.Doubt, Sure: 0.9, Count: len(displaced),
+		Where:    "points",
 		Subject:  finding.Subject{Kind: "device", ID: device.ID, Device: device.ID, Name: device.Name},
 		Title:    "Offsets are not those of the layout",
 		Sentence: displaced[0].Sentence(),

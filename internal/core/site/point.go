@@ -133,8 +133,8 @@ func (p *Point) Bits(unitBits int) (from, count int, ok bool) {
 // SameReading reports whether p and q read the same places in the same way, so
 // that a value of the one is a value of the other.
 func (p *Point) SameReading(q *Point) bool {
-	return p.Address == q.Address && p.Map == q.Map && p.Link == q.Link && p.Type == q.Type && p.Length == q.Length && p.Charset == q.Charset &&
-		p.Padding == q.Padding && p.Order == q.Order &&
+	return p.Address == q.Address && p.Map == q.Map && p.Link == q.Link && p.Type == q.Type &&
+		p.Length == q.Length && p.Charset == q.Charset && p.Padding == q.Padding && p.Order == q.Order &&
 		p.Factor == q.Factor && p.Offset == q.Offset && (p.Range == q.Range ||
 		p.Range != nil && q.Range != nil && *p.Range == *q.Range) &&
 		p.PowerAt == q.PowerAt && slices.Equal(p.Missing, q.Missing)

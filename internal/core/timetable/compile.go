@@ -21,13 +21,20 @@ func CompileContext(ctx context.Context, s *site.Site) *Plan { return compile(ct
 
 // Failed is the plan of a site that could not be compiled, which says so.
 func Failed(why string) *Plan {
-	return &Plan{Lines: []LineLoad{}, Links: []LinkLoad{}, Requests: []Request{}, Loads: []Load{}, Findings: []finding.Finding{{
+	plan := empty()
+	plan.Findings = append(plan.Findings, finding.Finding{
 		Code: "no-timetable", Severity: finding.Fault, Sure: 1, Count: 1, Where: "timetable",
 		Subject:  finding.Subject{Kind: "site", Name: "the timetable"},
 		Title:    "There is no timetable",
 		Sentence: "The timetable could not be compiled: a defect of Ferry's own (" + why + ").", Evidence: []string{},
 		Remedy: "Take the latest change back, and report it with the site file.",
-	}}}
+	})
+	return plan
+}
+
+func empty() *Plan {
+	return &Plan{Lines: []LineLoad{}, Links: []LinkLoad{}, Requests: []Request{}, Loads: []Load{},
+		Findings: []finding.Finding{}}
 }
 
 // CompileSilent is Compile with devices that do not answer: each of their
@@ -41,8 +48,7 @@ func CompileSilent(s *site.Site, silent []string) *Plan {
 }
 
 func compile(ctx context.Context, s *site.Site, silent map[string]bool) *Plan {
-	plan := &Plan{Lines: []LineLoad{}, Links: []LinkLoad{}, Requests: []Request{}, Loads: []Load{},
-		Findings: []finding.Finding{}}
+	plan := empty()
 	c := compiler{site: s, plan: plan, silent: silent, devices: make(map[string]*site.Device, len(s.Devices)),
 		lines: map[string]*site.Line{}, byKey: map[string]*resource{}}
 	for i := range s.Devices {

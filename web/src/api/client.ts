@@ -64,7 +64,7 @@ export const problemOf = (error: unknown): Problem =>
     ? error.problem
     : { code: "internal", sentence: error instanceof Error ? error.message : String(error) };
 
-/** The site. What this window has already is not sent again: only what changed is, and the rest stays the same objects. */
+/** The site. Only what changed is sent to a window that has it already, and the rest stays the same objects. */
 export function useSite() {
   const client = useQueryClient();
   return useQuery({ queryKey: ["site"], queryFn: () => fetchSite(client), structuralSharing: false });

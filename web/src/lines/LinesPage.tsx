@@ -179,7 +179,7 @@ const shows: { key: Show; title: string }[] = [
 /** How many devices of a line are shown before the rest is folded. */
 const unfolded = 24;
 
-/** A line as a rail with its devices hanging from it: the asking end dark, first. Devices of one kind stand together. */
+/** A line as a rail with its devices hanging from it, the asking end dark and first; those of one kind together. */
 function LineCard({
   site,
   id,

@@ -206,7 +206,8 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
       {asked && (
         <div className="notice note mt-2">
           {state.mode === "plant"
-            ? "This opens the port of this machine at 32 settings in turn and asks the device in each. Whatever else is on the line hears noise meanwhile: do it only while nothing there has to run."
+            ? "This opens the port of this machine at 32 settings in turn and asks the device in each. " +
+              "Whatever else is on the line hears noise meanwhile: do it only while nothing there has to run."
             : "This asks the device in 32 usual settings, one after the other."}
           <div className="mt-2 flex gap-2">
             <button

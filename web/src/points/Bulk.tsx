@@ -7,7 +7,7 @@ import { ProblemNotice } from "../shared/ui";
 import { count } from "../shared/numbers";
 import { titles } from "./Grid";
 
-/** What is done to many points: find and replace, fill down counting, copies with a shift. Each shows what it would do first. */
+/** What is done to many points: find and replace, fill down counting, copies with a shift; shown before it is done. */
 export function Bulk({
   points,
   selected,
@@ -77,7 +77,8 @@ export function Bulk({
       await client.invalidateQueries({ queryKey: ["points", points.device] });
       await client.invalidateQueries({ queryKey: ["site"] });
       say(
-        `${count(done.count, action === "duplicate" ? "point" : "cell")} ${action === "duplicate" ? "added" : "changed"}. Ctrl Z takes it back.`,
+        (action === "duplicate" ? `${count(done.count, "point")} added.` : `${count(done.count, "cell")} changed.`) +
+          " Ctrl Z takes it back.",
       );
     } catch (error) {
       setProblem(problemOf(error));

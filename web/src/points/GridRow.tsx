@@ -67,6 +67,8 @@ export const RowView = memo(function RowView({
         const isActive = col === activeCol;
         const wrong = own.find((f) => f.subject.column === column);
         const inside = col >= left && col <= right;
+        const face = column === "name" ? "font-semibold" : column === "remark" || column === "unit" ? "" : "mono";
+        const marks = [inside && "selected", isActive && "active", wrong?.severity].filter(Boolean).join(" ");
         return (
           <div
             key={column}
@@ -75,7 +77,7 @@ export const RowView = memo(function RowView({
             tabIndex={-1}
             data-col={column}
             aria-selected={inside}
-            className={`grid-cell ${column === "name" ? "font-semibold" : column === "remark" || column === "unit" ? "" : "mono"} ${inside ? "selected" : ""} ${isActive ? "active" : ""} ${wrong ? wrong.severity : ""}`}
+            className={`grid-cell ${face} ${marks}`}
           >
             {isActive && editor ? (
               editor

@@ -22,7 +22,7 @@ const because: Record<string, string> = {
   choice: "as chosen",
 };
 
-/** Brings a table in: paste or file, then how it is understood, a preview, the bad rows listed to be corrected in place. */
+/** Brings a table in: paste or file, how it is understood, a preview, the bad rows to be corrected in place. */
 export function Intake({
   points,
   name,

@@ -44,7 +44,7 @@ export function PointsPage() {
   const file = useRef<HTMLInputElement>(null);
   const select = useCallback((ids: string[], own: string[]) => setSelection({ ids, columns: own }), []);
   const id = device?.id ?? "";
-  // These stay the same from one drawing to the next, so that the grid and the ribbon are not drawn again with every value.
+  // These stay the same from one drawing to the next: grid and ribbon are not drawn again with every value.
   const open = useCallback(
     (point: string) => void navigate({ to: "/points/$device/$point", params: { device: id, point }, replace: true }),
     [navigate, id],

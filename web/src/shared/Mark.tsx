@@ -41,7 +41,7 @@ const shapes: Record<MarkKind, ReactNode> = {
   ),
 };
 
-/** A state as shape and colour together: a round with a tick, a triangle, a square with a cross, a ring, a half-filled ring. */
+/** A state as shape and colour together: a round with a tick, a triangle, a square with a cross, rings. */
 export function Mark({ kind, size = 16, label }: { kind: MarkKind; size?: number; label?: string }) {
   return (
     <svg

@@ -133,7 +133,13 @@ const RequestRow = memo(
 /** What a row shows of what was measured: it is drawn again when that changes. */
 const shownOf = (stat: RequestStats | undefined) =>
   stat &&
-  `${stat.outcome} ${stat.count > stat.failed} ${stat.failed && stat.count} ${stat.failed} ${millis(stat.meanMs)} ${millis(stat.worstMs)} ${millis(stat.lateMs)}`;
+  [
+    stat.outcome,
+    stat.count > stat.failed,
+    stat.failed && stat.count,
+    stat.failed,
+    ...[stat.meanMs, stat.worstMs, stat.lateMs].map(millis),
+  ].join(" ");
 
 /** What there is to say of a request: the plan first, then what was seen. */
 function judge(

@@ -9,7 +9,7 @@ import { paceWord } from "./Requests";
 const left = 150;
 const rowHeight = 30;
 
-/** Time as a track: what is planned on rails, one for each device and one for the line, with what was measured on the same track. */
+/** Time as a track: what is planned on rails, one for each device and one for the line, beside what was measured. */
 export const Track = memo(
   function Track({
     site,
@@ -298,10 +298,8 @@ function Actual({
   if (crowded)
     for (const e of mine) {
       const fill = e.ok ? (colour(pace.get(e.request) ?? 0) ?? "") : "var(--fault)";
-      shapes.set(
-        fill,
-        `${shapes.get(fill) ?? ""}M${x(e.atMs).toFixed(1)} 6h${Math.max(1.5, x(e.atMs + e.ms) - x(e.atMs)).toFixed(1)}v18h-${Math.max(1.5, x(e.atMs + e.ms) - x(e.atMs)).toFixed(1)}z`,
-      );
+      const width = Math.max(1.5, x(e.atMs + e.ms) - x(e.atMs)).toFixed(1);
+      shapes.set(fill, `${shapes.get(fill) ?? ""}M${x(e.atMs).toFixed(1)} 6h${width}v18h-${width}z`);
     }
   const paths = [...shapes];
   return (
