@@ -156,6 +156,13 @@ type Scheme interface {
 	Check(a Address, shape value.Shape) error
 }
 
+// Unmistakable reports whether a text can hardly be anything but an address, in
+// schemes that know that: those by which a list without headings is recognised.
+func Unmistakable(s Scheme, text string) bool {
+	sure, ok := s.(interface{ Unmistakable(string) bool })
+	return ok && sure.Unmistakable(text)
+}
+
 // Sized prints an address for a value of so many bits, in schemes whose usual
 // notation tells the width.
 func Sized(s Scheme, a Address, bits int) string {

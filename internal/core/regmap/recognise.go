@@ -395,12 +395,9 @@ func emptyColumn(rows []Row, at int) bool {
 // sampled is how many rows are looked at to recognise columns by content.
 const sampled = 200
 
-// placePattern matches what can hardly be anything but a register: notations
-// with a table digit, a prefix or a percent sign, and ranges of them.
-var placePattern = regexp.MustCompile(`(?i)^\s*(%[iqm][xbwdl]?\d|(hr|ir|co|di)\d|[0134]x\d|0x[0-9a-f]|[0134]\d{4,5}\b|[34]\d,\d{3}$)`)
-
+// looksLikePlace reports whether a cell can hardly be anything but an address.
 func looksLikePlace(scheme address.Scheme, cell string) bool {
-	if !placePattern.MatchString(cell) {
+	if !address.Unmistakable(scheme, cell) {
 		return false
 	}
 	_, _, err := ParsePlace(scheme, cell, "", false)

@@ -298,8 +298,8 @@ function Actual({
   if (crowded)
     for (const e of mine) {
       const fill = e.ok ? (colour(pace.get(e.request) ?? 0) ?? "") : "var(--fault)";
-      const width = Math.max(1.5, x(e.atMs + e.ms) - x(e.atMs)).toFixed(1);
-      shapes.set(fill, `${shapes.get(fill) ?? ""}M${x(e.atMs).toFixed(1)} 6h${width}v18h-${width}z`);
+      const long = Math.max(1.5, x(e.atMs + e.ms) - x(e.atMs)).toFixed(1);
+      shapes.set(fill, `${shapes.get(fill) ?? ""}M${x(e.atMs).toFixed(1)} 6h${long}v18h-${long}z`);
     }
   const paths = [...shapes];
   return (

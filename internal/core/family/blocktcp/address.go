@@ -172,6 +172,14 @@ func (s scheme) at(text, key, unit, bitText string) (address.Address, error) {
 	return a, nil
 }
 
+// Unmistakable reports whether a text can hardly be anything but a place in a
+// controller's memory: one with a percent sign, or with its data block.
+func (s scheme) Unmistakable(text string) bool {
+	clean := strings.ToUpper(strings.TrimSpace(text))
+	return strings.HasPrefix(clean, "%") && directPattern.MatchString(clean) || blockPattern.MatchString(clean) ||
+		colonPattern.MatchString(clean)
+}
+
 func (s scheme) Short(a address.Address) string { return s.Sized(a, 8) }
 
 // Sized prints an address for a value of so many bits: %QW12 for 16. Data

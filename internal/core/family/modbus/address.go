@@ -271,6 +271,15 @@ func parseIEC(text, clean string) (address.Address, error) {
 	return a, err
 }
 
+// unmistakable matches notations with a table digit, a prefix or a percent sign,
+// and ranges of them.
+var unmistakable = regexp.MustCompile(
+	`(?i)^\s*(%[iqm][xbwdl]?\d|(hr|ir|co|di)\d|[0134]x\d|0x[0-9a-f]|` +
+		`[0134]\d{4,5}\b|[34]\d,\d{3}$)`)
+
+// Unmistakable reports whether a text can hardly be anything but a register.
+func (scheme) Unmistakable(text string) bool { return unmistakable.MatchString(text) }
+
 func (scheme) Short(a address.Address) string {
 	at := block.Of(a)
 	t, ok := tableOf(func(t table) bool { return t.Key == at.Area })
