@@ -89,3 +89,52 @@ func TestBlockController(t *testing.T) {
 	b.until("bytes are labelled with points",
 		`document.querySelector('[data-bytes="answer"]')?.innerText.includes("Hall.Drums[1].Speed")`)
 }
+
+// TestTwoMaps: the same controller is asked in a second protocol, and has a map for
+// it; a list of offsets is asked in which block it lies, and compared with the
+// layout of its types.
+func TestTwoMaps(t *testing.T) {
+	b := start(t, "demo", t.TempDir()).open(t, "/points/fh")
+	b.press("Paste rows")
+	b.until("the box has the focus", `document.activeElement.tagName === "TEXTAREA"`)
+	b.paste("Name\tData type\tOffset\nFlush.Speed\tREAL\t0.0\nFlush.Run\tBOOL\t4.0\nFlush.Fault\tBOOL\t4.1\n" +
+		"Flush.Count\tDINT\t6.0\nFlush.Mode\tINT\t14.0\nFlush.Level\tREAL\t16.0\n")
+	b.sees("The list has offsets: in which block, or which of the areas, do they lie?")
+	b.fill("The block in which the offsets lie", "hall 9")
+	b.press("In that block")
+	b.sees("is no block in which the offsets could lie")
+	b.fill("The block in which the offsets lie", "db20")
+	b.press("In that block")
+	b.sees("Flush.Mode lies at 14 in the list, and by the types before it at 10")
+	b.until("they are brought in",
+		`[...document.querySelectorAll("button")].find(e => /^Bring in \d+ row/.test(e.innerText))?.click() === undefined`)
+	b.until("the level is at its offset", `fetch("/api/devices/fh/points").then(r => r.json()).then(p => {
+		window.there = p.rows.some(r => r.cells[0] === "Flush.Level" && r.cells[1] === "db20:16") }) && window.there`)
+
+	// A second port at the same address, a link in its protocol, and a map.
+	b.to("/lines/device/fh")
+	b.choose("Add a port on", "plantnet")
+	b.until("there are two ports", `document.querySelectorAll('aside h3').length > 2 &&
+		[...document.querySelectorAll("aside h3")].filter(e => e.innerText === "Port on Plant net").length === 2`)
+	b.does(`(() => { const all = [...document.querySelectorAll("aside section")].filter(e => e.innerText.startsWith("Port on Plant net"));
+		const s = all[1].querySelector("select"); s.value = "modbus-tcp"; s.dispatchEvent(new Event("change", {bubbles: true})); })()`)
+	b.sees("Modbus TCP")
+	b.until("it answers in the second", `fetch("/api/site").then(r => r.json()).then(s => {
+		window.ports = s.devices.find(d => d.id === "fh").ports.map(p => p.protocol).join() }) && window.ports === "block-tcp,modbus-tcp"`)
+	b.to("/lines/device/lss")
+	b.choose("Device to ask", "fh")
+	b.press("Add a link")
+	b.sees("Link · Modbus TCP")
+	b.to("/points/fh")
+	b.choose("Map", "modbus-tcp")
+	b.until("the second map is empty", `document.querySelectorAll('[role="grid"] [data-point]').length === 0`)
+	b.press("Paste rows")
+	b.until("the box has the focus again", `document.activeElement.tagName === "TEXTAREA"`)
+	b.paste("Name\tAddress\tType\nAmbient\t40001\tfloat32\n")
+	b.press("Bring in 1 row")
+	b.until("the point is in the second map",
+		`[...document.querySelectorAll('[data-col="name"]')].some(e => e.innerText === "Ambient")`)
+	b.choose("Map", "block-tcp")
+	b.until("and not in the first", `document.querySelectorAll('[role="grid"] [data-point]').length > 3 &&
+		![...document.querySelectorAll('[data-col="name"]')].some(e => e.innerText === "Ambient")`)
+}

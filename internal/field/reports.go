@@ -200,6 +200,7 @@ func (c *channel) reported() {
 
 // came takes in what a connection hands over: a report, or that it has ended.
 func (c *channel) came(report *Report, open bool) {
+	c.takeIn()
 	if open {
 		for _, r := range c.runners {
 			if r.reports != nil && r.reports.over == c.conn {

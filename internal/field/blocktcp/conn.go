@@ -90,6 +90,7 @@ type conn struct {
 	refused   []int
 	sent      [recent]time.Time // when each of the last questions went out
 	late      float64           // how long a late answer took that came meanwhile, in milliseconds
+	sentFn    func()            // told when a request has left; nil for nobody
 	broken    bool
 	calledOff atomic.Bool
 }
@@ -102,6 +103,10 @@ func (c *conn) Toward(s protocol.Settings) {
 		c.broken = true
 	}
 }
+
+// OnSent has fn called whenever a request has left, while its answer is on its
+// way. What a reply holds is written over by what comes behind that alone.
+func (c *conn) OnSent(fn func()) { c.sentFn = fn }
 
 func (c *conn) Usable() bool { return !c.broken && c.ctx.Err() == nil }
 
@@ -354,7 +359,11 @@ func (c *conn) declined(code int, frames []byte) field.Reply {
 // ask sends the request and waits for the message that answers it.
 func (c *conn) ask(pass field.Pass) (m wire.Message, frames []byte, failed *field.Reply) {
 	c.late = 0
-	if lost := c.send(pass); lost != nil {
+	lost := c.send(pass)
+	if c.sentFn != nil { // sent or not, what the reply before holds is written over next
+		c.sentFn()
+	}
+	if lost != nil {
 		return m, nil, lost
 	}
 	m, frames, err := c.answer(time.Now().Add(c.limit))
