@@ -12,6 +12,7 @@ import (
 	"ferry/internal/core/address"
 	"ferry/internal/core/block"
 	"ferry/internal/core/datasheet"
+	"ferry/internal/core/finding"
 	"ferry/internal/core/layout"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
@@ -233,7 +234,8 @@ func (i *intake) compare() []site.Edit {
 		}
 	}
 	after.Points = append(after.Points, merged.Points...)
-	found := append(regmap.DisplacedFindings(displaced, i.device), regmap.Check(scheme, &after, i.def.Most(nil))...)
+	found := append([]finding.Finding{}, regmap.DisplacedFindings(displaced, i.device)...)
+	found = append(found, regmap.Check(scheme, &after, i.def.Most(nil))...)
 	answer.FindingCount = len(found)
 	answer.Findings = found[:min(len(found), 50)]
 	for k := range answer.Findings {

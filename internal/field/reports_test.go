@@ -21,11 +21,13 @@ var odd = &protocol.Def{Name: "odd-reports", Title: "Odd", Medium: "ethernet", T
 
 type oddScheme struct{}
 
-func (oddScheme) Parse(text, _ string) (address.Address, error) { return address.Named("odd", text), nil }
-func (oddScheme) Short(a address.Address) string                { return a.String() }
-func (oddScheme) Notations(address.Address) []address.Notation  { return nil }
-func (oddScheme) Compare(a, b address.Address) int              { return address.Compare(a, b) }
-func (oddScheme) Check(address.Address, value.Shape) error      { return nil }
+func (oddScheme) Parse(text, _ string) (address.Address, error) {
+	return address.Named("odd", text), nil
+}
+func (oddScheme) Short(a address.Address) string               { return a.String() }
+func (oddScheme) Notations(address.Address) []address.Notation { return nil }
+func (oddScheme) Compare(a, b address.Address) int             { return address.Compare(a, b) }
+func (oddScheme) Check(address.Address, value.Shape) error     { return nil }
 
 type oddRules struct{}
 

@@ -200,6 +200,18 @@ export function Intake({
             )}
             .
           </p>
+          {answer.findings
+            .filter((f) => f.code === "offsets-differ")
+            .map((f) => (
+              <div key={f.code} className="notice doubt mb-3" data-testid="displaced">
+                <b>{f.title}.</b> {f.sentence} {f.remedy}
+                <ul className="small mono mt-1">
+                  {f.evidence.map((line) => (
+                    <li key={line}>{line}</li>
+                  ))}
+                </ul>
+              </div>
+            ))}
           {answer.faults.length > 0 && (
             <div className="notice doubt mb-3" data-testid="faults">
               <b>{count(answer.faults.length, "place")} of the declarations could not be read. The rest comes in.</b>
@@ -296,6 +308,9 @@ export function Intake({
                         {a.title}
                       </option>
                     ))}
+                    {answer.reading.area && !points.areas.some((a) => a.key === answer.reading.area) && (
+                      <option value={answer.reading.area}>{answer.reading.area}</option>
+                    )}
                   </select>
                 </label>
               )}
