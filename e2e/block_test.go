@@ -136,4 +136,11 @@ func TestTwoMaps(t *testing.T) {
 	b.choose("Map", "block-tcp")
 	b.until("and not in the first", `document.querySelectorAll('[role="grid"] [data-point]').length > 3 &&
 		![...document.querySelectorAll('[data-col="name"]')].some(e => e.innerText === "Ambient")`)
+
+	b.to("/lines/device/fh")
+	b.until("the link is opened",
+		`[...document.querySelectorAll("aside a")].filter(e => e.innerText.endsWith("→ Filtration hall")).at(-1)?.click() === undefined &&
+		location.pathname.startsWith("/lines/link/")`)
+	b.press("Try it")
+	b.sees("Its one point was read.")
 }

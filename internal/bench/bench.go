@@ -150,7 +150,7 @@ func (b *Bench) of(device string) (list []*Server) {
 // made prints what a stand-in is made from.
 func made(d *site.Device, port *site.Port) string {
 	parts := []any{d.Bench, port.Settings, port.Protocol, port.Serial, d.Model}
-	if _, ok := models()[d.Bench]; !ok {
+	if scheme, err := protocol.SchemeOf(port.Protocol); err == nil && !models()[d.Bench].fits(scheme) {
 		parts = append(parts, d.In(port.Protocol).Points)
 	}
 	data, err := json.Marshal(parts)

@@ -62,8 +62,8 @@ func (v Vault) path(kind protocol.Kind, name string) (string, error) {
 	if kind != protocol.Secret && kind != protocol.File {
 		return "", problem.New("bad-kind", fmt.Sprintf("%q is not kept: secrets and files are.", kind), "")
 	}
-	// The kind ends the name, so that none is one that a system has for itself.
-	return filepath.Join(v.dir, name+"."+string(kind)), CheckName(name)
+	// The kind begins the name, so that none is one that a system has for itself.
+	return filepath.Join(v.dir, string(kind)+" "+name), CheckName(name)
 }
 
 // Put keeps content under a name, in the place of what was kept under it.
@@ -150,8 +150,8 @@ func (v Vault) List() ([]Kept, error) {
 		return nil, err
 	}
 	for _, f := range files {
-		ext := filepath.Ext(f.Name())
-		k := Kept{Kind: protocol.Kind(strings.TrimPrefix(ext, ".")), Name: strings.TrimSuffix(f.Name(), ext)}
+		kind, name, _ := strings.Cut(f.Name(), " ")
+		k := Kept{Kind: protocol.Kind(kind), Name: name}
 		if path, err := v.path(k.Kind, k.Name); err != nil || filepath.Base(path) != f.Name() {
 			continue // not put here by Put
 		}

@@ -30,7 +30,7 @@ func TestKeeps(t *testing.T) {
 	if err != nil || len(list) != 2 || list[0].Kind != protocol.File || list[0].Octets != 23 || list[1].Octets != 0 {
 		t.Errorf("listed are %+v, %v", list, err)
 	}
-	if info, err := os.Stat(filepath.Join(v.dir, "phrase.secret")); err != nil ||
+	if info, err := os.Stat(filepath.Join(v.dir, "secret phrase")); err != nil ||
 		runtime.GOOS != "windows" && info.Mode().Perm() != 0o600 {
 		t.Errorf("a secret can be read by others: %v, %v", info.Mode(), err)
 	}
