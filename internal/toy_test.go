@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -43,8 +44,9 @@ const toyPhrase = "brackish water, 12 salinity"
 type toyScheme struct{}
 
 func (toyScheme) Parse(text, _ string) (address.Address, error) {
-	path, ok := strings.CutPrefix(strings.TrimSpace(text), `"`)
-	if path, ok = strings.CutSuffix(path, `"`); !ok || path == "" || strings.Contains(path, `"`) {
+	path, begun := strings.CutPrefix(strings.TrimSpace(text), `"`)
+	path, ended := strings.CutSuffix(path, `"`)
+	if !begun || !ended || path == "" || strings.Contains(path, `"`) {
 		return address.Address{}, fmt.Errorf(`address %s: write a path in quotes, such as "Hall 1/Oxygen"`, text)
 	}
 	return address.Named("path", path), nil
@@ -127,6 +129,8 @@ type toyMessage struct {
 	OK      bool                `json:"ok,omitempty"`
 	Refused int                 `json:"refused,omitempty"`
 	Follow  []string            `json:"follow,omitempty"`
+	Ask     []string            `json:"ask,omitempty"`
+	Given   map[string]toyValue `json:"given,omitempty"`
 	Taken   *int                `json:"taken,omitempty"`
 	Unknown []string            `json:"unknown,omitempty"`
 	Set     string              `json:"set,omitempty"`
@@ -176,7 +180,7 @@ func toyJSON(v value.Value) any {
 type toyDriver struct{}
 
 func (toyDriver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply) {
-	phrase, err := t.Secret(toyDef, "phrase")
+	phrase, err := t.Secret(toyDef, "phrase") // the same in both protocols
 	if err != nil {
 		return nil, field.Reply{Outcome: exchange.NotAllowed, Stop: route.Session, Sentence: err.Error()}
 	}
@@ -378,6 +382,20 @@ func (t *toyTalk) Answer(request []byte, fault bench.Fault, _ int) (answer []byt
 			return toyMessage{Refused: 2}.line(), false
 		}
 		return toyMessage{Done: m.Set}.line(), false
+	case m.Ask != nil:
+		given := toyMessage{Given: map[string]toyValue{}}
+		for _, path := range m.Ask {
+			v, known := t.of.Memory.Value(address.Named("path", path))
+			switch {
+			case !known || fault.Kind == "toy-renamed" && strings.HasSuffix(path, "Oxygen"):
+				given.Unknown = append(given.Unknown, path)
+			case fault.Kind == "toy-texts":
+				given.Given[path] = toyValue{V: fmt.Sprint(toyJSON(v)), Q: "good", T: time.Now().UnixMilli()}
+			default:
+				given.Given[path] = toyValue{V: toyJSON(v), Q: "good", T: time.Now().UnixMilli()}
+			}
+		}
+		return given.line(), false
 	}
 	t.paths, t.told = nil, map[string]value.Value{}
 	var unknown []string
@@ -428,7 +446,64 @@ func (t *toyTalk) Push(now time.Time, fault bench.Fault) (octets []byte, again t
 	return m.line(), again
 }
 
+// toyAsked is the toy's second protocol, over the same wire: it sends nothing by
+// itself, and is asked for paths by their names, up to three at once.
+var toyAsked = &protocol.Def{Name: "toy-asked", Title: "Toy, asked", Medium: "ethernet", Example: toyDef.Example,
+	Turns: protocol.TurnsOfLink, Scheme: toyScheme{}, Rules: toyAsks{}, Settings: slices.Clone(toyDef.Settings)}
+
+type toyAsks struct{}
+
+func (toyAsks) AskRoom(protocol.Settings) protocol.AskRoom {
+	return protocol.AskRoom{Items: 3, Out: 200, OutHead: 60, InHead: 60}
+}
+func (toyAsks) AskBytes(protocol.Wanted) (out, in int)               { return 20, 50 }
+func (toyAsks) Asking(w []protocol.Wanted) string                    { return fmt.Sprintf("ask for %d paths", len(w)) }
+func (toyAsks) AskFunction() string                                  { return "ask" }
+func (toyAsks) Writable(a address.Address) error                     { return toyRules{}.Writable(a) }
+func (toyAsks) WriteItem(a address.Address) string                   { return toyRules{}.WriteItem(a) }
+func (toyAsks) ItemBytes(address.Address, value.Shape) (out, in int) { return 100, 80 }
+func (toyAsks) Decline(code int) protocol.Declined                   { return toyRules{}.Decline(code) }
+
+// toyAsker is a connection of it: none that listens.
+type toyAsker struct{ *toyConn }
+
+func (toyAsker) Reports() {} // it is no Reporter
+func (c toyAsker) AskItems(wanted []protocol.Wanted) (field.Reply, []field.Sampled) {
+	ids, m := map[string]string{}, toyMessage{}
+	for _, w := range wanted {
+		_, path, _ := w.Address.Name()
+		ids[path] = w.ID
+		m.Ask = append(m.Ask, path)
+	}
+	c.mu.Lock()
+	c.wanted = ids
+	c.mu.Unlock()
+	answer, reply := c.ask(m)
+	list := c.samples(reply.Answer, answer.Given)
+	for _, path := range answer.Unknown {
+		list = append(list, field.Sampled{ID: ids[path], Quality: value.Bad, Reason: "the device has no such path"})
+	}
+	return reply, list
+}
+
+type toyAskedDriver struct{ toyDriver }
+
+func (d toyAskedDriver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply) {
+	conn, reply := d.toyDriver.Dial(ctx, t)
+	if conn == nil {
+		return nil, reply
+	}
+	go func() {
+		for range conn.(*toyConn).reports { // nobody listens
+		}
+	}()
+	return toyAsker{conn.(*toyConn)}, reply
+}
+
 func init() {
+	protocol.Register(toyAsked)
+	field.Register(toyAsked.Name, toyAskedDriver{})
+	bench.Register(toyAsked.Name, toySpeech{})
 	protocol.Register(toyDef)
 	field.Register(toyDef.Name, toyDriver{})
 	bench.Register(toyDef.Name, toySpeech{})

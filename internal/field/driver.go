@@ -176,6 +176,15 @@ type Sampled struct {
 	From, To int
 }
 
+// Asker is a Conn whose device is asked for places by their names: that of every
+// protocol with protocol.Asks.
+type Asker interface {
+	// AskItems asks for places in one request. What comes of each is a sample in its
+	// octets of the answer, of bad quality with its reason where the device refuses
+	// it alone.
+	AskItems(wanted []protocol.Wanted) (Reply, []Sampled)
+}
+
 // ItemWriter is a Conn that writes values by the names of their places.
 type ItemWriter interface {
 	// WriteItem sends one value. The pass is as for Ranged.
@@ -188,6 +197,14 @@ func Ask(conn Conn, ranges []block.Range) Reply {
 		return c.Read(ranges)
 	}
 	return Reply{Outcome: exchange.NotAllowed, Sentence: "its protocol knows no such question"}
+}
+
+// askItems asks for places by their names over a connection that is made for it.
+func askItems(conn Conn, wanted []protocol.Wanted) (Reply, []Sampled) {
+	if c, ok := conn.(Asker); ok {
+		return c.AskItems(wanted)
+	}
+	return Reply{Outcome: exchange.NotAllowed, Sentence: "its protocol knows no such question"}, nil
 }
 
 // greet asks for any answer at all, where the protocol has a question for it.

@@ -34,9 +34,11 @@ func (e *Engine) gather(r *runner) {
 		}
 		began := time.Now()
 		j := trial.jobs[0]
-		reply := Ask(conn, j.Ranges)
+		reply, _ := trial.put(conn, j)
 		answered = reply.OK() || reply.Outcome == exchange.Declined
-		trial.note(j.Ranges, &reply, began)
+		e := trial.exchange(j.Operation, &reply, began, time.Since(began))
+		e.Ranges = j.Ranges
+		trial.hub.record(trial.era, e, nil)
 	})
 	if err != nil || !answered { // its silence is its own
 		return

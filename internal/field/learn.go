@@ -109,7 +109,7 @@ const retryRefused = 10 * time.Second
 func (r *runner) fit() {
 	var fitted []*job
 	for _, j := range r.jobs {
-		if j.searched {
+		if j.searched || j.wanted != nil {
 			fitted = append(fitted, j)
 			continue
 		}
@@ -255,6 +255,9 @@ const restSearch = 30 * time.Second
 // bears less at once or has a hole: beside the run, which gets the line back
 // after each question. What it learns is kept, and the jobs follow it.
 func (r *runner) search(ctx context.Context, j *job) {
+	if j.wanted != nil {
+		return // each of its places was answered for itself
+	}
 	if _, rest := r.parted(j, &Reply{Outcome: exchange.Answered, Refused: j.refused}); len(rest) > 0 {
 		return
 	}

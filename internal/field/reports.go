@@ -328,13 +328,13 @@ func (h *Hub) reported(era uint64, g *reporting, report *Report) {
 
 // arrive takes in one sample. Its words are the octets that it came from.
 func (h *Hub) arrive(t *track, s *Sampled, report *Report, ms int64) {
+	if s.Quality == value.Bad {
+		h.spoil(t, s.Reason)
+		return
+	}
 	v, err := value.As(s.Value, t.point.Shape(0))
 	if err != nil {
 		h.spoil(t, err.Error())
-		return
-	}
-	if s.Quality == value.Bad {
-		h.spoil(t, s.Reason)
 		return
 	}
 	t.live.AtMs, t.live.SourceMs, t.raw = ms, 0, v

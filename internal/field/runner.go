@@ -50,6 +50,10 @@ type job struct {
 	planned time.Time
 	done    bool // a request that is sent once has been answered
 	parts   []part
+	// wanted is what it asks for by name, in the place of ranges, and tracks are
+	// the points of these by their ids.
+	wanted []protocol.Wanted
+	tracks map[string]*track
 	// searched is set while it is found out why the device refuses the request;
 	// searchAt is when that may be tried next, and silent counts its tries
 	// without an answer in a row.
@@ -95,6 +99,10 @@ func newRunner(link *site.Link, device *site.Device, requests []timetable.Reques
 			continue
 		}
 		j := &job{Request: request, pace: time.Duration(request.PaceMs) * time.Millisecond}
+		if len(request.Ranges) == 0 {
+			r.wants(j, byID)
+			continue
+		}
 		for _, id := range request.Points {
 			p := byID[id]
 			codec, err := p.Codec(unitBits(def, p.Place().Area))
@@ -271,8 +279,8 @@ func (r *runner) attempt(ctx context.Context, j *job, tried int) {
 			return
 		}
 		at := time.Now()
-		reply := Ask(r.conn(), j.Ranges)
-		if ctx.Err() != nil || !r.took(j, &reply, at, tried+1 < tries) {
+		reply, samples := r.put(r.conn(), j)
+		if ctx.Err() != nil || !r.took(j, &reply, at, tried+1 < tries, samples...) {
 			return
 		}
 	}
@@ -288,18 +296,20 @@ func (r *runner) triesLeft() int {
 
 // took takes in what came of a request, and reports whether it should be sent
 // again, if it may.
-func (r *runner) took(j *job, reply *Reply, at time.Time, may bool) (again bool) {
+func (r *runner) took(j *job, reply *Reply, at time.Time, may bool, samples ...Sampled) (again bool) {
 	r.channel.takeIn()
 	e := &r.told // the hub keeps a copy of it
 	now := time.Now()
 	r.tell(e, j.Operation, reply, at, now.Sub(at))
-	e.RequestID, e.Points, e.Ranges = j.ID, len(j.parts), j.Ranges
+	e.RequestID, e.Points, e.Ranges = j.ID, len(j.parts)+len(j.wanted), j.Ranges
 	e.LateMs = max(0, float64(e.At.Sub(j.planned))/float64(time.Millisecond))
 	r.channel.letIn(r, reply, now)
 	if reply.OK() {
 		r.silent, j.silent = 0, 0
 		r.answered = true
-		if r.toldParts = j.parts; r.channel.overlaps && !r.many {
+		if j.wanted != nil {
+			r.answer(e, j, samples)
+		} else if r.toldParts = j.parts; r.channel.overlaps && !r.many {
 			r.channel.owed = r
 		} else {
 			r.hub.record(r.era, e, j.parts)

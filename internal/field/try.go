@@ -105,7 +105,7 @@ func (e *Engine) neighbours(link *site.Link) (others []*runner) {
 			other.Protocol != link.Protocol || len(others) == 3 {
 			continue
 		}
-		if r, _, _, err := e.runnerOf(other.ID); err == nil && len(r.jobs) > 0 {
+		if r, _, _, err := e.runnerOf(other.ID); err == nil && len(r.jobs) > 0 && r.jobs[0].wanted == nil {
 			others = append(others, r)
 		}
 	}

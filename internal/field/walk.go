@@ -52,8 +52,13 @@ func (w *walk) guarded(c *channel, ctx context.Context) bool {
 
 func (w *walk) run(ctx context.Context) {
 	_, told := w.runner.def.Reports()
-	if connected := w.dial(ctx); connected && told && len(w.runner.jobs) == 0 {
-		if w.reported(ctx); w.route.StopsAt == nil {
+	_, asks := w.runner.def.Asks()
+	connected := w.dial(ctx)
+	if by := w.reported; connected && (asks || told) && w.runner.rules == nil {
+		if !told {
+			by = w.asked
+		}
+		if by(ctx); w.route.StopsAt == nil {
 			w.known(ctx)
 		}
 	} else if connected && w.session(ctx) {

@@ -213,8 +213,9 @@ func (w *walk) read(ctx context.Context, j *job) (reply Reply, ok bool) {
 	for tried := range max(1, r.tries) {
 		if !w.question(ctx, r, func(conn Conn) {
 			began := time.Now()
-			reply = Ask(conn, j.Ranges)
-			w.keep(j, &reply, began)
+			var samples []Sampled
+			reply, samples = w.runner.put(conn, j)
+			w.keep(j, &reply, began, samples)
 		}) {
 			return Reply{Outcome: exchange.Closed, Sentence: "the connection ended"}, false
 		}
@@ -225,14 +226,23 @@ func (w *walk) read(ctx context.Context, j *job) (reply Reply, ok bool) {
 	return reply, reply.OK() || reply.Outcome == exchange.Declined
 }
 
-func (w *walk) keep(j *job, reply *Reply, began time.Time) {
+func (w *walk) keep(j *job, reply *Reply, began time.Time, samples []Sampled) {
 	took := time.Since(began)
 	w.route.Requests++
 	w.manner |= reply.Manner
 	if reply.OK() {
 		w.worst[j] = max(w.worst[j], float64(took)/float64(time.Millisecond))
 	}
-	w.runner.note(j.Ranges, reply, began, j.parts...)
+	if j.wanted == nil {
+		w.runner.note(j.Ranges, reply, began, j.parts...)
+		return
+	}
+	e := w.runner.exchange(j.Operation, reply, began, took)
+	if e.Points = len(j.wanted); reply.OK() {
+		w.runner.answer(e, j, samples)
+	} else {
+		w.runner.hub.record(w.runner.era, e, nil)
+	}
 }
 
 // pace decides the stop Pace from a few measured rounds: the time of one round

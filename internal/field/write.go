@@ -62,11 +62,15 @@ func (e *Engine) Prepare(ctx context.Context, pointID, text string) (WriteOrder,
 // readOld reads what stands in a point, unless it was read just now.
 func (e *Engine) readOld(ctx context.Context, o *order) error {
 	live, _ := e.Hub.Point(o.point.ID)
-	if o.rules == nil || o.point.Access == site.WriteOnly || time.Now().UnixMilli()-live.AtMs <= fresh.Milliseconds() {
+	if _, asks := o.def.Asks(); o.rules == nil && !asks || o.point.Access == site.WriteOnly || time.Now().UnixMilli()-live.AtMs <= fresh.Milliseconds() {
 		return nil
 	}
 	return e.with(ctx, o.link.ID, func(r *runner, conn Conn, _ Reply) {
-		if conn != nil {
+		switch {
+		case conn == nil:
+		case o.rules == nil:
+			r.readItem(conn, o)
+		default:
 			r.read(conn, o) // a failure shows in the write
 		}
 	})
@@ -169,7 +173,7 @@ func (e *Engine) judge(ctx context.Context, r *runner, o *order, reply Reply, pa
 	default:
 		result.State = Done
 	}
-	if o.rules == nil { // it is not asked for what stands there: it is told of it
+	if _, asks := o.def.Asks(); o.rules == nil && !asks { // it is not asked for what stands there: it is told of it
 		if result.State == Done {
 			result.OK, result.Sentence = true, "Taken by "+o.device.Name+"; what it reads is shown once it is reported."
 		}
@@ -286,6 +290,9 @@ func (r *runner) read(conn Conn, o *order) Reply {
 }
 
 func (r *runner) readBack(conn Conn, o *order) (value.Value, Reply) {
+	if o.rules == nil {
+		return r.readItem(conn, o)
+	}
 	reply := r.read(conn, o)
 	if !reply.OK() {
 		return value.Value{}, reply

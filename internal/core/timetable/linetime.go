@@ -101,7 +101,10 @@ func (e *ends) write(p *site.Point) (octets int, ms float64, ok bool) {
 }
 
 // silent is what one try costs where nothing answers.
-func (e *ends) silent(ranges []block.Range) float64 {
-	out, _ := e.ranges.ReadBytes(ranges)
+func (e *ends) silent(q *Request) float64 {
+	out := q.out
+	if len(q.Ranges) > 0 {
+		out, _ = e.ranges.ReadBytes(q.Ranges)
+	}
 	return float64(out)*e.octetMs + e.limit
 }

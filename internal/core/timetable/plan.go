@@ -40,6 +40,8 @@ type Request struct {
 	SlackMs    float64 `json:"slackMs"`
 	JitterMs   float64 `json:"jitterMs"`
 	OldestMs   float64 `json:"oldestMs"`
+	// out is the octets of a request for places by their names.
+	out int
 	// Silent is set where the device is supposed to be silent.
 	Silent bool `json:"silent,omitempty"`
 }

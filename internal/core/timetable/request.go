@@ -16,7 +16,7 @@ import (
 // alone for a while is tried once in that time, by its first request; the
 // others wait for it, and are marked by a negative period.
 func (l *linked) beSilent(t *task, q *Request, first bool) float64 {
-	once := l.ends.silent(q.Ranges)
+	once := l.ends.silent(q)
 	t.ms, t.after = float64(l.ends.tries)*once, 0
 	if l.ends.restAfter > 0 {
 		if t.ms, t.periodMs = once, -1; first {
@@ -31,8 +31,14 @@ func (l *linked) beSilent(t *task, q *Request, first bool) float64 {
 
 // compile packs the points of the link's answering end.
 func (l *linked) compile(ctx context.Context) []Request {
+	if asks, ok := l.ends.def.Asks(); ok {
+		if _, reports := l.ends.def.Reports(); reports {
+			return nil // what is reported need not be asked for
+		}
+		return l.asked(asks)
+	}
 	shape, ok := block.ShapeOf(l.ends.def.Scheme)
-	if !ok {
+	if !ok || l.ends.ranges == nil {
 		return nil
 	}
 	w := l.wanted(ctx, shape)

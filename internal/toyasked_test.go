@@ -1,0 +1,74 @@
+package internal_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"ferry/internal/api"
+	"ferry/internal/core/timetable"
+	"ferry/internal/core/value"
+	"ferry/internal/field"
+	"ferry/internal/vault"
+)
+
+// TestAskedByName: a family that is asked for places by their names goes through
+// the timetable, the run, a try, writes and their reading back.
+func TestAskedByName(t *testing.T) {
+	h := open(t, strings.ReplaceAll(toySite, "toy-tcp", "toy-asked"))
+	h.call("POST", "/api/kept/secret/hall%20phrase", toyPhrase, &[]vault.Kept{})
+	h.takeIn()
+	plan := timetable.Compile(h.engine.Site())
+	var asked []string
+	for _, r := range plan.Requests {
+		if r.Link == "toy" {
+			asked = append(asked, fmt.Sprintf("%s: %d points in %.4f ms", r.Operation, len(r.Points), r.WireMs))
+		}
+	}
+	// Three to a message: 60 octets and 20 a path out, 60 and 50 a path in, at
+	// 100 Mbit/s.
+	if got := strings.Join(asked, "; "); got != "ask for 3 paths: 3 points in 0.0264 ms; ask for 1 paths: 1 points in 0.0152 ms" {
+		t.Errorf("the timetable asks: %s", got)
+	}
+	if r := h.try(); stops(r) != "good good good good good" || !strings.Contains(r.Stops[3].Saw, "All 4 points were read, in 2") {
+		t.Errorf("%s: %+v", stops(r), r.Stops)
+	}
+	h.call("POST", "/api/run/start", api.RunRequest{}, &field.State{})
+	h.until("all four are good", func() bool {
+		for _, name := range []string{"Oxygen", "Row", "Setpoint", "Pump"} {
+			if h.live(name).Quality != value.Good {
+				return false
+			}
+		}
+		return true
+	})
+	if live := h.live("Oxygen"); live.Words == "" || live.SourceMs == 0 {
+		t.Errorf("oxygen reads %+v", live)
+	}
+	if result, refused := h.write("Setpoint", "850"); !result.OK || result.ReadBack != "850" {
+		t.Errorf("a write is %+v %s", result, refused)
+	}
+	for fault, saw := range map[string]string{"toy-renamed": "no such path", "toy-texts": "came as a text"} {
+		h.fault(fault)
+		if r := h.try(); stops(r) != "good good good fault not-tried" ||
+			!strings.Contains(strings.ToLower(fmt.Sprint(r.Stops)), saw) {
+			t.Errorf("%s: %s: %+v", fault, stops(r), r.Stops)
+		}
+		h.until("oxygen is bad under "+fault, func() bool { return h.live("Oxygen").Quality == value.Bad })
+		if row := h.live("Row"); fault == "toy-renamed" && row.Quality != value.Good {
+			t.Errorf("another point of the same question reads %+v", row)
+		}
+	}
+	h.fault("stop")
+	if r := h.try(); stops(r) != "good fault not-tried not-tried not-tried" {
+		t.Errorf("stopped: %s: %+v", stops(r), r.Stops)
+	}
+	h.fault("")
+	h.until("it is well again", func() bool { return h.live("Oxygen").Quality == value.Good })
+	h.call("POST", "/api/run/stop", api.RunRequest{}, &field.State{})
+	h.until("values that are not asked for any more are old", func() bool {
+		h.engine.Hub.Age(time.Now().Add(time.Minute))
+		return h.live("Oxygen").Quality == value.Doubtful
+	})
+}
