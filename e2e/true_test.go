@@ -96,7 +96,7 @@ func TestOddDeviceIsNoted(t *testing.T) {
 	b.to("/points/probe")
 	b.until("the last point is read", `[...document.querySelectorAll("[data-now]")].some(e => e.innerText.includes("1100")) && ![...document.querySelectorAll("[data-now]")].some(e => e.innerText.includes("cannot be read"))`)
 	b.to("/lines/link/k")
-	b.sees("answers under another unit number than it is asked by")
+	b.sees("answers under another number than it is asked by")
 	b.does(`document.querySelector("[data-fix=answers-as]").click()`)
 	b.until("its manner is known", `!document.querySelector("[data-fix=answers-as]")`)
 	b.press("Note it in the limits")
@@ -116,7 +116,7 @@ func TestOddDeviceIsNoted(t *testing.T) {
 	}
 	b.to("/lines/device/probe")
 	b.sees("It is known that it bears at most 16 holding registers in one request")
-	b.sees("It is known that it answers under another unit number")
+	b.sees("It is known that it answers under another number")
 	b.press("No longer")
 	b.until("one of the two is known", `document.body.innerText.split("It is known that").length === 2`)
 }

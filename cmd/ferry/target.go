@@ -44,11 +44,11 @@ func parseTarget(text string) (*target, error) {
 	}
 	onSerial := def.Medium == site.SerialLine
 	if onSerial && u.Path == "" {
-		return nil, fmt.Errorf("%q names no port: write %s:///dev/ttyUSB0?baud=19200&parity=E&stop=1&unit=1", text,
-			def.Name)
+		return nil, fmt.Errorf("%q names no port: write %s:///dev/ttyUSB0?baud=19200&parity=E&stop=1%s", text,
+			def.Name, stationQuery(def, "&"))
 	}
 	if !onSerial && u.Hostname() == "" {
-		return nil, fmt.Errorf("%q names no host: write %s://127.0.0.1:1502?unit=1", text, def.Name)
+		return nil, fmt.Errorf("%q names no host: write %s://127.0.0.1%s", text, def.Name, stationQuery(def, "?"))
 	}
 	t := &target{def: def, link: site.Link{ID: "cli", Asking: "ferry", Answering: "device", Line: "line",
 		Protocol: def.Name, Settings: protocol.Settings{}}}
@@ -83,6 +83,14 @@ func parseTarget(text string) (*target, error) {
 		t.target.Dial = net.JoinHostPort(u.Hostname(), strconv.Itoa(def.Int(t.link.Settings, protocol.KeyPort)))
 	}
 	return t, nil
+}
+
+// stationQuery is the part of a URL that names a station, behind by.
+func stationQuery(def *protocol.Def, by string) string {
+	if def.Station == "" {
+		return ""
+	}
+	return by + def.Station + "=1"
 }
 
 // serialFormat takes baud, parity, data and stop out of the query of a URL.

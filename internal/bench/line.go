@@ -110,10 +110,10 @@ func (l *serialLine) sync(s *site.Site, line *site.Line) {
 		def := protocol.UsualOn(line.Medium)
 		speech, speaks := speeches[def.Name].(Overhears)
 		m, ok := models()[stranger.Bench]
-		if !ok || !speaks || slices.ContainsFunc(units, func(u *unit) bool { return u.station() == stranger.Unit }) {
+		if !ok || !speaks || slices.ContainsFunc(units, func(u *unit) bool { return u.station() == stranger.Station }) {
 			continue
 		}
-		own := Simulated{Def: def, Settings: protocol.Settings{def.Station: protocol.OfInt(stranger.Unit)},
+		own := Simulated{Def: def, Settings: protocol.Settings{def.Station: protocol.OfInt(stranger.Station)},
 			Identity: m.Identity,
 			Think:    strangerThinks,
 			Memory:   newMemory(octetsIn(def.Scheme), m.signals(def.Scheme), usualBeyond, time.Now())}

@@ -427,7 +427,7 @@ func TestJournalOfCrossings(t *testing.T) {
 	gate := p.bench["gate"]
 	for v := uint16(1); v <= 5; v++ {
 		p.bench["probe"].set(0, v)
-		wait(t, "the value to cross", func() bool { return gate.get(0) == v })
+		wait(t, "the value to cross", func() bool { return p.Crossings()[0].Count == int(v) })
 	}
 	if err := p.KeepCrossings(context.Background()); err != nil {
 		t.Fatal(err)

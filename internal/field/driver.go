@@ -271,9 +271,9 @@ type Explanation struct {
 // Heard is what came over a line while nobody here asked.
 type Heard struct {
 	Octets int `json:"octets"`
-	// Frames passed their check; Units are those that were asked or answered.
-	Frames int   `json:"frames"`
-	Units  []int `json:"units"`
+	// Frames passed their check; Stations are those that were asked or answered.
+	Frames   int   `json:"frames"`
+	Stations []int `json:"stations"`
 	// Asked counts frames that are requests: somebody else asks.
 	Asked    int     `json:"asked"`
 	Ms       float64 `json:"ms"`

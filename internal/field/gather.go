@@ -12,7 +12,7 @@ import (
 const restGather = 5 * time.Minute
 
 // gather finds out whether a link gets no answer because another link of the run
-// has the only connection that the device serves: its unit is asked once over
+// has the only connection that the device serves: it is asked once over
 // that one. If it answers there, all links to the place share a connection from
 // then on.
 func (e *Engine) gather(r *runner) {

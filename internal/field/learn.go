@@ -21,7 +21,7 @@ type learned struct {
 	habit.Device
 }
 
-// placeOf names what is learned of: the same unit at the same place.
+// placeOf names what is learned of: the same station at the same place.
 func placeOf(link *site.Link, target Target) string {
 	return fmt.Sprint(link.Protocol, " ", target.Dial, " ", protocol.StationOf(link.Protocol, link.Settings))
 }

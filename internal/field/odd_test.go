@@ -72,8 +72,8 @@ var oddities = []oddity{
 	{name: "closes after quiet seconds", quiet: 1200 * time.Millisecond, unit: -1},
 	{name: "one client, others refused", one: "refused", unit: -1},
 	{name: "one client, others queued", one: "queued", unit: -1},
-	{name: "unit 0", unit: 0, met: "another unit number"},
-	{name: "unit 255", unit: 255, met: "another unit number"},
+	{name: "unit 0", unit: 0, met: "another number"},
+	{name: "unit 255", unit: 255, met: "another number"},
 	{name: "in pieces", pieces: true, unit: -1, met: "in pieces"},
 	{name: "slow first answer", first: 900 * time.Millisecond, unit: -1, met: "first answer"},
 	{name: "transaction 0", zero: true, unit: -1, met: "without the transaction"},
@@ -83,7 +83,7 @@ var oddities = []oddity{
 		code: 3, each: true, one: "refused", unit: -1, met: "at most 16"},
 }
 
-func (o *oddity) serve(t *testing.T) (port int) {
+func (o *oddity) serve(t *testing.T) (port int, free func()) {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -115,7 +115,10 @@ func (o *oddity) serve(t *testing.T) (port int) {
 			}()
 		}
 	}()
-	return l.Addr().(*net.TCPAddr).Port
+	free = func() {
+		wait(t, "the one client to be gone", func() bool { return !busy.Load() })
+	}
+	return l.Addr().(*net.TCPAddr).Port, free
 }
 
 func (o *oddity) talk(c net.Conn) {
@@ -248,7 +251,7 @@ func TestOddDevices(t *testing.T) {
 	for _, o := range oddities {
 		t.Run(o.name, func(t *testing.T) {
 			t.Parallel()
-			port := o.serve(t)
+			port, free := o.serve(t)
 			s := o.site(port)
 			link, device := s.Link("k"), s.Device("d")
 			target := field.Target{Dial: net.JoinHostPort("127.0.0.1", strconv.Itoa(port))}
@@ -260,6 +263,7 @@ func TestOddDevices(t *testing.T) {
 			if !strings.Contains(said, o.met) {
 				t.Errorf("the try does not name it %q: %s", o.met, said)
 			}
+			free()
 			reader, err := field.NewReader(link, device, target)
 			if err != nil {
 				t.Fatal(err)
@@ -274,7 +278,7 @@ func TestOddDevices(t *testing.T) {
 				}
 			}
 			reader.Close()
-			time.Sleep(20 * time.Millisecond)
+			free()
 			o.run(t, s)
 		})
 	}
@@ -339,7 +343,8 @@ func TestOneConnection(t *testing.T) {
 	for _, how := range []string{"refused", "queued"} {
 		t.Run(how, func(t *testing.T) {
 			o := oddity{one: how, unit: -1}
-			s := o.site(o.serve(t))
+			port, _ := o.serve(t)
+			s := o.site(port)
 			s.Links = append(s.Links, s.Links[0])
 			s.Devices = append(s.Devices, s.Devices[1])
 			second := &s.Devices[2]

@@ -19,7 +19,7 @@ const again = 4
 const linger = 120 * time.Millisecond
 
 // overLine decides the stops Wire, Address and Session of a line that carries
-// several units, from the first answer and, where that does not tell, from
+// several stations, from the first answer and, where that does not tell, from
 // more. It reports whether the unit answers.
 func (w *walk) overLine(ctx context.Context, reply *Reply) bool {
 	if reply.Cause == exchange.Others { // it explains whatever else is odd
@@ -154,15 +154,15 @@ func (w *walk) garbled(replies []Reply) {
 	tried := len(replies)
 	w.wireGood("Bytes come back from the line.")
 	switch {
-	case counts[exchange.OtherUnit] > 0:
+	case counts[exchange.OtherStation] > 0:
 		w.route.Set(route.Address, route.Good, "They pass their check.", "")
-		w.route.Set(route.Session, route.Fault, sentence(last[exchange.OtherUnit]),
+		w.route.Set(route.Session, route.Fault, sentence(last[exchange.OtherStation]),
 			"Compare the number on the device with the map: one of the two is wrong.")
-	case counts[exchange.TwoUnits] > 0:
+	case counts[exchange.TwoStations] > 0:
 		w.route.Set(route.Address, route.Good, "They begin as they should.", "")
 		w.route.Set(route.Session, route.Fault,
-			fmt.Sprintf("Two devices answer to %s: %s, in %d of %d answers.", w.who(), last[exchange.TwoUnits],
-				counts[exchange.TwoUnits], tried),
+			fmt.Sprintf("Two devices answer to %s: %s, in %d of %d answers.", w.who(), last[exchange.TwoStations],
+				counts[exchange.TwoStations], tried),
 			"Take one of them off the line, and give it a number of its own.")
 	case counts[exchange.Format] > tried/2:
 		w.route.Set(route.Address, route.Fault,

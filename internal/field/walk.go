@@ -31,6 +31,8 @@ type walk struct {
 	others   []*runner
 	// extents are how far structures reach that the map has.
 	extents []datasheet.Extent
+	// renewed says that the run's connection has ended under a question.
+	renewed bool
 	// ended says that the try was ended before it could conclude, defect that
 	// Ferry failed on what came.
 	ended  error
@@ -379,6 +381,17 @@ func (w *walk) ask(conn Conn, j *job, began time.Time) (reply Reply) {
 	return reply
 }
 
+// outlived reports, once, that a question ended with the connection that the run
+// had before: that does not tell how the device takes a new one, which the next
+// question opens.
+func (w *walk) outlived(reply *Reply) bool {
+	if w.borrowed == nil || w.renewed || reply.Outcome != exchange.Reset && reply.Outcome != exchange.Closed {
+		return false
+	}
+	w.renewed = true
+	return true
+}
+
 // plainRead asks for a value that the map names, of one area after the other
 // until the unit answers: some stay silent on a function they do not know.
 func (w *walk) plainRead(ctx context.Context) (reply Reply) {
@@ -397,6 +410,10 @@ func (w *walk) plainRead(ctx context.Context) (reply Reply) {
 		for again := 0; again < w.runner.tries; again++ {
 			if !w.question(ctx, w.runner, func(conn Conn) { reply = w.ask(conn, j, time.Now()) }) {
 				reply = w.lost
+			}
+			if w.outlived(&reply) {
+				again--
+				continue
 			}
 			if w.onWire() || reply.Outcome == exchange.Answered || reply.Outcome == exchange.Declined ||
 				reply.Outcome == exchange.Garbled || ctx.Err() != nil {

@@ -210,7 +210,7 @@ func pointOf(d *site.Device, id string) *site.Point {
 // false if the device did not answer at all.
 func (w *walk) read(ctx context.Context, j *job) (reply Reply, ok bool) {
 	r := w.runner
-	for tried := range max(1, r.tries) {
+	for tried := 0; tried < max(1, r.tries); tried++ {
 		if !w.question(ctx, r, func(conn Conn) {
 			began := time.Now()
 			var samples []Sampled
@@ -218,6 +218,10 @@ func (w *walk) read(ctx context.Context, j *job) (reply Reply, ok bool) {
 			w.keep(j, &reply, began, samples)
 		}) {
 			return Reply{Outcome: exchange.Closed, Sentence: "the connection ended"}, false
+		}
+		if w.outlived(&reply) {
+			tried--
+			continue
 		}
 		if reply.OK() || reply.Outcome == exchange.Declined || tried+1 >= r.tries || ctx.Err() != nil {
 			break // it is tried as often as the run would

@@ -158,7 +158,8 @@ func (e *Engine) judge(ctx context.Context, r *runner, o *order, reply Reply, pa
 	switch {
 	case reply.Outcome == exchange.Sent:
 		result.OK, result.State = true, NotKnown
-		result.Sentence = "Sent to every unit of the line. None answers to that, so nothing is proved by it."
+		result.Sentence = fmt.Sprintf("Sent to every %s of the line. None answers to that, so nothing is proved by it.",
+			o.def.StationWord())
 		return
 	case !passed || !reply.OK() && reply.Outcome != exchange.Declined && !reply.Left:
 		result.Sentence = "Nothing was written: " + reply.Sentence + "."

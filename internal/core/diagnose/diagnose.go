@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"ferry/internal/core/block"
@@ -225,8 +226,8 @@ var symptoms = []symptom{
 		[]site.AccessKind{site.AccessRemote}},
 	{"no-answer", exchange.NoAnswer, "", "%s does not answer in time",
 		"it was asked and no answer comes within the limit (%s).",
-		"Check the unit number first: a device stays silent for units that are not its own, and on a serial line " +
-			"for settings that are not. Then its load, and the time limit.",
+		"[Check the {station} number first: a device stays silent for numbers that are not its own, and on a serial " +
+			"line for settings that are not. ]Look at its load, and at the time limit.",
 		[]site.AccessKind{site.AccessRemote, site.AccessServer, site.AccessMode, site.AccessRestart}},
 	{"gone-quiet", exchange.NoAnswer, exchange.Quiet, "%s has gone quiet",
 		"it is to give a sign of life in time and does not (%s).",
@@ -247,11 +248,11 @@ var symptoms = []symptom{
 	{"other-format", exchange.Garbled, exchange.Format, "%s is set to another format",
 		"bytes come back and no frame passes its check: they look like another baud rate or parity (%s).",
 		"Compare baud, parity and stop bits at both ends; sweep the usual settings to be sure.", nil},
-	{"two-units", exchange.Garbled, exchange.TwoUnits, "Two devices answer in the place of %s",
-		"two answers come to one question (%s): a unit number is given twice.",
+	{"two-units", exchange.Garbled, exchange.TwoStations, "Two devices answer in the place of %s",
+		"two answers come to one question (%s): a {station} number is given twice.",
 		"Take one of the two off the line, and give it a number of its own.", nil},
-	{"other-unit", exchange.Garbled, exchange.OtherUnit, "Another unit answers for %s",
-		"a right frame comes from a unit that was not asked (%s).",
+	{"other-unit", exchange.Garbled, exchange.OtherStation, "Another {station} answers for %s",
+		"a right frame comes from a {station} that was not asked (%s).",
 		"Compare the number on the device with the map: one of the two is wrong.", nil},
 	{"cut-short", exchange.Garbled, exchange.CutShort, "Answers of %s break off",
 		"a frame begins and the rest of it does not come (%s).",
@@ -263,6 +264,19 @@ var symptoms = []symptom{
 	{"in-pieces", exchange.Answered, exchange.InPieces, "Answers of %s come in pieces",
 		"the answer is right but has a pause inside (%s), by which the standard lets a frame be lost.",
 		"Look at the device's load, or at the adapter between: another asker will not take such answers.", nil},
+}
+
+// ofStation puts the protocol's word for a station into a text, and leaves out what
+// stands in brackets where it has none.
+func ofStation(text string, def *protocol.Def) string {
+	if from, to := strings.IndexByte(text, '['), strings.IndexByte(text, ']'); from >= 0 && to > from {
+		within := text[from+1 : to]
+		if def.Station == "" {
+			within = ""
+		}
+		text = text[:from] + within + text[to+1:]
+	}
+	return strings.ReplaceAll(text, "{station}", def.StationWord())
 }
 
 // shows reports whether an exchange is of the symptom.
@@ -325,9 +339,10 @@ func (recent Evidence) Findings(s *site.Site, link *site.Link, learned habit.Dev
 		worst := hits[len(hits)-1]
 		f := finding.Finding{
 			Code: sy.code, Severity: finding.Fault, Sure: 1, Count: len(hits), Subject: subject, Where: "traffic",
-			Title:    fmt.Sprintf(sy.title, device.Name),
-			Sentence: fmt.Sprintf("%d of the last %d tries: "+sy.means, len(hits), len(recent), target),
-			Evidence: []string{clock(worst.at) + " " + worst.op + ": " + worst.sentence}, Remedy: sy.remedy,
+			Title:    fmt.Sprintf(ofStation(sy.title, def), device.Name),
+			Sentence: fmt.Sprintf("%d of the last %d tries: "+ofStation(sy.means, def), len(hits), len(recent), target),
+			Evidence: []string{clock(worst.at) + " " + worst.op + ": " + worst.sentence},
+			Remedy:   ofStation(sy.remedy, def),
 		}
 		for _, line := range s.Unticked(device, sy.access...) {
 			f.Evidence = append(f.Evidence, "Nobody has ticked yet: "+line.Text)

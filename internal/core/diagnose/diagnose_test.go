@@ -128,9 +128,9 @@ func TestStill(t *testing.T) {
 // of its own, with the access lines that would explain it.
 func TestLineSymptoms(t *testing.T) {
 	for cause, want := range map[exchange.Cause]string{
-		exchange.Format: "other-format/fault", exchange.TwoUnits: "two-units/fault",
-		exchange.OtherUnit: "other-unit/fault",
-		exchange.CutShort:  "cut-short/fault", exchange.Noise: "garbled/fault", "": "garbled/fault",
+		exchange.Format: "other-format/fault", exchange.TwoStations: "two-units/fault",
+		exchange.OtherStation: "other-unit/fault",
+		exchange.CutShort:     "cut-short/fault", exchange.Noise: "garbled/fault", "": "garbled/fault",
 	} {
 		d := New()
 		d.Exchange(&exchange.Exchange{Link: "k", Device: "skid", At: noon, Outcome: exchange.Garbled, Cause: cause,
@@ -210,7 +210,7 @@ func TestSecondAsker(t *testing.T) {
 func TestMannersAreNoted(t *testing.T) {
 	d := New()
 	d.Exchange(&exchange.Exchange{Link: "k", At: noon, Outcome: exchange.Answered, Operation: "read 2 input @ 30001",
-		Manner: exchange.OddUnit | exchange.Pieces})
+		Manner: exchange.OddStation | exchange.Pieces})
 	s := skid()
 	if got := codes(d.Findings(s, noon.Add(time.Second))); got != "answers-as/note pieces/note" {
 		t.Errorf("finds %q", got)

@@ -24,7 +24,7 @@ const (
 	Garbled    Outcome = "garbled"      // bytes came that are no valid answer to the request
 	NotAllowed Outcome = "not allowed"  // Ferry itself did not send it
 	CalledOff  Outcome = "called off"   // Ferry itself no longer waited for the answer
-	Sent       Outcome = "sent"         // to every unit at once, which none answers
+	Sent       Outcome = "sent"         // to every station at once, which none answers
 	Reported   Outcome = "reported"     // the device sent it without being asked
 	NoSuchName Outcome = "no such name" // the host's name has no address
 	PortAbsent Outcome = "port absent"  // this machine has no such port
@@ -37,17 +37,17 @@ type Cause string
 
 // The causes that can be told from the octets of one exchange.
 const (
-	OtherUnit Cause = "other unit" // a right frame of another unit
-	TwoUnits  Cause = "two units"  // more than one answer at once
-	Format    Cause = "format"     // what another baud rate or parity looks like
-	Noise     Cause = "noise"      // a frame of the right length with wrong octets
-	CutShort  Cause = "cut short"  // the rest of the frame did not come
-	Echo      Cause = "echo"       // the own request came back
-	InPieces  Cause = "in pieces"  // a right frame with a pause inside
-	Late      Cause = "late"       // the answer came after the time limit
-	Others    Cause = "others"     // somebody else asks on the line as well
-	Quiet     Cause = "quiet"      // an end that reports gave no sign of life
-	Unwanted  Cause = "unwanted"   // the device does not report what it was asked to
+	OtherStation Cause = "other station" // a right frame of another station
+	TwoStations  Cause = "two stations"  // more than one answer at once
+	Format       Cause = "format"        // what another baud rate or parity looks like
+	Noise        Cause = "noise"         // a frame of the right length with wrong octets
+	CutShort     Cause = "cut short"     // the rest of the frame did not come
+	Echo         Cause = "echo"          // the own request came back
+	InPieces     Cause = "in pieces"     // a right frame with a pause inside
+	Late         Cause = "late"          // the answer came after the time limit
+	Others       Cause = "others"        // somebody else asks on the line as well
+	Quiet        Cause = "quiet"         // an end that reports gave no sign of life
+	Unwanted     Cause = "unwanted"      // the device does not report what it was asked to
 )
 
 // Exchange is one request with its answer, or a report, which has an answer

@@ -8,7 +8,7 @@ type Manner uint8
 
 // The manners.
 const (
-	OddUnit       Manner = 1 << iota // answers under unit 0 or 255 over a connection of its own
+	OddStation    Manner = 1 << iota // answers under another number over a connection of its own
 	NoTransaction                    // answers under transaction 0
 	HangsUp                          // ends the connection after each answer
 	Dozes                            // ends the connection when it has been quiet for a while
@@ -26,7 +26,7 @@ type Told struct {
 
 // Manners is what there is to say of each manner.
 var Manners = []Told{
-	{OddUnit, "answers-as", "answers under another unit number than it is asked by",
+	{OddStation, "answers-as", "answers under another number than it is asked by",
 		"The transaction tells whose answer it is."},
 	{NoTransaction, "no-transaction", "answers without the transaction it is asked with",
 		"One question is asked at a time, and where one stays unanswered the connection is opened anew, so that no " +

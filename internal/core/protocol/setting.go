@@ -310,6 +310,17 @@ func (d *Def) StationOf(values Settings) (n int, ok bool) {
 	return d.Int(values, d.Station), true
 }
 
+// StationWord is the protocol's word for a station, in small letters: "unit";
+// "device" where it has none.
+func (d *Def) StationWord() string {
+	if d != nil && d.Station != "" {
+		if s, ok := d.Setting(d.Station); ok {
+			return strings.ToLower(s.Title)
+		}
+	}
+	return "device"
+}
+
 // StationWords names an end by its station: "unit 5"; empty where the protocol
 // has none.
 func (d *Def) StationWords(values Settings) string {

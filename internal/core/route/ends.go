@@ -182,7 +182,7 @@ func hosts(s *site.Site, line *site.Line, asking, answering *site.Device) Mismat
 }
 
 // SerialPort judges from the plan whether a link has its port on a serial line
-// to itself, and its unit number.
+// to itself, and its station.
 func SerialPort(s *site.Site, line *site.Line, link *site.Link) (Result, string, string) {
 	asking, answering := s.Device(link.Asking), s.Device(link.Answering)
 	for _, d := range []*site.Device{asking, answering} {

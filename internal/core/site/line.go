@@ -1,6 +1,8 @@
 package site
 
 import (
+	"bytes"
+	"encoding/json"
 	"slices"
 
 	"ferry/internal/core/protocol"
@@ -37,8 +39,29 @@ type Line struct {
 
 // Stranger is a simulated device that is in no plan.
 type Stranger struct {
-	Bench string `json:"bench"` // its model
-	Unit  int    `json:"unit"`
+	Bench   string `json:"bench"` // its model
+	Station int    `json:"station"`
+}
+
+// UnmarshalJSON reads it, also as version 0.9 wrote it.
+func (s *Stranger) UnmarshalJSON(data []byte) error {
+	var read struct {
+		Bench   string `json:"bench"`
+		Station *int   `json:"station"`
+		Before  *int   `json:"unit"`
+	}
+	d := json.NewDecoder(bytes.NewReader(data))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&read); err != nil {
+		return err
+	}
+	s.Bench = read.Bench
+	for _, n := range []*int{read.Before, read.Station} {
+		if n != nil {
+			s.Station = *n
+		}
+	}
+	return nil
 }
 
 // Serial is a serial line as it is meant to be.

@@ -44,10 +44,10 @@ func (c *lineConn) cause() (cause exchange.Cause, looks, says string) {
 	if whole > 0 && whole <= len(c.in) {
 		if unit, _, err := c.framing.Open(c.in[:whole]); err == nil {
 			if unit != c.unit {
-				return exchange.OtherUnit, "", fmt.Sprintf("unit %d answers in the place of unit %d", unit, c.unit)
+				return exchange.OtherStation, "", fmt.Sprintf("unit %d answers in the place of unit %d", unit, c.unit)
 			}
 			if len(c.in) > whole {
-				return exchange.TwoUnits, "",
+				return exchange.TwoStations, "",
 					fmt.Sprintf("a right answer came and %d octets more: two units answer to number %d",
 						len(c.in)-whole, c.unit)
 			}
@@ -56,7 +56,7 @@ func (c *lineConn) cause() (cause exchange.Cause, looks, says string) {
 	heads := c.heads()
 	head := bytes.HasPrefix(c.in, heads[0].Octets) || bytes.HasPrefix(c.in, heads[1].Octets)
 	if head && whole > 0 && len(c.in) > whole {
-		return exchange.TwoUnits, "",
+		return exchange.TwoStations, "",
 			fmt.Sprintf("the answer begins as it should and %d octets come too many: two units talk at once",
 				len(c.in)-whole)
 	}

@@ -102,7 +102,7 @@ func (c *lineConn) overheard(b []byte) {
 // Listen takes in what others say, and tells requests from answers by which of
 // them a frame can be.
 func (c *lineConn) Listen(ctx context.Context, d time.Duration) field.Heard {
-	heard := field.Heard{Units: []int{}}
+	heard := field.Heard{Stations: []int{}}
 	began := time.Now()
 	var all []byte
 	buf := make([]byte, 512)
@@ -129,7 +129,7 @@ func (c *lineConn) Listen(ctx context.Context, d time.Duration) field.Heard {
 		}
 		if !seen[unit] {
 			seen[unit] = true
-			heard.Units = append(heard.Units, int(unit))
+			heard.Stations = append(heard.Stations, int(unit))
 		}
 		at += n
 	}

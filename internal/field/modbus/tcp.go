@@ -226,8 +226,8 @@ func (c *conn) judge(request, frame []byte) (field.Reply, error) {
 		return reply, err
 	}
 	if frame[6] != c.unit {
-		c.sock.manner |= exchange.OddUnit
-		reply.Manner |= exchange.OddUnit
+		c.sock.manner |= exchange.OddStation
+		reply.Manner |= exchange.OddStation
 	}
 	if wire.Transaction(frame) == 0 && wire.Transaction(request) != 0 {
 		c.sock.manner |= exchange.NoTransaction

@@ -123,7 +123,7 @@ export interface Cyclic {
 }
 export interface Stranger {
   bench: string;
-  unit: number;
+  station: number;
 }
 export interface DeviceView {
   id: string;
@@ -1266,7 +1266,7 @@ export interface Format {
 export interface Heard {
   octets: number;
   frames: number;
-  units: number[];
+  stations: number[];
   asked: number;
   ms: number;
   sentence: string;

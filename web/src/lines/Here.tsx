@@ -89,7 +89,7 @@ export function Here({
           {heard && (
             <p className="mt-2">
               {heard.sentence}
-              {heard.units.length > 0 && ` Units heard: ${heard.units.join(", ")}.`}
+              {heard.stations.length > 0 && ` Heard of: ${heard.stations.join(", ")}.`}
             </p>
           )}
         </div>
