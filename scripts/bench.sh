@@ -1,6 +1,7 @@
 #!/usr/bin/env bash
 # Measures what Ferry promises, fails where a promise is not kept, and writes the
-# table to docs/performance.md. BENCHTIME=3s for longer runs.
+# table to docs/performance.md. BENCHTIME=3s for longer runs. BEFORE=COMMIT
+# measures an older version in the same run and sets its figures beside.
 set -uo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")/.."
 ./scripts/setup.sh
@@ -13,7 +14,8 @@ mkdir -p .scratch
 cc -O2 -o .scratch/cloop scripts/cloop/loop.c -I/usr/include/modbus -lmodbus || exit 1
 export FERRY_CLOOP=$PWD/.scratch/cloop FERRY_FIGURES=1
 out=$(mktemp)
-trap 'rm -f "$out"' EXIT
+old=$(mktemp)
+trap 'rm -f "$out" "$old"' EXIT
 failed=0
 stolen() { awk '/^cpu / {total = 0; for (i = 2; i <= 9; i++) total += $i; print $9, total}' /proc/stat; }
 before=$(stolen)
@@ -24,6 +26,21 @@ run go test -count=1 -timeout 30m -run 'TestFigures|TestManyDevices' -v ./e2e
 # Alone: packages of one command run at once.
 run go test -count=1 -timeout 30m -run TestRatios -v ./internal/field/modbus
 run go test -count=1 -timeout 30m -run TestRatios -v ./internal/field/blocktcp
+if [[ -n ${BEFORE:-} ]]; then
+	then=$PWD/.scratch/before
+	rm -rf "$then"
+	git worktree prune
+	git worktree add -q --detach "$then" "$BEFORE" || exit 1
+	cp -r web/node_modules "$then/web/"
+	(
+		cd "$then"
+		make -s build >/dev/null
+		go test -p 1 -run '^$' -bench . -benchtime "${BENCHTIME:-1s}" ./internal/core/value ./internal/core/timetable ./internal/core/fathom ./internal/files ./internal/field/modbus
+		go test -count=1 -timeout 30m -run 'TestFigures|TestManyDevices' -v ./e2e
+		go test -count=1 -timeout 30m -run TestRatios -v ./internal/field/modbus
+	) 2>&1 | tee "$old" | grep -E '^(Benchmark|---|FAIL)|figure:'
+	git worktree remove --force "$then"
+fi
 {
 	echo "# Performance"
 	echo
@@ -35,5 +52,15 @@ run go test -count=1 -timeout 30m -run TestRatios -v ./internal/field/blocktcp
 	echo
 	grep -oE 'figure: .*' "$out" | sed 's/^figure: /- /'
 	echo "- the host took $(echo "$before $(stolen)" | awk '{printf "%.0f", 100 * ($3 - $1) / ($4 - $2)}') % of the processors' time away while this was measured"
+	if [[ -n ${BEFORE:-} ]]; then
+		echo
+		echo "## The version of $(git log -1 --format='%cd, %h' --date=short "$BEFORE"), in the same run"
+		echo
+		echo '```'
+		grep -E '^Benchmark' "$old" | sed -E 's/-[0-9]+ +/ /; s/[ \t]+/ /g'
+		echo '```'
+		echo
+		grep -oE 'figure: .*' "$old" | sed 's/^figure: /- /'
+	fi
 } > docs/performance.md
 ((failed == 0)) || { echo "a promise is not kept, or a benchmark failed: see above"; exit 1; }

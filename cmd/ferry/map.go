@@ -164,15 +164,10 @@ func mapCheckCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		for i := range found {
-			if found[i].Severity != finding.Note {
-				return errFound
-			}
-		}
 		if len(listing.Rejected) > 0 {
 			return errFound
 		}
-		return nil
+		return verdict(found)
 	}
 	return c
 }
@@ -187,10 +182,7 @@ func printCheck(out io.Writer, count int, listing *regmap.Listing, found []findi
 	for _, r := range listing.Rejected {
 		fmt.Fprintf(out, "line %d, %s: %s\n", r.Line, printable(r.Column), printable(r.Reason))
 	}
-	for i := range found {
-		f := &found[i]
-		fmt.Fprintf(out, "%-5s %s: %s %s\n", f.Severity, f.Subject.Name, f.Sentence, f.Remedy)
-	}
+	printFindings(out, found)
 	fmt.Fprintf(out, "%d points, %d cells that cannot be used, %d findings\n", count, len(listing.Rejected), len(found))
 }
 
