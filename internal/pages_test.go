@@ -30,7 +30,7 @@ func runPages(t *testing.T, calls []pageCall) {
 	}
 	var script bytes.Buffer
 	script.WriteString("import * as pure from './pure.mjs';\nimport { inspect } from 'node:util';\nconst { " +
-		"changed, taken, readValue, shownValue, inView, turned, changes, pasted, tableOf, textOf } = pure;\n" +
+		"changed, taken, readValue, shownValue, inView, turned, changes, pasted, tableOf, textOf, dimsOf, dimsText } = pure;\n" +
 		"const told = (f) => { try { const v = f(); return v === undefined ? null : v; } catch (e) { return inspect(e); } };\n" +
 		"console.log(JSON.stringify([\n")
 	for _, c := range calls {
@@ -157,5 +157,16 @@ func TestSettingsOfPages(t *testing.T) {
 		{"the name of a secret", `readValue({kind: "secret"}, "12")`, `"12"`},
 		{"a number", `readValue({kind: "number"}, "12")`, `12`},
 		{"shown", `[shownValue(true), shownValue(12), shownValue("x")]`, `["on", "12", "x"]`},
+	})
+}
+
+// TestDimensions: those of an array, typed as IEC 61131-3 writes them.
+func TestDimensions(t *testing.T) {
+	runPages(t, []pageCall{
+		{"two", `dimsOf("1..4, -2 .. 2")`, `[{"first": 1, "count": 4}, {"first": -2, "count": 5}]`},
+		{"none", `dimsOf("  ")`, `[]`},
+		{"half of one", `dimsOf("1..")`, `null`},
+		{"backwards", `dimsOf("4..1")`, `null`},
+		{"written", `dimsText([{first: 0, count: 3}, {first: 1, count: 1}])`, `"0..2, 1..1"`},
 	})
 }

@@ -2,6 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { newId, post, problemOf, useEdit, useSite } from "../api/client";
 import type {
+  Dim,
   Member,
   PlaceRequest,
   Problem,
@@ -13,6 +14,7 @@ import type {
 import { attempt, say } from "../shared/toast";
 import { Empty, ProblemNotice } from "../shared/ui";
 import { count } from "../shared/numbers";
+import { dimsOf, dimsText } from "./dims";
 import { StandingCard } from "./StandingCard";
 
 const simple = [
@@ -157,6 +159,7 @@ export function Structures({ data }: { data: SheetsView }) {
                   <th>Length</th>
                   <th>Array of</th>
                   <th>From</th>
+                  <th>And of</th>
                   <th>Order</th>
                   <th>Unit</th>
                   <th>Reserve</th>
@@ -236,6 +239,15 @@ export function Structures({ data }: { data: SheetsView }) {
                           aria-label={`First index of member ${i + 1}`}
                           value={m.first ?? 0}
                           onChange={(e) => setMember(i, { first: Number(e.target.value) })}
+                        />
+                      )}
+                    </td>
+                    <td>
+                      {!!m.count && (
+                        <Dimensions
+                          of={i + 1}
+                          dims={m.more ?? []}
+                          set={(more) => setMember(i, { more: more.length ? more : undefined })}
                         />
                       )}
                     </td>
@@ -354,16 +366,41 @@ function Layouts({ data, structure }: { data: SheetsView; structure: StructureVi
   );
 }
 
+/** The dimensions of an array behind its first. What is no list of them stays as it was typed, and counts for nothing. */
+function Dimensions({ of, dims, set }: { of: number; dims: Dim[]; set: (dims: Dim[]) => void }) {
+  const [typed, setTyped] = useState<string>();
+  const wrong = typed !== undefined && !dimsOf(typed);
+  return (
+    <input
+      className="input mono !w-[96px] !py-0"
+      aria-label={`Further dimensions of member ${of}`}
+      placeholder="1..4, 0..2"
+      title="Further dimensions of the array: first and last index of each"
+      aria-invalid={wrong}
+      value={typed ?? dimsText(dims)}
+      onChange={(e) => {
+        setTyped(e.target.value);
+        const read = dimsOf(e.target.value);
+        if (read) set(read);
+      }}
+      onBlur={() => !wrong && setTyped(undefined)}
+    />
+  );
+}
+
 function PlaceStructure({ data, structure }: { data: SheetsView; structure: StructureView }) {
   const { data: site } = useSite();
   const client = useQueryClient();
   const [device, setDevice] = useState("");
+  const [chosenMap, setMap] = useState<string>();
   const [typed, setStart] = useState<string>();
   const [chosen, setRule] = useState<SheetsView["rules"][number]["rule"]>();
   const [prefix, setPrefix] = useState(`${structure.name}.`);
   const [pace, setPace] = useState("1 s");
   const [problem, setProblem] = useState<Problem>();
-  const map = site?.devices.find((d) => d.id === device)?.map;
+  const on = site?.devices.find((d) => d.id === device);
+  const maps = on?.maps ?? [];
+  const map = maps.length > 1 ? (maps.find((name) => name === chosenMap) ?? maps[0]) : on?.map;
   const protocol = site?.protocols.find((p) => p.name === map || (!map && p.usual && p.medium === "ethernet"));
   const start = typed ?? protocol?.example ?? "";
   // A memory of bytes is laid out word-aligned unless somebody says otherwise.
@@ -373,7 +410,7 @@ function PlaceStructure({ data, structure }: { data: SheetsView; structure: Stru
       const request: PlaceRequest = {
         structure: structure.id,
         all: true,
-        on: [{ device, prefix, shift: 0, start, rule, pace }],
+        on: [{ device, map: maps.length > 1 ? map : undefined, prefix, shift: 0, start, rule, pace }],
       };
       await post("/api/datasheets/place", request);
       setProblem(undefined);
@@ -402,6 +439,18 @@ function PlaceStructure({ data, structure }: { data: SheetsView; structure: Stru
             ))}
         </select>
       </label>
+      {maps.length > 1 && (
+        <label className={line}>
+          <span className="small soft">Map</span>
+          <select className="input" value={map} onChange={(e) => setMap(e.target.value)}>
+            {maps.map((name) => (
+              <option key={name} value={name}>
+                {site?.protocols.find((p) => p.name === name)?.title ?? name}
+              </option>
+            ))}
+          </select>
+        </label>
+      )}
       <label className={line}>
         <span className="small soft">Begins at</span>
         <input className="input mono" aria-label="Begins at" value={start} onChange={(e) => setStart(e.target.value)} />
