@@ -74,7 +74,7 @@ type Dim struct {
 func (m *Member) elements() int {
 	n := m.Count
 	for _, d := range m.More {
-		if n *= d.Count; n > MostPlaces || d.Count < 1 {
+		if n *= d.Count; n > MostPlaces {
 			return MostPlaces + 1
 		}
 	}
@@ -229,6 +229,9 @@ func (l *layer) structure(t *Type, path string, members []int, reserve bool) err
 }
 
 func (l *layer) member(m *Member, path string, members []int, reserve bool) error {
+	if i := slices.IndexFunc(m.More, func(d Dim) bool { return d.Count < 1 }); i >= 0 {
+		return fmt.Errorf("dimension %d of %s has no element: give its first and last index", i+2, path)
+	}
 	if m.Count < 0 || m.elements() > MostPlaces {
 		return fmt.Errorf("%s has %d elements or more: give 1 to %d, or none for a single value", path, m.Count,
 			MostPlaces)

@@ -366,7 +366,7 @@ function Layouts({ data, structure }: { data: SheetsView; structure: StructureVi
   );
 }
 
-/** The dimensions of an array behind its first. What is no list of them stays as it was typed, and counts for nothing. */
+/** The dimensions of an array behind its first. What is no list of them stays as it was typed, and is not kept. */
 function Dimensions({ of, dims, set }: { of: number; dims: Dim[]; set: (dims: Dim[]) => void }) {
   const [typed, setTyped] = useState<string>();
   const wrong = typed !== undefined && !dimsOf(typed);
@@ -380,8 +380,7 @@ function Dimensions({ of, dims, set }: { of: number; dims: Dim[]; set: (dims: Di
       value={typed ?? dimsText(dims)}
       onChange={(e) => {
         setTyped(e.target.value);
-        const read = dimsOf(e.target.value);
-        if (read) set(read);
+        set(dimsOf(e.target.value) ?? [{ first: 0, count: 0 }]);
       }}
       onBlur={() => !wrong && setTyped(undefined)}
     />
