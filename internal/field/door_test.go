@@ -25,7 +25,7 @@ func TestCrossingsAreLeftAlone(t *testing.T) {
 	p.bench["probe"].set(0, 7)
 	p.begin(t, field.Bench)
 	gate := p.bench["gate"]
-	wait(t, "the first write", func() bool { return gate.get(0) == 7 })
+	wait(t, "the first write", func() bool { return gate.get(0) == 7 && p.Crossings()[0].Count == 1 })
 	gate.written()
 	gate.set(0, 99) // set at the device
 	for i := range 20 {
@@ -41,6 +41,12 @@ func TestCrossingsAreLeftAlone(t *testing.T) {
 	if err := p.Start(nil); err != nil {
 		t.Fatal(err)
 	}
+	defer func() {
+		if t.Failed() {
+			live, _ := p.Hub.Point("gate-0")
+			t.Logf("the gate has %d, %v written; %+v; %+v; %+v", gate.get(0), gate.written(), live, p.Crossings(), p.State())
+		}
+	}()
 	wait(t, "values again", func() bool { live, _ := p.Hub.Point("gate-0"); return live.Value.Float() == 99 })
 	time.Sleep(100 * time.Millisecond)
 	if got := gate.written(); len(got) != 0 {
