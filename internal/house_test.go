@@ -67,3 +67,36 @@ func TestNoFamilyIsNamed(t *testing.T) {
 		t.Fatalf("only %d files were read", said)
 	}
 }
+
+// TestFoldersAreNamed: the README and what it links to say what every folder of
+// code is for. Those of a family have its name.
+func TestFoldersAreNamed(t *testing.T) {
+	var said string
+	for _, doc := range []string{"../README.md", "../docs/architecture.md"} {
+		data, err := os.ReadFile(doc)
+		if err != nil {
+			t.Fatal(err)
+		}
+		said += string(data)
+	}
+	err := filepath.WalkDir(".", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || !entry.IsDir() || path == "." {
+			return err
+		}
+		path = filepath.ToSlash(path)
+		if _, family := familyWords[entry.Name()]; family || strings.Contains(path, "testdata") ||
+			strings.HasPrefix(path, "api/dist") {
+			return filepath.SkipDir
+		}
+		if files, err := filepath.Glob(filepath.Join(path, "*.go")); err != nil || len(files) == 0 {
+			return err
+		}
+		if !regexp.MustCompile(`(?m)\b` + regexp.QuoteMeta(path) + `\b`).MatchString(said) {
+			t.Errorf("no document says what internal/%s is for", path)
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}

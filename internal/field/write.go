@@ -62,7 +62,9 @@ func (e *Engine) Prepare(ctx context.Context, pointID, text string) (WriteOrder,
 // readOld reads what stands in a point, unless it was read just now.
 func (e *Engine) readOld(ctx context.Context, o *order) error {
 	live, _ := e.Hub.Point(o.point.ID)
-	if _, asks := o.def.Asks(); o.rules == nil && !asks || o.point.Access == site.WriteOnly || time.Now().UnixMilli()-live.AtMs <= fresh.Milliseconds() {
+	_, asks := o.def.Asks()
+	readable := (o.rules != nil || asks) && o.point.Access != site.WriteOnly
+	if !readable || time.Now().UnixMilli()-live.AtMs <= fresh.Milliseconds() {
 		return nil
 	}
 	return e.with(ctx, o.link.ID, func(r *runner, conn Conn, _ Reply) {

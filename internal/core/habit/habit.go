@@ -3,9 +3,10 @@
 package habit
 
 import (
-	"ferry/internal/core/block"
 	"slices"
 	"sort"
+
+	"ferry/internal/core/block"
 )
 
 // Run is a run of units of one area, To exclusive.
