@@ -95,10 +95,10 @@ func (m model) fits(scheme address.Scheme) bool {
 }
 
 func (m model) signals(scheme address.Scheme) []signal {
-	signals := make([]signal, 0, len(m.Entries))
+	signals, codecs := make([]signal, 0, len(m.Entries)), value.Codecs{}
 	for _, e := range m.Entries {
 		p := e.point(scheme)
-		codec, err := p.Codec(block.UnitBits(scheme, p.Address))
+		codec, err := codecs.Of(p.Shape(block.UnitBits(scheme, p.Address)))
 		if err != nil {
 			panic("models.json: " + e.Name + ": " + err.Error())
 		}

@@ -15,18 +15,23 @@ import (
 
 // signal is one value of a simulated device.
 type signal struct {
-	// place is where it is, in a device whose places have names; shape says what
-	// fits there. Elsewhere area, offset and codec do.
-	place  address.Address
-	shape  value.Shape
+	// named is where it is in a device whose places have names. Elsewhere area,
+	// offset and codec say it.
+	named  *namedPlace
 	area   string
 	offset int
-	codec  value.Codec
+	codec  *value.Codec
 	// at gives the raw value t seconds after the start. A nil at leaves the
 	// memory alone: a register that others write.
 	at func(t float64, m *Memory) value.Value
 	// first is what stands there at the start.
 	first value.Value
+}
+
+// namedPlace is a place with a name, and what fits there.
+type namedPlace struct {
+	at    address.Address
+	shape value.Shape
 }
 
 // Memory is the memory of a simulated device. Areas that no signal
@@ -60,7 +65,7 @@ func newMemory(octets func(area string) int, signals []signal, beyond int, now t
 	m := &Memory{octets: octets, areas: map[string][]byte{}, named: map[address.Address]value.Value{},
 		signals: signals, begun: now}
 	for _, s := range signals {
-		if !s.place.IsZero() {
+		if s.named != nil {
 			m.put(s, value.OfInt(0))
 			continue
 		}
@@ -79,16 +84,16 @@ func newMemory(octets func(area string) int, signals []signal, beyond int, now t
 }
 
 func (m *Memory) put(s signal, v value.Value) {
-	if !s.place.IsZero() {
-		if s.shape.Type == value.TypeBool {
+	if s.named != nil {
+		if s.named.shape.Type == value.TypeBool {
 			v = value.OfBool(v.Bool())
-		} else if s.shape.Type.IsText() && v.Kind() != value.Text {
+		} else if s.named.shape.Type.IsText() && v.Kind() != value.Text {
 			v = value.OfText("")
-		} else if s.shape.Type.IsWhole() && v.Kind() == value.Float {
+		} else if s.named.shape.Type.IsWhole() && v.Kind() == value.Float {
 			v = value.OfFloat(math.Round(v.Float()))
 		}
-		if fits, err := value.As(v, s.shape); err == nil {
-			m.named[s.place] = fits
+		if fits, err := value.As(v, s.named.shape); err == nil {
+			m.named[s.named.at] = fits
 		}
 		return
 	}
@@ -179,11 +184,11 @@ func (m *Memory) Value(at address.Address) (v value.Value, ok bool) {
 func (m *Memory) Set(at address.Address, v value.Value) bool {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	i := slices.IndexFunc(m.signals, func(s signal) bool { return s.place == at })
-	if i < 0 || at.IsZero() {
+	i := slices.IndexFunc(m.signals, func(s signal) bool { return s.named != nil && s.named.at == at })
+	if i < 0 {
 		return false
 	}
-	fits, err := value.As(v, m.signals[i].shape)
+	fits, err := value.As(v, m.signals[i].named.shape)
 	if err == nil {
 		m.named[at] = fits
 	}
@@ -223,17 +228,19 @@ func pattern(period float64, states ...uint64) func(float64, *Memory) value.Valu
 // followMap makes signals out of a device's own map, for devices that no model
 // describes: what can be written keeps what is written, the rest moves.
 func followMap(scheme address.Scheme, d *site.Device) []signal {
-	var signals []signal
+	signals, codecs := make([]signal, 0, len(d.Points)), value.Codecs{}
 	for i := range d.Points {
 		p := &d.Points[i]
-		s := signal{place: p.Address, shape: p.Shape(0)}
+		var s signal
 		if at := p.Place(); at.Area != "" {
-			codec, err := p.Codec(block.UnitBits(scheme, p.Address))
+			codec, err := codecs.Of(p.Shape(block.UnitBits(scheme, p.Address)))
 			if err != nil {
 				continue
 			}
 			s = signal{area: at.Area, offset: int(at.Offset), codec: codec}
-		} else if p.Address.IsZero() {
+		} else if !p.Address.IsZero() {
+			s.named = &namedPlace{p.Address, p.Shape(0)}
+		} else {
 			continue
 		}
 		n := float64(i%7 + 1)

@@ -25,7 +25,7 @@ func fed() (*Hub, func(second float64, v value.Value)) {
 			At: noon.Add(time.Duration(second * float64(time.Second))), LatencyMs: 5, Outcome: exchange.Answered,
 			Frames: []exchange.Frame{{Out: true, Octets: []byte{1}}, {AfterMs: 5, Octets: []byte{2, 3}}},
 			Data:   []byte{0, byte(v.Uint())}},
-			[]part{{track: h.track("p"), codec: codec}})
+			[]part{{track: h.track("p"), codec: &codec}})
 	}
 }
 

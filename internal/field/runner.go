@@ -70,7 +70,7 @@ type part struct {
 	track *track
 	of    int // which range of the request it lies in
 	at    int // octet in the data of all ranges
-	codec value.Codec
+	codec *value.Codec
 	power bool // it is the power of ten of the point, not its value
 	// piece names a structure that is read in one piece; empty for none.
 	piece string
@@ -93,7 +93,7 @@ func newRunner(link *site.Link, device *site.Device, requests []timetable.Reques
 	for i := range device.Points {
 		byID[device.Points[i].ID] = &device.Points[i]
 	}
-	pieces := piecesOf(device)
+	pieces, codecs := piecesOf(device), value.Codecs{}
 	for _, request := range requests {
 		if request.Link != link.ID {
 			continue
@@ -105,7 +105,7 @@ func newRunner(link *site.Link, device *site.Device, requests []timetable.Reques
 		}
 		for _, id := range request.Points {
 			p := byID[id]
-			codec, err := p.Codec(unitBits(def, p.Place().Area))
+			codec, err := codecs.Of(p.Shape(unitBits(def, p.Place().Area)))
 			if err != nil {
 				return nil, err
 			}
@@ -141,7 +141,7 @@ func (r *runner) powersIn(device *site.Device, request *timetable.Request) (part
 			continue
 		}
 		if of, at := r.within(request.Ranges, block.Of(p.PowerAt)); of >= 0 {
-			parts = append(parts, part{track: r.hub.track(p.ID), codec: powerCodec, of: of, at: at, power: true})
+			parts = append(parts, part{track: r.hub.track(p.ID), codec: &powerCodec, of: of, at: at, power: true})
 		}
 	}
 	return parts

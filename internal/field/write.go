@@ -286,7 +286,7 @@ func (r *runner) read(conn Conn, o *order) Reply {
 	e.Points, e.Ranges = 1, ranges
 	var parts []part
 	if track := r.hub.reading(o.point); reply.OK() && track != nil {
-		parts = []part{{track: track, codec: o.codec}}
+		parts = []part{{track: track, codec: &o.codec}}
 	}
 	r.hub.record(r.era, e, parts)
 	return reply

@@ -33,6 +33,22 @@ type Codec struct {
 	place  [8]uint8
 }
 
+// Codecs are those of many values: one for each shape.
+type Codecs map[Shape]*Codec
+
+// Of returns the codec of a shape, which is made where there is none. It fails as
+// NewCodec does.
+func (c Codecs) Of(s Shape) (*Codec, error) {
+	if has := c[s]; has != nil {
+		return has, nil
+	}
+	made, err := NewCodec(s)
+	if err == nil {
+		c[s] = &made
+	}
+	return &made, err
+}
+
 // NewCodec returns the codec for a shape. It fails if the type is not known,
 // the order or the length does not fit it, or the value would leave its unit.
 func NewCodec(s Shape) (Codec, error) {
