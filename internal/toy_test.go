@@ -9,7 +9,9 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -138,6 +140,16 @@ type toyMessage struct {
 	Done    string              `json:"done,omitempty"`
 	Values  map[string]toyValue `json:"values,omitempty"`
 	Alive   bool                `json:"alive,omitempty"`
+	List    *int                `json:"list,omitempty"` // paths, from this one on
+	Held    []toyHeld           `json:"held,omitempty"`
+	Next    string              `json:"next,omitempty"`
+}
+
+type toyHeld struct {
+	Path string     `json:"path"`
+	Type value.Type `json:"type"`
+	Size int        `json:"size,omitempty"`
+	Set  bool       `json:"set,omitempty"`
 }
 
 type toyValue struct {
@@ -348,6 +360,7 @@ func (toySpeech) Faults() []bench.FaultKind {
 		{Kind: "toy-renamed", Title: "has no path that ends in Oxygen", Places: tcp},
 		{Kind: "toy-texts", Title: "sends numbers as texts", Places: tcp},
 		{Kind: "toy-bad", Title: "says that its values are bad", Places: tcp},
+		{Kind: "toy-rounds", Title: "has a list without an end", Places: tcp},
 		{Kind: "toy-babble", Title: "sends lines that are no JSON", Places: tcp},
 	}
 }
@@ -382,6 +395,19 @@ func (t *toyTalk) Answer(request []byte, fault bench.Fault, _ int) (answer []byt
 			return toyMessage{Refused: 2}.line(), false
 		}
 		return toyMessage{Done: m.Set}.line(), false
+	case m.List != nil:
+		all, list := t.of.Memory.Held(), toyMessage{OK: true}
+		for i := *m.List; i < len(all) && i < *m.List+3; i++ {
+			_, path, _ := all[i].Address.Name()
+			list.Held = append(list.Held, toyHeld{path, all[i].Shape.Type, all[i].Shape.Length, all[i].Writable})
+		}
+		if end := *m.List + 3; end < len(all) {
+			list.Next = fmt.Sprint(end)
+		}
+		if fault.Kind == "toy-rounds" {
+			list.Next = "1"
+		}
+		return list.line(), false
 	case m.Ask != nil:
 		given := toyMessage{Given: map[string]toyValue{}}
 		for _, path := range m.Ask {
@@ -458,6 +484,7 @@ func (toyAsks) AskRoom(protocol.Settings) protocol.AskRoom {
 }
 func (toyAsks) AskBytes(protocol.Wanted) (out, in int)               { return 20, 50 }
 func (toyAsks) Asking(w []protocol.Wanted) string                    { return fmt.Sprintf("ask for %d paths", len(w)) }
+func (toyAsks) Listed() string                                       { return "paths" }
 func (toyAsks) AskFunction() string                                  { return "ask" }
 func (toyAsks) Writable(a address.Address) error                     { return toyRules{}.Writable(a) }
 func (toyAsks) WriteItem(a address.Address) string                   { return toyRules{}.WriteItem(a) }
@@ -484,6 +511,16 @@ func (c toyAsker) AskItems(wanted []protocol.Wanted) (field.Reply, []field.Sampl
 		list = append(list, field.Sampled{ID: ids[path], Quality: value.Bad, Reason: "the device has no such path"})
 	}
 	return reply, list
+}
+
+func (c toyAsker) List(after string) (held []protocol.Held, next string, reply field.Reply) {
+	from, _ := strconv.Atoi(after)
+	answer, reply := c.ask(toyMessage{List: &from})
+	for _, h := range answer.Held {
+		held = append(held, protocol.Held{Address: address.Named("path", h.Path), Name: path.Base(h.Path), Writable: h.Set,
+			Shape: value.Shape{Type: h.Type, Length: h.Size}})
+	}
+	return held, answer.Next, reply
 }
 
 type toyAskedDriver struct{ toyDriver }

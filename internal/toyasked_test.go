@@ -19,6 +19,7 @@ func TestAskedByName(t *testing.T) {
 	h := open(t, strings.ReplaceAll(toySite, "toy-tcp", "toy-asked"))
 	h.call("POST", "/api/kept/secret/hall%20phrase", toyPhrase, &[]vault.Kept{})
 	h.takeIn()
+	h.listed()
 	plan := timetable.Compile(h.engine.Site())
 	var asked []string
 	for _, r := range plan.Requests {
@@ -71,4 +72,38 @@ func TestAskedByName(t *testing.T) {
 		h.engine.Hub.Age(time.Now().Add(time.Minute))
 		return h.live("Oxygen").Quality == value.Doubtful
 	})
+}
+
+// listed: what the hall says it has is the map that it was given, but for what it
+// calls one of its places; a list without an end is given up.
+func (h *house) listed() {
+	h.Helper()
+	var view api.PointsView
+	h.call("GET", "/api/devices/hall/points", "", &view)
+	if view.Listed != "paths" {
+		h.Errorf("the page can ask for %q", view.Listed)
+	}
+	var held api.HeldView
+	h.call("POST", "/api/devices/hall/held", "", &held)
+	var answer api.IntakeAnswer
+	h.call("POST", "/api/devices/hall/intake", api.IntakeRequest{Text: held.Text}, &answer)
+	if held.Count != 4 || held.More || answer.Total != 4 || answer.Added != 0 || answer.Changed != 1 || len(answer.RejectedRows) != 0 ||
+		!strings.Contains(held.Text, `""State/Row name""`) {
+		h.Errorf("it has %+v, which would bring %+v", held, answer)
+	}
+	h.fault("toy-rounds")
+	if status, text := h.call("POST", "/api/devices/hall/held", "", nil); status == 200 ||
+		!strings.Contains(text, "has no end") {
+		h.Errorf("a list without an end: %d %s", status, text)
+	}
+	h.fault("stop")
+	if status, text := h.call("POST", "/api/devices/hall/held", "", nil); status == 200 ||
+		!strings.Contains(text, "not-listed") {
+		h.Errorf("a device that is away: %d %s", status, text)
+	}
+	h.fault("")
+	if status, text := h.call("POST", "/api/devices/panel/held", "", nil); status == 200 ||
+		!strings.Contains(text, "cannot-list") {
+		h.Errorf("a protocol without a list: %d %s", status, text)
+	}
 }

@@ -18,6 +18,7 @@ type All struct {
 	Cells         CellsRequest        `json:"cells"`
 	IntakeRequest IntakeRequest       `json:"intakeRequest"`
 	IntakeAnswer  IntakeAnswer        `json:"intakeAnswer"`
+	Held          HeldView            `json:"held"`
 	EditRequest   EditRequest         `json:"editRequest"`
 	EditAnswer    EditAnswer          `json:"editAnswer"`
 	Timetable     TimetableView       `json:"timetable"`

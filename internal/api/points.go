@@ -33,6 +33,9 @@ func (s *Server) getPoints(c fiber.Ctx) error {
 		Areas: block.AreasIn(def.Scheme, d.Places), Rows: make([]PointRow, 0, len(d.Points)), Count: len(d.Points),
 		Requests: []MapRequest{}, Findings: s.mapFindings(d), Choices: choices(), TableColumns: regmap.TableColumns(),
 		Example: def.Example, Notations: handedIn(d), NameRules: regmap.NameRules()}
+	if called, ok := def.Lists(); ok && snapshot.Site.LinkIn(d.ID, def.Name) != nil {
+		view.Listed = called
+	}
 	// A window that has the map already gets the rows that changed since.
 	since, err := strconv.ParseInt(c.Query("since", "-1"), 10, 64)
 	view.Partial = err == nil && since >= 0 && c.Query("count") == strconv.Itoa(len(d.Points))

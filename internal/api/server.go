@@ -113,6 +113,7 @@ func (s *Server) App() *fiber.App {
 	look.Get("/devices/:id/points", s.getPoints)
 	edit.Post("/devices/:id/cells", s.postCells)
 	edit.Post("/devices/:id/intake", s.postIntake)
+	edit.Post("/devices/:id/held", s.postHeld)
 	look.Get("/devices/:id/map.:format", s.getMapFile)
 	look.Get("/file/maps.:format", s.getMapsFile)
 	look.Get("/find", s.getFind)

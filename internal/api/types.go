@@ -108,6 +108,9 @@ type PointsView struct {
 	// Notations are those in which the map can be handed out, as its first point
 	// is written in each.
 	Notations []address.Notation `json:"notations"`
+	// Listed is what the places are called that the device can be asked to list;
+	// empty where it cannot.
+	Listed string `json:"listed,omitempty"`
 	// Example is an address of the map as it is typed.
 	Example   string              `json:"example"`
 	NameRules []protocol.NameRule `json:"nameRules"`
@@ -196,6 +199,14 @@ type IntakeRequest struct {
 	Replace bool `json:"replace,omitempty"`
 	// Commit brings the good rows in; without it, the answer is a preview.
 	Commit bool `json:"commit"`
+}
+
+// HeldView is what a device says it has, as a table for the intake.
+type HeldView struct {
+	Text  string `json:"text"`
+	Count int    `json:"count"`
+	// More is set where the device has more than are taken.
+	More bool `json:"more"`
 }
 
 // IntakeAnswer says what a table would bring, or has brought.

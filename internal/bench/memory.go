@@ -9,6 +9,7 @@ import (
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/block"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -177,6 +178,16 @@ func (m *Memory) Value(at address.Address) (v value.Value, ok bool) {
 	m.live(time.Now())
 	v, ok = m.named[at]
 	return v, ok
+}
+
+// Held lists the places that have names, in the order of the map.
+func (m *Memory) Held() (held []protocol.Held) {
+	for i := range m.signals {
+		if s := &m.signals[i]; s.named != nil {
+			held = append(held, protocol.Held{Address: s.named.at, Shape: s.named.shape, Writable: s.at == nil})
+		}
+	}
+	return held
 }
 
 // Set puts a value at a place that has a name; it fails where there is no such

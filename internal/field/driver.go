@@ -191,7 +191,16 @@ type ItemWriter interface {
 	WriteItem(to protocol.Wanted, v value.Value, pass Pass) Reply
 }
 
-// ask reads ranges over a connection that is made for it.
+// Lister is a Conn whose device tells which places it has: that of every protocol
+// with protocol.Lists.
+type Lister interface {
+	// List tells of as many places as one message holds, from behind a mark on:
+	// the empty one is the beginning. next is the mark for those that follow,
+	// empty at the end.
+	List(after string) (held []protocol.Held, next string, reply Reply)
+}
+
+// Ask reads ranges over a connection that is made for it.
 func Ask(conn Conn, ranges []block.Range) Reply {
 	if c, ok := conn.(Ranged); ok {
 		return c.Read(ranges)

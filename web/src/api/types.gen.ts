@@ -7,6 +7,7 @@ export interface All {
   cells: CellsRequest;
   intakeRequest: IntakeRequest;
   intakeAnswer: IntakeAnswer;
+  held: HeldView;
   editRequest: EditRequest;
   editAnswer: EditAnswer;
   timetable: TimetableView;
@@ -441,6 +442,7 @@ export interface PointsView {
   };
   tableColumns: string[];
   notations: Notation[];
+  listed?: string;
   example: string;
   nameRules: NameRule[];
 }
@@ -650,6 +652,11 @@ export interface IntakeRow {
   cells: string[];
   effect: string;
   changed: string[];
+}
+export interface HeldView {
+  text: string;
+  count: number;
+  more: boolean;
 }
 export interface EditRequest {
   what: string;

@@ -2,7 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useCallback, useEffect, useRef, useState } from "react";
 import { post, problemOf, mapPath } from "../api/client";
-import type { IntakeAnswer, IntakeRequest, PointsView, Problem, Reading, Row } from "../api/types.gen";
+import type { HeldView, IntakeAnswer, IntakeRequest, PointsView, Problem, Reading, Row } from "../api/types.gen";
 import { say } from "../shared/toast";
 import { Dialog, ProblemNotice } from "../shared/ui";
 import { count } from "../shared/numbers";
@@ -94,6 +94,19 @@ export function Intake({
           commit: false,
           ...more,
         };
+  const askDevice = async () => {
+    setBusy(true);
+    setProblem(undefined);
+    try {
+      const held = await post<HeldView>(mapPath({ device, map }, "held"), {});
+      if (held.more) say(`The device has more than ${held.count} places: the first of them are shown.`);
+      await look({ text: held.text, name: name });
+    } catch (error) {
+      setProblem(problemOf(error));
+    } finally {
+      setBusy(false);
+    }
+  };
   const bringIn = async () => {
     const got = await ask(again({ commit: true, replace: replace && !corrected }));
     if (!got) return;
@@ -182,6 +195,11 @@ export function Intake({
             }}
             placeholder={"Name\tAddress\tType\tUnit\nOxygen\t40001\tfloat32\tmg/L"}
           />
+          {points.listed && (
+            <button type="button" className="button mt-2" disabled={busy} onClick={() => void askDevice()}>
+              Ask the device for its {points.listed}
+            </button>
+          )}
         </>
       )}
       {problem && <ProblemNotice problem={problem} />}
