@@ -193,7 +193,7 @@ export function Intake({
               e.preventDefault();
               void look({ text: e.clipboardData.getData("text/plain") });
             }}
-            placeholder={"Name\tAddress\tType\tUnit\nOxygen\t40001\tfloat32\tmg/L"}
+            placeholder={`Name\tAddress\tType\tUnit\nOxygen\t${points.example}\tfloat32\tmg/L`}
           />
           {points.listed && (
             <button type="button" className="button mt-2" disabled={busy} onClick={() => void askDevice()}>
@@ -332,22 +332,26 @@ export function Intake({
                   </select>
                 </label>
               )}
-              <label className="small flex items-center gap-1">
-                <input
-                  type="checkbox"
-                  checked={answer.reading.fromOne}
-                  onChange={(e) => setReading({ fromOne: e.target.checked }, "base")}
-                />{" "}
-                and count from 1
-              </label>
-              <label className="small flex items-center gap-1">
-                <input
-                  type="checkbox"
-                  checked={answer.reading.hex}
-                  onChange={(e) => setReading({ hex: e.target.checked }, "hex")}
-                />{" "}
-                hexadecimal
-              </label>
+              {points.areas.length > 0 && (
+                <>
+                  <label className="small flex items-center gap-1">
+                    <input
+                      type="checkbox"
+                      checked={answer.reading.fromOne}
+                      onChange={(e) => setReading({ fromOne: e.target.checked }, "base")}
+                    />{" "}
+                    and count from 1
+                  </label>
+                  <label className="small flex items-center gap-1">
+                    <input
+                      type="checkbox"
+                      checked={answer.reading.hex}
+                      onChange={(e) => setReading({ hex: e.target.checked }, "hex")}
+                    />{" "}
+                    hexadecimal
+                  </label>
+                </>
+              )}
               {hasBits && (
                 <label className="small flex items-center gap-1">
                   <input
