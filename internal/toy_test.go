@@ -482,8 +482,28 @@ type toyAsks struct{}
 func (toyAsks) AskRoom(protocol.Settings) protocol.AskRoom {
 	return protocol.AskRoom{Items: 3, Out: 200, OutHead: 60, InHead: 60}
 }
-func (toyAsks) AskBytes(protocol.Wanted) (out, in int)               { return 20, 50 }
-func (toyAsks) Asking(w []protocol.Wanted) string                    { return fmt.Sprintf("ask for %d paths", len(w)) }
+func (toyAsks) AskBytes(protocol.Wanted) (out, in int) { return 20, 50 }
+func (toyAsks) Asking(w []protocol.Wanted) string      { return fmt.Sprintf("ask for %d paths", len(w)) }
+func (toyAsks) Description() string                    { return "path lists" }
+func (toyAsks) Described(data []byte) bool             { return strings.HasPrefix(string(data)+"\n", "PATHS\n") }
+
+// Describe reads lines of a path, a type and, for what can be set, an exclamation mark.
+func (toyAsks) Describe(data []byte) (held []protocol.Held, unread []protocol.Unread, err error) {
+	for i, line := range strings.Split(strings.TrimSpace(string(data)), "\n")[1:] {
+		cells := strings.Split(line, ";")
+		if len(cells) != 2 {
+			unread = append(unread, protocol.Unread{Line: i + 2, What: line, Reason: "it has no type"})
+			continue
+		}
+		kind, set := strings.CutSuffix(cells[1], "!")
+		held = append(held, protocol.Held{Address: address.Named("path", cells[0]), Name: path.Base(cells[0]), Writable: set,
+			Shape: value.Shape{Type: value.Type(kind)}})
+	}
+	if len(held) == 0 {
+		return nil, nil, errors.New("it has no path")
+	}
+	return held, unread, nil
+}
 func (toyAsks) Listed() string                                       { return "paths" }
 func (toyAsks) AskFunction() string                                  { return "ask" }
 func (toyAsks) Writable(a address.Address) error                     { return toyRules{}.Writable(a) }

@@ -91,6 +91,17 @@ func (h *house) listed() {
 		!strings.Contains(held.Text, `""State/Row name""`) {
 		h.Errorf("it has %+v, which would bring %+v", held, answer)
 	}
+	var file api.IntakeAnswer
+	h.call("POST", "/api/devices/hall/intake", api.IntakeRequest{
+		Text: "PATHS\nHall 1/Oxygen;float32\nHall 1/Lamp;bool!\nHall 1/Door\nHall 1/Odd;colour\n"}, &file)
+	if file.Total != 3 || file.Added != 1 || file.Changed != 0 || len(file.RejectedRows) != 1 || len(file.Faults) != 1 ||
+		file.Faults[0].Line != 4 || view.Described != "path lists" {
+		h.Errorf("a file about such devices brings %+v", file)
+	}
+	if status, text := h.call("POST", "/api/devices/hall/intake", api.IntakeRequest{Text: "PATHS\n"}, nil); status == 200 ||
+		!strings.Contains(text, "it has no path") {
+		h.Errorf("an empty one: %d %s", status, text)
+	}
 	h.fault("toy-rounds")
 	if status, text := h.call("POST", "/api/devices/hall/held", "", nil); status == 200 ||
 		!strings.Contains(text, "has no end") {

@@ -104,7 +104,8 @@ func (f *mapFlags) readMap(path string) ([]site.Device, *regmap.Listing, error) 
 	if !ok {
 		return nil, nil, fmt.Errorf("protocol %q is not known", f.protocol)
 	}
-	source, err := files.ReadSource(data, files.Within{Sheet: f.sheet, Begin: f.begin}, def.Scheme)
+	describes, _ := def.Describes()
+	source, err := files.ReadSource(data, files.Within{Sheet: f.sheet, Begin: f.begin, Describes: describes}, def.Scheme)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -52,7 +52,8 @@ func (s *Server) postIntake(c fiber.Ctx) error {
 		if data == nil {
 			data = []byte(r.Text)
 		}
-		source, err := files.ReadSource(data, files.Within{Sheet: r.Sheet, Begin: r.Begin}, def.Scheme)
+		describes, _ := def.Describes()
+		source, err := files.ReadSource(data, files.Within{Sheet: r.Sheet, Begin: r.Begin, Describes: describes}, def.Scheme)
 		if err != nil {
 			return err
 		}

@@ -36,6 +36,9 @@ func (s *Server) getPoints(c fiber.Ctx) error {
 	if called, ok := def.Lists(); ok && snapshot.Site.LinkIn(d.ID, def.Name) != nil {
 		view.Listed = called
 	}
+	if by, ok := def.Describes(); ok {
+		view.Described = by.Description()
+	}
 	// A window that has the map already gets the rows that changed since.
 	since, err := strconv.ParseInt(c.Query("since", "-1"), 10, 64)
 	view.Partial = err == nil && since >= 0 && c.Query("count") == strconv.Itoa(len(d.Points))

@@ -111,6 +111,8 @@ type PointsView struct {
 	// Listed is what the places are called that the device can be asked to list;
 	// empty where it cannot.
 	Listed string `json:"listed,omitempty"`
+	// Described is what files about such devices are called; empty for none.
+	Described string `json:"described,omitempty"`
 	// Example is an address of the map as it is typed.
 	Example   string              `json:"example"`
 	NameRules []protocol.NameRule `json:"nameRules"`

@@ -250,7 +250,7 @@ func readObjects(data []byte) ([]regmap.Row, error) {
 
 // Source is a list of points as it was read, whatever the format.
 type Source struct {
-	Format string // csv, xlsx, json, iec61131-10 or iec61131-3
+	Format string // csv, xlsx, json, iec61131-10, iec61131-3, or a family's own
 	Rows   []regmap.Row
 	// Sheets of a workbook, and the one that was read.
 	Sheets []string
@@ -271,12 +271,17 @@ type Within struct {
 	Sheet string // of a workbook; empty for the first with a table
 	// Begin is the address from which declared variables lie that have none.
 	Begin string
+	// Describes reads the files about devices of the map's protocol, nil for none.
+	Describes protocol.Describes
 }
 
 // ReadSource reads a list of points in any format that Ferry knows, which it
 // tells by the content.
 func ReadSource(data []byte, in Within, scheme address.Scheme) (*Source, error) {
 	body := bytes.TrimSpace(bytes.TrimPrefix(data, []byte("\xEF\xBB\xBF")))
+	if in.Describes != nil && in.Describes.Described(body) {
+		return readDescription(body, in.Describes, scheme)
+	}
 	switch {
 	case bytes.HasPrefix(body, []byte("PK\x03\x04")):
 		rows, sheets, chosen, err := ReadWorkbook(data, in.Sheet, scheme)

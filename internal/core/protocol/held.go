@@ -34,3 +34,32 @@ func (d *Def) Lists() (called string, ok bool) {
 	}
 	return l.Listed(), true
 }
+
+// Describes is the ability of a protocol for whose devices there are files that
+// say which places they have.
+type Describes interface {
+	// Description is what such a file is called, in small letters and the plural:
+	// "electronic data sheets".
+	Description() string
+	// Described reports whether a file is such a one, by how it begins.
+	Described(data []byte) bool
+	// Describe reads one. What of it cannot be read is told with its place, and
+	// the rest is read; it fails where nothing can be.
+	Describe(data []byte) (held []Held, unread []Unread, err error)
+}
+
+// Unread is a place of a file that could not be read.
+type Unread struct {
+	Line   int    // from 1
+	What   string // what stands there
+	Reason string
+}
+
+// Describes returns the ability of d to read files that describe its devices.
+func (d *Def) Describes() (Describes, bool) {
+	if d == nil {
+		return nil, false
+	}
+	a, ok := d.Rules.(Describes)
+	return a, ok
+}

@@ -443,6 +443,7 @@ export interface PointsView {
   tableColumns: string[];
   notations: Notation[];
   listed?: string;
+  described?: string;
   example: string;
   nameRules: NameRule[];
 }

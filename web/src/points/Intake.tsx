@@ -180,7 +180,8 @@ export function Intake({
           <p className="soft mb-2">
             Paste rows copied from a spreadsheet, with or without their headings. Commas, semicolons, tabs and upright
             strokes between the cells are all understood. Declarations of IEC 61131-3 can be pasted as text; workbooks,
-            JSON and IEC 61131-10 documents come in as files.
+            JSON and IEC 61131-10 documents come in as files
+            {points.described && `, and so do ${points.described}`}.
           </p>
           <textarea
             className="input mono"

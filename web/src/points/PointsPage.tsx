@@ -315,7 +315,7 @@ export function PointsPage() {
             <input
               ref={file}
               type="file"
-              accept=".csv,.tsv,.txt,.st,.xlsx,.xlsm,.json,.xml,text/csv"
+              accept={points?.described ? undefined : ".csv,.tsv,.txt,.st,.xlsx,.xlsm,.json,.xml,text/csv"}
               className="hidden"
               aria-label="File with points"
               onChange={(e) => void takeFile(e.target.files)}
