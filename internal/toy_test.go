@@ -143,6 +143,8 @@ type toyMessage struct {
 	List    *int                `json:"list,omitempty"` // paths, from this one on
 	Held    []toyHeld           `json:"held,omitempty"`
 	Next    string              `json:"next,omitempty"`
+	Who     bool                `json:"who,omitempty"`
+	Iam     string              `json:"iam,omitempty"`
 }
 
 type toyHeld struct {
@@ -388,6 +390,8 @@ func (t *toyTalk) Answer(request []byte, fault bench.Fault, _ int) (answer []byt
 			return toyMessage{Refused: 1}.line(), true
 		}
 		return toyMessage{OK: true}.line(), false
+	case m.Who:
+		return toyMessage{Iam: "toy hall"}.line(), true
 	case !t.let:
 		return nil, true
 	case m.Set != "":
@@ -484,6 +488,7 @@ func (toyAsks) AskRoom(protocol.Settings) protocol.AskRoom {
 }
 func (toyAsks) AskBytes(protocol.Wanted) (out, in int) { return 20, 50 }
 func (toyAsks) Asking(w []protocol.Wanted) string      { return fmt.Sprintf("ask for %d paths", len(w)) }
+func (toyAsks) Calling() string                        { return "Ask all halls" }
 func (toyAsks) Description() string                    { return "path lists" }
 func (toyAsks) Described(data []byte) bool             { return strings.HasPrefix(string(data)+"\n", "PATHS\n") }
 
@@ -555,6 +560,27 @@ func (d toyAskedDriver) Dial(ctx context.Context, t field.Target) (field.Conn, f
 		}
 	}()
 	return toyAsker{conn.(*toyConn)}, reply
+}
+
+// Call asks a stand-in: the toy has no broadcast.
+func (toyAskedDriver) Call(ctx context.Context, at field.Target, heard func(field.Found)) error {
+	var d net.Dialer
+	socket, err := d.DialContext(ctx, "tcp", at.Dial)
+	if err != nil {
+		return err
+	}
+	defer socket.Close()
+	if _, err := socket.Write(toyMessage{Who: true}.line()); err != nil {
+		return err
+	}
+	var m toyMessage
+	if err := json.NewDecoder(socket).Decode(&m); err != nil {
+		return err
+	}
+	for range 2 { // halls say it twice
+		heard(field.Found{Identity: m.Iam, Settings: protocol.Settings{"aliveMs": protocol.OfInt(150)}})
+	}
+	return nil
 }
 
 func init() {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ferry/internal/api"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/timetable"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
@@ -20,6 +21,7 @@ func TestAskedByName(t *testing.T) {
 	h.call("POST", "/api/kept/secret/hall%20phrase", toyPhrase, &[]vault.Kept{})
 	h.takeIn()
 	h.listed()
+	h.called()
 	plan := timetable.Compile(h.engine.Site())
 	var asked []string
 	for _, r := range plan.Requests {
@@ -117,4 +119,48 @@ func (h *house) listed() {
 		!strings.Contains(text, "cannot-list") {
 		h.Errorf("a protocol without a list: %d %s", status, text)
 	}
+}
+
+// called: halls answer a question to all, the one that is off is missed, and what
+// answers becomes a device with what it told of its end.
+func (h *house) called() {
+	h.Helper()
+	call := func() (sweep field.Sweep) {
+		h.call("POST", "/api/sweeps", field.SweepOrder{Kind: "call", Line: "net", Protocol: "toy-asked"}, &sweep)
+		h.until("all had time to answer", func() bool {
+			h.call("GET", "/api/sweeps/"+sweep.ID, "", &sweep)
+			return !sweep.Running
+		})
+		return sweep
+	}
+	sweep := call()
+	if len(sweep.Found) != 1 || sweep.Found[0].Device != "hall" || sweep.Found[0].Identity != "toy hall" ||
+		len(sweep.Missing) != 0 {
+		h.Errorf("a call finds %+v", sweep)
+	}
+	h.fault("stop")
+	if away := call(); len(away.Found) != 0 || len(away.Missing) != 1 {
+		h.Errorf("without the hall it finds %+v", away)
+	}
+	h.fault("")
+	stranger := sweep.Found[0]
+	stranger.Host, stranger.Device = "192.0.2.9", ""
+	h.call("POST", "/api/sweeps/"+sweep.ID+"/take", api.TakeRequest{Asking: "laptop", Found: []field.Found{stranger}},
+		&api.EditAnswer{})
+	d := h.engine.Site().Devices[3]
+	if d.Name != "toy hall, 192.0.2.9" || d.Ports[0].Settings["aliveMs"] != protocol.OfInt(150) ||
+		len(d.Ports[0].Settings) != 1 {
+		h.Errorf("it becomes %+v", d)
+	}
+	h.call("POST", "/api/undo", "", nil)
+	if status, text := h.call("POST", "/api/sweeps", field.SweepOrder{Kind: "call", Line: "net", Protocol: "modbus-tcp"},
+		nil); status == 200 || !strings.Contains(text, "no question to all") {
+		h.Errorf("a protocol without one: %d %s", status, text)
+	}
+	h.call("POST", "/api/mode", api.ModeRequest{Mode: field.Plant}, nil)
+	if status, text := h.call("POST", "/api/sweeps", field.SweepOrder{Kind: "call", Line: "net", Protocol: "toy-asked"},
+		nil); status == 200 || !strings.Contains(text, "documentation") {
+		h.Errorf("a made-up network on the plant: %d %s", status, text)
+	}
+	h.call("POST", "/api/mode", api.ModeRequest{Mode: field.Bench}, nil)
 }

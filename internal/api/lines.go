@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net"
 	"strconv"
 	"strings"
@@ -263,9 +264,12 @@ func deviceOf(def *protocol.Def, order field.SweepOrder, f field.Found, asking s
 		name = strings.ToUpper(word[:1]) + word[1:]
 	}
 	if f.Host != "" {
-		settings[protocol.KeyPort] = protocol.OfInt(f.Port)
+		if f.Port > 0 {
+			settings[protocol.KeyPort] = protocol.OfInt(f.Port)
+		}
 		name = f.Host
 	}
+	maps.Copy(settings, f.Settings)
 	id := fmt.Sprintf("found-%s-%s%d", order.Line, f.Host, f.Station)
 	if f.Identity != "" {
 		name = f.Identity + ", " + name

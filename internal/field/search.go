@@ -200,11 +200,7 @@ func (r *sweepRun) hosts(ctx context.Context, line *site.Line, def *protocol.Def
 		return found, true
 	}
 	r.start(ctx, len(hosts), atOnce, step, func(s *Sweep) {
-		slices.SortFunc(s.Found, func(a, b Found) int {
-			x, _ := netip.ParseAddr(a.Host)
-			y, _ := netip.ParseAddr(b.Host)
-			return x.Compare(y)
-		})
+		byHost(s.Found)
 		answered := map[string]bool{}
 		for _, f := range s.Found {
 			answered[f.Host] = true
@@ -218,6 +214,14 @@ func (r *sweepRun) hosts(ctx context.Context, line *site.Line, def *protocol.Def
 			s.Done, len(s.Missing))
 	})
 	return nil
+}
+
+func byHost(found []Found) {
+	slices.SortStableFunc(found, func(a, b Found) int {
+		x, _ := netip.ParseAddr(a.Host)
+		y, _ := netip.ParseAddr(b.Host)
+		return x.Compare(y)
+	})
 }
 
 // formats opens the port of a line in one usual format after the other, and

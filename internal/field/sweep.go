@@ -17,9 +17,10 @@ import (
 )
 
 // SweepOrder says what to look for, and where: stations of a serial line, hosts
-// of a network that the user names, or the character format of one device.
+// of a network that the user names, whoever answers a question to all of a network,
+// or the character format of one device.
 type SweepOrder struct {
-	Kind string `json:"kind" jsonschema:"enum=stations,enum=hosts,enum=formats"`
+	Kind string `json:"kind" jsonschema:"enum=stations,enum=hosts,enum=call,enum=formats"`
 	Line string `json:"line"`
 	// Protocol to ask in; empty for the first that the line carries.
 	Protocol string `json:"protocol,omitempty"`
@@ -56,6 +57,8 @@ type Found struct {
 	Host     string `json:"host,omitempty"`
 	Port     int    `json:"port,omitempty"`
 	Identity string `json:"identity"`
+	// Settings of its end that it tells, by the keys of the protocol.
+	Settings protocol.Settings `json:"settings,omitempty"`
 	// Device is what the plan has there, empty for a stranger.
 	Device string  `json:"device"`
 	Ms     float64 `json:"ms"`
@@ -103,6 +106,8 @@ func (e *Engine) StartSweep(order SweepOrder) (*Sweep, error) {
 		err = run.stations(ctx, line, def)
 	case "hosts":
 		err = run.hosts(ctx, line, def)
+	case "call":
+		err = run.call(ctx, line, def)
 	case "formats":
 		err = run.formats(ctx, line)
 	default:

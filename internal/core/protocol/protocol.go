@@ -28,6 +28,9 @@ type Def struct {
 	// Station is the key of the setting that tells apart those who answer on one
 	// line or behind one address; empty where there is but one.
 	Station string `json:"station,omitempty"`
+	// Calling is the question that all devices of a network answer, in words, filled
+	// in by Register; empty where the protocol has none.
+	Calling string `json:"calling,omitempty"`
 	// MapOnly is set where maps are written but no link speaks the protocol.
 	MapOnly bool `json:"mapOnly,omitempty"`
 	// Example is an address as it is typed.
@@ -89,7 +92,17 @@ func Register(d *Def) {
 		d.Settings[i].complete()
 	}
 	d.Areas = block.AreasOf(d.Scheme)
+	if calls, ok := d.Rules.(Calls); ok {
+		d.Calling = calls.Calling()
+	}
 	defs[d.Name] = d
+}
+
+// Calls is the ability of a protocol that has a question which all devices of a
+// network answer.
+type Calls interface {
+	// Calling is the question in words, as a button has it: "Ask all who they are".
+	Calling() string
 }
 
 // Named returns a protocol by its name.

@@ -331,6 +331,7 @@ export interface Def {
   usual: boolean;
   settings: Setting[];
   station?: string;
+  calling?: string;
   mapOnly?: boolean;
   example: string;
   areas: Area[];
@@ -1244,7 +1245,7 @@ export interface Sweep {
   sentence: string;
 }
 export interface SweepOrder {
-  kind: "stations" | "hosts" | "formats";
+  kind: "stations" | "hosts" | "call" | "formats";
   line: string;
   protocol?: string;
   fromStation?: number;
@@ -1260,6 +1261,7 @@ export interface Found {
   host?: string;
   port?: number;
   identity: string;
+  settings?: Settings;
   device: string;
   ms: number;
   format?: Format;

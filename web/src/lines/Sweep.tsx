@@ -111,7 +111,7 @@ export function WhoIsThere({ site, line }: { site: SiteView; line: Line }) {
             station: station ? Number(range.station || station.number) : undefined,
           },
     );
-  const key = (f: Found) => `${f.host ?? ""}/${f.station}`;
+  const key = (f: Found) => `${f.host ?? ""}/${f.station}/${f.identity}`;
   const take = (found: Found[]) =>
     attempt(async () => {
       await post(`/api/sweeps/${sweep?.id}/take`, { found, asking });
@@ -139,7 +139,7 @@ export function WhoIsThere({ site, line }: { site: SiteView; line: Line }) {
       <p className="small soft mb-2">
         {serial
           ? "Asks one number after the other, gently: between two reads where the line runs."
-          : "Asks the addresses that you state, and no others."}
+          : `Asks the addresses that you state, and no others${protocol?.calling ? "; or all of the network at once" : ""}.`}
       </p>
       <div className="flex flex-wrap items-center gap-2">
         {serial ? (
@@ -175,6 +175,16 @@ export function WhoIsThere({ site, line }: { site: SiteView; line: Line }) {
         <button type="button" className="button" disabled={sweep?.running} onClick={() => void go()}>
           Look
         </button>
+        {protocol?.calling && (
+          <button
+            type="button"
+            className="button"
+            disabled={sweep?.running}
+            onClick={() => void start({ kind: "call", line: line.id, protocol: protocol.name })}
+          >
+            {protocol.calling}
+          </button>
+        )}
       </div>
       {sweep && <SweepProgress sweep={sweep} onStop={() => void stop()} />}
       {sweep && (sweep.found.length > 0 || sweep.missing.length > 0) && (
