@@ -9,6 +9,7 @@ import (
 	"maps"
 	"net"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -32,6 +33,7 @@ type Bench struct {
 	made    map[string]string  // what each was made from
 	from    map[string]site.Device
 	lines   map[string]*serialLine // by line
+	posts   map[string]string      // where Ferry itself answers, by the place on the plant
 	dark    io.Closer              // port of addresses at which nobody is
 	darkAt  string
 	next    int
@@ -47,7 +49,7 @@ func (b *Bench) terminal() func() (terminal, error) {
 // New returns a bench without stand-ins.
 func New() *Bench {
 	return &Bench{servers: map[string]*Server{}, made: map[string]string{}, from: map[string]site.Device{},
-		lines: map[string]*serialLine{}, next: FirstPort}
+		lines: map[string]*serialLine{}, posts: map[string]string{}, next: FirstPort}
 }
 
 // StandIn is one simulated device or line, as it is shown.
@@ -121,6 +123,9 @@ func answering(s *site.Site) iter.Seq2[*site.Device, *site.Port] {
 	return func(yield func(*site.Device, *site.Port) bool) {
 		for i := range s.Devices {
 			d := &s.Devices[i]
+			if d.Served() {
+				continue // Ferry itself answers
+			}
 			for k := range d.Ports {
 				p := &d.Ports[k]
 				if _, ok := speeches[p.Protocol]; ok && (p.Host != "" || s.Line(p.Line).Medium == site.SerialLine) &&
@@ -199,6 +204,9 @@ func (b *Bench) Dial(s *site.Site, link *site.Link) string {
 	if device == nil || device.PortFor(link) == nil {
 		return b.nobody()
 	}
+	if device.Served() {
+		return b.post(device.PortFor(link))
+	}
 	server := b.servers[standInID(device, device.PortFor(link))]
 	if server == nil {
 		return b.nobody()
@@ -208,6 +216,31 @@ func (b *Bench) Dial(s *site.Site, link *site.Link) string {
 		return loopback(1) // a port on which nothing listens
 	}
 	return server.Addr()
+}
+
+// Post returns where on loopback Ferry itself answers on the bench, in the place
+// of a port on the plant. Devices that answer at one address and port there do so
+// here.
+func (b *Bench) Post(port *site.Port) string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.post(port)
+}
+
+func (b *Bench) post(port *site.Port) string {
+	def, _ := protocol.Named(port.Protocol)
+	place := port.Line + " " + net.JoinHostPort(port.Host, strconv.Itoa(def.Int(port.Settings, protocol.KeyPort)))
+	if b.posts[place] == "" {
+		for b.next < 1<<16 {
+			at := loopback(b.next)
+			b.next++
+			if probe, err := net.Listen("tcp", at); err == nil && probe.Close() == nil {
+				b.posts[place] = at
+				break
+			}
+		}
+	}
+	return b.posts[place]
 }
 
 // withSettings adds the settings to a URL by which an end is told apart from

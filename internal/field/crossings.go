@@ -60,7 +60,8 @@ func (e *Engine) crossingPrint(id string) crossPrint {
 	return e.crossPrints[id]
 }
 
-// crossPrint is the print of a crossing with the links that it needs.
+// crossPrint is the print of a crossing with the links that it needs, or the
+// devices that Ferry is.
 type crossPrint struct{ print, from, to string }
 
 // crossingPrints works out the print of every crossing of a site; one without
@@ -94,6 +95,11 @@ func crossingPrints(s *site.Site) map[string]crossPrint {
 			if at.point == nil {
 				break
 			}
+			if at.device.Served() {
+				links = append(links, servedKey(at.device.ID))
+				parts = append(parts, readOnly(at.point), at.device.ID, nil, at.device.Map)
+				continue
+			}
 			link := s.LinkOf(at.device, at.point)
 			if link == nil {
 				break
@@ -120,10 +126,10 @@ func crossingPrints(s *site.Site) map[string]crossPrint {
 // wanted says whether a crossing is to write now, and if not, why. The lock is
 // held.
 func (e *Engine) wanted(x *site.Crossing, of crossPrint) (yes bool, why string) {
-	if x.Off || of.print == "" || e.runners[of.from] == nil || e.runners[of.to] == nil {
+	if x.Off || of.print == "" || !e.up(of.from) || !e.up(of.to) {
 		return false, "idle"
 	}
-	if e.door.mode == Plant {
+	if e.door.mode == Plant && !isServed(of.to) { // what Ferry itself holds is no write to a plant
 		r := e.door.releases[x.ID]
 		if r != nil && r.print != of.print {
 			delete(e.door.releases, x.ID) // it was released as it was before
@@ -134,6 +140,20 @@ func (e *Engine) wanted(x *site.Crossing, of crossPrint) (yes bool, why string) 
 		}
 	}
 	return true, ""
+}
+
+// servedKey stands in a crossPrint for the link where Ferry itself is the device.
+func servedKey(device string) string { return "\x00" + device }
+
+func isServed(key string) bool { return key[0] == 0 }
+
+// up reports whether that runs which a crossing needs on one side. The lock is
+// held.
+func (e *Engine) up(key string) bool {
+	if isServed(key) {
+		return e.serving[key[1:]] != nil
+	}
+	return e.runners[key] != nil
 }
 
 // carry lets the crossings follow the site, what runs, and what is released.
@@ -255,6 +275,10 @@ func (c *carrier) step(e *Engine, by string) {
 		c.set(func(s *CrossingState) { s.State, s.Sentence = "carrying", "" })
 		return
 	}
+	if served := e.servedOf(c.x.To); served != nil {
+		c.put(served, to, carried)
+		return
+	}
 	ctx, cancel := context.WithTimeout(c.ctx, 10*time.Second)
 	defer cancel()
 	o, err := e.prepare(c.x.To, carried, authority{crossing: c.x.ID})
@@ -297,6 +321,35 @@ func (c *carrier) step(e *Engine, by string) {
 	c.record.Count++
 	c.record.Last, c.record.EndMs = result.Order.New, result.AtMs
 	c.dirty = true
+}
+
+// put has Ferry itself hold the value for those who ask it.
+func (c *carrier) put(served *Served, to *site.Point, carried value.Value) {
+	now := time.Now()
+	raw, err := served.Put(to.ID, carried, now)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.ctx.Err() != nil {
+		return
+	}
+	if err != nil {
+		c.state.State, c.state.Sentence = "failed", err.Error()+"."
+		return
+	}
+	c.last = carried
+	c.state.State, c.state.Sentence = "carrying", ""
+	c.state.Written, c.state.AtMs = to.Shown(to.Scale().Apply(raw)), now.UnixMilli()
+	c.state.Count++
+}
+
+// servedOf returns the device of a point where Ferry is it.
+func (e *Engine) servedOf(point string) *Served {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if d, _ := e.pointAt(point); d != nil && e.serving[d.ID] != nil {
+		return e.serving[d.ID].Served
+	}
+	return nil
 }
 
 // intend makes sure that the journal has a record of the crossing carrying,
@@ -448,20 +501,43 @@ func (e *Engine) KeepCrossings(ctx context.Context) error {
 	e.overMu.Lock() // after the others: what has ended meanwhile comes last
 	overs := e.overs
 	e.overs = nil
+	clients := e.clientRecords()
 	e.overMu.Unlock()
+	for _, r := range clients {
+		if r.then.ID == 0 {
+			if err := e.Journal.Intend(ctx, &r.then); err != nil {
+				return e.keepLater(err, overs, dirty)
+			}
+			e.overMu.Lock()
+			r.now.ID = r.then.ID
+			e.overMu.Unlock()
+		}
+		records = append(records, &r.then)
+	}
 	if records = append(records, overs...); len(records) == 0 {
 		return nil
 	}
 	err := e.Journal.Outcome(ctx, records...)
 	if err != nil {
-		e.overMu.Lock()
-		e.overs = append(overs, e.overs...)
-		e.overMu.Unlock()
-		for _, c := range dirty {
-			c.mu.Lock()
-			c.dirty = true
-			c.mu.Unlock()
-		}
+		return e.keepLater(err, overs, dirty)
+	}
+	e.overMu.Lock()
+	defer e.overMu.Unlock()
+	for _, r := range clients {
+		e.keptClient(r)
+	}
+	return nil
+}
+
+// keepLater has what the journal could not keep tried again.
+func (e *Engine) keepLater(err error, overs []*Record, dirty []*carrier) error {
+	e.overMu.Lock()
+	e.overs = append(overs, e.overs...)
+	e.overMu.Unlock()
+	for _, c := range dirty {
+		c.mu.Lock()
+		c.dirty = true
+		c.mu.Unlock()
 	}
 	return err
 }

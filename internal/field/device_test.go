@@ -156,6 +156,8 @@ func (d *device) port() int {
 // are others than those of the plant.
 type benchOf map[string]*device
 
+func (b benchOf) Post(*site.Port) string { return "" }
+
 func (b benchOf) Dial(_ *site.Site, link *site.Link) string {
 	if d := b[link.Answering]; d != nil {
 		return d.listener.Addr().String()

@@ -20,6 +20,8 @@ import (
 // asks for would be found.
 type StandIns interface {
 	Dial(s *site.Site, link *site.Link) string
+	// Post is where Ferry itself answers in the place of a port.
+	Post(port *site.Port) string
 }
 
 // Engine runs links in the place of their asking ends. Its lock is held for
@@ -36,24 +38,31 @@ type Engine struct {
 	keeping sync.Mutex // held while the journal of what crossings write is brought up to date
 	overMu  sync.Mutex
 	overs   []*Record // of crossings, which change no more
+	// clients are the records of what clients write, by client and point, and told
+	// those that the journal does not have as they are.
+	clients      map[string]*Record
+	clientsDirty map[*Record]bool
 
-	mu       sync.Mutex
-	site     *site.Site
-	seq      int64 // of the site
-	standIns StandIns
-	runners  map[string]*runner // of the links that run
-	channels map[string]*shared
-	keys     map[string]string // link id -> key of its channel
-	single   map[string]bool   // places that serve one connection at a time
-	prints   map[string]print  // link id -> what its runner was made from
-	ended    map[string]<-chan struct{}
-	carriers map[string]*carrier
-	want     map[string]bool      // links that are to run
-	told     map[string]time.Time // lines of a plant that may be asked, until when
-	heard    map[string]Heard     // what was heard on a line before it was asked
-	sweeps   []*sweepRun
-	sweepNo  int
-	closed   bool
+	mu        sync.Mutex
+	site      *site.Site
+	seq       int64 // of the site
+	standIns  StandIns
+	runners   map[string]*runner // of the links that run
+	channels  map[string]*shared
+	keys      map[string]string // link id -> key of its channel
+	single    map[string]bool   // places that serve one connection at a time
+	prints    map[string]print  // link id -> what its runner was made from
+	ended     map[string]<-chan struct{}
+	carriers  map[string]*carrier
+	serving   map[string]*serving  // devices that Ferry is, by id
+	posts     map[string]*Post     // at which it answers
+	notServed map[string]string    // why Ferry does not answer as a device
+	want      map[string]bool      // links that are to run, and devices that Ferry is to be
+	told      map[string]time.Time // lines of a plant that may be asked, until when
+	heard     map[string]Heard     // what was heard on a line before it was asked
+	sweeps    []*sweepRun
+	sweepNo   int
+	closed    bool
 
 	plan    *timetable.Plan
 	planOf  *site.Site
@@ -81,7 +90,8 @@ func NewEngine(s *site.Site, standIns StandIns) *Engine {
 		runners: map[string]*runner{}, channels: map[string]*shared{}, keys: map[string]string{},
 		prints: map[string]print{}, want: map[string]bool{},
 		ended: map[string]<-chan struct{}{}, carriers: map[string]*carrier{}, told: map[string]time.Time{},
-		single: map[string]bool{}, heard: map[string]Heard{}}
+		single: map[string]bool{}, heard: map[string]Heard{}, serving: map[string]*serving{}, posts: map[string]*Post{},
+		notServed: map[string]string{}, clients: map[string]*Record{}, clientsDirty: map[*Record]bool{}}
 	e.door.open()
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -97,7 +107,7 @@ type State struct {
 	Mode Mode `json:"mode"`
 	// UnlockedMs is how much longer a plant may be written, in milliseconds.
 	UnlockedMs int64    `json:"unlockedMs"`
-	Running    []string `json:"running"` // links
+	Running    []string `json:"running"` // links, and devices that Ferry is
 	// Allowed are the serial lines of a plant that Ferry may ask on.
 	Allowed []string `json:"allowed"`
 	// Released are the crossings that write on a plant, until when.
@@ -120,6 +130,11 @@ func (e *Engine) State() State {
 			s.Running = append(s.Running, id)
 		}
 	}
+	for i := range e.site.Devices {
+		if id := e.site.Devices[i].ID; e.serving[id] != nil {
+			s.Running = append(s.Running, id)
+		}
+	}
 	for i := range e.site.Lines {
 		if id := e.site.Lines[i].ID; time.Now().Before(e.told[id]) {
 			s.Allowed = append(s.Allowed, id)
@@ -135,7 +150,8 @@ func (e *Engine) Site() *site.Site {
 	return e.site
 }
 
-// Start runs the given links, or all if none is given.
+// Start runs the given links, and answers as the given devices that Ferry is; all
+// of both if none is given.
 func (e *Engine) Start(links []string) error {
 	e.brieflyPlanned()
 	e.mu.Lock()
@@ -144,8 +160,25 @@ func (e *Engine) Start(links []string) error {
 		for i := range e.site.Links {
 			links = append(links, e.site.Links[i].ID)
 		}
+		for i := range e.site.Devices {
+			if e.site.Devices[i].Served() {
+				links = append(links, e.site.Devices[i].ID)
+			}
+		}
 	}
 	for _, id := range links {
+		if d := e.site.Device(id); d != nil && d.Served() {
+			if e.serving[id] == nil {
+				delete(e.notServed, id)
+				if err := e.serve(d); err != nil {
+					e.unserve(id)
+					e.carry()
+					return err
+				}
+				e.want[id] = true
+			}
+			continue
+		}
 		if e.site.Link(id) == nil {
 			return problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(id)
 		}
@@ -216,8 +249,8 @@ func (e *Engine) launch(id string) error {
 	return nil
 }
 
-// Stop ends the given links, or all if none is given, and waits until their
-// connections are closed, which no device can delay.
+// Stop ends the given links, and to answer as the given devices, or all if none is
+// given, and waits until their connections are closed, which nobody can delay.
 func (e *Engine) Stop(links []string) {
 	e.mu.Lock()
 	if len(links) == 0 {
@@ -226,6 +259,7 @@ func (e *Engine) Stop(links []string) {
 	var ending []<-chan struct{}
 	for _, id := range links {
 		delete(e.want, id)
+		ending = append(ending, e.unserve(id)...)
 		if done := e.halt(id); done != nil {
 			ending = append(ending, done)
 		}
@@ -325,7 +359,11 @@ func points(s *site.Site) (n int) {
 // reconcile lets what runs follow the site and its timetable. The lock is held.
 func (e *Engine) reconcile() {
 	maps.DeleteFunc(e.ended, func(id string, _ <-chan struct{}) bool { return e.site.Link(id) == nil })
+	e.reserve()
 	for id := range e.want {
+		if e.serving[id] != nil {
+			continue
+		}
 		link := e.site.Link(id)
 		if link == nil {
 			e.halt(id)
@@ -376,11 +414,13 @@ func (e *Engine) endAll() (ending []<-chan struct{}) {
 		ending = append(ending, sweep.done)
 	}
 	for id := range e.want {
+		ending = append(ending, e.unserve(id)...)
 		if done := e.halt(id); done != nil {
 			ending = append(ending, done)
 		}
 	}
 	clear(e.want)
+	clear(e.notServed)
 	for _, c := range e.carriers {
 		c.cancel()
 		ending = append(ending, c.done)

@@ -93,6 +93,7 @@ func (r *Reader) Close() {
 type fixed string
 
 func (f fixed) Dial(*site.Site, *site.Link) string { return string(f) }
+func (f fixed) Post(*site.Port) string             { return string(f) }
 
 // lone is a site of one link, for what needs an engine.
 func lone(link *site.Link, device *site.Device, target Target) *site.Site {

@@ -2,8 +2,6 @@
 package modbus
 
 import (
-	"encoding/binary"
-
 	"ferry/internal/bench"
 	family "ferry/internal/core/family/modbus"
 	"ferry/internal/core/protocol"
@@ -112,78 +110,35 @@ func spoil(fault bench.Fault, pdu []byte) []byte {
 	return pdu
 }
 
-// packed puts bits, one to an octet, eight to the octet.
-func packed(bits []byte) []byte {
-	data := make([]byte, (len(bits)+7)/8)
-	for i, bit := range bits {
-		data[i/8] |= (bit & 1) << (i % 8)
-	}
-	return data
-}
-
 // answer returns the data unit of the honest answer to that of a request.
 func answer(s *bench.Simulated, pdu []byte) []byte {
-	answer, code := carryOut(s, pdu)
-	if code != 0 {
-		return []byte{pdu[0] | 0x80, code}
+	switch pdu[0] {
+	case wire.WriteCoils, wire.MaskWriteRegister, wire.ReadWriteRegisters: // as with most small devices
+		return []byte{pdu[0] | 0x80, wire.IllegalFunction}
 	}
-	return answer
+	return wire.AppendAnswer(nil, pdu, memory{s})
 }
 
-func carryOut(s *bench.Simulated, pdu []byte) (answer []byte, exception byte) {
-	const illegalFunction, illegalAddress, illegalValue = 1, 2, 3
-	switch pdu[0] {
-	case wire.ReadCoils, wire.ReadDiscreteInputs, wire.ReadHoldingRegisters, wire.ReadInputRegisters:
-		if len(pdu) != 5 {
-			return nil, illegalValue
-		}
-		area := map[byte]string{1: family.Coils, 2: family.DiscreteInputs, 3: family.HoldingRegisters,
-			4: family.InputRegisters}[pdu[0]]
-		start, count := binary.BigEndian.Uint16(pdu[1:]), int(binary.BigEndian.Uint16(pdu[3:]))
-		most := 125
-		if pdu[0] <= 2 {
-			most = 2000
-		}
-		if count < 1 || count > most {
-			return nil, illegalValue
-		}
-		data, ok := s.Memory.Read(area, int(start), count)
-		if !ok {
-			return nil, illegalAddress
-		}
-		if pdu[0] <= 2 {
-			data = packed(data)
-		}
-		return append([]byte{pdu[0], byte(len(data))}, data...), 0
-	case wire.WriteSingleCoil, wire.WriteSingleRegister, wire.WriteRegisters:
-		if len(pdu) < 5 {
-			return nil, illegalValue
-		}
-		area, data := family.HoldingRegisters, pdu[3:5]
-		switch pdu[0] {
-		case wire.WriteSingleCoil:
-			area = family.Coils
-			data = []byte{pdu[3] & 1}
-		case wire.WriteRegisters:
-			if len(pdu) < 6 || len(pdu) != 6+int(pdu[5]) || int(pdu[5]) != 2*int(binary.BigEndian.Uint16(pdu[3:])) {
-				return nil, illegalValue
-			}
-			data = pdu[6:]
-		}
-		if !s.Memory.Write(area, int(binary.BigEndian.Uint16(pdu[1:])), data) {
-			return nil, illegalAddress
-		}
-		return pdu[:5], 0
-	case wire.EncapsulatedTransfer:
-		if s.Identity == "" {
-			return nil, illegalFunction
-		}
-		return append([]byte{wire.EncapsulatedTransfer, 14, 1, 1, 0, 0, 1, 0, byte(len(s.Identity))}, s.Identity...), 0
-	case wire.ReportServerID:
-		if s.Identity == "" {
-			return nil, illegalFunction
-		}
-		return append(append([]byte{wire.ReportServerID, byte(len(s.Identity) + 1)}, s.Identity...), 0xFF), 0
+// memory is that of a simulated device, as a server answers from it.
+type memory struct{ of *bench.Simulated }
+
+func (m memory) Read(dst []byte, area string, start, count int) ([]byte, byte) {
+	data, ok := m.of.Memory.Read(area, start, count)
+	if !ok {
+		return dst, wire.IllegalAddress
 	}
-	return nil, illegalFunction
+	return append(dst, data...), 0
 }
+
+func (m memory) Change(area string, start, count int, change func([]byte)) byte {
+	octets := 2 * count
+	if area == family.Coils {
+		octets = count
+	}
+	if !m.of.Memory.Change(area, start, octets, change) {
+		return wire.IllegalAddress
+	}
+	return 0
+}
+
+func (m memory) Identity() string { return m.of.Identity }

@@ -101,20 +101,22 @@ func Check(s *site.Site) []finding.Finding {
 				Title:   title, Sentence: sentence, Evidence: []string{}, Remedy: remedy,
 			})
 		}
-		if to.point.Access == site.ReadOnly {
+		// The access to a point that Ferry serves is that of its clients.
+		if to.point.Access == site.ReadOnly && !to.device.Served() {
 			add(finding.Fault, "target-read-only", "The target cannot be written",
 				fmt.Sprintf("%s of %s is marked as only to be read.", to.point.Name, to.device.Name),
 				"Give it access rw in its map, or choose another target.")
 		}
 		if scheme, err := to.device.SchemeOf(to.point); err == nil {
-			if area, ok := block.AreaOf(scheme, to.point.Place().Area); ok && !area.Writable {
+			if area, ok := block.AreaOf(scheme, to.point.Place().Area); ok && !area.Writable &&
+				!to.device.Served() {
 				add(finding.Fault, "target-area", "The target cannot be written",
 					fmt.Sprintf("%s lies in the %s, which nobody can write.", to.point.Name, area.Title),
 					"Choose another target.")
 			}
 		}
 		for _, e := range []end{from, to} {
-			if s.LinkOf(e.device, e.point) == nil {
+			if !e.device.Served() && s.LinkOf(e.device, e.point) == nil {
 				add(finding.Fault, "no-link", "No link reaches "+e.device.Name,
 					fmt.Sprintf("Nothing asks %s for %s, so the value cannot cross.", e.device.Name, e.point.Name),
 					"Add a link to it under Lines, in the protocol of its map.")

@@ -61,7 +61,9 @@ type Device struct {
 	NamesFor []string `json:"namesFor,omitempty"`
 	// Placements say which datasheets and structures its points came from.
 	Placements []Placement `json:"placements,omitempty"`
-	Points     []Point     `json:"points"`
+	// Serving is set where Ferry itself is the device.
+	Serving *Serving `json:"serving,omitempty"`
+	Points  []Point  `json:"points"`
 
 	whole *Device // of which this is a part; nil for none
 }

@@ -262,6 +262,7 @@ func (v *validator) device(s *Site, d *Device) {
 			strings.Join(d.Limits.Manners, ", ")), "Leave it out.")
 	}
 	v.access(where, d.Access)
+	v.serving(where, d)
 	v.placements(s, where, d)
 	if len(d.Points) == 0 {
 		return

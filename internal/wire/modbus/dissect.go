@@ -83,7 +83,7 @@ func (f Framing) DissectRequest(b []byte) []exchange.Field {
 
 func areaOf(function byte) string {
 	switch function &^ exceptionFlag {
-	case ReadCoils, WriteSingleCoil:
+	case ReadCoils, WriteSingleCoil, WriteCoils:
 		return family.Coils
 	case ReadDiscreteInputs:
 		return family.DiscreteInputs

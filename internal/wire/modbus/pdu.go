@@ -23,8 +23,11 @@ const (
 	ReadInputRegisters   = 4
 	WriteSingleCoil      = 5
 	WriteSingleRegister  = 6
+	WriteCoils           = 15
 	WriteRegisters       = 16
 	ReportServerID       = 17
+	MaskWriteRegister    = 22
+	ReadWriteRegisters   = 23
 	EncapsulatedTransfer = 43 // with MEI type 14: read device identification
 )
 
@@ -179,9 +182,15 @@ func requestLen(b []byte) int {
 	switch b[0] {
 	case ReadCoils, ReadDiscreteInputs, ReadHoldingRegisters, ReadInputRegisters, WriteSingleCoil, WriteSingleRegister:
 		return 5
-	case WriteRegisters, 15:
+	case WriteRegisters, WriteCoils:
 		if len(b) > 5 {
 			return 6 + int(b[5])
+		}
+	case MaskWriteRegister:
+		return 7
+	case ReadWriteRegisters:
+		if len(b) > 9 {
+			return 10 + int(b[9])
 		}
 	case ReportServerID:
 		return 1

@@ -142,6 +142,7 @@ export interface DeviceView {
   ticks?: Tick[];
   namesFor?: string[];
   placements?: Placement[];
+  serving?: Serving;
   points: Point[];
   pointCount: number;
   maps: string[];
@@ -222,6 +223,11 @@ export interface Placement {
   access?: string;
   all?: boolean;
   map?: string;
+}
+export interface Serving {
+  allow?: string[];
+  mostClients?: number;
+  readOnly?: boolean;
 }
 export interface Point {
   id: string;

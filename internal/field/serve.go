@@ -1,0 +1,376 @@
+package field
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"net"
+	"net/netip"
+	"runtime/debug"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"ferry/internal/core/image"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+)
+
+// Answerer is a Driver whose protocol Ferry can answer itself, over streams of
+// octets.
+type Answerer interface {
+	// Speech begins what is said with one client of a post.
+	Speech(p *Post, c *Client) Speech
+}
+
+// Speech is Ferry's side of one connection. It has one owner at a time.
+type Speech interface {
+	// Length returns how many octets of what came the first request has, 0 while
+	// that is not known yet or not all of them are there. An error ends the
+	// connection.
+	Length(came []byte) (int, error)
+	// Answer appends the answer to a request to dst; nothing where none is due.
+	Answer(dst, request []byte) []byte
+}
+
+// Served is a device that Ferry is, with its memory.
+type Served struct {
+	mu     sync.RWMutex
+	device *site.Device
+	image  *image.Image
+	source *source // of its points in the hub
+	hub    *Hub
+	era    uint64
+	mode   Mode
+	// wrote is told of what a client wrote, and may not be kept waiting.
+	wrote func(d *Served, c *Client, written []image.Written)
+}
+
+// Name is how the device says who it is.
+func (d *Served) Name() string {
+	d.mu.RLock()
+	defer d.mu.RUnlock()
+	return d.device.Name
+}
+
+// Read appends units of an area to dst, as image.Read does.
+func (d *Served) Read(dst []byte, area string, start, count int) ([]byte, image.Refusal) {
+	d.mu.RLock()
+	defer d.mu.RUnlock()
+	return d.image.Read(dst, area, start, count)
+}
+
+// Change carries out what a client writes to units of an area, as image.Change
+// does.
+func (d *Served) Change(c *Client, area string, start, count int, change func([]byte)) image.Refusal {
+	d.mu.Lock()
+	if d.device.Serving.ReadOnly {
+		d.mu.Unlock()
+		return image.ReadOnly
+	}
+	written, refusal := d.image.Change(area, start, count, change)
+	now := time.Now()
+	for _, w := range written {
+		d.tell(w.Point.ID, now)
+	}
+	d.mu.Unlock()
+	if len(written) > 0 {
+		d.wrote(d, c, written)
+	}
+	return refusal
+}
+
+// Writes reports whether an area has anything that clients may write.
+func (d *Served) Writes(area string) bool {
+	d.mu.RLock()
+	defer d.mu.RUnlock()
+	return !d.device.Serving.ReadOnly && d.image.Writable(area)
+}
+
+// Put gives a point a value in engineering units, and returns it as it stands.
+func (d *Served) Put(point string, v value.Value, at time.Time) (value.Value, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	raw, err := d.image.Put(point, v)
+	if err == nil {
+		d.tell(point, at)
+	}
+	return raw, err
+}
+
+// Clear takes the value of a point away.
+func (d *Served) Clear(point, reason string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.image.Clear(point)
+	d.hub.fail(d.era, []string{point}, reason)
+}
+
+// tell has the hub know what stands in a point. The lock is held, so that it
+// hears of values in the order in which they came.
+func (d *Served) tell(point string, at time.Time) {
+	if raw, octets, ok := d.image.Raw(point); ok {
+		d.hub.told(d.era, &Sampled{ID: point, Value: raw, To: len(octets)}, octets, at)
+	}
+}
+
+// follow has the memory laid out by a changed map; what stands in points that mean
+// the same stays.
+func (d *Served) follow(device *site.Device, lacks func(string) bool) error {
+	laid, err := image.New(device, lacks)
+	if err != nil {
+		return err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.image != nil {
+		laid.Keep(d.image)
+	}
+	d.device, d.image = device, laid
+	d.source = &source{}
+	for i := range device.Points {
+		if t := d.hub.track(device.Points[i].ID); t != nil {
+			d.source.tracks = append(d.source.tracks, t)
+		}
+	}
+	d.hub.sourced(d.source)
+	return nil
+}
+
+// told takes in one value that came from no link.
+func (h *Hub) told(era uint64, s *Sampled, octets []byte, at time.Time) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if t := h.points[s.ID]; t != nil && era == h.era {
+		h.arrive(t, s, &Report{At: at, Octets: octets}, at.UnixMilli())
+	}
+}
+
+// Post is a place at which Ferry answers: for one device, or for several that
+// are told apart by their stations.
+type Post struct {
+	Listen string
+	def    *protocol.Def
+	speaks Answerer
+	ctx    context.Context
+	end    context.CancelFunc
+	done   chan struct{}
+
+	mu       sync.RWMutex
+	ends     map[int]*Served // by station; 0 where the protocol has none
+	serving  site.Serving    // who is let in: the rules of all that answer here together
+	clients  map[*Client]net.Conn
+	away     int    // clients turned away, or hung up on
+	lastAway string // and who the last was, and why
+	failed   string // why it does not listen
+}
+
+// End returns the device with a station that answers here; nil for none.
+func (p *Post) End(station int) *Served {
+	p.mu.RLock()
+	defer p.mu.RUnlock()
+	return p.ends[station]
+}
+
+// Client is somebody who asks at a post.
+type Client struct {
+	From  string // address and port
+	Since time.Time
+
+	asked, refused, wrote atomic.Int64
+	last                  atomic.Int64 // in milliseconds since 1970
+}
+
+// Refuse counts a request that was answered with an error.
+func (c *Client) Refuse() { c.refused.Add(1) }
+
+// ClientState is a Client as it is shown.
+type ClientState struct {
+	From    string `json:"from"`
+	SinceMs int64  `json:"sinceMs"`
+	Asked   int64  `json:"asked"`
+	Refused int64  `json:"refused"`
+	Wrote   int64  `json:"wrote"`
+	LastMs  int64  `json:"lastMs"`
+}
+
+// answerPatience is how long a client may take to take in an answer, and to
+// finish a request that it has begun.
+const answerPatience = 10 * time.Second
+
+// mostRequest bounds the octets of a request.
+const mostRequest = 1 << 16
+
+// listen answers until the post ends. A place that cannot be had yet is tried
+// again: another program may have it for a while.
+func (p *Post) listen() {
+	defer close(p.done)
+	for p.ctx.Err() == nil {
+		l, err := net.Listen("tcp", p.Listen)
+		if err == nil {
+			p.fails("")
+			p.accept(l)
+			continue
+		}
+		p.fails(notListening(p.Listen, err))
+		select {
+		case <-p.ctx.Done():
+		case <-time.After(2 * time.Second):
+		}
+	}
+}
+
+// notListening says why a place cannot be had.
+func notListening(at string, err error) string {
+	switch {
+	case errors.Is(err, syscall.EADDRINUSE):
+		return "Another program answers at " + at + " already: end it, or choose another port."
+	case errors.Is(err, syscall.EADDRNOTAVAIL):
+		return "This machine does not have the address of " + at + ": give it that address, or the device one that " +
+			"this machine has."
+	case errors.Is(err, syscall.EACCES):
+		return "The system does not let Ferry answer at " + at + ": ports below 1024 need a permission of their own."
+	}
+	return fmt.Sprintf("Ferry cannot answer at %s: %v.", at, err)
+}
+
+func (p *Post) fails(why string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.failed = why
+}
+
+func (p *Post) accept(l net.Listener) {
+	stop := context.AfterFunc(p.ctx, func() { _ = l.Close() })
+	defer stop()
+	var talks sync.WaitGroup
+	defer talks.Wait()
+	defer p.hangUp()
+	for {
+		conn, err := l.Accept()
+		if err != nil {
+			if p.ctx.Err() != nil {
+				return
+			}
+			if errors.Is(err, net.ErrClosed) {
+				return
+			}
+			time.Sleep(20 * time.Millisecond) // out of file handles, most likely: those who are there go on
+			continue
+		}
+		client := &Client{From: conn.RemoteAddr().String(), Since: time.Now()}
+		if why := p.admit(client, conn); why != "" {
+			_ = conn.Close()
+			continue
+		}
+		talks.Go(func() { p.talk(client, conn) })
+	}
+}
+
+// admit lets a client in, or says why not.
+func (p *Post) admit(c *Client, conn net.Conn) (why string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	at, err := netip.ParseAddrPort(c.From)
+	switch {
+	case p.ctx.Err() != nil:
+		return "it ends"
+	case err != nil || !p.serving.Lets(at.Addr()):
+		why = "is in no line of the list of clients"
+	case len(p.clients) >= p.serving.Clients():
+		why = fmt.Sprintf("came when %d were there already", len(p.clients))
+	}
+	if why != "" {
+		p.turned(c, why)
+		return why
+	}
+	p.clients[c] = conn
+	return ""
+}
+
+// turned notes that a client was turned away, or hung up on. The lock is held.
+func (p *Post) turned(c *Client, why string) {
+	p.away++
+	p.lastAway = c.From + " " + why
+}
+
+// hangUp ends all connections.
+func (p *Post) hangUp() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, conn := range p.clients {
+		_ = conn.Close()
+	}
+}
+
+// talk answers one client until it leaves.
+func (p *Post) talk(c *Client, conn net.Conn) {
+	defer func() {
+		if defect := recover(); defect != nil {
+			log.Printf("answering %s at %s: %v\n%s", c.From, p.Listen, defect, debug.Stack())
+		}
+		p.mu.Lock()
+		delete(p.clients, c)
+		p.mu.Unlock()
+		_ = conn.Close() // the far end may have gone already
+	}()
+	err := answerAll(conn, p.speaks.Speech(p, c), c)
+	if err == nil || errors.Is(err, io.EOF) || errors.Is(err, net.ErrClosed) || errors.Is(err, syscall.ECONNRESET) {
+		return
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.turned(c, "was hung up on: "+err.Error())
+}
+
+func answerAll(conn net.Conn, speech Speech, c *Client) error {
+	var came, out []byte
+	for {
+		size, err := speech.Length(came)
+		if err != nil {
+			return err
+		}
+		if size > 0 {
+			out = speech.Answer(out, came[:size])
+			came = came[:copy(came, came[size:])]
+			c.asked.Add(1)
+			c.last.Store(time.Now().UnixMilli())
+			if len(came) > 0 && len(out) < mostRequest {
+				if next, err := speech.Length(came); err == nil && next > 0 {
+					continue // it has asked more already: the answers go together
+				}
+			}
+			if len(out) > 0 {
+				if err := conn.SetWriteDeadline(time.Now().Add(answerPatience)); err != nil {
+					return err
+				}
+				if _, err := conn.Write(out); err != nil {
+					return err
+				}
+				out = out[:0]
+			}
+			continue
+		}
+		if len(came) >= mostRequest {
+			return fmt.Errorf("it sent %d octets that are no request", len(came))
+		}
+		until := time.Time{}
+		if len(came) > 0 {
+			until = time.Now().Add(answerPatience)
+		}
+		if err := conn.SetReadDeadline(until); err != nil {
+			return err
+		}
+		came = slices.Grow(came, 1024)
+		n, err := conn.Read(came[len(came):cap(came)])
+		if err != nil {
+			return err
+		}
+		came = came[:len(came)+n]
+	}
+}
