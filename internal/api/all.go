@@ -73,6 +73,7 @@ type All struct {
 	Watch         WatchRequest        `json:"watch"`
 	SiteDelta     SiteDelta           `json:"siteDelta"`
 	Sampling      SamplingView        `json:"sampling"`
+	Serving       field.ServingState  `json:"serving"`
 	Actual        ActualView          `json:"actual"`
 	Kept          []vault.Kept        `json:"kept"`
 }

@@ -92,6 +92,9 @@ func (s *Server) postTry(c fiber.Ctx) error {
 	return c.JSON(r)
 }
 
+// getServing says what Ferry does as the devices that it is.
+func (s *Server) getServing(c fiber.Ctx) error { return c.JSON(s.Engine.Serving()) }
+
 func (s *Server) postStart(c fiber.Ctx) error {
 	var r RunRequest
 	if err := bind(c, &r); err != nil {

@@ -139,6 +139,7 @@ func (s *Server) App() *fiber.App {
 	edit.Post("/lines/:id/listen", s.postListen)
 	edit.Post("/lines/:id/allow", s.postAllow)
 	look.Get("/devices/:id/sampling", s.getSampling)
+	look.Get("/serving", s.getServing)
 	look.Get("/machine", s.getMachine)
 	edit.Post("/sweeps", s.postSweep)
 	look.Get("/sweeps/:id", s.getSweep)

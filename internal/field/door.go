@@ -3,6 +3,7 @@ package field
 import (
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
 	"fmt"
 	"slices"
 	"strings"
@@ -12,7 +13,6 @@ import (
 	"ferry/internal/core/problem"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
-	"ferry/internal/core/value"
 )
 
 // Mode says whether Ferry talks to the simulated devices or to real ones.
@@ -274,7 +274,7 @@ type Release struct {
 // release is a Release with what it was given for.
 type release struct {
 	Release
-	print string // of the crossing as it was released
+	print [sha256.Size]byte // of the crossing as it was released
 }
 
 func (r *release) holds(now time.Time) bool { return r != nil && now.UnixMilli() < r.UntilMs }
@@ -308,9 +308,7 @@ func (e *Engine) Release(crossings []string, for_ time.Duration, who string) err
 			continue
 		}
 		if c := e.carriers[id]; c != nil && !e.door.releases[id].holds(time.Now()) {
-			c.mu.Lock()
-			c.last = value.Value{} // who releases it wants the target to follow now
-			c.mu.Unlock()
+			c.anew.Store(true) // who releases it wants the target to follow now
 		}
 		e.door.releases[id] = &release{Release{id, until.UnixMilli(), who}, e.crossingPrint(id).print}
 		life := e.door.life

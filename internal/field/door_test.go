@@ -37,10 +37,6 @@ func TestCrossingsAreLeftAlone(t *testing.T) {
 		}
 	}
 	p.change(t, "gate-0", func(q *site.Point) { q.Remark = "of the target itself" })
-	p.Stop(nil)
-	if err := p.Start(nil); err != nil {
-		t.Fatal(err)
-	}
 	defer func() {
 		if t.Failed() {
 			live, _ := p.Hub.Point("gate-0")
@@ -54,6 +50,24 @@ func TestCrossingsAreLeftAlone(t *testing.T) {
 	}
 	p.bench["probe"].set(0, 8)
 	wait(t, "what changed to cross", func() bool { return slices.Equal(gate.written(), []string{"0=8"}) })
+	gate.set(0, 99)
+	p.Stop(nil)
+	if err := p.Start(nil); err != nil {
+		t.Fatal(err)
+	}
+	wait(t, "the source to win at the start", func() bool { return slices.Equal(gate.written(), []string{"0=8"}) })
+	p.edit(t, site.Put(site.KindCrossing, "x", "",
+		site.Crossing{ID: "x", From: "probe-0", To: "gate-0", Start: site.TargetWins}))
+	gate.set(0, 99)
+	p.Stop(nil)
+	if err := p.Start(nil); err != nil {
+		t.Fatal(err)
+	}
+	wait(t, "values once more", func() bool { live, _ := p.Hub.Point("gate-0"); return live.Value.Float() == 99 })
+	time.Sleep(100 * time.Millisecond)
+	if got := gate.written(); len(got) != 0 {
+		t.Errorf("the target wins at the start, and is written: %v", got)
+	}
 }
 
 // TestReleaseByName: on the plant a crossing writes once it is released, and

@@ -36,6 +36,7 @@ type Engine struct {
 	door door
 
 	keeping sync.Mutex // held while the journal of what crossings write is brought up to date
+	worn    wear
 	overMu  sync.Mutex
 	overs   []*Record // of crossings, which change no more
 	// clients are the records of what clients write, by client and point, and told
@@ -93,6 +94,7 @@ func NewEngine(s *site.Site, standIns StandIns) *Engine {
 		single: map[string]bool{}, heard: map[string]Heard{}, serving: map[string]*serving{}, posts: map[string]*Post{},
 		notServed: map[string]string{}, clients: map[string]*Record{}, clientsDirty: map[*Record]bool{}}
 	e.door.open()
+	e.places, e.placesOf = placesIn(s), s
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.replan()
@@ -107,7 +109,8 @@ type State struct {
 	Mode Mode `json:"mode"`
 	// UnlockedMs is how much longer a plant may be written, in milliseconds.
 	UnlockedMs int64    `json:"unlockedMs"`
-	Running    []string `json:"running"` // links, and devices that Ferry is
+	Running    []string `json:"running"` // links
+	Serving    []string `json:"serving"` // devices as which Ferry answers
 	// Allowed are the serial lines of a plant that Ferry may ask on.
 	Allowed []string `json:"allowed"`
 	// Released are the crossings that write on a plant, until when.
@@ -122,7 +125,7 @@ type State struct {
 func (e *Engine) State() State {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	s := State{Mode: e.door.mode, Running: []string{}, Allowed: []string{}, Released: e.released(),
+	s := State{Mode: e.door.mode, Running: []string{}, Serving: []string{}, Allowed: []string{}, Released: e.released(),
 		UnlockedMs: max(0, time.Until(e.door.unlocked).Milliseconds()),
 		Plan:       e.planRev, Compiling: e.planOf != e.site}
 	for i := range e.site.Links {
@@ -132,7 +135,7 @@ func (e *Engine) State() State {
 	}
 	for i := range e.site.Devices {
 		if id := e.site.Devices[i].ID; e.serving[id] != nil {
-			s.Running = append(s.Running, id)
+			s.Serving = append(s.Serving, id)
 		}
 	}
 	for i := range e.site.Lines {
@@ -422,7 +425,7 @@ func (e *Engine) endAll() (ending []<-chan struct{}) {
 	clear(e.want)
 	clear(e.notServed)
 	for _, c := range e.carriers {
-		c.cancel()
+		c.end("idle", "")
 		ending = append(ending, c.done)
 	}
 	return ending

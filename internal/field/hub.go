@@ -4,7 +4,9 @@ import (
 	"maps"
 	"slices"
 	"sync"
+	"time"
 
+	"ferry/internal/core/crossing"
 	"ferry/internal/core/diagnose"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/site"
@@ -96,21 +98,22 @@ type track struct {
 		quality value.Quality
 		reason  string
 	}
-	trend  []Trend
-	looked bool // somebody asked for its trend
-	habit  *diagnose.Habit
-	rev    uint64
-	gone   bool // the point is no longer in the site, or means another place
+	trend   []Trend
+	looked  bool // somebody asked for its trend
+	habit   *diagnose.Habit
+	rev     uint64
+	gone    bool  // the point is no longer in the site, or means another place
+	arrived int64 // when it was read, in nanoseconds since 1970
 	// watchers are told of each new value: the crossings that carry it.
-	watchers []chan<- struct{}
+	watchers []watcher
 }
 
+// watcher is told of new values, and keeps nobody waiting.
+type watcher interface{ tell() }
+
 func (t *track) tell() {
-	for _, watcher := range t.watchers {
-		select {
-		case watcher <- struct{}{}:
-		default: // it has been told already and has not looked yet
-		}
+	for _, w := range t.watchers {
+		w.tell()
 	}
 }
 
@@ -182,7 +185,7 @@ func (h *Hub) follow(d *site.Device) {
 			continue // the very same
 		}
 		if t == nil || !t.point.SameReading(p) {
-			var watchers []chan<- struct{}
+			var watchers []watcher
 			if t != nil {
 				watchers = t.watchers
 			}
@@ -316,9 +319,9 @@ func (h *Hub) PutBack(samples []Sample, outages []Outage) {
 	h.toKeep = h.toKeep[max(0, len(h.toKeep)-keptOutages):]
 }
 
-// watch has a channel told whenever one of the points gets a value; the
-// returned function ends that.
-func (h *Hub) watch(points []string, told chan<- struct{}) (end func()) {
+// watch has somebody told whenever one of the points gets a value; the returned
+// function ends that.
+func (h *Hub) watch(points []string, told watcher) (end func()) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for _, id := range points {
@@ -331,9 +334,24 @@ func (h *Hub) watch(points []string, told chan<- struct{}) (end func()) {
 		defer h.mu.Unlock()
 		for _, id := range points {
 			if t := h.points[id]; t != nil {
-				t.watchers = slices.DeleteFunc(t.watchers, func(c chan<- struct{}) bool { return c == told })
+				t.watchers = slices.DeleteFunc(t.watchers, func(w watcher) bool { return w == told })
 			}
 		}
+	}
+}
+
+// readings fills in what is known of points, one reading for each.
+func (h *Hub) readings(points []string, into []crossing.Reading) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for i, id := range points {
+		t := h.points[id]
+		if t == nil {
+			into[i] = crossing.Reading{Quality: value.NotRead}
+			continue
+		}
+		into[i] = crossing.Reading{Value: t.live.Value, Quality: t.live.Quality, Reason: t.live.Reason,
+			At: time.Unix(0, t.arrived)}
 	}
 }
 

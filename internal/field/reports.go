@@ -337,7 +337,7 @@ func (h *Hub) arrive(t *track, s *Sampled, report *Report, ms int64) {
 		h.spoil(t, err.Error())
 		return
 	}
-	t.live.AtMs, t.live.SourceMs, t.raw = ms, 0, v
+	t.live.AtMs, t.live.SourceMs, t.raw, t.arrived = ms, 0, v, report.At.UnixNano()
 	if !s.Time.IsZero() {
 		t.live.SourceMs = s.Time.UnixMilli()
 	}

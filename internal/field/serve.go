@@ -103,6 +103,13 @@ func (d *Served) Put(point string, v value.Value, at time.Time) (value.Value, er
 	return raw, err
 }
 
+// shown prints a raw value of a point.
+func (d *Served) shown(id string, raw value.Value) string {
+	d.mu.RLock()
+	defer d.mu.RUnlock()
+	return d.image.Shown(id, raw)
+}
+
 // Clear takes the value of a point away.
 func (d *Served) Clear(point, reason string) {
 	d.mu.Lock()
@@ -320,7 +327,7 @@ func (p *Post) talk(c *Client, conn net.Conn) {
 		_ = conn.Close() // the far end may have gone already
 	}()
 	err := answerAll(conn, p.speaks.Speech(p, c), c)
-	if err == nil || errors.Is(err, io.EOF) || errors.Is(err, net.ErrClosed) || errors.Is(err, syscall.ECONNRESET) {
+	if errors.Is(err, io.EOF) || errors.Is(err, net.ErrClosed) || errors.Is(err, syscall.ECONNRESET) {
 		return
 	}
 	p.mu.Lock()

@@ -24,6 +24,8 @@ type WriteResult struct {
 	// ReadBack is what the point reads after the write.
 	ReadBack string `json:"readBack"`
 	AtMs     int64  `json:"atMs"`
+
+	stored value.Value // what it reads after the write, as a value
 }
 
 // fresh is how old a value may be to be shown as the one that a write replaces.
@@ -202,7 +204,8 @@ func (e *Engine) judge(ctx context.Context, r *runner, o *order, reply Reply, pa
 	case !reply.OK():
 		result.Sentence = "It was written, but reading it back failed: " + reply.Sentence + "."
 	default:
-		result.ReadBack = o.point.Shown(o.scale.Apply(back))
+		result.stored = o.scale.Apply(back)
+		result.ReadBack = o.point.Shown(result.stored)
 		reads := strings.TrimSpace(result.ReadBack + " " + o.point.Unit)
 		switch same := back == o.rounded() && reply.Doubt == ""; {
 		case same && unsure:

@@ -1,74 +1,15 @@
-// Package crossing carries the value of one point into another: what would be
-// written, when it is worth writing, and whether the target can hold it.
+// Package crossing carries the values of points into other points: what becomes of
+// them on the way, when they are due, and whether the target can hold them.
 package crossing
 
 import (
 	"fmt"
-	"math"
-	"strings"
 
 	"ferry/internal/core/block"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
-
-// Carry returns what a source value becomes at the target, in the target's
-// engineering units.
-func Carry(c *site.Crossing, to *site.Point, source value.Value) (value.Value, error) {
-	if (source.Kind() == value.Text) != to.Type.IsText() {
-		return value.Value{}, fmt.Errorf("a text cannot become a number, nor a number a text")
-	}
-	carried := c.Scale().Apply(source)
-	if f := carried.Float(); carried.Kind() == value.Float && (math.IsNaN(f) || math.IsInf(f, 0)) &&
-		to.Type != value.TypeFloat32 && to.Type != value.TypeFloat64 {
-		return value.Value{}, fmt.Errorf("the source reads %s, which a %s cannot hold", carried, to.Type)
-	}
-	return carried, nil
-}
-
-// Due reports whether carried differs enough from what was written last to be
-// written again. The first value is always due.
-func Due(c *site.Crossing, last, carried value.Value) bool {
-	if last.IsNone() {
-		return true
-	}
-	if carried.Kind() == value.Text || carried.Kind() == value.Bool {
-		return carried != last
-	}
-	was, is := last.Float(), carried.Float()
-	if math.IsNaN(was) || math.IsNaN(is) {
-		return math.IsNaN(was) != math.IsNaN(is)
-	}
-	step := math.Abs(is - was)
-	return step > 0 && step >= c.Deadband
-}
-
-// Words says in short what a crossing does on the way: "÷ 100, moves by 5".
-func Words(c *site.Crossing) string {
-	var parts []string
-	switch f := c.Factor; {
-	case f == 0 || f == 1:
-	case f > 0 && f < 1 && 1/math.Round(1/f) == f:
-		parts = append(parts, fmt.Sprintf("÷ %.0f", math.Round(1/f)))
-	default:
-		parts = append(parts, fmt.Sprintf("× %g", f))
-	}
-	switch {
-	case c.Offset > 0:
-		parts = append(parts, fmt.Sprintf("+ %g", c.Offset))
-	case c.Offset < 0:
-		parts = append(parts, fmt.Sprintf("− %g", -c.Offset))
-	}
-	if len(parts) == 0 {
-		parts = []string{"as it is"}
-	}
-	words := strings.Join(parts, " ")
-	if c.Deadband > 0 {
-		words += fmt.Sprintf(", moves by %g", c.Deadband)
-	}
-	return words
-}
 
 // Check reports what is wrong with the crossings of a site: a target that
 // cannot be written or is written twice, a loop, a kind or a range that does

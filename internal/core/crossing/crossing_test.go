@@ -3,60 +3,12 @@ package crossing
 import (
 	_ "ferry/internal/core/family/blocktcp"
 	_ "ferry/internal/core/family/modbus"
-	"math"
 	"testing"
 
 	"ferry/internal/core/block"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
-
-func TestDue(t *testing.T) {
-	c := &site.Crossing{Deadband: 0.5}
-	for _, s := range []struct {
-		last, next value.Value
-		want       bool
-	}{
-		{value.Value{}, value.OfFloat(1), true},
-		{value.OfFloat(1), value.OfFloat(1.4), false},
-		{value.OfFloat(1), value.OfFloat(1.5), true},
-		{value.OfFloat(1), value.OfFloat(0.5), true},
-		{value.OfFloat(1), value.OfFloat(math.NaN()), true},
-		{value.OfFloat(math.NaN()), value.OfFloat(math.NaN()), false},
-		{value.OfBool(true), value.OfBool(false), true},
-		{value.OfText("a"), value.OfText("a"), false},
-	} {
-		if got := Due(c, s.last, s.next); got != s.want {
-			t.Errorf("from %v to %v: due %v", s.last, s.next, got)
-		}
-	}
-	if Due(&site.Crossing{}, value.OfInt(3), value.OfInt(3)) {
-		t.Error("without a deadband, no change is written")
-	}
-}
-
-func TestCarry(t *testing.T) {
-	fahrenheit := &site.Crossing{Factor: 1.8, Offset: 32}
-	if v, err := Carry(fahrenheit, &site.Point{Type: value.TypeInt16}, value.OfFloat(12.5)); err != nil ||
-		math.Abs(v.Float()-54.5) > 1e-12 {
-		t.Errorf("12.5 °C becomes %v, %v", v, err)
-	}
-	for _, bad := range []struct {
-		to site.Point
-		v  value.Value
-	}{{site.Point{Type: value.TypeText}, value.OfInt(1)}, {site.Point{Type: value.TypeInt16}, value.OfText("x")},
-		{site.Point{Type: value.TypeInt16}, value.OfFloat(math.NaN())}} {
-		if v, err := Carry(fahrenheit, &bad.to, bad.v); err == nil {
-			t.Errorf("%v becomes %v in a %s", bad.v, v, bad.to.Type)
-		}
-	}
-	for words, c := range map[string]site.Crossing{"as it is": {}, "÷ 100, moves by 5": {Factor: 0.01, Deadband: 5},
-		"× 1.8 + 32": {Factor: 1.8, Offset: 32}} {
-		if got := Words(&c); got != words {
-			t.Errorf("said as %q, want %q", got, words)
-		}
-	}
-}
 
 func TestCheck(t *testing.T) {
 	point := func(id, area string, at uint32, typ value.Type, access site.Access) site.Point {

@@ -290,6 +290,15 @@ func (m *Image) Put(id string, v value.Value) (raw value.Value, err error) {
 	return raw, nil
 }
 
+// Shown prints a raw value of a point.
+func (m *Image) Shown(id string, raw value.Value) string {
+	c := m.points[id]
+	if c == nil {
+		return ""
+	}
+	return c.point.Shown(c.point.Scale().Apply(raw))
+}
+
 // Clear takes the value of a point away: clients are refused until it has
 // another.
 func (m *Image) Clear(id string) {

@@ -14,6 +14,7 @@ import (
 	"ferry/internal/core/finding"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
+	"ferry/internal/core/unit"
 	"ferry/internal/core/value"
 )
 
@@ -239,7 +240,7 @@ func (c *checker) units() {
 	for i := range c.device.Points {
 		p := &c.device.Points[i]
 		if p.Unit != "" && !KnownUnit(p.Unit) {
-			if near := nearUnit(p.Unit); near != "" {
+			if near := unit.Near(p.Unit); near != "" {
 				f := c.add(p, Unit, finding.Note, "unit-spelling", "An unusual spelling of a unit",
 					fmt.Sprintf("%s is in %q, which is usually written %s.", p.Name, p.Unit, near), "")
 				c.fix(f, "Write "+near, p, Unit, near)
@@ -251,7 +252,7 @@ func (c *checker) units() {
 		}
 		if !unitSuits(p.Name, p.Unit) {
 			c.add(p, Unit, finding.Doubt, "unit-against-name", "The unit is not one of what the name says",
-				fmt.Sprintf("%s is in %s, which is a unit of %s.", p.Name, p.Unit, kindOf[p.Unit]),
+				fmt.Sprintf("%s is in %s, which is a unit of %s.", p.Name, p.Unit, unit.Kind(p.Unit)),
 				"Compare name and unit with the manual: a row may have slipped.")
 		}
 		if stem := strings.TrimRight(p.Name, "0123456789-_ ABCDEF"); p.Type.IsWhole() || p.Type.IsFloat() {

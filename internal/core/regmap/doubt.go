@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ferry/internal/core/site"
+	"ferry/internal/core/unit"
 	"ferry/internal/core/value"
 )
 
@@ -73,8 +74,8 @@ func Doubt(p *site.Point, raw, v value.Value) string {
 	if size := math.Abs(f); p.Type.IsFloat() && (size > 1e15 || size > 0 && size < 1e-12) {
 		return hardly(p, v)
 	}
-	kind, known := kindOf[p.Unit]
-	if !known {
+	kind := unit.Kind(p.Unit)
+	if kind == "" {
 		return ""
 	}
 	b, ok := shown[kind]

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"ferry/internal/core/site"
+	"ferry/internal/core/unit"
 	"ferry/internal/core/value"
 )
 
@@ -67,10 +68,10 @@ func TestNameRules(t *testing.T) {
 }
 
 func TestUnits(t *testing.T) {
-	for unit, want := range map[string]string{"uS/cm": "µS/cm", "C": "°C", "M3/H": "m³/h", "MG/L": "mg/L",
+	for name, want := range map[string]string{"uS/cm": "µS/cm", "C": "°C", "M3/H": "m³/h", "MG/L": "mg/L",
 		"W/m2": "W/m²", "furlong": "", "": ""} {
-		if got := nearUnit(unit); got != want || KnownUnit(unit) {
-			t.Errorf("%q is near %q, want %q", unit, got, want)
+		if got := unit.Near(name); got != want || KnownUnit(name) {
+			t.Errorf("%q is near %q, want %q", name, got, want)
 		}
 	}
 	for _, c := range []struct {

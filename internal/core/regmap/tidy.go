@@ -9,6 +9,7 @@ import (
 	"ferry/internal/core/address"
 	"ferry/internal/core/block"
 	"ferry/internal/core/site"
+	"ferry/internal/core/unit"
 	"ferry/internal/core/value"
 )
 
@@ -260,21 +261,21 @@ func unitOf(text string) string {
 // readScale takes the factor from its own cell, from the divisor or from the
 // unit, and the unit with it.
 func (m *maker) readScale(p *site.Point) {
-	unit := strings.TrimSpace(m.cell(Unit))
-	if unit == "-" || unit == "–" || unit == "—" || strings.EqualFold(unit, "n/a") {
-		unit = ""
+	in := strings.TrimSpace(m.cell(Unit))
+	if in == "-" || in == "–" || in == "—" || strings.EqualFold(in, "n/a") {
+		in = ""
 	}
 	factor := ""
-	if unit == "" || KnownUnit(unit) {
+	if in == "" || KnownUnit(in) {
 		// as it stands
-	} else if parts := unitScale.FindStringSubmatch(unit); parts != nil && (KnownUnit(parts[2]) ||
-		nearUnit(parts[2]) != "") {
-		factor, unit = parts[1], parts[2]
-	} else if parts := unitTight.FindStringSubmatch(unit); parts != nil && KnownUnit(parts[2]) {
-		factor, unit = parts[1], parts[2]
+	} else if parts := unitScale.FindStringSubmatch(in); parts != nil && (KnownUnit(parts[2]) ||
+		unit.Near(parts[2]) != "") {
+		factor, in = parts[1], parts[2]
+	} else if parts := unitTight.FindStringSubmatch(in); parts != nil && KnownUnit(parts[2]) {
+		factor, in = parts[1], parts[2]
 	}
-	if unit != "" {
-		p.Unit = strings.Trim(unit, "[]()")
+	if in != "" {
+		p.Unit = strings.Trim(in, "[]()")
 	}
 	scale := strings.TrimSpace(m.cell(Scale))
 	word, u := "", ""

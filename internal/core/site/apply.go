@@ -368,7 +368,7 @@ func (a *applier) removeOfLink(id string) {
 
 func (a *applier) removeOfPoint(id string) {
 	for i := len(a.site.Crossings) - 1; i >= 0; i-- {
-		if c := a.site.Crossings[i]; c.From == id || c.To == id {
+		if c := &a.site.Crossings[i]; c.Concerns(id) {
 			a.drop(KindCrossing, c.ID, "")
 		}
 	}

@@ -6,7 +6,6 @@ package site
 import (
 	"ferry/internal/core/address"
 	"ferry/internal/core/protocol"
-	"ferry/internal/core/value"
 )
 
 // Format and Version stand at the head of every site file.
@@ -125,25 +124,6 @@ func (d *Device) Places(yield func(address.Address) bool) {
 		}
 	}
 }
-
-// Crossing carries one point into another:
-//
-//	to = from × Factor + Offset, written when it differs by Deadband or more
-//
-// from what was written last.
-type Crossing struct {
-	ID       string  `json:"id"`
-	From     string  `json:"from"`
-	To       string  `json:"to"`
-	Factor   float64 `json:"factor,omitempty"`
-	Offset   float64 `json:"offset,omitempty"`
-	Deadband float64 `json:"deadband,omitempty"`
-	Off      bool    `json:"off,omitempty"`
-	Remark   string  `json:"remark,omitempty"`
-}
-
-// Scale returns the linear scale of c.
-func (c *Crossing) Scale() value.Linear { return value.Linear{Factor: c.Factor, Offset: c.Offset} }
 
 // Line returns the line with the given id, or nil.
 func (s *Site) Line(id string) *Line {

@@ -442,17 +442,3 @@ func (v *validator) link(s *Site, l *Link) {
 			"Choose a protocol of that line.")
 	}
 }
-
-func (v *validator) crossing(points map[string]*Device, c *Crossing) {
-	where := fmt.Sprintf("crossing %q", c.ID)
-	v.identity(where, "", c.ID, "")
-	if points[c.From] == nil || points[c.To] == nil {
-		v.fail(where, "its source or target is not a point of the site.", "Choose two points of the site.")
-	}
-	if c.From == c.To {
-		v.fail(where, "source and target are the same point.", "Choose another target.")
-	}
-	if c.Deadband < 0 || math.IsNaN(c.Deadband) || math.IsInf(c.Deadband, 0) {
-		v.fail(where, "the deadband is negative or no number.", "Give 0 or more.")
-	}
-}

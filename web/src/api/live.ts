@@ -11,7 +11,16 @@ import type { Live, Pulse } from "./types.gen";
  */
 let current: LiveState = {
   connected: false,
-  state: { mode: "bench", unlockedMs: 0, running: [], allowed: [], released: [], plan: 0, compiling: false },
+  state: {
+    mode: "bench",
+    unlockedMs: 0,
+    running: [],
+    serving: [],
+    allowed: [],
+    released: [],
+    plan: 0,
+    compiling: false,
+  },
   findings: [],
   crossings: {},
   exchange: 0,

@@ -62,6 +62,7 @@ export interface All {
   watch: WatchRequest;
   siteDelta: SiteDelta;
   sampling: SamplingView;
+  serving: ServingState;
   actual: ActualView;
   kept: Kept[];
 }
@@ -295,14 +296,52 @@ export interface CrossingView {
   id: string;
   from: string;
   to: string;
+  more?: string[];
   factor?: number;
   offset?: number;
+  way?: Step[];
+  both?: "source" | "target" | "later";
   deadband?: number;
+  percent?: boolean;
+  atLeastMs?: number;
+  atMostMs?: number;
+  paceMs?: number;
+  perDay?: number;
+  start?: "target" | "wait";
+  enable?: string;
+  quiet?: "substitute" | "stop";
+  quietMs?: number;
+  substitute?: string;
+  qualityTo?: string;
+  allowMs?: number;
   off?: boolean;
   remark?: string;
   words: string;
   source: CrossingEnd;
   target: CrossingEnd;
+}
+export interface Step {
+  do: "scale" | "unit" | "clamp" | "not" | "bit" | "put" | "pack" | "table" | "count" | "reread" | "text" | "formula";
+  factor?: number;
+  offset?: number;
+  from?: string;
+  to?: string;
+  least?: number;
+  most?: number;
+  bit?: number;
+  table?: Becomes[];
+  else?: number;
+  modulus?: number;
+  type?: string;
+  order?: string;
+  length?: number;
+  fill?: string;
+  formula?: string;
+  back?: string;
+}
+export interface Becomes {
+  from: number;
+  to: number;
 }
 export interface CrossingEnd {
   device: string;
@@ -749,6 +788,7 @@ export interface State {
   mode: string;
   unlockedMs: number;
   running: string[];
+  serving: string[];
   allowed: string[];
   released: Release[];
   plan: number;
@@ -961,6 +1001,21 @@ export interface CrossingState {
   written: string;
   count: number;
   atMs: number;
+  counts: Counts;
+  ferryMs: number;
+  writeMs: number;
+  worstFerryMs: number;
+  worstWriteMs: number;
+  today?: number;
+}
+export interface Counts {
+  read: number;
+  carried: number;
+  back: number;
+  held: number;
+  merged: number;
+  refused: number;
+  dropped: number;
 }
 export interface Trend {
   atMs: number;
@@ -1406,6 +1461,22 @@ export interface SamplingRow {
   seesMs: number;
   trustsMs: number;
   sentence: string;
+}
+export interface ServingState {
+  device: string;
+  listens: string[];
+  sentence?: string;
+  clients: ClientState[];
+  away: number;
+  lastAway?: string;
+}
+export interface ClientState {
+  from: string;
+  sinceMs: number;
+  asked: number;
+  refused: number;
+  wrote: number;
+  lastMs: number;
 }
 export interface ActualView {
   fromMs: number;

@@ -13,6 +13,7 @@ import { Access } from "./Access";
 import { FaultSelect } from "./FaultSelect";
 import { readRuns, runExample, runText } from "./limits";
 import { PortSettings } from "./PortSettings";
+import { Serving } from "./Serving";
 
 /** A device's own settings, its ports, and its links. */
 export function DevicePanel({ site, device }: { site: SiteView; device: DeviceView }) {
@@ -105,6 +106,7 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
           }
         />
       )}
+      <Serving device={device} onBegin={editor.begin} onChange={(what, patch) => editor.commit(what, patch)} />
       <Access
         site={site}
         device={device}

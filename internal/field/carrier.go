@@ -1,0 +1,458 @@
+package field
+
+import (
+	"context"
+	"fmt"
+	"log"
+	"runtime/debug"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"ferry/internal/core/crossing"
+	"ferry/internal/core/problem"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+)
+
+// CrossingState is what a crossing did last.
+type CrossingState struct {
+	ID string `json:"id"`
+	// State is one of crossing.State; waiting also where it is not released on the
+	// plant.
+	State    string `json:"state"`
+	Sentence string `json:"sentence,omitempty"`
+	Written  string `json:"written"`
+	Count    int    `json:"count"` // writes that went well
+	AtMs     int64  `json:"atMs"`
+	// Counts say what became of the values of the source.
+	Counts crossing.Counts `json:"counts"`
+	// FerryMs is how long Ferry had a value last, from the source's answer to the
+	// beginning of the write; WriteMs how long the write took. Worst are the longest.
+	FerryMs      float64 `json:"ferryMs"`
+	WriteMs      float64 `json:"writeMs"`
+	WorstFerryMs float64 `json:"worstFerryMs"`
+	WorstWriteMs float64 `json:"worstWriteMs"`
+	// Today is how often the target was written today, where that is bounded.
+	Today int `json:"today,omitempty"`
+}
+
+// carrier is one crossing at work. It is told of new values, and then looks at them
+// in a goroutine that ends once there is nothing more to do. It is the only writer
+// of the crossing: the one before it has ended when it begins.
+type carrier struct {
+	engine *Engine
+	of     crossPrint
+	ctx    context.Context
+	cancel context.CancelFunc
+	done   chan struct{}
+	x      site.Crossing
+	by     string
+	flow   *crossing.Flow // whoever runs owns it
+	to     *site.Point
+	served map[string]*Served // the points that Ferry itself holds
+	watch  []string           // points that it looks at: sources, target, what enables it
+	sight  crossing.Sight
+	timer  *time.Timer
+	// turn is resting, running, or running with more to look at.
+	turn    atomic.Int32
+	unwatch func()
+	anew    atomic.Bool // write whatever comes next
+
+	mu    sync.Mutex
+	state CrossingState
+	pens  map[string]*pen // by the point that is written
+}
+
+// pen is the record of the journal for what a crossing writes to one point, as long
+// as its state stays the same; dirty is set while the journal does not have it as
+// it is.
+type pen struct {
+	record *Record
+	dirty  bool
+}
+
+const (
+	resting int32 = iota
+	running
+	runningOn
+)
+
+// restingCarrier stands for a crossing that is not to carry. The lock is held.
+func restingCarrier(e *Engine, x *site.Crossing, of crossPrint, why string) *carrier {
+	c := &carrier{engine: e, of: of, x: *x, done: make(chan struct{}), pens: map[string]*pen{},
+		state: CrossingState{ID: x.ID, State: why, Sentence: waitingSays[why]}}
+	c.ctx, c.cancel = context.WithCancel(e.door.life)
+	c.cancel()
+	close(c.done)
+	return c
+}
+
+// newCarrier starts a crossing after the one before it. The lock is held.
+func (e *Engine) newCarrier(x *site.Crossing, of crossPrint, before *carrier) *carrier {
+	c := &carrier{engine: e, of: of, x: *x, done: make(chan struct{}), by: "on the bench", pens: map[string]*pen{},
+		served: map[string]*Served{}, state: CrossingState{ID: x.ID, State: "idle"}}
+	c.ctx, c.cancel = context.WithCancel(e.door.life)
+	if r := e.door.releases[x.ID]; r != nil {
+		c.by = "released by " + r.By
+	}
+	var from []*site.Point
+	for _, id := range c.x.Sources() {
+		_, p := e.pointAt(id)
+		from = append(from, p)
+	}
+	_, c.to = e.pointAt(x.To)
+	var quality *site.Point
+	if x.QualityTo != "" {
+		_, quality = e.pointAt(x.QualityTo)
+	}
+	for id := range x.Points {
+		if d, _ := e.pointAt(id); d.Served() && e.serving[d.ID] != nil {
+			c.served[id] = e.serving[d.ID].Served
+		}
+	}
+	c.flow = crossing.NewFlow(&c.x, from, c.to, quality)
+	c.watch = append(c.x.Sources(), x.To)
+	if x.Enable != "" {
+		c.watch = append(c.watch, x.Enable)
+	}
+	c.sight.Sources = make([]crossing.Reading, len(from))
+	ran := before != nil && before.ctx.Err() == nil
+	if before != nil {
+		before.end("idle", "")
+	}
+	c.turn.Store(running)
+	c.timer = time.AfterFunc(time.Hour, c.tell)
+	c.timer.Stop()
+	watched := c.x.Sources()
+	if x.Enable != "" {
+		watched = append(watched, x.Enable)
+	}
+	if x.Both != site.OneWay || len(c.x.Way) > 0 {
+		watched = append(watched, x.To)
+	}
+	c.unwatch = e.Hub.watch(watched, c)
+	go func() {
+		if before != nil {
+			<-before.done
+			c.inherit(before, ran)
+		}
+		c.run()
+	}()
+	return c
+}
+
+// inherit takes over what is known of the shores, if the crossing still means the
+// same and was at work until now.
+func (c *carrier) inherit(before *carrier, ran bool) {
+	before.mu.Lock()
+	state := before.state
+	before.mu.Unlock()
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.state = state
+	if ran && before.of.print == c.of.print && before.flow != nil {
+		c.flow.Inherit(before.flow)
+	}
+}
+
+// tell has the carrier look at what there is. It keeps nobody waiting.
+func (c *carrier) tell() {
+	for {
+		switch now := c.turn.Load(); now {
+		case resting:
+			if c.turn.CompareAndSwap(resting, running) {
+				go c.run()
+				return
+			}
+		default:
+			if now == runningOn || c.turn.CompareAndSwap(running, runningOn) {
+				return
+			}
+		}
+	}
+}
+
+// run looks until there is nothing more to look at.
+func (c *carrier) run() {
+	for {
+		c.turn.Store(running)
+		if c.ctx.Err() != nil {
+			c.finish() // it stays running, so that nothing more comes of it
+			return
+		}
+		c.guarded()
+		if c.ctx.Err() == nil && c.turn.CompareAndSwap(running, resting) {
+			if c.ctx.Err() != nil { // it was ended in between, by somebody who saw it run
+				c.tell()
+			}
+			return
+		}
+	}
+}
+
+// guarded is step, which a defect does not carry beyond.
+func (c *carrier) guarded() {
+	defer func() {
+		if p := recover(); p != nil {
+			log.Printf("crossing %s: %v\n%s", c.x.ID, p, debug.Stack())
+			c.turns(c.x.To, Failed, fmt.Sprintf("Ferry failed (%v): a defect of Ferry's own.", p))
+			c.say("failed", fmt.Sprintf("Ferry failed (%v): a defect of Ferry's own.", p))
+		}
+	}()
+	c.step()
+}
+
+// step looks at both shores and does what is due.
+func (c *carrier) step() {
+	if c.anew.Swap(false) {
+		c.flow.Forget()
+	}
+	for range 4 { // what was written may make more due
+		now := time.Now()
+		c.look(now)
+		acts, next := c.flow.Look(now, &c.sight)
+		if len(acts) == 0 {
+			c.note()
+			c.again(now, next)
+			return
+		}
+		for i := range acts {
+			if c.ctx.Err() != nil {
+				return
+			}
+			c.do(&acts[i])
+		}
+		c.note()
+	}
+	c.again(time.Now(), time.Now().Add(10*time.Millisecond))
+}
+
+// look reads what is known of its points.
+func (c *carrier) look(now time.Time) {
+	n := len(c.sight.Sources)
+	readings := make([]crossing.Reading, len(c.watch))
+	c.engine.Hub.readings(c.watch, readings)
+	copy(c.sight.Sources, readings)
+	c.sight.Target = readings[n]
+	if len(readings) > n+1 {
+		c.sight.Enable = readings[n+1]
+	}
+	if c.x.PerDay > 0 {
+		c.sight.Today, c.sight.Tomorrow = c.engine.worn.today(c.x.To, now)
+	}
+}
+
+// again has the carrier look again at a time, if it is one.
+func (c *carrier) again(now, next time.Time) {
+	if next.IsZero() {
+		c.timer.Stop()
+		return
+	}
+	c.timer.Reset(max(next.Sub(now), time.Millisecond))
+}
+
+// do carries out one act, and tells the flow what came of it.
+func (c *carrier) do(a *crossing.Act) {
+	began := time.Now()
+	if served := c.served[a.Point]; served != nil {
+		raw, err := served.Put(a.Point, a.Value, began)
+		if err != nil {
+			c.flow.NotWritten(began, a, err.Error()+".", false)
+			return
+		}
+		c.wrote(a, began, raw, served.shown(a.Point, raw))
+		return
+	}
+	ctx, cancel := context.WithTimeout(c.ctx, 10*time.Second)
+	defer cancel()
+	o, err := c.engine.prepare(a.Point, a.Value, authority{crossing: c.x.ID})
+	if err == nil {
+		err = c.engine.holds(o)
+	}
+	if err != nil {
+		c.flow.NotWritten(time.Now(), a, problem.From(err, "write").Error(), false)
+		return
+	}
+	if !c.intend(a.Point, c.engine.show(o)) {
+		c.flow.NotWritten(time.Now(), a, "Nothing was written: the journal of writes cannot be kept.", false)
+		return
+	}
+	result, err := c.engine.send(ctx, o)
+	switch {
+	case c.ctx.Err() != nil && result.State == NotWritten: // it was ended, which is no failure
+	case err != nil:
+		c.flow.NotWritten(time.Now(), a, problem.From(err, "write").Error(), false)
+	case !result.OK:
+		c.flow.NotWritten(time.Now(), a, result.Sentence, result.State == NotKnown)
+	default:
+		c.wrote(a, began, result.stored, result.Order.New)
+		c.mu.Lock()
+		p := c.pens[a.Point]
+		p.record.Count++
+		p.record.Last, p.record.EndMs = result.Order.New, result.AtMs
+		p.dirty = true
+		c.mu.Unlock()
+	}
+}
+
+// wrote notes a write that went well.
+func (c *carrier) wrote(a *crossing.Act, began time.Time, stored value.Value, shown string) {
+	now := time.Now()
+	c.flow.Wrote(now, a, stored)
+	if !a.Back && !a.Quality {
+		c.engine.worn.add(a.Point, now)
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if a.Quality {
+		return
+	}
+	s := &c.state
+	s.Written, s.AtMs = shown, now.UnixMilli()
+	s.WriteMs = millis(now.Sub(began))
+	s.WorstWriteMs = max(s.WorstWriteMs, s.WriteMs)
+	if !a.From.IsZero() {
+		s.FerryMs = millis(began.Sub(a.From))
+		s.WorstFerryMs = max(s.WorstFerryMs, s.FerryMs)
+	}
+}
+
+func millis(d time.Duration) float64 { return float64(d) / float64(time.Millisecond) }
+
+// note has what the crossing does shown, and the changes of it in the journal.
+func (c *carrier) note() {
+	switch f := c.flow; {
+	case c.served[c.x.To] != nil:
+	case f.State == crossing.Holding && f.Counts.Carried > 0:
+		c.turns(c.x.To, Holding, f.Sentence)
+	case f.State == crossing.Failed:
+		c.turns(c.x.To, Failed, f.Sentence)
+	}
+	c.say(string(c.flow.State), c.flow.Sentence)
+}
+
+// say changes what is shown, unless the crossing has been ended: then whoever
+// ended it said why.
+func (c *carrier) say(state, sentence string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.ctx.Err() != nil {
+		return
+	}
+	c.state.State, c.state.Sentence = state, sentence
+	c.state.Counts, c.state.Count, c.state.Today = c.flow.Counts, c.flow.Counts.Carried, c.sight.Today
+}
+
+func (c *carrier) shown() CrossingState {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.state
+}
+
+// end ends the crossing, and says why.
+func (c *carrier) end(state, sentence string) {
+	c.mu.Lock()
+	c.cancel()
+	c.state.State, c.state.Sentence = state, sentence
+	c.mu.Unlock()
+	if c.unwatch != nil {
+		c.tell()
+	}
+}
+
+// intend makes sure that the journal has a record of the crossing carrying,
+// before the first value goes.
+func (c *carrier) intend(point string, shown WriteOrder) bool {
+	c.mu.Lock()
+	p := c.pens[point]
+	had := p != nil && p.record != nil && p.record.State == Carrying
+	c.mu.Unlock()
+	return had || c.replace(point, &Record{Who: "crossing, " + c.by, Crossing: c.x.ID, State: Carrying, Order: shown,
+		AtMs: time.Now().UnixMilli()})
+}
+
+// replace closes the record that the journal has for a point and begins another.
+func (c *carrier) replace(point string, r *Record) bool {
+	c.mu.Lock()
+	p := c.pens[point]
+	if p == nil {
+		p = &pen{}
+		c.pens[point] = p
+	}
+	old := p.record
+	p.record, p.dirty = nil, false
+	c.mu.Unlock()
+	if old != nil {
+		old.EndMs = max(old.EndMs, old.AtMs)
+		c.engine.over(old)
+	}
+	if err := c.engine.Journal.Intend(context.Background(), r); err != nil {
+		log.Printf("crossing %s: the journal of writes: %v", c.x.ID, err)
+		return false
+	}
+	c.mu.Lock()
+	p.record = r
+	c.mu.Unlock()
+	return true
+}
+
+// turns notes a change of state in the journal; while it stays the same, its
+// record counts.
+func (c *carrier) turns(point string, state WriteState, sentence string) {
+	c.mu.Lock()
+	var r *Record
+	p := c.pens[point]
+	if p != nil {
+		r = p.record
+	}
+	if r != nil && r.State == state {
+		r.Sentence = sentence
+		r.Count++
+		r.EndMs, p.dirty = time.Now().UnixMilli(), true
+		c.mu.Unlock()
+		return
+	}
+	c.mu.Unlock()
+	next := &Record{Who: "crossing", Crossing: c.x.ID, State: state, Sentence: sentence, AtMs: time.Now().UnixMilli(),
+		EndMs: time.Now().UnixMilli(), Count: 1}
+	if r != nil {
+		next.Who, next.Order = r.Who, r.Order
+		next.Order.New, next.Order.Words = r.Last, ""
+	} else if o, err := c.engine.prepare(point, value.OfInt(0), authority{crossing: c.x.ID}); err == nil {
+		next.Order = c.engine.show(o)
+		next.Order.New, next.Order.Words, next.Order.Lost = "", "", ""
+	}
+	c.replace(point, next)
+}
+
+// finish brings the journal up to date at the end of a carrier.
+func (c *carrier) finish() {
+	c.timer.Stop()
+	c.unwatch()
+	c.mu.Lock()
+	var records []*Record
+	for _, p := range c.pens {
+		if p.record != nil {
+			records = append(records, p.record)
+		}
+		p.record, p.dirty = nil, false
+	}
+	c.mu.Unlock()
+	for _, r := range records {
+		r.EndMs = time.Now().UnixMilli()
+		if r.State == Carrying {
+			r.State, r.Sentence = Done, fmt.Sprintf("The crossing wrote %d times and was ended.", r.Count)
+		}
+		c.engine.over(r)
+	}
+	close(c.done)
+}
+
+// over hands a record that changes no more to the next KeepCrossings, so that
+// hundreds that end together cost one transaction.
+func (e *Engine) over(r *Record) {
+	e.overMu.Lock()
+	defer e.overMu.Unlock()
+	e.overs = append(e.overs, r)
+}
