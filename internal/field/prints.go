@@ -77,14 +77,6 @@ func (e *Engine) pointAt(id string) (*site.Device, *site.Point) {
 	return d, &d.Points[at[1]]
 }
 
-// point finds a point.
-func (e *Engine) point(id string) *site.Point {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	_, p := e.pointAt(id)
-	return p
-}
-
 // placesIn says where each point of a site is, where crossings look for many.
 func placesIn(s *site.Site) map[string][2]int {
 	if len(s.Crossings) < 8 {

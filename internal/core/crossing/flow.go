@@ -114,18 +114,27 @@ func NewFlow(x *site.Crossing, from []*site.Point, to, quality *site.Point) *Flo
 		f.broken = upper(err.Error()) + "."
 	}
 	if x.Quiet == site.Substitute {
-		if f.substitute, err = to.ParseValue(x.Substitute); err == nil {
-			f.substitute, err = Fit(f.substitute, to)
-		}
-		if err != nil {
-			f.broken = fmt.Sprintf("The value to be written while the source is not good, %q, is none of the target: %v.",
-				x.Substitute, err)
+		if f.substitute, err = substituteOf(x, to); err != nil {
+			f.broken = upper(err.Error()) + "."
 		}
 	}
 	if x.Both != site.OneWay && f.broken == "" && f.way.Returns() != nil {
 		f.broken = fmt.Sprintf("It is to carry both ways, and there is no way back: %v.", f.way.Returns())
 	}
 	return f
+}
+
+// substituteOf reads the value that is written while the source is not good.
+func substituteOf(x *site.Crossing, to *site.Point) (value.Value, error) {
+	v, err := to.ParseValue(x.Substitute)
+	if err == nil {
+		v, err = Fit(v, to)
+	}
+	if err != nil {
+		return v, fmt.Errorf("the value to be written while the source is not good, %q, is none of the target: %w",
+			x.Substitute, err)
+	}
+	return v, nil
 }
 
 func upper(text string) string {

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"math"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"github.com/expr-lang/expr"
 	"github.com/expr-lang/expr/file"
@@ -35,6 +37,15 @@ var builtins = []string{"abs", "ceil", "floor", "round", "max", "min", "mean", "
 	"trim", "upper", "lower", "hasPrefix", "hasSuffix", "indexOf", "len", "bitand", "bitor", "bitxor", "bitnot", "bitshl",
 	"bitshr"}
 
+// compiled are programs of formulas by the kinds of their sources and their text:
+// many crossings have the same. A program does not change.
+var (
+	compiled sync.Map
+	kept     atomic.Int64
+)
+
+const mostCompiled = 4096
+
 // letter names the source with a number, from 0.
 func letter(i int) string { return string(rune('a' + i)) }
 
@@ -44,11 +55,15 @@ func newFormula(text string, sources []value.Kind) (*formula, error) {
 	if strings.TrimSpace(text) == "" {
 		return nil, errors.New("the formula is missing")
 	}
-	f := &formula{env: map[string]any{}}
+	f := &formula{machine: vm.VM{MemoryBudget: mostMemory}, env: map[string]any{"pi": math.Pi}}
 	for i, kind := range sources {
 		f.env[letter(i)] = sample(kind)
 	}
-	f.env["pi"] = math.Pi
+	key := fmt.Sprint(sources, text)
+	if program, ok := compiled.Load(key); ok {
+		f.program = program.(*vm.Program)
+		return f, nil
+	}
 	options := []expr.Option{expr.Env(f.env), expr.MaxNodes(mostNodes), expr.DisableAllBuiltins(),
 		expr.Function("sqrt", func(p ...any) (any, error) { return math.Sqrt(p[0].(float64)), nil }, new(func(float64) float64)),
 		expr.Function("bit", func(p ...any) (any, error) { return bitOf(p[0].(float64), p[1].(int)) },
@@ -61,7 +76,12 @@ func newFormula(text string, sources []value.Kind) (*formula, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the formula cannot be read: %s", plainly(err))
 	}
-	f.program, f.machine = program, vm.VM{MemoryBudget: mostMemory}
+	f.program = program
+	if kept.Add(1) > mostCompiled {
+		compiled.Clear()
+		kept.Store(0)
+	}
+	compiled.Store(key, program)
 	return f, nil
 }
 

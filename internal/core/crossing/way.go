@@ -1,3 +1,5 @@
+// Package crossing carries the values of points into other points: what becomes of
+// them on the way, when they are due, and whether the target can hold them.
 package crossing
 
 import (
