@@ -74,6 +74,8 @@ type All struct {
 	SiteDelta     SiteDelta           `json:"siteDelta"`
 	Sampling      SamplingView        `json:"sampling"`
 	Serving       field.ServingState  `json:"serving"`
+	Judged        JudgedView          `json:"judged"`
+	Out           OutRequest          `json:"out"`
 	Actual        ActualView          `json:"actual"`
 	Kept          []vault.Kept        `json:"kept"`
 }

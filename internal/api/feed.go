@@ -32,6 +32,7 @@ type feed struct {
 	running   bool
 	last      Pulse // without the values
 	rev       uint64
+	crossRev  uint64 // up to where crossings were told of
 	quiet     int
 
 	foundMu  sync.Mutex
@@ -214,6 +215,7 @@ func (s *Server) news(at time.Time) (told *message) {
 	}()
 	f := &s.feed // of which only this goroutine uses what follows
 	p := s.pulse(at)
+	p.Crossings, f.crossRev = s.Engine.CrossingsSince(max(f.crossRev, 1))
 	if f.all() {
 		p.Live, f.rev = s.Engine.Hub.Since(f.rev, at)
 	} else {
@@ -230,7 +232,7 @@ func (s *Server) news(at time.Time) (told *message) {
 		reflect.DeepEqual(p.State.Released, last.State.Released) &&
 		reflect.DeepEqual(p.State.Running, last.State.Running) &&
 		(p.State.UnlockedMs > 0) == (last.State.UnlockedMs > 0) &&
-		reflect.DeepEqual(p.Crossings, last.Crossings)
+		reflect.DeepEqual(p.State.Serving, last.State.Serving) && len(p.Crossings) == 0
 	if reflect.DeepEqual(p.Findings, last.Findings) {
 		p.Findings = nil
 	}
@@ -266,7 +268,7 @@ func (s *Server) pulse(at time.Time) Pulse {
 	s.mu.Lock()
 	routes := s.routeRev
 	s.mu.Unlock()
-	return Pulse{Seq: seq, State: s.Engine.State(), Live: []field.Live{}, Crossings: s.Engine.Crossings(),
+	return Pulse{Seq: seq, State: s.Engine.State(), Live: []field.Live{}, Crossings: []field.CrossingState{},
 		Findings: s.lately(at, seq),
 		Exchange: s.Engine.Hub.LastSeq(), Routes: routes, NowMs: at.UnixMilli()}
 }
@@ -292,7 +294,7 @@ func (s *Server) first(l *listener, at time.Time) []byte {
 	f := &s.feed
 	if l.window != "" {
 		p := s.pulse(at)
-		p.Whole = true
+		p.Crossings, p.Whole = s.Engine.Crossings(), true
 		f.mu.Lock()
 		l.rev = 0 // the values follow with the next beat
 		f.mu.Unlock()
@@ -308,6 +310,7 @@ func (s *Server) first(l *listener, at time.Time) []byte {
 	}
 	live, _ := s.Engine.Hub.Since(0, at)
 	p := s.pulse(at)
+	p.Crossings = s.Engine.Crossings()
 	// A point that is not told of has not been read: a map of tens of thousands
 	// is not sent for that.
 	p.Live = slices.DeleteFunc(live, func(l field.Live) bool { return l.Quality == value.NotRead })

@@ -103,6 +103,8 @@ func (s *Server) App() *fiber.App {
 	plant.Post("/users", s.postUser)
 	plant.Post("/users/remove", s.postRemoveUser)
 	edit.Post("/crossings/release", s.postRelease)
+	look.Get("/crossings/:id", s.getCrossing)
+	edit.Post("/crossings/:id/out", s.postOut)
 	look.Get("/site", s.getSite)
 	edit.Post("/edit", s.postEdit)
 	edit.Post("/undo", s.postUndo)

@@ -9,7 +9,6 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"ferry/internal/bench"
-	"ferry/internal/core/crossing"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
@@ -62,8 +61,7 @@ func (s *Server) getSite(c fiber.Ctx) error {
 	}
 	ends := crossingEnds(now)
 	for i := range now.Crossings {
-		x := &now.Crossings[i]
-		view.Crossings = append(view.Crossings, CrossingView{*x, crossing.Words(x), ends[x.From], ends[x.To]})
+		view.Crossings = append(view.Crossings, crossingView(&now.Crossings[i], ends))
 	}
 	for _, kind := range []site.Kind{site.KindSite, site.KindLine, site.KindDevice, site.KindLink, site.KindCrossing} {
 		for id, version := range snapshot.Versions(kind, "") {
@@ -80,7 +78,9 @@ func (s *Server) getSite(c fiber.Ctx) error {
 func crossingEnds(now *site.Site) map[string]CrossingEnd {
 	ends := map[string]CrossingEnd{}
 	for i := range now.Crossings {
-		ends[now.Crossings[i].From], ends[now.Crossings[i].To] = CrossingEnd{}, CrossingEnd{}
+		for id := range now.Crossings[i].Points {
+			ends[id] = CrossingEnd{}
+		}
 	}
 	if len(ends) == 0 {
 		return ends

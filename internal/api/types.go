@@ -74,6 +74,12 @@ type CrossingView struct {
 	Words  string      `json:"words"`
 	Source CrossingEnd `json:"source"`
 	Target CrossingEnd `json:"target"`
+	// MoreEnds are the further sources; Steps says each step of the way in words.
+	MoreEnds []CrossingEnd `json:"moreEnds"`
+	Steps    []string      `json:"steps"`
+	// EnableName and QualityName are those of the points, with their devices.
+	EnableName  string `json:"enableName,omitempty"`
+	QualityName string `json:"qualityName,omitempty"`
 }
 
 // CrossingEnd is one end of a crossing.

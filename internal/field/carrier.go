@@ -58,6 +58,7 @@ type carrier struct {
 	turn    atomic.Int32
 	unwatch func()
 	anew    atomic.Bool // write whatever comes next
+	rev     atomic.Uint64
 
 	mu    sync.Mutex
 	state CrossingState
@@ -85,6 +86,7 @@ func restingCarrier(e *Engine, x *site.Crossing, of crossPrint, why string) *car
 	c.ctx, c.cancel = context.WithCancel(e.door.life)
 	c.cancel()
 	close(c.done)
+	c.rev.Store(e.crossRev.Add(1))
 	return c
 }
 
@@ -151,6 +153,7 @@ func (c *carrier) inherit(before *carrier, ran bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.state = state
+	c.rev.Store(c.engine.crossRev.Add(1))
 	if ran && before.of.print == c.of.print && before.flow != nil {
 		c.flow.Inherit(before.flow)
 	}
@@ -340,8 +343,17 @@ func (c *carrier) say(state, sentence string) {
 	if c.ctx.Err() != nil {
 		return
 	}
-	c.state.State, c.state.Sentence = state, sentence
+	c.become(state, sentence)
 	c.state.Counts, c.state.Count, c.state.Today = c.flow.Counts, c.flow.Counts.Carried, c.sight.Today
+}
+
+// become changes the state that is shown. The lock is held.
+func (c *carrier) become(state, sentence string) {
+	if c.state.State == state && c.state.Sentence == sentence && c.rev.Load() > 0 {
+		return
+	}
+	c.state.State, c.state.Sentence = state, sentence
+	c.rev.Store(c.engine.crossRev.Add(1))
 }
 
 func (c *carrier) shown() CrossingState {
@@ -354,7 +366,7 @@ func (c *carrier) shown() CrossingState {
 func (c *carrier) end(state, sentence string) {
 	c.mu.Lock()
 	c.cancel()
-	c.state.State, c.state.Sentence = state, sentence
+	c.become(state, sentence)
 	c.mu.Unlock()
 	if c.unwatch != nil {
 		c.tell()

@@ -171,15 +171,39 @@ func (e *Engine) carry() {
 
 // Crossings returns what each crossing did last, by id.
 func (e *Engine) Crossings() []CrossingState {
+	list, _ := e.CrossingsSince(0)
+	return list
+}
+
+// CrossingsSince returns the crossings whose state or sentence has changed after a
+// revision, by id, and the revision to ask with next.
+func (e *Engine) CrossingsSince(rev uint64) ([]CrossingState, uint64) {
+	next := e.crossRev.Load()
 	e.mu.Lock()
-	carriers := slices.Collect(maps.Values(e.carriers))
+	carriers := make([]*carrier, 0, len(e.carriers))
+	for _, c := range e.carriers {
+		if rev == 0 || c.rev.Load() > rev {
+			carriers = append(carriers, c)
+		}
+	}
 	e.mu.Unlock()
 	list := make([]CrossingState, 0, len(carriers))
 	for _, c := range carriers {
 		list = append(list, c.shown())
 	}
 	slices.SortFunc(list, func(a, b CrossingState) int { return cmp.Compare(a.ID, b.ID) })
-	return list
+	return list, next
+}
+
+// Crossing returns what one crossing did last; the zero state where it did nothing.
+func (e *Engine) Crossing(id string) CrossingState {
+	e.mu.Lock()
+	c := e.carriers[id]
+	e.mu.Unlock()
+	if c == nil {
+		return CrossingState{ID: id, State: "idle"}
+	}
+	return c.shown()
 }
 
 // KeepCrossings brings the journal up to date with what the crossings have

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"ferry/internal/core/exchange"
@@ -37,6 +38,8 @@ type Engine struct {
 
 	keeping sync.Mutex // held while the journal of what crossings write is brought up to date
 	worn    wear
+	// crossRev counts the changes of what crossings are shown to do.
+	crossRev atomic.Uint64
 	overMu  sync.Mutex
 	overs   []*Record // of crossings, which change no more
 	// clients are the records of what clients write, by client and point, and told
@@ -93,6 +96,7 @@ func NewEngine(s *site.Site, standIns StandIns) *Engine {
 		ended: map[string]<-chan struct{}{}, carriers: map[string]*carrier{}, told: map[string]time.Time{},
 		single: map[string]bool{}, heard: map[string]Heard{}, serving: map[string]*serving{}, posts: map[string]*Post{},
 		notServed: map[string]string{}, clients: map[string]*Record{}, clientsDirty: map[*Record]bool{}}
+	e.crossRev.Store(1) // 0 asks for all
 	e.door.open()
 	e.places, e.placesOf = placesIn(s), s
 	e.mu.Lock()

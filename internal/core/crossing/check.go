@@ -565,6 +565,10 @@ func (c *checker) fills(x *site.Crossing, now, hour, high float64) {
 	}
 }
 
+// totals are the quantities that are counted up; of others, such as a temperature, a
+// rise says nothing.
+var totals = map[string]bool{"volume": true, "mass": true, "energy": true, "count": true, "time": true}
+
 // measured is what the first source, where it is alone, becomes at the target now,
 // and by how much that grows in an hour.
 func (c *checker) measured(x *site.Crossing, sources []*site.Point) (now value.Value, hour float64) {
@@ -582,7 +586,7 @@ func (c *checker) measured(x *site.Crossing, sources []*site.Point) (now value.V
 	if now, err = way.Carry([]value.Value{v}, value.Value{}); err != nil {
 		return value.Value{}, 0
 	}
-	if c.seen.PerHour != nil {
+	if c.seen.PerHour != nil && totals[unit.Kind(sources[0].Unit)] {
 		if later, err := way.Carry([]value.Value{value.OfFloat(v.Float() + c.seen.PerHour(x.From))}, value.Value{}); err == nil {
 			hour = later.Float() - now.Float()
 		}

@@ -85,7 +85,7 @@ func TestJudge(t *testing.T) {
 			now: value.OfUint(81204), hour: 9, codes: "range",
 			says: "already reads 812 040 after the way, and the target stops at 32 767",
 			outs: []string{"uint32 at", "int32 at", "float32 at", "carry what is left over", "stop at −32 768 and 32 767"}},
-		{name: "a total that will fill its target", from: func(p *site.Point) { p.Type = "uint32"; p.Low, p.High = bound(0), bound(60000) },
+		{name: "a total that will fill its target", from: func(p *site.Point) { p.Type, p.Unit = "uint32", "kWh"; p.Low, p.High = bound(0), bound(60000) },
 			to: func(p *site.Point) { p.Type = "uint16" }, now: value.OfUint(3000), hour: 90, codes: "fills", says: "is full in about 29 days"},
 		{name: "by its limits", from: func(p *site.Point) { p.Low, p.High = bound(0), bound(500) },
 			to: func(p *site.Point) { p.Type, p.Factor = "uint8", 1; p.Address = block.WithBit(p.Address, 0) }, codes: "range",

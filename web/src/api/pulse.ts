@@ -15,6 +15,7 @@ export function taken(current: LiveState, pulse: Pulse): LiveState {
   const state = {
     ...pulse.state,
     running: alike(pulse.state.running, current.state.running),
+    serving: alike(pulse.state.serving, current.state.serving),
     released: alike(pulse.state.released, current.state.released),
     allowed: alike(pulse.state.allowed, current.state.allowed),
   };
@@ -22,10 +23,19 @@ export function taken(current: LiveState, pulse: Pulse): LiveState {
     connected: true,
     state: alike(state, current.state),
     findings: pulse.findings ?? current.findings,
-    crossings: alike(Object.fromEntries(pulse.crossings.map((c) => [c.id, c])), current.crossings),
+    crossings: moved(current, pulse),
     exchange: pulse.exchange,
     nowMs: pulse.nowMs,
   };
+}
+
+/** The states of crossings: a pulse tells of those that are others, or of all. */
+function moved(current: LiveState, pulse: Pulse): LiveState["crossings"] {
+  const same = pulse.state.mode === current.state.mode;
+  if (!pulse.whole && same && pulse.crossings.length === 0) return current.crossings;
+  const told = Object.fromEntries(pulse.crossings.map((c) => [c.id, c]));
+  if (pulse.whole) return alike(told, current.crossings);
+  return same ? { ...current.crossings, ...told } : told;
 }
 
 /** The old one of two values that say the same. */

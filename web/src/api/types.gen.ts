@@ -63,6 +63,8 @@ export interface All {
   siteDelta: SiteDelta;
   sampling: SamplingView;
   serving: ServingState;
+  judged: JudgedView;
+  out: OutRequest;
   actual: ActualView;
   kept: Kept[];
 }
@@ -319,6 +321,10 @@ export interface CrossingView {
   words: string;
   source: CrossingEnd;
   target: CrossingEnd;
+  moreEnds: CrossingEnd[];
+  steps: string[];
+  enableName?: string;
+  qualityName?: string;
 }
 export interface Step {
   do: "scale" | "unit" | "clamp" | "not" | "bit" | "put" | "pack" | "table" | "count" | "reread" | "text" | "formula";
@@ -1477,6 +1483,25 @@ export interface ClientState {
   refused: number;
   wrote: number;
   lastMs: number;
+}
+export interface JudgedView {
+  findings: Finding[];
+  outs: Out[];
+  stages: Stage[];
+  oldestMs: number;
+  usuallyMs: number;
+  state: CrossingState;
+}
+export interface Out {
+  title: string;
+  costs: string;
+}
+export interface Stage {
+  title: string;
+  ms: number;
+}
+export interface OutRequest {
+  title: string;
 }
 export interface ActualView {
   fromMs: number;

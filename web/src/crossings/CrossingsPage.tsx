@@ -1,14 +1,16 @@
 import { useNavigate, useParams } from "@tanstack/react-router";
-import { useState } from "react";
-import { newId, post, problemOf, useEdit, usePoints, useSite } from "../api/client";
+import { useEffect, useRef, useState } from "react";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { post, useSite } from "../api/client";
 import { useLive, useLiveState } from "../api/live";
-import type { CrossingEnd, CrossingView, Problem, SiteView } from "../api/types.gen";
-import { shortened } from "../shared/LongName";
-import { Mark, markOf, type MarkKind } from "../shared/Mark";
-import { attempt, say } from "../shared/toast";
-import { clock, Empty, Field, FindingCard, ProblemNotice, shown } from "../shared/ui";
-import { useObjectEditor } from "../shared/useObjectEditor";
-import { ReleaseDialog, ReleaseOf } from "./Release";
+import type { CrossingEnd, CrossingView } from "../api/types.gen";
+import { Mark } from "../shared/Mark";
+import { attempt } from "../shared/toast";
+import { Empty, shown } from "../shared/ui";
+import { CrossingPanel } from "./CrossingPanel";
+import { NewCrossing } from "./NewCrossing";
+import { ReleaseDialog } from "./Release";
+import { useCrossingState } from "./state";
 
 /** Two shores: a source on the left, what happens on the way, a target on the right, live values on both. */
 export function CrossingsPage() {
@@ -18,6 +20,7 @@ export function CrossingsPage() {
   const { state } = useLiveState();
   const [adding, setAdding] = useState(false);
   const [releasing, setReleasing] = useState(false);
+  const scroller = useRef<HTMLDivElement>(null);
   if (!site) return <p className="soft p-8">Reading the site…</p>;
   const chosen = site.crossings.find((c) => c.id === id);
   const plant = state.mode === "plant";
@@ -42,7 +45,8 @@ export function CrossingsPage() {
                 : "Release to write…"}
             </button>
           )}
-          {state.running.length < site.links.length ? (
+          {state.running.length < site.links.length ||
+          state.serving.length < site.devices.filter((d) => d.serving).length ? (
             <button type="button" className="button main" onClick={() => void run("start")}>
               Run on the {state.mode}
             </button>
@@ -55,7 +59,7 @@ export function CrossingsPage() {
       </div>
       <ReleaseDialog site={site} open={releasing} onClose={() => setReleasing(false)} />
       <div className="flex min-h-0 flex-1">
-        <div className="min-w-0 flex-1 overflow-y-auto p-4">
+        <div ref={scroller} className="min-w-0 flex-1 overflow-y-auto p-4">
           {adding && (
             <NewCrossing
               site={site}
@@ -76,21 +80,14 @@ export function CrossingsPage() {
             </Empty>
           )}
           {site.crossings.length > 0 && (
-            <div className="soft small mb-1 grid grid-cols-[24px_1fr_1fr_1fr] gap-0 font-semibold">
+            <div className="soft small mb-1 grid grid-cols-[24px_minmax(0,1fr)_minmax(0,1fr)_minmax(0,1fr)] gap-0 font-semibold">
               <span />
               <span>From</span>
               <span className="text-center">on the way</span>
               <span className="pl-6">To</span>
             </div>
           )}
-          {site.crossings.map((c) => (
-            <CrossingRow
-              key={c.id}
-              crossing={c}
-              chosen={c.id === id}
-              onClick={() => void navigate({ to: "/crossings/$id", params: { id: c.id } })}
-            />
-          ))}
+          <Rows crossings={site.crossings} chosen={id} scroller={scroller} />
         </div>
         {chosen && <CrossingPanel key={chosen.id} site={site} crossing={chosen} />}
       </div>
@@ -98,17 +95,59 @@ export function CrossingsPage() {
   );
 }
 
-function useCrossingState(crossing: CrossingView): { kind: MarkKind; words: string } {
-  const { crossings, findings } = useLiveState();
-  const state = crossings[crossing.id];
-  const finding = findings.find((f) => f.subject.kind === "crossing" && f.subject.id === crossing.id);
-  if (state?.state === "failed") return { kind: "fault", words: state.sentence ?? "" };
-  if (finding) return { kind: markOf(finding.severity), words: finding.sentence };
-  if (crossing.off) return { kind: "not-yet", words: "switched off" };
-  if (state?.state === "holding") return { kind: "stale", words: state.sentence ?? "" };
-  if (state?.state === "waiting") return { kind: "not-yet", words: state.sentence ?? "" };
-  if (state?.state === "carrying") return { kind: "good", words: "carrying" };
-  return { kind: "not-yet", words: "not run yet" };
+/** The crossings in view: a site may have many thousands. */
+function Rows({
+  crossings,
+  chosen,
+  scroller,
+}: {
+  crossings: CrossingView[];
+  chosen: string | undefined;
+  scroller: React.RefObject<HTMLDivElement | null>;
+}) {
+  const navigate = useNavigate();
+  const list = useRef<HTMLDivElement>(null);
+  const [above, setAbove] = useState(0);
+  useEffect(() => setAbove(list.current?.offsetTop ?? 0), [crossings.length]);
+  const virtual = useVirtualizer({
+    count: crossings.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => 62,
+    overscan: 8,
+    scrollMargin: above,
+    getItemKey: (i) => crossings[i]?.id ?? i,
+  });
+  const at = crossings.findIndex((c) => c.id === chosen);
+  const shownOf = useRef<string>(undefined);
+  useEffect(() => {
+    if (at < 0 || shownOf.current === chosen) return;
+    if (shownOf.current === undefined) virtual.scrollToIndex(at);
+    shownOf.current = chosen;
+  });
+  return (
+    <div ref={list} className="relative" style={{ height: virtual.getTotalSize() }}>
+      {virtual.getVirtualItems().map((item) => {
+        const crossing = crossings[item.index];
+        return (
+          crossing && (
+            <div
+              key={item.key}
+              ref={virtual.measureElement}
+              data-index={item.index}
+              className="absolute left-0 w-full"
+              style={{ transform: `translateY(${item.start - above}px)` }}
+            >
+              <CrossingRow
+                crossing={crossing}
+                chosen={crossing.id === chosen}
+                onClick={() => void navigate({ to: "/crossings/$id", params: { id: crossing.id } })}
+              />
+            </div>
+          )
+        );
+      })}
+    </div>
+  );
 }
 
 function Shore({ end, id, target, chosen }: { end: CrossingEnd; id: string; target?: boolean; chosen: boolean }) {
@@ -159,7 +198,7 @@ function CrossingRow({ crossing, chosen, onClick }: { crossing: CrossingView; ch
       onClick={onClick}
       data-crossing={crossing.id}
       data-state={kind}
-      className="mb-2 grid w-full grid-cols-[24px_1fr_1fr_1fr] items-center text-left"
+      className="mb-2 grid w-full grid-cols-[24px_minmax(0,1fr)_minmax(0,1fr)_minmax(0,1fr)] items-center text-left"
     >
       <Mark kind={kind} label={words} />
       <Shore end={crossing.source} id={crossing.from} chosen={chosen} />
@@ -177,234 +216,5 @@ function CrossingRow({ crossing, chosen, onClick }: { crossing: CrossingView; ch
       </span>
       <Shore end={crossing.target} id={crossing.to} target chosen={chosen} />
     </button>
-  );
-}
-
-/** A number typed for a scale or deadband; "÷ 10" and "/10" divide. */
-function factor(text: string): number {
-  const t = text.trim().replace(",", ".").replace("\u2212", "-");
-  if (t === "") return 0;
-  const divided = /^[÷/]\s*(.+)$/.exec(t);
-  const n = Number(divided ? divided[1] : t.replace(/^[×x*]\s*/, ""));
-  if (!Number.isFinite(n) || (divided && n === 0)) throw new Error(`“${text}” is not a number.`);
-  return divided ? 1 / n : n;
-}
-
-function CrossingPanel({ site, crossing }: { site: SiteView; crossing: CrossingView }) {
-  const navigate = useNavigate();
-  const edit = useEdit();
-  const { crossings, findings, state: live } = useLiveState();
-  const version = site.versions["crossing:" + crossing.id] ?? 0;
-  const editor = useObjectEditor(
-    "crossing",
-    crossing,
-    version,
-    ({ words: _w, source: _s, target: _t, ...rest }: CrossingView) => rest,
-  );
-  const { kind, words } = useCrossingState(crossing);
-  const state = crossings[crossing.id];
-  const remove = () =>
-    attempt(async () => {
-      await edit("removed the crossing to " + crossing.target.name, [
-        { kind: "crossing", id: crossing.id, base: version, after: null },
-      ]);
-      say("The crossing is gone. Ctrl Z takes it back.");
-      await navigate({ to: "/crossings" });
-    });
-  const about = `of the crossing to ${crossing.target.name}`;
-  return (
-    <aside className="panel" aria-label="Crossing">
-      <div className="small soft">Crossing</div>
-      <h2 className="mb-3 break-words">
-        {crossing.source.name} → {crossing.target.name}
-      </h2>
-      <div
-        className={
-          "notice mb-3 " +
-          (kind === "good" ? "good" : kind === "fault" ? "" : kind === "stale" || kind === "doubt" ? "doubt" : "note")
-        }
-      >
-        {words}
-        {state && state.count > 0 && (
-          <>
-            {" "}
-            · written {state.count}×, last <span className="mono">{state.written}</span> at{" "}
-            <span className="mono">{clock(state.atMs)}</span>
-          </>
-        )}
-      </div>
-      {live.mode === "plant" && <ReleaseOf crossing={crossing} />}
-      {findings
-        .filter((f) => f.subject.kind === "crossing" && f.subject.id === crossing.id)
-        .map((f) => (
-          <FindingCard key={f.code} finding={f} chosen />
-        ))}
-      <Field
-        label="Scale"
-        mono
-        value={crossing.factor ? String(crossing.factor) : ""}
-        placeholder="× 1"
-        onBegin={editor.begin}
-        onCommit={async (text) => editor.commit(`changed the scale ${about}`, { factor: factor(text) })}
-      />
-      <Field
-        label="Offset"
-        mono
-        value={crossing.offset ? String(crossing.offset) : ""}
-        placeholder="0"
-        onBegin={editor.begin}
-        onCommit={async (text) => editor.commit(`changed the offset ${about}`, { offset: factor(text) })}
-      />
-      <Field
-        label="Moves by"
-        unit={crossing.target.unit || undefined}
-        mono
-        value={crossing.deadband ? String(crossing.deadband) : ""}
-        placeholder="any change"
-        onBegin={editor.begin}
-        onCommit={async (text) => editor.commit(`changed the deadband ${about}`, { deadband: factor(text) })}
-      />
-      <Field
-        label="Carries"
-        value={crossing.off ? "off" : "on"}
-        options={[
-          { value: "on", title: "yes" },
-          { value: "off", title: "no, switched off" },
-        ]}
-        onBegin={editor.begin}
-        onCommit={(text) =>
-          editor.commit(`switched the crossing to ${crossing.target.name} ${text}`, { off: text === "off" })
-        }
-      />
-      <Field
-        label="Remark"
-        value={crossing.remark ?? ""}
-        onBegin={editor.begin}
-        onCommit={(text) => editor.commit(`changed the remark ${about}`, { remark: text })}
-      />
-      <p className="small soft mt-3">
-        The target becomes the source × scale + offset, in the target’s own unit, and is written when it differs by the
-        deadband or more from what was written last. While the source has no good value, the target keeps its last one.
-        On the plant a crossing writes nothing until it is released by name.
-      </p>
-      <button type="button" className="button danger mt-5" onClick={() => void remove()}>
-        Remove the crossing
-      </button>
-    </aside>
-  );
-}
-
-function PointChoice({
-  site,
-  label,
-  point,
-  onPoint,
-  writable,
-}: {
-  site: SiteView;
-  label: string;
-  point: string;
-  onPoint: (id: string) => void;
-  writable?: boolean;
-}) {
-  const [chosen, setChosen] = useState(""); // a device, and one of its maps where it has several
-  const [device, map] = chosen.split("|");
-  const { data } = usePoints(device || undefined, map);
-  const access = data?.columns.indexOf("access") ?? -1;
-  return (
-    <span className="flex min-w-0 flex-1 flex-col gap-1">
-      <span className="small soft font-semibold">{label}</span>
-      <select
-        className="input"
-        aria-label={`${label}: device`}
-        value={chosen}
-        onChange={(e) => {
-          setChosen(e.target.value);
-          onPoint("");
-        }}
-      >
-        <option value="">device…</option>
-        {site.devices
-          .filter((d) => d.pointCount > 0)
-          .flatMap((d) =>
-            d.maps.map((name, i) => (
-              <option key={d.id + name} value={i ? `${d.id}|${name}` : d.id} title={d.name}>
-                {shortened(d.name, 36)}
-                {i ? ` · ${site.protocols.find((p) => p.name === name)?.title ?? name}` : ""}
-              </option>
-            )),
-          )}
-      </select>
-      <select
-        className="input"
-        aria-label={`${label}: point`}
-        value={point}
-        disabled={!data}
-        onChange={(e) => onPoint(e.target.value)}
-      >
-        <option value="">point…</option>
-        {data?.rows
-          .filter((r) => !writable || r.cells[access] !== "r")
-          .map((r) => (
-            <option key={r.id} value={r.id}>
-              {r.cells[0]} · {r.cells[1]}
-            </option>
-          ))}
-      </select>
-    </span>
-  );
-}
-
-function NewCrossing({ site, onDone }: { site: SiteView; onDone: (id?: string) => void }) {
-  const edit = useEdit();
-  const [from, setFrom] = useState("");
-  const [to, setTo] = useState("");
-  const [scale, setScale] = useState("");
-  const [deadband, setDeadband] = useState("");
-  const [problem, setProblem] = useState<Problem>();
-  const add = async () => {
-    try {
-      const id = newId();
-      await edit("added a crossing", [
-        { kind: "crossing", id, base: 0, after: { id, from, to, factor: factor(scale), deadband: factor(deadband) } },
-      ]);
-      onDone(id);
-    } catch (error) {
-      setProblem(problemOf(error));
-    }
-  };
-  return (
-    <section className="card mb-4 p-3" aria-label="New crossing">
-      <div className="flex items-start gap-3">
-        <PointChoice site={site} label="From" point={from} onPoint={setFrom} />
-        <span className="flex w-[150px] flex-col gap-1">
-          <span className="small soft font-semibold">on the way</span>
-          <input
-            className="input mono"
-            aria-label="Scale"
-            placeholder="scale, × 1"
-            value={scale}
-            onChange={(e) => setScale(e.target.value)}
-          />
-          <input
-            className="input mono"
-            aria-label="Deadband"
-            placeholder="moves by"
-            value={deadband}
-            onChange={(e) => setDeadband(e.target.value)}
-          />
-        </span>
-        <PointChoice site={site} label="To" point={to} onPoint={setTo} writable />
-      </div>
-      {problem && <ProblemNotice problem={problem} />}
-      <div className="mt-3 flex justify-end gap-2">
-        <button type="button" className="button" onClick={() => onDone()}>
-          Give up
-        </button>
-        <button type="button" className="button main" disabled={!from || !to} onClick={() => void add()}>
-          Carry it across
-        </button>
-      </div>
-    </section>
   );
 }
