@@ -40,8 +40,8 @@ type Engine struct {
 	worn    wear
 	// crossRev counts the changes of what crossings are shown to do.
 	crossRev atomic.Uint64
-	overMu  sync.Mutex
-	overs   []*Record // of crossings, which change no more
+	overMu   sync.Mutex
+	overs    []*Record // of crossings, which change no more
 	// clients are the records of what clients write, by client and point, and told
 	// those that the journal does not have as they are.
 	clients      map[string]*Record
