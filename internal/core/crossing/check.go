@@ -724,9 +724,9 @@ func (c *checker) steps(x *site.Crossing, from, to end) {
 		fine = math.Pow10(-*from.point.Decimals) * math.Abs(x.Scale().Apply(value.OfFloat(1)).Float()-
 			x.Scale().Apply(value.OfFloat(0)).Float())
 	}
-	if fine > 0 && step > fine*1.5 {
+	if fine > 0 && step > fine*1.5 && band < step { // a deadband of a step says that it is meant
 		c.add(x, finding.Note, "resolution", "The target is coarser",
-			fmt.Sprintf("%s comes in steps of %g, and the target holds steps of %g.", from.point.Name, fine, step),
+			fmt.Sprintf("%s comes in steps of %.4g, and the target holds steps of %.4g.", from.point.Name, fine, step),
 			"Give the target a finer scale, if that matters.")
 	}
 }
@@ -839,4 +839,26 @@ func long(hours float64) string {
 	default:
 		return fmt.Sprintf("about %.0f minutes", d.Minutes())
 	}
+}
+
+// Misfit says why a crossing cannot carry one point into another, on paper; empty if
+// it can.
+func Misfit(x *site.Crossing, from, to *site.Point) string {
+	c := &checker{ends: map[string]end{x.From: {&site.Device{}, from}, x.To: {&site.Device{}, to}}, found: []finding.Finding{}}
+	way, err := NewWay(x, []*site.Point{from}, to)
+	if err != nil {
+		return upper(err.Error()) + "."
+	}
+	if c.kind(x, way, []*site.Point{from}, c.ends[x.To]) {
+		c.units(x, c.ends[x.From], c.ends[x.To])
+		if r, ok := reaches(way, []*site.Point{from}); ok && r.stated {
+			c.fits(x, way, []*site.Point{from}, c.ends[x.To])
+		}
+	}
+	for _, f := range c.found {
+		if f.Severity != finding.Note {
+			return f.Sentence
+		}
+	}
+	return ""
 }
