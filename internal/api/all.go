@@ -74,6 +74,9 @@ type All struct {
 	SiteDelta     SiteDelta           `json:"siteDelta"`
 	Sampling      SamplingView        `json:"sampling"`
 	Serving       field.ServingState  `json:"serving"`
+	Pairing       PairingRequest      `json:"pairing"`
+	PairingView   PairingView         `json:"pairingView"`
+	PairRequest   PairRequest         `json:"pairRequest"`
 	Judged        JudgedView          `json:"judged"`
 	Out           OutRequest          `json:"out"`
 	Actual        ActualView          `json:"actual"`

@@ -2,6 +2,7 @@ import { createRootRoute, createRoute, createRouter, redirect, type ErrorCompone
 import { UsersPage } from "./access/UsersPage";
 import { CheckoutPage } from "./checkout/CheckoutPage";
 import { CrossingsPage } from "./crossings/CrossingsPage";
+import { PairingPage } from "./crossings/PairingPage";
 import { LinesPage } from "./lines/LinesPage";
 import { DatasheetsPage } from "./points/DatasheetsPage";
 import { PointsPage } from "./points/PointsPage";
@@ -37,6 +38,9 @@ const tree = root.addChildren([
   at("/timetable/$request", TimetablePage),
   at("/crossings", CrossingsPage),
   at("/crossings/$id", CrossingsPage),
+  at("/crossings/pair", PairingPage),
+  at("/crossings/pair/$to", PairingPage),
+  at("/crossings/pair/$to/$from", PairingPage),
   at("/checkout", CheckoutPage),
   at("/users", UsersPage),
   at("/traffic", TrafficPage),

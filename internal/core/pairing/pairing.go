@@ -315,9 +315,16 @@ func (sh *Shores) ByTable(rows [][]string) *Proposal {
 	var refused []Refused
 	near, far := newDirectory(sh.Near), newDirectory(sh.Far)
 	taken := map[string]int{}
+	columns, headed := [3]int{0, 1, 2}, false
 	for i, row := range rows {
-		cell := func(n int) string {
-			if n < len(row) {
+		if !headed {
+			if found, ok := headings(row); ok {
+				columns, headed = found, true
+				continue
+			}
+		}
+		cell := func(of int) string {
+			if n := columns[of]; n >= 0 && n < len(row) {
 				return strings.TrimSpace(row[n])
 			}
 			return ""
@@ -330,9 +337,6 @@ func (sh *Shores) ByTable(rows [][]string) *Proposal {
 		}
 		a, why := near.find(cell(0))
 		if a == nil {
-			if i == 0 && heading(row) {
-				continue
-			}
 			refuse("%q on this shore: %s", cell(0), why)
 			continue
 		}
@@ -356,16 +360,22 @@ func (sh *Shores) ByTable(rows [][]string) *Proposal {
 	return sh.propose(pairs, refused)
 }
 
-// heading reports whether a row is the head of a table.
-func heading(row []string) bool {
-	for _, cell := range row {
-		switch strings.ToLower(strings.TrimSpace(cell)) {
-		case "from", "source", "local", "local name", "near", "to", "target", "far", "far name", "way", "name", "source point",
-			"target point":
-			return true
-		}
+// headWords are the words that head the columns of a table: near, far, way.
+var headWords = [3][]string{
+	{"from", "source", "local", "local name", "local point", "near", "near name", "source point", "from point"},
+	{"to", "target", "far", "far name", "far point", "remote", "remote name", "target point", "to point"},
+	{"way", "on the way", "conversion", "scale", "scaling"},
+}
+
+// headings finds the columns by the head of a table; ok is false for a row that is
+// none. A column that is missing is -1.
+func headings(row []string) (columns [3]int, ok bool) {
+	for of, words := range headWords {
+		columns[of] = slices.IndexFunc(row, func(cell string) bool {
+			return slices.Contains(words, strings.ToLower(strings.TrimSpace(cell)))
+		})
 	}
-	return false
+	return columns, columns[0] >= 0 && columns[1] >= 0
 }
 
 // directory finds candidates by the ways in which tables name them.

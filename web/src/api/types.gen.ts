@@ -63,6 +63,9 @@ export interface All {
   siteDelta: SiteDelta;
   sampling: SamplingView;
   serving: ServingState;
+  pairing: PairingRequest;
+  pairingView: PairingView;
+  pairRequest: PairRequest;
   judged: JudgedView;
   out: OutRequest;
   actual: ActualView;
@@ -1483,6 +1486,99 @@ export interface ClientState {
   refused: number;
   wrote: number;
   lastMs: number;
+}
+export interface PairingRequest {
+  from: string[];
+  to: string;
+  how: "left" | "order" | "likeness" | "table" | "give";
+  near?: string;
+  far?: string;
+  most?: number;
+  table?: string;
+  file?: string;
+  give?: Giving;
+}
+export interface Giving {
+  start: string;
+  states?: string;
+  reserve?: number;
+  block?: number;
+  even?: boolean;
+  as?: string;
+  name?: string;
+  writable?: boolean;
+}
+export interface PairingView {
+  shores: Shores;
+  proposal: Proposal;
+}
+export interface Shores {
+  near: Candidate[];
+  far: Candidate[];
+  paired: string[];
+}
+export interface Candidate {
+  id: string;
+  device: string;
+  name: string;
+  address: string;
+  type: string;
+  unit?: string;
+  kind: string;
+}
+export interface Proposal {
+  pairs: Pair[];
+  refused: Refused[];
+  near: number;
+  far: number;
+}
+export interface Pair {
+  from: string;
+  fromName: string;
+  to?: string;
+  toName: string;
+  new?: Point;
+  crossing: Crossing;
+  way: string;
+  address: string;
+  fits: boolean;
+  sentence?: string;
+  likeness?: number;
+}
+export interface Crossing {
+  id: string;
+  from: string;
+  to: string;
+  more?: string[];
+  factor?: number;
+  offset?: number;
+  way?: Step[];
+  both?: "source" | "target" | "later";
+  deadband?: number;
+  percent?: boolean;
+  atLeastMs?: number;
+  atMostMs?: number;
+  paceMs?: number;
+  perDay?: number;
+  start?: "target" | "wait";
+  enable?: string;
+  quiet?: "substitute" | "stop";
+  quietMs?: number;
+  substitute?: string;
+  qualityTo?: string;
+  allowMs?: number;
+  off?: boolean;
+  remark?: string;
+}
+export interface Refused {
+  row: number;
+  text: string;
+  reason: string;
+}
+export interface PairRequest {
+  to: string;
+  what: string;
+  pairs: Pair[];
 }
 export interface JudgedView {
   findings: Finding[];

@@ -1,4 +1,4 @@
-import { useNavigate, useParams } from "@tanstack/react-router";
+import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { useEffect, useRef, useState } from "react";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { post, useSite } from "../api/client";
@@ -35,6 +35,9 @@ export function CrossingsPage() {
             : ""}
         </span>
         <span className="ml-auto flex gap-2">
+          <Link to="/crossings/pair" className="button">
+            Pair many…
+          </Link>
           <button type="button" className="button" onClick={() => setAdding(!adding)}>
             Add a crossing
           </button>

@@ -67,7 +67,7 @@ export function Serving({
             label="Clients may"
             value={serving.readOnly ? "read" : "write"}
             options={[
-              { value: "write", title: "read, and write what the map lets" },
+              { value: "write", title: "read, and write as its map says" },
               { value: "read", title: "only read" },
             ]}
             onBegin={onBegin}

@@ -1,0 +1,161 @@
+import { Link } from "@tanstack/react-router";
+import { useState } from "react";
+import type { CrossingView, Pair, Proposal, SiteView } from "../api/types.gen";
+import { Mark } from "../shared/Mark";
+import { count } from "../shared/numbers";
+import { useCrossingState } from "./state";
+
+const few = 4;
+
+/** Pairs that are proposed, in runs of one way, to be taken or left. */
+export function Proposed({
+  proposal,
+  onTake,
+  onLeave,
+}: {
+  proposal: Proposal;
+  onTake: (pairs: Pair[]) => Promise<void>;
+  onLeave: () => void;
+}) {
+  const [left, setLeft] = useState(() => new Set(proposal.pairs.filter((p) => !p.fits).map((p) => p.from)));
+  const [open, setOpen] = useState(() => new Set<number>());
+  const taken = proposal.pairs.filter((p) => !left.has(p.from));
+  const runs: Pair[][] = [];
+  for (const pair of proposal.pairs) {
+    const last = runs.at(-1);
+    if (last?.[0] && deviceOf(last[0]) === deviceOf(pair)) last.push(pair);
+    else runs.push([pair]);
+  }
+  const turn = (from: string) => {
+    const next = new Set(left);
+    if (!next.delete(from)) next.add(from);
+    setLeft(next);
+  };
+  return (
+    <>
+      <div className="mb-3 flex items-center gap-3">
+        <b>
+          {count(proposal.pairs.length, "pair")} proposed, {proposal.pairs.filter((p) => p.fits).length} of them fit
+        </b>
+        <span className="small soft">
+          {proposal.near} and {proposal.far} would stay left over
+        </span>
+        <span className="ml-auto flex gap-2">
+          <button type="button" className="button" onClick={onLeave}>
+            Leave it
+          </button>
+          <button type="button" className="button main" disabled={!taken.length} onClick={() => void onTake(taken)}>
+            Pair these {taken.length}
+          </button>
+        </span>
+      </div>
+      {proposal.refused.length > 0 && (
+        <section className="notice mb-3" aria-label="Rows that make no pair">
+          <b>{count(proposal.refused.length, "row")} of the table make no pair:</b>
+          <ul>
+            {proposal.refused.slice(0, 50).map((r) => (
+              <li key={r.row}>
+                row {r.row}, {r.reason}
+              </li>
+            ))}
+            {proposal.refused.length > 50 && <li>and {proposal.refused.length - 50} more</li>}
+          </ul>
+        </section>
+      )}
+      {runs.map((run, i) => {
+        const bad = run.filter((p) => !p.fits);
+        const shown = open.has(i) ? run.slice(0, 500) : run.slice(0, few);
+        return (
+          <section key={i} className="card mb-3 p-3" style={bad.length ? { borderColor: "var(--fault)" } : undefined}>
+            <div className="mb-1 flex items-center gap-2">
+              <b className="min-w-0 flex-1 truncate">
+                {run[0] && deviceOf(run[0])}: {count(run.length, "point")}
+              </b>
+              <span
+                className="small inline-flex items-center gap-1 rounded px-2"
+                style={{ background: `var(--${bad.length ? "fault" : "good"}-wash)` }}
+              >
+                <Mark kind={bad.length ? "fault" : "good"} size={13} label="" /> {run.length - bad.length} of{" "}
+                {run.length} fit
+              </span>
+            </div>
+            {shown.map((p) => (
+              <div key={p.from} data-pair={p.from} data-fits={p.fits}>
+                <label className="flex items-center gap-2 py-[3px]">
+                  <input type="checkbox" checked={!left.has(p.from)} onChange={() => turn(p.from)} />
+                  <span className="min-w-0 flex-1 truncate" title={p.fromName}>
+                    {pointOf(p.fromName)}
+                  </span>
+                  <span className="small soft flex-none" style={{ borderBottom: `2px ${p.fits ? "solid" : "dashed"}` }}>
+                    {p.way}
+                  </span>
+                  <span className="min-w-0 flex-1 truncate" title={p.toName}>
+                    {pointOf(p.toName)} <span className="mono soft">{p.address}</span>
+                  </span>
+                  <Mark kind={p.fits ? "good" : "fault"} size={15} label={p.fits ? "fits" : "does not fit"} />
+                </label>
+                {p.sentence && <p className="small text-fault mb-1 pl-6">{p.sentence}</p>}
+              </div>
+            ))}
+            {run.length > shown.length && (
+              <button type="button" className="small underline" onClick={() => setOpen(new Set([...open, i]))}>
+                and {run.length - shown.length} more, show them
+              </button>
+            )}
+          </section>
+        );
+      })}
+    </>
+  );
+}
+
+const deviceOf = (p: Pair) => p.fromName.slice(0, p.fromName.lastIndexOf(" · "));
+const pointOf = (name: string) => name.slice(name.lastIndexOf(" · ") + 3);
+
+/** What crosses already, in runs from one device. */
+export function Paired({ site, ids }: { site: SiteView; ids: string[] }) {
+  const [open, setOpen] = useState(() => new Set<string>());
+  const wanted = new Set(ids);
+  const runs = new Map<string, CrossingView[]>();
+  for (const c of site.crossings)
+    if (wanted.has(c.id)) runs.set(c.source.device, [...(runs.get(c.source.device) ?? []), c]);
+  if (runs.size === 0)
+    return (
+      <p className="soft mx-auto mt-16 max-w-[420px] text-center">
+        Nothing crosses from here to there yet. Choose one on each shore and press Enter, or have pairs proposed: by a
+        table, by likeness of names, or in order.
+      </p>
+    );
+  return [...runs].map(([device, list]) => {
+    const shown = open.has(device) ? list.slice(0, 500) : list.slice(0, few);
+    return (
+      <section key={device} className="card mb-3 p-3">
+        <b className="mb-1 block truncate">
+          {list[0]?.source.name.split(" · ")[0]}: {count(list.length, "pair")}
+        </b>
+        {shown.map((c) => (
+          <PairedRow key={c.id} crossing={c} />
+        ))}
+        {list.length > shown.length && (
+          <button type="button" className="small underline" onClick={() => setOpen(new Set([...open, device]))}>
+            and {list.length - shown.length} more, show them
+          </button>
+        )}
+      </section>
+    );
+  });
+}
+
+function PairedRow({ crossing }: { crossing: CrossingView }) {
+  const { kind, words } = useCrossingState(crossing);
+  return (
+    <Link to="/crossings/$id" params={{ id: crossing.id }} className="flex items-center gap-2 py-[3px]">
+      <span className="min-w-0 flex-1 truncate">{pointOf(crossing.source.name)}</span>
+      <span className="small soft max-w-[40%] flex-none truncate border-b-2">{crossing.words}</span>
+      <span className="min-w-0 flex-1 truncate">
+        {pointOf(crossing.target.name)} <span className="mono soft">{crossing.target.address}</span>
+      </span>
+      <Mark kind={kind} size={15} label={words} />
+    </Link>
+  );
+}
