@@ -69,6 +69,14 @@ func Faults() []FaultKind {
 		{Kind: "cut", Title: "the cable is cut", Places: line},
 	}
 	names := slices.Sorted(maps.Keys(speeches))
+	for i := range kinds {
+		if kinds[i].Kind == "short" || kinds[i].Kind == "long" { // a host makes its own answers
+			kinds[i].Protocols = slices.DeleteFunc(slices.Clone(names), func(name string) bool {
+				_, hosted := speeches[name].(Hosted)
+				return hosted
+			})
+		}
+	}
 	at := map[string]int{}
 	for _, name := range names {
 		for _, own := range speeches[name].Faults() {

@@ -26,12 +26,23 @@ type Server struct {
 	fault    Fault
 	answers  int
 	closed   bool
+	host     Host // nil where a speech answers
 }
 
 // newServer starts a device on a free loopback port, or on want if it is not 0.
 func newServer(want int, speech Speech, device Simulated) (*Server, error) {
 	s := &Server{Simulated: device, speech: speech, conns: map[net.Conn]struct{}{}, port: want}
+	if h, ok := speech.(Hosted); ok {
+		host, err := h.Host(&s.Simulated, s.Fault)
+		if err != nil {
+			return nil, err
+		}
+		s.host = host
+	}
 	if err := s.listen(); err != nil {
+		if s.host != nil {
+			err = errors.Join(err, s.host.Close())
+		}
 		return nil, err
 	}
 	return s, nil
@@ -128,6 +139,9 @@ func (s *Server) Close() error {
 	if s.blocker != nil {
 		errs = append(errs, s.blocker.Close())
 	}
+	if s.host != nil {
+		errs = append(errs, s.host.Close())
+	}
 	return errors.Join(errs...)
 }
 
@@ -167,6 +181,10 @@ func (s *Server) serve(c net.Conn) {
 		s.mu.Unlock()
 		_ = c.Close() // both ends may have closed it already
 	}()
+	if s.host != nil {
+		s.host.Take(&faulty{Conn: c, of: s})
+		return
+	}
 	talk := s.speech.Talk(&s.Simulated)
 	var turns sync.Mutex // Answer and Push
 	if pusher, ok := talk.(Pusher); ok {
@@ -217,6 +235,34 @@ func (s *Server) serve(c net.Conn) {
 			return
 		}
 	}
+}
+
+// faulty is a connection of a host, over which what it says goes by the fault that
+// is on.
+type faulty struct {
+	net.Conn
+	of    *Server
+	turns int
+}
+
+func (c *faulty) Write(b []byte) (int, error) {
+	switch fault := c.of.Fault(); fault.Kind {
+	case "silent":
+		return len(b), nil
+	case "delay":
+		time.Sleep(time.Duration(fault.Value) * time.Millisecond)
+	case "garbage":
+		if _, err := c.Conn.Write(Garbage(len(b))); err != nil {
+			return 0, err
+		}
+		return len(b), nil
+	case "drop":
+		if c.turns++; c.turns%4 == 0 {
+			abort(c.Conn)
+			return 0, net.ErrClosed
+		}
+	}
+	return c.Conn.Write(b)
 }
 
 // push sends what a talk has to send by itself until the connection has ended.

@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"net"
 	"time"
 
 	"ferry/internal/core/protocol"
@@ -39,6 +40,20 @@ type Speech interface {
 	Faults() []FaultKind
 	// Talk begins a connection to a device. Over a serial line there is none.
 	Talk(*Simulated) Talk
+}
+
+// Hosted is a Speech whose device is a server of its own: connections are handed over
+// to it.
+type Hosted interface {
+	// Host begins the device; fault says which fault is on.
+	Host(of *Simulated, fault func() Fault) (Host, error)
+}
+
+// Host is such a device.
+type Host interface {
+	// Take has a connection until that ends.
+	Take(c net.Conn)
+	Close() error
 }
 
 // Overhears is a Speech for serial lines, on which every device hears all.

@@ -163,7 +163,8 @@ func (w *walk) listen(ctx context.Context, r *runner, g *told) (ended *Reply, qu
 	if ended != nil && ended.Cause == exchange.Quiet {
 		return nil, true
 	}
-	return ended, time.Since(began) > time.Duration(g.source.lapse.AfterMs)*time.Millisecond
+	after := time.Duration(g.source.lapse.AfterMs) * time.Millisecond
+	return ended, after > 0 && time.Since(began) > after
 }
 
 // hear takes in what comes in one turn.
