@@ -1,12 +1,15 @@
 #!/usr/bin/env bash
 # Installs what the tests need beyond Go, Node and make: a C compiler for the
-# race detector, Chromium, and a checker of accessibility, which is no part of
-# Ferry. Does nothing where they are there already.
+# race detector, Chromium, clients of other hands that ask and subscribe (libmodbus
+# and mosquitto), and a checker of accessibility, which is no part of Ferry. Does
+# nothing where they are there already.
 set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")/.."
 missing=()
 command -v gcc >/dev/null || missing+=(gcc libc6-dev)
 command -v chromium >/dev/null || command -v chromium-browser >/dev/null || missing+=(chromium)
+[[ -f /usr/include/modbus/modbus.h ]] || missing+=(libmodbus-dev)
+command -v mosquitto_sub >/dev/null || missing+=(mosquitto-clients)
 if ((${#missing[@]})); then
 	echo "installing ${missing[*]}"
 	sudo=

@@ -54,9 +54,13 @@ func probeCommand() *cobra.Command {
 }
 
 // probeFirst walks the stops without a map: with the first unit of one area
-// after the other, until the device has it.
+// after the other, until the device has it; with none where places have names.
 func probeFirst(ctx context.Context, t *target) (r *route.Route, err error) {
-	for _, area := range block.AreasOf(t.def.Scheme) {
+	areas := block.AreasOf(t.def.Scheme)
+	if len(areas) == 0 {
+		return field.TryTarget(ctx, &t.link, t.device(nil), t.target)
+	}
+	for _, area := range areas {
 		p := site.Point{ID: "0", Name: "the first of the " + area.Title, Address: block.At(area.Key, 0),
 			Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly}
 		if area.UnitBits == 1 {

@@ -410,7 +410,21 @@ func (f *Flow) deadband() float64 {
 func (f *Flow) bothWays(now time.Time, s *Sight, acts []Act, carried value.Value, at time.Time,
 	fresh bool) ([]Act, time.Time) {
 	source := s.Sources[0]
+	forth := func() ([]Act, time.Time) {
+		act, soon := f.due(now, s, carried, at, fresh)
+		if act != nil {
+			acts = append(acts, *act)
+		}
+		return acts, soon
+	}
 	if !s.Target.good() {
+		// A target that has not been read may have no value yet: the source is the
+		// first good shore.
+		unread := s.Target.Quality == "" || s.Target.Quality == value.NotRead
+		if unread && f.x.Start != site.TargetWins && (!f.begun || f.owed) {
+			f.begun, f.hasBeen, f.owed, f.given = true, true, true, source.Value
+			return forth()
+		}
 		f.be(Waiting, "The target cannot be read, and both ways need both shores.")
 		return acts, time.Time{}
 	}
@@ -419,13 +433,6 @@ func (f *Flow) bothWays(now time.Time, s *Sight, acts []Act, carried value.Value
 		f.Counts.Dropped++
 		f.be(Failed, "The way back: "+err.Error()+".")
 		return acts, time.Time{}
-	}
-	forth := func() ([]Act, time.Time) {
-		act, soon := f.due(now, s, carried, at, fresh)
-		if act != nil {
-			acts = append(acts, *act)
-		}
-		return acts, soon
 	}
 	backward := func() ([]Act, time.Time) {
 		return append(acts, Act{Point: f.from.ID, Value: returned, Back: true, From: s.Target.At,

@@ -328,11 +328,21 @@ func TestFlow(t *testing.T) {
 			at 10 s=2
 			>
 			: failed 2 is not in the table`},
-		"both ways": {site.Crossing{Both: site.SourceTies, Factor: 10}, `
+		"both ways, where the target has no value yet": {site.Crossing{Both: site.SourceTies}, `
+			at 0 s=1
+			> t=1
+			at 10 t=1
+			>
+			at 20 t=7
+			> s=7`},
+		"both ways, where the target is to win": {site.Crossing{Both: site.SourceTies, Start: site.TargetWins}, `
 			at 0 s=1
 			: waiting
 			>
-			at 10 t=5
+			at 10 t=7
+			> s=7`},
+		"both ways": {site.Crossing{Both: site.SourceTies, Factor: 10}, `
+			at 0 s=1 t=5
 			> t=10
 			at 20 t=30
 			> s=3
@@ -350,12 +360,15 @@ func TestFlow(t *testing.T) {
 			>
 			at 50 s=1
 			> s=9`},
-		"both ways, the later one": {site.Crossing{Both: site.LaterTies, Start: site.WaitForGood}, `
+		"both ways, the first good one": {site.Crossing{Both: site.LaterTies, Start: site.WaitForGood}, `
 			at 0 t=5
 			at 5 s=1
 			> s=5
 			at 20 s=7
-			> t=7`},
+			> t=7
+			at 30 s=8
+			at 31 t=9
+			> t=8 s=9`},
 		"both ways, the way back fails": {site.Crossing{Both: site.LaterTies}, `
 			at 0 s=5 t=5
 			fail

@@ -67,6 +67,8 @@ func (driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply
 		_ = socket.Close()
 		return nil, connectFailure(err, within, time.Since(began))
 	}
+	stop()
+	c.stop = context.AfterFunc(ctx, c.bye) // in order, or the broker would send the will
 	return c, field.Reply{Outcome: exchange.Answered}
 }
 
@@ -149,7 +151,8 @@ type conn struct {
 	within   time.Duration
 	settings protocol.Settings
 	will     string
-	online   bool // the topic of the will has been told
+	online   atomic.Bool // the topic of the will has been told
+	byes     sync.Once
 	reports  chan field.Report
 	gone     chan struct{} // closed when the session has ended
 	over     atomic.Bool
@@ -173,25 +176,31 @@ func (c *conn) Usable() bool { return !c.over.Load() }
 // Close ends the session in order, so that no will is sent.
 func (c *conn) Close() error {
 	c.stop()
-	if c.over.CompareAndSwap(false, true) && c.ctx.Err() == nil {
-		if c.online {
-			c.tell("offline")
+	c.bye()
+	return nil
+}
+
+// byeFor bounds how long the end of a session may take.
+const byeFor = 300 * time.Millisecond
+
+// bye ends the session, once.
+func (c *conn) bye() {
+	c.byes.Do(func() {
+		stands := c.over.CompareAndSwap(false, true)
+		if err := c.socket.SetDeadline(time.Now().Add(byeFor)); err == nil && stands && c.online.Load() {
+			c.tell(family.TCP.Value(c.settings, family.KeyWillText).Text())
 		}
 		c.client.close()
-	}
-	c.finish(field.Reply{Outcome: exchange.Closed, Sentence: "the session was ended here"})
-	return c.socket.Close()
+		_ = c.socket.Close() // the library may have closed it
+		c.finish(field.Reply{Outcome: exchange.Closed, Sentence: "the session was ended here"})
+	})
 }
 
 // tell publishes the state of this client to the topic of its will.
 func (c *conn) tell(state string) {
-	ctx, cancel := context.WithTimeout(context.Background(), c.within)
+	ctx, cancel := context.WithTimeout(context.Background(), byeFor)
 	defer cancel()
-	text := state
-	if state == "offline" {
-		text = family.TCP.Value(c.settings, family.KeyWillText).Text()
-	}
-	_, _ = c.client.publish(ctx, &message{c.will, []byte(text), c.qos(), true}) // a courtesy: the will says the same
+	_, _ = c.client.publish(ctx, &message{c.will, []byte(state), c.qos(), true}) // a courtesy: the will says the same
 }
 
 // lost takes in the end of the session.
@@ -348,8 +357,7 @@ func (c *conn) WriteItem(to protocol.Wanted, v value.Value, pass field.Pass) fie
 		return field.Reply{Outcome: exchange.NotAllowed, Sentence: err.Error()}
 	}
 	defer left()
-	if c.will != "" && !c.online {
-		c.online = true
+	if c.will != "" && c.online.CompareAndSwap(false, true) {
 		c.tell("online")
 	}
 	m := &message{place.Topic, payload, c.qos(), family.TCP.Value(c.settings, family.KeyRetain).On()}
