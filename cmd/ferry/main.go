@@ -42,7 +42,7 @@ func run(ctx context.Context, args []string, out, errOut io.Writer) int {
 		SilenceUsage: true, SilenceErrors: true, CompletionOptions: cobra.CompletionOptions{DisableDefaultCmd: true},
 	}
 	root.AddCommand(serveCommand(), demoCommand(), benchCommand(), probeCommand(), readCommand(), writeCommand(),
-		mapCommand(), fathomCommand(), timetableCommand(), checkCommand(), userCommand(), versionCommand())
+		mapCommand(), fathomCommand(), timetableCommand(), checkCommand(), runCommand(), crossingsCommand(), userCommand(), versionCommand())
 	root.SetArgs(args)
 	root.SetOut(out)
 	root.SetErr(errOut)
@@ -61,8 +61,11 @@ func run(ctx context.Context, args []string, out, errOut io.Writer) int {
 // in it moves the cursor or changes colours.
 func printable(text string) string {
 	return strings.Map(func(r rune) rune {
-		if r == '\n' || unicode.IsPrint(r) {
+		switch {
+		case r == '\n' || unicode.IsPrint(r):
 			return r
+		case unicode.Is(unicode.Zs, r): // such as between thousands
+			return ' '
 		}
 		return '\uFFFD'
 	}, text)

@@ -231,49 +231,15 @@ func serveSite(c *cobra.Command, server *api.Server, dir string, first func() *s
 		asked.Store(true)
 		time.AfterFunc(100*time.Millisecond, next) // once that is answered
 	}
-	st, err := store.Open(ctx, dir, first)
-	if err != nil {
-		return false, fmt.Errorf("cannot open the data folder %s: %w", dir, err)
-	}
-	defer func() { err = errors.Join(err, st.Close()) }()
-	for _, notice := range st.Notices() {
-		fmt.Fprintln(c.ErrOrStderr(), "ferry:", notice)
-	}
-	journal := api.WriteJournal{Store: st}
-	if err := journal.Settle(ctx); err != nil {
-		return false, fmt.Errorf("the journal of writes in %s: %w", dir, err)
-	}
-	server.Store, server.Notices = st, st.Notices()
-	now, seq := st.Site()
-	b := bench.New()
-	defer func() { err = errors.Join(err, b.Close()) }()
-	if err := b.Sync(now); err != nil {
-		return false, fmt.Errorf("cannot start the simulated devices: %w", err)
-	}
-	engine := field.NewEngine(now, b)
-	engine.Journal = journal
-	server.Vault = vault.In(dir)
-	engine.Kept = server.Vault.Get
-	engine.Update(now, seq)
-	defer engine.Close()
-	earlier, err := st.Outages(ctx, recalled)
+	opened, err := openSite(ctx, c, dir, first)
 	if err != nil {
 		return false, err
 	}
-	outages := make([]field.Outage, len(earlier))
-	for i, o := range earlier {
-		outages[i] = field.Outage(o)
-	}
-	engine.Hub.Recall(outages)
-	samplesCtx, stopSamples := context.WithCancel(ctx)
-	saved := make(chan struct{})
-	go func() {
-		defer close(saved)
-		keep(samplesCtx, c, st, engine)
-	}()
-	defer func() { stopSamples(); <-saved }()
-	server.Engine, server.Bench = engine, b
+	defer func() { err = errors.Join(err, opened.close()) }()
+	server.Store, server.Notices, server.Vault = opened.store, opened.store.Notices(), opened.vault
+	server.Engine, server.Bench = opened.engine, opened.bench
 	app := server.App()
+	now, _ := opened.store.Site()
 	ready(now)
 	ended := make(chan error, 1)
 	go func() {
@@ -287,6 +253,73 @@ func serveSite(c *cobra.Command, server *api.Server, dir string, first func() *s
 	// Open event streams never end by themselves: do not wait for them long.
 	_ = app.ShutdownWithTimeout(500 * time.Millisecond)
 	return asked.Load() && c.Context().Err() == nil, nil
+}
+
+// running is a site that is open: kept on the disk, with its engine and its bench.
+type running struct {
+	store  *store.Store
+	engine *field.Engine
+	bench  *bench.Bench
+	vault  vault.Vault
+	close  func() error // ends all of it, with what is still to be kept
+}
+
+// openSite opens the site of a folder.
+func openSite(ctx context.Context, c *cobra.Command, dir string, first func() *site.Site) (_ *running, err error) {
+	var ends []func() error // the last first
+	end := func() (err error) {
+		for _, each := range slices.Backward(ends) {
+			err = errors.Join(err, each())
+		}
+		return err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, end())
+		}
+	}()
+	st, err := store.Open(ctx, dir, first)
+	if err != nil {
+		return nil, fmt.Errorf("cannot open the data folder %s: %w", dir, err)
+	}
+	ends = append(ends, st.Close)
+	for _, notice := range st.Notices() {
+		fmt.Fprintln(c.ErrOrStderr(), "ferry:", notice)
+	}
+	journal := api.WriteJournal{Store: st}
+	if err := journal.Settle(ctx); err != nil {
+		return nil, fmt.Errorf("the journal of writes in %s: %w", dir, err)
+	}
+	now, seq := st.Site()
+	b := bench.New()
+	ends = append(ends, b.Close)
+	if err := b.Sync(now); err != nil {
+		return nil, fmt.Errorf("cannot start the simulated devices: %w", err)
+	}
+	engine, kept := field.NewEngine(now, b), vault.In(dir)
+	engine.Journal, engine.Kept = journal, kept.Get
+	engine.Update(now, seq)
+	earlier, err := st.Outages(ctx, recalled)
+	if err == nil {
+		err = recallWear(ctx, st, engine)
+	}
+	if err != nil {
+		engine.Close()
+		return nil, err
+	}
+	outages := make([]field.Outage, len(earlier))
+	for i, o := range earlier {
+		outages[i] = field.Outage(o)
+	}
+	engine.Hub.Recall(outages)
+	samplesCtx, stopSamples := context.WithCancel(ctx)
+	saved := make(chan struct{})
+	go func() {
+		defer close(saved)
+		keep(samplesCtx, c, st, engine)
+	}()
+	ends = append(ends, func() error { engine.Close(); return nil }, func() error { stopSamples(); <-saved; return nil })
+	return &running{st, engine, b, kept, end}, nil
 }
 
 // lockFolder keeps two Ferrys from writing one folder.
@@ -322,12 +355,41 @@ func keep(ctx context.Context, c *cobra.Command, st *store.Store, engine *field.
 		case <-ticker.C:
 		}
 		err := errors.Join(keepSeen(context.WithoutCancel(ctx), st, engine.Hub),
-			engine.KeepCrossings(context.WithoutCancel(ctx)), st.KeepCopy(ctx))
+			engine.KeepCrossings(context.WithoutCancel(ctx)), keepWear(context.WithoutCancel(ctx), st, engine),
+			st.KeepCopy(ctx))
 		if err != nil && ctx.Err() == nil && !failing {
 			fmt.Fprintln(c.ErrOrStderr(), "ferry: samples, outages or writes are not being kept:", err)
 		}
 		failing = err != nil
 	}
+}
+
+// keepWear keeps how often targets were written today.
+func keepWear(ctx context.Context, st *store.Store, engine *field.Engine) error {
+	worn := engine.DrainWorn()
+	list := make([]store.Wear, len(worn))
+	for i, w := range worn {
+		list[i] = store.Wear(w)
+	}
+	err := st.KeepWear(ctx, list)
+	if err != nil {
+		engine.AgainWorn(worn)
+	}
+	return err
+}
+
+// recallWear brings back how often targets were written earlier today.
+func recallWear(ctx context.Context, st *store.Store, engine *field.Engine) error {
+	list, err := st.WearOf(ctx, time.Now().Format(time.DateOnly))
+	if err != nil {
+		return err
+	}
+	worn := make([]field.Worn, len(list))
+	for i, w := range list {
+		worn[i] = field.Worn(w)
+	}
+	engine.RecallWorn(worn)
+	return nil
 }
 
 func keepSeen(ctx context.Context, st *store.Store, hub *field.Hub) error {

@@ -97,6 +97,8 @@ func (e *Engine) newCarrier(x *site.Crossing, of crossPrint, before *carrier) *c
 	c.ctx, c.cancel = context.WithCancel(e.door.life)
 	if r := e.door.releases[x.ID]; r != nil {
 		c.by = "released by " + r.By
+	} else if e.door.standing != "" {
+		c.by = "released by " + e.door.standing
 	}
 	var from []*site.Point
 	for _, id := range c.x.Sources() {
@@ -316,6 +318,7 @@ func (c *carrier) wrote(a *crossing.Act, began time.Time, stored value.Value, sh
 	s.WriteMs = millis(now.Sub(began))
 	s.WorstWriteMs = max(s.WorstWriteMs, s.WriteMs)
 	if !a.From.IsZero() {
+		c.engine.had.add(began.Sub(a.From))
 		s.FerryMs = millis(began.Sub(a.From))
 		s.WorstFerryMs = max(s.WorstFerryMs, s.FerryMs)
 	}

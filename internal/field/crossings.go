@@ -125,7 +125,7 @@ func (e *Engine) wanted(x *site.Crossing, of crossPrint) (yes bool, why string) 
 	if x.Off || !e.up(of.needs) {
 		return false, "idle"
 	}
-	if e.door.mode == Plant && of.plant { // what Ferry itself holds is no write to a plant
+	if e.door.mode == Plant && of.plant && e.door.standing == "" { // what Ferry itself holds is no write to a plant
 		r := e.door.releases[x.ID]
 		if r != nil && r.print != of.print {
 			delete(e.door.releases, x.ID) // it was released as it was before

@@ -39,8 +39,11 @@ type door struct {
 	// one of them.
 	unlocking uint64
 	releases  map[string]*release // of crossings, by id
-	orders    map[string]*order   // by token
-	queue     []string            // of tokens, the oldest first
+	// standing says who has released all crossings, as they are and will be, for as
+	// long as the mode lasts; empty for nobody.
+	standing string
+	orders   map[string]*order // by token
+	queue    []string          // of tokens, the oldest first
 
 	life context.Context // ends all that belongs to the mode
 	end  context.CancelFunc
@@ -55,7 +58,7 @@ func (d *door) enter(mode Mode) {
 	if d.end != nil {
 		d.end()
 	}
-	d.mode, d.unlocked = mode, time.Time{}
+	d.mode, d.unlocked, d.standing = mode, time.Time{}, ""
 	d.unlocking++
 	d.releases, d.orders, d.queue = map[string]*release{}, map[string]*order{}, nil
 	d.life, d.end = context.WithCancel(context.Background())
@@ -185,7 +188,7 @@ func (e *Engine) holds(o *order) error {
 	switch {
 	case e.door.mode != Plant || o.by.certain:
 	case o.by.crossing != "":
-		if r := e.door.releases[o.by.crossing]; !r.holds(time.Now()) {
+		if r := e.door.releases[o.by.crossing]; e.door.standing == "" && !r.holds(time.Now()) {
 			return problem.New("not-released", "The crossing is not released to write on the plant.",
 				"Release it by name.").At(o.where)
 		}
@@ -321,6 +324,21 @@ func (e *Engine) Release(crossings []string, for_ time.Duration, who string) err
 			}
 		})
 	}
+	e.carry()
+	return nil
+}
+
+// ReleaseAll lets every crossing write on the plant, as it is and will be, until the
+// mode is left. It is for a Ferry without windows, whose command line says so.
+func (e *Engine) ReleaseAll(who string) error {
+	e.door.shut.Lock()
+	defer e.door.shut.Unlock()
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.door.mode != Plant {
+		return problem.New("bench", "On the bench crossings need no release.", "Go to the plant first.")
+	}
+	e.door.standing = who
 	e.carry()
 	return nil
 }

@@ -38,6 +38,7 @@ type Engine struct {
 
 	keeping sync.Mutex // held while the journal of what crossings write is brought up to date
 	worn    wear
+	had     latencies
 	// crossRev counts the changes of what crossings are shown to do.
 	crossRev atomic.Uint64
 	overMu   sync.Mutex

@@ -70,6 +70,17 @@ func (e *Engine) DrainWorn() (list []Worn) {
 	return list
 }
 
+// AgainWorn has counts handed over once more that could not be kept.
+func (e *Engine) AgainWorn(list []Worn) {
+	e.worn.mu.Lock()
+	defer e.worn.mu.Unlock()
+	for _, w := range list {
+		if w.Day == e.worn.day {
+			e.worn.toKeep[w.Point] = true
+		}
+	}
+}
+
 // RecallWorn takes up the counts of today that an earlier run of the program kept.
 func (e *Engine) RecallWorn(list []Worn) {
 	e.worn.mu.Lock()
