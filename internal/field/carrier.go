@@ -38,7 +38,8 @@ type CrossingState struct {
 }
 
 // carrier is one crossing at work. It is told of new values, and then looks at them
-// in a goroutine that ends once there is nothing more to do. It is the only writer
+// in a goroutine that ends once there is nothing more to do; in one of a pool, where
+// it writes into nothing but what Ferry itself holds. It is the only writer
 // of the crossing: the one before it has ended when it begins.
 type carrier struct {
 	engine *Engine
@@ -53,6 +54,10 @@ type carrier struct {
 	served map[string]*Served // the points that Ferry itself holds
 	watch  []string           // points that it looks at: sources, target, what enables it
 	sight  crossing.Sight
+	quick  bool // it waits for no device
+	plain  bool // it has no rule by the clock, and carries one way
+	timed  bool // the timer is set
+	seen   []crossing.Reading
 	timer  *time.Timer
 	// turn is resting, running, or running with more to look at.
 	turn    atomic.Int32
@@ -120,7 +125,9 @@ func (e *Engine) newCarrier(x *site.Crossing, of crossPrint, before *carrier) *c
 	if x.Enable != "" {
 		c.watch = append(c.watch, x.Enable)
 	}
-	c.sight.Sources = make([]crossing.Reading, len(from))
+	c.sight.Sources, c.seen = make([]crossing.Reading, len(from)), make([]crossing.Reading, len(c.watch))
+	c.quick = !of.plant
+	c.plain = x.AtLeastMs == 0 && x.AtMostMs == 0 && x.PaceMs == 0 && x.PerDay == 0 && x.Both == site.OneWay && x.QualityTo == ""
 	ran := before != nil && before.ctx.Err() == nil
 	if before != nil {
 		before.end("idle", "")
@@ -136,6 +143,10 @@ func (e *Engine) newCarrier(x *site.Crossing, of crossPrint, before *carrier) *c
 		watched = append(watched, x.To)
 	}
 	c.unwatch = e.Hub.watch(watched, c)
+	if before == nil && c.quick {
+		e.pool.push(c)
+		return c
+	}
 	go func() {
 		if before != nil {
 			<-before.done
@@ -167,7 +178,11 @@ func (c *carrier) tell() {
 		switch now := c.turn.Load(); now {
 		case resting:
 			if c.turn.CompareAndSwap(resting, running) {
-				go c.run()
+				if c.quick {
+					c.engine.pool.push(c)
+				} else {
+					go c.run()
+				}
 				return
 			}
 		default:
@@ -228,7 +243,9 @@ func (c *carrier) step() {
 			}
 			c.do(&acts[i])
 		}
-		c.note()
+		if c.note(); c.plain && c.flow.State == crossing.Carrying {
+			return // nothing more is due before the source comes again
+		}
 	}
 	c.again(time.Now(), time.Now().Add(10*time.Millisecond))
 }
@@ -236,12 +253,11 @@ func (c *carrier) step() {
 // look reads what is known of its points.
 func (c *carrier) look(now time.Time) {
 	n := len(c.sight.Sources)
-	readings := make([]crossing.Reading, len(c.watch))
-	c.engine.Hub.readings(c.watch, readings)
-	copy(c.sight.Sources, readings)
-	c.sight.Target = readings[n]
-	if len(readings) > n+1 {
-		c.sight.Enable = readings[n+1]
+	c.engine.Hub.readings(c.watch, c.seen)
+	copy(c.sight.Sources, c.seen)
+	c.sight.Target = c.seen[n]
+	if len(c.seen) > n+1 {
+		c.sight.Enable = c.seen[n+1]
 	}
 	if c.x.PerDay > 0 {
 		c.sight.Today, c.sight.Tomorrow = c.engine.worn.today(c.x.To, now)
@@ -251,9 +267,13 @@ func (c *carrier) look(now time.Time) {
 // again has the carrier look again at a time, if it is one.
 func (c *carrier) again(now, next time.Time) {
 	if next.IsZero() {
-		c.timer.Stop()
+		if c.timed {
+			c.timed = false
+			c.timer.Stop()
+		}
 		return
 	}
+	c.timed = true
 	c.timer.Reset(max(next.Sub(now), time.Millisecond))
 }
 

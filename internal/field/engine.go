@@ -2,6 +2,7 @@ package field
 
 import (
 	"context"
+	"hash/fnv"
 	"log"
 	"maps"
 	"slices"
@@ -37,6 +38,7 @@ type Engine struct {
 	door door
 
 	keeping sync.Mutex // held while the journal of what crossings write is brought up to date
+	pool    pool
 	worn    wear
 	had     latencies
 	// crossRev counts the changes of what crossings are shown to do.
@@ -220,8 +222,22 @@ func (e *Engine) runnerOf(id string) (r *runner, target Target, key string, err 
 		return nil, target, "", problem.From(err, "compile")
 	}
 	r.place = placeOf(&link, target)
-	r.fit()
+	if r.fit(); len(e.site.Links) > fewLinks && r.def.Turns == protocol.TurnsOfLink {
+		r.spread = spreadOf(id)
+	}
 	return r, target, key, nil
+}
+
+// fewLinks is how many links may ask at one moment. Where there are more with
+// connections of their own, each moves its reads by a share of their paces after the
+// first time, so that the answers of hundreds do not come together.
+const fewLinks = 32
+
+// spreadOf is that share for a link, from 0 up to 1.
+func spreadOf(id string) float64 {
+	h := fnv.New32a()
+	_, _ = h.Write([]byte(id)) // it never fails
+	return float64(h.Sum32()%1000) / 1000
 }
 
 // channelTo makes a channel that ends with the mode. The lock is held.

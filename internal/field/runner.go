@@ -38,6 +38,7 @@ type runner struct {
 	toldParts []part
 	many      bool      // several requests are under way
 	answered  bool      // some request was, since the last search
+	spread    float64   // by which share of its pace a job is moved after the first time
 	gatherAt  time.Time // not asked before then who has the connection; the engine's
 }
 
@@ -60,7 +61,8 @@ type job struct {
 	searched  bool
 	searchAt  time.Time
 	silent    int
-	refusedBy int // code by which the device refused it last, 0 for none
+	spread    bool // it was moved
+	refusedBy int  // code by which the device refused it last, 0 for none
 	// refused are the codes by which it refused some of the ranges, nil for none.
 	refused []int
 }
@@ -235,6 +237,10 @@ func (r *runner) ask(ctx context.Context, jobs []*job, now time.Time) {
 	for _, j := range jobs {
 		if j.planned = j.due; j.pace > 0 {
 			j.due = maxTime(now, j.planned.Add(j.pace))
+			if !j.spread && r.spread > 0 {
+				j.due = j.due.Add(time.Duration(r.spread * float64(j.pace)))
+			}
+			j.spread = true
 		}
 	}
 	if many, ok := r.conn().(Pipelined); ok && len(jobs) > 1 {

@@ -3,9 +3,11 @@ package modbus_test
 import (
 	"bytes"
 	"encoding/binary"
+	"fmt"
 	"io"
 	"net"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -21,7 +23,7 @@ import (
 
 // shore is the life support's probe 11 and a gateway that Ferry is, whose units 3
 // and 4 share an address.
-func shore(t *testing.T) *site.Site {
+func shore(t testing.TB) *site.Site {
 	t.Helper()
 	low, high := 0.0, 400.0
 	port := func(unit int) []site.Port {
@@ -242,4 +244,87 @@ func wait(t *testing.T, what string, until func() bool) {
 			t.Fatalf("not within 15 s: %s", what)
 		}
 	}
+}
+
+// BenchmarkServing has 1, 8 and 64 clients ask Ferry for registers as fast as it
+// answers, beside a bare loop that sends one answer again and again.
+func BenchmarkServing(b *testing.B) {
+	s := shore(b)
+	s.Crossings, s.Devices[2].Serving = nil, &site.Serving{MostClients: 100}
+	standIns := bench.New()
+	if err := standIns.Sync(s); err != nil {
+		b.Fatal(err)
+	}
+	e := field.NewEngine(s, standIns)
+	defer func() { e.Close(); _ = standIns.Close() }()
+	if err := e.Start([]string{"gate"}); err != nil {
+		b.Fatal(err)
+	}
+	bare, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer bare.Close()
+	request := wire.TCP.AppendFrame(nil, 1, 3, 3, 0, 0, 0, 13)
+	answer := wire.TCP.AppendFrame(nil, 1, 3, append([]byte{3, 26}, make([]byte, 26)...)...)
+	go func() {
+		for {
+			conn, err := bare.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				came := make([]byte, len(request))
+				for {
+					if _, err := io.ReadFull(conn, came); err != nil {
+						return
+					}
+					if _, err := conn.Write(answer); err != nil {
+						return
+					}
+				}
+			}()
+		}
+	}()
+	time.Sleep(50 * time.Millisecond) // it listens
+	for _, clients := range []int{1, 8, 64} {
+		for name, at := range map[string]string{"ferry": e.Serving()[0].Listens[0], "bare": bare.Addr().String()} {
+			b.Run(fmt.Sprintf("%s-%d", name, clients), func(b *testing.B) {
+				conns := make([]net.Conn, clients)
+				for i := range conns {
+					if conns[i], err = net.Dial("tcp", at); err != nil {
+						b.Fatal(err)
+					}
+					defer conns[i].Close()
+				}
+				b.ResetTimer()
+				var all sync.WaitGroup
+				for i, conn := range conns {
+					all.Go(func() {
+						came := make([]byte, len(answer))
+						for range b.N/clients + btoi(i < b.N%clients) {
+							if _, err := conn.Write(request); err != nil {
+								b.Error(err)
+								return
+							}
+							if _, err := io.ReadFull(conn, came); err != nil || came[7] != 3 {
+								b.Errorf("% X, %v", came, err)
+								return
+							}
+						}
+					})
+				}
+				all.Wait()
+				b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "requests/s")
+			})
+		}
+	}
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
 }
