@@ -12,6 +12,11 @@ import (
 // there runs. When ctx or the mode ends, what is under way is broken off.
 func (e *Engine) with(ctx context.Context, linkID string, fn func(*runner, Conn, Reply)) error {
 	e.mu.Lock()
+	if e.planOf != e.site && e.runners[linkID] == nil { // what it asks for is still being worked out
+		e.mu.Unlock()
+		e.Planned(ctx)
+		e.mu.Lock()
+	}
 	if e.site.Link(linkID) == nil {
 		e.mu.Unlock()
 		return problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(linkID)
