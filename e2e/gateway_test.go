@@ -162,6 +162,18 @@ func TestShoreGateway(t *testing.T) {
 		t.Errorf("it hears %+v, and the probe has %g", m, live("do11-01"))
 	}
 
+	// Names of the far side come from a list, and are proved there.
+	b.to("/crossings/pair/cloud")
+	b.press("By a table…")
+	b.fill("Table", "DO probe 12.Oxygen;skerry/row-a/do12/oxygen;\nDO probe 12.WaterTemp;skerry/row-a/do12/#;\n")
+	b.press("Look at the pairs")
+	b.sees("+ and # stand for several topics: name one")
+	b.press("Pair these 1")
+	b.sees("Paired: 1.")
+	b.until("all of them are there", `(() => {
+		[...document.querySelectorAll("button:not([disabled])")].find(e => e.innerText === "Prove these names")?.click()
+		return /All \d+ names are there/.test(document.body.innerText) })()`)
+
 	// A source that is gone holds its own crossings, a target that is gone fails its
 	// own; all others go on, and these come back.
 	state := func(id string) string {

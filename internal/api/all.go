@@ -77,6 +77,7 @@ type All struct {
 	Pairing       PairingRequest      `json:"pairing"`
 	PairingView   PairingView         `json:"pairingView"`
 	PairRequest   PairRequest         `json:"pairRequest"`
+	Names         NamesView           `json:"names"`
 	Judged        JudgedView          `json:"judged"`
 	Out           OutRequest          `json:"out"`
 	Actual        ActualView          `json:"actual"`

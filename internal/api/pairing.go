@@ -72,7 +72,7 @@ func (s *Server) postPairing(c fiber.Ctx) error {
 		if err != nil {
 			return err
 		}
-		view.Proposal = shores.ByTable(rows)
+		view.Proposal = shores.ByTable(rows, newID)
 	case "give":
 		if view.Proposal, err = shores.Give(r.Give, newID); err != nil {
 			return problem.New("cannot-give", "The addresses cannot be given out: "+err.Error()+".", "Change the rules.")

@@ -119,6 +119,7 @@ func (s *Server) App() *fiber.App {
 	edit.Post("/devices/:id/cells", s.postCells)
 	edit.Post("/devices/:id/intake", s.postIntake)
 	edit.Post("/devices/:id/held", s.postHeld)
+	edit.Post("/devices/:id/names", s.postNames)
 	look.Get("/devices/:id/map.:format", s.getMapFile)
 	look.Get("/file/maps.:format", s.getMapsFile)
 	look.Get("/find", s.getFind)

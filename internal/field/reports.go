@@ -88,6 +88,7 @@ func (r *runner) follow(conn Reporter, now time.Time) Reply {
 		return reply
 	}
 	r.hub.alive(g.source, time.Now())
+	r.hub.again(g.source)
 	g.refused = refused
 	for _, each := range refused {
 		r.hub.fail(r.era, []string{each.ID}, each.Sentence)
@@ -258,6 +259,24 @@ func (h *Hub) wake(s *source, ms int64) {
 			h.touch(t)
 			t.tell()
 		}
+	}
+}
+
+// again notes that an end listens to a device anew: what could not be had while the
+// connection was gone may be had now, and is doubtful until it is reported.
+func (h *Hub) again(s *source) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, t := range s.tracks {
+		if t.source != s || t.live.Quality != value.Bad {
+			continue
+		}
+		t.live.Quality, t.live.Reason = value.NotRead, ""
+		if !t.live.Value.IsNone() {
+			t.live.Quality, t.live.Reason = value.Doubtful, "not reported since the connection came back"
+		}
+		h.touch(t)
+		t.tell()
 	}
 }
 

@@ -20,7 +20,7 @@ const rounds = 3
 // Try walks the five stops of a link for real: over a connection of its own, or
 // over that of a run, which gets it back after each question.
 func (e *Engine) Try(ctx context.Context, linkID string) (*route.Route, error) {
-	e.brieflyPlanned()
+	e.Planned(ctx) // what it asks for may still be being worked out
 	e.mu.Lock()
 	s, mode := e.site, e.door.mode
 	link := s.Link(linkID)

@@ -313,7 +313,8 @@ func (f *Flow) goodSource(now time.Time, s *Sight) (acts []Act, next time.Time) 
 		f.be(Failed, upper(err.Error())+".")
 		return acts, time.Time{}
 	}
-	returned := f.gone && s.Target.good() && s.Target.At.After(f.lastAt)
+	// A target that reports may say nothing of what it has when it is back.
+	returned := f.gone && s.Target.Quality != value.Bad && (!s.Target.good() || s.Target.At.After(f.lastAt))
 	f.gone = s.Target.Quality == value.Bad || f.gone && !returned
 	if f.x.Both != site.OneWay {
 		if back || returned {
@@ -321,8 +322,9 @@ func (f *Flow) goodSource(now time.Time, s *Sight) (acts []Act, next time.Time) 
 		}
 		return f.bothWays(now, s, acts, carried, latest, fresh)
 	}
-	if returned && f.x.Start != site.TargetWins && !f.last.IsNone() && f.moved(f.last, s.Target.Value) {
-		f.last = value.Value{} // it came back with something else
+	if returned && f.x.Start != site.TargetWins && !f.last.IsNone() &&
+		(!s.Target.good() || f.moved(f.last, s.Target.Value)) {
+		f.last = value.Value{} // it came back with something else, or with nothing that is known
 	}
 	if (!f.begun || back) && f.x.Start == site.TargetWins && !f.standIn {
 		// What stands in the target stays until the source moves from here.

@@ -15,6 +15,7 @@ import (
 //
 //	at 1500 s=4.2       the source reads 4.2 at 1.5 s
 //	at 1600 s!timeout   it has no good value
+//	at 1650 t?          it is doubtful
 //	at 1700 t=3         the target reads 3
 //	at 1800 e=1         the point that enables it
 //	at 1900             nothing new; somebody looks
@@ -113,8 +114,11 @@ func (s *shores) run(script string) {
 			s.now = now
 			for _, set := range strings.Fields(line)[2:] {
 				r := Reading{parse(set[2:]), value.Good, "", now}
-				if set[1] == '!' {
+				switch set[1] {
+				case '!':
 					r = Reading{value.Value{}, value.Bad, set[2:], now}
+				case '?':
+					r = Reading{value.Value{}, value.Doubtful, "not reported", now}
 				}
 				switch set[0] {
 				case 's':
@@ -286,6 +290,14 @@ func TestFlow(t *testing.T) {
 			at 30 t!silent
 			at 40 t=0
 			> t=5`},
+		"a target that came back with nothing": {site.Crossing{}, `
+			at 0 s=5 t=3
+			> t=5
+			at 10 t!gone
+			at 20 t?
+			> t=5
+			at 30 t?
+			>`},
 		"a target that another writes": {site.Crossing{}, `
 			at 0 s=5 t=5
 			> t=5

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"ferry/internal/core/block"
 	"ferry/internal/core/crossing"
 	"ferry/internal/core/site"
 	"ferry/internal/core/unit"
@@ -309,8 +310,10 @@ func (sh *Shores) ByLikeness() *Proposal {
 
 // ByTable pairs what the rows of a table name: a near point, a far one, and what
 // happens on the way, which may be missing. A point is named by its name, or by
-// that of its device and its own with a point, a slash or a dash between.
-func (sh *Shores) ByTable(rows [][]string) *Proposal {
+// that of its device and its own with a point, a slash or a dash between. Where the
+// places of the far side have names, one that is none of its points is made a point
+// of the type of the near one, with newID as its id.
+func (sh *Shores) ByTable(rows [][]string, newID func() string) *Proposal {
 	var pairs []Pair
 	var refused []Refused
 	near, far := newDirectory(sh.Near), newDirectory(sh.Far)
@@ -341,11 +344,16 @@ func (sh *Shores) ByTable(rows [][]string) *Proposal {
 			continue
 		}
 		b, why := far.find(cell(1))
+		var made *site.Point
 		if b == nil {
-			refuse("%q on the far shore: %s", cell(1), why)
-			continue
+			if made, why = sh.named(cell(1), a, newID, why); made == nil {
+				refuse("%q on the far shore: %s", cell(1), why)
+				continue
+			}
+			of := candidate(sh.to, made, a.Kind)
+			b = &of
 		}
-		if before := taken[b.ID]; before > 0 {
+		if before := max(taken[b.ID], taken[b.Address]); before > 0 {
 			refuse("%q is the target of row %d already", cell(1), before)
 			continue
 		}
@@ -354,10 +362,42 @@ func (sh *Shores) ByTable(rows [][]string) *Proposal {
 			refuse("the way: %v", err)
 			continue
 		}
-		taken[b.ID] = i + 1
-		pairs = append(pairs, sh.pair(a, b, x))
+		taken[b.ID], taken[b.Address] = i+1, i+1
+		p := sh.pair(a, b, x)
+		if made != nil {
+			p.To, p.New = "", made
+		}
+		pairs = append(pairs, p)
 	}
 	return sh.propose(pairs, refused)
+}
+
+// named makes a point of the far side out of a name that none of its points has. why
+// is what there is to say where it cannot.
+func (sh *Shores) named(name string, near *Candidate, newID func() string, why string) (*site.Point, string) {
+	scheme, err := sh.to.SchemeOf(&site.Point{})
+	if err != nil || len(block.AreasOf(scheme)) > 0 || name == "" {
+		return nil, why
+	}
+	at, err := scheme.Parse(name, "")
+	if err != nil {
+		return nil, err.Error()
+	}
+	for i := range sh.to.Points {
+		switch short := scheme.Short(sh.to.Points[i].Address); {
+		case short == scheme.Short(at):
+			return nil, fmt.Sprintf("%s is there already, as %s, and something crosses into it", short, sh.to.Points[i].Name)
+		case strings.EqualFold(short, scheme.Short(at)):
+			return nil, fmt.Sprintf("there is %s, under another case", short)
+		}
+	}
+	p := near.point
+	made := &site.Point{ID: newID(), Name: name, Address: at, Type: p.Type, Length: p.Length, Charset: p.Charset, Names: p.Names,
+		Unit: p.Unit, Low: p.Low, High: p.High, Decimals: p.Decimals, PaceMs: p.PaceMs, Access: site.ReadWrite}
+	if err := site.CheckPoint(scheme, made); err != nil {
+		return nil, err.Error()
+	}
+	return made, ""
 }
 
 // headWords are the words that head the columns of a table: near, far, way.

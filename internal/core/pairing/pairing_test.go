@@ -96,7 +96,7 @@ func TestPairing(t *testing.T) {
 		"in order from two on": {sh.InOrder("p12o", "g7", 1), `p12o>g7`, [2]int{9, 6}},
 		"by a table": {sh.ByTable([][]string{{"Local name", "Far name", "Way"}, {"DO probe 12.Oxygen", "Oxygen_12", ""},
 			{"Speed", "PumpSpeed1", "÷ 10, moves by 0.5"}, {"WaterTemp", "Temp-11"}, {"DO probe 11 · WaterTemp", "temp-11"}, {"Label", "Spare"},
-			{"", ""}, {"Energy", "Oxygen_12"}, {"Fault", "Fault-12", "sideways"}, {"DO probe 11/Fault", "Fault-12", "upside down"}}), `
+			{"", ""}, {"Energy", "Oxygen_12"}, {"Fault", "Fault-12", "sideways"}, {"DO probe 11/Fault", "Fault-12", "upside down"}}, nil), `
 			p12o>g2
 			ds>g6 ÷ 10, moves by 0.5
 			dn>g8 (Label is a text and Spare a uint16: a text cannot become a number, nor a number a text.)
@@ -110,7 +110,7 @@ func TestPairing(t *testing.T) {
 		}
 	}
 	table := sh.ByTable([][]string{{"WaterTemp", "Temp-11"}, {"DO probe 11 · WaterTemp", "temp-11"}, {"Speed", "PumpSpeed1"},
-		{"Energy", "PumpSpeed1"}, {"Nobody", "Spare"}, {"DO probe 11.Fault", "Fault-12", "sideways"}})
+		{"Energy", "PumpSpeed1"}, {"Nobody", "Spare"}, {"DO probe 11.Fault", "Fault-12", "sideways"}}, nil)
 	for i, want := range []string{"2 points have this name", "there is Temp-11, under another case", "is the target of row 3",
 		"no such point left over", "no step that is known"} {
 		if i >= len(table.Refused) || !strings.Contains(table.Refused[i].Reason, want) {

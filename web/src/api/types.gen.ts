@@ -66,6 +66,7 @@ export interface All {
   pairing: PairingRequest;
   pairingView: PairingView;
   pairRequest: PairRequest;
+  names: NamesView;
   judged: JudgedView;
   out: OutRequest;
   actual: ActualView;
@@ -1579,6 +1580,17 @@ export interface PairRequest {
   to: string;
   what: string;
   pairs: Pair[];
+}
+export interface NamesView {
+  connected: boolean;
+  sentence: string;
+  proofs: Proof[];
+}
+export interface Proof {
+  point: string;
+  verdict: string;
+  sentence: string;
+  is?: string;
 }
 export interface JudgedView {
   findings: Finding[];

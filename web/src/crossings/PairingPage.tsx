@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
 import { post, problemOf, useSite } from "../api/client";
-import type { NotedView, Pair, PairingRequest, PairingView, Problem, SiteView } from "../api/types.gen";
+import type { NamesView, NotedView, Pair, PairingRequest, PairingView, Problem, SiteView } from "../api/types.gen";
 import { mapProtocol } from "../api/site";
 import { shortened } from "../shared/LongName";
 import { count } from "../shared/numbers";
@@ -46,6 +46,7 @@ export function PairingPage() {
       far={far.id}
       farName={far.name}
       example={mapProtocol(site, far)?.example ?? ""}
+      named={mapProtocol(site, far)?.areas.length === 0}
       served={!!far.serving}
       near={near}
       onNear={(id) => void navigate({ to: "/crossings/pair/$to/$from", params: { to: far.id, from: id } })}
@@ -59,6 +60,7 @@ function Pairing({
   far,
   farName,
   example,
+  named,
   served,
   near,
   nearIs,
@@ -68,6 +70,8 @@ function Pairing({
   far: string;
   farName: string;
   example: string;
+  /** Whether the places of the far side have names. */
+  named: boolean;
   served: boolean;
   near: string[];
   nearIs: string;
@@ -78,6 +82,8 @@ function Pairing({
   const [proposal, setProposal] = useState<PairingView["proposal"]>();
   const [chosen, setChosen] = useState<{ near?: string; far?: string }>({});
   const [problem, setProblem] = useState<Problem>();
+  const [names, setNames] = useState<NamesView>();
+  const [proving, setProving] = useState(false);
   const ask = (how: Ask) => post<PairingView>("/api/pairing", { from: near, to: far, ...how });
   const { data } = useQuery({
     queryKey: ["site", "pairing", site.seq, far, nearIs],
@@ -104,6 +110,16 @@ function Pairing({
     } catch (error) {
       setProblem(problemOf(error));
     }
+  };
+  const prove = async () => {
+    setProving(true);
+    try {
+      setNames(await post<NamesView>(`/api/devices/${far}/names`));
+      setProblem(undefined);
+    } catch (error) {
+      setProblem(problemOf(error));
+    }
+    setProving(false);
   };
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
@@ -144,6 +160,11 @@ function Pairing({
           >
             {begun ? "In order from there" : "In order"}
           </button>
+          {named && (
+            <button type="button" className="button" disabled={proving} onClick={() => void prove()}>
+              {proving ? "Asking…" : "Prove these names"}
+            </button>
+          )}
           {served && (
             <button type="button" className="button" onClick={() => setOpen(open === "give" ? undefined : "give")}>
               Give out addresses…
@@ -172,6 +193,13 @@ function Pairing({
         </LeftOver>
         <div className="min-w-0 flex-1 overflow-y-auto border-x border-rule p-4" data-pairs>
           {problem && <ProblemNotice problem={problem} />}
+          {names && (
+            <p
+              className={`notice mb-3 ${names.connected ? (names.proofs.every((p) => p.verdict === "there") ? "good" : "doubt") : ""}`}
+            >
+              {names.sentence}
+            </p>
+          )}
           {open === "table" && <TableIn onRead={propose} onClose={() => setOpen(undefined)} />}
           {open === "give" && (
             <Giving
@@ -183,7 +211,7 @@ function Pairing({
           {proposal ? (
             <Proposed proposal={proposal} onTake={take} onLeave={() => setProposal(undefined)} />
           ) : (
-            shores && <Paired site={site} ids={shores.paired} />
+            shores && <Paired site={site} ids={shores.paired} proofs={names?.proofs} />
           )}
         </div>
         <LeftOver

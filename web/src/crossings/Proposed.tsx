@@ -1,6 +1,6 @@
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
-import type { CrossingView, Pair, Proposal, SiteView } from "../api/types.gen";
+import type { CrossingView, Pair, Proof, Proposal, SiteView } from "../api/types.gen";
 import { Mark } from "../shared/Mark";
 import { count } from "../shared/numbers";
 import { useCrossingState } from "./state";
@@ -113,7 +113,8 @@ const deviceOf = (p: Pair) => p.fromName.slice(0, p.fromName.lastIndexOf(" · ")
 const pointOf = (name: string) => name.slice(name.lastIndexOf(" · ") + 3);
 
 /** What crosses already, in runs from one device. */
-export function Paired({ site, ids }: { site: SiteView; ids: string[] }) {
+export function Paired({ site, ids, proofs }: { site: SiteView; ids: string[]; proofs: Proof[] | undefined }) {
+  const proofOf = new Map(proofs?.map((p) => [p.point, p]));
   const [open, setOpen] = useState(() => new Set<string>());
   const wanted = new Set(ids);
   const runs = new Map<string, CrossingView[]>();
@@ -134,7 +135,7 @@ export function Paired({ site, ids }: { site: SiteView; ids: string[] }) {
           {list[0]?.source.name.split(" · ")[0]}: {count(list.length, "pair")}
         </b>
         {shown.map((c) => (
-          <PairedRow key={c.id} crossing={c} />
+          <PairedRow key={c.id} crossing={c} proof={proofOf.get(c.to)} />
         ))}
         {list.length > shown.length && (
           <button type="button" className="small underline" onClick={() => setOpen(new Set([...open, device]))}>
@@ -146,16 +147,29 @@ export function Paired({ site, ids }: { site: SiteView; ids: string[] }) {
   });
 }
 
-function PairedRow({ crossing }: { crossing: CrossingView }) {
+function PairedRow({ crossing, proof }: { crossing: CrossingView; proof: Proof | undefined }) {
   const { kind, words } = useCrossingState(crossing);
+  const wrong = proof && proof.verdict !== "there";
   return (
-    <Link to="/crossings/$id" params={{ id: crossing.id }} className="flex items-center gap-2 py-[3px]">
-      <span className="min-w-0 flex-1 truncate">{pointOf(crossing.source.name)}</span>
-      <span className="small soft max-w-[40%] flex-none truncate border-b-2">{crossing.words}</span>
-      <span className="min-w-0 flex-1 truncate">
-        {pointOf(crossing.target.name)} <span className="mono soft">{crossing.target.address}</span>
-      </span>
-      <Mark kind={kind} size={15} label={words} />
-    </Link>
+    <>
+      <Link
+        to="/crossings/$id"
+        params={{ id: crossing.id }}
+        className="flex items-center gap-2 py-[3px]"
+        data-verdict={proof?.verdict}
+      >
+        <span className="min-w-0 flex-1 truncate">{pointOf(crossing.source.name)}</span>
+        <span className="small soft max-w-[40%] flex-none truncate border-b-2">{crossing.words}</span>
+        <span className="min-w-0 flex-1 truncate">
+          {pointOf(crossing.target.name)} <span className="mono soft">{crossing.target.address}</span>
+        </span>
+        <Mark kind={wrong ? "fault" : kind} size={15} label={wrong ? proof.sentence : words} />
+      </Link>
+      {wrong && (
+        <p className="small text-fault mb-1">
+          {proof.verdict}: {proof.sentence}
+        </p>
+      )}
+    </>
   );
 }

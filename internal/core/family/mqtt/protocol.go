@@ -106,6 +106,9 @@ func (rules) ItemBytes(a address.Address, _ value.Shape) (out, in int) {
 	return headOctets/2 + len(PlaceOf(a).Topic) + 16, headOctets / 2
 }
 
+// Listed is what the places of a broker are called that it can be asked to list.
+func (rules) Listed() string { return "topics" }
+
 // Decline explains the return codes of a connect (MQTT 3.1.1, clause 3.2.2.3) and the
 // reason codes of MQTT 5 (clause 2.4).
 func (rules) Decline(code int) protocol.Declined {
