@@ -157,7 +157,8 @@ func tell(ctx context.Context, engine *field.Engine, logs *slog.Logger) {
 			}
 			states[x.ID] = x.State
 			level := slog.LevelInfo
-			if x.State == string(crossing.Failed) || x.State == string(crossing.Stopped) {
+			switch crossing.State(x.State) {
+			case crossing.Failed, crossing.Stopped, crossing.Away:
 				level = slog.LevelWarn
 			}
 			logs.Log(ctx, level, "crossing", "id", x.ID, "state", x.State, "because", x.Sentence, "dropped", x.Counts.Dropped,
@@ -185,7 +186,7 @@ func watched(engine *field.Engine) http.Handler {
 		for _, x := range engine.Crossings() {
 			counts[x.State]++
 		}
-		ok := counts[string(crossing.Failed)] == 0 && counts[string(crossing.Stopped)] == 0
+		ok := counts[string(crossing.Failed)]+counts[string(crossing.Stopped)]+counts[string(crossing.Away)] == 0
 		for _, s := range engine.Serving() {
 			ok = ok && s.Sentence == ""
 		}

@@ -43,6 +43,7 @@ const (
 	Stopped      State = "stopped"
 	Disabled     State = "disabled" // by the point that enables it
 	Sparing      State = "sparing"  // the target has been written often enough today
+	Away         State = "away"     // nothing is to be written, and the target cannot be read
 	Failed       State = "failed"
 )
 
@@ -356,6 +357,9 @@ func (f *Flow) due(now time.Time, s *Sight, carried value.Value, at time.Time, f
 		}
 		f.pending = false
 		f.be(Carrying, "")
+		if s.Target.Quality == value.Bad {
+			f.be(Away, "The target cannot be read ("+s.Target.Reason+"): what it has is not known.")
+		}
 		return nil, again
 	}
 	if gap := f.lastAt.Add(time.Duration(f.x.AtMostMs) * time.Millisecond); f.x.AtMostMs > 0 && !f.lastAt.IsZero() &&

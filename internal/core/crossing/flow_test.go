@@ -294,6 +294,7 @@ func TestFlow(t *testing.T) {
 			at 0 s=5 t=3
 			> t=5
 			at 10 t!gone
+			: away The target cannot be read (gone)
 			at 20 t?
 			> t=5
 			at 30 t?

@@ -20,7 +20,7 @@ export function useCrossingState(crossing: CrossingView): { kind: MarkKind; word
   const state = useLivePart((live) => live.crossings[crossing.id]);
   const finding = useLivePart((live) => findingsOf(live.findings).get(crossing.id));
   if (state?.state === "failed") return { kind: "fault", words: state.sentence ?? "" };
-  if (state?.state === "stopped") return { kind: "fault", words: state.sentence ?? "" };
+  if (state?.state === "stopped" || state?.state === "away") return { kind: "fault", words: state.sentence ?? "" };
   if (finding && finding.severity !== "note") return { kind: markOf(finding.severity), words: finding.sentence };
   if (crossing.off) return { kind: "not-yet", words: "switched off" };
   switch (state?.state) {
