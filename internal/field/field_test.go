@@ -250,14 +250,14 @@ func TestEditThatStopsARun(t *testing.T) {
 		t.Fatal(err)
 	}
 	e.Update(bench.Demo(), 1) // its address is one of the documentation again
-	found := ""
-	for _, f := range e.Hub.Findings(bench.Demo(), time.Now()) {
-		found += f.Code + " " + strings.Join(f.Evidence, " ")
-	}
-	if len(e.State().Running) != 0 || !strings.Contains(found, "not-asked") ||
-		!strings.Contains(found, "documentation") {
-		t.Errorf("running %v, found %q", e.State().Running, found)
-	}
+	wait(t, "the run to have stopped, and why", func() bool {
+		found := ""
+		for _, f := range e.Hub.Findings(bench.Demo(), time.Now()) {
+			found += f.Code + " " + strings.Join(f.Evidence, " ")
+		}
+		return len(e.State().Running) == 0 && strings.Contains(found, "not-asked") &&
+			strings.Contains(found, "documentation")
+	})
 }
 
 func TestFreezeIsFound(t *testing.T) {

@@ -55,7 +55,7 @@ type Change struct {
 // is left as it was. On any error nothing is changed.
 func (s *Site) Apply(edits []Edit) (*Site, []Change, error) {
 	next := s.clone()
-	a := applier{site: next, owned: map[string]bool{}}
+	a := applier{site: next, owned: map[string]bool{}, at: map[Kind]map[string]int{}, looked: map[Kind]int{}}
 	for i := range edits {
 		if err := a.apply(edits[i]); err != nil {
 			return nil, nil, err
@@ -101,6 +101,55 @@ type applier struct {
 	changes []Change
 	owned   map[string]bool           // devices whose points are already copied
 	places  map[string]map[string]int // device -> point id -> index, kept while only replacing
+	at      map[Kind]map[string]int   // id -> index, kept while nothing moves
+	looked  map[Kind]int              // how often an object of a kind was looked for
+	// crossed are the points that crossings have to do with, or had; nil for not worked
+	// out.
+	crossed map[string]bool
+}
+
+// fewLooks is how many objects of a kind are looked for one after the other before
+// it is worth to know where all of them are.
+const fewLooks = 8
+
+// find returns the index of an object, -1 where there is none.
+func find[T any](a *applier, kind Kind, list []T, id func(*T) *string, want string) int {
+	if known := a.at[kind]; known != nil {
+		if i, ok := known[want]; ok {
+			return i
+		}
+		return -1
+	}
+	if a.looked[kind]++; a.looked[kind] > fewLooks {
+		known := make(map[string]int, len(list))
+		for i := range list {
+			known[*id(&list[i])] = i
+		}
+		a.at[kind] = known
+		return find(a, kind, list, id, want)
+	}
+	for i := range list {
+		if *id(&list[i]) == want {
+			return i
+		}
+	}
+	return -1
+}
+
+// moved notes that an object was put in or taken out of a list of so many, which
+// leaves the others where they are if it is the last.
+func (a *applier) moved(kind Kind, id string, index, count int, there bool) {
+	known := a.at[kind]
+	switch {
+	case known == nil:
+	case index != count-1:
+		delete(a.at, kind)
+		a.looked[kind] = 0
+	case there:
+		known[id] = index
+	default:
+		delete(known, id)
+	}
 }
 
 func (a *applier) apply(e Edit) error {
@@ -129,6 +178,9 @@ func (a *applier) apply(e Edit) error {
 		}
 		return edit(a, e, &a.site.Links, remove, func(l *Link) *string { return &l.ID })
 	case KindCrossing:
+		if !remove {
+			a.crossed = nil
+		}
 		return edit(a, e, &a.site.Crossings, remove, func(c *Crossing) *string { return &c.ID })
 	case KindDatasheet:
 		return edit(a, e, &a.site.Datasheets, remove, func(d *Datasheet) *string { return &d.ID })
@@ -165,7 +217,7 @@ func encode(v any) json.RawMessage {
 }
 
 func edit[T any](a *applier, e Edit, list *[]T, remove bool, id func(*T) *string) error {
-	at := slices.IndexFunc(*list, func(item T) bool { return *id(&item) == e.ID })
+	at := find(a, e.Kind, *list, id, e.ID)
 	change := Change{Kind: e.Kind, ID: e.ID, Parent: e.Parent, Index: at}
 	if at >= 0 {
 		change.Before = encode((*list)[at])
@@ -174,6 +226,7 @@ func edit[T any](a *applier, e Edit, list *[]T, remove bool, id func(*T) *string
 		if at < 0 {
 			return gone(e)
 		}
+		a.moved(e.Kind, e.ID, at, len(*list), false)
 		*list = slices.Delete(*list, at, at+1)
 		a.changes = append(a.changes, change)
 		return nil
@@ -188,6 +241,7 @@ func edit[T any](a *applier, e Edit, list *[]T, remove bool, id func(*T) *string
 	} else {
 		change.Index = place(e.Index, len(*list))
 		*list = slices.Insert(*list, change.Index, item)
+		a.moved(e.Kind, e.ID, change.Index, len(*list), true)
 	}
 	change.After = encode(item)
 	if !bytes.Equal(change.Before, change.After) {
@@ -367,6 +421,17 @@ func (a *applier) removeOfLink(id string) {
 }
 
 func (a *applier) removeOfPoint(id string) {
+	if a.crossed == nil {
+		a.crossed = map[string]bool{}
+		for i := range a.site.Crossings {
+			for point := range a.site.Crossings[i].Points {
+				a.crossed[point] = true
+			}
+		}
+	}
+	if !a.crossed[id] {
+		return
+	}
 	for i := len(a.site.Crossings) - 1; i >= 0; i-- {
 		if c := &a.site.Crossings[i]; c.Concerns(id) {
 			a.drop(KindCrossing, c.ID, "")

@@ -1,6 +1,9 @@
 package site
 
-import "encoding/json"
+import (
+	"encoding/json"
+	"slices"
+)
 
 // Diff returns the edits that turn one site into another: what is gone is
 // removed, leaves first; everything else is put as it is in the other.
@@ -16,7 +19,8 @@ func Diff(from, to *Site) []Edit {
 		own, _ := json.Marshal(map[string]string{"name": to.Name, "remark": to.Remark}) // two strings always encode
 		edits = append(edits, Edit{Kind: KindSite, After: own})
 	}
-	for _, id := range missing(from.Crossings, to.Crossings, func(c Crossing) string { return c.ID }) {
+	// Of thousands the last goes first, so that none has to move.
+	for _, id := range slices.Backward(missing(from.Crossings, to.Crossings, func(c Crossing) string { return c.ID })) {
 		drop(KindCrossing, id, "")
 	}
 	for _, id := range missing(from.Links, to.Links, func(l Link) string { return l.ID }) {
