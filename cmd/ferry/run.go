@@ -27,12 +27,14 @@ import (
 
 // runCommand runs a site without windows, for machines that stand in a cabinet.
 func runCommand() *cobra.Command {
-	c := &cobra.Command{Use: "run SITE.json", Short: "Run a site without windows: its links, its crossings and what it serves",
-		Args: cobra.ExactArgs(1)}
+	c := &cobra.Command{Use: "run SITE.json",
+		Short: "Run a site without windows: its links, its crossings and what it serves",
+		Args:  cobra.ExactArgs(1)}
 	dir := c.Flags().String("data", "ferry-run", "folder for the journal, the samples and the secrets")
 	plant := c.Flags().Bool("plant", false, "ask real devices, also on serial lines; without it the simulated ones")
 	release := c.Flags().Bool("release", false, "with --plant, let every crossing write; without it they wait")
-	only := c.Flags().StringSlice("only", nil, "ids of the links, and of the devices that Ferry is, that run; all if not given")
+	only := c.Flags().StringSlice("only", nil,
+		"ids of the links, and of the devices that Ferry is, that run; all if not given")
 	watch := c.Flags().String("watch", "127.0.0.1:9642", "address for /metrics and /health; empty for none")
 	secrets := c.Flags().StringToString("secret", nil, "NAME=FILE of a secret that the site names")
 	c.RunE = func(c *cobra.Command, args []string) (err error) {
@@ -107,7 +109,8 @@ func (r *running) follow(ctx context.Context, next *site.Site) error {
 	if len(site.Diff(now, next)) == 0 {
 		return nil
 	}
-	if _, err := r.store.Change(ctx, "ferry run", "brought in the site "+next.Name, func(now *site.Site) ([]site.Edit, error) {
+	if _, err := r.store.Change(ctx, "ferry run", "brought in the site "+next.Name, func(now *site.Site) ([]site.Edit,
+		error) {
 		return site.Diff(now, next), nil
 	}); err != nil {
 		return err
@@ -121,7 +124,8 @@ func (r *running) follow(ctx context.Context, next *site.Site) error {
 }
 
 // keptIn looks for secrets in files that were named, and then in what is kept.
-func keptIn(secrets map[string]string, kept func(protocol.Kind, string) ([]byte, error)) func(protocol.Kind, string) ([]byte, error) {
+func keptIn(secrets map[string]string, kept func(protocol.Kind, string) ([]byte, error)) func(protocol.Kind,
+	string) ([]byte, error) {
 	return func(kind protocol.Kind, name string) ([]byte, error) {
 		path, ok := secrets[name]
 		if !ok {
@@ -161,7 +165,8 @@ func tell(ctx context.Context, engine *field.Engine, logs *slog.Logger) {
 			case crossing.Failed, crossing.Stopped, crossing.Away:
 				level = slog.LevelWarn
 			}
-			logs.Log(ctx, level, "crossing", "id", x.ID, "state", x.State, "because", x.Sentence, "dropped", x.Counts.Dropped,
+			logs.Log(ctx, level, "crossing", "id", x.ID, "state", x.State, "because", x.Sentence, "dropped",
+				x.Counts.Dropped,
 				"refused", x.Counts.Refused, "merged", x.Counts.Merged)
 		}
 		for _, s := range engine.Serving() {
@@ -204,18 +209,23 @@ func watched(engine *field.Engine) http.Handler {
 type collector struct{ engine *field.Engine }
 
 var (
-	crossingsIn   = prometheus.NewDesc("ferry_crossings", "Crossings by what they do.", []string{"state"}, nil)
-	valuesOf      = prometheus.NewDesc("ferry_crossing_values_total", "Values by what became of them.", []string{"crossing", "result"}, nil)
-	hadFor        = prometheus.NewDesc("ferry_value_had_seconds", "How long Ferry had a value, from the source's answer to the write.", nil, nil)
-	linksRunning  = prometheus.NewDesc("ferry_links_running", "Links that run.", nil, nil)
-	clientsOf     = prometheus.NewDesc("ferry_clients", "Clients that are connected.", []string{"device"}, nil)
-	turnedAway    = prometheus.NewDesc("ferry_clients_turned_away_total", "Clients that were turned away.", []string{"device"}, nil)
-	writtenToday  = prometheus.NewDesc("ferry_target_writes_today", "Writes of today into a target.", []string{"point"}, nil)
+	crossingsIn = prometheus.NewDesc("ferry_crossings", "Crossings by what they do.", []string{"state"}, nil)
+	valuesOf    = prometheus.NewDesc("ferry_crossing_values_total", "Values by what became of them.",
+		[]string{"crossing", "result"}, nil)
+	hadFor = prometheus.NewDesc("ferry_value_had_seconds",
+		"How long Ferry had a value, from the source's answer to the write.", nil, nil)
+	linksRunning = prometheus.NewDesc("ferry_links_running", "Links that run.", nil, nil)
+	clientsOf    = prometheus.NewDesc("ferry_clients", "Clients that are connected.", []string{"device"}, nil)
+	turnedAway   = prometheus.NewDesc("ferry_clients_turned_away_total", "Clients that were turned away.",
+		[]string{"device"}, nil)
+	writtenToday = prometheus.NewDesc("ferry_target_writes_today", "Writes of today into a target.",
+		[]string{"point"}, nil)
 	lastExchanges = prometheus.NewDesc("ferry_exchanges_total", "Exchanges with devices.", nil, nil)
 )
 
 func (c collector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{crossingsIn, valuesOf, hadFor, linksRunning, clientsOf, turnedAway, writtenToday,
+	for _, d := range []*prometheus.Desc{crossingsIn, valuesOf, hadFor, linksRunning, clientsOf, turnedAway,
+		writtenToday,
 		lastExchanges} {
 		ch <- d
 	}
@@ -249,8 +259,9 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 // crossingsCommand holds what is done with the crossings of a site on paper.
 func crossingsCommand() *cobra.Command {
 	c := &cobra.Command{Use: "crossings", Short: "Work on the crossings of a site on paper"}
-	check := &cobra.Command{Use: "check SITE.json", Short: "Say what is wrong with the crossings of a site, with the ways out",
-		Args: cobra.ExactArgs(1)}
+	check := &cobra.Command{Use: "check SITE.json",
+		Short: "Say what is wrong with the crossings of a site, with the ways out",
+		Args:  cobra.ExactArgs(1)}
 	asJSON := check.Flags().Bool("json", false, "print one JSON object")
 	check.RunE = func(c *cobra.Command, args []string) error {
 		data, err := os.ReadFile(args[0])

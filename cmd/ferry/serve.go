@@ -318,7 +318,8 @@ func openSite(ctx context.Context, c *cobra.Command, dir string, first func() *s
 		defer close(saved)
 		keep(samplesCtx, c, st, engine)
 	}()
-	ends = append(ends, func() error { engine.Close(); return nil }, func() error { stopSamples(); <-saved; return nil })
+	ends = append(ends, func() error { engine.Close(); return nil },
+		func() error { stopSamples(); <-saved; return nil })
 	return &running{st, engine, b, kept, end}, nil
 }
 

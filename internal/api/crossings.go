@@ -33,7 +33,8 @@ func (s *Server) judged(now *site.Site, id string) (crossing.Judged, error) {
 		OldestMs: func(link, point string) float64 { return oldestIn(plan, link, point) },
 		WriteMs:  func(point string) float64 { return writeIn(plan, point) }})
 	if !ok {
-		return judged, problem.New("gone", "The crossing is no longer in the site.", "Reload to see what changed.").At(id)
+		return judged, problem.New("gone", "The crossing is no longer in the site.",
+			"Reload to see what changed.").At(id)
 	}
 	return judged, nil
 }

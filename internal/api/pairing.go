@@ -55,7 +55,8 @@ func (s *Server) postPairing(c fiber.Ctx) error {
 	if err != nil {
 		return problem.From(err, "gone")
 	}
-	view := PairingView{Shores: shores, Proposal: &pairing.Proposal{Pairs: []pairing.Pair{}, Refused: []pairing.Refused{}}}
+	view := PairingView{Shores: shores, Proposal: &pairing.Proposal{Pairs: []pairing.Pair{},
+		Refused: []pairing.Refused{}}}
 	switch r.How {
 	case "order":
 		view.Proposal = shores.InOrder(r.Near, r.Far, r.Most)
@@ -75,7 +76,8 @@ func (s *Server) postPairing(c fiber.Ctx) error {
 		view.Proposal = shores.ByTable(rows, newID)
 	case "give":
 		if view.Proposal, err = shores.Give(r.Give, newID); err != nil {
-			return problem.New("cannot-give", "The addresses cannot be given out: "+err.Error()+".", "Change the rules.")
+			return problem.New("cannot-give", "The addresses cannot be given out: "+err.Error()+".",
+				"Change the rules.")
 		}
 	}
 	return c.JSON(view)

@@ -34,7 +34,8 @@ func (s *Server) getSite(c fiber.Ctx) error {
 	}
 	view.CanUndo, view.CanRedo = snapshot.CanUndo, snapshot.CanRedo
 	for i := range now.Devices {
-		d := DeviceView{Device: now.Devices[i], PointCount: len(now.Devices[i].Points), Maps: now.MapsOf(&now.Devices[i])}
+		d := DeviceView{Device: now.Devices[i], PointCount: len(now.Devices[i].Points),
+			Maps: now.MapsOf(&now.Devices[i])}
 		d.Points = []site.Point{}
 		if d.Ports == nil {
 			d.Ports = []site.Port{}

@@ -130,7 +130,8 @@ func (r *sweepRun) heard(f Found) {
 func toAll(line *site.Line) (netip.Addr, error) {
 	network, err := netip.ParsePrefix(line.Network)
 	if err != nil || !network.Addr().Is4() || network.Bits() > 30 {
-		return netip.Addr{}, problem.New("bad-sweep", line.Name+" has no IPv4 network whose devices could be asked at once.",
+		return netip.Addr{}, problem.New("bad-sweep",
+			line.Name+" has no IPv4 network whose devices could be asked at once.",
 			"Enter the network of the line, such as 10.20.0.0/24.").At(line.Name)
 	}
 	if err := mayDial(network.Addr()); err != nil {

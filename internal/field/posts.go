@@ -235,7 +235,8 @@ func (e *Engine) Serving() []ServingState {
 		s := e.serving[d.ID]
 		if s == nil {
 			if why := e.notServed[d.ID]; why != "" && d.Served() {
-				list = append(list, ServingState{Device: d.ID, Listens: []string{}, Clients: []ClientState{}, Sentence: why})
+				list = append(list, ServingState{Device: d.ID, Listens: []string{}, Clients: []ClientState{},
+					Sentence: why})
 			}
 			continue
 		}

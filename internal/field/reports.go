@@ -121,7 +121,8 @@ func (r *runner) came(report *Report) {
 		}
 		g.counts[s.ID]++
 		e.Points++
-		e.Samples = append(e.Samples, exchange.Sample{Point: s.ID, Value: s.Value, From: s.From, To: s.To, Time: s.Time})
+		e.Samples = append(e.Samples, exchange.Sample{Point: s.ID, Value: s.Value, From: s.From, To: s.To,
+			Time: s.Time})
 	}
 	r.hub.record(r.era, e, nil)
 	r.hub.reported(r.era, g, report)

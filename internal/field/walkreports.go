@@ -49,12 +49,14 @@ func (w *walk) reported(ctx context.Context) {
 	switch {
 	case ended != nil:
 		w.route.Set(route.Session, route.Fault,
-			fmt.Sprintf("%s took what is wanted, and ended the connection after %s: %s.", w.name, ms(took), ended.Sentence),
+			fmt.Sprintf("%s took what is wanted, and ended the connection after %s: %s.", w.name, ms(took),
+				ended.Sentence),
 			"Look for a limit on connections or an access list in the device. Perhaps "+w.taken())
 		return
 	case g.messages == 0 && quiet:
 		w.route.Set(route.Session, route.Fault,
-			fmt.Sprintf("The connection stands, but %s gives no sign of life within %d ms.", w.who(), g.source.lapse.AfterMs),
+			fmt.Sprintf("The connection stands, but %s gives no sign of life within %d ms.", w.who(),
+				g.source.lapse.AfterMs),
 			"Look whether the device is in run mode, and whether another end has taken what it reports.")
 		return
 	}

@@ -37,7 +37,8 @@ var crossingHeadings = []string{"From", "To", "Way", "From address", "From unit"
 	"To scale", "Remark"}
 
 func (r *crossingRow) cells() []string {
-	return []string{r.From, r.To, r.Way, r.FromAddress, r.FromUnit, r.ToAddress, r.ToType, r.ToUnit, r.ToScale, r.Remark}
+	return []string{r.From, r.To, r.Way, r.FromAddress, r.FromUnit, r.ToAddress, r.ToType, r.ToUnit, r.ToScale,
+		r.Remark}
 }
 
 func crossingRows(s *site.Site, crossings []site.Crossing) []crossingRow {
@@ -73,7 +74,8 @@ func crossingRows(s *site.Site, crossings []site.Crossing) []crossingRow {
 		if from.point == nil || to.point == nil {
 			continue
 		}
-		row := crossingRow{From: from.name, To: to.name, Way: crossing.Words(x), FromAddress: from.address, FromUnit: from.point.Unit,
+		row := crossingRow{From: from.name, To: to.name, Way: crossing.Words(x), FromAddress: from.address,
+			FromUnit:  from.point.Unit,
 			ToAddress: to.address, ToType: string(to.point.Type), ToUnit: to.point.Unit, Remark: x.Remark}
 		if scale := (value.Linear{Factor: to.point.Factor, Offset: to.point.Offset}); !scale.IsIdentity() {
 			row.ToScale = crossing.Words(&site.Crossing{Factor: scale.Factor, Offset: scale.Offset})

@@ -33,7 +33,8 @@ const (
 
 // builtins are the functions of the library that formulas have. Those that know a
 // clock, or build lists without end, are not among them.
-var builtins = []string{"abs", "ceil", "floor", "round", "max", "min", "mean", "median", "sum", "int", "float", "string",
+var builtins = []string{"abs", "ceil", "floor", "round", "max", "min", "mean", "median", "sum", "int", "float",
+	"string",
 	"trim", "upper", "lower", "hasPrefix", "hasSuffix", "indexOf", "len", "bitand", "bitor", "bitxor", "bitnot", "bitshl",
 	"bitshr"}
 
@@ -65,7 +66,8 @@ func newFormula(text string, sources []value.Kind) (*formula, error) {
 		return f, nil
 	}
 	options := []expr.Option{expr.Env(f.env), expr.MaxNodes(mostNodes), expr.DisableAllBuiltins(),
-		expr.Function("sqrt", func(p ...any) (any, error) { return math.Sqrt(p[0].(float64)), nil }, new(func(float64) float64)),
+		expr.Function("sqrt", func(p ...any) (any, error) { return math.Sqrt(p[0].(float64)), nil },
+			new(func(float64) float64)),
 		expr.Function("bit", func(p ...any) (any, error) { return bitOf(p[0].(float64), p[1].(int)) },
 			new(func(float64, int) bool)),
 	}

@@ -221,7 +221,8 @@ func parsePart(x *site.Crossing, part string) error {
 	case bitPart.MatchString(part):
 		m := bitPart.FindStringSubmatch(part)
 		bit, _ := strconv.Atoi(m[2]) // of digits
-		step(site.Step{Do: map[string]site.StepKind{"": site.DoBit, "into ": site.DoPut, "packed from ": site.DoPack}[m[1]], Bit: bit})
+		step(site.Step{Do: map[string]site.StepKind{"": site.DoBit, "into ": site.DoPut,
+			"packed from ": site.DoPack}[m[1]], Bit: bit})
 	case clampPart.MatchString(part):
 		m := clampPart.FindStringSubmatch(part)
 		least, most := number(m[1]), number(m[2])
@@ -285,7 +286,8 @@ func parseScale(x *site.Crossing, m []string, number func(string) float64, part 
 			scale.Offset = -scale.Offset
 		}
 	}
-	if math.IsNaN(scale.Factor) || math.IsInf(scale.Factor, 0) || math.IsNaN(scale.Offset) || m[1] != "" && scale.Factor == 0 {
+	if math.IsNaN(scale.Factor) || math.IsInf(scale.Factor, 0) || math.IsNaN(scale.Offset) || m[1] != "" &&
+		scale.Factor == 0 {
 		return fmt.Errorf("%q is no scale", part)
 	}
 	if len(x.Way) == 0 && x.Scale().IsIdentity() {

@@ -94,7 +94,8 @@ func (sh *Shores) Give(g Giving, newID func() string) (*Proposal, error) {
 			from = states
 		}
 		if point.Name = template(g.Name, near, i+1); names[point.Name] {
-			return nil, fmt.Errorf("two points would be named %s: have the template name the device and the point", point.Name)
+			return nil, fmt.Errorf("two points would be named %s: have the template name the device and the point",
+				point.Name)
 		}
 		names[point.Name] = true
 		if point.Address, err = from.allot(&point, g.Even); err != nil {

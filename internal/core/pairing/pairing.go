@@ -140,7 +140,8 @@ func Between(s *site.Site, from []string, to string) (*Shores, error) {
 }
 
 func candidate(d *site.Device, p *site.Point, kind Kind) Candidate {
-	c := Candidate{ID: p.ID, Device: d.Name, Name: p.Name, Type: string(p.Type), Unit: p.Unit, Kind: kind, point: p, of: d,
+	c := Candidate{ID: p.ID, Device: d.Name, Name: p.Name, Type: string(p.Type), Unit: p.Unit, Kind: kind, point: p,
+		of:      d,
 		Address: p.Address.String()}
 	if scheme, err := d.SchemeOf(p); err == nil {
 		c.Address = scheme.Short(p.Address)
@@ -197,7 +198,8 @@ func (sh *Shores) propose(pairs []Pair, refused []Refused) *Proposal {
 			into++
 		}
 	}
-	return &Proposal{Pairs: pairs, Refused: refused, Near: max(0, len(sh.Near)-len(pairs)), Far: max(0, len(sh.Far)-into)}
+	return &Proposal{Pairs: pairs, Refused: refused, Near: max(0, len(sh.Near)-len(pairs)), Far: max(0,
+		len(sh.Far)-into)}
 }
 
 // pair joins two candidates, with the conversion that their units need.
@@ -208,7 +210,8 @@ func (sh *Shores) pair(near, far *Candidate, x site.Crossing) Pair {
 			x.Way = []site.Step{{Do: site.DoUnit}}
 		}
 	}
-	p := Pair{From: near.ID, FromName: near.Device + " · " + near.Name, To: far.ID, ToName: far.Device + " · " + far.Name,
+	p := Pair{From: near.ID, FromName: near.Device + " · " + near.Name, To: far.ID, ToName: far.Device + " · " +
+		far.Name,
 		Crossing: x, Way: crossing.Words(&x), Address: far.Address, Fits: true}
 	if why := crossing.Misfit(&x, near.point, far.point); why != "" {
 		p.Fits, p.Sentence = false, why
@@ -386,14 +389,16 @@ func (sh *Shores) named(name string, near *Candidate, newID func() string, why s
 	for i := range sh.to.Points {
 		switch short := scheme.Short(sh.to.Points[i].Address); {
 		case short == scheme.Short(at):
-			return nil, fmt.Sprintf("%s is there already, as %s, and something crosses into it", short, sh.to.Points[i].Name)
+			return nil, fmt.Sprintf("%s is there already, as %s, and something crosses into it", short,
+				sh.to.Points[i].Name)
 		case strings.EqualFold(short, scheme.Short(at)):
 			return nil, fmt.Sprintf("there is %s, under another case", short)
 		}
 	}
 	p := near.point
-	made := &site.Point{ID: newID(), Name: name, Address: at, Type: p.Type, Length: p.Length, Charset: p.Charset, Names: p.Names,
-		Unit: p.Unit, Low: p.Low, High: p.High, Decimals: p.Decimals, PaceMs: p.PaceMs, Access: site.ReadWrite}
+	made := &site.Point{ID: newID(), Name: name, Address: at, Type: p.Type, Length: p.Length, Charset: p.Charset,
+		Names: p.Names,
+		Unit:  p.Unit, Low: p.Low, High: p.High, Decimals: p.Decimals, PaceMs: p.PaceMs, Access: site.ReadWrite}
 	if err := site.CheckPoint(scheme, made); err != nil {
 		return nil, err.Error()
 	}
@@ -427,7 +432,8 @@ func newDirectory(list []Candidate) *directory {
 	d := &directory{map[string][]*Candidate{}, map[string][]*Candidate{}}
 	for i := range list {
 		c := &list[i]
-		for _, name := range []string{c.Name, c.Device + "." + c.Name, c.Device + " · " + c.Name, c.Device + "/" + c.Name,
+		for _, name := range []string{c.Name, c.Device + "." + c.Name, c.Device + " · " + c.Name, c.Device + "/" +
+			c.Name,
 			c.Device + "-" + c.Name, c.Device + " " + c.Name} {
 			d.exact[name] = append(d.exact[name], c)
 			folded := strings.ToLower(name)

@@ -235,10 +235,12 @@ func (v *validator) crossing(points map[string]*Device, c *Crossing) {
 		}
 	}
 	if c.PerDay < 0 || c.PerDay > 1e9 {
-		v.fail(where, fmt.Sprintf("it is to write %d times a day at most.", c.PerDay), "Give 1 or more, or 0 for no bound.")
+		v.fail(where, fmt.Sprintf("it is to write %d times a day at most.", c.PerDay),
+			"Give 1 or more, or 0 for no bound.")
 	}
 	if !slices.Contains([]Start{SourceWins, TargetWins, WaitForGood}, c.Start) {
-		v.fail(where, fmt.Sprintf("its rule of starting, %q, is none.", c.Start), "Leave it empty, or write target or wait.")
+		v.fail(where, fmt.Sprintf("its rule of starting, %q, is none.", c.Start),
+			"Leave it empty, or write target or wait.")
 	}
 	if !slices.Contains([]Ties{OneWay, SourceTies, TargetTies, LaterTies}, c.Both) {
 		v.fail(where, fmt.Sprintf("its rule of ties, %q, is none.", c.Both),
@@ -250,7 +252,8 @@ func (v *validator) crossing(points map[string]*Device, c *Crossing) {
 	}
 	for i := range c.Way {
 		if s := &c.Way[i]; !slices.Contains(StepKinds(), s.Do) {
-			v.fail(where, fmt.Sprintf("step %d of its way, %q, is none that this version knows.", i+1, s.Do), "Leave it out.")
+			v.fail(where, fmt.Sprintf("step %d of its way, %q, is none that this version knows.", i+1, s.Do),
+				"Leave it out.")
 		}
 	}
 }

@@ -125,18 +125,23 @@ type version5 struct {
 
 func connect5(conn net.Conn, s *session) (client, error) {
 	c := version5{within: s.within}
-	c.client = five.NewClient(five.ClientConfig{ClientID: s.id, Conn: packets.NewThreadSafeConn(conn), PacketTimeout: s.within,
+	c.client = five.NewClient(five.ClientConfig{ClientID: s.id, Conn: packets.NewThreadSafeConn(conn),
+		PacketTimeout: s.within,
 		OnPublishReceived: []func(five.PublishReceived) (bool, error){func(p five.PublishReceived) (bool, error) {
 			s.came(message{p.Packet.Topic, p.Packet.Payload, p.Packet.QoS, p.Packet.Retain})
 			return true, nil
 		}},
-		OnServerDisconnect: func(d *five.Disconnect) { s.lost(int(d.ReasonCode), errors.New("the broker ended the session")) },
-		OnClientError:      func(err error) { s.lost(0, err) },
+		OnServerDisconnect: func(d *five.Disconnect) {
+			s.lost(int(d.ReasonCode),
+				errors.New("the broker ended the session"))
+		},
+		OnClientError: func(err error) { s.lost(0, err) },
 	})
 	connect := &five.Connect{ClientID: s.id, CleanStart: true, KeepAlive: uint16(s.alive / time.Second),
 		Username: s.user, UsernameFlag: s.user != "", Password: s.password, PasswordFlag: len(s.password) > 0}
 	if s.will != nil {
-		connect.WillMessage = &five.WillMessage{Topic: s.will.topic, Payload: s.will.payload, QoS: s.will.qos, Retain: s.will.retained}
+		connect.WillMessage = &five.WillMessage{Topic: s.will.topic, Payload: s.will.payload, QoS: s.will.qos,
+			Retain: s.will.retained}
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), s.within)
 	defer cancel()
@@ -166,7 +171,8 @@ func (c version5) subscribe(ctx context.Context, topics []string, qos byte) ([]i
 func (c version5) publish(ctx context.Context, m *message) (int, error) {
 	ctx, cancel := context.WithTimeout(ctx, c.within)
 	defer cancel()
-	answer, err := c.client.Publish(ctx, &five.Publish{Topic: m.topic, Payload: m.payload, QoS: m.qos, Retain: m.retained})
+	answer, err := c.client.Publish(ctx, &five.Publish{Topic: m.topic, Payload: m.payload, QoS: m.qos,
+		Retain: m.retained})
 	if answer != nil && answer.ReasonCode >= 0x80 {
 		return int(answer.ReasonCode), nil
 	}

@@ -28,7 +28,8 @@ type driver struct{}
 func (driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply) {
 	def := family.TCP
 	within := time.Duration(def.Int(t.Settings, protocol.KeyWithin)) * time.Millisecond
-	s := &session{id: def.Value(t.Settings, family.KeyClient).Text(), user: def.Value(t.Settings, family.KeyUser).Text(),
+	s := &session{id: def.Value(t.Settings, family.KeyClient).Text(), user: def.Value(t.Settings,
+		family.KeyUser).Text(),
 		alive: time.Duration(def.Int(t.Settings, family.KeyAlive)) * time.Second, within: within}
 	password, err := t.Secret(def, family.KeyPassword)
 	if err != nil {
@@ -50,8 +51,9 @@ func (driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply
 		}
 		socket = secured
 	}
-	c := &conn{ctx: ctx, socket: socket, stop: stop, within: within, settings: t.Settings, reports: make(chan field.Report, 64),
-		gone: make(chan struct{}), wanted: map[string][]protocol.Wanted{}, last: map[string][]byte{}}
+	c := &conn{ctx: ctx, socket: socket, stop: stop, within: within, settings: t.Settings,
+		reports: make(chan field.Report, 64),
+		gone:    make(chan struct{}), wanted: map[string][]protocol.Wanted{}, last: map[string][]byte{}}
 	s.came, s.lost = c.came, c.lost
 	if topic := def.Value(t.Settings, family.KeyWill).Text(); topic != "" {
 		s.will = &message{topic, []byte(def.Value(t.Settings, family.KeyWillText).Text()), c.qos(), true}
@@ -81,7 +83,8 @@ func connectFailure(err error, within, took time.Duration) field.Reply {
 	}
 	if errors.Is(err, context.DeadlineExceeded) || took >= within {
 		return field.Reply{Outcome: exchange.NoAnswer, Stop: route.Session,
-			Sentence: fmt.Sprintf("nothing came back within %d ms: it may be no broker, or one that wants TLS", within.Milliseconds())}
+			Sentence: fmt.Sprintf("nothing came back within %d ms: it may be no broker, or one that wants TLS",
+				within.Milliseconds())}
 	}
 	return field.Reply{Outcome: exchange.Closed, Stop: route.Session,
 		Sentence: "it hangs up without an answer: it is no broker, wants TLS, or does not speak this version"}
@@ -90,7 +93,8 @@ func connectFailure(err error, within, took time.Duration) field.Reply {
 // secure begins TLS.
 func secure(ctx context.Context, socket net.Conn, t *field.Target, within time.Duration) (net.Conn, field.Reply) {
 	fail := func(format string, args ...any) (net.Conn, field.Reply) {
-		return nil, field.Reply{Outcome: exchange.NotAllowed, Stop: route.Session, Sentence: fmt.Sprintf(format, args...)}
+		return nil, field.Reply{Outcome: exchange.NotAllowed, Stop: route.Session, Sentence: fmt.Sprintf(format,
+			args...)}
 	}
 	host, _, err := net.SplitHostPort(t.Dial)
 	if err != nil {
