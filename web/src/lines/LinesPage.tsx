@@ -380,7 +380,7 @@ const DeviceCard = memo(function DeviceCard({ device, place, asks, link, route, 
           ) : route ? (
             <SmallStops route={route} />
           ) : (
-            <span className="soft">no link</span>
+            <span className="soft">{device.serving ? "Ferry answers" : "no link"}</span>
           )}
         </span>
       </Link>
