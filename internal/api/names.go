@@ -26,14 +26,9 @@ type NamesView struct {
 // heard of them.
 func (s *Server) postNames(c fiber.Ctx) error {
 	now, _ := s.Store.Site()
-	d, def, err := mappedDevice(now, c.Params("id"), c.Query("map"))
+	d, def, link, err := asked(now, c)
 	if err != nil {
 		return err
-	}
-	link := now.LinkIn(d.ID, def.Name)
-	if link == nil {
-		return problem.New("no-link", "Nothing asks the device in the protocol of this map.",
-			"Draw a link to it on the page of lines.").At(d.Name)
 	}
 	ctx, cancel := context.WithTimeout(c.Context(), 60*time.Second)
 	defer cancel()

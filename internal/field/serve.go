@@ -110,14 +110,6 @@ func (d *Served) shown(id string, raw value.Value) string {
 	return d.image.Shown(id, raw)
 }
 
-// Clear takes the value of a point away.
-func (d *Served) Clear(point, reason string) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	d.image.Clear(point)
-	d.hub.fail(d.era, []string{point}, reason)
-}
-
 // tell has the hub know what stands in a point. The lock is held, so that it
 // hears of values in the order in which they came.
 func (d *Served) tell(point string, at time.Time) {

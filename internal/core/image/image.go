@@ -299,15 +299,6 @@ func (m *Image) Shown(id string, raw value.Value) string {
 	return c.point.Shown(c.point.Scale().Apply(raw))
 }
 
-// Clear takes the value of a point away: clients are refused until it has
-// another.
-func (m *Image) Clear(id string) {
-	if c := m.points[id]; c != nil && c.has {
-		c.has, c.half = false, 0
-		c.lack(1)
-	}
-}
-
 // Raw returns what stands in a point; ok is false where it has no value.
 func (m *Image) Raw(id string) (raw value.Value, octets []byte, ok bool) {
 	c := m.points[id]
