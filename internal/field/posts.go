@@ -80,12 +80,14 @@ func (e *Engine) placesServed(d *site.Device) (list []servedPlace, err error) {
 	return list, nil
 }
 
-// carriedInto says which points crossings give their values. The lock is held.
+// carriedInto says which points crossings give their values, also those that are
+// switched off: what they gave last is held. The lock is held.
 func carriedInto(s *site.Site) func(id string) bool {
 	into := map[string]bool{}
 	for i := range s.Crossings {
-		if !s.Crossings[i].Off {
-			into[s.Crossings[i].To] = true
+		into[s.Crossings[i].To] = true
+		if to := s.Crossings[i].QualityTo; to != "" {
+			into[to] = true
 		}
 	}
 	return func(id string) bool { return into[id] }

@@ -120,8 +120,8 @@ func (d *Served) tell(point string, at time.Time) {
 
 // follow has the memory laid out by a changed map; what stands in points that mean
 // the same stays.
-func (d *Served) follow(device *site.Device, lacks func(string) bool) error {
-	laid, err := image.New(device, lacks)
+func (d *Served) follow(device *site.Device, carried func(string) bool) error {
+	laid, err := image.New(device, carried)
 	if err != nil {
 		return err
 	}

@@ -51,6 +51,7 @@ type cell struct {
 	in          *area
 	from, units int
 	has         bool
+	fed         bool // something is carried into it
 	// half has a bit for each unit that was written since all of them were.
 	half uint64
 }
@@ -63,10 +64,11 @@ type Written struct {
 
 // New lays out the memory of a device from its map. Units between points are
 // there and hold zeros; an area ends with its last point, or with the size that
-// the device is declared to have. A point for which lacks holds has no value
-// until one is put there; others begin with zero. Points that lie in no area of
-// the block shape are left out.
-func New(d *site.Device, lacks func(id string) bool) (*Image, error) {
+// the device is declared to have. A point into which something is carried has no
+// value until one is put there, and one that clients may only read and into which
+// nothing is carried never has; others begin with zero. Points that lie in no area
+// of the block shape are left out.
+func New(d *site.Device, carried func(id string) bool) (*Image, error) {
 	m := &Image{areas: map[string]*area{}, points: make(map[string]*cell, len(d.Points))}
 	codecs := value.Codecs{}
 	for i := range d.Points {
@@ -93,7 +95,8 @@ func New(d *site.Device, lacks func(id string) bool) (*Image, error) {
 			}
 		}
 		c := &cell{point: p, codec: codec, in: a, from: int(at.Offset), units: p.Units(kind.UnitBits),
-			has: !lacks(p.ID)}
+			fed: carried(p.ID)}
+		c.has = !c.fed && p.Access != site.ReadOnly
 		if err := a.grow(c.from + c.units); err != nil {
 			return nil, fmt.Errorf("%s: %w", p.Name, err)
 		}
@@ -314,7 +317,7 @@ func (m *Image) Raw(id string) (raw value.Value, octets []byte, ok bool) {
 func (m *Image) Keep(before *Image) {
 	for id, c := range m.points {
 		was := before.points[id]
-		if was == nil || !was.has || !was.point.SameReading(c.point) {
+		if was == nil || !was.has || !was.point.SameReading(c.point) || !c.fed && c.point.Access == site.ReadOnly {
 			continue
 		}
 		raw, err := was.codec.Decode(was.span(), value.Value{})
