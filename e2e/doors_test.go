@@ -25,7 +25,6 @@ func TestPeopleSignIn(t *testing.T) {
 	f.fingerprint <- print
 	b := f.open(t, "/users")
 	b.sees(print)
-	shot(b, "sign-in")
 	b.fill("Name", "ferry")
 	b.fill("Passphrase", "low tide 1")
 	b.press("Sign in")

@@ -17,11 +17,17 @@ import (
 // peer runs a program of another hand and returns what it prints.
 func peer(t *testing.T, fine bool, name string, args ...string) string {
 	t.Helper()
-	out, err := exec.Command(name, args...).CombinedOutput()
+	out, err := peerOutput(name, args...)
 	if (err == nil) != fine {
 		t.Fatalf("%s %v: %v, %s", filepath.Base(name), args, err, out)
 	}
-	return strings.TrimSpace(string(out))
+	return out
+}
+
+// peerOutput is peer where it may fail.
+func peerOutput(name string, args ...string) (string, error) {
+	out, err := exec.Command(name, args...).CombinedOutput()
+	return strings.TrimSpace(string(out)), err
 }
 
 // fetched reads an answer of the interface.
@@ -162,18 +168,33 @@ func TestShoreGateway(t *testing.T) {
 		t.Errorf("it hears %+v, and the probe has %g", m, live("do11-01"))
 	}
 
-	// Names of the far side come from a list, and are proved there.
-	b.to("/crossings/pair/cloud")
+	// Names of the far side come from a table into a list, each with its direction, and
+	// are proved there; what another program publishes arrives at its skid.
+	b.to("/crossings/lists/cloud-names/add")
 	b.press("By a table…")
-	b.fill("Table", "DO probe 12.Oxygen;skerry/row-a/do12/oxygen;\nDO probe 12.WaterTemp;skerry/row-a/do12/#;\n")
+	b.fill("Table", "DO probe 12.Oxygen;skerry/row-a/do12/oxygen;\nDO probe 12.WaterTemp;skerry/row-a/do12/#;\n"+
+		"Oxygen skid.PuritySetpoint;skerry/skid/purity;;here\n")
 	b.press("Look at the pairs")
 	b.sees("+ and # stand for several topics: name one")
-	b.press("Pair these 1")
-	b.sees("Paired: 1.")
-	b.until("all of them are there", `(() => {
-		[...document.querySelectorAll("button:not([disabled])")].find(e => e.innerText === "Prove these names")?.click()
-		return /All \d+ names are there/.test(document.body.innerText) })()`)
-
+	b.press("Pair these 2")
+	b.sees("Paired: 2.")
+	b.press("See the list")
+	publish := func(topic, payload string) {
+		peer(t, true, "mosquitto_pub", "-h", "127.0.0.1", "-p", broker, "-t", topic, "-m", payload)
+	}
+	eventually(t, "what another publishes to arrive at the skid", func() bool {
+		publish("skerry/skid/purity", "97.5")
+		return math.Abs(live("skid-06")-97.5) < 0.01
+	})
+	b.until("the whole list is well", `document.querySelector('[data-stand="carries all"]')?.innerText.includes("All 5 names carry")`)
+	b.press("Prove each name")
+	b.sees("All 5 names are there")
+	shot(b, "list")
+	b.choose("Carries", "takes")
+	b.sees("cannot go another way")
+	b.choose("Switched", "off")
+	b.until("it is off as a whole", `document.querySelector('[data-stand="off"]')`)
+	b.choose("Switched", "on")
 	// A source that is gone holds its own crossings, a target that is gone fails its
 	// own; all others go on, and these come back.
 	state := func(id string) string {
@@ -185,6 +206,7 @@ func TestShoreGateway(t *testing.T) {
 	if _, ok := float(temperature); !ok {
 		t.Error("what is held is not there for clients")
 	}
+	eventually(t, "the far side to be told that it is good no more", func() bool { return heard().Quality != "good" })
 	b.fault("cloud", "stop")
 	eventually(t, "the broker's crossing to say so", func() bool {
 		now := state("x-cloud-speed")
@@ -193,11 +215,15 @@ func TestShoreGateway(t *testing.T) {
 	if now := state("x-speed"); now != "carrying" {
 		t.Errorf("another crossing is %s", now)
 	}
+	b.to("/crossings/lists")
+	b.sees("The machine is there, its service is not started")
+	b.to("/traffic")
 	b.fault("do11", "")
 	b.fault("cloud", "")
 	eventually(t, "both to come back", func() bool {
 		return state("x-temp") == "carrying" && state("x-cloud-speed") == "carrying" && same()
 	})
+	eventually(t, "the far side to be told that it is good again", func() bool { return heard().Quality == "good" })
 	b.to("/checkout")
 	b.until("what the client wrote is in the journal",
 		`[...document.querySelectorAll("[data-write]")].some(e => e.innerText.includes("client 127.0.0.1"))`)

@@ -202,7 +202,29 @@ func quoteXPath(text string) string {
 // press clicks the button or link with a text.
 func (b *browser) press(text string) {
 	b.t.Helper()
-	b.run(chromedp.Click(fmt.Sprintf(`(//button[not(@disabled)] | //a | //*[@role="menuitem"])[contains(normalize-space(.), %s)]`, quoteXPath(text))))
+	path := fmt.Sprintf(`(//button[not(@disabled)] | //a | //*[@role="menuitem"])[contains(normalize-space(.), %s)]`, quoteXPath(text))
+	b.settle(path)
+	b.run(chromedp.Click(path))
+}
+
+// settle waits for what a path finds to stand still: what is read meanwhile may move it
+// from under a click.
+func (b *browser) settle(path string) {
+	b.t.Helper()
+	where := fmt.Sprintf(`(() => {
+		const e = document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue;
+		const r = e?.getBoundingClientRect();
+		return r ? [r.x, r.y, r.width].join() : "";
+	})()`, path)
+	was := ""
+	for range 40 {
+		is := js[string](b, where)
+		if is != "" && is == was {
+			return
+		}
+		was = is
+		time.Sleep(30 * time.Millisecond)
+	}
 }
 
 func (b *browser) click(css string) {

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"strconv"
 	"strings"
 	"testing"
 )
@@ -158,4 +159,37 @@ func TestTraffic(t *testing.T) {
 	b.to("/traffic")
 	b.until("frozen values are found",
 		`[...document.querySelectorAll('[data-severity]')].some(e => e.innerText.includes("Oxygen skid answers, but nothing moves"))`)
+}
+
+// TestRulesOfMany: crossings are found by words, the rules of all that are found change in
+// one step that can be taken back, what is no rule changes nothing, and the far sides are
+// asked for their points.
+func TestRulesOfMany(t *testing.T) {
+	f := start(t, "demo", t.TempDir())
+	b := f.open(t, "/crossings")
+	rules := func(id string) string {
+		return `document.querySelector('[data-crossing="` + id + `"] span.small').innerText`
+	}
+	b.until("all crossings", `document.querySelectorAll("[data-crossing]").length >= 9`)
+	b.fill("Find crossings", "speed shore")
+	b.until("two of them", `document.querySelectorAll("[data-crossing]").length === 2`)
+	first := js[string](b, `document.querySelector("[data-crossing]").dataset.crossing`)
+	was := js[string](b, rules(first))
+	b.press("Rules of all shown")
+	b.fill("Rules", "with each round, sideways")
+	b.press("Change 2 crossings")
+	b.sees(`"sideways" is no step that is known`)
+	b.fill("Rules", "with each round")
+	b.press("Change 2 crossings")
+	b.until("they say so", rules(first)+` === "as it is, with each round"`)
+	b.press("Run on the bench")
+	b.click(`[data-crossing="` + first + `"]`)
+	b.until("it is written again and again", `/ [3-9] carried/.test(document.querySelector("[data-counts]")?.innerText)`)
+	b.press("Ask whether its points are there")
+	b.until("both are", `document.querySelectorAll('[data-proved="there"]').length === 2`)
+	b.ctrl("z")
+	b.until("the rules are as they were", rules(first)+" === "+strconv.Quote(was))
+	b.fill("Find crossings", "no such thing")
+	b.sees("No crossing has these words")
+	b.find("Pump-1-Speed")
 }

@@ -3,7 +3,6 @@ package main
 import (
 	"fmt"
 	"io"
-	"os"
 
 	"github.com/spf13/cobra"
 
@@ -12,7 +11,6 @@ import (
 	"ferry/internal/core/survey"
 	"ferry/internal/core/timetable"
 	"ferry/internal/core/value"
-	"ferry/internal/files"
 )
 
 func checkCommand() *cobra.Command {
@@ -21,11 +19,7 @@ func checkCommand() *cobra.Command {
 		Args:  cobra.ExactArgs(1)}
 	asJSON := c.Flags().Bool("json", false, "print one JSON object")
 	c.RunE = func(c *cobra.Command, args []string) error {
-		data, err := os.ReadFile(args[0])
-		if err != nil {
-			return err
-		}
-		s, err := files.ReadSite(data)
+		s, err := readSite(args[0])
 		if err != nil {
 			return err
 		}

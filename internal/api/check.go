@@ -16,6 +16,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/survey"
 	"ferry/internal/core/value"
+	"ferry/internal/field"
 )
 
 // checker checks the site beside everything else. While it does, what was found
@@ -115,6 +116,7 @@ func (s *Server) findings(at time.Time) []finding.Finding {
 	paper := s.checker.latest(s)
 	seen := survey.Seen{Traffic: s.Engine.Hub.Findings(paper.Site, at), Value: s.valueOf,
 		Tried: func(link string) *route.Route { return s.routes[link] }}
+	seen.Traffic = append(seen.Traffic, field.ListFindings(paper.Site, s.standings(at))...)
 	if plan, _ := s.Engine.Plan(); plan != nil {
 		seen.Plan = plan.Findings
 	}

@@ -29,10 +29,11 @@ const mostFound = 40
 func (s *Server) getFind(c fiber.Ctx) error {
 	now, _ := s.Store.Site()
 	words := strings.Fields(strings.ToLower(c.Query("words")))
+	of := c.Query("device") // empty for all
 	view := FoundView{Points: []FoundPoint{}}
 	for i := range now.Devices {
 		d := &now.Devices[i]
-		if len(words) == 0 {
+		if len(words) == 0 || of != "" && d.ID != of {
 			continue
 		}
 		name := strings.ToLower(d.Name)

@@ -95,6 +95,9 @@ func (s *Server) postTry(c fiber.Ctx) error {
 // getServing says what Ferry does as the devices that it is.
 func (s *Server) getServing(c fiber.Ctx) error { return c.JSON(s.Engine.Serving()) }
 
+// getPairs says how the links with two addresses are.
+func (s *Server) getPairs(c fiber.Ctx) error { return c.JSON(s.Engine.Pairs()) }
+
 func (s *Server) postStart(c fiber.Ctx) error {
 	var r RunRequest
 	if err := bind(c, &r); err != nil {

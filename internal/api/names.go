@@ -9,8 +9,6 @@ import (
 	"ferry/internal/core/pairing"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
-	"ferry/internal/core/site"
-	"ferry/internal/core/value"
 )
 
 // NamesView is how the names of a far side are that crossings go into or come from.
@@ -44,40 +42,10 @@ func (s *Server) postNames(c fiber.Ctx) error {
 		}
 	}
 	view.Connected = true
-	view.Proofs = pairing.Prove(def.Scheme, s.wantedNames(now, d), held)
-	view.Sentence = pairing.Summary(view.Proofs)
+	var why string
+	view.Proofs, why = s.Engine.ProveNames(ctx, now, d, c.Query("list"), link, held)
+	if view.Sentence = pairing.Summary(view.Proofs); why != "" {
+		view.Sentence += " " + why
+	}
 	return c.JSON(view)
-}
-
-// wantedNames are the points of a device that crossings have to do with, with what is
-// known of them.
-func (s *Server) wantedNames(now *site.Site, d *site.Device) (names []pairing.Wanted) {
-	into := map[string]string{} // crossings by what they write
-	used := map[string]bool{}
-	for i := range now.Crossings {
-		x := &now.Crossings[i]
-		into[x.To] = x.ID
-		for id := range x.Points {
-			used[id] = true
-		}
-	}
-	for i := range d.Points {
-		p := &d.Points[i]
-		if !used[p.ID] {
-			continue
-		}
-		live, _ := s.Engine.Hub.Point(p.ID)
-		name := pairing.Wanted{Point: p, Read: live.Quality, Reason: live.Reason}
-		if live.AtMs == 0 && live.Quality != value.Bad {
-			name.Read = value.NotRead
-		}
-		if id := into[p.ID]; id != "" {
-			state := s.Engine.Crossing(id)
-			if name.Written = state.Counts.Carried; state.State == "failed" {
-				name.Failed = state.Sentence
-			}
-		}
-		names = append(names, name)
-	}
-	return names
 }

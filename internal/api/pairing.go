@@ -19,6 +19,8 @@ import (
 type PairingRequest struct {
 	From []string `json:"from"` // devices
 	To   string   `json:"to"`
+	// List is the list of names that is added to, whose far side is To; empty for none.
+	List string `json:"list,omitempty"`
 	// How is left, order, likeness, table or give: left only lists what is left over.
 	How string `json:"how" jsonschema:"enum=left,enum=order,enum=likeness,enum=table,enum=give"`
 	// Near and Far are where a run in order begins, Most how long it may be.
@@ -39,7 +41,9 @@ type PairingView struct {
 
 // PairRequest makes crossings of pairs, as one step.
 type PairRequest struct {
-	To    string         `json:"to"`
+	To string `json:"to"`
+	// List is the list of names that they are put into; empty for none.
+	List  string         `json:"list,omitempty"`
 	What  string         `json:"what"`
 	Pairs []pairing.Pair `json:"pairs"`
 }
@@ -51,7 +55,7 @@ func (s *Server) postPairing(c fiber.Ctx) error {
 	}
 	defer s.inTurn()()
 	now, _ := s.Store.Site()
-	shores, err := pairing.Between(now, r.From, r.To)
+	shores, err := s.shores(now, &r)
 	if err != nil {
 		return problem.From(err, "gone")
 	}
@@ -63,13 +67,7 @@ func (s *Server) postPairing(c fiber.Ctx) error {
 	case "likeness":
 		view.Proposal = shores.ByLikeness()
 	case "table":
-		data := []byte(r.Table)
-		if r.File != "" {
-			if data, err = base64.StdEncoding.DecodeString(r.File); err != nil {
-				return problem.New("not-a-table", "The file did not arrive whole.", "Choose it again.")
-			}
-		}
-		rows, err := files.ReadPlainTable(data)
+		rows, err := tableRows(r.Table, r.File)
 		if err != nil {
 			return err
 		}
@@ -81,6 +79,26 @@ func (s *Server) postPairing(c fiber.Ctx) error {
 		}
 	}
 	return c.JSON(view)
+}
+
+// tableRows reads a table of text, or out of a file in base64.
+func tableRows(text, file string) ([][]string, error) {
+	data := []byte(text)
+	if file != "" {
+		var err error
+		if data, err = base64.StdEncoding.DecodeString(file); err != nil {
+			return nil, problem.New("not-a-table", "The file did not arrive whole.", "Choose it again.")
+		}
+	}
+	return files.ReadPlainTable(data)
+}
+
+// shores are those of a pairing, or of a list of names.
+func (s *Server) shores(now *site.Site, r *PairingRequest) (*pairing.Shores, error) {
+	if r.List != "" {
+		return pairing.InList(now, r.List, r.From)
+	}
+	return pairing.Between(now, r.From, r.To)
 }
 
 // postPair makes the crossings of pairs, and the points that they need.
@@ -104,8 +122,13 @@ func (s *Server) postPair(c fiber.Ctx) error {
 			x.ID = newID()
 			if p.New != nil {
 				edits = append(edits, site.Put(site.KindPoint, p.New.ID, r.To, *p.New))
-				x.To = p.New.ID
+				if p.Goes == pairing.FromThere {
+					x.From = p.New.ID
+				} else {
+					x.To = p.New.ID
+				}
 			}
+			x.List = r.List
 			after, err := json.Marshal(x)
 			if err != nil {
 				return nil, err
@@ -129,6 +152,19 @@ func (s *Server) getCrossingsFile(c fiber.Ctx) error {
 	}
 	defer s.inTurn()()
 	now, _ := s.Store.Site()
+	if id := c.Query("list"); id != "" {
+		l := now.List(id)
+		if l == nil {
+			return problem.New("gone", "The list is no longer in the site.", "Reload to see what changed.").At(id)
+		}
+		var b bytes.Buffer
+		if err := files.WriteNames(&b, format, now, l); err != nil {
+			return err
+		}
+		c.Set("Content-Type", mapFormats[format])
+		c.Attachment(fileName(l.Name) + "." + format)
+		return c.Send(b.Bytes())
+	}
 	list, name := now.Crossings, now.Name+" crossings"
 	if to := now.Device(c.Query("to")); to != nil {
 		ours := map[string]bool{}

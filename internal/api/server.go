@@ -21,6 +21,7 @@ import (
 	"ferry/internal/accounts"
 	"ferry/internal/bench"
 	"ferry/internal/core/finding"
+	"ferry/internal/core/pairing"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/route"
 	"ferry/internal/core/timetable"
@@ -67,6 +68,10 @@ type Server struct {
 	viewNo   int
 	started  int64 // when, to tell the views of this program from those of an earlier one
 
+	listsMu sync.Mutex
+	lists   []pairing.ListStanding // as they stood at
+	listsAt time.Time
+
 	checker checker
 	feed    feed
 	uploads chan struct{} // turns of large bodies
@@ -107,7 +112,14 @@ func (s *Server) App() *fiber.App {
 	edit.Post("/pairing/take", s.postPair)
 	look.Get("/file/crossings.:format", s.getCrossingsFile)
 	look.Get("/crossings/:id", s.getCrossing)
+	edit.Post("/crossings/rules", s.postReword)
 	edit.Post("/crossings/:id/out", s.postOut)
+	edit.Post("/crossings/:id/prove", s.postProve)
+	edit.Post("/crossings/:id/dry", s.postDry)
+	look.Get("/lists", s.getLists)
+	look.Get("/pairs", s.getPairs)
+	edit.Post("/twin", s.postTwin)
+	edit.Post("/lists/:id/turn", s.postTurn)
 	look.Get("/site", s.getSite)
 	edit.Post("/edit", s.postEdit)
 	edit.Post("/undo", s.postUndo)

@@ -9,6 +9,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"ferry/internal/bench"
+	"ferry/internal/core/crossing"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
@@ -25,7 +26,7 @@ func (s *Server) getSite(c fiber.Ctx) error {
 	now := snapshot.Site
 	view := SiteView{Seq: snapshot.Seq, Name: now.Name, Remark: now.Remark, Lines: now.Lines, Protocols: protocol.All(),
 		Manners: exchange.Manners,
-		Devices: []DeviceView{}, Links: []LinkView{}, Crossings: []CrossingView{}, Routes: []route.Route{},
+		Devices: []DeviceView{}, Links: []LinkView{}, Crossings: []CrossingView{}, Lists: append([]site.List{}, now.Lists...), Routes: []route.Route{},
 		Versions: map[string]int64{}, Faults: bench.Faults(), Models: bench.Models(), StandIns: s.Bench.List(now),
 		Load: plan.Links, LineLoad: plan.Lines,
 		Checklists: map[string][]site.AccessLine{}, AccessKinds: site.AccessKinds(), Standards: []StandardTitle{}}
@@ -61,10 +62,15 @@ func (s *Server) getSite(c fiber.Ctx) error {
 		}
 	}
 	ends := crossingEnds(now)
+	ruled := now.Ruled()
 	for i := range now.Crossings {
-		view.Crossings = append(view.Crossings, crossingView(&now.Crossings[i], ends))
+		x := crossingView(&now.Crossings[i], ends)
+		x.Words = crossing.Words(&ruled[i])
+		x.EnableName = ends[ruled[i].Enable].Name
+		view.Crossings = append(view.Crossings, x)
 	}
-	for _, kind := range []site.Kind{site.KindSite, site.KindLine, site.KindDevice, site.KindLink, site.KindCrossing} {
+	for _, kind := range []site.Kind{site.KindSite, site.KindLine, site.KindDevice, site.KindLink, site.KindCrossing,
+		site.KindList} {
 		for id, version := range snapshot.Versions(kind, "") {
 			view.Versions[string(kind)+":"+id] = version
 		}
@@ -80,6 +86,11 @@ func crossingEnds(now *site.Site) map[string]CrossingEnd {
 	ends := map[string]CrossingEnd{}
 	for i := range now.Crossings {
 		for id := range now.Crossings[i].Points {
+			ends[id] = CrossingEnd{}
+		}
+	}
+	for i := range now.Lists {
+		if id := now.Lists[i].Enable; id != "" {
 			ends[id] = CrossingEnd{}
 		}
 	}

@@ -84,6 +84,9 @@ func (b *Bench) Sync(s *site.Site) error {
 		}
 		print := made(d, port)
 		if b.made[id] == print {
+			if server := b.servers[id]; server.host != nil { // who is on it stays
+				server.Memory.follow(simulate(d, port).Memory)
+			}
 			b.from[id] = *d
 			continue
 		}
@@ -128,9 +131,16 @@ func answering(s *site.Site) iter.Seq2[*site.Device, *site.Port] {
 			}
 			for k := range d.Ports {
 				p := &d.Ports[k]
-				if _, ok := speeches[p.Protocol]; ok && (p.Host != "" || s.Line(p.Line).Medium == site.SerialLine) &&
-					!yield(d, p) {
+				if _, ok := speeches[p.Protocol]; !ok || p.Host == "" && s.Line(p.Line).Medium != site.SerialLine {
+					continue
+				}
+				if !yield(d, p) {
 					return
+				}
+				if p.Pair != nil {
+					if second := secondOf(d, p); !yield(second, &second.Ports[0]) {
+						return
+					}
 				}
 			}
 		}
@@ -138,6 +148,34 @@ func answering(s *site.Site) iter.Seq2[*site.Device, *site.Port] {
 }
 
 // standInID tells the stand-ins of a device apart, which has one for each port.
+// secondOf is the device at the second address of a port, which has a stand-in and
+// faults of its own.
+func secondOf(d *site.Device, p *site.Port) *site.Device {
+	second := *d
+	second.ID, second.Name = SecondID(d.ID), d.Name+", second"
+	second.Ports = []site.Port{p.Second()}
+	return &second
+}
+
+// SecondID names the stand-in at the second address of a device.
+func SecondID(device string) string { return device + "/second" }
+
+// Second is where the stand-in at the second address of a link's device is.
+func (b *Bench) Second(s *site.Site, link *site.Link) string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	device := s.Device(link.Answering)
+	if device == nil || device.PortFor(link) == nil || device.PortFor(link).Pair == nil {
+		return b.nobody()
+	}
+	second := secondOf(device, device.PortFor(link))
+	server := b.servers[standInID(second, &second.Ports[0])]
+	if server == nil {
+		return b.nobody()
+	}
+	return server.Addr()
+}
+
 func standInID(d *site.Device, port *site.Port) string {
 	return d.ID + "\x00" + port.Line + "\x00" + port.Protocol
 }
@@ -152,10 +190,12 @@ func (b *Bench) of(device string) (list []*Server) {
 	return list
 }
 
-// made prints what a stand-in is made from.
+// made prints what a stand-in is made from. One that is a server of its own follows its
+// map instead: whoever is on it, and what was left there, stays.
 func made(d *site.Device, port *site.Port) string {
 	parts := []any{d.Bench, port.Settings, port.Protocol, port.Serial, d.Model}
-	if scheme, err := protocol.SchemeOf(port.Protocol); err == nil && !models()[d.Bench].fits(scheme) {
+	_, hosted := speeches[port.Protocol].(Hosted)
+	if scheme, err := protocol.SchemeOf(port.Protocol); err == nil && !hosted && !models()[d.Bench].fits(scheme) {
 		parts = append(parts, d.In(port.Protocol).Points)
 	}
 	data, err := json.Marshal(parts)

@@ -84,6 +84,19 @@ func newMemory(octets func(area string) int, signals []signal, beyond int, now t
 	return m
 }
 
+// follow takes over the places of another memory; what stands in those that are in both
+// stays.
+func (m *Memory) follow(next *Memory) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for at := range next.named {
+		if v, had := m.named[at]; had {
+			next.named[at] = v
+		}
+	}
+	m.signals, m.named, m.areas = next.signals, next.named, next.areas
+}
+
 func (m *Memory) put(s signal, v value.Value) {
 	if s.named != nil {
 		if s.named.shape.Type == value.TypeBool {
@@ -182,6 +195,8 @@ func (m *Memory) Value(at address.Address) (v value.Value, ok bool) {
 
 // Held lists the places that have names, in the order of the map.
 func (m *Memory) Held() (held []protocol.Held) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
 	for i := range m.signals {
 		if s := &m.signals[i]; s.named != nil {
 			held = append(held, protocol.Held{Address: s.named.at, Shape: s.named.shape, Writable: s.at == nil})

@@ -127,7 +127,6 @@ func (s *Server) Fault() Fault {
 // Close stops the device for good.
 func (s *Server) Close() error {
 	s.mu.Lock()
-	defer s.mu.Unlock()
 	s.closed = true
 	for c := range s.conns {
 		abort(c)
@@ -139,8 +138,10 @@ func (s *Server) Close() error {
 	if s.blocker != nil {
 		errs = append(errs, s.blocker.Close())
 	}
-	if s.host != nil {
-		errs = append(errs, s.host.Close())
+	host := s.host
+	s.mu.Unlock()
+	if host != nil { // it waits for its clients, and these for the lock
+		errs = append(errs, host.Close())
 	}
 	return errors.Join(errs...)
 }

@@ -1,6 +1,7 @@
 package field
 
 import (
+	"cmp"
 	"fmt"
 	"net"
 	"net/netip"
@@ -77,10 +78,17 @@ func (e *Engine) targetOf(link *site.Link) (t Target, key string, err error) {
 	switch {
 	case e.door.mode == Bench:
 		t.Dial = e.standIns.Dial(e.site, link)
+		if signed, ok := e.standIns.(CertifiedStandIns); ok {
+			t.Authority = signed.Authority()
+		}
 	case line != nil && line.Medium == site.SerialLine:
 		if line.Here == "" {
 			return t, "", problem.New("no-port-here", line.Name+" has no serial port of this machine.",
 				"Choose one in the panel of the line.").At(line.Name)
+		}
+		if e.servedAt(line.Here) {
+			return t, "", problem.New("port-serves", "Ferry answers at "+line.Here+" itself, and asks nobody there.",
+				"Stop answering there first.").At(line.Name)
 		}
 		if time.Now().After(e.told[line.ID]) {
 			return t, "", problem.New("listen-first",
@@ -93,6 +101,9 @@ func (e *Engine) targetOf(link *site.Link) (t Target, key string, err error) {
 		if t.Dial, err = e.plantAddress(link, def); err != nil {
 			return t, "", err
 		}
+	}
+	if t.Second, err = e.secondAddress(link, def); err != nil {
+		return t, "", err
 	}
 	switch def.Turns {
 	case protocol.TurnsOfLine:
@@ -113,19 +124,58 @@ func (e *Engine) targetOf(link *site.Link) (t Target, key string, err error) {
 	return t, "link " + link.ID, nil
 }
 
+// secondAddress is the other address of a pair, empty where there is none. The lock is
+// held.
+func (e *Engine) secondAddress(link *site.Link, def *protocol.Def) (string, error) {
+	device := e.site.Device(link.Answering)
+	if device == nil || device.PortFor(link) == nil || device.PortFor(link).Pair == nil ||
+		def.Turns != protocol.TurnsOfLink {
+		return "", nil
+	}
+	if e.door.mode == Bench {
+		if seconds, ok := e.standIns.(SecondStandIns); ok {
+			return seconds.Second(e.site, link), nil
+		}
+		return "", nil
+	}
+	pair := device.PortFor(link).Pair
+	host, err := netip.ParseAddr(pair.Host)
+	if err == nil {
+		err = mayDial(host)
+	}
+	if err != nil {
+		return "", problem.New("documentation-address", "The second address: "+err.Error()+".",
+			"Enter the real one, or go back to the bench.").At(device.Name)
+	}
+	return net.JoinHostPort(host.String(), strconv.Itoa(cmp.Or(pair.Port, def.Int(link.Settings, protocol.KeyPort)))), nil
+}
+
+// dialNow is where an order over a link goes now: of two addresses to that which is
+// used. The lock is held.
+func (e *Engine) dialNow(link *site.Link, target *Target) string {
+	if r := e.runners[link.ID]; target.Second != "" && r != nil {
+		return r.channel.dials()
+	}
+	return target.Dial
+}
+
 func (e *Engine) plantAddress(link *site.Link, def *protocol.Def) (string, error) {
 	device := e.site.Device(link.Answering)
 	if device == nil || device.PortFor(link) == nil {
 		return "", problem.New("no-port", "The answering end has no port on the line of the link.",
 			"Give it one under Lines.")
 	}
-	host, err := netip.ParseAddr(device.PortFor(link).Host)
+	host, err := e.hostOf(device, device.PortFor(link))
 	if err != nil {
-		return "", problem.New("no-address", device.Name+" has no IP address.", "Enter it under Lines.").At(device.Name)
+		return "", err
 	}
-	if err := mayDial(host); err != nil {
-		return "", problem.New("documentation-address", err.Error()+".",
-			"Enter the device's real address, or go back to the bench.").At(device.Name)
+	// A name is looked up when it is dialled, and MayDial asked for what it stands for.
+	if at, err := netip.ParseAddr(host); err == nil {
+		host = at.String()
+		if err := mayDial(at); err != nil {
+			return "", problem.New("documentation-address", err.Error()+".",
+				"Enter the device's real address, or go back to the bench.").At(device.Name)
+		}
 	}
-	return net.JoinHostPort(host.String(), strconv.Itoa(def.Int(link.Settings, "port"))), nil
+	return net.JoinHostPort(host, strconv.Itoa(def.Int(link.Settings, "port"))), nil
 }

@@ -11,31 +11,10 @@ import (
 
 	"ferry/internal/core/crossing"
 	"ferry/internal/core/problem"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
-
-// CrossingState is what a crossing did last.
-type CrossingState struct {
-	ID string `json:"id"`
-	// State is one of crossing.State; waiting also where it is not released on the
-	// plant.
-	State    string `json:"state"`
-	Sentence string `json:"sentence,omitempty"`
-	Written  string `json:"written"`
-	Count    int    `json:"count"` // writes that went well
-	AtMs     int64  `json:"atMs"`
-	// Counts say what became of the values of the source.
-	Counts crossing.Counts `json:"counts"`
-	// FerryMs is how long Ferry had a value last, from the source's answer to the
-	// beginning of the write; WriteMs how long the write took. Worst are the longest.
-	FerryMs      float64 `json:"ferryMs"`
-	WriteMs      float64 `json:"writeMs"`
-	WorstFerryMs float64 `json:"worstFerryMs"`
-	WorstWriteMs float64 `json:"worstWriteMs"`
-	// Today is how often the target was written today, where that is bounded.
-	Today int `json:"today,omitempty"`
-}
 
 // carrier is one crossing at work. It is told of new values, and then looks at them
 // in a goroutine that ends once there is nothing more to do; in one of a pool, where
@@ -68,14 +47,6 @@ type carrier struct {
 	mu    sync.Mutex
 	state CrossingState
 	pens  map[string]*pen // by the point that is written
-}
-
-// pen is the record of the journal for what a crossing writes to one point, as long
-// as its state stays the same; dirty is set while the journal does not have it as
-// it is.
-type pen struct {
-	record *Record
-	dirty  bool
 }
 
 const (
@@ -127,7 +98,8 @@ func (e *Engine) newCarrier(x *site.Crossing, of crossPrint, before *carrier) *c
 	}
 	c.sight.Sources, c.seen = make([]crossing.Reading, len(from)), make([]crossing.Reading, len(c.watch))
 	c.quick = !of.plant
-	c.plain = x.AtLeastMs == 0 && x.AtMostMs == 0 && x.PaceMs == 0 && x.PerDay == 0 && x.Both == site.OneWay &&
+	c.sight.Empty = c.served[x.From] != nil
+	c.plain = !x.Beats() && x.AtLeastMs == 0 && x.AtMostMs == 0 && x.PaceMs == 0 && x.PerDay == 0 && x.Both == site.OneWay &&
 		x.QualityTo == ""
 	ran := before != nil && before.ctx.Err() == nil
 	if before != nil {
@@ -140,10 +112,14 @@ func (e *Engine) newCarrier(x *site.Crossing, of crossPrint, before *carrier) *c
 	if x.Enable != "" {
 		watched = append(watched, x.Enable)
 	}
-	if x.Both != site.OneWay || len(c.x.Way) > 0 {
+	if x.Both != site.OneWay || len(c.x.Way) > 0 || e.reported(x.To) {
 		watched = append(watched, x.To)
 	}
 	c.unwatch = e.Hub.watch(watched, c)
+	if x.Round {
+		values, rounds := c.unwatch, e.Hub.watchRounds(c.x.Sources(), c)
+		c.unwatch = func() { values(); rounds() }
+	}
 	if before == nil && c.quick {
 		e.pool.push(c)
 		return c
@@ -156,6 +132,22 @@ func (e *Engine) newCarrier(x *site.Crossing, of crossPrint, before *carrier) *c
 		c.run()
 	}()
 	return c
+}
+
+// reported tells whether a point is of an end that tells of it unasked, and may lose what
+// it was given. The lock is held.
+func (e *Engine) reported(id string) bool {
+	d, p := e.pointAt(id)
+	link := e.site.LinkOf(d, p)
+	if d.Served() || link == nil {
+		return false
+	}
+	_, def, err := DriverOf(link.Protocol)
+	if err != nil {
+		return false
+	}
+	_, is := def.Reports()
+	return is
 }
 
 // inherit takes over what is known of the shores, if the crossing still means the
@@ -294,6 +286,7 @@ func (c *carrier) do(a *crossing.Act) {
 	defer cancel()
 	o, err := c.engine.prepare(a.Point, a.Value, authority{crossing: c.x.ID})
 	if err == nil {
+		o.note = c.noted(a, o)
 		err = c.engine.holds(o)
 	}
 	if err != nil {
@@ -320,6 +313,23 @@ func (c *carrier) do(a *crossing.Act) {
 		p.dirty = true
 		c.mu.Unlock()
 	}
+}
+
+// noted is what goes with the value of an act, nil for nothing.
+func (c *carrier) noted(a *crossing.Act, o *order) *protocol.Note {
+	if a.Is == "" || !o.def.Notes(o.link.Settings, o.point.Address) {
+		return nil
+	}
+	note := &protocol.Note{Quality: a.Is, Reason: a.Reason, Time: a.From, Unit: o.point.Unit}
+	if note.Time.IsZero() {
+		note.Time = time.Now()
+	}
+	if c.x.Tells == site.TellsAll {
+		if note.Low, note.High = o.point.Low, o.point.High; o.point.Names != nil {
+			note.Text = o.point.Shown(a.Value)
+		}
+	}
+	return note
 }
 
 // wrote notes a write that went well.
@@ -395,100 +405,4 @@ func (c *carrier) end(state, sentence string) {
 	if c.unwatch != nil {
 		c.tell()
 	}
-}
-
-// intend makes sure that the journal has a record of the crossing carrying,
-// before the first value goes.
-func (c *carrier) intend(point string, shown WriteOrder) bool {
-	c.mu.Lock()
-	p := c.pens[point]
-	had := p != nil && p.record != nil && p.record.State == Carrying
-	c.mu.Unlock()
-	return had || c.replace(point, &Record{Who: "crossing, " + c.by, Crossing: c.x.ID, State: Carrying, Order: shown,
-		AtMs: time.Now().UnixMilli()})
-}
-
-// replace closes the record that the journal has for a point and begins another.
-func (c *carrier) replace(point string, r *Record) bool {
-	c.mu.Lock()
-	p := c.pens[point]
-	if p == nil {
-		p = &pen{}
-		c.pens[point] = p
-	}
-	old := p.record
-	p.record, p.dirty = nil, false
-	c.mu.Unlock()
-	if old != nil {
-		old.EndMs = max(old.EndMs, old.AtMs)
-		c.engine.over(old)
-	}
-	if err := c.engine.Journal.Intend(context.Background(), r); err != nil {
-		log.Printf("crossing %s: the journal of writes: %v", c.x.ID, err)
-		return false
-	}
-	c.mu.Lock()
-	p.record = r
-	c.mu.Unlock()
-	return true
-}
-
-// turns notes a change of state in the journal; while it stays the same, its
-// record counts.
-func (c *carrier) turns(point string, state WriteState, sentence string) {
-	c.mu.Lock()
-	var r *Record
-	p := c.pens[point]
-	if p != nil {
-		r = p.record
-	}
-	if r != nil && r.State == state {
-		r.Sentence = sentence
-		r.Count++
-		r.EndMs, p.dirty = time.Now().UnixMilli(), true
-		c.mu.Unlock()
-		return
-	}
-	c.mu.Unlock()
-	next := &Record{Who: "crossing", Crossing: c.x.ID, State: state, Sentence: sentence, AtMs: time.Now().UnixMilli(),
-		EndMs: time.Now().UnixMilli(), Count: 1}
-	if r != nil {
-		next.Who, next.Order = r.Who, r.Order
-		next.Order.New, next.Order.Words = r.Last, ""
-	} else if o, err := c.engine.prepare(point, value.OfInt(0), authority{crossing: c.x.ID}); err == nil {
-		next.Order = c.engine.show(o)
-		next.Order.New, next.Order.Words, next.Order.Lost = "", "", ""
-	}
-	c.replace(point, next)
-}
-
-// finish brings the journal up to date at the end of a carrier.
-func (c *carrier) finish() {
-	c.timer.Stop()
-	c.unwatch()
-	c.mu.Lock()
-	var records []*Record
-	for _, p := range c.pens {
-		if p.record != nil {
-			records = append(records, p.record)
-		}
-		p.record, p.dirty = nil, false
-	}
-	c.mu.Unlock()
-	for _, r := range records {
-		r.EndMs = time.Now().UnixMilli()
-		if r.State == Carrying {
-			r.State, r.Sentence = Done, fmt.Sprintf("The crossing wrote %d times and was ended.", r.Count)
-		}
-		c.engine.over(r)
-	}
-	close(c.done)
-}
-
-// over hands a record that changes no more to the next KeepCrossings, so that
-// hundreds that end together cost one transaction.
-func (e *Engine) over(r *Record) {
-	e.overMu.Lock()
-	defer e.overMu.Unlock()
-	e.overs = append(e.overs, r)
 }

@@ -28,7 +28,8 @@ type channel struct {
 	runners  []*runner
 	commands chan command
 
-	conn Conn
+	conn    Conn
+	session uint64 // that of the connection, by a number that grows
 	// owed is the runner whose last answer is to be taken in once the next request
 	// has left: while that is on its way there is time.
 	owed     *runner
@@ -58,8 +59,12 @@ type channel struct {
 
 	// shut is told of a link that is let in by nobody, or gets no word, where
 	// another may have the only connection.
-	shut func(*runner)
-	well atomic.Int64 // when an answer came last, in nanoseconds since 1970
+	shut  func(*runner)
+	takes func(point string) bool // whether a value that others ask for is carried on; nil for none
+	pair  *pair                   // of addresses of which one is used; nil for one alone
+	well  atomic.Int64            // when an answer came last, in nanoseconds since 1970
+	// contact is how the last attempt to connect went, nil before the first.
+	contact atomic.Pointer[Reply]
 
 	total int       // requests of the timetable so far
 	asked func(int) // told the total after each, if set
@@ -335,7 +340,7 @@ func (c *channel) open(ctx context.Context, r *runner) bool {
 			return false
 		}
 		target := c.target
-		target.Settings = r.link.Settings
+		target.Settings, target.Dial = r.link.Settings, c.dials()
 		// The connection outlives the one who asks first; connecting ends with
 		// that one.
 		var own context.Context
@@ -349,7 +354,9 @@ func (c *channel) open(ctx context.Context, r *runner) bool {
 				return false
 			}
 			c.lost, c.retryAt = reply, time.Now().Add(wait)
+			c.contact.Store(&reply)
 			c.letIn(r, &reply, time.Now())
+			c.pairNoted(r, &reply, true, time.Now())
 			for _, each := range c.runners {
 				each.hub.record(each.era, each.exchange("connect to "+each.device.Name, &reply, now, time.Since(now)),
 					nil)
@@ -357,7 +364,11 @@ func (c *channel) open(ctx context.Context, r *runner) bool {
 			}
 			return false
 		}
-		c.conn, c.toward = conn, nil
+		if asked, ok := conn.(Commandable); ok && c.takes != nil {
+			asked.OnCommand(c.takes)
+		}
+		c.conn, c.toward, c.session = conn, nil, r.hub.nextSession()
+		c.contact.Store(&Reply{Outcome: exchange.Answered})
 		if o, ok := conn.(Overlapping); ok && c.runs {
 			o.OnSent(c.takeIn)
 			c.overlaps = true

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"ferry/internal/core/crossing"
 	"ferry/internal/core/site"
 )
 
@@ -16,7 +17,7 @@ import (
 // writes, and where. The lock is held.
 func (e *Engine) crossingPrint(id string) crossPrint {
 	if e.crossPrintsOf != e.site { // it is still being planned
-		e.crossPrints, e.crossPrintsOf = crossingPrints(e.site), e.site
+		e.crossPrints, e.crossPrintsOf = crossingPrints(e.site, e.ruled), e.site
 	}
 	return e.crossPrints[id]
 }
@@ -30,16 +31,16 @@ type crossPrint struct {
 	plant bool
 }
 
-// crossingPrints works out the print of every crossing of a site; one whose ends
-// no link reaches has none.
-func crossingPrints(s *site.Site) map[string]crossPrint {
+// crossingPrints works out the print of every crossing of a site as they run; one
+// whose ends no link reaches has none.
+func crossingPrints(s *site.Site, crossings []site.Crossing) map[string]crossPrint {
 	type end struct {
 		device *site.Device
 		point  *site.Point
 	}
 	ends := map[string]end{}
-	for i := range s.Crossings {
-		for id := range s.Crossings[i].Points {
+	for i := range crossings {
+		for id := range crossings[i].Points {
 			ends[id] = end{}
 		}
 	}
@@ -53,9 +54,9 @@ func crossingPrints(s *site.Site) map[string]crossPrint {
 			}
 		}
 	}
-	prints := make(map[string]crossPrint, len(s.Crossings))
-	for i := range s.Crossings {
-		x := s.Crossings[i]
+	prints := make(map[string]crossPrint, len(crossings))
+	for i := range crossings {
+		x := crossings[i]
 		var of crossPrint
 		parts, whole := []any{nil}, true
 		for id := range x.Points {
@@ -89,13 +90,34 @@ func crossingPrints(s *site.Site) map[string]crossPrint {
 			continue
 		}
 		to := ends[x.To].point
-		of.rules = hashed([]any{x.Deadband, x.Percent, x.AtLeastMs, x.AtMostMs, x.PaceMs, to.Low, to.High})
-		x.Remark, x.AllowMs, x.Deadband, x.Percent, x.AtLeastMs, x.AtMostMs, x.PaceMs = "", 0, 0, false, 0, 0, 0
+		of.rules = hashed([]any{x.Deadband, x.Percent, x.AtLeastMs, x.AtMostMs, x.PaceMs, x.Round, to.Low,
+			to.High})
+		x.List, x.Remark, x.AllowMs, x.Deadband, x.Percent, x.AtLeastMs, x.AtMostMs, x.PaceMs = "", "", 0, 0, false, 0, 0, 0
+		x.Round = false
 		parts[0] = x
 		of.print = hashed(parts)
 		prints[x.ID] = of
 	}
 	return prints
+}
+
+// takenBy are the points whose values crossings carry on: sources, and targets that are
+// carried back.
+func takenBy(crossings []site.Crossing) *map[string]bool {
+	taken := map[string]bool{}
+	for i := range crossings {
+		x := &crossings[i]
+		if x.Off {
+			continue
+		}
+		for _, id := range x.Sources() {
+			taken[id] = true
+		}
+		if x.Both != site.OneWay {
+			taken[x.To] = true
+		}
+	}
+	return &taken
 }
 
 func hashed(parts []any) [sha256.Size]byte {
@@ -144,8 +166,8 @@ var waitingSays = map[string]string{"waiting": "It writes nothing on the plant u
 // One that goes on as before is left alone. The lock is held.
 func (e *Engine) carry() {
 	there := map[string]bool{}
-	for i := range e.site.Crossings {
-		x := &e.site.Crossings[i]
+	for i := range e.ruled {
+		x := &e.ruled[i]
 		there[x.ID] = true
 		of := e.crossingPrint(x.ID)
 		old := e.carriers[x.ID]
@@ -273,4 +295,26 @@ func (e *Engine) keepLater(err error, overs []*Record, again []func()) error {
 		dirty()
 	}
 	return err
+}
+
+// CrossingState is what a crossing did last.
+type CrossingState struct {
+	ID string `json:"id"`
+	// State is one of crossing.State; waiting also where it is not released on the
+	// plant.
+	State    string `json:"state"`
+	Sentence string `json:"sentence,omitempty"`
+	Written  string `json:"written"`
+	Count    int    `json:"count"` // writes that went well
+	AtMs     int64  `json:"atMs"`
+	// Counts say what became of the values of the source.
+	Counts crossing.Counts `json:"counts"`
+	// FerryMs is how long Ferry had a value last, from the source's answer to the
+	// beginning of the write; WriteMs how long the write took. Worst are the longest.
+	FerryMs      float64 `json:"ferryMs"`
+	WriteMs      float64 `json:"writeMs"`
+	WorstFerryMs float64 `json:"worstFerryMs"`
+	WorstWriteMs float64 `json:"worstWriteMs"`
+	// Today is how often the target was written today, where that is bounded.
+	Today int `json:"today,omitempty"`
 }

@@ -105,9 +105,11 @@ func (e *Engine) SetMode(mode Mode) error {
 	clear(e.heard)
 	e.door.enter(mode)
 	e.Hub.reset()
+	e.proved.forget()
 	for i := range e.site.Devices {
 		e.Hub.follow(&e.site.Devices[i])
 	}
+	e.watchHosts()
 	e.mu.Unlock()
 	e.door.shut.Unlock()
 	for _, done := range ending {
@@ -158,7 +160,7 @@ func (e *Engine) pass(o *order, c *channel) Pass {
 					"another value.", o.point.Name, o.scale.Power, scale.Power),
 				"Prepare it again.").At(o.where)
 		}
-		if err == nil && c.target.Dial != o.dial {
+		if err == nil && c.dials() != o.dial {
 			err = problem.New("order-changed", "The connection goes to another place than the order.",
 				"Prepare it again.").At(o.where)
 		}
@@ -208,8 +210,8 @@ func (o *order) changes(e *Engine) (list []string) {
 		// Nothing was edited; a permission to ask on a line may have ended.
 		if target, _, err := e.targetOf(o.link); err != nil {
 			return []string{strings.TrimSuffix(problem.From(err, "target").Sentence, ".")}
-		} else if target.Dial != o.dial {
-			return []string{"it would go to " + target.Dial + " in place of " + o.dial}
+		} else if now := e.dialNow(o.link, &target); now != o.dial {
+			return []string{"it would go to " + now + " in place of " + o.dial}
 		}
 		return nil
 	}

@@ -292,12 +292,13 @@ func TestModeRaces(t *testing.T) {
 			t.Fatal("a sweep of the bench goes on over the plant")
 		}
 		promptly(t, "going to the bench", func() { _ = p.SetMode(field.Bench) })
-		for _, d := range p.plant {
-			d.mu.Lock()
-			d.asked = 0
-			d.mu.Unlock()
-		}
 		if i%30 == 0 {
+			time.Sleep(30 * time.Millisecond) // what was sent before may still be on its way
+			for _, d := range p.plant {
+				d.mu.Lock()
+				d.asked = 0
+				d.mu.Unlock()
+			}
 			time.Sleep(30 * time.Millisecond)
 			for id, d := range p.plant {
 				if d.mu.Lock(); d.asked > 0 {

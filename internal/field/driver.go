@@ -20,6 +20,8 @@ import (
 
 // Target is where a connection goes.
 type Target struct {
+	// Second is the other address of a pair, of which one is used at a time.
+	Second string
 	// Dial is host and port as the network knows them, or the path of a serial
 	// port: on the bench those of the stand-in.
 	Dial string
@@ -32,6 +34,8 @@ type Target struct {
 	Settings protocol.Settings
 	// Manner is in which odd ways the device is known to answer.
 	Manner exchange.Manner
+	// Authority is who is to be trusted besides those that settings name, in PEM.
+	Authority []byte
 	// Kept returns a secret or a file by its name; nil where none are kept.
 	Kept func(kind protocol.Kind, name string) ([]byte, error)
 }
@@ -183,6 +187,19 @@ type Asker interface {
 	// octets of the answer, of bad quality with its reason where the device refuses
 	// it alone.
 	AskItems(wanted []protocol.Wanted) (Reply, []Sampled)
+}
+
+// Commandable is a Conn over which others may ask for a value of a point that this end
+// has written.
+type Commandable interface {
+	// OnCommand says for which points that is taken: something carries them on. For all
+	// others nothing comes of it.
+	OnCommand(takes func(point string) bool)
+}
+
+// NoteWriter is an ItemWriter whose places can hold what is carried beside a value.
+type NoteWriter interface {
+	WriteNoted(to protocol.Wanted, v value.Value, note *protocol.Note, pass Pass) Reply
 }
 
 // ItemWriter is a Conn that writes values by the names of their places.

@@ -5,12 +5,12 @@ import (
 	"hash/fnv"
 	"log"
 	"maps"
+	"net"
 	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
-	"ferry/internal/core/exchange"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
@@ -24,6 +24,12 @@ type StandIns interface {
 	Dial(s *site.Site, link *site.Link) string
 	// Post is where Ferry itself answers in the place of a port.
 	Post(port *site.Port) string
+}
+
+// CertifiedStandIns are those whose certificates somebody signs that is to be trusted,
+// in PEM.
+type CertifiedStandIns interface {
+	Authority() []byte
 }
 
 // Engine runs links in the place of their asking ends. Its lock is held for
@@ -40,6 +46,7 @@ type Engine struct {
 	keeping sync.Mutex // held while the journal of what crossings write is brought up to date
 	pool    pool
 	worn    wear
+	proved  proved
 	had     latencies
 	// crossRev counts the changes of what crossings are shown to do.
 	crossRev atomic.Uint64
@@ -64,6 +71,7 @@ type Engine struct {
 	serving   map[string]*serving  // devices that Ferry is, by id
 	posts     map[string]*Post     // at which it answers
 	notServed map[string]string    // why Ferry does not answer as a device
+	hosts     *hostWatch           // of points that give addresses; nil for none
 	want      map[string]bool      // links that are to run, and devices that Ferry is to be
 	told      map[string]time.Time // lines of a plant that may be asked, until when
 	heard     map[string]Heard     // what was heard on a line before it was asked
@@ -74,6 +82,10 @@ type Engine struct {
 	plan    *timetable.Plan
 	planOf  *site.Site
 	planRev int64
+	// ruled are the crossings of the site as they run, taken the points whose values they
+	// carry on.
+	ruled []site.Crossing
+	taken atomic.Pointer[map[string]bool]
 	// crossPrints are the prints of the crossings of a site.
 	crossPrints   map[string]crossPrint
 	crossPrintsOf *site.Site
@@ -81,6 +93,10 @@ type Engine struct {
 	places   map[string][2]int
 	placesOf *site.Site
 	byLink   map[string][]timetable.Request
+	// watchSet are the points that are read by a plan, once somebody asked.
+	watchMu  sync.Mutex
+	watchOf  *timetable.Plan
+	watchSet map[string]bool
 	planned  chan struct{}      // closed when the plan of the site is there
 	stopPlan context.CancelFunc // ends the compilation under way
 }
@@ -101,7 +117,8 @@ func NewEngine(s *site.Site, standIns StandIns) *Engine {
 		notServed: map[string]string{}, clients: map[string]*Record{}, clientsDirty: map[*Record]bool{}}
 	e.crossRev.Store(1) // 0 asks for all
 	e.door.open()
-	e.places, e.placesOf = placesIn(s), s
+	e.places, e.placesOf, e.ruled = placesIn(s), s, s.Ruled()
+	e.taken.Store(takenBy(e.ruled))
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.replan()
@@ -201,7 +218,9 @@ func (e *Engine) Start(links []string) error {
 			e.want[id] = true // it starts when its timetable is there
 			continue
 		}
-		if err := e.launch(id); err != nil {
+		if err := e.launch(id); awaits(err) {
+			e.notRun(link, err)
+		} else if err != nil {
 			return err
 		}
 		e.want[id] = true
@@ -243,7 +262,13 @@ func spreadOf(id string) float64 {
 // channelTo makes a channel that ends with the mode. The lock is held.
 func (e *Engine) channelTo(r *runner, target Target) *channel {
 	driver, _, _ := DriverOf(r.link.Protocol) // the runner was made with it
-	return newChannel(e.door.life, driver, target)
+	c := newChannel(e.door.life, driver, target)
+	c.takes = func(point string) bool { return (*e.taken.Load())[point] }
+	if device := e.site.Device(r.link.Answering); target.Second != "" && device != nil && device.PortFor(r.link) != nil {
+		c.pair = &pair{rule: device.PortFor(r.link).Pair, dials: [2]string{target.Dial, target.Second},
+			clients: map[net.Conn]bool{}}
+	}
+	return c
 }
 
 // launch starts to ask over one link. What asked over it before has ended when
@@ -267,6 +292,12 @@ func (e *Engine) launch(id string) error {
 			before = append(before, done)
 		}
 		c.start(before...)
+		if c.pair != nil {
+			go c.keepPair(e, r)
+			if c.pair.rule.Local != "" {
+				go c.relay(e.relayAt(c.pair.rule, r.link))
+			}
+		}
 	}
 	e.runners[id], e.keys[id] = r, key
 	e.prints[id] = e.printOf(r.link)
@@ -342,7 +373,7 @@ func either(a, b <-chan struct{}) <-chan struct{} {
 // points changed go on with the new ones, links that are gone end, all others
 // run undisturbed.
 func (e *Engine) Update(s *site.Site, seq int64) {
-	places := placesIn(s)
+	places, ruled := placesIn(s), s.Ruled()
 	e.door.shut.Lock() // no write leaves while what it was prepared from changes
 	e.mu.Lock()
 	if seq < e.seq || e.closed {
@@ -352,14 +383,15 @@ func (e *Engine) Update(s *site.Site, seq int64) {
 	}
 	old := e.site
 	e.site, e.seq = s, seq
-	e.places, e.placesOf = places, s
+	e.places, e.placesOf, e.ruled = places, s, ruled
+	e.taken.Store(takenBy(ruled))
 	before := make(map[string]*site.Device, len(old.Devices))
 	for i := range old.Devices {
 		before[old.Devices[i].ID] = &old.Devices[i]
 	}
 	for i := range s.Devices {
 		d := &s.Devices[i]
-		if was := before[d.ID]; was == nil || !d.SharesPoints(was) {
+		if was := before[d.ID]; was == nil || !d.SharesPoints(was) || d.Alive != was.Alive {
 			e.Hub.follow(d)
 		}
 		delete(before, d.ID)
@@ -384,6 +416,7 @@ func points(s *site.Site) (n int) {
 func (e *Engine) reconcile() {
 	maps.DeleteFunc(e.ended, func(id string, _ <-chan struct{}) bool { return e.site.Link(id) == nil })
 	e.reserve()
+	e.watchHosts()
 	for id := range e.want {
 		if e.serving[id] != nil {
 			continue
@@ -400,11 +433,9 @@ func (e *Engine) reconcile() {
 		}
 		e.halt(id)
 		if err := e.launch(id); err != nil {
-			delete(e.want, id)
-			e.Hub.record(e.Hub.Era(),
-				&exchange.Exchange{Link: id, Device: link.Answering, At: time.Now(),
-					Operation: "go on after the change",
-					Outcome:   exchange.NotAllowed, Sentence: problem.From(err, "run").Sentence}, nil)
+			if e.notRun(link, err); !awaits(err) {
+				delete(e.want, id)
+			}
 		}
 	}
 	e.carry()

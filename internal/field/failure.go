@@ -29,6 +29,9 @@ func Failure(err error, dialling bool) Reply {
 		return Reply{Outcome: exchange.Closed, Sentence: "the far end closed the connection instead of answering"}
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		return Reply{Outcome: exchange.Unreached, Sentence: "there is no way to that address from this machine"}
+	case errors.As(err, &name) && name.IsTimeout:
+		return Reply{Outcome: exchange.NoSuchName,
+			Sentence: "the name " + name.Name + " cannot be resolved: no name server answers"}
 	case errors.As(err, &name):
 		return Reply{Outcome: exchange.NoSuchName,
 			Sentence: "the name " + name.Name + " cannot be resolved: no name server knows it (" + name.Err + ")"}

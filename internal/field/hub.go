@@ -4,6 +4,7 @@ import (
 	"maps"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"ferry/internal/core/crossing"
@@ -102,10 +103,19 @@ type track struct {
 	looked  bool // somebody asked for its trend
 	habit   *diagnose.Habit
 	rev     uint64
-	gone    bool  // the point is no longer in the site, or means another place
-	arrived int64 // when it was read, in nanoseconds since 1970
+	gone    bool   // the point is no longer in the site, or means another place
+	changes uint64 // how often it became another value
+	arrived int64  // when it was read, in nanoseconds since 1970
+	// alive is the heartbeat of its device, nil for none and for the heartbeat itself;
+	// stilled is set while that is why it is doubtful.
+	alive   *alive
+	stilled bool
+	beat    *alive // of which it is the point
 	// watchers are told of each new value: the crossings that carry it.
 	watchers []watcher
+	// round is the one in which it is read, nil for none; rounders are told of its end.
+	round    *round
+	rounders []watcher
 }
 
 // watcher is told of new values, and keeps nobody waiting.
@@ -125,6 +135,8 @@ type Hub struct {
 	era       uint64 // counts the times that everything was forgotten
 	rev       uint64
 	points    map[string]*track
+	sessions  uint64              // how many connections were begun over which anything is reported
+	rounders  atomic.Int32        // how many carry whole rounds
 	order     []*track            // those of points, in no order that matters
 	gone      int                 // how many of these are gone
 	share     int                 // how many samples of each point are remembered
@@ -140,6 +152,7 @@ type Hub struct {
 	frames    []exchange.Frame // and for their frames
 	links     map[string]*linkLog
 	learned   map[string]learned // by link
+	alives    map[string]*alive  // by device
 	outages   []Outage
 	toKeep    []Outage // that began or ended and wait to be stored
 }
@@ -147,7 +160,7 @@ type Hub struct {
 // NewHub returns an empty hub.
 func NewHub() *Hub {
 	return &Hub{points: map[string]*track{}, stats: map[string]*RequestStats{}, diagnosis: diagnose.New(),
-		links: map[string]*linkLog{}, learned: map[string]learned{}}
+		links: map[string]*linkLog{}, learned: map[string]learned{}, alives: map[string]*alive{}}
 }
 
 // track returns the memory of a point that is followed.
@@ -161,6 +174,14 @@ func (h *Hub) track(id string) *track {
 func (h *Hub) sweep() {
 	h.order = slices.DeleteFunc(slices.Clone(h.order), func(t *track) bool { return t.gone })
 	h.gone = 0
+}
+
+// nextSession numbers a connection.
+func (h *Hub) nextSession() uint64 {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.sessions++
+	return h.sessions
 }
 
 // reading returns the memory of a point, if it still is read as p says.
@@ -178,6 +199,15 @@ func (h *Hub) reading(p *site.Point) *track {
 func (h *Hub) follow(d *site.Device) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	life := h.aliveOf(d)
+	defer func() {
+		for i := range d.Points {
+			t := h.points[d.Points[i].ID]
+			if t.alive, t.beat = life, nil; life != nil && life.rule.Point == t.point.ID {
+				t.alive, t.beat = nil, life
+			}
+		}
+	}()
 	for i := range d.Points {
 		p := &d.Points[i] // a site does not change: it is followed by another
 		t := h.points[p.ID]
@@ -185,9 +215,9 @@ func (h *Hub) follow(d *site.Device) {
 			continue // the very same
 		}
 		if t == nil || !t.point.SameReading(p) {
-			var watchers []watcher
+			var watchers, rounders []watcher
 			if t != nil {
-				watchers = t.watchers
+				watchers, rounders = t.watchers, t.rounders
 			}
 			n := uint32(len(h.ids))
 			if t != nil {
@@ -196,7 +226,8 @@ func (h *Hub) follow(d *site.Device) {
 			} else {
 				h.ids = append(h.ids, p.ID)
 			}
-			t = &track{n: n, device: d.ID, live: Live{Point: p.ID, Quality: value.NotRead}, watchers: watchers}
+			t = &track{n: n, device: d.ID, live: Live{Point: p.ID, Quality: value.NotRead}, watchers: watchers,
+				rounders: rounders}
 			h.points[p.ID] = t
 			h.order = append(h.order, t)
 			h.touch(t)
@@ -351,7 +382,13 @@ func (h *Hub) readings(points []string, into []crossing.Reading) {
 			continue
 		}
 		into[i] = crossing.Reading{Value: t.live.Value, Quality: t.live.Quality, Reason: t.live.Reason,
-			At: time.Unix(0, t.arrived)}
+			At: time.Unix(0, t.arrived), Changes: t.changes}
+		if t.source != nil {
+			into[i].Session = t.source.session
+		}
+		if t.round != nil {
+			into[i].Round = t.round.count
+		}
 	}
 }
 
@@ -368,6 +405,7 @@ func (h *Hub) reset() {
 	h.before, h.exchanges = nil, nil
 	h.samples, h.back, h.ids = nil, nil, nil
 	h.diagnosis = diagnose.New()
+	h.alives = map[string]*alive{}
 	h.links, h.outages, h.learned = map[string]*linkLog{}, nil, map[string]learned{}
 	h.rev++
 }

@@ -17,6 +17,7 @@ import (
 // a second doubtful; how old one may be that is reported is for its source to
 // say. It is done when somebody looks.
 func (h *Hub) age(t *track, ms int64) {
+	h.lifeless(t, ms)
 	if t.source != nil {
 		h.quiet(t.source, ms)
 		return
@@ -80,6 +81,16 @@ func (h *Hub) Point(id string) (Live, bool) {
 	live := t.live
 	live.Words = spaced(t.words)
 	return live, true
+}
+
+// brief is how a point reads, without its value.
+func (h *Hub) brief(id string) (quality value.Quality, reason string, atMs int64) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if t := h.points[id]; t != nil {
+		return t.live.Quality, t.live.Reason, t.live.AtMs
+	}
+	return "", "", 0
 }
 
 // Exchanges returns up to most exchanges with a number over after, of the given
@@ -184,6 +195,7 @@ func (h *Hub) Findings(s *site.Site, now time.Time) []finding.Finding {
 		habits := h.diagnosis.OfDevice(&s.Devices[i])
 		h.mu.Unlock()
 		found = append(found, diagnose.Still(&s.Devices[i], habits)...)
+		found = append(found, diagnose.Clocks(&s.Devices[i], habits)...)
 	}
 	return diagnose.Join(found)
 }

@@ -59,7 +59,8 @@ type order struct {
 	scale     value.Scale
 	data      []byte // whole units; where the point shares one, its own bits only; none by name
 	raw       value.Value
-	wanted    value.Value // in engineering units
+	wanted    value.Value    // in engineering units
+	note      *protocol.Note // what goes with it; nil for nothing
 	// dial, format and host are where it goes, where says it in words.
 	dial, format, host, where string
 }
@@ -162,7 +163,7 @@ func (o *order) locate(e *Engine, pointID string) error {
 	if err != nil {
 		return err
 	}
-	o.dial, o.format = target.Dial, target.Format.String()
+	o.dial, o.format = e.dialNow(o.link, &target), target.Format.String()
 	if port := device.PortFor(o.link); port != nil {
 		o.host = port.Host
 	}

@@ -89,6 +89,20 @@ func (h *Hub) log(e *exchange.Exchange) {
 	l.outage = len(h.outages)
 }
 
+// Outage adds one that is over to the log.
+func (h *Hub) Outage(o Outage) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if len(h.outages) >= keptOutages {
+		h.outages = slices.Delete(h.outages, 0, keptOutages/2)
+		for _, each := range h.links {
+			each.outage = max(0, each.outage-keptOutages/2)
+		}
+	}
+	h.outages = append(h.outages, o)
+	h.toKeep = append(h.toKeep, o)
+}
+
 // Outages returns the log of outages, the newest last.
 func (h *Hub) Outages() []Outage {
 	h.mu.Lock()

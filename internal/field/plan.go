@@ -46,7 +46,7 @@ func (e *Engine) brieflyPlanned() {
 func (e *Engine) replan() {
 	e.stopPlan()
 	ctx, cancel := context.WithCancel(context.Background())
-	s, planned := e.site, make(chan struct{})
+	s, ruled, planned := e.site, e.ruled, make(chan struct{})
 	e.stopPlan, e.planned = cancel, planned
 	go func() {
 		defer close(planned)
@@ -59,7 +59,7 @@ func (e *Engine) replan() {
 		for _, r := range plan.Requests {
 			byLink[r.Link] = append(byLink[r.Link], r)
 		}
-		prints := crossingPrints(s)
+		prints := crossingPrints(s, ruled)
 		e.mu.Lock()
 		defer e.mu.Unlock()
 		defer unharmed("what runs could not follow the site")

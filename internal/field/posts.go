@@ -11,6 +11,7 @@ import (
 	"ferry/internal/core/image"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
+	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 )
 
@@ -40,6 +41,7 @@ type servedPlace struct {
 	def         *protocol.Def
 	speaks      Answerer
 	station     int
+	format      *serial.Format // on a serial line
 }
 
 // placesServed lists where Ferry is to answer as a device. The lock is held.
@@ -55,13 +57,20 @@ func (e *Engine) placesServed(d *site.Device) (list []servedPlace, err error) {
 			return nil, problem.From(err, "protocol").At(d.Name)
 		}
 		speaks, ok := driver.(Answerer)
-		if !ok || line.Medium != site.Ethernet {
+		if _, onLine := driver.(LineAnswerer); line.Medium == site.SerialLine {
+			ok = onLine
+		}
+		if !ok {
 			return nil, problem.New("cannot-answer", "Ferry does not answer in "+def.Title+" itself.",
 				"Choose another protocol for the port, or let a device of its own answer.").At(d.Name)
 		}
 		place := servedPlace{def: def, speaks: speaks}
 		place.station, _ = def.StationOf(port.Settings)
 		switch {
+		case line.Medium == site.SerialLine:
+			if err := e.servedLine(d, line, &place); err != nil {
+				return nil, err
+			}
 		case e.door.mode == Bench:
 			place.listen = e.standIns.Post(port)
 		case port.Host == "":
@@ -78,6 +87,39 @@ func (e *Engine) placesServed(d *site.Device) (list []servedPlace, err error) {
 			"Add one in its panel, with the protocol.").At(d.Name)
 	}
 	return list, nil
+}
+
+// servedLine finds the serial port at which Ferry is to answer on a line. It asks
+// nobody there at the same time. The lock is held.
+func (e *Engine) servedLine(d *site.Device, line *site.Line, place *servedPlace) error {
+	switch {
+	case e.door.mode == Bench:
+		return problem.New("bench-line", "On the bench nobody asks "+d.Name+" on "+line.Name+
+			": its serial line is simulated from the other end.", "Go to the plant, with a serial port of this machine.").
+			At(d.Name)
+	case line.Here == "":
+		return problem.New("no-port-here", line.Name+" has no serial port of this machine.",
+			"Choose one in the panel of the line.").At(line.Name)
+	}
+	for id := range e.runners {
+		if l := e.site.Link(id); l != nil && l.Line == line.ID {
+			return problem.New("line-asked", "Ferry asks on "+line.Name+" itself: a line has one asker, and that is not who "+
+				"answers.", "Stop its links first.").At(line.Name)
+		}
+	}
+	format := line.SerialOf(d.Port(line.ID)).Format()
+	place.listen, place.format = line.Here, &format
+	return nil
+}
+
+// servedAt reports whether Ferry answers at a serial port. The lock is held.
+func (e *Engine) servedAt(path string) bool {
+	for _, post := range e.posts {
+		if post.format != nil && post.Listen == path {
+			return true
+		}
+	}
+	return false
 }
 
 // carriedInto says which points crossings give their values, also those that are
@@ -115,7 +157,7 @@ func (e *Engine) serve(d *site.Device) error {
 	for _, place := range places {
 		post := e.posts[place.key]
 		if post == nil {
-			post = &Post{Listen: place.listen, def: place.def, speaks: place.speaks, done: make(chan struct{}),
+			post = &Post{Listen: place.listen, format: place.format, def: place.def, speaks: place.speaks, done: make(chan struct{}),
 				ends: map[int]*Served{}, clients: map[*Client]net.Conn{}}
 			post.ctx, post.end = context.WithCancel(e.door.life)
 			e.posts[place.key] = post
@@ -146,6 +188,9 @@ func (p *Post) rules() {
 		p.serving.Allow = nil
 	}
 	for c, conn := range p.clients { // who is no longer let in is hung up on
+		if conn == nil {
+			continue // a line lets nobody in
+		}
 		if at := conn.RemoteAddr().(*net.TCPAddr).AddrPort().Addr(); !p.serving.Lets(at) {
 			_ = conn.Close()
 			p.turned(c, "is no longer in the list of clients")

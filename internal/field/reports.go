@@ -19,6 +19,9 @@ type source struct {
 	heard  int64 // when anything came last, in milliseconds since 1970; 0 while it is not connected
 	quiet  bool  // nothing came for longer than it may
 	tracks []*track
+	// session is the connection over which they are reported, by a number that grows; 0
+	// before the first.
+	session uint64
 }
 
 // reporting is what a runner has to do with an end that reports.
@@ -88,7 +91,7 @@ func (r *runner) follow(conn Reporter, now time.Time) Reply {
 		return reply
 	}
 	r.hub.alive(g.source, time.Now())
-	r.hub.again(g.source)
+	r.hub.again(g.source, r.channel.session)
 	g.refused = refused
 	for _, each := range refused {
 		r.hub.fail(r.era, []string{each.ID}, each.Sentence)
@@ -153,6 +156,8 @@ func (c *channel) listenTo(r *runner, now time.Time) time.Time {
 		c.lost = Reply{Outcome: exchange.NoAnswer, Cause: exchange.Quiet,
 			Sentence: fmt.Sprintf("nothing came for more than %d ms", g.source.lapse.AfterMs)}
 		r.hub.record(r.era, r.exchange("wait for a sign of life", &c.lost, now, 0), nil)
+		lost := c.lost
+		c.contact.Store(&lost)
 		c.hangUp() // it may be a connection that only this end still has
 		c.retryAt = now.Add(wait)
 		return c.retryAt
@@ -168,6 +173,7 @@ func (c *channel) listenTo(r *runner, now time.Time) time.Time {
 		}
 		g.over, c.reports = c.conn, conn.Reports()
 		if reply := r.follow(conn, now); !reply.OK() {
+			c.contact.Store(&reply)
 			c.hangUp()
 			c.retryAt = now.Add(wait)
 			return c.retryAt
@@ -217,6 +223,7 @@ func (c *channel) came(report *Report, open bool) {
 		return
 	}
 	ended := conn.Ended()
+	c.contact.Store(&ended)
 	c.hangUp()
 	for _, r := range c.runners {
 		if r.reports != nil {
@@ -265,11 +272,16 @@ func (h *Hub) wake(s *source, ms int64) {
 
 // again notes that an end listens to a device anew: what could not be had while the
 // connection was gone may be had now, and is doubtful until it is reported.
-func (h *Hub) again(s *source) {
+func (h *Hub) again(s *source, session uint64) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	other := s.session != session
+	s.session = session
 	for _, t := range s.tracks {
 		if t.source != s || t.live.Quality != value.Bad {
+			if t.source == s && other {
+				t.tell() // what it has is to be seen anew
+			}
 			continue
 		}
 		t.live.Quality, t.live.Reason = value.NotRead, ""
@@ -360,6 +372,7 @@ func (h *Hub) arrive(t *track, s *Sampled, report *Report, ms int64) {
 	t.live.AtMs, t.live.SourceMs, t.raw, t.arrived = ms, 0, v, report.At.UnixNano()
 	if !s.Time.IsZero() {
 		t.live.SourceMs = s.Time.UnixMilli()
+		t.habit.Clock(s.Time.Sub(report.At))
 	}
 	var words []byte
 	if s.From >= 0 && s.From <= s.To && s.To <= len(report.Octets) {

@@ -24,9 +24,10 @@ type runner struct {
 	place   string // what is learned is learned of this place
 	channel *channel
 	jobs    []*job
-	reports *reporting // what it is told without asking; nil for nothing
-	due     []*job     // those that are asked together
-	points  []string   // every point that is read
+	rounds  map[time.Duration]*round // by their pace
+	reports *reporting               // what it is told without asking; nil for nothing
+	due     []*job                   // those that are asked together
+	points  []string                 // every point that is read
 
 	atOnce    int           // requests that may be under way together
 	tries     int           // how often a request is sent at most
@@ -61,8 +62,9 @@ type job struct {
 	searched  bool
 	searchAt  time.Time
 	silent    int
-	spread    bool // it was moved
-	refusedBy int  // code by which the device refused it last, 0 for none
+	spread    bool   // it was moved
+	round     uint64 // in which it was asked last
+	refusedBy int    // code by which the device refused it last, 0 for none
 	// refused are the codes by which it refused some of the ranges, nil for none.
 	refused []int
 }
@@ -122,6 +124,7 @@ func newRunner(link *site.Link, device *site.Device, requests []timetable.Reques
 		r.jobs = append(r.jobs, j)
 	}
 	r.reports = r.reportsOf()
+	r.roundsOf()
 	return r, nil
 }
 
@@ -270,6 +273,7 @@ func (r *runner) ask(ctx context.Context, jobs []*job, now time.Time) {
 			j.due = time.Now().Add(10 * time.Second)
 		}
 		r.search(ctx, j)
+		r.asked(j)
 	}
 	if r.restAfter > 0 && r.silent >= r.restAfter {
 		r.layOff(time.Now())
@@ -310,6 +314,7 @@ func (r *runner) took(j *job, reply *Reply, at time.Time, may bool, samples ...S
 	e.RequestID, e.Points, e.Ranges = j.ID, len(j.parts)+len(j.wanted), j.Ranges
 	e.LateMs = max(0, float64(e.At.Sub(j.planned))/float64(time.Millisecond))
 	r.channel.letIn(r, reply, now)
+	r.channel.pairNoted(r, reply, false, now)
 	if reply.OK() {
 		r.silent, j.silent = 0, 0
 		r.answered = true

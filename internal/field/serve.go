@@ -17,6 +17,7 @@ import (
 
 	"ferry/internal/core/image"
 	"ferry/internal/core/protocol"
+	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
@@ -26,6 +27,13 @@ import (
 type Answerer interface {
 	// Speech begins what is said with one client of a post.
 	Speech(p *Post, c *Client) Speech
+}
+
+// LineAnswerer is an Answerer that can also answer as a station of a serial line.
+type LineAnswerer interface {
+	// AnswerLine answers at a serial port of this machine until ctx ends, or the port
+	// fails.
+	AnswerLine(ctx context.Context, path string, f serial.Format, p *Post, c *Client) error
 }
 
 // Speech is Ferry's side of one connection. It has one owner at a time.
@@ -151,9 +159,10 @@ func (h *Hub) told(era uint64, s *Sampled, octets []byte, at time.Time) {
 }
 
 // Post is a place at which Ferry answers: for one device, or for several that
-// are told apart by their stations.
+// are told apart by their stations. It is an address and port, or a serial port.
 type Post struct {
 	Listen string
+	format *serial.Format // of a serial port; nil for an address
 	def    *protocol.Def
 	speaks Answerer
 	ctx    context.Context
@@ -185,6 +194,12 @@ type Client struct {
 	last                  atomic.Int64 // in milliseconds since 1970
 }
 
+// Asked counts a request.
+func (c *Client) Asked() {
+	c.asked.Add(1)
+	c.last.Store(time.Now().UnixMilli())
+}
+
 // Refuse counts a request that was answered with an error.
 func (c *Client) Refuse() { c.refused.Add(1) }
 
@@ -209,6 +224,10 @@ const mostRequest = 1 << 16
 // again: another program may have it for a while.
 func (p *Post) listen() {
 	defer close(p.done)
+	if p.format != nil {
+		p.onLine()
+		return
+	}
 	for p.ctx.Err() == nil {
 		l, err := net.Listen("tcp", p.Listen)
 		if err == nil {
@@ -222,6 +241,50 @@ func (p *Post) listen() {
 		case <-time.After(2 * time.Second):
 		}
 	}
+}
+
+// Stations lists the stations as which Ferry answers here.
+func (p *Post) Stations() (list []int) {
+	p.mu.RLock()
+	defer p.mu.RUnlock()
+	for station := range p.ends {
+		list = append(list, station)
+	}
+	return list
+}
+
+// onLine answers at a serial port until the post ends.
+func (p *Post) onLine() {
+	for p.ctx.Err() == nil {
+		c := &Client{From: "the line", Since: time.Now()}
+		p.mu.Lock()
+		p.clients[c], p.failed = nil, ""
+		p.mu.Unlock()
+		err := p.answerLine(c)
+		p.mu.Lock()
+		delete(p.clients, c)
+		p.mu.Unlock()
+		if p.ctx.Err() != nil {
+			return
+		}
+		if err != nil {
+			p.fails("Ferry cannot answer on " + p.Listen + ": " + err.Error() + ".")
+		}
+		select {
+		case <-p.ctx.Done():
+		case <-time.After(2 * time.Second):
+		}
+	}
+}
+
+func (p *Post) answerLine(c *Client) (err error) {
+	defer func() {
+		if defect := recover(); defect != nil {
+			log.Printf("answering on %s: %v\n%s", p.Listen, defect, debug.Stack())
+			err = fmt.Errorf("a defect of Ferry's own: %v", defect)
+		}
+	}()
+	return p.speaks.(LineAnswerer).AnswerLine(p.ctx, p.Listen, *p.format, p, c)
 }
 
 // notListening says why a place cannot be had.
@@ -303,7 +366,9 @@ func (p *Post) hangUp() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, conn := range p.clients {
-		_ = conn.Close()
+		if conn != nil {
+			_ = conn.Close()
+		}
 	}
 }
 
@@ -337,8 +402,7 @@ func answerAll(conn net.Conn, speech Speech, c *Client) error {
 		if size > 0 {
 			out = speech.Answer(out, came[:size])
 			came = came[:copy(came, came[size:])]
-			c.asked.Add(1)
-			c.last.Store(time.Now().UnixMilli())
+			c.Asked()
 			if len(came) > 0 && len(out) < mostRequest {
 				if next, err := speech.Length(came); err == nil && next > 0 {
 					continue // it has asked more already: the answers go together

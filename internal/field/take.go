@@ -157,10 +157,16 @@ func (h *Hub) renew(t *track, words []byte) {
 	scale.Power = t.power
 	v := scale.Apply(t.raw)
 	if v != t.live.Value || t.live.ChangedMs == 0 {
-		t.live.ChangedMs = t.live.AtMs
+		t.changes++
+		if t.live.ChangedMs = t.live.AtMs; t.beat != nil {
+			t.beat.moved = t.live.AtMs
+		}
 		t.live.Value, t.live.Shown = v, t.point.Shown(v)
 	}
-	t.live.Quality, t.live.Reason = value.Good, ""
+	t.live.Quality, t.live.Reason, t.stilled = value.Good, "", false
+	if t.alive.still(t.live.AtMs) {
+		t.live.Quality, t.live.Reason, t.stilled = value.Doubtful, t.alive.reason(), true
+	}
 	h.doubt(t)
 }
 

@@ -267,7 +267,9 @@ func (r *runner) write(conn Conn, o *order, pass Pass) Reply {
 func (r *runner) writeItem(conn Conn, o *order, pass Pass) Reply {
 	began := time.Now()
 	reply := Reply{Outcome: exchange.NotAllowed, Sentence: "its protocol writes no such thing"}
-	if c, ok := conn.(ItemWriter); ok {
+	if c, ok := conn.(NoteWriter); ok && o.note != nil {
+		reply = c.WriteNoted(o.point.Wanted(), o.raw, o.note, pass)
+	} else if c, ok := conn.(ItemWriter); ok {
 		reply = c.WriteItem(o.point.Wanted(), o.raw, pass)
 	}
 	r.wrote(o, &reply, began, nil)

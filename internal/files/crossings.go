@@ -11,6 +11,7 @@ import (
 	"ferry/internal/core/address"
 	"ferry/internal/core/block"
 	"ferry/internal/core/crossing"
+	"ferry/internal/core/pairing"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
@@ -71,6 +72,9 @@ func crossingRows(s *site.Site, crossings []site.Crossing) []crossingRow {
 	for i := range crossings {
 		x := &crossings[i]
 		from, to := ends[x.From], ends[x.To]
+		if x.Beats() {
+			from = end{"Ferry's heartbeat", "", &site.Point{}}
+		}
 		if from.point == nil || to.point == nil {
 			continue
 		}
@@ -89,27 +93,86 @@ func crossingRows(s *site.Site, crossings []site.Crossing) []crossingRow {
 // programs the other end, and for pairing by a table.
 func WriteCrossings(w io.Writer, format string, s *site.Site, crossings []site.Crossing) error {
 	rows := crossingRows(s, crossings)
+	cells := make([][]string, len(rows))
+	for i := range rows {
+		cells[i] = rows[i].cells()
+	}
+	return writeRows(w, format, "Crossings", crossingHeadings, cells, rows)
+}
+
+// nameRow is one name of a list that is handed out. Its first four columns are what
+// the list takes back from a table.
+type nameRow struct {
+	Here      string       `json:"here"`
+	There     string       `json:"there"`
+	Way       string       `json:"way"`
+	Goes      pairing.Goes `json:"goes"`
+	HereIs    string       `json:"hereIs"` // address
+	ThereIs   string       `json:"thereIs"`
+	ThereType string       `json:"thereType"`
+	Unit      string       `json:"unit,omitempty"` // on the far side
+	Remark    string       `json:"remark,omitempty"`
+}
+
+var nameHeadings = []string{"Local name", "Far name", "Way", "Direction", "Local address", "Far address", "Far type",
+	"Far unit", "Remark"}
+
+// WriteNames writes a list of names as csv, xlsx or json.
+func WriteNames(w io.Writer, format string, s *site.Site, l *site.List) error {
+	far := s.Device(l.Far)
+	theirs := map[string]*site.Point{}
+	for i := range far.Points {
+		theirs[far.Points[i].ID] = &far.Points[i]
+	}
+	var crossings []site.Crossing
+	for i := range s.Crossings {
+		if s.Crossings[i].List == l.ID {
+			crossings = append(crossings, s.Crossings[i])
+		}
+	}
+	rows, cells := []nameRow{}, [][]string{}
+	for i, r := range crossingRows(s, crossings) {
+		x := &crossings[i]
+		goes := pairing.GoesOf(x, func(id string) bool { return theirs[id] != nil })
+		row := nameRow{Here: r.From, Way: r.Way, Goes: goes, HereIs: r.FromAddress, ThereIs: r.ToAddress, Remark: r.Remark}
+		p := theirs[x.To]
+		if goes == pairing.FromThere {
+			row.Here, row.HereIs, row.ThereIs, p = r.To, r.ToAddress, r.FromAddress, theirs[x.From]
+		}
+		row.There, row.ThereType, row.Unit = p.Name, string(p.Type), p.Unit
+		if scheme, err := far.SchemeOf(p); err == nil && len(block.AreasOf(scheme)) == 0 {
+			row.There = scheme.Short(p.Address)
+		}
+		rows = append(rows, row)
+		cells = append(cells, []string{row.Here, row.There, row.Way, string(row.Goes), row.HereIs, row.ThereIs, row.ThereType,
+			row.Unit, row.Remark})
+	}
+	return writeRows(w, format, "Names", nameHeadings, cells, rows)
+}
+
+// writeRows writes rows of cells as csv or xlsx, or records as json.
+func writeRows(w io.Writer, format, title string, headings []string, rows [][]string, records any) error {
 	switch format {
 	case "json":
 		e := json.NewEncoder(w)
 		e.SetIndent("", "  ")
-		return e.Encode(rows)
+		return e.Encode(records)
 	case "xlsx":
-		return writeCrossingBook(w, rows)
+		return writeBook(w, title, headings, rows)
 	}
 	if _, err := io.WriteString(w, "\uFEFF"); err != nil {
 		return err
 	}
 	out := csv.NewWriter(w)
-	if err := out.Write(crossingHeadings); err != nil {
+	if err := out.Write(headings); err != nil {
 		return err
 	}
-	for i := range rows {
-		cells := rows[i].cells()
+	for _, cells := range rows {
+		guarded := make([]string, len(cells))
 		for j := range cells {
-			cells[j] = guard(cells[j])
+			guarded[j] = guard(cells[j])
 		}
-		if err := out.Write(cells); err != nil {
+		if err := out.Write(guarded); err != nil {
 			return err
 		}
 	}
@@ -117,7 +180,7 @@ func WriteCrossings(w io.Writer, format string, s *site.Site, crossings []site.C
 	return out.Error()
 }
 
-func writeCrossingBook(w io.Writer, rows []crossingRow) (err error) {
+func writeBook(w io.Writer, title string, headings []string, rows [][]string) (err error) {
 	f := excelize.NewFile()
 	defer func() {
 		if closeErr := f.Close(); err == nil {
@@ -128,14 +191,14 @@ func writeCrossingBook(w io.Writer, rows []crossingRow) (err error) {
 	if err != nil {
 		return err
 	}
-	if err := f.SetSheetName("Sheet1", "Crossings"); err != nil {
+	if err := f.SetSheetName("Sheet1", title); err != nil {
 		return err
 	}
-	out, err := f.NewStreamWriter("Crossings")
+	out, err := f.NewStreamWriter(title)
 	if err != nil {
 		return err
 	}
-	for i := range crossingHeadings {
+	for i := range headings {
 		width := 18.0
 		if i < 3 {
 			width = 34
@@ -155,11 +218,11 @@ func writeCrossingBook(w io.Writer, rows []crossingRow) (err error) {
 		}
 		return out.SetRow(at, record)
 	}
-	if err := write(1, crossingHeadings, bold); err != nil {
+	if err := write(1, headings, bold); err != nil {
 		return err
 	}
 	for i := range rows {
-		if err := write(i+2, rows[i].cells(), 0); err != nil {
+		if err := write(i+2, rows[i], 0); err != nil {
 			return err
 		}
 	}

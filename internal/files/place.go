@@ -16,7 +16,8 @@ import (
 var members = map[string]func() any{
 	"lines": func() any { return &site.Line{} }, "devices": func() any { return &site.Device{} },
 	"links":     func() any { return &site.Link{} },
-	"crossings": func() any { return &site.Crossing{} }, "datasheets": func() any { return &site.Datasheet{} },
+	"crossings": func() any { return &site.Crossing{} }, "lists": func() any { return &site.List{} },
+	"datasheets": func() any { return &site.Datasheet{} },
 	"structures": func() any { return &site.Structure{} },
 	"points":     func() any { return &site.Point{} }, "ports": func() any { return &site.Port{} },
 }

@@ -180,6 +180,7 @@ func (s *Store) load(ctx context.Context) error {
 		gather(docs, orders, site.KindDevice, "", &n.Site.Devices),
 		gather(docs, orders, site.KindLink, "", &n.Site.Links),
 		gather(docs, orders, site.KindCrossing, "", &n.Site.Crossings),
+		gather(docs, orders, site.KindList, "", &n.Site.Lists),
 		gather(docs, orders, site.KindDatasheet, "", &n.Site.Datasheets),
 		gather(docs, orders, site.KindStructure, "", &n.Site.Structures),
 		gather(docs, orders, site.KindHeadings, "", &n.Site.Headings),
@@ -493,6 +494,8 @@ func writeOrders(ctx context.Context, tx *sql.Tx, next *site.Site, changes []sit
 			ids = idsOf(next.Links, func(l site.Link) string { return l.ID })
 		case site.KindCrossing:
 			ids = idsOf(next.Crossings, func(x site.Crossing) string { return x.ID })
+		case site.KindList:
+			ids = idsOf(next.Lists, func(l site.List) string { return l.ID })
 		case site.KindDatasheet:
 			ids = idsOf(next.Datasheets, func(d site.Datasheet) string { return d.ID })
 		case site.KindStructure:

@@ -1,4 +1,5 @@
-/* A Modbus TCP client of another hand, by libmodbus, for tests.
+/* A Modbus client of another hand, by libmodbus, for tests. PORT is a TCP port of this
+   machine, or the path of a serial port, at 19200 8N1.
    registers PORT UNIT read START COUNT    prints holding registers, one a line
    registers PORT UNIT write START VALUE…  writes them
    An exception is printed by its words, and ends it with 1. */
@@ -15,9 +16,12 @@ int main(int argc, char **argv)
 	modbus_t *link;
 	if (argc < 6)
 		return 2;
-	link = modbus_new_tcp("127.0.0.1", atoi(argv[1]));
+	if (argv[1][0] == '/')
+		link = modbus_new_rtu(argv[1], 19200, 'N', 8, 1);
+	else
+		link = modbus_new_tcp("127.0.0.1", atoi(argv[1]));
 	modbus_set_slave(link, atoi(argv[2]));
-	modbus_set_response_timeout(link, 5, 0);
+	modbus_set_response_timeout(link, argv[1][0] == '/' ? 1 : 5, 0);
 	if (modbus_connect(link) != 0) {
 		printf("%s\n", modbus_strerror(errno));
 		return 1;

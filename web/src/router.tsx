@@ -2,7 +2,10 @@ import { createRootRoute, createRoute, createRouter, redirect, type ErrorCompone
 import { UsersPage } from "./access/UsersPage";
 import { CheckoutPage } from "./checkout/CheckoutPage";
 import { CrossingsPage } from "./crossings/CrossingsPage";
-import { PairingPage } from "./crossings/PairingPage";
+import { ListPage } from "./crossings/ListPage";
+import { ListsPage } from "./crossings/ListsPage";
+import { TwinPage } from "./crossings/TwinPage";
+import { AddNames, PairingPage } from "./crossings/PairingPage";
 import { LinesPage } from "./lines/LinesPage";
 import { DatasheetsPage } from "./points/DatasheetsPage";
 import { PointsPage } from "./points/PointsPage";
@@ -38,6 +41,11 @@ const tree = root.addChildren([
   at("/timetable/$request", TimetablePage),
   at("/crossings", CrossingsPage),
   at("/crossings/$id", CrossingsPage),
+  at("/crossings/lists", ListsPage),
+  at("/crossings/lists/another", TwinPage),
+  at("/crossings/lists/$list", ListPage),
+  at("/crossings/lists/$list/add", AddNames),
+  at("/crossings/lists/$list/add/$from", AddNames),
   at("/crossings/pair", PairingPage),
   at("/crossings/pair/$to", PairingPage),
   at("/crossings/pair/$to/$from", PairingPage),

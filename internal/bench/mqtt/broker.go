@@ -2,6 +2,8 @@
 package mqtt
 
 import (
+	"context"
+	"crypto/tls"
 	"io"
 	"log/slog"
 	"net"
@@ -21,12 +23,23 @@ type speech struct{}
 
 func (speech) Faults() []bench.FaultKind {
 	tcp := []bench.Place{bench.OverTCP}
+	return append(brokerFaults(),
+		bench.FaultKind{Kind: "payload", Title: "others publish what cannot be read", Places: tcp},
+		bench.FaultKind{Kind: "ghost", Title: "others are gone, and what they left is kept", Places: tcp})
+}
+
+// brokerFaults are those of every broker.
+func brokerFaults() []bench.FaultKind {
+	tcp := []bench.Place{bench.OverTCP}
 	return []bench.FaultKind{
 		{Kind: "user", Title: "knows no such user", Places: tcp},
 		{Kind: "rights", Title: "lets nobody publish or subscribe", Places: tcp},
 		{Kind: "full", Title: "is full: hangs up on new sessions", Places: tcp},
 		{Kind: "takeover", Title: "another client has the same id", Places: tcp},
-		{Kind: "payload", Title: "others publish what cannot be read", Places: tcp},
+		{Kind: "stranger", Title: "over TLS: its certificate is signed by a stranger", Places: tcp},
+		{Kind: "expired", Title: "over TLS: its certificate is over", Places: tcp},
+		{Kind: "name", Title: "over TLS: its certificate is for another name", Places: tcp},
+		{Kind: "callers", Title: "over TLS: it wants a certificate that it knows", Places: tcp},
 	}
 }
 
@@ -34,17 +47,24 @@ func (speech) Faults() []bench.FaultKind {
 func (speech) Talk(*bench.Simulated) bench.Talk { return nil }
 
 func (speech) Host(of *bench.Simulated, fault func() bench.Fault) (bench.Host, error) {
-	b := &broker{fault: fault, done: make(chan struct{}), of: of,
-		server: server.New(&server.Options{InlineClient: true, Logger: slog.New(slog.NewTextHandler(io.Discard, nil)),
-			SysTopicResendInterval: 3600})}
-	if err := b.server.AddHook(&hook{of: b}, nil); err != nil {
-		return nil, err
-	}
-	if err := b.server.Serve(); err != nil {
+	b, err := begin(of, fault)
+	if err != nil {
 		return nil, err
 	}
 	b.others.Go(b.publish)
 	return b, nil
+}
+
+// begin makes a broker with nobody on it.
+func begin(of *bench.Simulated, fault func() bench.Fault) (*broker, error) {
+	b := &broker{fault: fault, done: make(chan struct{}), of: of,
+		server: server.New(&server.Options{InlineClient: true, Logger: slog.New(slog.NewTextHandler(io.Discard, nil)),
+			SysTopicResendInterval: 3600})}
+	err := b.server.AddHook(&hook{of: b}, nil)
+	if err == nil {
+		err = b.server.Serve()
+	}
+	return b, err
 }
 
 // broker is a stand-in of one, with others who publish to it what the map of the
@@ -55,9 +75,26 @@ type broker struct {
 	fault  func() bench.Fault
 	done   chan struct{}
 	others sync.WaitGroup
+	// sought is told what clients subscribe to; nil where nobody cares.
+	sought func(filter string)
 }
 
-func (b *broker) Take(c net.Conn) { _ = b.server.EstablishConnection("bench", c) } // it ends with the connection
+func (b *broker) Take(c net.Conn) {
+	if family.TCP.Value(b.of.Settings, family.KeyTLS).On() {
+		config, err := bench.Secured(b.fault())
+		if err != nil {
+			return // it hangs up
+		}
+		secured := tls.Server(c, config)
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		if secured.HandshakeContext(ctx) != nil {
+			return // it hangs up on whoever speaks no TLS
+		}
+		c = secured
+	}
+	_ = b.server.EstablishConnection("bench", c) // it ends with the connection
+}
 
 func (b *broker) Close() error {
 	close(b.done)
@@ -88,23 +125,32 @@ func (b *broker) publish() {
 				payloads[place.Topic] = payload
 			}
 		}
+		if b.fault().Kind == "ghost" {
+			clear(payloads)
+		}
 		for topic, payload := range payloads {
 			if b.fault().Kind == "payload" {
 				payload = []byte("n/a")
 			}
 			_ = b.server.Publish(topic, payload, true, 0) // nobody need be there
 		}
-		if b.fault().Kind == "takeover" {
-			for _, client := range b.server.Clients.GetAll() {
-				if !client.Net.Inline {
-					_ = b.server.DisconnectClient(client, packets.ErrSessionTakenOver) // it may have gone
-				}
-			}
-		}
+		b.takeOver()
 		select {
 		case <-tick.C:
 		case <-b.done:
 			return
+		}
+	}
+}
+
+// takeOver throws everybody out, if that is the fault.
+func (b *broker) takeOver() {
+	if b.fault().Kind != "takeover" {
+		return
+	}
+	for _, client := range b.server.Clients.GetAll() {
+		if !client.Net.Inline {
+			_ = b.server.DisconnectClient(client, packets.ErrSessionTakenOver) // it may have gone
 		}
 	}
 }
@@ -118,7 +164,16 @@ type hook struct {
 func (h *hook) ID() string { return "bench" }
 
 func (h *hook) Provides(b byte) bool {
-	return b == server.OnConnectAuthenticate || b == server.OnACLCheck || b == server.OnConnect
+	return b == server.OnConnectAuthenticate || b == server.OnACLCheck || b == server.OnConnect || b == server.OnSubscribed
+}
+
+func (h *hook) OnSubscribed(c *server.Client, pk packets.Packet, _ []byte) {
+	if h.of.sought == nil || c.Net.Inline {
+		return
+	}
+	for _, f := range pk.Filters {
+		h.of.sought(f.Filter)
+	}
 }
 
 func (h *hook) OnConnect(*server.Client, packets.Packet) error {

@@ -5,9 +5,7 @@ import (
 	"math"
 	"slices"
 	"strconv"
-	"strings"
 
-	"ferry/internal/core/block"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/site"
 	"ferry/internal/core/unit"
@@ -25,6 +23,8 @@ type Seen struct {
 	OldestMs func(link, point string) float64
 	// WriteMs is how long a write to a point takes by the timetable.
 	WriteMs func(point string) float64
+	// Missing says why the far side does not have a point, where that was asked.
+	Missing func(point *site.Point) string
 }
 
 // Out is one way of putting right what is wrong with a crossing: a changed crossing,
@@ -63,22 +63,25 @@ func (e end) String() string { return e.device.Name + " · " + e.point.Name }
 
 // checker judges the crossings of a site.
 type checker struct {
-	site    *site.Site
-	ends    map[string]end
-	seen    Seen
-	writers map[place]string           // who writes a place
-	reads   map[place][]*site.Crossing // who reads it
-	circled map[string]bool            // crossings of circles that were told of
-	found   []finding.Finding
-	outs    []Out
+	site *site.Site
+	// crossings are those of the site as they run.
+	crossings []site.Crossing
+	ends      map[string]end
+	seen      Seen
+	writers   map[place]string           // who writes a place
+	reads     map[place][]*site.Crossing // who reads it
+	circled   map[string]bool            // crossings of circles that were told of
+	found     []finding.Finding
+	outs      []Out
 }
 
 // Check reports what is wrong with the crossings of a site on paper.
 func Check(s *site.Site) []finding.Finding {
 	c := newChecker(s, Seen{})
-	for i := range s.Crossings {
-		c.crossing(&s.Crossings[i])
+	for i := range c.crossings {
+		c.crossing(&c.crossings[i])
 	}
+	c.unfed()
 	finding.Sort(c.found)
 	return c.found
 }
@@ -90,9 +93,13 @@ func Judge(s *site.Site, id string, seen Seen) (Judged, bool) {
 		return Judged{}, false
 	}
 	c := newChecker(s, seen)
-	x := &s.Crossings[i]
+	x := &c.crossings[i]
 	j := Judged{Stages: []Stage{}}
-	if c.ends[x.From].point != nil && c.ends[x.To].point != nil {
+	switch {
+	case c.ends[x.To].point == nil:
+	case x.Beats():
+		c.crossing(x)
+	case c.ends[x.From].point != nil:
 		j.Stages, j.OldestMs, j.UsuallyMs = c.stages(x)
 		c.crossing(x)
 		c.tooOld(x, j.OldestMs)
@@ -103,12 +110,12 @@ func Judge(s *site.Site, id string, seen Seen) (Judged, bool) {
 }
 
 func newChecker(s *site.Site, seen Seen) *checker {
-	c := &checker{site: s, ends: map[string]end{}, seen: seen, writers: map[place]string{},
+	c := &checker{site: s, crossings: s.Ruled(), ends: map[string]end{}, seen: seen, writers: map[place]string{},
 		reads: map[place][]*site.Crossing{}, circled: map[string]bool{},
 		found: []finding.Finding{}, outs: []Out{}}
 	wanted := map[string]bool{}
-	for i := range s.Crossings {
-		for id := range s.Crossings[i].Points {
+	for i := range c.crossings {
+		for id := range c.crossings[i].Points {
 			wanted[id] = true
 		}
 	}
@@ -119,8 +126,8 @@ func newChecker(s *site.Site, seen Seen) *checker {
 			}
 		}
 	}
-	for i := range s.Crossings {
-		if x := &s.Crossings[i]; !x.Off {
+	for i := range c.crossings {
+		if x := &c.crossings[i]; !x.Off {
 			for _, id := range x.Sources() {
 				covers, _ := c.places(id)
 				for _, at := range covers {
@@ -132,60 +139,23 @@ func newChecker(s *site.Site, seen Seen) *checker {
 	return c
 }
 
-// place is one unit of a device, or one bit of it; or a place with a name.
-type place struct {
-	device, area string
-	unit         uint32
-	bit          int // one bit, or wholeUnit, or partOfUnit
-}
-
-const (
-	wholeUnit  = -1
-	partOfUnit = -2
-)
-
-// places lists what a point covers, and meets what others may cover that lies over
-// it: two points of one place are known for it, two bits of a word are not.
-func (c *checker) places(id string) (covers, meets []place) {
-	at := c.ends[id]
-	if at.point == nil {
-		return nil, nil
-	}
-	scheme, err := at.device.SchemeOf(at.point)
-	where := at.point.Place()
-	area, ok := block.AreaOf(scheme, where.Area)
-	if err != nil || !ok {
-		covers = []place{{at.device.ID, at.point.Address.String(), 0, wholeUnit}}
-		return covers, covers
-	}
-	from, bits, part := at.point.Bits(area.UnitBits)
-	for unit := range uint32(at.point.Units(area.UnitBits)) {
-		p := place{at.device.ID, where.Area, where.Offset + unit, wholeUnit}
-		meets = append(meets, p)
-		if !part {
-			covers = append(covers, p)
-			p.bit = partOfUnit
-			meets = append(meets, p)
-			continue
-		}
-		for p.bit = from; p.bit < from+bits; p.bit++ {
-			covers, meets = append(covers, p), append(meets, p)
-		}
-		p.bit = partOfUnit
-		covers = append(covers, p)
-	}
-	return covers, meets
-}
-
 func (c *checker) add(x *site.Crossing, severity finding.Severity, code, title, sentence, remedy string,
+
 	evidence ...string) {
 	if evidence == nil {
 		evidence = []string{}
 	}
 	c.found = append(c.found, finding.Finding{Code: code, Severity: severity, Sure: 1, Count: 1, Where: "crossings",
-		Subject: finding.Subject{Kind: "crossing", ID: x.ID, Name: c.ends[x.From].String() + " → " +
-			c.ends[x.To].String()},
-		Title: title, Sentence: sentence, Evidence: evidence, Remedy: remedy})
+		Subject: finding.Subject{Kind: "crossing", ID: x.ID, Name: c.sourceOf(x) + " → " + c.ends[x.To].String()},
+		Title:   title, Sentence: sentence, Evidence: evidence, Remedy: remedy})
+}
+
+// sourceOf names what a crossing carries.
+func (c *checker) sourceOf(x *site.Crossing) string {
+	if x.Beats() {
+		return "Ferry's heartbeat"
+	}
+	return c.ends[x.From].String()
 }
 
 func (c *checker) out(o Out) { c.outs = append(c.outs, o) }
@@ -195,15 +165,25 @@ func changed(x *site.Crossing, change func(*site.Crossing)) *site.Crossing {
 	after := *x
 	after.Way = slices.Clone(x.Way)
 	change(&after)
+	after.Own()
 	return &after
 }
 
 func (c *checker) crossing(x *site.Crossing) {
 	from, to := c.ends[x.From], c.ends[x.To]
-	if from.point == nil || to.point == nil || x.Off {
+	if from.point == nil && !x.Beats() || to.point == nil || x.Off {
 		return
 	}
 	c.writable(x, to, "target")
+	if x.Beats() {
+		c.linked(x)
+		c.missing(x)
+		c.written(x)
+		if broken := NewFlow(x, nil, to.point, nil).broken; broken != "" {
+			c.add(x, finding.Fault, "kind", "It is another kind of thing", broken, "Choose a number or a state.")
+		}
+		return
+	}
 	if x.QualityTo != "" {
 		c.writable(x, c.ends[x.QualityTo], "quality")
 	}
@@ -211,6 +191,7 @@ func (c *checker) crossing(x *site.Crossing) {
 		c.writable(x, from, "source")
 	}
 	c.linked(x)
+	c.missing(x)
 	c.written(x)
 	c.circle(x)
 	var sources []*site.Point
@@ -243,121 +224,11 @@ func (c *checker) crossing(x *site.Crossing) {
 		return
 	}
 	c.units(x, from, to)
+	c.tells(x, to)
+	c.secret(x, to)
 	c.fits(x, way, sources, to)
 	c.steps(x, from, to)
 	c.wears(x, from, to)
-}
-
-// writable looks whether what is to be written can be. The access to a point that
-// Ferry serves is that of its clients.
-func (c *checker) writable(x *site.Crossing, to end, what string) {
-	if to.point == nil || to.device.Served() {
-		return
-	}
-	title := map[string]string{"target": "The target cannot be written", "quality": "The quality cannot be written",
-		"source": "The source cannot be written, and it is to carry both ways"}[what]
-	if to.point.Access == site.ReadOnly {
-		c.add(x, finding.Fault, what+"-read-only", title,
-			fmt.Sprintf("%s of %s is marked as only to be read.", to.point.Name, to.device.Name),
-			"Give it access rw in its map, or choose another point.")
-	}
-	if scheme, err := to.device.SchemeOf(to.point); err == nil {
-		if area, ok := block.AreaOf(scheme, to.point.Place().Area); ok && !area.Writable {
-			c.add(x, finding.Fault, what+"-area", title,
-				fmt.Sprintf("%s lies in the %s, which nobody can write.", to.point.Name, area.Title),
-				"Choose another point.")
-		}
-	}
-	if at := to.point.Place(); at.Area != "" {
-		size, stated := to.device.Limits.Areas[at.Area]
-		if stated && at.Offset >= size {
-			c.add(x, finding.Fault, what+"-beyond", title,
-				fmt.Sprintf("%s lies at %d, and %s has %d there.", to.point.Name, at.Offset, to.device.Name, size),
-				"Correct the address, or how many the device has.")
-		}
-	}
-}
-
-func (c *checker) linked(x *site.Crossing) {
-	told := map[string]bool{}
-	for id := range x.Points {
-		e := c.ends[id]
-		if e.point == nil || e.device.Served() || told[e.device.ID] || c.site.LinkOf(e.device, e.point) != nil {
-			continue
-		}
-		told[e.device.ID] = true
-		c.add(x, finding.Fault, "no-link", "No link reaches "+e.device.Name,
-			fmt.Sprintf("Nothing asks %s for %s, so the value cannot cross.", e.device.Name, e.point.Name),
-			"Add a link to it under Lines, in the protocol of its map.")
-	}
-}
-
-// written looks whether anything else writes where x does.
-func (c *checker) written(x *site.Crossing) {
-	targets := []string{x.To}
-	if x.QualityTo != "" {
-		targets = append(targets, x.QualityTo)
-	}
-	if x.Both != site.OneWay {
-		targets = append(targets, x.From)
-	}
-	for _, id := range targets {
-		covers, meets := c.places(id)
-		for _, at := range meets {
-			if other, twice := c.writers[at]; twice {
-				c.add(x, finding.Fault, "two-writers", "Two crossings write one target",
-					fmt.Sprintf("%s is also written from %s. The last one wins, by chance.", c.ends[id].point.Name,
-						other),
-					"Remove one of the two.")
-				break
-			}
-		}
-		for _, at := range covers {
-			c.writers[at] = c.ends[x.From].String()
-		}
-	}
-}
-
-// circle looks whether what x writes comes back to it. A crossing of both ways is
-// none by itself.
-func (c *checker) circle(x *site.Crossing) {
-	if c.circled[x.ID] {
-		return
-	}
-	seen := map[string]bool{x.ID: true}
-	queue := [][]*site.Crossing{{x}} // paths that begin with x
-	for len(queue) > 0 && len(seen) < 1000 {
-		path := queue[0]
-		queue = queue[1:]
-		_, meets := c.places(path[len(path)-1].To)
-		for _, at := range meets {
-			for _, next := range c.reads[at] {
-				if next == x && len(path) > 1 {
-					c.circular(path)
-					return
-				}
-				if seen[next.ID] {
-					continue
-				}
-				seen[next.ID] = true
-				queue = append(queue, append(slices.Clone(path), next))
-			}
-		}
-	}
-}
-
-func (c *checker) circular(path []*site.Crossing) {
-	by := make([]string, len(path)-1)
-	for i, x := range path {
-		c.circled[x.ID] = true
-		if i > 0 {
-			by[i-1] = c.ends[x.To].String()
-		}
-	}
-	x := path[0]
-	c.add(x, finding.Fault, "loop", "The crossing runs in a circle",
-		fmt.Sprintf("What is written to %s comes back to %s, by way of %s.", c.ends[x.To].point.Name,
-			c.ends[x.From].point.Name, strings.Join(by, ", ")), "Remove one crossing of the circle.")
 }
 
 // kind tries the way with a value of each source.

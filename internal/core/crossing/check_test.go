@@ -9,10 +9,53 @@ import (
 	"ferry/internal/core/block"
 	_ "ferry/internal/core/family/blocktcp"
 	_ "ferry/internal/core/family/modbus"
+	_ "ferry/internal/core/family/mqtt"
 	"ferry/internal/core/finding"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
+
+// TestFarNames: a name that holds a secret is found, and one that only looks long is
+// not; quality that the far side cannot hold is told.
+func TestFarNames(t *testing.T) {
+	for name, want := range map[string]string{
+		"skerry/row-a/do11/oxygen":                   "",
+		"skerry/token/9f3a":                          "secret-in-name",
+		"skerry/tokenring/oxygen":                    "",
+		"dev/AbC123dEf456GhI789jKl012/oxygen":        "secret-in-name",
+		"skerry/a-very-long-name-of-a-tank-row/o2":   "",
+		"skerry/recirculatingaquaculturesystem/pump": "",
+		"skerry/api_key=17/oxygen":                   "secret-in-name",
+	} {
+		scheme, err := protocol.SchemeOf("mqtt")
+		if err != nil {
+			t.Fatal(err)
+		}
+		at, err := scheme.Parse(name, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		s := &site.Site{Devices: []site.Device{{ID: "p", Name: "Probe", Map: "modbus-tcp", Points: []site.Point{{ID: "o",
+			Name: "Oxygen", Address: block.At("hr", 0), Type: "float32", PaceMs: 100}}}, {ID: "b", Name: "Broker", Map: "mqtt",
+			Points: []site.Point{{ID: "t", Name: "Oxygen", Address: at, Type: "float32", Access: site.ReadWrite}}}},
+			Links:     []site.Link{{ID: "k1", Protocol: "modbus-tcp", Answering: "p"}, {ID: "k2", Protocol: "mqtt", Answering: "b"}},
+			Crossings: []site.Crossing{{ID: "x", From: "o", To: "t"}}}
+		codes := func() (list string) {
+			for _, f := range Check(s) {
+				list += f.Code
+			}
+			return list
+		}
+		if got := codes(); got != want {
+			t.Errorf("%s: finds %q, want %q", name, got, want)
+		}
+		s.Crossings[0].Tells = site.TellsQuality
+		if got := codes(); !strings.Contains(got, "no-room") {
+			t.Errorf("%s: finds %q, and the payload has no room", name, got)
+		}
+	}
+}
 
 func TestCheck(t *testing.T) {
 	point := func(id, area string, at uint32, typ value.Type, access site.Access) site.Point {
@@ -26,9 +69,12 @@ func TestCheck(t *testing.T) {
 			{ID: "g", Name: "Gateway", Map: "modbus-tcp",
 				Points: []site.Point{point("g1", "hr", 0, "int16", "rw"), point("g2", "hr", 1, "int16", "r"),
 					point("g3", "ir", 1, "int16", "rw")}},
+			{ID: "served", Name: "Panel gateway", Map: "modbus-tcp", Serving: &site.Serving{},
+				Points: []site.Point{point("s1", "hr", 0, "float32", "r"), point("s2", "hr", 2, "float32", "rw")}},
 			{ID: "lone", Name: "Lone", Map: "modbus-tcp", Points: []site.Point{point("l", "hr", 0, "float32", "rw")}},
 		},
-		Links: []site.Link{{ID: "k1", Protocol: "modbus-tcp", Answering: "p"}, {ID: "k2", Protocol: "modbus-tcp", Answering: "g"}},
+		Links: []site.Link{{ID: "k1", Protocol: "modbus-tcp", Answering: "p"},
+			{ID: "k2", Protocol: "modbus-tcp", Answering: "g"}},
 	}
 	for _, c := range []struct {
 		name      string
@@ -44,10 +90,15 @@ func TestCheck(t *testing.T) {
 			[]string{"loop", "no-link", "no-link"}},
 		{"too wide", []site.Crossing{{ID: "1", From: "total", To: "g1"}}, []string{"range"}},
 		{"text to number", []site.Crossing{{ID: "1", From: "label", To: "g1"}}, []string{"kind"}},
+		{"served and not fed", []site.Crossing{{ID: "fed", From: "o", To: "g1"}}, []string{"unfed"}},
 		{"switched off", []site.Crossing{{ID: "1", From: "label", To: "g2", Off: true}}, nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s.Crossings = c.crossings
+			fed := []site.Crossing{{ID: "fed", From: "o", To: "s1"}}
+			if c.crossings[0].ID == "fed" {
+				fed = nil
+			}
+			s.Crossings = append(c.crossings, fed...)
 			found := Check(s)
 			if len(found) != len(c.want) {
 				t.Fatalf("finds %+v, want %v", found, c.want)

@@ -315,13 +315,15 @@ func stepOf(p *site.Point) float64 {
 	return math.Abs(p.Scale().Apply(value.OfFloat(1)).Float() - p.Scale().Apply(value.OfFloat(0)).Float())
 }
 
-// wears warns where a target may be written very often.
+// wears warns where a target in the memory of a device may be written very often. What
+// only has a name, as a topic, is no such memory.
 func (c *checker) wears(x *site.Crossing, from, to end) {
 	if to.device.Served() || x.PerDay > 0 || x.Deadband > 0 || to.point.Type == value.TypeBool {
 		return
 	}
+	scheme, err := to.device.SchemeOf(to.point)
 	period := max(from.point.PaceMs, x.PaceMs, x.AtMostMs)
-	if period <= 0 {
+	if err != nil || len(block.AreasOf(scheme)) == 0 || period <= 0 {
 		return
 	}
 	if day := 86_400_000 / period; day > 40_000 {

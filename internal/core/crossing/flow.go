@@ -2,7 +2,6 @@ package crossing
 
 import (
 	"fmt"
-	"math"
 	"time"
 
 	"ferry/internal/core/site"
@@ -15,6 +14,13 @@ type Reading struct {
 	Quality value.Quality // empty for not read yet
 	Reason  string        // why it is not good
 	At      time.Time     // when it was read
+	// Changes counts how often it has become another value.
+	Changes uint64
+	// Round counts the rounds that all read with it at its pace has been asked in, from
+	// 1 before the first has ended; 0 where it is not read in rounds.
+	Round uint64
+	// Session counts the connections over which it was reported; 0 where it is asked for.
+	Session uint64
 }
 
 func (r *Reading) good() bool { return r.Quality == value.Good }
@@ -24,6 +30,9 @@ type Sight struct {
 	Sources []Reading // From first
 	Target  Reading
 	Enable  Reading // of the point that enables it, if any does
+	// Empty is set where the source is held by Ferry itself, which reads it nowhere: what
+	// has not been read has no value.
+	Empty bool
 	// Today counts the writes of the day into the target, Tomorrow is when the next
 	// day begins.
 	Today    int
@@ -56,6 +65,10 @@ type Act struct {
 	Back, Quality bool
 	// From is when what is carried was read.
 	From time.Time
+	// Is is the quality that is told with the value, and Reason why it is not good;
+	// empty where the value goes alone.
+	Is     value.Quality
+	Reason string
 
 	agreed  value.Value // both ways, what the other shore has then
 	standIn bool        // it is the substitute
@@ -93,14 +106,22 @@ type Flow struct {
 	given    value.Value // what the source was when shores agreed last, both ways
 	givenAt  time.Time
 	seen     time.Time // of the source value looked at last
+	changes  uint64    // of the sources by then
+	looked   bool      // any value was looked at
 	begun    bool      // the rule of starting has been applied
 	hasBeen  bool      // the source has been good since the start
 	notGood  time.Time // since when it has not been, zero while it is
 	gone     bool      // the target could not be read
+	session  uint64    // over which it was reported
+	lost     bool      // the target may not have what it had
+	met      bool      // both ways, the target has been good since the start
 	owed     bool      // both ways, the source has moved and the target does not have it
 	stopped  bool
-	told     value.Value // quality that the companion was given
-	pending  bool        // a value waits for the time between two writes
+	told     value.Value   // quality that the companion was given
+	toldIs   value.Quality // and that the target was told with its value
+	pending  bool          // a value waits for the time between two writes
+	rounds   []uint64      // of the sources, that were carried last
+	spared   bool          // the target keeps what it had until the source moves
 	nextPace time.Time
 	failed   int
 	retryAt  time.Time
@@ -109,7 +130,14 @@ type Flow struct {
 // NewFlow makes a crossing ready. A crossing that cannot be carried is one that
 // says why and does nothing.
 func NewFlow(x *site.Crossing, from []*site.Point, to, quality *site.Point) *Flow {
-	f := &Flow{x: x, from: from[0], to: to, quality: quality, State: Idle}
+	f := &Flow{x: x, to: to, quality: quality, State: Idle}
+	if x.Beats() {
+		if to.Type.IsText() || to.Type.IsTime() {
+			f.broken = fmt.Sprintf("A heartbeat counts, or turns a state, and %s is a %s.", to.Name, to.Type)
+		}
+		return f
+	}
+	f.from = from[0]
 	var err error
 	if f.way, err = NewWay(x, from, to); err != nil {
 		f.broken = upper(err.Error()) + "."
@@ -148,15 +176,16 @@ func upper(text string) string {
 // Inherit takes over what an earlier flow of the same meaning knows of the shores.
 func (f *Flow) Inherit(before *Flow) {
 	f.last, f.lastAt, f.standIn = before.last, before.lastAt, before.standIn
-	f.given, f.givenAt, f.told = before.given, before.givenAt, before.told
-	f.begun, f.hasBeen, f.Counts = before.begun, before.hasBeen, before.Counts
+	f.given, f.givenAt, f.told, f.toldIs = before.given, before.givenAt, before.told, before.toldIs
+	f.begun, f.hasBeen, f.met, f.Counts = before.begun, before.hasBeen, before.met, before.Counts
 	f.State, f.Sentence = before.State, before.Sentence
+	f.changes, f.looked, f.session = before.changes, before.looked, before.session
 }
 
 // Forget makes it write anew whatever comes next: what stands in the target is not
 // known any more.
 func (f *Flow) Forget() {
-	f.last, f.told = value.Value{}, value.Value{}
+	f.last, f.told, f.toldIs = value.Value{}, value.Value{}, ""
 }
 
 func (f *Flow) be(s State, sentence string) { f.State, f.Sentence = s, sentence }
@@ -185,6 +214,9 @@ func (f *Flow) Look(now time.Time, s *Sight) (acts []Act, next time.Time) {
 	if now.Before(f.retryAt) {
 		return nil, f.retryAt
 	}
+	if f.x.Beats() {
+		return f.beat(now, s)
+	}
 	if f.x.PaceMs > 0 {
 		if now.Before(f.nextPace) {
 			return nil, f.nextPace
@@ -196,6 +228,9 @@ func (f *Flow) Look(now time.Time, s *Sight) (acts []Act, next time.Time) {
 		next = f.nextPace
 	}
 	worst := worstOf(s.Sources)
+	if act := f.firstThere(s, worst); act != nil {
+		return []Act{*act}, next
+	}
 	if worst != nil {
 		acts, soon := f.notRead(now, s, worst)
 		return acts, earlier(next, soon)
@@ -207,7 +242,19 @@ func (f *Flow) Look(now time.Time, s *Sight) (acts []Act, next time.Time) {
 // disable ends to carry until the point that enables it is on: it then starts anew.
 func (f *Flow) disable(sentence string) {
 	f.be(Disabled, sentence)
-	f.begun, f.hasBeen, f.last, f.standIn, f.owed, f.retryAt = false, false, value.Value{}, false, false, time.Time{}
+	f.begun, f.hasBeen, f.met, f.last, f.standIn, f.owed = false, false, false, value.Value{}, false, false
+	f.retryAt = time.Time{}
+}
+
+// otherSession reports whether the target is reported over another connection than
+// before: whoever is there may have lost what it had, and does not tell.
+func (f *Flow) otherSession(target *Reading) bool {
+	if target.Session == 0 || target.Session == f.session || target.Quality == value.Bad {
+		return false
+	}
+	first := f.session == 0
+	f.session = target.Session
+	return !first
 }
 
 // earlier is the earlier of two times, of which a zero one is none.
@@ -245,8 +292,13 @@ func (f *Flow) notRead(now time.Time, s *Sight, worst *Reading) (acts []Act, nex
 	if f.notGood.IsZero() {
 		f.notGood = now
 	}
+	again := f.otherSession(&s.Target)
+	if again {
+		f.told, f.toldIs = value.Value{}, ""
+	}
 	acts = f.tellQuality(acts, false)
 	until := f.notGood.Add(time.Duration(f.x.QuietMs) * time.Millisecond)
+	acts = f.tellWhy(acts, worst)
 	if f.x.Quiet == site.Hold {
 		return acts, time.Time{}
 	}
@@ -264,25 +316,10 @@ func (f *Flow) notRead(now time.Time, s *Sight, worst *Reading) (acts []Act, nex
 	if unread {
 		f.Sentence = "The source has not been read yet; the target has the value for that."
 	}
-	if f.standIn && f.last == f.substitute {
+	if f.standIn && f.last == f.substitute && !again {
 		return acts, time.Time{}
 	}
-	return append(acts, Act{Point: f.to.ID, Value: f.substitute, standIn: true}), time.Time{}
-}
-
-// tellQuality adds what the companion is to be told, if it does not have it.
-func (f *Flow) tellQuality(acts []Act, good bool) []Act {
-	if f.quality == nil {
-		return acts
-	}
-	v := value.OfBool(good)
-	if f.quality.Type != value.TypeBool {
-		v = asNumber(v)
-	}
-	if f.told == v {
-		return acts
-	}
-	return append(acts, Act{Point: f.quality.ID, Value: v, Quality: true})
+	return append(acts, f.noting(Act{Point: f.to.ID, Value: f.substitute, standIn: true}, worst)), time.Time{}
 }
 
 // goodSource is Look where all sources are good.
@@ -295,12 +332,23 @@ func (f *Flow) goodSource(now time.Time, s *Sight) (acts []Act, next time.Time) 
 		}
 	}
 	fresh := latest.After(f.seen)
+	changes := uint64(0)
+	for i := range s.Sources {
+		changes += s.Sources[i].Changes
+	}
 	if fresh {
 		f.seen = latest
 		f.Counts.Read++
+		if passed := changes - f.changes; f.looked && passed > 1 && passed < 1<<32 {
+			f.Counts.Merged += int(passed - 1) // nobody looked in time
+		}
+		f.changes, f.looked = changes, true
 	}
 	back := !f.notGood.IsZero() // the source has come back
 	f.notGood = time.Time{}
+	if f.otherSession(&s.Target) {
+		f.told, f.lost = value.Value{}, true
+	}
 	acts = f.tellQuality(acts, true)
 	stands := value.Value{}
 	if s.Target.good() {
@@ -315,25 +363,37 @@ func (f *Flow) goodSource(now time.Time, s *Sight) (acts []Act, next time.Time) 
 		return acts, time.Time{}
 	}
 	// A target that reports may say nothing of what it has when it is back.
-	returned := f.gone && s.Target.Quality != value.Bad && (!s.Target.good() || s.Target.At.After(f.lastAt))
-	f.gone = s.Target.Quality == value.Bad || f.gone && !returned
+	gone := f.gone && !f.took(now)
+	returned := gone && s.Target.Quality != value.Bad && (!s.Target.good() || s.Target.At.After(f.lastAt))
+	f.gone = s.Target.Quality == value.Bad && !f.took(now) && (f.toldIs == "" || f.toldIs == value.Good) || gone && !returned
+	anew := f.lost && f.x.Start != site.TargetWins
+	f.lost = false
 	if f.x.Both != site.OneWay {
-		if back || returned {
+		if back || returned || anew {
 			f.begun = false
+		}
+		if anew {
+			f.last = value.Value{}
 		}
 		return f.bothWays(now, s, acts, carried, latest, fresh)
 	}
-	if returned && f.x.Start != site.TargetWins && !f.last.IsNone() &&
+	if (returned && f.x.Start != site.TargetWins || anew) && !f.last.IsNone() &&
 		(!s.Target.good() || f.moved(f.last, s.Target.Value)) {
 		f.last = value.Value{} // it came back with something else, or with nothing that is known
 	}
 	if (!f.begun || back) && f.x.Start == site.TargetWins && !f.standIn {
 		// What stands in the target stays until the source moves from here.
-		f.begun, f.hasBeen = true, true
+		f.begun, f.hasBeen, f.spared = true, true, true
 		f.last = carried
 	}
 	f.begun, f.hasBeen = true, true
-	if back && f.x.Start != site.TargetWins {
+	if f.x.Round && !f.wholeRound(s.Sources) {
+		if f.State != Sparing {
+			f.be(Carrying, "")
+		}
+		return acts, time.Time{}
+	}
+	if back && f.x.Start != site.TargetWins || f.toldIs != "" && f.toldIs != value.Good {
 		f.last = value.Value{}
 	}
 	act, soon := f.due(now, s, carried, latest, fresh)
@@ -341,205 +401,4 @@ func (f *Flow) goodSource(now time.Time, s *Sight) (acts []Act, next time.Time) 
 		acts = append(acts, *act)
 	}
 	return acts, soon
-}
-
-// due says whether carried is to be written; fresh is set where the source has just
-// been read.
-func (f *Flow) due(now time.Time, s *Sight, carried value.Value, at time.Time, fresh bool) (act *Act, next time.Time) {
-	again := time.Time{}
-	if f.x.AtLeastMs > 0 && !f.lastAt.IsZero() {
-		again = f.lastAt.Add(time.Duration(f.x.AtLeastMs) * time.Millisecond)
-	}
-	moved := f.standIn || f.moved(f.last, carried)
-	if !moved && (again.IsZero() || now.Before(again)) {
-		if fresh && carried != f.last {
-			f.Counts.Held++
-		}
-		f.pending = false
-		f.be(Carrying, "")
-		if s.Target.Quality == value.Bad {
-			f.be(Away, "The target cannot be read ("+s.Target.Reason+"): what it has is not known.")
-		}
-		return nil, again
-	}
-	if gap := f.lastAt.Add(time.Duration(f.x.AtMostMs) * time.Millisecond); f.x.AtMostMs > 0 && !f.lastAt.IsZero() &&
-		now.Before(gap) {
-		if f.pending && fresh {
-			f.Counts.Merged++
-		}
-		f.pending = true
-		f.be(Carrying, "")
-		return nil, gap
-	}
-	if f.x.PerDay > 0 && s.Today >= f.x.PerDay {
-		f.be(Sparing, fmt.Sprintf("The target was written %d times today, as often as it may be: it goes on tomorrow.",
-			s.Today))
-		return nil, s.Tomorrow
-	}
-	return &Act{Point: f.to.ID, Value: carried, From: at}, again
-}
-
-// moved reports whether is differs enough from was to be written. The first value
-// always does.
-func (f *Flow) moved(was, is value.Value) bool {
-	if was.IsNone() {
-		return true
-	}
-	if is.Kind() == value.Text || is.Kind() == value.Bool {
-		return is != was
-	}
-	a, b := was.Float(), is.Float()
-	if math.IsNaN(a) || math.IsNaN(b) {
-		return math.IsNaN(a) != math.IsNaN(b)
-	}
-	if f.deadband() == 0 && (was.Kind() == value.Uint || was.Kind() == value.Int) && was.Kind() == is.Kind() {
-		return was != is // beyond 2^53 floats do not tell them apart
-	}
-	step := math.Abs(b - a)
-	return step > 0 && step >= f.deadband()
-}
-
-// deadband is that of the crossing in the unit of the target.
-func (f *Flow) deadband() float64 {
-	if !f.x.Percent {
-		return f.x.Deadband
-	}
-	if f.to.Low == nil || f.to.High == nil {
-		return 0
-	}
-	return math.Abs(*f.to.High-*f.to.Low) * f.x.Deadband / 100
-}
-
-// bothWays is Look where the target may be carried into the source as well. What
-// is read of a shore after it was written there counts; what was read before does
-// not tell of it.
-func (f *Flow) bothWays(now time.Time, s *Sight, acts []Act, carried value.Value, at time.Time,
-	fresh bool) ([]Act, time.Time) {
-	source := s.Sources[0]
-	forth := func() ([]Act, time.Time) {
-		act, soon := f.due(now, s, carried, at, fresh)
-		if act != nil {
-			acts = append(acts, *act)
-		}
-		return acts, soon
-	}
-	if !s.Target.good() {
-		// A target that has not been read may have no value yet: the source is the
-		// first good shore.
-		unread := s.Target.Quality == "" || s.Target.Quality == value.NotRead
-		if unread && f.x.Start != site.TargetWins && (!f.begun || f.owed) {
-			f.begun, f.hasBeen, f.owed, f.given = true, true, true, source.Value
-			return forth()
-		}
-		f.be(Waiting, "The target cannot be read, and both ways need both shores.")
-		return acts, time.Time{}
-	}
-	returned, err := f.way.Back(s.Target.Value, f.from)
-	if err != nil {
-		f.Counts.Dropped++
-		f.be(Failed, "The way back: "+err.Error()+".")
-		return acts, time.Time{}
-	}
-	backward := func() ([]Act, time.Time) {
-		return append(acts, Act{Point: f.from.ID, Value: returned, Back: true, From: s.Target.At,
-			agreed: s.Target.Value}), time.Time{}
-	}
-	if !f.begun {
-		f.hasBeen = true
-		if !f.moved(s.Target.Value, carried) { // they agree
-			f.begun, f.last, f.given = true, s.Target.Value, source.Value
-			f.be(Carrying, "")
-			return acts, time.Time{}
-		}
-		wins := f.x.Start
-		if wins == site.WaitForGood {
-			wins = site.SourceWins
-			if s.Target.At.Before(source.At) {
-				wins = site.TargetWins
-			}
-		}
-		if wins == site.TargetWins {
-			return backward()
-		}
-		f.begun, f.owed, f.given, f.last = true, true, source.Value, value.Value{}
-		return forth()
-	}
-	sourceMoved := source.At.After(f.givenAt) && source.Value != f.given
-	targetMoved := s.Target.At.After(f.lastAt) && !f.last.IsNone() && s.Target.Value != f.last &&
-		f.moved(f.last, s.Target.Value)
-	if sourceMoved && targetMoved {
-		switch f.x.Both {
-		case site.SourceTies:
-			targetMoved = false
-		case site.TargetTies:
-			sourceMoved = false
-		default:
-			if s.Target.At.After(source.At) {
-				sourceMoved = false
-			} else {
-				targetMoved = false
-			}
-		}
-	}
-	switch {
-	case targetMoved:
-		return backward()
-	case sourceMoved:
-		f.given, f.owed = source.Value, true
-		return forth()
-	case f.owed:
-		return forth()
-	case f.x.AtLeastMs > 0: // once more what both shores have
-		carried = f.last
-		return forth()
-	}
-	f.be(Carrying, "")
-	return acts, time.Time{}
-}
-
-// retryLeast and retryMost bound how long a write that failed waits to be tried
-// again.
-const (
-	retryLeast = time.Second
-	retryMost  = 5 * time.Second
-)
-
-// Wrote tells what came of an act: stored is what the point has then, as far as
-// that is known. After a write of which nothing is known, everything is.
-func (f *Flow) Wrote(now time.Time, a *Act, stored value.Value) {
-	f.failed, f.retryAt = 0, time.Time{}
-	switch {
-	case a.Quality:
-		f.told = a.Value
-		return
-	case a.Back:
-		f.Counts.Back++
-		f.begun, f.owed = true, false
-		f.given, f.givenAt, f.last, f.lastAt = stored, now, a.agreed, now
-		if stored.IsNone() {
-			f.given = a.Value
-		}
-	default:
-		f.last, f.lastAt, f.pending, f.owed = a.Value, now, false, false
-		f.standIn = a.standIn
-		if f.x.Both != site.OneWay && !stored.IsNone() {
-			f.last = stored
-		}
-	}
-	f.Counts.Carried++
-	if !a.standIn {
-		f.be(Carrying, "")
-	}
-}
-
-// NotWritten tells that an act failed; unknown is set where the point may have it
-// all the same.
-func (f *Flow) NotWritten(now time.Time, a *Act, sentence string, unknown bool) {
-	f.Counts.Refused++
-	f.failed++
-	f.retryAt = now.Add(min(retryMost, retryLeast<<min(f.failed-1, 3)))
-	if unknown && !a.Quality && !a.Back {
-		f.last = value.Value{} // whatever stands there now is written over with the next value
-	}
-	f.be(Failed, sentence)
 }

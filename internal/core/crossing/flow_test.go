@@ -15,9 +15,12 @@ import (
 //
 //	at 1500 s=4.2       the source reads 4.2 at 1.5 s
 //	at 1600 s!timeout   it has no good value
-//	at 1650 t?          it is doubtful
+//	at 1650 t?          it is doubtful; t?4 with what it last was
 //	at 1700 t=3         the target reads 3
 //	at 1800 e=1         the point that enables it
+//	at 1850 o=1         the source is held by Ferry itself
+//	at 1870 r=2         the first round of the source is over
+//	at 1880 n=2         the target is reported over a second connection
 //	at 1900             nothing new; somebody looks
 //	  > t=4.2 q=1 s=3   what is written by then
 //	  : carrying        the state, and how its sentence begins
@@ -73,13 +76,18 @@ func (s *shores) look(until time.Time) {
 			default:
 				s.day++
 			}
-			s.wrote = append(s.wrote, fmt.Sprintf("%s=%s", end, a.Value))
+			said := fmt.Sprintf("%s=%s", end, a.Value)
+			if a.Is != "" {
+				said += "/" + string(a.Is)
+			}
+			s.wrote = append(s.wrote, said)
 			s.flow.Wrote(now, a, a.Value)
 			switch { // what was written reads back a moment later
 			case a.Back:
-				s.sight.Sources[0] = Reading{a.Value, value.Good, "", now.Add(time.Millisecond)}
+				s.sight.Sources[0] = Reading{Value: a.Value, Quality: value.Good, At: now.Add(time.Millisecond)}
 			case !a.Quality && s.sight.Target.Quality == value.Good:
-				s.sight.Target = Reading{a.Value, value.Good, "", now.Add(time.Millisecond)}
+				s.sight.Target = Reading{Value: a.Value, Quality: value.Good, At: now.Add(time.Millisecond),
+					Session: s.sight.Target.Session}
 			}
 		}
 		if len(acts) > 0 {
@@ -113,22 +121,33 @@ func (s *shores) run(script string) {
 			}
 			s.now = now
 			for _, set := range strings.Fields(line)[2:] {
-				r := Reading{parse(set[2:]), value.Good, "", now}
+				r := Reading{Value: parse(set[2:]), Quality: value.Good, At: now}
 				switch set[1] {
 				case '!':
-					r = Reading{value.Value{}, value.Bad, set[2:], now}
+					r = Reading{Quality: value.Bad, Reason: set[2:], At: now}
 				case '?':
-					r = Reading{value.Value{}, value.Doubtful, "not reported", now}
+					r = Reading{Quality: value.Doubtful, Reason: "not reported", At: now}
+					if len(set) > 2 {
+						r.Value = parse(set[2:])
+					}
 				}
 				switch set[0] {
+				case 'n':
+					s.sight.Target.Session = uint64(r.Value.Int())
+				case 'r':
+					s.sight.Sources[0].Round = uint64(r.Value.Int())
 				case 's':
+					r.Round = s.sight.Sources[0].Round
 					s.sight.Sources[0] = r
 				case 'b':
 					s.sight.Sources[1] = r
 				case 't':
+					r.Session = s.sight.Target.Session
 					s.sight.Target = r
 				case 'e':
 					s.sight.Enable = r
+				case 'o':
+					s.sight.Empty = true
 				}
 			}
 			s.look(now)
@@ -215,6 +234,40 @@ func TestFlow(t *testing.T) {
 			> t=3
 			at 2100
 			> t=4`},
+		"with each whole round": {site.Crossing{Round: true}, `
+			at 0 r=1 s=1
+			>
+			: carrying
+			at 10 r=2
+			> t=1
+			at 1000 s=2
+			at 1005 s!silent
+			>
+			: holding The source has no good value (silent)
+			at 1007 s=2
+			at 1010 r=3
+			> t=2
+			at 2000 s=2
+			at 2010
+			>
+			fail
+			at 2020 r=4
+			at 5000
+			> failed t=2
+			at 5001 r=5
+			> t=2`},
+		"each arrival is a round": {site.Crossing{Round: true}, `
+			at 0 s=1
+			at 10 s=1
+			at 15
+			> t=1 t=1`},
+		"with each round once the source has moved": {site.Crossing{Round: true, Start: site.TargetWins}, `
+			at 0 r=2 s=1
+			at 10 r=3
+			>
+			at 20 s=2 r=4
+			at 30 r=5
+			> t=2 t=2`},
 		"so often a day": {site.Crossing{PerDay: 2}, `
 			at 0 s=1
 			at 10 s=2
@@ -299,6 +352,77 @@ func TestFlow(t *testing.T) {
 			> t=5
 			at 30 t?
 			>`},
+		"both ways, a target that is doubtful once it is back": {site.Crossing{Both: site.LaterTies}, `
+			at 0 s=5 t=5
+			>
+			at 10 t!gone
+			at 20 t?5
+			at 30 s=6
+			> t=6
+			at 40 t?6
+			at 50 s=7
+			> t=7
+			at 20000 t!gone
+			at 21000 t?
+			> t=7
+			at 40000 t!gone
+			at 41000 t?3
+			> t=7`},
+		"both ways, a doubtful target that may have been changed": {site.Crossing{Both: site.TargetTies}, `
+			at 0 s=5 t=5
+			>
+			at 10 t?9
+			at 20 s=6
+			>
+			: waiting The target has 9, of which it is not
+			at 30 t=9
+			> s=9`},
+		"both ways, a doubtful target while the target wins at the start": {site.Crossing{Both: site.LaterTies,
+			Start: site.TargetWins}, `
+			at 0 s=5 t?9
+			>
+			: waiting The target cannot be read
+			at 10 t=9
+			> s=9`},
+		"a target that has lost what it had, over another connection": {site.Crossing{}, `
+			at 0 n=1 s=5
+			> t=5
+			at 10 t=5
+			at 20 t?5 n=2
+			> t=5
+			at 30 t=5
+			>
+			at 40 t?5
+			at 50 t=5 n=3
+			>`},
+		"a substitute and a quality that the far side has lost": {site.Crossing{Quiet: site.Substitute, Substitute: "0",
+			QualityTo: "q"}, `
+			at 0 n=1 s=5
+			> q=1 t=5
+			at 10 s!silent
+			> q=0 t=0
+			at 20 s!silent n=2
+			> q=0 t=0
+			at 30 s!silent
+			>
+			at 40 s=5
+			> q=1 t=5
+			at 50 s=5 n=3
+			> q=1 t=5`},
+		"both ways, a target that has lost what it had": {site.Crossing{Both: site.LaterTies}, `
+			at 0 n=1 s=5 t=5
+			>
+			at 10 s=6
+			> t=6
+			at 20 t?6 n=2
+			> t=6`},
+		"a target that wins is not written over another connection": {site.Crossing{Start: site.TargetWins}, `
+			at 0 n=1 s=5 t=3
+			at 10 s=6
+			> t=6
+			at 20 t? n=2
+			at 30 s=6
+			>`},
 		"a target that another writes": {site.Crossing{}, `
 			at 0 s=5 t=5
 			> t=5
@@ -382,6 +506,86 @@ func TestFlow(t *testing.T) {
 			at 30 s=8
 			at 31 t=9
 			> t=8 s=9`},
+		"with its quality": {site.Crossing{Tells: site.TellsQuality}, `
+			at 0 s=1
+			> t=1/good
+			at 10 s!silent
+			> t=1/bad
+			: holding
+			at 20 t!silent
+			>
+			at 30 s?
+			> t=1/doubtful
+			at 40 s=1
+			> t=1/good
+			: carrying
+			at 50 t=1 s=1
+			>`},
+		"with its quality, and a substitute": {site.Crossing{Tells: site.TellsAll, Quiet: site.Substitute, QuietMs: 100,
+			Substitute: "0"}, `
+			at 0 s=1
+			> t=1/good
+			at 10 s!silent
+			> t=1/bad
+			at 500
+			> t=0/bad
+			at 600 s=1
+			> t=1/good`},
+		"with its quality, nothing carried yet": {site.Crossing{Tells: site.TellsQuality}, `
+			at 0 s!silent
+			>
+			at 10 s=1
+			> t=1/good`},
+		"a heartbeat": {site.Crossing{BeatMs: 1000}, `
+			at 0 t=98
+			> t=99
+			at 1500
+			> t=1
+			fail
+			at 2500
+			> failed
+			at 4200
+			> t=2 t=3`},
+		"both ways, an empty source": {site.Crossing{Both: site.SourceTies, Start: site.TargetWins}, `
+			at 0 o=1 t=5
+			> s=5
+			at 20 s=6
+			> t=6`},
+		"both ways, an empty source that is to win": {site.Crossing{Both: site.SourceTies}, `
+			at 0 o=1 t=5
+			>
+			at 20 s=6
+			> t=6`},
+		"both ways, where the target cannot be read at first": {site.Crossing{Both: site.SourceTies}, `
+			at 0 s=1 t!silent
+			> t=1
+			at 20 t=1
+			>
+			: carrying`},
+		"both ways, changed there while it was away": {site.Crossing{Both: site.TargetTies}, `
+			at 0 s=1 t=1
+			>
+			at 10 t!silent
+			at 20 s=5
+			>
+			: waiting
+			at 30 t=9
+			> t=5`},
+		"both ways, a write that failed as it went away": {site.Crossing{Both: site.TargetTies}, `
+			at 0 s=1 t=1
+			fail
+			at 10 s=2
+			> failed
+			at 20 t!silent
+			at 3000
+			>
+			: waiting`},
+		"both ways, changed there right after the first write": {site.Crossing{Both: site.SourceTies,
+			Start: site.WaitForGood}, `
+			at 0 s=1 t!silent
+			> t=1
+			at 20 t=9
+			> s=9`},
 		"both ways, the way back fails": {site.Crossing{Both: site.LaterTies}, `
 			at 0 s=5 t=5
 			fail
@@ -406,5 +610,28 @@ func TestFlow(t *testing.T) {
 			s.sight = Sight{Sources: make([]Reading, 1), Tomorrow: s.at(24 * 3600 * 1000)}
 			s.run(c.script)
 		})
+	}
+}
+
+// TestOvertaken: values that became others before anybody looked are counted, those
+// that only were read again are not.
+func TestOvertaken(t *testing.T) {
+	from, to := &site.Point{ID: "s", Type: value.TypeFloat32}, &site.Point{ID: "t", Type: value.TypeFloat32}
+	f := NewFlow(&site.Crossing{From: "s", To: "t"}, []*site.Point{from}, to, nil)
+	at := time.Date(2026, 11, 26, 8, 0, 0, 0, time.UTC)
+	for _, c := range []struct {
+		v       float64
+		changes uint64
+		merged  int
+	}{{1, 7, 0}, {1, 7, 0}, {2, 8, 0}, {5, 11, 2}, {5, 11, 2}, {6, 13, 3}, {7, 1, 3}} {
+		at = at.Add(time.Second)
+		acts, _ := f.Look(at, &Sight{Sources: []Reading{{Value: value.OfFloat(c.v), Quality: value.Good, At: at,
+			Changes: c.changes}}})
+		for i := range acts {
+			f.Wrote(at, &acts[i], acts[i].Value)
+		}
+		if f.Counts.Merged != c.merged {
+			t.Errorf("at %v after %d changes %d are overtaken, want %d", c.v, c.changes, f.Counts.Merged, c.merged)
+		}
 	}
 }

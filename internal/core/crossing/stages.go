@@ -24,6 +24,9 @@ func (c *checker) stages(x *site.Crossing) (stages []Stage, oldest, usually floa
 			add("poll", c.seen.OldestMs(link.ID, x.From), 0.5)
 		}
 	}
+	if x.Round {
+		add("rest of its round", float64(from.point.PaceMs), 0.5)
+	}
 	add("pace", float64(x.PaceMs), 0.5)
 	add("between writes", float64(x.AtMostMs), 0.5)
 	if c.seen.WriteMs != nil && !to.device.Served() {

@@ -1,6 +1,7 @@
 package crossing
 
 import (
+	"reflect"
 	"strings"
 	"testing"
 
@@ -25,20 +26,53 @@ func TestWords(t *testing.T) {
 		"as a total":                           {Way: []site.Step{{Do: site.DoCount}}},
 		"read as float32 CDAB":                 {Way: []site.Step{{Do: site.DoReread, Type: "float32", Order: "CDAB"}}},
 		"12 characters":                        {Way: []site.Step{{Do: site.DoText, Length: 12}}},
-		"= max(a, b) > 3 ? a : b":              {Way: []site.Step{{Do: site.DoFormula, Formula: "max(a, b) > 3 ? a : b"}}},
+		"× 2, both ways (target wins), at least every 1 min, at most every 10 s, from the first good value": {Factor: 2,
+			Both: site.TargetTies, Start: site.WaitForGood, AtLeastMs: 60_000, AtMostMs: 10_000},
+		"as it is, with each round, 24 times a day, with limits and texts": {Round: true, PerDay: 24, Tells: site.TellsAll},
+		"as it is, when quiet -1.5 after 90 s, with quality": {Quiet: site.Substitute, Substitute: "-1.5", QuietMs: 90_000,
+			Tells: site.TellsQuality},
+		"as it is, stops when quiet for 5 s": {Quiet: site.StopQuiet, QuietMs: 5000},
+		"= max(a, b) > 3 ? a : b":            {Way: []site.Step{{Do: site.DoFormula, Formula: "max(a, b) > 3 ? a : b"}}},
 	} {
 		if got := Words(&x); got != words {
 			t.Errorf("said as %q, want %q", got, words)
 		}
 		back, err := ParseWords(words)
-		if err != nil || Words(&back) != words {
-			t.Errorf("%q is read as %q, %v", words, Words(&back), err)
+		if err != nil || !reflect.DeepEqual(back, x) {
+			t.Errorf("%q is read as %+v, %v", words, back, err)
 		}
 	}
-	for _, bad := range []string{"sideways", "÷ 0", "× x", "bit", "3→2 · seven"} {
+	for _, bad := range []string{"sideways", "÷ 0", "× x", "bit", "3→2 · seven", "every 3 weeks", "at least every x",
+		"every 1e9 h"} {
 		if x, err := ParseWords(bad); err == nil {
 			t.Errorf("%q is read as %+v", bad, x)
 		}
+	}
+}
+
+// TestReword: what is named becomes so, and all else stays.
+func TestReword(t *testing.T) {
+	for _, c := range []struct{ was, by, is string }{
+		{"÷ 100, moves by 5", "at least every 1 min", "÷ 100, moves by 5, at least every 1 min"},
+		{"÷ 100, bit 3, moves by 5", "× 2", "× 2, moves by 5"},
+		{"÷ 100, moves by 5", "as it is, any change", "as it is"},
+		{"÷ 100, both ways, moves by 5, every 10 s", "with each round", "÷ 100, with each round"},
+		{"÷ 100, with each round, with quality", "when it moves, the value alone, moves by 2 %", "÷ 100, moves by 2 %"},
+		{"as it is, when quiet 0 after 5 s", "holds when quiet, at most every 0 s", "as it is"},
+	} {
+		x, err := ParseWords(c.was)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got, err := Reword(&x, c.by); err != nil || Words(&got) != c.is {
+			t.Errorf("%q by %q is %q, %v", c.was, c.by, Words(&got), err)
+		}
+	}
+	if _, err := Reword(&site.Crossing{BeatMs: 1000}, "× 2"); err == nil {
+		t.Error("a heartbeat was given a scale")
+	}
+	if _, err := Reword(&site.Crossing{}, " , "); err == nil {
+		t.Error("nothing was named, and that is no error")
 	}
 }
 

@@ -56,6 +56,10 @@ type Habit struct {
 	// commanded is set for a point that others write: it changes when they do.
 	commanded bool
 	intervals time.Duration // sum of the times between changes
+	// ahead is by how much the device's own time of the last value was ahead, and apart
+	// in how many values in a row it was so by the same.
+	ahead time.Duration
+	apart int
 }
 
 // New returns an empty diagnosis.

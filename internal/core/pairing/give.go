@@ -6,14 +6,20 @@ import (
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/block"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 )
 
 // Giving says how new points of the far shore are given out.
 type Giving struct {
-	// Start is the address of the first of them, as people write it.
+	// Start is the address of the first of them, as people write it; where places have
+	// names, the template of these: {site}, {line}, {device} and {point} stand for what
+	// the source is.
 	Start string `json:"start"`
+	// Plain has what stands in for a part of such a template written in small letters,
+	// with dashes for blanks.
+	Plain bool `json:"plain,omitempty"`
 	// Area of states, where they have one of their own: the address of the first.
 	States string `json:"states,omitempty"`
 	// Reserve is how many units stay free behind the points of each device, and Block,
@@ -43,6 +49,9 @@ func (sh *Shores) Give(g Giving, newID func() string) (*Proposal, error) {
 	}
 	if g.Name == "" {
 		g.Name = UsualName
+	}
+	if len(block.AreasOf(scheme)) == 0 {
+		return sh.giveNames(g, newID)
 	}
 	numbers, err := newAllotment(sh.to, scheme, g.Start, "")
 	if err != nil {
@@ -106,11 +115,64 @@ func (sh *Shores) Give(g Giving, newID func() string) (*Proposal, error) {
 		if near.point.Access == site.ReadWrite && point.Access == site.ReadWrite {
 			x.Both = site.LaterTies
 		}
-		p := sh.pair(near, &far, x)
+		p := sh.pair(near, &far, x, "")
 		p.To, p.New = "", &point
 		pairs = append(pairs, p)
 	}
 	return sh.propose(pairs, nil), nil
+}
+
+// giveNames is Give where places have names.
+func (sh *Shores) giveNames(g Giving, newID func() string) (*Proposal, error) {
+	if !strings.Contains(g.Start, "{point}") {
+		return nil, fmt.Errorf("the template %q would give one name to all points: write {point} where theirs goes", g.Start)
+	}
+	var fit func(string) string
+	for _, rule := range protocol.NameRules() {
+		if rule.Key == protocol.MapOr(sh.to.Map) {
+			fit = rule.Fit
+		}
+	}
+	part := func(text string) string {
+		if g.Plain {
+			text = strings.Join(strings.Fields(strings.ToLower(text)), "-")
+		}
+		if fit != nil {
+			text = fit(text)
+		}
+		return text
+	}
+	var pairs []Pair
+	var refused []Refused
+	given := map[string]bool{}
+	for i := range sh.Near {
+		near := &sh.Near[i]
+		line := ""
+		if len(near.of.Ports) > 0 && sh.site.Line(near.of.Ports[0].Line) != nil {
+			line = sh.site.Line(near.of.Ports[0].Line).Name
+		}
+		name := strings.NewReplacer("{site}", part(sh.site.Name), "{line}", part(line), "{device}", part(near.Device),
+			"{point}", part(near.Name)).Replace(g.Start)
+		if given[name] {
+			return nil, fmt.Errorf("two points would be %s: have the template name the device and the point", name)
+		}
+		given[name] = true
+		made, why := sh.named(name, near, newID, "it is no name of the far side")
+		if made == nil {
+			refused = append(refused, Refused{i + 1, near.Device + " · " + near.Name + " | " + name, why})
+			continue
+		}
+		made.Name = template(g.Name, near, i+1)
+		far := candidate(sh.to, made, near.Kind)
+		x, goes := site.Crossing{}, ToThere
+		if g.Writable && near.point.Access == site.ReadWrite {
+			x.Both, goes = site.LaterTies, ""
+		}
+		p := sh.pair(near, &far, x, goes)
+		p.To, p.New = "", made
+		pairs = append(pairs, p)
+	}
+	return sh.propose(pairs, refused), nil
 }
 
 func template(text string, near *Candidate, n int) string {
@@ -191,4 +253,12 @@ func (a *allotment) check(p *site.Point, at address.Address) error {
 	point := *p
 	point.Address = at
 	return site.CheckPoint(a.scheme, &point)
+}
+
+// apart leaves a unit free behind the last point.
+func (a *allotment) apart() {
+	if a.used[a.next] {
+		a.next, a.bit = a.next+1, 0
+	}
+	a.next++
 }

@@ -74,6 +74,7 @@ type Candidate struct {
 
 	point *site.Point
 	of    *site.Device
+	named bool // its address is a name
 }
 
 // Shores are the two sides of a pairing: what is left over on each, and what crosses
@@ -86,6 +87,10 @@ type Shores struct {
 
 	site *site.Site
 	to   *site.Device
+	list *site.List // of which they are the shores; nil for none
+	// twins is set for the shores of two Ferrys, of which the far one may have points
+	// that are taken alone.
+	twins bool
 }
 
 // Between lists the shores: the points of some devices that cross to no point of
@@ -144,14 +149,14 @@ func candidate(d *site.Device, p *site.Point, kind Kind) Candidate {
 		of:      d,
 		Address: p.Address.String()}
 	if scheme, err := d.SchemeOf(p); err == nil {
-		c.Address = scheme.Short(p.Address)
+		c.Address, c.named = scheme.Short(p.Address), len(block.AreasOf(scheme)) == 0
 	}
 	return c
 }
 
 // Pair is one proposed crossing.
 type Pair struct {
-	From     string `json:"from"`
+	From     string `json:"from"` // empty for a point of another Ferry that is taken alone
 	FromName string `json:"fromName"`
 	To       string `json:"to,omitempty"` // empty for a new point
 	ToName   string `json:"toName"`
@@ -165,6 +170,8 @@ type Pair struct {
 	Address  string `json:"address"`
 	Fits     bool   `json:"fits"`
 	Sentence string `json:"sentence,omitempty"`
+	// Goes is which way the name goes, in a list; From is on this side all the same.
+	Goes Goes `json:"goes,omitempty" jsonschema:"enum=there,enum=here,enum=both"`
 	// Likeness is how alike the names are, from 0 to 1, where that was asked.
 	Likeness float64 `json:"likeness,omitempty"`
 }
@@ -202,8 +209,9 @@ func (sh *Shores) propose(pairs []Pair, refused []Refused) *Proposal {
 		len(sh.Far)-into)}
 }
 
-// pair joins two candidates, with the conversion that their units need.
-func (sh *Shores) pair(near, far *Candidate, x site.Crossing) Pair {
+// pair joins two candidates, with the conversion that their units need; goes is for a
+// list, and empty for the usual way.
+func (sh *Shores) pair(near, far *Candidate, x site.Crossing, goes Goes) Pair {
 	x.From, x.To = near.ID, far.ID
 	if len(x.Way) == 0 && x.Scale().IsIdentity() && near.Unit != far.Unit && near.Unit != "" && far.Unit != "" {
 		if _, err := unit.Between(near.Unit, far.Unit); err == nil {
@@ -213,7 +221,9 @@ func (sh *Shores) pair(near, far *Candidate, x site.Crossing) Pair {
 	p := Pair{From: near.ID, FromName: near.Device + " · " + near.Name, To: far.ID, ToName: far.Device + " · " +
 		far.Name,
 		Crossing: x, Way: crossing.Words(&x), Address: far.Address, Fits: true}
-	if why := crossing.Misfit(&x, near.point, far.point); why != "" {
+	if sh.list != nil {
+		sh.directed(&p, near, far, goes)
+	} else if why := crossing.Misfit(&x, near.point, far.point); why != "" {
 		p.Fits, p.Sentence = false, why
 	}
 	return p
@@ -240,7 +250,7 @@ func (sh *Shores) InOrder(near, far string, most int) *Proposal {
 			if most > 0 && len(pairs) == most {
 				break
 			}
-			pairs = append(pairs, sh.pair(a[i], b[i], site.Crossing{}))
+			pairs = append(pairs, sh.pair(a[i], b[i], site.Crossing{}, ""))
 		}
 	}
 	return sh.propose(pairs, nil)
@@ -299,7 +309,7 @@ func (sh *Shores) ByLikeness() *Proposal {
 			continue
 		}
 		usedA[s.a], usedB[s.b] = true, true
-		p := sh.pair(&sh.Near[s.a], &sh.Far[s.b], site.Crossing{})
+		p := sh.pair(&sh.Near[s.a], &sh.Far[s.b], site.Crossing{}, "")
 		p.Likeness = s.score
 		pairs = append(pairs, p)
 	}
@@ -312,7 +322,7 @@ func (sh *Shores) ByLikeness() *Proposal {
 }
 
 // ByTable pairs what the rows of a table name: a near point, a far one, and what
-// happens on the way, which may be missing. A point is named by its name, or by
+// happens on the way, which may be missing, and in a list which way it goes. A point is named by its name, or by
 // that of its device and its own with a point, a slash or a dash between. Where the
 // places of the far side have names, one that is none of its points is made a point
 // of the type of the near one, with newID as its id.
@@ -321,7 +331,7 @@ func (sh *Shores) ByTable(rows [][]string, newID func() string) *Proposal {
 	var refused []Refused
 	near, far := newDirectory(sh.Near), newDirectory(sh.Far)
 	taken := map[string]int{}
-	columns, headed := [3]int{0, 1, 2}, false
+	columns, headed := [4]int{0, 1, 2, 3}, false
 	for i, row := range rows {
 		if !headed {
 			if found, ok := headings(row); ok {
@@ -336,6 +346,18 @@ func (sh *Shores) ByTable(rows [][]string, newID func() string) *Proposal {
 			return ""
 		}
 		if cell(0) == "" && cell(1) == "" {
+			continue
+		}
+		if cell(0) == "" && sh.twins {
+			b, why := far.find(cell(1))
+			switch {
+			case b == nil:
+				refused = append(refused, Refused{i + 1, strings.Join(row, " | "),
+					fmt.Sprintf("%q on the far shore: %s", cell(1), why)})
+			case taken[b.ID] == 0:
+				taken[b.ID] = i + 1
+				pairs = append(pairs, alone(b))
+			}
 			continue
 		}
 		refuse := func(format string, args ...any) {
@@ -365,8 +387,13 @@ func (sh *Shores) ByTable(rows [][]string, newID func() string) *Proposal {
 			refuse("the way: %v", err)
 			continue
 		}
+		goes, err := parseGoes(cell(3))
+		if err != nil {
+			refuse("the direction: %v", err)
+			continue
+		}
 		taken[b.ID], taken[b.Address] = i+1, i+1
-		p := sh.pair(a, b, x)
+		p := sh.pair(a, b, x, goes)
 		if made != nil {
 			p.To, p.New = "", made
 		}
@@ -405,16 +432,17 @@ func (sh *Shores) named(name string, near *Candidate, newID func() string, why s
 	return made, ""
 }
 
-// headWords are the words that head the columns of a table: near, far, way.
-var headWords = [3][]string{
+// headWords are the words that head the columns of a table: near, far, way, direction.
+var headWords = [4][]string{
 	{"from", "source", "local", "local name", "local point", "near", "near name", "source point", "from point"},
 	{"to", "target", "far", "far name", "far point", "remote", "remote name", "target point", "to point"},
 	{"way", "on the way", "conversion", "scale", "scaling"},
+	{"direction", "goes"},
 }
 
 // headings finds the columns by the head of a table; ok is false for a row that is
 // none. A column that is missing is -1.
-func headings(row []string) (columns [3]int, ok bool) {
+func headings(row []string) (columns [4]int, ok bool) {
 	for of, words := range headWords {
 		columns[of] = slices.IndexFunc(row, func(cell string) bool {
 			return slices.Contains(words, strings.ToLower(strings.TrimSpace(cell)))
@@ -432,9 +460,15 @@ func newDirectory(list []Candidate) *directory {
 	d := &directory{map[string][]*Candidate{}, map[string][]*Candidate{}}
 	for i := range list {
 		c := &list[i]
-		for _, name := range []string{c.Name, c.Device + "." + c.Name, c.Device + " · " + c.Name, c.Device + "/" +
-			c.Name,
-			c.Device + "-" + c.Name, c.Device + " " + c.Name} {
+		names := []string{c.Name, c.Device + "." + c.Name, c.Device + " · " + c.Name, c.Device + "/" + c.Name,
+			c.Device + "-" + c.Name, c.Device + " " + c.Name}
+		if c.named {
+			names = append(names, c.Address)
+		}
+		for _, name := range names {
+			if slices.Contains(d.exact[name], c) {
+				continue
+			}
 			d.exact[name] = append(d.exact[name], c)
 			folded := strings.ToLower(name)
 			d.folded[folded] = append(d.folded[folded], c)

@@ -119,6 +119,46 @@ func TestPairing(t *testing.T) {
 	}
 }
 
+// TestGiveNames: names of a far side by a template, fit for it, each once.
+func TestGiveNames(t *testing.T) {
+	s := hatchery()
+	s.Name = "Skerry Point"
+	s.Devices[1].Name = "DO probe 12/B"
+	s.Devices = append(s.Devices, site.Device{ID: "broker", Name: "Cloud broker", Map: "mqtt"})
+	give := func(g Giving) (*Proposal, error) {
+		sh, err := Between(s, []string{"p11", "p12"}, "broker")
+		if err != nil {
+			t.Fatal(err)
+		}
+		n := 0
+		return sh.Give(g, func() string { n++; return fmt.Sprint("n", n) })
+	}
+	p, err := give(Giving{Start: "skerry/{device}/{point}", Plain: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, want := said(p), `p11o>DO probe 11-Oxygen@skerry/do-probe-11/oxygen
+p11t>DO probe 11-WaterTemp@skerry/do-probe-11/watertemp
+p11f>DO probe 11-Fault@skerry/do-probe-11/fault
+p11s>DO probe 11-AlarmSetpoint@skerry/do-probe-11/alarmsetpoint
+p12o>DO probe 12/B-Oxygen@skerry/do-probe-12_b/oxygen
+p12t>DO probe 12/B-WaterTemp@skerry/do-probe-12_b/watertemp
+p12f>DO probe 12/B-Fault@skerry/do-probe-12_b/fault
+p12s>DO probe 12/B-AlarmSetpoint@skerry/do-probe-12_b/alarmsetpoint`; got != want {
+		t.Errorf("given:\n%s", got)
+	}
+	p, err = give(Giving{Start: "{site}/{device}/{point}", Writable: true, Name: "{point} {n}"})
+	if err != nil || p.Pairs[3].Address != "Skerry Point/DO probe 11/AlarmSetpoint" || p.Pairs[3].Crossing.Both == "" ||
+		p.Pairs[0].Crossing.Both != "" || p.Pairs[0].New.Name != "Oxygen 1" {
+		t.Errorf("%+v, %v", p, err)
+	}
+	for _, start := range []string{"skerry/{device}", "skerry/{point}", ""} {
+		if _, err := give(Giving{Start: start}); err == nil {
+			t.Errorf("%q gives several points one name", start)
+		}
+	}
+}
+
 func TestGive(t *testing.T) {
 	n := 0
 	give := func(g Giving) (string, error) {

@@ -2,6 +2,7 @@ package pairing
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"ferry/internal/core/address"
@@ -20,6 +21,7 @@ const (
 	Other    Verdict = "another type"
 	Absent   Verdict = "not there"
 	NoEcho   Verdict = "no echo" // taken, and never heard again
+	Differs  Verdict = "another value"
 	Unheard  Verdict = "not heard"
 	Refusing Verdict = "refused"
 )
@@ -32,10 +34,26 @@ type Wanted struct {
 	// Reason says why it is not good.
 	Read   value.Quality
 	Reason string
+	// Watched is set where Ferry reads it, or is told of it.
+	Watched bool
 	// Written counts the values that were taken there, Failed says why the last was
 	// not.
 	Written int
 	Failed  string
+	// Last is what was written last, or while a second client listened, as it is shown.
+	Last []string
+	// Heard is what a second client heard; nil for nothing, or where there was none.
+	Heard *Overheard
+}
+
+// Overheard is what a second client heard of a name.
+type Overheard struct {
+	Shown string `json:"shown"`
+	AtMs  int64  `json:"atMs"`
+	Count int    `json:"count"`
+	// Equal is whether it is what was written.
+	Equal bool   `json:"equal"`
+	Wrong string `json:"wrong,omitempty"` // why what came is no value
 }
 
 // Proof is what is known of a name.
@@ -45,6 +63,8 @@ type Proof struct {
 	Sentence string  `json:"sentence"`
 	// Is is the name under which it is there, where that is another.
 	Is string `json:"is,omitempty"`
+	// Heard is what a second client heard.
+	Heard *Overheard `json:"heard,omitempty"`
 }
 
 // Prove proves names against what the far side lists of itself, nil where it lists
@@ -64,7 +84,10 @@ func Prove(scheme address.Scheme, names []Wanted, held []protocol.Held) []Proof 
 
 func (w *Wanted) prove(scheme address.Scheme, exact, folded map[string]protocol.Held, lists bool) Proof {
 	name := scheme.Short(w.Point.Address)
-	p := Proof{Point: w.Point.ID}
+	p := Proof{Point: w.Point.ID, Heard: w.Heard}
+	if w.Heard != nil {
+		w.Heard.Equal = slices.Contains(w.Last, w.Heard.Shown)
+	}
 	say := func(v Verdict, format string, args ...any) Proof {
 		p.Verdict, p.Sentence = v, fmt.Sprintf(format, args...)
 		return p
@@ -82,10 +105,19 @@ func (w *Wanted) prove(scheme address.Scheme, exact, folded map[string]protocol.
 		return say(Case, "It is there as %s: names are told apart by their case.", p.Is)
 	case listed && here.Shape.Type != "" && !goTogether(here.Shape.Type, w.Point.Type):
 		return say(Other, "It is there as a %s, and here it is a %s.", here.Shape.Type, w.Point.Type)
+	case w.Heard != nil && w.Heard.Wrong != "":
+		return say(Other, "A second client hears what is no value of it: %s.", w.Heard.Wrong)
+	case w.Heard != nil && len(w.Last) > 0 && !w.Heard.Equal:
+		return say(Differs, "A second client hears %s there, and %s was written: somebody else writes it too, or it was never "+
+			"taken.", w.Heard.Shown, w.Last[len(w.Last)-1])
 	case w.Read == value.Bad:
 		return say(Refusing, "It cannot be read: %s.", w.Reason)
+	case w.Heard != nil && w.Heard.Equal:
+		return say(There, "A second client hears %s there, as it was written.", w.Heard.Shown)
 	case heard, listed:
 		return say(There, "It is there.")
+	case w.Written > 0 && !w.Watched:
+		return say(There, "It takes what is written there, and is not read.")
 	case w.Written > 0:
 		return say(NoEcho, "It took %d values, and none of them was ever heard again: nobody may hold it under this name, or "+
 			"it may not be read.", w.Written)
@@ -114,7 +146,7 @@ func Summary(proofs []Proof) string {
 		return fmt.Sprintf("All %d names are there.", n)
 	}
 	parts := []string{}
-	for _, v := range []Verdict{There, Case, Other, Absent, NoEcho, Refusing, Unheard} {
+	for _, v := range []Verdict{There, Case, Other, Absent, NoEcho, Differs, Refusing, Unheard} {
 		if counts[v] > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", counts[v], v))
 		}

@@ -36,7 +36,7 @@ func TestProve(t *testing.T) {
 		{topic: "skerry/oxygen", want: There}, {topic: "skerry/oxygen", name: Wanted{Read: value.Good}, silent: true, want: There},
 		{topic: "skerry/temp", want: Case, says: "as Skerry/Temp"}, {topic: "skerry/name", want: Other, says: "as a text"},
 		{topic: "skerry/else", want: Absent}, {topic: "skerry/else", silent: true, want: Unheard},
-		{topic: "skerry/else", name: Wanted{Read: value.NotRead, Written: 12}, want: NoEcho, says: "took 12 values"},
+		{topic: "skerry/else", name: Wanted{Read: value.NotRead, Watched: true, Written: 12}, want: NoEcho, says: "took 12 values"},
 		{topic: "skerry/oxygen", name: Wanted{Failed: "The broker refuses it."}, want: Refusing, says: "refuses"},
 		{topic: "skerry/oxygen", name: Wanted{Read: value.Bad, Reason: "no number"}, want: Refusing, says: "no number"},
 	} {

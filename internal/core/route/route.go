@@ -107,7 +107,15 @@ func Host(s *site.Site, line *site.Line, d *site.Device) (Result, string) {
 	if port == nil {
 		return Fault, fmt.Sprintf("%s has no port on %s", d.Name, line.Name)
 	}
+	if port.HostFrom != "" {
+		if of, point := s.Point(port.HostFrom); point != nil {
+			return Good, fmt.Sprintf("%s has the address that %s · %s gives", d.Name, of.Name, point.Name)
+		}
+	}
 	host, err := netip.ParseAddr(port.Host)
+	if err != nil && port.Host != "" {
+		return Good, fmt.Sprintf("%s is the machine named %s, wherever that is", d.Name, port.Host)
+	}
 	if err != nil {
 		return Fault, fmt.Sprintf("%s has no IP address on %s", d.Name, line.Name)
 	}

@@ -20,6 +20,7 @@ const (
 	KindPoint     Kind = "point"
 	KindLink      Kind = "link"
 	KindCrossing  Kind = "crossing"
+	KindList      Kind = "list"
 	KindDatasheet Kind = "datasheet"
 	KindStructure Kind = "structure"
 	KindHeadings  Kind = "headings"
@@ -90,6 +91,7 @@ func (s *Site) clone() *Site {
 	c.Devices = slices.Clone(s.Devices)
 	c.Links = slices.Clone(s.Links)
 	c.Crossings = slices.Clone(s.Crossings)
+	c.Lists = slices.Clone(s.Lists)
 	c.Datasheets = slices.Clone(s.Datasheets)
 	c.Structures = slices.Clone(s.Structures)
 	c.Headings = slices.Clone(s.Headings)
@@ -182,6 +184,11 @@ func (a *applier) apply(e Edit) error {
 			a.crossed = nil
 		}
 		return edit(a, e, &a.site.Crossings, remove, func(c *Crossing) *string { return &c.ID })
+	case KindList:
+		if remove {
+			a.removeOfList(e.ID)
+		}
+		return edit(a, e, &a.site.Lists, remove, func(l *List) *string { return &l.ID })
 	case KindDatasheet:
 		return edit(a, e, &a.site.Datasheets, remove, func(d *Datasheet) *string { return &d.ID })
 	case KindStructure:
@@ -399,6 +406,11 @@ func (a *applier) removeOfDevice(id string) {
 			a.drop(KindLink, l.ID, "")
 		}
 	}
+	for _, l := range slices.Backward(slices.Clone(a.site.Lists)) {
+		if l.Far == id {
+			a.drop(KindList, l.ID, "")
+		}
+	}
 	if d := a.site.Device(id); d != nil {
 		for _, p := range slices.Backward(slices.Clone(d.Points)) {
 			a.drop(KindPoint, p.ID, id)
@@ -420,7 +432,26 @@ func (a *applier) removeOfLink(id string) {
 	}
 }
 
+// removeOfList takes the names of a list with it: on their own they would go on by
+// other rules.
+func (a *applier) removeOfList(id string) {
+	for i := len(a.site.Crossings) - 1; i >= 0; i-- {
+		if a.site.Crossings[i].List == id {
+			a.drop(KindCrossing, a.site.Crossings[i].ID, "")
+		}
+	}
+}
+
+// removeOfPoint takes the crossings of a point with it. A list that it enabled is
+// switched off.
 func (a *applier) removeOfPoint(id string) {
+	for _, l := range slices.Clone(a.site.Lists) {
+		if l.Enable == id {
+			l.Enable, l.Off = "", true
+			a.must(Put(KindList, l.ID, "", l))
+		}
+	}
+	a.noRole(id)
 	if a.crossed == nil {
 		a.crossed = map[string]bool{}
 		for i := range a.site.Crossings {
@@ -436,6 +467,35 @@ func (a *applier) removeOfPoint(id string) {
 		if c := &a.site.Crossings[i]; c.Concerns(id) {
 			a.drop(KindCrossing, c.ID, "")
 		}
+	}
+}
+
+// noRole has devices do without a point: ports whose address it gave have the one they
+// are planned with, and a device whose heartbeat it was has none.
+func (a *applier) noRole(id string) {
+	for i := range a.site.Devices {
+		d := a.site.Devices[i]
+		beats := d.Alive != nil && d.Alive.Point == id
+		if !beats && !slices.ContainsFunc(d.Ports, func(p Port) bool {
+			return p.HostFrom == id || p.Pair != nil && p.Pair.Says == id
+		}) {
+			continue
+		}
+		if beats {
+			d.Alive = nil
+		}
+		d.Points, d.Ports = nil, slices.Clone(d.Ports)
+		for j := range d.Ports {
+			if d.Ports[j].HostFrom == id {
+				d.Ports[j].HostFrom = ""
+			}
+			if pair := d.Ports[j].Pair; pair != nil && pair.Says == id {
+				without := *pair
+				without.Says = ""
+				d.Ports[j].Pair = &without
+			}
+		}
+		a.must(Edit{Kind: KindDevice, ID: d.ID, After: encode(d)})
 	}
 }
 

@@ -9,10 +9,11 @@ import (
 )
 
 // Crossing carries one point, or several, into another: the source, scaled, goes
-// through the steps of its way and is written when it is due.
+// through the steps of its way and is written when it is due. One without a source is
+// a heartbeat of Ferry's.
 type Crossing struct {
 	ID   string `json:"id"`
-	From string `json:"from"`
+	From string `json:"from,omitempty"`
 	To   string `json:"to"`
 	// More are further sources. Formulas know all of them by letters: From is a, the
 	// first of these b.
@@ -37,6 +38,12 @@ type Crossing struct {
 	// PaceMs is for a crossing that is looked at only so often; 0 for whenever the
 	// source comes.
 	PaceMs int `json:"paceMs,omitempty"`
+	// Round is set where it is written with each whole round of its sources, moved or
+	// not: once all that is read with them, at their pace, has been asked for.
+	Round bool `json:"round,omitempty"`
+	// BeatMs is set in a heartbeat: every so often its target counts one on, or is
+	// turned where it is a state, for whoever watches that Ferry is alive.
+	BeatMs int `json:"beatMs,omitempty"`
 	// PerDay bounds the writes of a day, for targets that wear; 0 for no bound.
 	PerDay int   `json:"perDay,omitempty"`
 	Start  Start `json:"start,omitempty" jsonschema:"enum=target,enum=wait"`
@@ -51,10 +58,16 @@ type Crossing struct {
 	// QualityTo is a point that is 1 while the source is good and 0 while it is not.
 	QualityTo string `json:"qualityTo,omitempty"`
 
+	// Tells says what is carried beside the value, where the far side can hold it.
+	Tells Tells `json:"tells,omitempty" jsonschema:"enum=quality,enum=all"`
+
 	// AllowMs is how old the value may become on the far shore; 0 for not stated.
 	AllowMs int    `json:"allowMs,omitempty"`
 	Off     bool   `json:"off,omitempty"`
 	Remark  string `json:"remark,omitempty"`
+	// List is the list of names that it belongs to, whose rules count in the place of
+	// Start, Enable and the choice of Both.
+	List string `json:"list,omitempty"`
 }
 
 // Start says what a crossing does when it begins, and when its source comes back.
@@ -92,6 +105,16 @@ const (
 	Hold       Quiet = ""           // the target keeps what it has
 	Substitute Quiet = "substitute" // a stated value is written
 	StopQuiet  Quiet = "stop"       // the crossing stops until it is started anew
+)
+
+// Tells says what is carried beside a value.
+type Tells string
+
+// What is carried.
+const (
+	TellsValue   Tells = ""        // the value alone
+	TellsQuality Tells = "quality" // with its time and quality, also while it is not good
+	TellsAll     Tells = "all"     // with its limits and what its numbers stand for as well
 )
 
 // Step is one thing that happens to a value on the way. Which of its other fields
@@ -167,8 +190,14 @@ const (
 // Scale returns the linear scale of c.
 func (c *Crossing) Scale() value.Linear { return value.Linear{Factor: c.Factor, Offset: c.Offset} }
 
-// Sources lists the points that it carries.
+// Beats reports whether c is a heartbeat of Ferry's.
+func (c *Crossing) Beats() bool { return c.BeatMs > 0 }
+
+// Sources lists the points that it carries; none for a heartbeat.
 func (c *Crossing) Sources() []string {
+	if c.Beats() {
+		return nil
+	}
 	return append([]string{c.From}, c.More...)
 }
 
@@ -200,7 +229,9 @@ func (c *Crossing) Concerns(id string) bool {
 func (v *validator) crossing(points map[string]*Device, c *Crossing) {
 	where := fmt.Sprintf("crossing %q", c.ID)
 	v.identity(where, "", c.ID, "")
-	if points[c.From] == nil || points[c.To] == nil {
+	if c.Beats() {
+		v.beat(where, points, c)
+	} else if points[c.From] == nil || points[c.To] == nil {
 		v.fail(where, "its source or target is not a point of the site.", "Choose two points of the site.")
 	}
 	for id := range c.Points {
@@ -234,6 +265,10 @@ func (v *validator) crossing(points map[string]*Device, c *Crossing) {
 			v.fail(where, fmt.Sprintf("%s is %d ms.", rule.what, rule.ms), "Give 0 to a week.")
 		}
 	}
+	if c.Round && (c.PaceMs > 0 || c.AtLeastMs > 0 || c.Deadband > 0 || c.Both != OneWay) {
+		v.fail(where, "it is carried with each round of its source, and has a deadband, a pace, a time after which it is "+
+			"written again, or a way back.", "Take those away, or have it carried when it moves.")
+	}
 	if c.PerDay < 0 || c.PerDay > 1e9 {
 		v.fail(where, fmt.Sprintf("it is to write %d times a day at most.", c.PerDay),
 			"Give 1 or more, or 0 for no bound.")
@@ -250,11 +285,28 @@ func (v *validator) crossing(points map[string]*Device, c *Crossing) {
 		v.fail(where, fmt.Sprintf("its rule for a source that is not good, %q, is none.", c.Quiet),
 			"Leave it empty to hold, or write substitute or stop.")
 	}
+	if !slices.Contains([]Tells{TellsValue, TellsQuality, TellsAll}, c.Tells) {
+		v.fail(where, fmt.Sprintf("what it carries beside the value, %q, is none.", c.Tells),
+			"Leave it empty for the value alone, or write quality or all.")
+	}
 	for i := range c.Way {
 		if s := &c.Way[i]; !slices.Contains(StepKinds(), s.Do) {
 			v.fail(where, fmt.Sprintf("step %d of its way, %q, is none that this version knows.", i+1, s.Do),
 				"Leave it out.")
 		}
+	}
+}
+
+// beat checks a heartbeat.
+func (v *validator) beat(where string, points map[string]*Device, c *Crossing) {
+	switch {
+	case points[c.To] == nil:
+		v.fail(where, "its target is not a point of the site.", "Choose a point of the site.")
+	case c.From != "" || len(c.More) > 0 || len(c.Way) > 0 || c.Both != OneWay || c.Factor != 0 || c.Offset != 0 ||
+		c.Quiet != Hold || c.QualityTo != "" || c.Round:
+		v.fail(where, "it is a heartbeat, and has a source, or a rule for one.", "Make a crossing of its own for that.")
+	case c.BeatMs < 100 || c.BeatMs > mostRuleMs:
+		v.fail(where, fmt.Sprintf("its heartbeat comes every %d ms.", c.BeatMs), "Give 100 ms to a week.")
 	}
 }
 

@@ -23,6 +23,9 @@ func Diff(from, to *Site) []Edit {
 	for _, id := range slices.Backward(missing(from.Crossings, to.Crossings, func(c Crossing) string { return c.ID })) {
 		drop(KindCrossing, id, "")
 	}
+	for _, id := range missing(from.Lists, to.Lists, func(l List) string { return l.ID }) {
+		drop(KindList, id, "")
+	}
 	for _, id := range missing(from.Links, to.Links, func(l Link) string { return l.ID }) {
 		drop(KindLink, id, "")
 	}
@@ -56,6 +59,9 @@ func Diff(from, to *Site) []Edit {
 	}
 	for _, l := range to.Links {
 		put(KindLink, l.ID, "", l)
+	}
+	for _, l := range to.Lists {
+		put(KindList, l.ID, "", l)
 	}
 	for _, c := range to.Crossings {
 		put(KindCrossing, c.ID, "", c)

@@ -3,6 +3,7 @@ package site
 import (
 	"bytes"
 	"encoding/json"
+	"net/netip"
 	"slices"
 
 	"ferry/internal/core/protocol"
@@ -82,9 +83,15 @@ type Cyclic struct {
 
 // Port is where a device meets a line, and what it is set to there.
 type Port struct {
-	Line     string `json:"line"`
-	Host     string `json:"host,omitempty" jsonschema:"description=IP address on an Ethernet line"`
-	Protocol string `json:"protocol,omitempty"`
+	Line string `json:"line"`
+	Host string `json:"host,omitempty" jsonschema:"description=IP address or name of the machine on an Ethernet line"`
+	// HostFrom is a point that gives the address in its place, as a text, on the plant:
+	// one of HostAmong, addresses or networks, and no other.
+	HostFrom  string   `json:"hostFrom,omitempty"`
+	HostAmong []string `json:"hostAmong,omitempty"`
+	// Pair is a second address of the same end; nil for none.
+	Pair     *Redundancy `json:"pair,omitempty"`
+	Protocol string      `json:"protocol,omitempty"`
 	// Settings of the answering end, by the keys of the protocol. A key that
 	// is missing has the protocol's default.
 	Settings protocol.Settings `json:"settings,omitempty"`
@@ -95,6 +102,9 @@ type Port struct {
 	// Think is how long the device was seen to think.
 	Think *Think `json:"think,omitempty"`
 }
+
+// Allows reports whether a point may give an address to the port.
+func (p *Port) Allows(host netip.Addr) bool { return matches(p.HostAmong, host) }
 
 // Think is what was measured of a device: the time from the end of a request
 // to the beginning of its answer.

@@ -32,10 +32,15 @@ func (d *Device) Served() bool { return d.Serving != nil }
 
 // Lets reports whether a client at an address is let in.
 func (s *Serving) Lets(client netip.Addr) bool {
-	client = client.Unmap().WithZone("")
-	return len(s.Allow) == 0 || slices.ContainsFunc(s.Allow, func(line string) bool {
+	return len(s.Allow) == 0 || matches(s.Allow, client)
+}
+
+// matches reports whether an address lies in any of a list of addresses and networks.
+func matches(list []string, host netip.Addr) bool {
+	host = host.Unmap().WithZone("")
+	return slices.ContainsFunc(list, func(line string) bool {
 		network, err := allowed(line)
-		return err == nil && network.Contains(client)
+		return err == nil && network.Contains(host)
 	})
 }
 

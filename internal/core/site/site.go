@@ -25,6 +25,7 @@ type Site struct {
 	Devices   []Device   `json:"devices"`
 	Links     []Link     `json:"links"`
 	Crossings []Crossing `json:"crossings"`
+	Lists     []List     `json:"lists,omitempty"`
 	// Datasheets are the maps kept for device models, Structures the types of
 	// structured points, Headings the tables whose columns were recognised.
 	Datasheets []Datasheet `json:"datasheets,omitempty"`
@@ -60,11 +61,21 @@ type Device struct {
 	NamesFor []string `json:"namesFor,omitempty"`
 	// Placements say which datasheets and structures its points came from.
 	Placements []Placement `json:"placements,omitempty"`
+	// Alive is the heartbeat that the device gives; nil for none.
+	Alive *Alive `json:"alive,omitempty"`
 	// Serving is set where Ferry itself is the device.
 	Serving *Serving `json:"serving,omitempty"`
 	Points  []Point  `json:"points"`
 
 	whole *Device // of which this is a part; nil for none
+}
+
+// Alive is the heartbeat of a device: a point of it that has to change, or what else is
+// read of it is doubted.
+type Alive struct {
+	Point string `json:"point"`
+	// WithinMs is how long it may stand still.
+	WithinMs int `json:"withinMs"`
 }
 
 // Limits of one device. A zero field means what the protocol allows.

@@ -47,9 +47,16 @@ func (s *Site) Validate() error {
 			points[s.Devices[i].Points[j].ID] = &s.Devices[i]
 		}
 	}
+	lists := make(map[string]*List, len(s.Lists))
+	for i := range s.Lists {
+		v.path = fmt.Sprintf("lists[%d]", i)
+		v.list(s, points, &s.Lists[i])
+		lists[s.Lists[i].ID] = &s.Lists[i]
+	}
 	for i := range s.Crossings {
 		v.path = fmt.Sprintf("crossings[%d]", i)
 		v.crossing(points, &s.Crossings[i])
+		v.listed(lists, points, &s.Crossings[i])
 	}
 	for i := range s.Datasheets {
 		v.path = fmt.Sprintf("datasheets[%d]", i)
@@ -102,7 +109,7 @@ func (v *validator) bounds(s *Site) {
 		{len(s.Lines), MostLines, "lines"}, {len(s.Devices), MostDevices, "devices"},
 		{len(s.Links), MostLinks, "links"}, {points, MostPoints, "points"},
 		{len(s.Crossings), MostCrossings, "crossings"}, {len(s.Structures), MostStructures, "structures"},
-		{len(s.Datasheets), MostDatasheets, "datasheets"},
+		{len(s.Datasheets), MostDatasheets, "datasheets"}, {len(s.Lists), MostLists, "lists of names"},
 		{len(s.Headings), MostHeadings, "recognised headings"}, {ports, mostPorts, "ports on one device"},
 	} {
 		if b.count > b.most {
@@ -231,6 +238,32 @@ func (v *validator) line(l *Line) {
 	}
 }
 
+// hostFrom checks a port whose address a point gives.
+func (v *validator) hostFrom(s *Site, where string, d *Device, p *Port) {
+	for _, line := range p.HostAmong {
+		if _, err := allowed(line); err != nil {
+			v.fail(where, "the addresses that a point may give it: "+err.Error()+".",
+				"Write 192.0.2.21, or 192.0.2.0/24 for a whole network.")
+		}
+	}
+	if p.HostFrom == "" {
+		return
+	}
+	switch of, point := s.Point(p.HostFrom); {
+	case point == nil:
+		v.fail(where, "the point that gives its address is not in the site.", "Choose another, or none.")
+	case !point.Type.IsText():
+		v.fail(where, "the point that gives its address is a "+string(point.Type)+".", "Choose a text.")
+	case of.ID == d.ID:
+		v.fail(where, "the point that gives its address is its own.", "Choose one of another device.")
+	case d.Served():
+		v.fail(where, "the address at which Ferry answers cannot come from a point.", "Enter it.")
+	case len(p.HostAmong) == 0:
+		v.fail(where, "no address is stated that the point may give it.",
+			"State them: Ferry goes to no address that nobody entered.")
+	}
+}
+
 func (v *validator) device(s *Site, d *Device) {
 	where := fmt.Sprintf("device %q", d.Name)
 	v.identity(where, "device", d.ID, d.Name)
@@ -242,11 +275,17 @@ func (v *validator) device(s *Site, d *Device) {
 			v.fail(where, fmt.Sprintf("its port is on line %q, which is not in the site.", p.Line),
 				"Choose a line of the site.")
 		}
-		if p.Host != "" {
-			if _, err := netip.ParseAddr(p.Host); err != nil {
-				v.fail(where, fmt.Sprintf("%q is not an IP address.", p.Host), "Write it as 192.0.2.21.")
+		if _, err := netip.ParseAddr(p.Host); err != nil && p.Host != "" {
+			switch {
+			case !IsHostName(p.Host):
+				v.fail(where, fmt.Sprintf("%q is neither an IP address nor the name of a machine.", p.Host),
+					"Write it as 192.0.2.21 or broker.skerry.example.")
+			case d.Served():
+				v.fail(where, fmt.Sprintf("Ferry answers there, and %q is a name.", p.Host), "Give an address of this machine.")
 			}
 		}
+		v.hostFrom(s, where, d, p)
+		v.pair(s, where, d, p)
 		if def, ok := protocol.Named(p.Protocol); ok && def.MapOnly {
 			v.fail(where, def.Title+" is no protocol that a port answers in.", "Choose a protocol of the line.")
 		}
@@ -263,6 +302,14 @@ func (v *validator) device(s *Site, d *Device) {
 	}
 	v.access(where, d.Access)
 	v.serving(where, d)
+	if a := d.Alive; a != nil {
+		if !slices.ContainsFunc(d.Points, func(p Point) bool { return p.ID == a.Point }) {
+			v.fail(where, "its heartbeat is none of its points.", "Choose a point of the device.")
+		}
+		if a.WithinMs < 100 || a.WithinMs > 24*3600*1000 {
+			v.fail(where, fmt.Sprintf("its heartbeat may stand still for %d ms.", a.WithinMs), "Give 100 ms to a day.")
+		}
+	}
 	v.placements(s, where, d)
 	if len(d.Points) == 0 {
 		return

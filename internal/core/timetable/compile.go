@@ -182,9 +182,12 @@ func (c *compiler) crossings() {
 		}
 	}
 	points := map[string]*site.Point{}
-	for _, x := range c.site.Crossings {
-		l := where[x.To]
-		if l == nil || x.Off || paces[x.From] == 0 {
+	for _, x := range c.site.Ruled() {
+		l, period := where[x.To], paces[x.From]
+		if x.Beats() {
+			period = float64(x.BeatMs)
+		}
+		if l == nil || x.Off || period == 0 {
 			continue
 		}
 		if points[x.To] == nil {
@@ -197,7 +200,7 @@ func (c *compiler) crossings() {
 		if !ok {
 			continue
 		}
-		c.load(l, Load{Title: p.Name, Cause: Written, Octets: octets, PeriodMs: paces[x.From], HoldsMs: ms,
+		c.load(l, Load{Title: p.Name, Cause: Written, Octets: octets, PeriodMs: period, HoldsMs: ms,
 			Points: []string{p.ID}}, l.ends.after)
 	}
 }

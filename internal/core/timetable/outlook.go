@@ -82,7 +82,7 @@ func Look(s *site.Site, line string, silent []string) *Outlook {
 // only returns the part of a site that one line needs.
 func only(s *site.Site, line string) *site.Site {
 	part := &site.Site{Format: s.Format, Version: s.Version, Name: s.Name, Datasheets: s.Datasheets,
-		Structures: s.Structures}
+		Structures: s.Structures, Lists: s.Lists}
 	if l := s.Line(line); l != nil {
 		part.Lines = []site.Line{*l}
 	}
@@ -103,7 +103,7 @@ func only(s *site.Site, line string) *site.Site {
 		}
 	}
 	for _, x := range s.Crossings {
-		if points[x.From] && points[x.To] {
+		if (points[x.From] || x.Beats()) && points[x.To] {
 			part.Crossings = append(part.Crossings, x)
 		}
 	}

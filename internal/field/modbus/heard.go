@@ -74,6 +74,10 @@ func (c *lineConn) drain() error {
 	return nil
 }
 
+// late is how late an answer may be that comes all the same, on a machine that stood
+// still.
+func (c *lineConn) late() time.Duration { return 10 * c.over() }
+
 // stranger is after how long without a question of ours a unit that answers
 // answers somebody else.
 const stranger = time.Minute
@@ -92,7 +96,11 @@ func (c *lineConn) overheard(b []byte) {
 			continue
 		}
 		if unit, pdu, err := c.framing.Open(frame); err == nil && !bytes.Equal(frame, c.request) && !c.paid(unit, pdu) {
-			if last, ok := c.asked[unit]; !ok || time.Since(last) > stranger {
+			since := c.began // what was asked over an earlier connection may still be answered
+			if last, ok := c.asked[unit]; ok {
+				since = last.Add(max(0, stranger-c.late()))
+			}
+			if time.Since(since) > c.late() {
 				c.others = time.Now()
 			}
 		}
@@ -151,20 +159,22 @@ func (c *lineConn) Listen(ctx context.Context, d time.Duration) field.Heard {
 
 // frameAt returns the length of the frame that b begins with, 0 if there is
 // none, and whether it is a request.
-func (c *lineConn) frameAt(b []byte) (n int, asked bool) {
+func (c *lineConn) frameAt(b []byte) (n int, asked bool) { return frameAt(c.framing, b) }
+
+func frameAt(framing wire.Framing, b []byte) (n int, asked bool) {
 	for _, of := range []struct {
 		length func([]byte) (int, error)
 		asked  bool
-	}{{c.framing.RequestLen, true}, {c.framing.AnswerLen, false}} {
+	}{{framing.RequestLen, true}, {framing.AnswerLen, false}} {
 		n, err := of.length(b)
 		if err != nil || n == 0 || n > len(b) {
 			continue
 		}
-		unit, pdu, err := c.framing.Open(b[:n])
+		unit, pdu, err := framing.Open(b[:n])
 		if err != nil {
 			continue
 		}
-		if c.framing == wire.ASCII && of.asked {
+		if framing == wire.ASCII && of.asked {
 			// Its frames end alike: what it is follows from its length.
 			if as, err := wire.RTU.RequestLen(append(append([]byte{unit}, pdu...), 0, 0)); err != nil ||
 				as != len(pdu)+3 {

@@ -174,7 +174,7 @@ func (c *lineConn) clear() error {
 	if !slices.ContainsFunc(c.owes, func(o owed) bool { return o.checks >= patience && mine(o) }) {
 		return nil
 	}
-	if time.Since(c.asked[c.unit]) > 10*c.over() {
+	if time.Since(c.asked[c.unit]) > c.late() {
 		c.owes = slices.DeleteFunc(c.owes, mine)
 		return nil
 	}

@@ -126,11 +126,12 @@ type lineConn struct {
 	lateMs    float64            // how long a late answer took that came since the last reply
 	asked     map[byte]time.Time // when each unit was asked last
 	others    time.Time          // when another asker was heard last
+	began     time.Time          // when it was opened
 }
 
 func (c *lineConn) begin(t field.Target) field.Conn {
 	c.client.exchange = c.exchange
-	c.asked = map[byte]time.Time{}
+	c.asked, c.began = map[byte]time.Time{}, time.Now()
 	c.in = make([]byte, 0, 4*wire.MaxASCII)
 	c.quiet = time.Now().Add(ms(c.silence))
 	c.Toward(t.Settings)

@@ -252,6 +252,9 @@ func wait(t *testing.T, what string, until func() bool) {
 func BenchmarkServing(b *testing.B) {
 	s := shore(b)
 	s.Crossings, s.Devices[2].Serving = nil, &site.Serving{MostClients: 100}
+	for i := range s.Devices[2].Points { // what nothing feeds has a value where clients may write it
+		s.Devices[2].Points[i].Access = site.ReadWrite
+	}
 	standIns := bench.New()
 	if err := standIns.Sync(s); err != nil {
 		b.Fatal(err)
@@ -298,6 +301,9 @@ func BenchmarkServing(b *testing.B) {
 						b.Fatal(err)
 					}
 					defer conns[i].Close()
+					if err := conns[i].SetDeadline(time.Now().Add(time.Minute)); err != nil {
+						b.Fatal(err)
+					}
 				}
 				b.ResetTimer()
 				var all sync.WaitGroup

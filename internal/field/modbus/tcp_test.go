@@ -125,8 +125,11 @@ func TestBrokenAnswers(t *testing.T) {
 		spoil func([]byte) []byte
 		says  string
 	}{
-		"never the right transaction": {func(b []byte) []byte { b[1]--; return b }, "earlier requests"},
-		"a later transaction":         {func(b []byte) []byte { b[0] += 0x40; return b }, "transaction"},
+		"never the right transaction": {func(b []byte) []byte {
+			binary.BigEndian.PutUint16(b, binary.BigEndian.Uint16(b)-1)
+			return b
+		}, "earlier requests"},
+		"a later transaction": {func(b []byte) []byte { b[0] += 0x40; return b }, "transaction"},
 		"text": {func([]byte) []byte { return []byte("HTTP/1.1 400 Bad Request\r\n\r\n") },
 			"protocol identifier"},
 		"cut short":     {func(b []byte) []byte { return b[:len(b)-1] }, "the rest of the frame did not"},

@@ -17,6 +17,7 @@ import (
 // from 0x80 on, and those of a connect that are not 0, are refusals.
 type client interface {
 	subscribe(ctx context.Context, topics []string, qos byte) (codes []int, err error)
+	unsubscribe(ctx context.Context, topic string) error
 	publish(ctx context.Context, m *message) (code int, err error)
 	// close ends the session in order: the broker then sends no will.
 	close()
@@ -111,6 +112,10 @@ func (c version4) subscribe(ctx context.Context, topics []string, qos byte) ([]i
 	return codes, nil
 }
 
+func (c version4) unsubscribe(ctx context.Context, topic string) error {
+	return c.wait(ctx, c.client.Unsubscribe(topic))
+}
+
 func (c version4) publish(ctx context.Context, m *message) (int, error) {
 	return 0, c.wait(ctx, c.client.Publish(m.topic, m.qos, m.retained, m.payload))
 }
@@ -166,6 +171,11 @@ func (c version5) subscribe(ctx context.Context, topics []string, qos byte) ([]i
 		codes[i] = int(answer.Reasons[i])
 	}
 	return codes, nil
+}
+
+func (c version5) unsubscribe(ctx context.Context, topic string) error {
+	_, err := c.client.Unsubscribe(ctx, &five.Unsubscribe{Topics: []string{topic}})
+	return err
 }
 
 func (c version5) publish(ctx context.Context, m *message) (int, error) {

@@ -2,6 +2,7 @@
 package mqtt
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -27,55 +28,68 @@ type driver struct{}
 
 func (driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply) {
 	def := family.TCP
-	within := time.Duration(def.Int(t.Settings, protocol.KeyWithin)) * time.Millisecond
-	s := &session{id: def.Value(t.Settings, family.KeyClient).Text(), user: def.Value(t.Settings,
-		family.KeyUser).Text(),
-		alive: time.Duration(def.Int(t.Settings, family.KeyAlive)) * time.Second, within: within}
+	c := &conn{ctx: ctx, within: within(def, t.Settings), settings: t.Settings, reports: make(chan field.Report, 64),
+		gone: make(chan struct{}), wanted: map[string][]protocol.Wanted{}, last: map[string][]byte{}}
+	s := &session{came: c.came, lost: c.lost}
+	if topic := def.Value(t.Settings, family.KeyWill).Text(); topic != "" {
+		s.will = &message{topic, []byte(def.Value(t.Settings, family.KeyWillText).Text()), c.qos(), true}
+		c.will = topic
+	}
+	var reply field.Reply
+	if c.client, c.socket, reply = begin(ctx, &t, def, s); c.client == nil {
+		return nil, reply
+	}
+	c.stop = context.AfterFunc(ctx, c.bye) // in order, or the broker would send the will
+	return c, reply
+}
+
+func within(def *protocol.Def, s protocol.Settings) time.Duration {
+	return time.Duration(def.Int(s, protocol.KeyWithin)) * time.Millisecond
+}
+
+// begin begins a session with a broker, over TLS where the settings say so. The client
+// is nil where none comes about.
+func begin(ctx context.Context, t *field.Target, def *protocol.Def, s *session) (client, net.Conn, field.Reply) {
+	within := within(def, t.Settings)
+	s.id, s.user = def.Value(t.Settings, family.KeyClient).Text(), def.Value(t.Settings, family.KeyUser).Text()
+	s.alive, s.within = time.Duration(def.Int(t.Settings, family.KeyAlive))*time.Second, within
 	password, err := t.Secret(def, family.KeyPassword)
 	if err != nil {
-		return nil, field.Reply{Outcome: exchange.NotAllowed, Stop: route.Session, Sentence: err.Error()}
+		return nil, nil, field.Reply{Outcome: exchange.NotAllowed, Stop: route.Session, Sentence: err.Error()}
 	}
 	s.password = password
 	dialer := net.Dialer{Timeout: max(within, 1500*time.Millisecond), Control: t.Control}
 	socket, err := dialer.DialContext(ctx, "tcp", t.Dial)
 	if err != nil {
-		return nil, field.Failure(err, true)
+		return nil, nil, field.Failure(err, true)
 	}
 	stop := context.AfterFunc(ctx, func() { _ = socket.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
 	if def.Value(t.Settings, family.KeyTLS).On() {
-		secured, reply := secure(ctx, socket, &t, within)
+		secured, reply := secure(ctx, socket, t, def, within)
 		if secured == nil {
-			stop()
 			_ = socket.Close()
-			return nil, reply
+			return nil, nil, reply
 		}
 		socket = secured
 	}
-	c := &conn{ctx: ctx, socket: socket, stop: stop, within: within, settings: t.Settings,
-		reports: make(chan field.Report, 64),
-		gone:    make(chan struct{}), wanted: map[string][]protocol.Wanted{}, last: map[string][]byte{}}
-	s.came, s.lost = c.came, c.lost
-	if topic := def.Value(t.Settings, family.KeyWill).Text(); topic != "" {
-		s.will = &message{topic, []byte(def.Value(t.Settings, family.KeyWillText).Text()), c.qos(), true}
-		c.will = topic
-	}
+	socket = &limited{Conn: socket}
 	connect := connect4
 	if def.Value(t.Settings, family.KeyVersion).Text() == "5" {
 		connect = connect5
 	}
 	began := time.Now()
-	if c.client, err = connect(socket, s); err != nil {
-		stop()
+	c, err := connect(socket, s)
+	if err != nil {
+		reply := connectFailure(err, socket, within, time.Since(began))
 		_ = socket.Close()
-		return nil, connectFailure(err, within, time.Since(began))
+		return nil, nil, reply
 	}
-	stop()
-	c.stop = context.AfterFunc(ctx, c.bye) // in order, or the broker would send the will
-	return c, field.Reply{Outcome: exchange.Answered}
+	return c, socket, field.Reply{Outcome: exchange.Answered}
 }
 
 // connectFailure says why no session came about.
-func connectFailure(err error, within, took time.Duration) field.Reply {
+func connectFailure(err error, socket net.Conn, within, took time.Duration) field.Reply {
 	var no refused
 	if errors.As(err, &no) {
 		return field.Reply{Outcome: exchange.Declined, Code: int(no), Stop: route.Session,
@@ -86,12 +100,53 @@ func connectFailure(err error, within, took time.Duration) field.Reply {
 			Sentence: fmt.Sprintf("nothing came back within %d ms: it may be no broker, or one that wants TLS",
 				within.Milliseconds())}
 	}
-	return field.Reply{Outcome: exchange.Closed, Stop: route.Session,
-		Sentence: "it hangs up without an answer: it is no broker, wants TLS, or does not speak this version"}
+	reply := field.Reply{Outcome: exchange.Closed, Stop: route.Session}
+	switch {
+	case wantsCertificate(err, socket):
+		reply.Sentence = "it wants a certificate that it knows, of this end: name one under Own certificate, with its key"
+	case isSecured(socket):
+		reply.Sentence = "it hangs up without an answer: it is no broker, wants a certificate of this end, or does not speak " +
+			"this version"
+	default:
+		reply.Sentence = "it hangs up without an answer: it is no broker, wants TLS, or does not speak this version"
+	}
+	return reply
+}
+
+func isSecured(socket net.Conn) bool {
+	l, ok := socket.(*limited)
+	if ok {
+		_, ok = l.Conn.(*tls.Conn)
+	}
+	return ok
+}
+
+// The alerts by which the other end of TLS refuses the certificate of this one (RFC
+// 8446, clause 6.2).
+var certificateAlerts = []tls.AlertError{42, 43, 44, 45, 46, 48, 116}
+
+// wantsCertificate reports whether the other end refused this one's certificate, or
+// that there was none. It says so after the session has begun for this end; what was
+// sent meanwhile may fail first, and the reason waits to be read.
+func wantsCertificate(err error, socket net.Conn) bool {
+	if !isSecured(socket) {
+		return false
+	}
+	var alert tls.AlertError
+	if !errors.As(err, &alert) {
+		if socket.SetReadDeadline(time.Now().Add(100*time.Millisecond)) != nil {
+			return false
+		}
+		if _, err = socket.Read(make([]byte, 1)); !errors.As(err, &alert) {
+			return false
+		}
+	}
+	return slices.Contains(certificateAlerts, alert)
 }
 
 // secure begins TLS.
-func secure(ctx context.Context, socket net.Conn, t *field.Target, within time.Duration) (net.Conn, field.Reply) {
+func secure(ctx context.Context, socket net.Conn, t *field.Target, def *protocol.Def,
+	within time.Duration) (net.Conn, field.Reply) {
 	fail := func(format string, args ...any) (net.Conn, field.Reply) {
 		return nil, field.Reply{Outcome: exchange.NotAllowed, Stop: route.Session, Sentence: fmt.Sprintf(format,
 			args...)}
@@ -101,21 +156,22 @@ func secure(ctx context.Context, socket net.Conn, t *field.Target, within time.D
 		return fail("%s is no place: %v", t.Dial, err)
 	}
 	config := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
-	authority, err := t.Secret(family.TCP, family.KeyAuthority)
+	authority, err := t.Secret(def, family.KeyAuthority)
 	if err != nil {
 		return fail("%v", err)
 	}
+	authority = append(authority, t.Authority...)
 	if len(authority) > 0 {
 		if config.RootCAs = x509.NewCertPool(); !config.RootCAs.AppendCertsFromPEM(authority) {
 			return fail("the file of whom it trusts holds no certificate in PEM")
 		}
 	}
-	cert, err := t.Secret(family.TCP, family.KeyCert)
+	cert, err := t.Secret(def, family.KeyCert)
 	if err != nil {
 		return fail("%v", err)
 	}
 	if len(cert) > 0 {
-		key, err := t.Secret(family.TCP, family.KeyKey)
+		key, err := t.Secret(def, family.KeyKey)
 		if err != nil {
 			return fail("%v", err)
 		}
@@ -155,6 +211,7 @@ type conn struct {
 	within   time.Duration
 	settings protocol.Settings
 	will     string
+	farewell func()      // says goodbye in the place of the will; nil for nothing
 	online   atomic.Bool // the topic of the will has been told
 	byes     sync.Once
 	reports  chan field.Report
@@ -191,8 +248,12 @@ const byeFor = 300 * time.Millisecond
 func (c *conn) bye() {
 	c.byes.Do(func() {
 		stands := c.over.CompareAndSwap(false, true)
-		if err := c.socket.SetDeadline(time.Now().Add(byeFor)); err == nil && stands && c.online.Load() {
-			c.tell(family.TCP.Value(c.settings, family.KeyWillText).Text())
+		if err := c.socket.SetDeadline(time.Now().Add(byeFor)); err == nil && stands {
+			if c.farewell != nil {
+				c.farewell()
+			} else if c.online.Load() {
+				c.tell(family.TCP.Value(c.settings, family.KeyWillText).Text())
+			}
 		}
 		c.client.close()
 		_ = c.socket.Close() // the library may have closed it
@@ -246,11 +307,19 @@ func (c *conn) came(m message) {
 		l.add(m)
 	}
 	report := field.Report{At: time.Now(), Operation: "message of " + m.topic, Octets: slices.Clone(m.payload)}
+	old := cmp.Or(time.Duration(family.TCP.Int(c.settings, family.KeySilence))*time.Second, keptFor)
+	c.mu.Lock()
+	for _, w := range c.wanted[m.topic] {
+		report.Samples = append(report.Samples, sampled(&m, w, old))
+	}
+	c.mu.Unlock()
+	c.emit(report)
+}
+
+// emit hands a report over.
+func (c *conn) emit(report field.Report) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for _, w := range c.wanted[m.topic] {
-		report.Samples = append(report.Samples, sampled(&m, w))
-	}
 	if c.closed || len(report.Samples) == 0 {
 		return
 	}
@@ -269,7 +338,13 @@ func (c *conn) came(m message) {
 	}
 }
 
-func sampled(m *message, w protocol.Wanted) field.Sampled {
+// keptFor is how old a value may be that the broker kept, where nothing else is stated,
+// to be more than what somebody left there once.
+const keptFor = time.Hour
+
+// sampled is the sample in a message; old is the age from which one that was kept by the
+// broker is doubted.
+func sampled(m *message, w protocol.Wanted, old time.Duration) field.Sampled {
 	s := field.Sampled{ID: w.ID, To: len(m.payload)}
 	p, err := family.Read(m.payload, family.PlaceOf(w.Address).Path, w.Shape)
 	if err != nil {
@@ -282,6 +357,8 @@ func sampled(m *message, w protocol.Wanted) field.Sampled {
 		s.Reason = "the payload says so"
 	case m.retained && p.Time.IsZero():
 		s.Quality, s.Reason = value.Doubtful, "kept by the broker: how old it is is not known"
+	case m.retained && time.Since(p.Time) > old:
+		s.Quality, s.Reason = value.Doubtful, "kept by the broker since "+p.Time.Local().Format(time.DateTime)
 	}
 	return s
 }
@@ -341,8 +418,26 @@ func (c *conn) failed(err error) field.Reply {
 	return field.Reply{Outcome: exchange.Closed, Left: true, Sentence: "the session has ended: " + err.Error()}
 }
 
+// published is what came of a message that was sent.
+func (c *conn) published(code int, err error) field.Reply {
+	if err != nil {
+		return c.failed(err)
+	}
+	reply := field.Reply{Outcome: exchange.Answered, Left: true}
+	if code >= 0x80 {
+		reply.Outcome, reply.Code = exchange.Declined, code
+		reply.Sentence = "the broker refuses the message: " + family.TCP.Decline(code).Title
+	}
+	return reply
+}
+
 // WriteItem publishes a value.
 func (c *conn) WriteItem(to protocol.Wanted, v value.Value, pass field.Pass) field.Reply {
+	return c.WriteNoted(to, v, &protocol.Note{Time: time.Now(), Quality: value.Good}, pass)
+}
+
+// WriteNoted publishes a value with what is beside it.
+func (c *conn) WriteNoted(to protocol.Wanted, v value.Value, n *protocol.Note, pass field.Pass) field.Reply {
 	place := family.PlaceOf(to.Address)
 	payload := family.Plain(v)
 	var err error
@@ -350,7 +445,8 @@ func (c *conn) WriteItem(to protocol.Wanted, v value.Value, pass field.Pass) fie
 	case len(place.Path) > 0:
 		payload, err = family.Put(c.last[place.Topic], place.Path, v)
 	case family.TCP.Value(c.settings, family.KeyPayload).Text() == "json":
-		p := family.Payload{Value: v, Time: time.Now(), Quality: value.Good}
+		p := family.Payload{Value: v, Time: n.Time, Quality: n.Quality, Unit: n.Unit, Reason: n.Reason, Low: n.Low,
+			High: n.High, Text: n.Text}
 		payload, err = p.JSON()
 	}
 	if err != nil {
@@ -368,17 +464,10 @@ func (c *conn) WriteItem(to protocol.Wanted, v value.Value, pass field.Pass) fie
 	ctx, cancel := context.WithTimeout(c.ctx, c.within)
 	defer cancel()
 	code, err := c.client.publish(ctx, m)
-	reply := field.Reply{Outcome: exchange.Answered}
-	switch {
-	case err != nil:
-		reply = c.failed(err)
-	case code >= 0x80:
-		reply.Outcome, reply.Code = exchange.Declined, code
-		reply.Sentence = "the broker refuses the message: " + family.TCP.Decline(code).Title
-	case len(place.Path) > 0:
+	reply := c.published(code, err)
+	if reply.Request = payload; reply.OK() && len(place.Path) > 0 {
 		c.last[place.Topic] = payload
 	}
-	reply.Left, reply.Request = true, payload
 	return reply
 }
 

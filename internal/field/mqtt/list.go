@@ -45,22 +45,8 @@ func (c *conn) List(string) (held []protocol.Held, next string, reply field.Repl
 	l := &listing{topics: map[string][]byte{}}
 	c.lists.Store(l)
 	defer c.lists.Store(nil)
-	ctx, cancel := context.WithTimeout(c.ctx, c.within)
-	defer cancel()
-	codes, err := c.client.subscribe(ctx, []string{"#"}, 0)
-	if err != nil {
-		return nil, "", c.failed(err)
-	}
-	if len(codes) > 0 && codes[0] >= 0x80 {
-		return nil, "", field.Reply{Outcome: exchange.Declined, Code: codes[0], Left: true,
-			Sentence: "the broker lets nobody subscribe to everything: " + family.TCP.Decline(codes[0]).Title}
-	}
-	select {
-	case <-time.After(listenFor):
-	case <-c.gone:
-		return nil, "", c.Ended()
-	case <-c.ctx.Done():
-		return nil, "", field.Reply{Outcome: exchange.Closed, Sentence: "it was ended"}
+	if reply, ok := c.hearAll("#"); !ok {
+		return nil, "", reply
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -69,6 +55,36 @@ func (c *conn) List(string) (held []protocol.Held, next string, reply field.Repl
 	}
 	slices.SortFunc(held, func(a, b protocol.Held) int { return address.Compare(a.Address, b.Address) })
 	return held, "", field.Reply{Outcome: exchange.Answered, Left: true}
+}
+
+// hearAll listens to a wildcard for as long as a listing takes, and no longer; ok is
+// false where that cannot be.
+func (c *conn) hearAll(filter string) (reply field.Reply, ok bool) {
+	ctx, cancel := context.WithTimeout(c.ctx, c.within)
+	codes, err := c.client.subscribe(ctx, []string{filter}, 0)
+	cancel()
+	if err != nil {
+		return c.failed(err), false
+	}
+	defer func() {
+		ctx, cancel := context.WithTimeout(c.ctx, c.within)
+		defer cancel()
+		if err := c.client.unsubscribe(ctx, filter); err != nil && ok {
+			reply, ok = c.failed(err), false
+		}
+	}()
+	if len(codes) > 0 && codes[0] >= 0x80 {
+		return field.Reply{Outcome: exchange.Declined, Code: codes[0], Left: true,
+			Sentence: "the broker lets nobody subscribe to everything: " + family.TCP.Decline(codes[0]).Title}, false
+	}
+	select {
+	case <-time.After(listenFor):
+		return field.Reply{Outcome: exchange.Answered, Left: true}, true
+	case <-c.gone:
+		return c.Ended(), false
+	case <-c.ctx.Done():
+		return field.Reply{Outcome: exchange.Closed, Sentence: "it was ended"}, false
+	}
 }
 
 // heldOf guesses what a topic holds from one of its payloads: each number, text or

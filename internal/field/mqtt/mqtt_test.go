@@ -7,9 +7,12 @@ import (
 	"testing"
 	"time"
 
+	four "github.com/eclipse/paho.mqtt.golang"
+
 	"ferry/internal/bench"
 	"ferry/internal/core/address"
 	family "ferry/internal/core/family/mqtt"
+	"ferry/internal/core/pairing"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/route"
 	"ferry/internal/core/site"
@@ -95,6 +98,23 @@ func TestPublishAndSubscribe(t *testing.T) {
 				wait(t, "the crossing to come back from the broker", func() bool {
 					return live("out").Quality == value.Good && e.Crossing("x").Count > 0 && live("out").Value.Float() != 0
 				})
+				heard := func() (of pairing.Proof) {
+					s := e.Site()
+					d, _ := s.Point("out")
+					proofs, why := e.ProveNames(context.Background(), s, d, "", &s.Links[0], nil)
+					if why != "" {
+						t.Fatal(why)
+					}
+					for _, p := range proofs {
+						if p.Point == "out" {
+							of = p
+						}
+					}
+					return of
+				}
+				if p := heard(); p.Verdict != pairing.There || p.Heard == nil || !p.Heard.Equal {
+					t.Errorf("a second client: %+v, %+v", p, p.Heard)
+				}
 				if payload == "json" && live("out").SourceMs == 0 {
 					t.Error("it came back without its time")
 				}
@@ -166,5 +186,92 @@ func TestListTopics(t *testing.T) {
 	}
 	if want := []string{"skerry/night $.round.number float64", "skerry/watch float64"}; !slices.Equal(names, want) {
 		t.Errorf("it lists %q, want %q", names, want)
+	}
+}
+
+// TestBrokerFollowsMap: a change of the map of a broker on the bench throws nobody out, and
+// what was left there stays.
+func TestBrokerFollowsMap(t *testing.T) {
+	s := cloud(t, "4", nil)
+	_, b := run(t, s)
+	at := b.List(s)[0].Addr
+	lost := make(chan error, 1)
+	client := four.NewClient(four.NewClientOptions().AddBroker("tcp://" + at).SetClientID("shore").SetAutoReconnect(false).
+		SetConnectionLostHandler(func(_ four.Client, err error) { lost <- err }))
+	if token := client.Connect(); !token.WaitTimeout(5*time.Second) || token.Error() != nil {
+		t.Fatal(token.Error())
+	}
+	defer client.Disconnect(50)
+	client.Publish("skerry/kept", 1, true, "8.5").Wait()
+	added := s.Devices[1].Points[0]
+	added.ID, added.Name = "new", "New"
+	at2, err := family.Scheme.Parse("skerry/new", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	added.Address = at2
+	next, _, err := s.Apply([]site.Edit{site.Put(site.KindPoint, "new", "broker", added)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := b.Sync(next); err != nil {
+		t.Fatal(err)
+	}
+	heard := make(chan string, 10)
+	client.SubscribeMultiple(map[string]byte{"skerry/kept": 1, "skerry/new": 1}, func(_ four.Client, m four.Message) {
+		heard <- m.Topic()
+	}).Wait()
+	for seen := map[string]bool{}; len(seen) < 2; {
+		select {
+		case topic := <-heard:
+			seen[topic] = true
+		case err := <-lost:
+			t.Fatalf("it was thrown out: %v", err)
+		case <-time.After(5 * time.Second):
+			t.Fatalf("heard only %v", seen)
+		}
+	}
+}
+
+// TestTLS: a broker is trusted by its certificate, and each way in which that fails is
+// said in words.
+func TestTLS(t *testing.T) {
+	both := protocol.Settings{family.KeyTLS: protocol.OfSwitch(true)}
+	s := cloud(t, "5", both)
+	s.Devices[1].Ports[0].Settings = protocol.Settings{family.KeyTLS: protocol.OfSwitch(true)}
+	e, b := run(t, s)
+	if err := e.Start(nil); err != nil {
+		t.Fatal(err)
+	}
+	live := func(id string) field.Live { l, _ := e.Hub.Point(id); return l }
+	carried := func() bool {
+		return live("watch").Quality == value.Good && live("out").Quality == value.Good && e.Crossing("x").State == "carrying"
+	}
+	wait(t, "values over TLS", carried)
+	for fault, says := range map[string]string{"stranger": "its certificate is not trusted", "expired": "is not valid at this time",
+		"name": "its certificate is for another name", "callers": " a certificate "} {
+		if err := b.SetFault("broker", bench.Fault{Kind: "refuse"}); err != nil { // whoever is on it is thrown out
+			t.Fatal(err)
+		}
+		if err := b.SetFault("broker", bench.Fault{Kind: fault}); err != nil {
+			t.Fatal(err)
+		}
+		wait(t, fault, func() bool { l := live("watch"); return l.Quality == value.Bad && strings.Contains(l.Reason, says) })
+	}
+	if err := b.SetFault("broker", bench.Fault{}); err != nil {
+		t.Fatal(err)
+	}
+	wait(t, "values again", carried)
+	for _, plain := range []string{"client", "broker"} {
+		s := cloud(t, "4", protocol.Settings{family.KeyTLS: protocol.OfSwitch(plain == "broker")})
+		s.Devices[1].Ports[0].Settings = protocol.Settings{family.KeyTLS: protocol.OfSwitch(plain == "client")}
+		e, _ := run(t, s)
+		if err := e.Start(nil); err != nil {
+			t.Fatal(err)
+		}
+		wait(t, "TLS to be missed at the "+plain, func() bool {
+			l, _ := e.Hub.Point("watch")
+			return l.Quality == value.Bad && strings.Contains(l.Reason, "TLS")
+		})
 	}
 }

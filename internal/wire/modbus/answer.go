@@ -79,10 +79,13 @@ func carryOut(dst, pdu []byte, m Memory) (answer []byte, exception byte) {
 		if len(pdu) < 10 {
 			return nil, IllegalValue
 		}
-		if count := word(pdu[3:]); count < 1 || count > mostRead[pdu[0]] {
-			return nil, IllegalValue
+		// The write comes first, and is not carried out where the read will be refused;
+		// what it writes may be what is read.
+		_, exception := appendRead(nil, pdu[0], pdu[1:5], m)
+		if exception != 0 && (exception != TargetNotReached || !overlap(pdu[1:5], pdu[5:9])) {
+			return nil, exception
 		}
-		if exception := change(pdu[0], pdu[5:], m); exception != 0 { // the write comes first
+		if exception := change(pdu[0], pdu[5:], m); exception != 0 {
 			return nil, exception
 		}
 		return appendRead(append(dst, pdu[0]), pdu[0], pdu[1:5], m)
@@ -109,6 +112,10 @@ func carryOut(dst, pdu []byte, m Memory) (answer []byte, exception byte) {
 	}
 	return nil, IllegalFunction
 }
+
+// overlap reports whether two runs, of a start and a count each, have a unit in
+// common.
+func overlap(a, b []byte) bool { return word(a) < word(b)+word(b[2:]) && word(b) < word(a)+word(a[2:]) }
 
 func word(b []byte) int { return int(binary.BigEndian.Uint16(b)) }
 

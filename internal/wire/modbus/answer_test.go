@@ -1,6 +1,7 @@
 package modbus
 
 import (
+	"slices"
 	"testing"
 
 	family "ferry/internal/core/family/modbus"
@@ -36,10 +37,11 @@ func (h held) width(area string) int {
 }
 
 // FuzzServe: whatever is asked is answered by its function or an exception of it, in
-// a frame that is not too long.
+// a frame that is not too long, and what is refused changes nothing.
 func FuzzServe(f *testing.F) {
-	for _, pdu := range []string{"\x03\x00\x00\x00\x02", "\x10\x00\x01\x00\x01\x02\x12\x34", "\x0f\x00\x00\x00\x09\x02\xff\x01", "\x16\x00\x04\x00\xf2\x00\x25",
-		"\x17\x00\x03\x00\x06\x00\x0e\x00\x01\x02\x00\xff", "\x2b\x0e\x01\x00", "\x11", "\x05\x00\x00\xff\x00", "\x01\x00\x00\x07\xd0"} {
+	for _, pdu := range []string{"\x03\x00\x00\x00\x02", "\x10\x00\x01\x00\x01\x02\x12\x34",
+		"\x0f\x00\x00\x00\x09\x02\xff\x01", "\x16\x00\x04\x00\xf2\x00\x25",
+		"\x17\x00\x30\x00\x06\x00\x0e\x00\x01\x02\x00\xff", "\x17\x00\x03\x00\x06\x00\x0e\x00\x01\x02\x00\xff", "\x2b\x0e\x01\x00", "\x11", "\x05\x00\x00\xff\x00", "\x01\x00\x00\x07\xd0"} {
 		f.Add([]byte(pdu))
 	}
 	f.Fuzz(func(t *testing.T, pdu []byte) {
@@ -58,6 +60,13 @@ func FuzzServe(f *testing.F) {
 			t.Errorf("% X is answered by function %d", pdu, answer[0])
 		case answer[0]&exceptionFlag != 0 && pdu[0]&exceptionFlag == 0 && len(answer) != 2:
 			t.Errorf("% X is answered by the exception % X", pdu, answer)
+		}
+		if answer[0] == pdu[0]|exceptionFlag && pdu[0]&exceptionFlag == 0 {
+			for area, octets := range m {
+				if slices.ContainsFunc(octets, func(b byte) bool { return b != 0 }) {
+					t.Errorf("% X is refused, and changes the %s", pdu, area)
+				}
+			}
 		}
 		for _, bit := range m[family.Coils] {
 			if bit > 1 {

@@ -157,7 +157,7 @@ export const useStats = (line: string | undefined) =>
     placeholderData: (old) => old,
   });
 
-export type Kind = "site" | "line" | "device" | "point" | "link" | "crossing" | "datasheet" | "structure";
+export type Kind = "site" | "line" | "device" | "point" | "link" | "crossing" | "list" | "datasheet" | "structure";
 export interface ObjectEdit {
   kind: Kind;
   id: string;

@@ -69,7 +69,16 @@ export interface All {
   names: NamesView;
   judged: JudgedView;
   out: OutRequest;
+  proved: ProvedView;
+  reword: RewordRequest;
   actual: ActualView;
+  listStanding: ListStanding;
+  dry: DryRequest;
+  dryView: DryView;
+  pairState: PairState;
+  twin: TwinRequest;
+  twinView: TwinView;
+  turn: TurnRequest;
   kept: Kept[];
 }
 export interface SiteView {
@@ -80,6 +89,7 @@ export interface SiteView {
   devices: DeviceView[];
   links: LinkView[];
   crossings: CrossingView[];
+  lists: List[];
   routes: Route[];
   protocols: Def[];
   manners: Told[];
@@ -149,6 +159,7 @@ export interface DeviceView {
   ticks?: Tick[];
   namesFor?: string[];
   placements?: Placement[];
+  alive?: Alive;
   serving?: Serving;
   points: Point[];
   pointCount: number;
@@ -157,14 +168,27 @@ export interface DeviceView {
 export interface Port {
   line: string;
   /**
-   * IP address on an Ethernet line
+   * IP address or name of the machine on an Ethernet line
    */
   host?: string;
+  hostFrom?: string;
+  hostAmong?: string[];
+  pair?: Redundancy;
   protocol?: string;
   settings?: Settings;
   serial?: PortSerial;
   unknown?: string[];
   think?: Think;
+}
+export interface Redundancy {
+  host: string;
+  port?: number;
+  silent?: number;
+  bad?: boolean;
+  says?: string;
+  backS?: number;
+  tryS?: number;
+  local?: string;
 }
 export interface Settings {
   [k: string]: boolean | number | string;
@@ -230,6 +254,10 @@ export interface Placement {
   access?: string;
   all?: boolean;
   map?: string;
+}
+export interface Alive {
+  point: string;
+  withinMs: number;
 }
 export interface Serving {
   allow?: string[];
@@ -300,7 +328,7 @@ export interface Mismatch {
 }
 export interface CrossingView {
   id: string;
-  from: string;
+  from?: string;
   to: string;
   more?: string[];
   factor?: number;
@@ -312,6 +340,8 @@ export interface CrossingView {
   atLeastMs?: number;
   atMostMs?: number;
   paceMs?: number;
+  round?: boolean;
+  beatMs?: number;
   perDay?: number;
   start?: "target" | "wait";
   enable?: string;
@@ -319,9 +349,11 @@ export interface CrossingView {
   quietMs?: number;
   substitute?: string;
   qualityTo?: string;
+  tells?: "quality" | "all";
   allowMs?: number;
   off?: boolean;
   remark?: string;
+  list?: string;
   words: string;
   source: CrossingEnd;
   target: CrossingEnd;
@@ -359,6 +391,17 @@ export interface CrossingEnd {
   type: string;
   address: string;
   unit: string;
+}
+export interface List {
+  id: string;
+  name: string;
+  far: string;
+  carries?: "takes" | "gives";
+  start?: "there" | "wait";
+  ties?: "there" | "later";
+  enable?: string;
+  off?: boolean;
+  remark?: string;
 }
 export interface Route {
   link: string;
@@ -1491,6 +1534,7 @@ export interface ClientState {
 export interface PairingRequest {
   from: string[];
   to: string;
+  list?: string;
   how: "left" | "order" | "likeness" | "table" | "give";
   near?: string;
   far?: string;
@@ -1501,6 +1545,7 @@ export interface PairingRequest {
 }
 export interface Giving {
   start: string;
+  plain?: boolean;
   states?: string;
   reserve?: number;
   block?: number;
@@ -1544,11 +1589,12 @@ export interface Pair {
   address: string;
   fits: boolean;
   sentence?: string;
+  goes?: "there" | "here" | "both";
   likeness?: number;
 }
 export interface Crossing {
   id: string;
-  from: string;
+  from?: string;
   to: string;
   more?: string[];
   factor?: number;
@@ -1560,6 +1606,8 @@ export interface Crossing {
   atLeastMs?: number;
   atMostMs?: number;
   paceMs?: number;
+  round?: boolean;
+  beatMs?: number;
   perDay?: number;
   start?: "target" | "wait";
   enable?: string;
@@ -1567,9 +1615,11 @@ export interface Crossing {
   quietMs?: number;
   substitute?: string;
   qualityTo?: string;
+  tells?: "quality" | "all";
   allowMs?: number;
   off?: boolean;
   remark?: string;
+  list?: string;
 }
 export interface Refused {
   row: number;
@@ -1578,6 +1628,7 @@ export interface Refused {
 }
 export interface PairRequest {
   to: string;
+  list?: string;
   what: string;
   pairs: Pair[];
 }
@@ -1591,6 +1642,14 @@ export interface Proof {
   verdict: string;
   sentence: string;
   is?: string;
+  heard?: Overheard;
+}
+export interface Overheard {
+  shown: string;
+  atMs: number;
+  count: number;
+  equal: boolean;
+  wrong?: string;
 }
 export interface JudgedView {
   findings: Finding[];
@@ -1611,6 +1670,21 @@ export interface Stage {
 export interface OutRequest {
   title: string;
 }
+export interface ProvedView {
+  ends: ProvedEnd[];
+}
+export interface ProvedEnd {
+  point: string;
+  verdict: string;
+  sentence: string;
+  is?: string;
+  heard?: Overheard;
+  name: string;
+}
+export interface RewordRequest {
+  ids: string[];
+  words: string;
+}
 export interface ActualView {
   fromMs: number;
   exchanges: ActualOnLine[];
@@ -1621,6 +1695,100 @@ export interface ActualOnLine {
   atMs: number;
   ms: number;
   ok: boolean;
+}
+export interface ListStanding {
+  list: string;
+  stand: string;
+  title: string;
+  sentence: string;
+  names: number;
+  carrying: number;
+  proofs: Proof[];
+}
+export interface DryRequest {
+  text?: string;
+}
+export interface DryView {
+  writes: DryWrite[];
+  counts: Counts;
+  state: State;
+  sentence: string;
+  cut?: boolean;
+  samples: DrySample[];
+}
+export interface DryWrite {
+  atMs: number;
+  value: null | boolean | number | string;
+  shown: string;
+  quality?: boolean;
+  is?: string;
+}
+export interface DrySample {
+  atMs: number;
+  value: null | boolean | number | string;
+  bad?: string;
+}
+export interface PairState {
+  link: string;
+  dials: string[];
+  used: number;
+  provedMs: number;
+  idle: string;
+  idleWell: boolean;
+  switches: Switch[];
+  local?: string;
+  localTrouble?: string;
+  clients: number;
+}
+export interface Switch {
+  atMs: number;
+  to: string;
+  why: string;
+  staleMs: number;
+}
+export interface TwinRequest {
+  at: Address;
+  how: "look" | "likeness" | "table" | "alone" | "make";
+  table?: string;
+  file?: string;
+  twin: Twin;
+  pairs?: Pair[];
+}
+export interface Address {
+  url: string;
+  name: string;
+  passphrase: string;
+  fingerprint?: string;
+}
+export interface Twin {
+  name: string;
+  protocol: string;
+  line: string;
+  asking: string;
+  farLine: string;
+  host: string;
+  port: number;
+  allow?: string[];
+  start?: "there" | "wait";
+  ties?: "there" | "later";
+}
+export interface TwinView {
+  site: string;
+  host: string;
+  lines: Line[];
+  near: number;
+  far: number;
+  protocols: string[];
+  port: number;
+  proposal: Proposal;
+  list?: string;
+  device?: string;
+  said?: string;
+}
+export interface TurnRequest {
+  crossings: string[];
+  goes: "there" | "here" | "both";
+  carries?: string;
 }
 export interface Kept {
   kind: "secret" | "file";

@@ -1,15 +1,18 @@
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { post, useSite } from "../api/client";
-import { useLive, useLiveState } from "../api/live";
+import { useLive, useLivePart } from "../api/live";
 import type { CrossingEnd, CrossingView } from "../api/types.gen";
 import { Mark } from "../shared/Mark";
+import { useSlots } from "../shared/slots";
 import { attempt } from "../shared/toast";
 import { Empty, shown } from "../shared/ui";
 import { CrossingPanel } from "./CrossingPanel";
 import { NewCrossing } from "./NewCrossing";
 import { ReleaseDialog } from "./Release";
+import { Reword } from "./Reword";
+import { seeks } from "./rules";
 import { useCrossingState } from "./state";
 
 /** Two shores: a source on the left, what happens on the way, a target on the right, live values on both. */
@@ -17,10 +20,16 @@ export function CrossingsPage() {
   const { data: site } = useSite();
   const { id } = useParams({ strict: false });
   const navigate = useNavigate();
-  const { state } = useLiveState();
+  const state = useLivePart((live) => live.state);
   const [adding, setAdding] = useState(false);
   const [releasing, setReleasing] = useState(false);
+  const [rewording, setRewording] = useState(false);
+  const [sought, setSought] = useState("");
   const scroller = useRef<HTMLDivElement>(null);
+  const shownOnes = useMemo(
+    () => (site && sought.trim() ? site.crossings.filter(seeks(sought, site)) : (site?.crossings ?? [])),
+    [site, sought],
+  );
   if (!site) return <p className="soft p-8">Reading the site…</p>;
   const chosen = site.crossings.find((c) => c.id === id);
   const plant = state.mode === "plant";
@@ -29,12 +38,33 @@ export function CrossingsPage() {
     <div className="flex min-w-0 flex-1 flex-col">
       <div className="flex flex-none items-center gap-3 border-b border-rule bg-sheet px-4 py-2">
         <h2>Crossings</h2>
-        <span className="small soft">
-          {site.crossings.length
-            ? `${site.crossings.length} from point to point · they carry while the links of both shores run`
-            : ""}
-        </span>
+        {site.crossings.length > 0 && (
+          <>
+            <input
+              className="input w-[190px]"
+              aria-label="Find crossings"
+              placeholder="Find by name, rule, list"
+              value={sought}
+              onChange={(e) => setSought(e.target.value)}
+            />
+            <span className="small soft whitespace-nowrap">
+              {shownOnes.length < site.crossings.length && `${shownOnes.length} of `}
+              {site.crossings.length}
+            </span>
+            <button
+              type="button"
+              className="button tight whitespace-nowrap"
+              disabled={shownOnes.length === 0}
+              onClick={() => setRewording(true)}
+            >
+              Rules of all shown…
+            </button>
+          </>
+        )}
         <span className="ml-auto flex gap-2">
+          <Link to="/crossings/lists" className="button">
+            Lists of names{site.lists.length > 0 && ` · ${site.lists.length}`}
+          </Link>
           <Link to="/crossings/pair" className="button">
             Pair many…
           </Link>
@@ -60,9 +90,10 @@ export function CrossingsPage() {
           )}
         </span>
       </div>
+      <Reword crossings={shownOnes} open={rewording} onClose={() => setRewording(false)} />
       <ReleaseDialog site={site} open={releasing} onClose={() => setReleasing(false)} />
       <div className="flex min-h-0 flex-1">
-        <div ref={scroller} className="min-w-0 flex-1 overflow-y-auto p-4">
+        <div ref={scroller} className="min-w-0 flex-1 overflow-y-auto p-4" data-crossings>
           {adding && (
             <NewCrossing
               site={site}
@@ -90,13 +121,23 @@ export function CrossingsPage() {
               <span className="pl-6">To</span>
             </div>
           )}
-          <Rows crossings={site.crossings} chosen={id} scroller={scroller} />
+          {shownOnes.length === 0 && site.crossings.length > 0 && (
+            <Empty title="No crossing has these words">
+              <button type="button" className="button" onClick={() => setSought("")}>
+                Show all {site.crossings.length}
+              </button>
+            </Empty>
+          )}
+          <Rows crossings={shownOnes} chosen={id} scroller={scroller} />
         </div>
         {chosen && <CrossingPanel key={chosen.id} site={site} crossing={chosen} />}
       </div>
     </div>
   );
 }
+
+/** Every row is as high: nothing in it breaks, so that none has to be measured. */
+const rowHeight = 60;
 
 /** The crossings in view: a site may have many thousands. */
 function Rows({
@@ -115,11 +156,12 @@ function Rows({
   const virtual = useVirtualizer({
     count: crossings.length,
     getScrollElement: () => scroller.current,
-    estimateSize: () => 62,
-    overscan: 8,
+    estimateSize: () => rowHeight,
+    overscan: 4,
     scrollMargin: above,
     getItemKey: (i) => crossings[i]?.id ?? i,
   });
+  const slot = useSlots(virtual.getVirtualItems().length);
   const at = crossings.findIndex((c) => c.id === chosen);
   const shownOf = useRef<string>(undefined);
   useEffect(() => {
@@ -134,11 +176,9 @@ function Rows({
         return (
           crossing && (
             <div
-              key={item.key}
-              ref={virtual.measureElement}
-              data-index={item.index}
+              key={slot(item.index)}
               className="absolute left-0 w-full"
-              style={{ transform: `translateY(${item.start - above}px)` }}
+              style={{ height: rowHeight, transform: `translateY(${item.start - above}px)` }}
             >
               <CrossingRow
                 crossing={crossing}
@@ -154,7 +194,7 @@ function Rows({
 }
 
 function Shore({ end, id, target, chosen }: { end: CrossingEnd; id: string; target?: boolean; chosen: boolean }) {
-  const live = useLive(id);
+  const live = useLive(id || undefined);
   const read = live && live.atMs > 0 && live.quality !== "bad";
   return (
     <span
@@ -170,11 +210,9 @@ function Shore({ end, id, target, chosen }: { end: CrossingEnd; id: string; targ
         {end.name}
       </b>
       <span className="mono flex justify-between gap-2">
-        <span className="soft truncate">
-          {end.type} · {end.address}
-        </span>
+        <span className="soft truncate">{id ? `${end.type} · ${end.address}` : "counted by Ferry itself"}</span>
         <span className="whitespace-nowrap" data-shore={target ? "to" : "from"}>
-          {read ? (
+          {!id ? null : read ? (
             <span key={live.changedMs} className="fresh rounded px-1">
               {shown(live)} {end.unit}
             </span>
@@ -204,7 +242,7 @@ function CrossingRow({ crossing, chosen, onClick }: { crossing: CrossingView; ch
       className="mb-2 grid w-full grid-cols-[24px_minmax(0,1fr)_minmax(0,1fr)_minmax(0,1fr)] items-center text-left"
     >
       <Mark kind={kind} label={words} />
-      <Shore end={crossing.source} id={crossing.from} chosen={chosen} />
+      <Shore end={crossing.source} id={crossing.from ?? ""} chosen={chosen} />
       <span className="relative flex items-center justify-center px-1">
         <span className="absolute right-[7px] left-0" style={{ borderTop: line }} aria-hidden />
         <svg className="absolute right-0" width="9" height="12" aria-hidden>

@@ -73,12 +73,18 @@ export function NewCrossing({ site, onDone }: { site: SiteView; onDone: (id?: st
   const [to, setTo] = useState("");
   const [scale, setScale] = useState("");
   const [deadband, setDeadband] = useState("");
+  const [beats, setBeats] = useState(false);
   const [problem, setProblem] = useState<Problem>();
   const add = async () => {
     try {
       const id = newId();
       await edit("added a crossing", [
-        { kind: "crossing", id, base: 0, after: { id, from, to, factor: factor(scale), ...readDeadband(deadband) } },
+        {
+          kind: "crossing",
+          id,
+          base: 0,
+          after: beats ? { id, to, beatMs: 1000 } : { id, from, to, factor: factor(scale), ...readDeadband(deadband) },
+        },
       ]);
       onDone(id);
     } catch (error) {
@@ -88,13 +94,20 @@ export function NewCrossing({ site, onDone }: { site: SiteView; onDone: (id?: st
   return (
     <section className="card mb-4 p-3" aria-label="New crossing">
       <div className="flex items-start gap-3">
-        <PointChoice site={site} label="From" point={from} onPoint={setFrom} />
+        <span className="flex min-w-0 flex-1 flex-col gap-1">
+          {!beats && <PointChoice site={site} label="From" point={from} onPoint={setFrom} />}
+          <label className="small flex items-center gap-2">
+            <input type="checkbox" checked={beats} onChange={(e) => setBeats(e.target.checked)} />
+            Ferry&rsquo;s heartbeat, for whoever watches that it is alive
+          </label>
+        </span>
         <span className="flex w-[150px] flex-col gap-1">
           <span className="small soft font-semibold">on the way</span>
           <input
             className="input mono"
             aria-label="Scale"
             placeholder="scale, × 1"
+            disabled={beats}
             value={scale}
             onChange={(e) => setScale(e.target.value)}
           />
@@ -102,6 +115,7 @@ export function NewCrossing({ site, onDone }: { site: SiteView; onDone: (id?: st
             className="input mono"
             aria-label="Deadband"
             placeholder="moves by"
+            disabled={beats}
             value={deadband}
             onChange={(e) => setDeadband(e.target.value)}
           />
@@ -113,7 +127,7 @@ export function NewCrossing({ site, onDone }: { site: SiteView; onDone: (id?: st
         <button type="button" className="button" onClick={() => onDone()}>
           Give up
         </button>
-        <button type="button" className="button main" disabled={!from || !to} onClick={() => void add()}>
+        <button type="button" className="button main" disabled={!(beats || from) || !to} onClick={() => void add()}>
           Carry it across
         </button>
       </div>

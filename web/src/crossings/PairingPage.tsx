@@ -2,7 +2,16 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
 import { post, problemOf, useSite } from "../api/client";
-import type { NamesView, NotedView, Pair, PairingRequest, PairingView, Problem, SiteView } from "../api/types.gen";
+import type {
+  List,
+  NamesView,
+  NotedView,
+  Pair,
+  PairingRequest,
+  PairingView,
+  Problem,
+  SiteView,
+} from "../api/types.gen";
 import { mapProtocol } from "../api/site";
 import { shortened } from "../shared/LongName";
 import { count } from "../shared/numbers";
@@ -55,8 +64,36 @@ export function PairingPage() {
   );
 }
 
+/** Names that are added to a list: what is left over on either side of it. */
+export function AddNames() {
+  const { data: site } = useSite();
+  const { list: id, from } = useParams({ strict: false });
+  const navigate = useNavigate();
+  if (!site) return <p className="soft p-8">Reading the site…</p>;
+  const list = site.lists.find((l) => l.id === id);
+  const far = site.devices.find((d) => d.id === list?.far);
+  if (!list || !far) return <Empty title="This list is no longer in the site">It may have been removed.</Empty>;
+  const near = from && from !== "all" ? [from] : site.devices.filter((d) => d.id !== far.id).map((d) => d.id);
+  return (
+    <Pairing
+      key={`${list.id} ${from}`}
+      site={site}
+      list={list}
+      far={far.id}
+      farName={far.name}
+      example={mapProtocol(site, far)?.example ?? ""}
+      named={mapProtocol(site, far)?.areas.length === 0}
+      served={!!far.serving}
+      near={near}
+      onNear={(of) => void navigate({ to: "/crossings/lists/$list/add/$from", params: { list: list.id, from: of } })}
+      nearIs={from ?? "all"}
+    />
+  );
+}
+
 function Pairing({
   site,
+  list,
   far,
   farName,
   example,
@@ -67,6 +104,8 @@ function Pairing({
   onNear,
 }: {
   site: SiteView;
+  /** The list of names that pairs are put into. */
+  list?: List;
   far: string;
   farName: string;
   example: string;
@@ -84,9 +123,9 @@ function Pairing({
   const [problem, setProblem] = useState<Problem>();
   const [names, setNames] = useState<NamesView>();
   const [proving, setProving] = useState(false);
-  const ask = (how: Ask) => post<PairingView>("/api/pairing", { from: near, to: far, ...how });
+  const ask = (how: Ask) => post<PairingView>("/api/pairing", { from: near, to: far, list: list?.id, ...how });
   const { data } = useQuery({
-    queryKey: ["site", "pairing", site.seq, far, nearIs],
+    queryKey: ["site", "pairing", site.seq, list?.id ?? far, nearIs],
     queryFn: () => ask({ how: "left" }),
     placeholderData: (before: PairingView | undefined) => before,
   });
@@ -101,7 +140,12 @@ function Pairing({
   };
   const take = async (pairs: Pair[], what?: string) => {
     try {
-      const noted = await post<NotedView>("/api/pairing/take", { to: far, what: what ?? "", pairs });
+      const noted = await post<NotedView>("/api/pairing/take", {
+        to: far,
+        list: list?.id,
+        what: what ?? "",
+        pairs,
+      });
       setProposal(undefined);
       setChosen({});
       setProblem(undefined);
@@ -141,7 +185,7 @@ function Pairing({
   return (
     <div className="flex min-h-0 min-w-0 flex-1 flex-col">
       <div className="flex flex-none flex-wrap items-center gap-3 border-b border-rule bg-sheet px-4 py-2">
-        <h2>Pair with {shortened(farName, 40)}</h2>
+        <h2>{list ? `Add names to ${shortened(list.name, 40)}` : `Pair with ${shortened(farName, 40)}`}</h2>
         <span className="small soft">
           {shores &&
             `${count(shores.paired.length, "pair")} · ${shores.near.length} and ${shores.far.length} left over`}
@@ -165,9 +209,9 @@ function Pairing({
               {proving ? "Asking…" : "Prove these names"}
             </button>
           )}
-          {served && (
+          {(served || named) && (
             <button type="button" className="button" onClick={() => setOpen(open === "give" ? undefined : "give")}>
-              Give out addresses…
+              {named ? "Give out names…" : "Give out addresses…"}
             </button>
           )}
         </span>
@@ -200,10 +244,11 @@ function Pairing({
               {names.sentence}
             </p>
           )}
-          {open === "table" && <TableIn onRead={propose} onClose={() => setOpen(undefined)} />}
+          {open === "table" && <TableIn listed={!!list} onRead={propose} onClose={() => setOpen(undefined)} />}
           {open === "give" && (
             <Giving
               example={example}
+              named={named}
               onGive={(give) => propose({ how: "give", give })}
               onClose={() => setOpen(undefined)}
             />
@@ -233,15 +278,21 @@ function Pairing({
             <a
               key={format}
               className="button"
-              href={`/api/file/crossings.${format}?to=${encodeURIComponent(far)}`}
+              href={`/api/file/crossings.${format}?${list ? `list=${list.id}` : `to=${encodeURIComponent(far)}`}`}
               download
             >
               {format.toUpperCase()}
             </a>
           ))}
-          <Link to="/crossings" className="button main">
-            See them run
-          </Link>
+          {list ? (
+            <Link to="/crossings/lists/$list" params={{ list: list.id }} className="button main">
+              See the list
+            </Link>
+          ) : (
+            <Link to="/crossings" className="button main">
+              See them run
+            </Link>
+          )}
         </span>
       </div>
     </div>

@@ -3,6 +3,7 @@ import { useState } from "react";
 import type { CrossingView, Pair, Proof, Proposal, SiteView } from "../api/types.gen";
 import { Mark } from "../shared/Mark";
 import { count } from "../shared/numbers";
+import { arrows } from "./listed";
 import { useCrossingState } from "./state";
 
 const few = 4;
@@ -10,16 +11,18 @@ const few = 4;
 /** Pairs that are proposed, in runs of one way, to be taken or left. */
 export function Proposed({
   proposal,
+  action = "Pair these",
   onTake,
   onLeave,
 }: {
   proposal: Proposal;
+  action?: string;
   onTake: (pairs: Pair[]) => Promise<void>;
   onLeave: () => void;
 }) {
-  const [left, setLeft] = useState(() => new Set(proposal.pairs.filter((p) => !p.fits).map((p) => p.from)));
+  const [left, setLeft] = useState(() => new Set(proposal.pairs.filter((p) => !p.fits).map(keyOf)));
   const [open, setOpen] = useState(() => new Set<number>());
-  const taken = proposal.pairs.filter((p) => !left.has(p.from));
+  const taken = proposal.pairs.filter((p) => !left.has(keyOf(p)));
   const runs: Pair[][] = [];
   for (const pair of proposal.pairs) {
     const last = runs.at(-1);
@@ -45,7 +48,7 @@ export function Proposed({
             Leave it
           </button>
           <button type="button" className="button main" disabled={!taken.length} onClick={() => void onTake(taken)}>
-            Pair these {taken.length}
+            {action} {taken.length}
           </button>
         </span>
       </div>
@@ -80,13 +83,14 @@ export function Proposed({
               </span>
             </div>
             {shown.map((p) => (
-              <div key={p.from} data-pair={p.from} data-fits={p.fits}>
+              <div key={keyOf(p)} data-pair={p.from} data-fits={p.fits}>
                 <label className="flex items-center gap-2 py-[3px]">
-                  <input type="checkbox" checked={!left.has(p.from)} onChange={() => turn(p.from)} />
+                  <input type="checkbox" checked={!left.has(keyOf(p))} onChange={() => turn(keyOf(p))} />
                   <span className="min-w-0 flex-1 truncate" title={p.fromName}>
                     {pointOf(p.fromName)}
                   </span>
                   <span className="small soft flex-none" style={{ borderBottom: `2px ${p.fits ? "solid" : "dashed"}` }}>
+                    {p.goes && <span className="mono">{arrows[p.goes]} </span>}
                     {p.way}
                   </span>
                   <span className="min-w-0 flex-1 truncate" title={p.toName}>
@@ -109,6 +113,8 @@ export function Proposed({
   );
 }
 
+/** A point of another Ferry that is taken alone has no counterpart here. */
+const keyOf = (p: Pair) => p.from || (p.to ?? "");
 const deviceOf = (p: Pair) => p.fromName.slice(0, p.fromName.lastIndexOf(" · "));
 const pointOf = (name: string) => name.slice(name.lastIndexOf(" · ") + 3);
 

@@ -2,9 +2,12 @@ import { useState } from "react";
 
 /** A table of names, typed, pasted or from a file. */
 export function TableIn({
+  listed,
   onRead,
   onClose,
 }: {
+  /** Whether the names go into a list, where each has a direction. */
+  listed?: boolean;
   onRead: (how: { how: "table"; table?: string; file?: string }) => Promise<void>;
   onClose: () => void;
 }) {
@@ -20,7 +23,8 @@ export function TableIn({
       <p className="small soft mb-2">
         A row for each pair: the name on this shore, the name on the far shore, and what happens on the way (÷ 10, °C →
         °F, upside down, = a formula; nothing for as it is). Put the name of the device before that of a point where
-        several have it: DO probe 11.Oxygen. A list that was handed out can be brought back.
+        several have it: DO probe 11.Oxygen. {listed && "A fourth column says which way: there, here or both. "}A list
+        that was handed out can be brought back.
       </p>
       <textarea
         className="input mono h-[120px]"

@@ -1,4 +1,16 @@
-import type { CrossingView } from "../api/types.gen";
+import type { CrossingView, SiteView } from "../api/types.gen";
+
+/** A crossing as it is kept, without what is only shown. */
+export const bare = ({
+  words: _words,
+  source: _source,
+  target: _target,
+  moreEnds: _more,
+  steps: _steps,
+  enableName: _enable,
+  qualityName: _quality,
+  ...kept
+}: CrossingView) => kept;
 
 /** A scale or deadband as typed; "÷ 10" and "/10" divide. */
 export function factor(text: string): number {
@@ -8,28 +20,6 @@ export function factor(text: string): number {
   const n = Number(divided ? divided[1] : t.replace(/^[×x*]\s*/, ""));
   if (!Number.isFinite(n) || (divided && n === 0)) throw new Error(`“${text}” is not a number.`);
   return divided ? 1 / n : n;
-}
-
-const spans: Record<string, number> = { ms: 1, s: 1000, min: 60_000, h: 3_600_000, d: 86_400_000 };
-
-/** A time as typed, in milliseconds: "200 ms", "5 s", "2 min"; a plain number is in seconds. */
-export function readSpan(text: string): number {
-  const t = text.trim().replace(",", ".");
-  if (t === "") return 0;
-  const parts = /^([\d.]+)\s*(ms|s|min|h|d)?$/.exec(t);
-  const n = Number(parts?.[1]);
-  if (!parts || !Number.isFinite(n)) throw new Error(`“${text}” is no time: write it as 200 ms, 5 s or 2 min.`);
-  return Math.round(n * (spans[parts[2] ?? "s"] ?? 1000));
-}
-
-/** A time in milliseconds as it is typed; nothing for 0. */
-export function spanText(ms: number | undefined): string {
-  if (!ms) return "";
-  for (const unit of ["d", "h", "min", "s"]) {
-    const whole = ms / (spans[unit] ?? 1);
-    if (Number.isInteger(whole)) return `${whole} ${unit}`;
-  }
-  return `${ms} ms`;
 }
 
 /** The deadband as typed: "0.5", or "2 %" of the limits of the target. */
@@ -57,3 +47,24 @@ export function readTable(text: string): { table: { from: number; to: number }[]
 
 export const tableText = (table: { from: number; to: number }[] | undefined, others: number | undefined) =>
   [...(table ?? []).map((r) => `${r.from} = ${r.to}`), ...(others === undefined ? [] : [`else ${others}`])].join(", ");
+
+/** Whether all words that are sought stand in a crossing: its ends, its rules, its list. */
+export function seeks(sought: string, site: SiteView) {
+  const words = sought.toLowerCase().split(/\s+/).filter(Boolean);
+  const lists = new Map(site.lists.map((l) => [l.id, l.name]));
+  return (c: CrossingView) => {
+    const text = [
+      c.source.name,
+      c.source.address,
+      c.target.name,
+      c.target.address,
+      c.words,
+      c.remark ?? "",
+      lists.get(c.list ?? "") ?? "",
+      c.off ? "off" : "",
+    ]
+      .join(" ")
+      .toLowerCase();
+    return words.every((word) => text.includes(word));
+  };
+}

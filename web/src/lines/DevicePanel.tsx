@@ -9,6 +9,7 @@ import { whole } from "../shared/numbers";
 import { useDeviceEditor } from "../shared/useDeviceEditor";
 import { attempt, say } from "../shared/toast";
 import { Field } from "../shared/ui";
+import { Heartbeat } from "./Heartbeat";
 import { Access } from "./Access";
 import { FaultSelect } from "./FaultSelect";
 import { readRuns, runExample, runText } from "./limits";
@@ -228,6 +229,12 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
             />
           ))}
       </section>
+      {device.pointCount > 0 && (
+        <section className="mt-4" aria-label="Heartbeat">
+          <h3 className="mb-1">Heartbeat</h3>
+          <Heartbeat site={site} device={device} />
+        </section>
+      )}
       <section className="mt-4">
         <h3 className="mb-1">Links</h3>
         {links.map((l) => (

@@ -14,6 +14,7 @@ import { clock, SettingFixes } from "../shared/ui";
 import { FaultSelect } from "./FaultSelect";
 import { formatOf, formatWord } from "./serial";
 import { SweepProgress, useSweep } from "./Sweep";
+import { PairNow } from "./Redundant";
 import { SettingField } from "./SettingField";
 import { readValue } from "./settings";
 
@@ -245,6 +246,7 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
           ))}
         </ul>
       )}
+      <PairNow site={site} link={link} />
       <table className="rows mt-4">
         <thead>
           <tr>
@@ -320,6 +322,9 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
         <>
           <h3 className="mt-4 mb-1">Stand-in on the bench</h3>
           <FaultSelect site={site} device={link.answering} />
+          {answering?.ports.some((p) => p.pair) && (
+            <FaultSelect site={site} device={link.answering + "/second"} named />
+          )}
         </>
       )}
       <button type="button" className="button danger mt-5" onClick={() => void remove()}>

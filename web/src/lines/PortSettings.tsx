@@ -1,8 +1,11 @@
 import { lineOf } from "../api/site";
 import type { DeviceView, Line, Port, PortSerial, SiteView } from "../api/types.gen";
+import { PointPick } from "../shared/PointPick";
+import { usePointName } from "../shared/usePointName";
 import { attempt } from "../shared/toast";
 import { Field } from "../shared/ui";
 import { bauds, baudWord, formatOf } from "./serial";
+import { SecondAddress } from "./Redundant";
 import { SettingField } from "./SettingField";
 
 /** What a port of a device is set to: its address, its protocol, and on a serial line its characters and its wires. */
@@ -32,9 +35,16 @@ export function PortSettings({
           label="IP address"
           mono
           value={port.host ?? ""}
+          placeholder="192.0.2.21, or a name"
           onBegin={onBegin}
           onCommit={(text) => onChange({ host: text.trim() })}
         />
+      )}
+      {!serial && port.protocol && !device.serving && (
+        <AddressFrom site={site} port={port} onBegin={onBegin} onChange={onChange} />
+      )}
+      {!serial && port.protocol && !device.serving && (
+        <SecondAddress site={site} port={port} onBegin={onBegin} onChange={onChange} />
       )}
       <Field
         label="Answers in"
@@ -95,6 +105,44 @@ export function PortSettings({
         </button>
       )}
     </section>
+  );
+}
+
+/** The point that gives a port its address on the plant, and which addresses it may give. */
+function AddressFrom({
+  site,
+  port,
+  onBegin,
+  onChange,
+}: {
+  site: SiteView;
+  port: Port;
+  onBegin: () => void;
+  onChange: (patch: Partial<Port>) => Promise<unknown>;
+}) {
+  const givenBy = usePointName(site, port.hostFrom);
+  return (
+    <>
+      <Field
+        label="Or one among"
+        mono
+        value={(port.hostAmong ?? []).join(", ")}
+        placeholder="no others"
+        help="Addresses, or networks as 192.0.2.0/24, of which a point may give it one: Ferry goes to no others."
+        onBegin={onBegin}
+        onCommit={(text) => onChange({ hostAmong: text.split(/[\s,;]+/).filter(Boolean) })}
+      />
+      {(port.hostAmong?.length ?? 0) > 0 && (
+        <PointPick
+          label="given by"
+          name={givenBy}
+          none="no point: the one above"
+          help="A text with the address. On the plant the link follows it; without a good value it stays where it is."
+          onBegin={onBegin}
+          onPick={(id) => onChange({ hostFrom: id || undefined })}
+        />
+      )}
+    </>
   );
 }
 

@@ -76,6 +76,28 @@ export function Palette({ open, onClose, actions }: { open: boolean; onClose: ()
                   : navigate({ to: "/lines/$kind/$id", params: { kind: "device", id: d.id } })),
             ),
           )}
+        {site?.lists
+          .filter((l) => hit(l.name))
+          .slice(0, 10)
+          .map((l) =>
+            item(
+              "list:" + l.id,
+              l.name,
+              "list of names",
+              () => void navigate({ to: "/crossings/lists/$list", params: { list: l.id } }),
+            ),
+          )}
+        {(words.length ? (site?.crossings ?? []) : [])
+          .filter((c) => hit(`${c.source.name} ${c.target.name}`))
+          .slice(0, 10)
+          .map((c) =>
+            item(
+              "crossing:" + c.id,
+              `${c.source.name} → ${c.target.name}`,
+              "crossing",
+              () => void navigate({ to: "/crossings/$id", params: { id: c.id } }),
+            ),
+          )}
         {found.map((p) =>
           item(
             "point:" + p.id,

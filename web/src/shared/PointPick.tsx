@@ -10,6 +10,7 @@ export function PointPick({
   name,
   help,
   none,
+  of = "",
   onBegin,
   onPick,
 }: {
@@ -19,6 +20,8 @@ export function PointPick({
   help?: string;
   /** What stands there where no point is chosen. */
   none: string;
+  /** The device whose points can be chosen; missing for all. */
+  of?: string;
   onBegin?: () => void;
   /** Takes the id of a point, empty for none. */
   onPick: (id: string) => Promise<unknown>;
@@ -26,8 +29,8 @@ export function PointPick({
   const [words, setWords] = useState<string>();
   const [problem, setProblem] = useState<Problem>();
   const { data } = useQuery({
-    queryKey: ["find", words],
-    queryFn: () => get<FoundView>("/api/find?words=" + encodeURIComponent(words ?? "")),
+    queryKey: ["find", words, of],
+    queryFn: () => get<FoundView>(`/api/find?device=${of}&words=${encodeURIComponent(words ?? "")}`),
     enabled: !!words?.trim(),
   });
   const pick = async (id: string) => {
@@ -40,7 +43,7 @@ export function PointPick({
     }
   };
   return (
-    <div className="grid grid-cols-[112px_1fr] items-start gap-x-3 py-1">
+    <div className="grid grid-cols-[112px_minmax(0,1fr)] items-start gap-x-3 py-1">
       <span className="small soft pt-[5px]" title={help}>
         {label}
       </span>

@@ -19,6 +19,10 @@ type Payload struct {
 	Time    time.Time     // zero for none
 	Quality value.Quality // empty for none
 	Unit    string
+	// Reason, Low, High and Text are as in protocol.Note.
+	Reason    string
+	Low, High *float64
+	Text      string
 }
 
 // mostPayload bounds a payload that is read.
@@ -169,11 +173,17 @@ type object struct {
 	Time    string      `json:"time,omitempty"`
 	Quality string      `json:"quality,omitempty"`
 	Unit    string      `json:"unit,omitempty"`
+	Reason  string      `json:"reason,omitempty"`
+	Low     *float64    `json:"low,omitempty"`
+	High    *float64    `json:"high,omitempty"`
+	Text    string      `json:"text,omitempty"`
 }
 
-// JSON is a payload as an object with value, time, quality and unit.
+// JSON is a payload as an object with value, time, quality, unit, and what else there
+// is beside the value.
 func (p *Payload) JSON() ([]byte, error) {
-	o := object{Value: p.Value, Quality: string(p.Quality), Unit: p.Unit}
+	o := object{Value: p.Value, Quality: string(p.Quality), Unit: p.Unit, Reason: p.Reason, Low: p.Low, High: p.High,
+		Text: p.Text}
 	if !p.Time.IsZero() {
 		o.Time = p.Time.UTC().Format("2006-01-02T15:04:05.000Z07:00")
 	}

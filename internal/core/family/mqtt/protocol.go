@@ -2,6 +2,7 @@ package mqtt
 
 import (
 	"fmt"
+	"maps"
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/protocol"
@@ -108,6 +109,23 @@ func (rules) Lapse(s protocol.Settings) protocol.Lapse {
 }
 
 func (rules) Writable(a address.Address) error { return CheckTopic(PlaceOf(a).Topic) }
+
+// Second: a session of its own, without a will.
+func (rules) Second(s protocol.Settings) protocol.Settings {
+	second := maps.Clone(s)
+	if second == nil {
+		second = protocol.Settings{}
+	}
+	second[KeyClient] = protocol.OfText(TCP.Value(s, KeyClient).Text() + "-witness")
+	delete(second, KeyWill)
+	return second
+}
+
+// Notes: an object holds what is beside a value, a payload of the value alone, or one
+// of which a member is meant, does not.
+func (rules) Notes(s protocol.Settings, a address.Address) bool {
+	return TCP.Value(s, KeyPayload).Text() == "json" && len(PlaceOf(a).Path) == 0
+}
 
 func (rules) WriteItem(address.Address) string { return "PUBLISH" }
 
