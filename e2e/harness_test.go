@@ -216,13 +216,14 @@ func (b *browser) settle(path string) {
 		const r = e?.getBoundingClientRect();
 		return r ? [r.x, r.y, r.width].join() : "";
 	})()`, path)
-	was := ""
+	was, still := "", 0
 	for range 40 {
 		is := js[string](b, where)
-		if is != "" && is == was {
+		if is != was {
+			was, still = is, 0
+		} else if still++; is != "" && still == 2 {
 			return
 		}
-		was = is
 		time.Sleep(30 * time.Millisecond)
 	}
 }

@@ -124,6 +124,7 @@ func TestIntake(t *testing.T) {
 	b.until("all three chillers are in the map",
 		`["Chiller-1", "Chiller-2", "Chiller-3"].every(n => [...document.querySelectorAll('[data-col="name"]')].some(e => e.innerText === n))`)
 
+	b.until("the dialog is closed", `!document.querySelector("[role=dialog]")`)
 	body, err := io.ReadAll(f.fetch(t, "/api/devices/gate/map.csv").Body)
 	if err != nil || !strings.Contains(string(body), "Chiller-2,40203,float32,ABCD,,,°C,1 s,,r,,,,,,,400203,") {
 		t.Errorf("handed out: %s, %v", body, err)
