@@ -573,6 +573,8 @@ export interface Finding {
   sentence: string;
   evidence: string[];
   remedy: string;
+  else?: string;
+  packets?: number[];
   fixes?: Fix[];
   offers?: "edges";
 }

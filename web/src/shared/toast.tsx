@@ -34,6 +34,7 @@ export async function attempt<T>(work: () => Promise<T>): Promise<T | undefined>
   }
 }
 
+/** What lies under a sentence can still be pressed: only its button takes the mouse. */
 export function Toasts() {
   const list = useSyncExternalStore(
     (listener) => {
@@ -51,12 +52,12 @@ export function Toasts() {
       {list.map((toast) => (
         <div
           key={toast.id}
-          className={"notice pointer-events-auto flex items-start gap-3 shadow-lg " + (toast.fault ? "" : "note")}
+          className={"notice flex items-start gap-3 shadow-lg " + (toast.fault ? "" : "note")}
         >
           <span className="flex-1">{toast.text}</span>
           <button
             type="button"
-            className="font-semibold underline"
+            className="pointer-events-auto font-semibold underline"
             onClick={() => set(toasts.filter((t) => t.id !== toast.id))}
           >
             Close
