@@ -32,6 +32,7 @@ var may = map[string]string{
 	"peer":         "files",
 	"pipe":         "",
 	"precise":      "",
+	"recording":    "files",
 	"shelf":        "files",
 	"shelf/access": "",
 	"sites":        "store",

@@ -48,6 +48,11 @@ type Finding struct {
 	Sentence string   `json:"sentence"`
 	Evidence []string `json:"evidence"`
 	Remedy   string   `json:"remedy"`
+	// Else is what else could explain it; empty where nothing comes to mind.
+	Else string `json:"else,omitempty"`
+	// Packets are those of the recording that the evidence speaks of, and At when the
+	// first of them was; of traffic alone.
+	Packets []int64 `json:"packets,omitempty"`
 	// Fixes are changes that would put it right, for a person to choose from.
 	Fixes []Fix `json:"fixes,omitempty"`
 	// Offers is something to be done that would tell more; empty for nothing.

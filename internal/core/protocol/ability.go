@@ -85,9 +85,12 @@ type Explains interface {
 
 // Declined is an error code of a protocol in words.
 type Declined struct {
-	Title  string // the standard's name of it
-	Means  string // what the device says with it, as a sentence
-	Causes string // what usually causes it, and what to do
+	// Finding is the code of the finding that it is heard as in traffic; empty for
+	// "refused".
+	Finding string
+	Title   string // the standard's name of it
+	Means   string // what the device says with it, as a sentence
+	Causes  string // what usually causes it, and what to do
 	// Unsure is set where a write that was answered so may have been carried out,
 	// or may be yet.
 	Unsure bool

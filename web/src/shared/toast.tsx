@@ -50,10 +50,7 @@ export function Toasts() {
       aria-live="polite"
     >
       {list.map((toast) => (
-        <div
-          key={toast.id}
-          className={"notice flex items-start gap-3 shadow-lg " + (toast.fault ? "" : "note")}
-        >
+        <div key={toast.id} className={"notice flex items-start gap-3 shadow-lg " + (toast.fault ? "" : "note")}>
           <span className="flex-1">{toast.text}</span>
           <button
             type="button"

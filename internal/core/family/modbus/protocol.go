@@ -220,52 +220,60 @@ const ethernetAround = 8 + 14 + 20 + 20 + 4 + 12
 // comes from older editions and is still met.
 var exceptions = map[int]protocol.Declined{
 	1: {
-		Title: "illegal function",
-		Means: "The device does not know this function.",
+		Title:   "illegal function",
+		Finding: "exception-function",
+		Means:   "The device does not know this function.",
 		Causes: "It may keep the value in another table, or answer only function 3 or only 4. Look up in " +
 			"its manual which function reads this table.",
 	},
 	2: {
-		Title: "illegal data address",
-		Means: "The device has no such address.",
+		Title:   "illegal data address",
+		Finding: "exception-address",
+		Means:   "The device has no such address.",
 		Causes: "The address may be off by one, or the request runs past the end of the device's map or " +
 			"over a hole in it. Read the first and the last register alone.",
 	},
 	3: {
-		Title: "illegal data value",
-		Means: "The device does not accept the value or the length of the request.",
+		Title:   "illegal data value",
+		Finding: "exception-value",
+		Means:   "The device does not accept the value or the length of the request.",
 		Causes: "It may take fewer registers in one request than the protocol allows, or the value " +
 			"written is outside its range.",
 	},
 	4: {
-		Title:  "server device failure",
-		Means:  "The device failed while it carried out the request.",
-		Causes: "Look at the device's own fault display, and restart it if it has none.",
-		Unsure: true,
+		Title:   "server device failure",
+		Finding: "exception-device",
+		Means:   "The device failed while it carried out the request.",
+		Causes:  "Look at the device's own fault display, and restart it if it has none.",
+		Unsure:  true,
 	},
 	5: {
-		Title:  "acknowledge",
-		Means:  "The device has accepted the request and needs long for it.",
-		Causes: "Ask less often, and read its state before asking again.",
-		Unsure: true,
+		Title:   "acknowledge",
+		Finding: "busy",
+		Means:   "The device has accepted the request and needs long for it.",
+		Causes:  "Ask less often, and read its state before asking again.",
+		Unsure:  true,
 	},
 	6: {
-		Title: "server device busy",
-		Means: "The device is busy with something longer.",
+		Title:   "server device busy",
+		Finding: "busy",
+		Means:   "The device is busy with something longer.",
 		Causes: "Slow the pace down: it is being asked faster than it can think, or another client keeps " +
 			"it busy.",
 	},
 	7: {
-		Title: "negative acknowledge",
-		Means: "The device cannot carry out this function now.",
+		Title:   "negative acknowledge",
+		Finding: "exception-device",
+		Means:   "The device cannot carry out this function now.",
 		Causes: "A programming function was asked for, or the device is in a mode that forbids it. Check " +
 			"its run mode.",
 	},
 	8: {
-		Title:  "memory parity error",
-		Means:  "The device found its own memory damaged.",
-		Causes: "Read again. If it stays, the device needs service.",
-		Unsure: true,
+		Title:   "memory parity error",
+		Finding: "exception-device",
+		Means:   "The device found its own memory damaged.",
+		Causes:  "Read again. If it stays, the device needs service.",
+		Unsure:  true,
 	},
 	9: {
 		Title:  "reserved code 9",
@@ -274,14 +282,16 @@ var exceptions = map[int]protocol.Declined{
 		Unsure: true,
 	},
 	10: {
-		Title:  "gateway path unavailable",
-		Means:  "The gateway has no way to the unit behind it.",
-		Causes: "Check the unit number, and that the gateway's serial side is set up and not overloaded.",
-		Beyond: true,
+		Title:   "gateway path unavailable",
+		Finding: "gateway-path",
+		Means:   "The gateway has no way to the unit behind it.",
+		Causes:  "Check the unit number, and that the gateway's serial side is set up and not overloaded.",
+		Beyond:  true,
 	},
 	11: {
-		Title: "gateway target device failed to respond",
-		Means: "The gateway asked the unit behind it and got no answer.",
+		Title:   "gateway target device failed to respond",
+		Finding: "gateway-target-silent",
+		Means:   "The gateway asked the unit behind it and got no answer.",
 		Causes: "The unit is off, has another number or other serial settings: look at the wiring behind " +
 			"the gateway.",
 		Unsure: true,

@@ -1,0 +1,84 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ferry/internal/core/site"
+	"ferry/internal/recording"
+)
+
+// diagnoseCommand judges recordings of traffic.
+func diagnoseCommand() *cobra.Command {
+	c := &cobra.Command{Use: "diagnose CAPTURE...",
+		Short: "Say what is wrong from recordings of traffic (pcap, pcapng, compressed with gzip or not)",
+		Long: "Say what is wrong from recordings of traffic. Several are read in their order, as one that was parted;\n" +
+			"their packets are counted on from one to the next. - reads standard input.",
+		Args: cobra.MinimumNArgs(1)}
+	asJSON := c.Flags().Bool("json", false, "print one JSON object")
+	path := c.Flags().String("site", "", "site file to compare with")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		var s *site.Site
+		if *path != "" {
+			var err error
+			if s, err = readSite(*path); err != nil {
+				return err
+			}
+		}
+		reading := recording.New(s)
+		for _, name := range args {
+			if err := readCapture(c, reading, name); err != nil {
+				return err
+			}
+		}
+		result := reading.Finish()
+		var err error
+		if *asJSON {
+			err = printJSON(c.OutOrStdout(), result)
+		} else {
+			printDiagnosis(c.OutOrStdout(), &result)
+		}
+		if err != nil {
+			return err
+		}
+		return verdict(result.Findings)
+	}
+	return c
+}
+
+func readCapture(c *cobra.Command, reading *recording.Reading, name string) error {
+	from := c.InOrStdin()
+	if name != "-" {
+		f, err := os.Open(name)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		from = f
+	}
+	return reading.Read(c.Context(), recording.Source{Name: name, From: from})
+}
+
+func printDiagnosis(out io.Writer, r *recording.Result) {
+	for i := range r.Findings {
+		f := &r.Findings[i]
+		fmt.Fprintf(out, "%-5s %s (%s, %d times): %s\n", f.Severity, printable(f.Title), f.Code, f.Count,
+			printable(f.Sentence))
+		for _, line := range f.Evidence {
+			fmt.Fprintf(out, "      %s\n", printable(line))
+		}
+		if f.Else != "" {
+			fmt.Fprintf(out, "      or else: %s\n", printable(f.Else))
+		}
+		fmt.Fprintf(out, "      remedy: %s\n", printable(f.Remedy))
+	}
+	for _, line := range r.Said {
+		fmt.Fprintf(out, "      %s\n", printable(strings.TrimSpace(line)))
+	}
+	fmt.Fprintf(out, "%d packets, %d connections, %d exchanges, %d findings\n", r.Packets, r.Connections, r.Exchanges,
+		len(r.Findings))
+}

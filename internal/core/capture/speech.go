@@ -1,0 +1,209 @@
+package capture
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"ferry/internal/core/block"
+	"ferry/internal/core/exchange"
+)
+
+// Piece is what one side said at one time.
+type Piece struct {
+	Side   Side
+	Octets []byte // only there during the call
+	At     time.Time
+	Number int64 // of its packet
+}
+
+// Heard is an exchange as somebody heard it who is neither of its ends, or octets
+// that belong to none. It and its octets are only there during the call.
+type Heard struct {
+	// Station is the number by which the asker tells those apart who answer there; -1
+	// where there is none.
+	Station int
+	// Function is the family's number of what is asked for, Range the units that it
+	// is about, if it is about such.
+	Function int
+	Range    block.Range
+	Write    bool
+	// Asked and Answered are when, zero for what was not heard.
+	Asked, Answered time.Time
+	Outcome         exchange.Outcome
+	Cause           exchange.Cause
+	// Code is the error code of a refusal.
+	Code   int
+	Manner exchange.Manner
+	// Overtaken is set where the next was asked before this was answered, GaveUp
+	// after what time.
+	Overtaken bool
+	GaveUp    time.Duration
+	// OverLimit is set where more is asked for than the protocol allows at once.
+	OverLimit bool
+	// ToAll is set where every station is asked at once.
+	ToAll bool
+	// Again is set where the same was asked just before and got no answer.
+	Again bool
+	// Broken says what is wrong with the answer: as a clause.
+	Broken string
+	// Request and Answer are the octets, Data those of the units read or written.
+	Request, Answer, Data []byte
+	// AskedIn and AnsweredIn are the packets, 0 for none.
+	AskedIn, AnsweredIn int64
+	// Stray is why octets of Answer (or Request) belong to no exchange; empty for an
+	// exchange.
+	Stray string
+}
+
+// Latency is the time from question to answer; 0 where there is none.
+func (h *Heard) Latency() time.Duration {
+	if h.Answered.IsZero() || h.Asked.IsZero() {
+		return 0
+	}
+	return h.Answered.Sub(h.Asked)
+}
+
+// Reader makes exchanges of what is said on one connection.
+type Reader interface {
+	// Said takes in what was said.
+	Said(Piece)
+	// Lost is told where octets of a side are missing.
+	Lost(side Side, octets int)
+	// Finish is told that nothing more comes, and when the last was heard.
+	Finish(c *Conn, at time.Time)
+}
+
+// Fit says how well octets fit a speech.
+type Fit uint8
+
+// How well octets may fit.
+const (
+	Not    Fit = iota
+	Unsure     // more octets are needed
+	Likely
+	Certain
+)
+
+// Speech is how exchanges of a protocol are heard.
+type Speech struct {
+	// Protocol is its name in package protocol.
+	Protocol string
+	// Datagrams is set where each piece stands for itself.
+	Datagrams bool
+	// Recognise judges the first octets that each side said.
+	Recognise func(said [2][]byte) Fit
+	// AskerOf tells from the first octets of a connection which of its sides asks;
+	// false for the second. It is only asked where the recording does not tell.
+	AskerOf func(said [2][]byte) (first, known bool)
+	// New returns a reader.
+	New func(c *Conn, heard func(*Heard)) Reader
+	// Words says what is asked for, in words.
+	Words func(h *Heard) string
+	// Question and Answer label octets.
+	Question func(request []byte) []exchange.Field
+	Answer   func(request, answer []byte, points []exchange.Labelled) []exchange.Field
+}
+
+var speeches []*Speech
+
+// Register adds a speech.
+func Register(s *Speech) {
+	speeches = append(speeches, s)
+	slices.SortFunc(speeches, func(a, b *Speech) int { return strings.Compare(a.Protocol, b.Protocol) })
+}
+
+// Speeches lists those registered, by protocol.
+func Speeches() []*Speech { return speeches }
+
+// Bounds of what is kept of a connection until it is known what is spoken.
+const (
+	mostEarly       = 24
+	mostEarlyOctets = 2048
+)
+
+// say hands on what was said.
+func (a *Assembler) say(c *Conn, p Piece) {
+	if len(p.Octets) == 0 {
+		return
+	}
+	c.Octets[p.Side] += int64(len(p.Octets))
+	c.Pieces[p.Side]++
+	c.SaidAt[p.Side] = p.At
+	switch {
+	case c.reader != nil:
+		if c.turning {
+			p.Side = p.Side.Other()
+		}
+		c.reader.Said(p)
+	case !c.settled:
+		a.recognise(c, p)
+	}
+}
+
+// recognise finds out what is spoken.
+func (a *Assembler) recognise(c *Conn, p Piece) {
+	total := len(p.Octets)
+	for _, e := range c.early {
+		total += len(e.Octets)
+	}
+	var said [2][]byte
+	if len(c.early) == 0 {
+		said[p.Side] = p.Octets
+	} else {
+		for _, e := range append(c.early, p) {
+			said[e.Side] = append(said[e.Side], e.Octets...)
+		}
+	}
+	best, fit, open := (*Speech)(nil), Not, false
+	for _, s := range speeches {
+		if s.Datagrams != c.Datagrams {
+			continue
+		}
+		f := s.Recognise(said)
+		open = open || f == Unsure
+		if f > fit && f != Unsure {
+			best, fit = s, f
+		}
+	}
+	full := len(c.early) >= mostEarly || total > mostEarlyOctets
+	if fit != Certain && !full && (open || fit == Likely) {
+		p.Octets = append([]byte(nil), p.Octets...)
+		c.early = append(c.early, p)
+		return
+	}
+	a.settle(c, best, said)
+	early := c.early
+	c.early = nil
+	if c.reader == nil {
+		return
+	}
+	for _, e := range append(early, p) {
+		if c.turning {
+			e.Side = e.Side.Other()
+		}
+		c.reader.Said(e)
+	}
+}
+
+// settle decides on what is spoken.
+func (a *Assembler) settle(c *Conn, s *Speech, said [2][]byte) {
+	c.settled = true
+	if s == nil {
+		return
+	}
+	c.Speech = s
+	if !c.opened && s.AskerOf != nil {
+		if first, known := s.AskerOf(said); known && !first {
+			c.turning = true
+		}
+	}
+	c.opened = true
+	c.reader = s.New(c, func(h *Heard) {
+		if h.Stray == "" {
+			c.Heard++
+			a.Exchanges++
+		}
+		a.to.Heard(c, h)
+	})
+}

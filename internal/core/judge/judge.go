@@ -1,0 +1,233 @@
+// Package judge draws conclusions from traffic that somebody else's recording, or
+// Ferry itself, has heard: what is wrong on the way, with the talk, and against the
+// plan of a site. It is told what happened in its order, keeps counts and a few
+// proofs of each kind, and so does not grow with the length of a recording.
+package judge
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"ferry/internal/core/capture"
+	"ferry/internal/core/exchange"
+	"ferry/internal/core/finding"
+	"ferry/internal/core/site"
+)
+
+// Bounds of what is told apart. What is beyond them is counted, and said.
+const (
+	mostTalks = 20_000
+	mostHosts = 20_000
+)
+
+// Judge listens to a recording. It is not safe for concurrent use.
+type Judge struct {
+	Talks  map[TalkKey]*Talk
+	ends   map[endKey]*end
+	hosts  map[netip.Addr]*host
+	plan   *plan // of the site; nil without one
+	last   time.Time
+	first  time.Time
+	beyond int64 // exchanges of those that are too many to tell apart
+	// notCaptured is how many octets the recording has not got.
+	notCaptured int64
+	writes      writes
+	recent      *Talk
+}
+
+// endKey is an address at which somebody answers.
+type endKey struct {
+	at        netip.AddrPort
+	datagrams bool
+}
+
+// host is what is known of an address.
+type host struct {
+	spoke  int64 // packets from it
+	lookup proofs
+	known  bool // somebody said which station has the address
+	gone   proofs
+	why    string // of a message that it cannot be reached
+}
+
+// New returns a judge. The site may be nil.
+func New(s *site.Site) *Judge {
+	return &Judge{Talks: map[TalkKey]*Talk{}, ends: map[endKey]*end{}, hosts: map[netip.Addr]*host{}, plan: planOf(s),
+		writes: writes{}}
+}
+
+func (j *Judge) host(a netip.Addr) *host {
+	h := j.hosts[a]
+	if h == nil {
+		h = &host{}
+		if len(j.hosts) < mostHosts {
+			j.hosts[a] = h
+		}
+	}
+	return h
+}
+
+// Packet implements capture.Listener.
+func (j *Judge) Packet(p *capture.Packet) {
+	if j.first.IsZero() {
+		j.first = p.At
+	}
+	if p.At.After(j.last) {
+		j.last = p.At
+	}
+	switch p.Kind {
+	case capture.TCP, capture.UDP:
+		j.host(p.From.Addr()).spoke++
+	case capture.IsAt:
+		j.host(p.From.Addr()).known = true
+	case capture.WhoHas:
+		if p.From.Addr() != p.To.Addr() {
+			j.host(p.To.Addr()).lookup.add(proof{at: p.At, packets: [2]int64{p.Number}})
+		}
+	case capture.Unreachable:
+		h := j.host(p.To.Addr())
+		h.why = p.Why
+		h.gone.add(proof{at: p.At, packets: [2]int64{p.Number}, text: p.Why})
+	}
+}
+
+// Opened implements capture.Listener.
+func (j *Judge) Opened(c *capture.Conn) {
+	if e := j.end(c); e != nil {
+		e.open++
+		e.most = max(e.most, e.open)
+	}
+}
+
+// Heard implements capture.Listener.
+func (j *Judge) Heard(c *capture.Conn, h *capture.Heard) {
+	t := j.recent
+	if t == nil || t.Key.Station != h.Station || t.Key.Answerer != c.Ends[capture.Answerer] ||
+		t.Key.Asker != c.Ends[capture.Asker].Addr() {
+		if t = j.talk(c, h); t == nil {
+			j.beyond++
+			return
+		}
+		j.recent = t
+	}
+	if h.Stray != "" {
+		if h.Cause == exchange.TwoStations {
+			t.twice.add(proofOf(h, h.Stray))
+		}
+		return
+	}
+	t.end.spoke = true
+	t.hear(h)
+	if h.Write || len(j.writes) > 0 {
+		j.writes.hear(t, h)
+	}
+	if j.plan != nil {
+		j.plan.hear(t, h)
+	}
+}
+
+// talk finds or makes what is kept of one who asks a station of one who answers.
+func (j *Judge) talk(c *capture.Conn, h *capture.Heard) *Talk {
+	key := TalkKey{c.Ends[capture.Asker].Addr(), c.Ends[capture.Answerer], h.Station}
+	t := j.Talks[key]
+	if t == nil {
+		if len(j.Talks) >= mostTalks || h.Stray != "" && h.Station < 0 {
+			return nil
+		}
+		e := j.end(c)
+		if e == nil {
+			return nil
+		}
+		t = &Talk{Key: key, Protocol: c.Speech.Protocol, First: j.last, end: e}
+		j.Talks[key] = t
+	}
+	return t
+}
+
+// Done implements capture.Listener.
+func (j *Judge) Done(c *capture.Conn) {
+	e := j.end(c)
+	if e == nil {
+		return
+	}
+	j.notCaptured += c.Missed[0] + c.Missed[1]
+	e.done(c, j.last)
+	if (!c.Greeted.IsZero() || !c.Opened()) && e.open > 0 {
+		e.open--
+	}
+}
+
+// Findings returns what is wrong, the worst first. It may be asked for as often as
+// one likes, while the recording goes on.
+func (j *Judge) Findings() []finding.Finding {
+	found := []finding.Finding{}
+	silent := map[netip.Addr]bool{}
+	for _, key := range sorted(j.ends, func(k endKey) string { return k.at.String() }) {
+		e := j.ends[key]
+		for _, f := range j.path(e) {
+			if f.Code == "host-silent" {
+				if silent[e.at.Addr()] {
+					continue // one host that is not there is one thing that is wrong
+				}
+				silent[e.at.Addr()] = true
+			}
+			found = append(found, f)
+		}
+	}
+	for _, t := range j.Sorted() {
+		found = append(found, j.talking(t)...)
+	}
+	found = append(found, j.writes.findings(j)...)
+	if j.plan != nil {
+		found = append(found, j.plan.findings(j)...)
+	}
+	for i := range found {
+		if found[i].Where == "" {
+			found[i].Where = "traffic"
+		}
+		if found[i].Evidence == nil {
+			found[i].Evidence = []string{}
+		}
+	}
+	finding.Sort(found)
+	return found
+}
+
+// Sorted lists the talks by who answers, station and who asks.
+func (j *Judge) Sorted() []*Talk {
+	list := make([]*Talk, 0, len(j.Talks))
+	for _, t := range j.Talks {
+		list = append(list, t)
+	}
+	slices.SortFunc(list, func(a, b *Talk) int {
+		return cmp.Or(a.Key.Answerer.Compare(b.Key.Answerer), cmp.Compare(a.Key.Station, b.Key.Station),
+			a.Key.Asker.Compare(b.Key.Asker))
+	})
+	return list
+}
+
+// Said is what a recording could not be used for, as sentences; none if all could.
+func (j *Judge) Said() []string {
+	var said []string
+	if j.beyond > 0 {
+		said = append(said, fmt.Sprintf("More than %d pairs of ends talk: %d exchanges of the others are counted, and "+
+			"not judged.", mostTalks, j.beyond))
+	}
+	if j.notCaptured > 0 {
+		said = append(said, fmt.Sprintf("%d octets went over the wire and are not in the recording. What needs them is "+
+			"not judged.", j.notCaptured))
+	}
+	return said
+}
+
+func sorted[K comparable, V any](of map[K]V, name func(K) string) []K {
+	keys := make([]K, 0, len(of))
+	for k := range of {
+		keys = append(keys, k)
+	}
+	slices.SortFunc(keys, func(a, b K) int { return cmp.Compare(name(a), name(b)) })
+	return keys
+}

@@ -1,0 +1,297 @@
+package judge
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"ferry/internal/core/block"
+	"ferry/internal/core/capture"
+	"ferry/internal/core/finding"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/site"
+)
+
+// plan is what a site says of who asks whom for what.
+type plan struct {
+	site *site.Site
+	// links are those over Ethernet, by where they go.
+	links  map[place][]planned
+	at     map[netip.AddrPort]string // the device at an address
+	askers map[netip.Addr]string     // devices by their addresses
+}
+
+type place struct {
+	at      netip.AddrPort
+	station int
+}
+
+type planned struct {
+	link   *site.Link
+	device *site.Device
+	asker  *site.Device
+}
+
+// planOf reads a site; nil without one.
+func planOf(s *site.Site) *plan {
+	if s == nil {
+		return nil
+	}
+	p := &plan{site: s, links: map[place][]planned{}, at: map[netip.AddrPort]string{}, askers: map[netip.Addr]string{}}
+	for i := range s.Devices {
+		for _, port := range s.Devices[i].Ports {
+			if a, err := netip.ParseAddr(port.Host); err == nil {
+				p.askers[a.Unmap()] = s.Devices[i].Name
+			}
+		}
+	}
+	for i := range s.Links {
+		link := &s.Links[i]
+		device, def := s.Device(link.Answering), (*protocol.Def)(nil)
+		def, ok := protocol.Named(link.Protocol)
+		if device == nil || !ok || device.PortFor(link) == nil {
+			continue
+		}
+		a, err := netip.ParseAddr(device.PortFor(link).Host)
+		if err != nil {
+			continue
+		}
+		at := netip.AddrPortFrom(a.Unmap(), uint16(def.Int(link.Settings, protocol.KeyPort)))
+		station, has := def.StationOf(link.Settings)
+		if !has {
+			station = -1
+		}
+		key := place{at, station}
+		p.links[key] = append(p.links[key], planned{link, device, s.Device(link.Asking)})
+		if was, twice := p.at[at]; twice && was != device.Name {
+			p.at[at] = at.Addr().String() // several behind one address
+		} else {
+			p.at[at] = device.Name
+		}
+	}
+	return p
+}
+
+// named is how people call who answers at an address, or a station there.
+func (j *Judge) named(at netip.AddrPort, station int) string { return j.subject(at, station).Name }
+
+// subject is who answers at an address: the device of the plan, or the address.
+func (j *Judge) subject(at netip.AddrPort, station int) finding.Subject {
+	if j.plan != nil {
+		if list := j.plan.links[place{at, station}]; len(list) > 0 {
+			return finding.Subject{Kind: "link", ID: list[0].link.ID, Device: list[0].device.ID, Name: list[0].device.Name}
+		}
+		if name, ok := j.plan.at[at]; ok && station < 0 {
+			return finding.Subject{Kind: "address", ID: at.String(), Name: name}
+		}
+	}
+	id, name := at.String(), at.Addr().String()
+	if at.Port() == 0 {
+		id = name
+	}
+	if station >= 0 {
+		id += fmt.Sprintf("/%d", station)
+		name += fmt.Sprintf(" %s %d", j.stationWord(at), station)
+	}
+	return finding.Subject{Kind: "address", ID: id, Name: name}
+}
+
+func (j *Judge) stationWord(at netip.AddrPort) string {
+	if e := j.ends[endKey{at, false}]; e != nil && e.protocol != "" {
+		def, _ := protocol.Named(e.protocol)
+		return def.StationWord()
+	}
+	for key, t := range j.Talks {
+		if key.Answerer == at {
+			def, _ := protocol.Named(t.Protocol)
+			return def.StationWord()
+		}
+	}
+	return "station"
+}
+
+// hear has nothing to do for each exchange: what was asked is kept by the talk.
+func (p *plan) hear(*Talk, *capture.Heard) {}
+
+// findings compares what was heard with the plan.
+func (p *plan) findings(j *Judge) (found []finding.Finding) {
+	heard := map[place][]*Talk{}
+	for _, t := range j.Sorted() {
+		key := place{t.Key.Answerer, t.Key.Station}
+		list := p.links[key]
+		if len(list) == 0 {
+			_, known := p.at[t.Key.Answerer]
+			if known {
+				found = append(found, p.unknownStation(j, t))
+			}
+			continue
+		}
+		heard[key] = append(heard[key], t)
+		if f, unknown := p.unknownAsker(j, t, list); unknown {
+			found = append(found, f)
+			continue
+		}
+		found = append(found, p.requests(j, t, list)...)
+	}
+	for key, talks := range heard {
+		for _, pl := range p.links[key] {
+			found = append(found, p.points(j, pl, talks)...)
+		}
+	}
+	slices.SortStableFunc(found, func(a, b finding.Finding) int { return cmp.Compare(a.Key(), b.Key()) })
+	return found
+}
+
+func (p *plan) unknownStation(j *Judge, t *Talk) finding.Finding {
+	def, _ := protocol.Named(t.Protocol)
+	f := finding.Finding{Code: "unknown-unit", Severity: finding.Doubt, Sure: 0.9, Count: t.Asked,
+		Subject: j.subject(t.Key.Answerer, t.Key.Station),
+		Title:   fmt.Sprintf("%s %d is in no plan", def.StationWord(), t.Key.Station),
+		Sentence: fmt.Sprintf("%s asks %s %d at %s %d times, and the site has none there.", p.asker(t.Key.Asker),
+			def.StationWord(), t.Key.Station, t.Key.Answerer, t.Asked),
+		Remedy: "Add the device to the site, or correct the number at the asking end."}
+	t.first(&f)
+	return f
+}
+
+func (p *plan) asker(a netip.Addr) string {
+	if name, ok := p.askers[a]; ok {
+		return name
+	}
+	return a.String()
+}
+
+// first puts the first question of a talk into a finding as its evidence.
+func (t *Talk) first(f *finding.Finding) {
+	var earliest *Request
+	for _, r := range t.Requests {
+		if earliest == nil || r.FirstIn < earliest.FirstIn {
+			earliest = r
+		}
+	}
+	if earliest != nil {
+		ps := proofs{n: 1, kept: []proof{{at: earliest.First, packets: [2]int64{earliest.FirstIn}}}}
+		ps.into(f)
+	}
+}
+
+// unknownAsker reports one who asks and is not in the plan of the device.
+func (p *plan) unknownAsker(j *Judge, t *Talk, list []planned) (f finding.Finding, unknown bool) {
+	addresses := 0
+	for _, pl := range list {
+		if pl.asker == nil {
+			continue
+		}
+		for _, port := range pl.asker.Ports {
+			a, err := netip.ParseAddr(port.Host)
+			if err != nil {
+				continue
+			}
+			addresses++
+			if a.Unmap() == t.Key.Asker {
+				return f, false
+			}
+		}
+	}
+	if addresses == 0 {
+		return f, false // the plan does not say from where it is asked
+	}
+	f = finding.Finding{Code: "unknown-asker", Severity: finding.Doubt, Sure: 0.95, Count: t.Asked,
+		Subject: j.subject(t.Key.Answerer, t.Key.Station), Title: "Somebody else asks " + list[0].device.Name,
+		Sentence: fmt.Sprintf("%s is asked by %s too, %d times, and the plan has no such link.", list[0].device.Name,
+			p.asker(t.Key.Asker), t.Asked),
+		Remedy: "Find out who that is. If it belongs there, add it to the site: it takes its share of the device's time."}
+	t.first(&f)
+	return f, true
+}
+
+// requests reports questions for what no point of the map covers.
+func (p *plan) requests(j *Judge, t *Talk, list []planned) []finding.Finding {
+	var ps proofs
+	device := list[0].device
+	for _, r := range t.Requests {
+		covered := false
+		for i := range device.Points {
+			at := block.Of(device.Points[i].Address)
+			covered = covered || at.Area == r.Range.Area && at.Offset >= r.Range.Start &&
+				at.Offset < r.Range.Start+uint32(r.Range.Count)
+		}
+		if !covered {
+			h := capture.Heard{Function: r.Function, Range: r.Range, Write: r.Write, Asked: r.First, AskedIn: r.FirstIn}
+			ps.n += r.Count - 1
+			ps.add(proofOf(&h, t.words(&h)))
+		}
+	}
+	if ps.n == 0 {
+		return nil
+	}
+	slices.SortFunc(ps.kept, func(a, b proof) int { return cmp.Compare(a.packets[0], b.packets[0]) })
+	f := finding.Finding{Code: "unplanned-request", Severity: finding.Note, Sure: 1, Count: ps.n,
+		Subject: j.subject(t.Key.Answerer, t.Key.Station), Title: device.Name + " is asked for what its map has not",
+		Sentence: fmt.Sprintf("%d questions of %s are for units in which no point of the map lies.", ps.n,
+			p.asker(t.Key.Asker)),
+		Remedy: "Add the points to the map, or leave the question out."}
+	ps.into(&f)
+	return []finding.Finding{f}
+}
+
+// points compares how often the points of a link are asked for with their pace.
+func (p *plan) points(j *Judge, pl planned, talks []*Talk) (found []finding.Finding) {
+	whole := j.last.Sub(j.first)
+	never, slow, paced := 0, 0, 0
+	var firstNever, worst string
+	var worstOff float64
+	for i := range pl.device.Points {
+		point := &pl.device.Points[i]
+		pace := time.Duration(point.PaceMs) * time.Millisecond
+		if pace <= 0 || whole < 5*pace {
+			continue
+		}
+		paced++
+		at := block.Of(point.Address)
+		best := time.Duration(0)
+		for _, t := range talks {
+			for _, r := range t.Requests {
+				if r.Write || at.Area != r.Range.Area || at.Offset < r.Range.Start ||
+					at.Offset >= r.Range.Start+uint32(r.Range.Count) {
+					continue
+				}
+				every := whole
+				if r.Count > 1 {
+					every = r.Last.Sub(r.First) / time.Duration(r.Count-1)
+				}
+				if best == 0 || every < best {
+					best = max(every, 1)
+				}
+			}
+		}
+		switch {
+		case best == 0:
+			if never++; never == 1 {
+				firstNever = point.Name
+			}
+		case best > pace*3/2:
+			slow++
+			if off := float64(best) / float64(pace); off > worstOff {
+				worstOff, worst = off, fmt.Sprintf("%s every %s instead of every %s", point.Name, long(best), long(pace))
+			}
+		}
+	}
+	subject := finding.Subject{Kind: "link", ID: pl.link.ID, Device: pl.device.ID, Name: pl.device.Name}
+	if never > 0 {
+		found = append(found, finding.Finding{Code: "missing-request", Severity: finding.Doubt, Sure: 0.9, Count: never,
+			Subject: subject, Title: fmt.Sprintf("%d points of %s are never asked for", never, pl.device.Name),
+			Sentence: fmt.Sprintf("In %s nobody asked for %d of its %d points: %s and others.", long(whole), never, paced,
+				firstNever),
+			Remedy: "Compare the polling list of the asking end with the map."})
+	}
+	if slow > 0 {
+		found = append(found, finding.Finding{Code: "pace-not-held", Severity: finding.Doubt, Sure: 0.9, Count: slow,
+			Subject: subject, Title: pl.device.Name + " is asked more slowly than planned",
+			Sentence: fmt.Sprintf("%d of its %d points are asked for more slowly than their pace: %s.", slow, paced, worst),
+			Remedy:   "Compare the pace set at the asking end, and look for time limits that run out before these questions."})
+	}
+	return found
+}

@@ -1,0 +1,160 @@
+package judge
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"ferry/internal/core/block"
+	"ferry/internal/core/capture"
+	"ferry/internal/core/finding"
+	"ferry/internal/core/protocol"
+)
+
+// runs are stretches of units of one area that were read or written, in order and
+// apart from each other.
+type runs struct {
+	list []stretch
+}
+
+type stretch struct{ from, to uint32 } // to is exclusive
+
+// mostRuns bounds the stretches that are told apart in one area.
+const mostRuns = 512
+
+// add puts a stretch in.
+func (r *runs) add(from, to uint32) {
+	i, _ := slices.BinarySearchFunc(r.list, from, func(s stretch, f uint32) int { return cmp.Compare(s.to, f) })
+	if i < len(r.list) && r.list[i].from <= from && r.list[i].to >= to {
+		return
+	}
+	k := i
+	for k < len(r.list) && r.list[k].from <= to {
+		from, to = min(from, r.list[k].from), max(to, r.list[k].to)
+		k++
+	}
+	if k == i && len(r.list) >= mostRuns {
+		return
+	}
+	r.list = slices.Replace(r.list, i, k, stretch{from, to})
+}
+
+// covers reports whether all of a stretch is in.
+func (r *runs) covers(from, to uint32) bool {
+	if r == nil {
+		return false
+	}
+	for _, s := range r.list {
+		if s.from <= from && s.to >= to {
+			return true
+		}
+	}
+	return false
+}
+
+// accept notes what the device has.
+func (t *Talk) accept(h *capture.Heard) {
+	r := t.taken[h.Range.Area]
+	if r == nil {
+		if len(t.taken) >= mostAreas {
+			return
+		}
+		if t.taken == nil {
+			t.taken = map[string]*runs{}
+		}
+		r = &runs{}
+		t.taken[h.Range.Area] = r
+	}
+	r.add(h.Range.Start, h.Range.Start+uint32(h.Range.Count))
+}
+
+// Bounds of what is kept of refusals.
+const (
+	mostAreas   = 64
+	mostRefused = 64
+	mostCodes   = 16
+)
+
+// decline notes a refusal.
+func (t *Talk) decline(h *capture.Heard) {
+	ps := t.declines[h.Code]
+	if ps == nil {
+		if len(t.declines) >= mostCodes {
+			return
+		}
+		if t.declines == nil {
+			t.declines, t.refused = map[int]*proofs{}, map[int][]block.Range{}
+		}
+		ps = &proofs{}
+		t.declines[h.Code] = ps
+	}
+	t.prove(ps, h, t.words)
+	if list := t.refused[h.Code]; h.Range.Count > 0 && len(list) < mostRefused && !slices.Contains(list, h.Range) {
+		t.refused[h.Code] = append(list, h.Range)
+	}
+}
+
+// declined makes a finding of each error code.
+func (j *Judge) declined(t *Talk, def *protocol.Def, name string) (found []finding.Finding) {
+	codes := make([]int, 0, len(t.declines))
+	for code := range t.declines {
+		codes = append(codes, code)
+	}
+	slices.Sort(codes)
+	for _, code := range codes {
+		ps := t.declines[code]
+		why := def.Decline(code)
+		f := finding.Finding{Code: cmp.Or(why.Finding, "refused"), Severity: finding.Fault, Sure: 1, Count: ps.n,
+			Subject: j.subject(t.Key.Answerer, t.Key.Station), Title: name + " answers: " + why.Title,
+			Sentence: fmt.Sprintf("%s It said so %d times, code %d.", why.Means, ps.n, code), Remedy: why.Causes}
+		if ranges, ok := def.Ranges(); ok && ranges.Absent(code) {
+			t.boundary(&f, def, t.refused[code])
+		}
+		ps.into(&f)
+		found = append(found, f)
+	}
+	return found
+}
+
+// boundary says where the map of the device ends, from what it refused and what it
+// did not.
+func (t *Talk) boundary(f *finding.Finding, def *protocol.Def, refused []block.Range) {
+	place := func(area string, unit uint32) string { return def.Scheme.Short(block.At(area, unit)) }
+	for _, r := range refused {
+		from, to := r.Start, r.Start+uint32(r.Count)
+		taken := t.taken[r.Area]
+		if taken.covers(from, to) {
+			f.Evidence = append(f.Evidence, fmt.Sprintf("%s to %s was read as well as refused: it is not there all the "+
+				"time.", place(r.Area, from), place(r.Area, to-1)))
+			continue
+		}
+		switch {
+		case r.Count > 1 && from > 0 && taken.covers(from-1, to-1):
+			f.Code, f.Sure = "off-by-one", 0.8
+			f.Sentence = fmt.Sprintf("It refuses %s to %s and has %s to %s: the list counts from the other number.",
+				place(r.Area, from), place(r.Area, to-1), place(r.Area, from-1), place(r.Area, to-2))
+			f.Remedy = "Take one from every address of the asking end (lists count from 1, the wire from 0)."
+			f.Else = "The map ends there, and the question is one too long."
+			return
+		case r.Count > 1 && taken.covers(from+1, to+1):
+			f.Code, f.Sure = "off-by-one", 0.8
+			f.Sentence = fmt.Sprintf("It refuses %s to %s and has %s to %s: the list counts from the other number.",
+				place(r.Area, from), place(r.Area, to-1), place(r.Area, from+1), place(r.Area, to))
+			f.Remedy = "Add one to every address of the asking end (lists count from 1, the wire from 0)."
+			f.Else = "The map begins there."
+			return
+		}
+		if taken == nil {
+			continue
+		}
+		for _, s := range taken.list {
+			if s.from <= from && s.to > from && s.to < to {
+				f.Sentence += fmt.Sprintf(" It has %s to %s, and not all of %s to %s.", place(r.Area, s.from),
+					place(r.Area, s.to-1), place(r.Area, s.to), place(r.Area, to-1))
+			} else if s.from > from && s.from < to && s.to >= to {
+				f.Sentence += fmt.Sprintf(" It has %s to %s, and not all of %s to %s.", place(r.Area, s.from),
+					place(r.Area, s.to-1), place(r.Area, from), place(r.Area, s.from-1))
+			}
+		}
+	}
+}

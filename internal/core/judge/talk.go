@@ -1,0 +1,367 @@
+package judge
+
+import (
+	"fmt"
+	"net/netip"
+	"time"
+
+	"ferry/internal/core/block"
+	"ferry/internal/core/capture"
+	"ferry/internal/core/exchange"
+	"ferry/internal/core/finding"
+	"ferry/internal/core/protocol"
+)
+
+// TalkKey names who asks a station of whom.
+type TalkKey struct {
+	Asker    netip.Addr
+	Answerer netip.AddrPort
+	Station  int // -1 where there is none
+}
+
+// Talk is what is kept of one who asks a station.
+type Talk struct {
+	Key      TalkKey
+	Protocol string
+	First    time.Time
+	// Asked counts the questions, and what came of them.
+	Asked, Answered, Declined, Unanswered, Garbled, Broken int
+	Octets                                                 int64
+	// Latency counts answers by the time they took, in steps of a quarter of an octave
+	// from 1 µs.
+	Latency [latencySteps]int32
+	Longest time.Duration
+
+	// Requests are what it was asked for, by the units; Beyond counts those of more
+	// than are told apart.
+	Requests map[block.Range]*Request
+	Beyond   int
+
+	end *end
+	// functions are what it was asked for, by the family's number.
+	functions []functionTalk
+	none      proofs // no answer
+	late      proofs
+	lateBy    time.Duration
+	mismatch  proofs
+	other     proofs // another station answers
+	twice     proofs
+	over      proofs
+	toAll     proofs
+	odd       proofs
+	numberless,
+	pieces proofs
+	declines map[int]*proofs
+	refused  map[int][]block.Range // by error code
+	taken    map[string]*runs
+	gave     time.Duration // the shortest time after which the next was asked
+}
+
+// Request is one question that is asked again and again.
+type Request struct {
+	Range       block.Range
+	Function    int
+	Write       bool
+	Count       int
+	First, Last time.Time
+	FirstIn     int64 // the packet
+	Answered    int
+}
+
+// mostRequests bounds the questions that are told apart in one talk.
+const mostRequests = 4096
+
+// request counts a question.
+func (t *Talk) request(h *capture.Heard) {
+	r := t.Requests[h.Range]
+	if r == nil {
+		if len(t.Requests) >= mostRequests {
+			t.Beyond++
+			return
+		}
+		if t.Requests == nil {
+			t.Requests = map[block.Range]*Request{}
+		}
+		r = &Request{Range: h.Range, Function: h.Function, Write: h.Write, First: h.Asked, FirstIn: h.AskedIn}
+		t.Requests[h.Range] = r
+	}
+	r.Count++
+	r.Last = h.Asked
+	if h.Outcome == exchange.Answered {
+		r.Answered++
+	}
+}
+
+// functionTalk counts what came of one function.
+type functionTalk struct {
+	function, asked, answered, unanswered int
+}
+
+// latencySteps bounds the steps of the distribution: 4 an octave from 1 µs to over an
+// hour.
+const latencySteps = 4 * 32
+
+// Percentile returns the time within which a share of the answers came, to a quarter
+// of an octave; 0 where there was none.
+func (t *Talk) Percentile(share float64) time.Duration {
+	total := int64(0)
+	for _, n := range t.Latency {
+		total += int64(n)
+	}
+	want := int64(share * float64(total))
+	for i, n := range t.Latency {
+		if want -= int64(n); want < 0 || want == 0 && n > 0 {
+			return stepEnd(i)
+		}
+	}
+	return 0
+}
+
+// stepOf is the step of the distribution that a time falls in.
+func stepOf(d time.Duration) int {
+	us := uint64(max(d.Microseconds(), 1))
+	octave := 63 - leading(us)
+	quarter := 0
+	if octave >= 2 {
+		quarter = int(us>>(octave-2)) & 3
+	}
+	return min(octave*4+quarter, latencySteps-1)
+}
+
+func stepEnd(i int) time.Duration {
+	octave, quarter := i/4, i%4
+	us := (uint64(1) << octave) * uint64(5+quarter) / 4
+	return time.Duration(us) * time.Microsecond
+}
+
+func leading(v uint64) int {
+	n := 0
+	for v&(1<<63) == 0 {
+		v <<= 1
+		n++
+	}
+	return n
+}
+
+// hear takes in one exchange.
+func (t *Talk) hear(h *capture.Heard) {
+	t.Asked++
+	t.Octets += int64(len(h.Request) + len(h.Answer))
+	f := t.function(h.Function)
+	f.asked++
+	if !h.Answered.IsZero() {
+		f.answered++
+		latency := h.Latency()
+		t.Latency[stepOf(latency)]++
+		t.Longest = max(t.Longest, latency)
+	}
+	if h.Range.Count > 0 {
+		t.request(h)
+	}
+	if h.Overtaken && h.GaveUp >= gaveUp {
+		t.prove(&t.late, h, func(h *capture.Heard) string {
+			return fmt.Sprintf("%s is answered after %s, the next was asked after %s", t.words(h), long(h.Latency()),
+				long(h.GaveUp))
+		})
+		t.lateBy = max(t.lateBy, h.Latency())
+		if t.gave == 0 || h.GaveUp < t.gave {
+			t.gave = h.GaveUp
+		}
+	}
+	if h.OverLimit {
+		t.prove(&t.over, h, t.words)
+	}
+	if h.ToAll && !h.Write {
+		t.prove(&t.toAll, h, t.words)
+	}
+	if h.Manner != 0 {
+		t.manner(h)
+	}
+	switch h.Outcome {
+	case exchange.Answered, exchange.Sent:
+		t.Answered++
+		if h.Range.Count > 0 {
+			t.accept(h)
+		}
+	case exchange.Declined:
+		t.Declined++
+		t.decline(h)
+	case exchange.NoAnswer:
+		t.Unanswered++
+		f.unanswered++
+		t.prove(&t.none, h, t.words)
+	case exchange.Garbled:
+		t.Garbled++
+		if h.Cause == exchange.OtherStation {
+			t.prove(&t.other, h, t.broken)
+		} else {
+			t.prove(&t.mismatch, h, t.broken)
+		}
+	default:
+		t.Broken++ // the connection ended: the way is judged for it
+	}
+}
+
+// gaveUp is the least time after which an asker that asks the next gave up: who asks
+// several at a time does so sooner.
+const gaveUp = 100 * time.Millisecond
+
+func (t *Talk) function(number int) *functionTalk {
+	for i := range t.functions {
+		if t.functions[i].function == number {
+			return &t.functions[i]
+		}
+	}
+	if len(t.functions) >= 256 {
+		return &t.functions[255]
+	}
+	t.functions = append(t.functions, functionTalk{function: number})
+	return &t.functions[len(t.functions)-1]
+}
+
+func (t *Talk) manner(h *capture.Heard) {
+	if h.Manner&exchange.OddStation != 0 {
+		t.odd.add(proofOf(h, ""))
+	}
+	if h.Manner&exchange.NoTransaction != 0 {
+		t.numberless.add(proofOf(h, ""))
+	}
+	if h.Manner&exchange.Pieces != 0 {
+		t.pieces.add(proofOf(h, ""))
+	}
+}
+
+// prove keeps a proof, whose words are only found where they are kept.
+func (t *Talk) prove(ps *proofs, h *capture.Heard, words func(*capture.Heard) string) {
+	if ps.full() {
+		ps.add(proofOf(h, ""))
+		return
+	}
+	ps.add(proofOf(h, words(h)))
+}
+
+func (t *Talk) broken(h *capture.Heard) string { return t.words(h) + ": " + h.Broken }
+
+// words say what was asked for.
+func (t *Talk) words(h *capture.Heard) string {
+	for _, s := range capture.Speeches() {
+		if s.Protocol == t.Protocol && s.Words != nil {
+			return s.Words(h)
+		}
+	}
+	return fmt.Sprintf("function %d", h.Function)
+}
+
+// talking judges what was said between two.
+func (j *Judge) talking(t *Talk) (found []finding.Finding) {
+	def, _ := protocol.Named(t.Protocol)
+	name := j.named(t.Key.Answerer, t.Key.Station)
+	station := def.StationWord()
+	add := func(code string, severity finding.Severity, sure float64, ps *proofs, title, sentence, remedy, other string) {
+		if ps.n == 0 {
+			return
+		}
+		f := finding.Finding{Code: code, Severity: severity, Sure: sure, Count: ps.n,
+			Subject: j.subject(t.Key.Answerer, t.Key.Station), Title: title, Sentence: sentence, Remedy: remedy,
+			Else: other}
+		ps.into(&f)
+		found = append(found, f)
+	}
+	if t.none.n > 0 {
+		found = append(found, j.unanswered(t, def, name)...)
+	}
+	add("late-answer", finding.Fault, 0.9, &t.late, name+" answers too late",
+		fmt.Sprintf("%d of %d answers came after the asker had gone on to the next question; they took up to %s, and it "+
+			"waits %s. Where nothing but the order tells whose answer it is, it is taken for the next one's.", t.late.n,
+			t.Asked, long(t.lateBy), long(t.gave)),
+		fmt.Sprintf("Have the asking end wait at least %s, or ask less often.", long(t.lateBy*3/2)),
+		"An asker that asks ahead, one question at each of its paces, whatever has been answered.")
+	add("answer-mismatch", finding.Fault, 0.95, &t.mismatch, name+" sends what is no answer to the question",
+		fmt.Sprintf("%d of %d answers do not go with what was asked.", t.mismatch.n, t.Asked),
+		"Look whether two clients' answers are mixed up by a box on the way, and whether the device speaks this protocol.",
+		"")
+	add("answer-mismatch", finding.Fault, 0.9, &t.other, "Another "+station+" answers for "+name,
+		fmt.Sprintf("%d of %d answers name another %s than was asked.", t.other.n, t.Asked, station),
+		"Compare the number set in the device, and in the gateway before it, with the plan.", "")
+	add("duplicate-unit", finding.Fault, 0.8, &t.twice, "Two answers for "+name,
+		fmt.Sprintf("%d questions were answered twice.", t.twice.n),
+		"Two devices have the same number behind this address, or the gateway sends twice.", "")
+	add("over-limit-request", finding.Fault, 1, &t.over, fmt.Sprintf("%s is asked for more than is allowed", name),
+		fmt.Sprintf("%d questions ask for none, or for more at once than the protocol allows.", t.over.n),
+		"Have the asking end split them.", "")
+	add("broadcast-read", finding.Fault, 1, &t.toAll, "A question to everybody",
+		fmt.Sprintf("%d times every %s was asked at once; none may answer.", t.toAll.n, station),
+		fmt.Sprintf("Ask each by its %s.", station), "")
+	for manner, ps := range map[exchange.Manner]*proofs{exchange.OddStation: &t.odd,
+		exchange.NoTransaction: &t.numberless, exchange.Pieces: &t.pieces} {
+		if ps.n*4 < t.Answered && manner == exchange.Pieces {
+			continue // now and then a message is parted on its way
+		}
+		for _, told := range exchange.Manners {
+			if told.Is == manner {
+				add(told.Code, finding.Note, 1, ps, name+" "+told.Does,
+					fmt.Sprintf("%d of %d answers came so. That is its way, and no fault.", ps.n, t.Asked), told.Copes, "")
+			}
+		}
+	}
+	return append(found, j.declined(t, def, name)...)
+}
+
+// unanswered judges questions without an answer.
+func (j *Judge) unanswered(t *Talk, def *protocol.Def, name string) (found []finding.Finding) {
+	rest := t.none
+	answered := t.Answered + t.Declined + t.Garbled
+	for _, f := range t.functions {
+		if f.unanswered < 2 || f.answered > 0 || answered == 0 {
+			continue
+		}
+		// It answers what else it is asked, and never this: it does not know it.
+		h := capture.Heard{Function: f.function}
+		found = append(found, finding.Finding{Code: "silent-function", Severity: finding.Note, Sure: 0.9,
+			Count: f.unanswered, Subject: j.subject(t.Key.Answerer, t.Key.Station),
+			Title: name + " is silent on what it does not know",
+			Sentence: fmt.Sprintf("It answers other questions and none of %d times %q.", f.unanswered,
+				t.words(&h)),
+			Remedy: "Leave this question out: waiting for its answer costs the time limit each time."})
+		rest.n -= f.unanswered
+	}
+	if rest.n <= 0 {
+		return found
+	}
+	f := finding.Finding{Code: "no-answer", Severity: finding.Fault, Sure: 0.9, Count: rest.n,
+		Subject: j.subject(t.Key.Answerer, t.Key.Station), Title: name + " does not answer"}
+	rest.into(&f)
+	switch {
+	case answered == 0 && j.othersAnswer(t):
+		f.Sentence = fmt.Sprintf("None of %d questions was answered, and others behind the same address do answer.",
+			t.Asked)
+		f.Remedy = fmt.Sprintf("Compare the %s number with the one set in the device; then look at its power, and at its "+
+			"wires to the gateway.", def.StationWord())
+	case answered == 0:
+		f.Sentence = fmt.Sprintf("It takes the connection, and answers none of %d questions.", t.Asked)
+		f.Remedy = fmt.Sprintf("Compare the %s number first: a device is silent for numbers that are not its own. Then "+
+			"look whether the port speaks this protocol.", def.StationWord())
+		f.Else = "The device lets this asker connect and does not let it ask."
+	default:
+		f.Severity = finding.Doubt
+		if rest.n*10 > t.Asked {
+			f.Severity = finding.Fault
+		}
+		f.Title = name + " leaves questions unanswered"
+		f.Sentence = fmt.Sprintf("%d of %d questions got no answer (%.1f %%).", rest.n, t.Asked,
+			100*float64(rest.n)/float64(t.Asked))
+		f.Remedy = "Look at its load, and on a serial line behind it for noise and termination. Ask it less often and " +
+			"see whether that helps."
+	}
+	return append(found, f)
+}
+
+// othersAnswer reports whether others behind the same address answer.
+func (j *Judge) othersAnswer(t *Talk) bool {
+	for _, other := range j.Talks {
+		if other.Key.Answerer == t.Key.Answerer && other.Key.Station != t.Key.Station && other.Answered+other.Declined > 0 {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,405 @@
+package files
+
+import (
+	"bufio"
+	"compress/gzip"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/gopacket/gopacket"
+	"github.com/gopacket/gopacket/ip4defrag"
+	"github.com/gopacket/gopacket/ip6defrag"
+	"github.com/gopacket/gopacket/layers"
+	"github.com/gopacket/gopacket/pcapgo"
+
+	"ferry/internal/core/capture"
+)
+
+// packetSource is what reads packets, whatever the format.
+type packetSource interface {
+	ZeroCopyReadPacketData() ([]byte, gopacket.CaptureInfo, error)
+}
+
+// Capture reads a recording of packets, one by one: pcap and pcapng, with times in
+// microseconds or nanoseconds, compressed with gzip or not, of Ethernet (with or
+// without VLAN tags), Linux cooked, loopback and raw IP. It holds no more than the
+// packet at hand and the fragments that wait.
+type Capture struct {
+	// Unread counts packets of which nothing could be made, and Why says of which
+	// kinds they were, by the number of each.
+	Unread int64
+	Why    map[string]int64
+
+	source  packetSource
+	link    func(gopacket.CaptureInfo) layers.LinkType
+	limit   *limited
+	number  int64
+	parsers map[layers.LinkType]*gopacket.DecodingLayerParser
+	decoded []gopacket.LayerType
+
+	eth   layers.Ethernet
+	tag   layers.Dot1Q
+	sll   layers.LinuxSLL
+	sll2  layers.LinuxSLL2
+	loop  layers.Loopback
+	ip4   layers.IPv4
+	ip6   layers.IPv6
+	skip  layers.IPv6ExtensionSkipper
+	part6 layers.IPv6Fragment
+	tcp   layers.TCP
+	udp   layers.UDP
+	arp   layers.ARP
+	icmp4 layers.ICMPv4
+	icmp6 layers.ICMPv6
+	rest  gopacket.Payload
+
+	frag4     *ip4defrag.IPv4Defragmenter
+	frag6     *ip6defrag.IPv6Defragmenter
+	fragments int
+}
+
+// Bounds of what a recording is read to.
+const (
+	mostUnpacked  = 64 << 30 // octets that come out of a compressed one
+	mostFragments = 20_000   // that wait for the rest of theirs
+	mostReasons   = 64
+)
+
+// limited ends a stream of too many octets.
+type limited struct {
+	r    io.Reader
+	left int64
+}
+
+var errTooLong = errors.New("it unpacks to more than 64 GiB, and is read so far")
+
+func (l *limited) Read(b []byte) (int, error) {
+	if l.left <= 0 {
+		return 0, errTooLong
+	}
+	n, err := l.r.Read(b[:min(int64(len(b)), l.left)])
+	l.left -= int64(n)
+	return n, err
+}
+
+// OpenCapture begins to read a recording.
+func OpenCapture(r io.Reader) (*Capture, error) {
+	in := bufio.NewReaderSize(r, 1<<18)
+	if magic, _ := in.Peek(2); len(magic) == 2 && magic[0] == 0x1f && magic[1] == 0x8b {
+		unpacked, err := gzip.NewReader(in)
+		if err != nil {
+			return nil, fmt.Errorf("it begins as if compressed with gzip, and is not: %w", err)
+		}
+		in = bufio.NewReaderSize(&limited{unpacked, mostUnpacked}, 1<<18)
+	}
+	magic, err := in.Peek(4)
+	if err != nil {
+		return nil, errors.New("it is empty, or too short for a recording")
+	}
+	c := &Capture{Why: map[string]int64{}, parsers: map[layers.LinkType]*gopacket.DecodingLayerParser{},
+		frag4: ip4defrag.NewIPv4Defragmenter(), frag6: ip6defrag.NewIPv6Defragmenter()}
+	if binary.BigEndian.Uint32(magic) == 0x0a0d0d0a {
+		ng, err := pcapgo.NewNgReader(in, pcapgo.NgReaderOptions{WantMixedLinkType: true, SkipUnknownVersion: true})
+		if err != nil {
+			return nil, fmt.Errorf("it begins as pcapng, and breaks off: %w", err)
+		}
+		c.source = ng
+		c.link = func(ci gopacket.CaptureInfo) layers.LinkType {
+			if len(ci.AncillaryData) > 0 {
+				if t, ok := ci.AncillaryData[0].(layers.LinkType); ok {
+					return t
+				}
+			}
+			return layers.LinkTypeEthernet
+		}
+		return c, nil
+	}
+	old, err := pcapgo.NewReader(in)
+	if err != nil {
+		return nil, fmt.Errorf("it is neither pcap nor pcapng, nor one of them compressed with gzip: %w", err)
+	}
+	c.source = old
+	c.link = func(gopacket.CaptureInfo) layers.LinkType { return old.LinkType() }
+	return c, nil
+}
+
+// Next reads the next packet into p, whose payload is there until the next call. It
+// returns io.EOF at the end, and another error where the rest cannot be read.
+func (c *Capture) Next(p *capture.Packet) error {
+	data, ci, err := c.source.ZeroCopyReadPacketData()
+	if err != nil {
+		if errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+			return io.EOF
+		}
+		return fmt.Errorf("after packet %d the recording cannot be read: %w", c.number, err)
+	}
+	c.number++
+	*p = capture.Packet{Number: c.number, At: ci.Timestamp, Whole: ci.Length}
+	link := c.link(ci)
+	parser := c.parser(link)
+	if parser == nil {
+		c.unread(fmt.Sprintf("link type %d (%v)", link, link))
+		return nil
+	}
+	c.ip4.Length, c.ip6.Length, c.tcp.Payload = 0, 0, nil
+	err = parser.DecodeLayers(data, &c.decoded)
+	if err != nil && len(c.decoded) == 0 {
+		c.unread("cut short in its first header")
+		return nil
+	}
+	c.fill(p, ci.Timestamp)
+	if p.Kind == capture.Other && err != nil {
+		c.unread("broken headers")
+	}
+	return nil
+}
+
+func (c *Capture) unread(why string) {
+	c.Unread++
+	if _, known := c.Why[why]; known || len(c.Why) < mostReasons {
+		c.Why[why]++
+	}
+}
+
+// Reasons says what could not be read, in words.
+func (c *Capture) Reasons() []string {
+	var said []string
+	for why, n := range c.Why {
+		said = append(said, fmt.Sprintf("%d packets: %s", n, why))
+	}
+	slices.SortFunc(said, strings.Compare)
+	return said
+}
+
+// parser returns what takes packets of a link apart; nil for one that is not known.
+func (c *Capture) parser(link layers.LinkType) *gopacket.DecodingLayerParser {
+	if p, ok := c.parsers[link]; ok {
+		return p
+	}
+	first, ok := map[layers.LinkType]gopacket.LayerType{layers.LinkTypeEthernet: layers.LayerTypeEthernet,
+		layers.LinkTypeLinuxSLL: layers.LayerTypeLinuxSLL, layers.LinkTypeLinuxSLL2: layers.LayerTypeLinuxSLL2,
+		layers.LinkTypeNull: layers.LayerTypeLoopback, layers.LinkTypeLoop: layers.LayerTypeLoopback,
+		layers.LinkTypeIPv4: layers.LayerTypeIPv4, layers.LinkTypeIPv6: layers.LayerTypeIPv6,
+		layers.LinkTypeRaw: rawIP, 12: rawIP, 14: rawIP}[link]
+	if !ok {
+		c.parsers[link] = nil
+		return nil
+	}
+	p := gopacket.NewDecodingLayerParser(first, &c.eth, &c.tag, &c.sll, &c.sll2, &c.loop, &c.ip4, &c.ip6, &c.skip,
+		&c.part6, &c.tcp, &c.udp, &c.arp, &c.icmp4, &c.icmp6, &c.rest, &eitherIP{})
+	p.IgnoreUnsupported = true
+	c.parsers[link] = p
+	return p
+}
+
+// rawIP is the layer of a link that carries IP of either version without a header of
+// its own (LINKTYPE_RAW).
+var rawIP = gopacket.RegisterLayerType(7701, gopacket.LayerTypeMetadata{Name: "raw IP",
+	Decoder: gopacket.DecodeUnknown})
+
+// eitherIP looks at the version alone, and takes nothing off.
+type eitherIP struct{ data []byte }
+
+func (e *eitherIP) DecodeFromBytes(data []byte, _ gopacket.DecodeFeedback) error {
+	if e.data = data; len(data) == 0 {
+		return errors.New("an empty packet")
+	}
+	return nil
+}
+
+func (e *eitherIP) CanDecode() gopacket.LayerClass { return rawIP }
+func (e *eitherIP) LayerPayload() []byte           { return e.data }
+
+func (e *eitherIP) NextLayerType() gopacket.LayerType {
+	if e.data[0]>>4 == 6 {
+		return layers.LayerTypeIPv6
+	}
+	return layers.LayerTypeIPv4
+}
+
+// fill takes over what the layers hold.
+func (c *Capture) fill(p *capture.Packet, at time.Time) {
+	var from, to netip.Addr
+	room := -1 // octets that the IP header says follow it; -1 for as many as there are
+	for _, t := range c.decoded {
+		switch t {
+		case layers.LayerTypeIPv4:
+			from, to = addr(c.ip4.SrcIP), addr(c.ip4.DstIP)
+			if c.ip4.Length > 0 {
+				room = int(c.ip4.Length) - 4*int(c.ip4.IHL)
+			}
+			if c.ip4.Flags&layers.IPv4MoreFragments != 0 || c.ip4.FragOffset != 0 {
+				c.fragment4(p, from, to, at)
+				return
+			}
+		case layers.LayerTypeIPv6:
+			from, to = addr(c.ip6.SrcIP), addr(c.ip6.DstIP)
+			room = -1
+		case layers.LayerTypeIPv6Fragment:
+			c.fragment6(p, from, to)
+			return
+		case layers.LayerTypeTCP:
+			c.segment(p, from, to, room)
+		case layers.LayerTypeUDP:
+			p.Kind = capture.UDP
+			p.From = netip.AddrPortFrom(from, uint16(c.udp.SrcPort))
+			p.To = netip.AddrPortFrom(to, uint16(c.udp.DstPort))
+			p.Payload = c.udp.Payload
+			if n := int(c.udp.Length) - 8 - len(p.Payload); n > 0 {
+				p.Cut = n
+			}
+		case layers.LayerTypeARP:
+			c.lookup(p)
+		case layers.LayerTypeICMPv4:
+			c.message4(p)
+		case layers.LayerTypeICMPv6:
+			c.message6(p, from)
+		}
+	}
+}
+
+func addr(ip []byte) netip.Addr {
+	a, _ := netip.AddrFromSlice(ip)
+	return a
+}
+
+// segment takes over a segment of TCP, which is to fill so many octets.
+func (c *Capture) segment(p *capture.Packet, from, to netip.Addr, room int) {
+	p.Kind = capture.TCP
+	p.From = netip.AddrPortFrom(from, uint16(c.tcp.SrcPort))
+	p.To = netip.AddrPortFrom(to, uint16(c.tcp.DstPort))
+	p.Seq, p.Ack, p.Payload = c.tcp.Seq, c.tcp.Ack, c.tcp.Payload
+	for _, f := range [...]struct {
+		set  bool
+		flag capture.Flags
+	}{{c.tcp.FIN, capture.FIN}, {c.tcp.SYN, capture.SYN}, {c.tcp.RST, capture.RST}, {c.tcp.PSH, capture.PSH},
+		{c.tcp.ACK, capture.ACK}} {
+		if f.set {
+			p.Flags |= f.flag
+		}
+	}
+	if room >= 0 {
+		p.Cut = max(room-4*int(c.tcp.DataOffset)-len(p.Payload), 0)
+	}
+}
+
+// whole goes on with a datagram that was put together from its fragments.
+func (c *Capture) whole(p *capture.Packet, from, to netip.Addr, protocol layers.IPProtocol, payload []byte) {
+	switch protocol {
+	case layers.IPProtocolTCP:
+		if c.tcp.DecodeFromBytes(payload, gopacket.NilDecodeFeedback) == nil {
+			c.segment(p, from, to, -1)
+		}
+	case layers.IPProtocolUDP:
+		if c.udp.DecodeFromBytes(payload, gopacket.NilDecodeFeedback) == nil {
+			p.Kind, p.Payload = capture.UDP, c.udp.Payload
+			p.From = netip.AddrPortFrom(from, uint16(c.udp.SrcPort))
+			p.To = netip.AddrPortFrom(to, uint16(c.udp.DstPort))
+		}
+	}
+}
+
+// waits counts fragments, and forgets all that wait when they become too many.
+func (c *Capture) waits() {
+	if c.fragments++; c.fragments > mostFragments {
+		c.fragments = 0
+		c.frag4, c.frag6 = ip4defrag.NewIPv4Defragmenter(), ip6defrag.NewIPv6Defragmenter()
+	}
+}
+
+func (c *Capture) fragment4(p *capture.Packet, from, to netip.Addr, at time.Time) {
+	c.waits()
+	part := c.ip4
+	part.Payload = slices.Clone(c.ip4.Payload)
+	part.SrcIP, part.DstIP = slices.Clone(c.ip4.SrcIP), slices.Clone(c.ip4.DstIP)
+	joined, err := c.frag4.DefragIPv4WithTimestamp(&part, at)
+	if err != nil {
+		c.unread("fragments that do not fit together")
+	} else if joined != nil {
+		c.whole(p, from, to, joined.Protocol, joined.Payload)
+	}
+}
+
+func (c *Capture) fragment6(p *capture.Packet, from, to netip.Addr) {
+	c.waits()
+	head, part := c.ip6, c.part6
+	head.SrcIP, head.DstIP = slices.Clone(c.ip6.SrcIP), slices.Clone(c.ip6.DstIP)
+	part.Payload = slices.Clone(c.part6.Payload)
+	if joined := c.frag6.DefragIPv6(&head, &part); joined != nil {
+		c.whole(p, from, to, joined.NextHeader, joined.Payload)
+	}
+}
+
+// lookup takes over a question of ARP, or the answer.
+func (c *Capture) lookup(p *capture.Packet) {
+	from, to := addr(c.arp.SourceProtAddress), addr(c.arp.DstProtAddress)
+	if !from.IsValid() || !to.IsValid() {
+		return
+	}
+	p.From, p.To = netip.AddrPortFrom(from, 0), netip.AddrPortFrom(to, 0)
+	switch c.arp.Operation {
+	case layers.ARPRequest:
+		p.Kind = capture.WhoHas
+	case layers.ARPReply:
+		p.Kind = capture.IsAt
+	}
+}
+
+// message4 takes over an ICMP message that a packet did not arrive, which quotes its
+// beginning (RFC 792).
+func (c *Capture) message4(p *capture.Packet) {
+	if c.icmp4.TypeCode.Type() != layers.ICMPv4TypeDestinationUnreachable {
+		return
+	}
+	var quoted layers.IPv4
+	if quoted.DecodeFromBytes(c.icmp4.Payload, gopacket.NilDecodeFeedback) != nil {
+		return
+	}
+	why := map[uint8]string{0: "the network cannot be reached", 1: "the host cannot be reached",
+		3: "nothing listens on the port", 9: "the network is closed to it", 10: "the host is closed to it",
+		13: "it may not pass"}[c.icmp4.TypeCode.Code()]
+	c.quoted(p, addr(quoted.SrcIP), addr(quoted.DstIP), quoted.Payload, why)
+}
+
+// quoted takes over the ends of a packet that did not arrive.
+func (c *Capture) quoted(p *capture.Packet, from, to netip.Addr, payload []byte, why string) {
+	if why == "" {
+		why = "it did not arrive"
+	}
+	var ports [2]uint16
+	if len(payload) >= 4 {
+		ports = [2]uint16{binary.BigEndian.Uint16(payload), binary.BigEndian.Uint16(payload[2:])}
+	}
+	p.Kind, p.Why = capture.Unreachable, why
+	p.From, p.To = netip.AddrPortFrom(from, ports[0]), netip.AddrPortFrom(to, ports[1])
+}
+
+// message6 takes over an ICMPv6 message: of what did not arrive (RFC 4443, section
+// 3.1), or of who has an address (RFC 4861, sections 4.3 and 4.4).
+func (c *Capture) message6(p *capture.Packet, from netip.Addr) {
+	body := c.icmp6.Payload
+	switch c.icmp6.TypeCode.Type() {
+	case layers.ICMPv6TypeDestinationUnreachable:
+		var quoted layers.IPv6
+		if len(body) < 4 || quoted.DecodeFromBytes(body[4:], gopacket.NilDecodeFeedback) != nil {
+			return
+		}
+		why := map[uint8]string{0: "there is no way to it", 1: "it may not pass", 3: "the host cannot be reached",
+			4: "nothing listens on the port"}[c.icmp6.TypeCode.Code()]
+		c.quoted(p, addr(quoted.SrcIP), addr(quoted.DstIP), quoted.Payload, why)
+	case layers.ICMPv6TypeNeighborSolicitation, layers.ICMPv6TypeNeighborAdvertisement:
+		if len(body) < 20 {
+			return
+		}
+		p.Kind, p.From, p.To = capture.WhoHas, netip.AddrPortFrom(from, 0), netip.AddrPortFrom(addr(body[4:20]), 0)
+		if c.icmp6.TypeCode.Type() == layers.ICMPv6TypeNeighborAdvertisement {
+			p.Kind, p.From = capture.IsAt, p.To
+		}
+	}
+}

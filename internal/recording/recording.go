@@ -1,0 +1,136 @@
+// Package recording reads recordings of traffic from files and has them judged.
+package recording
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
+	"ferry/internal/core/capture"
+	"ferry/internal/core/finding"
+	"ferry/internal/core/judge"
+	"ferry/internal/core/site"
+	"ferry/internal/files"
+)
+
+// Result is what came of a recording.
+type Result struct {
+	Packets     int64 `json:"packets"`
+	Connections int   `json:"connections"`
+	Exchanges   int64 `json:"exchanges"`
+	// Unread counts packets of which nothing could be made; Said says why, and what
+	// else the recording could not be used for.
+	Unread   int64             `json:"unread"`
+	Said     []string          `json:"said"`
+	Findings []finding.Finding `json:"findings"`
+}
+
+// Source is one file of a recording.
+type Source struct {
+	Name string
+	From io.Reader
+}
+
+// Reading reads a recording, which may be parted into several files: they are read in
+// their order, as if they were one.
+type Reading struct {
+	judge     *judge.Judge
+	assembler *capture.Assembler
+	result    Result
+}
+
+// New begins a reading, to be judged against a site, which may be nil. Listeners are
+// told beside the judge.
+func New(s *site.Site, listeners ...capture.Listener) *Reading {
+	r := &Reading{judge: judge.New(s)}
+	r.assembler = capture.NewAssembler(append(tee{r.judge}, listeners...))
+	return r
+}
+
+// tee tells several listeners.
+type tee []capture.Listener
+
+func (t tee) Packet(p *capture.Packet) {
+	for _, l := range t {
+		l.Packet(p)
+	}
+}
+
+func (t tee) Opened(c *capture.Conn) {
+	for _, l := range t {
+		l.Opened(c)
+	}
+}
+
+func (t tee) Heard(c *capture.Conn, h *capture.Heard) {
+	for _, l := range t {
+		l.Heard(c, h)
+	}
+}
+
+func (t tee) Done(c *capture.Conn) {
+	for _, l := range t {
+		l.Done(c)
+	}
+}
+
+// often is after how many packets it is looked whether somebody called it off.
+const often = 4096
+
+// Read reads one file. An error says that nothing of it could be read; where it breaks
+// off, what was read counts, and the result says so.
+func (r *Reading) Read(ctx context.Context, src Source) error {
+	c, err := files.OpenCapture(src.From)
+	if err != nil {
+		return fmt.Errorf("%s: %w", src.Name, err)
+	}
+	before := r.assembler.Packets
+	var p capture.Packet
+	for n := 1; ; n++ {
+		if n%often == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err = c.Next(&p); err != nil {
+			break
+		}
+		p.Number += before
+		r.assembler.Packet(&p)
+	}
+	r.result.Unread += c.Unread
+	for _, why := range c.Reasons() {
+		r.result.Said = append(r.result.Said, src.Name+": "+why)
+	}
+	if errors.Is(err, io.EOF) {
+		return nil
+	}
+	if r.assembler.Packets == before {
+		return fmt.Errorf("%s: %w", src.Name, err)
+	}
+	r.result.Unread++
+	r.result.Said = append(r.result.Said, fmt.Sprintf("%s: %v", src.Name, err))
+	return nil
+}
+
+// Now is what came of it so far.
+func (r *Reading) Now() Result {
+	res := r.result
+	res.Packets, res.Connections, res.Exchanges = r.assembler.Packets, r.assembler.Conns, r.assembler.Exchanges
+	res.Said = append([]string{}, res.Said...)
+	if n := r.assembler.Crowded; n > 0 {
+		res.Said = append(res.Said, fmt.Sprintf("Too many connections were open at once: %d were given up early.", n))
+	}
+	if n := r.assembler.Backwards; n > 0 {
+		res.Said = append(res.Said, fmt.Sprintf("The clock of the recorder ran backwards %d times: times around there "+
+			"are not sure.", n))
+	}
+	res.Said = append(res.Said, r.judge.Said()...)
+	res.Findings = r.judge.Findings()
+	return res
+}
+
+// Finish ends the reading.
+func (r *Reading) Finish() Result {
+	r.assembler.Finish()
+	return r.Now()
+}
