@@ -191,8 +191,12 @@ func (c *Capture) parser(link layers.LinkType) *gopacket.DecodingLayerParser {
 		c.parsers[link] = nil
 		return nil
 	}
-	p := gopacket.NewDecodingLayerParser(first, &c.eth, &c.tag, &c.sll, &c.sll2, &c.loop, &c.ip4, &c.ip6, &c.skip,
-		&c.part6, &c.tcp, &c.udp, &c.arp, &c.icmp4, &c.icmp6, &c.rest, &eitherIP{})
+	p := gopacket.NewDecodingLayerParser(first)
+	p.SetDecodingLayerContainer(gopacket.DecodingLayerSparse(nil))
+	for _, layer := range []gopacket.DecodingLayer{&c.eth, &c.tag, &c.sll, &c.sll2, &c.loop, &c.ip4, &c.ip6, &c.skip,
+		&c.part6, &c.tcp, &c.udp, &c.arp, &c.icmp4, &c.icmp6, &c.rest, &eitherIP{}} {
+		p.AddDecodingLayer(layer)
+	}
 	p.IgnoreUnsupported = true
 	c.parsers[link] = p
 	return p

@@ -75,9 +75,6 @@ func (t tee) Done(c *capture.Conn) {
 	}
 }
 
-// often is after how many packets it is looked whether somebody called it off.
-const often = 4096
-
 // Read reads one file. An error says that nothing of it could be read; where it breaks
 // off, what was read counts, and the result says so.
 func (r *Reading) Read(ctx context.Context, src Source) error {
@@ -86,16 +83,17 @@ func (r *Reading) Read(ctx context.Context, src Source) error {
 		return fmt.Errorf("%s: %w", src.Name, err)
 	}
 	before := r.assembler.Packets
-	var p capture.Packet
-	for n := 1; ; n++ {
-		if n%often == 0 && ctx.Err() != nil {
-			return ctx.Err()
+	for b := range ahead(ctx, c) {
+		for i := range b.packets {
+			p := &b.packets[i]
+			p.Number += before
+			r.assembler.Packet(p)
 		}
-		if err = c.Next(&p); err != nil {
-			break
-		}
-		p.Number += before
-		r.assembler.Packet(&p)
+		err = b.err
+		b.spare <- b
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
 	}
 	r.result.Unread += c.Unread
 	for _, why := range c.Reasons() {

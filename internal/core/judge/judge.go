@@ -46,7 +46,7 @@ type endKey struct {
 
 // host is what is known of an address.
 type host struct {
-	spoke  int64 // packets from it
+	spoke  bool // something came from it
 	lookup proofs
 	known  bool // somebody said which station has the address
 	gone   proofs
@@ -79,8 +79,6 @@ func (j *Judge) Packet(p *capture.Packet) {
 		j.last = p.At
 	}
 	switch p.Kind {
-	case capture.TCP, capture.UDP:
-		j.host(p.From.Addr()).spoke++
 	case capture.IsAt:
 		j.host(p.From.Addr()).known = true
 	case capture.WhoHas:
@@ -96,6 +94,8 @@ func (j *Judge) Packet(p *capture.Packet) {
 
 // Opened implements capture.Listener.
 func (j *Judge) Opened(c *capture.Conn) {
+	j.host(c.Ends[0].Addr()).spoke = true
+	j.host(c.Ends[1].Addr()).spoke = true
 	if e := j.end(c); e != nil {
 		e.open++
 		e.most = max(e.most, e.open)
@@ -152,6 +152,9 @@ func (j *Judge) Done(c *capture.Conn) {
 	e := j.end(c)
 	if e == nil {
 		return
+	}
+	if c.Ending == capture.Turned {
+		j.host(c.Ends[1].Addr()).spoke = true
 	}
 	j.notCaptured += c.Missed[0] + c.Missed[1]
 	e.done(c, j.last)

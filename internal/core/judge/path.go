@@ -160,7 +160,7 @@ func (j *Judge) path(e *end) (found []finding.Finding) {
 	reached := e.conns > 0
 	silent := e.unhurried > 0 && !reached && e.turned.n == 0
 	switch {
-	case (silent || h.gone.n > 0 && !reached && e.unheard.n > 0) && h.spoke == 0:
+	case (silent || h.gone.n > 0 && !reached && e.unheard.n > 0) && !h.spoke:
 		ps := e.unheard
 		sentence := fmt.Sprintf("Nothing ever comes back from %s: it was asked for %d connections.", e.at.Addr(),
 			e.unheard.n)

@@ -3,7 +3,6 @@ package modbus
 import (
 	"encoding/binary"
 	"encoding/hex"
-	"errors"
 	"fmt"
 )
 
@@ -97,6 +96,14 @@ func CRC(b []byte) uint16 {
 // is too short to tell. It fails if b cannot be the start of a frame: what
 // follows on the stream then has no known beginning.
 func FrameLen(b []byte) (int, error) {
+	n, broken := frameLen(b)
+	if broken != nil {
+		return 0, broken
+	}
+	return n, nil
+}
+
+func frameLen(b []byte) (int, *Broken) {
 	if len(b) >= 4 && (b[2] != 0 || b[3] != 0) {
 		return 0, &Broken{2, 4,
 			fmt.Sprintf("the protocol identifier is %d where Modbus has 0", binary.BigEndian.Uint16(b[2:]))}
@@ -114,12 +121,12 @@ func FrameLen(b []byte) (int, error) {
 // AnswerLen returns the length of the answer that starts with b, or 0 if b
 // does not tell yet. Serial frames have no length of their own: it follows
 // from the function.
-func (f Framing) AnswerLen(b []byte) (int, error) { return f.frameLen(b, answerLen) }
+func (f Framing) AnswerLen(b []byte) (int, error) { return f.lengthOf(b, answerLen) }
 
 // RequestLen is AnswerLen for requests.
-func (f Framing) RequestLen(b []byte) (int, error) { return f.frameLen(b, requestLen) }
+func (f Framing) RequestLen(b []byte) (int, error) { return f.lengthOf(b, requestLen) }
 
-func (f Framing) frameLen(b []byte, unitLen func([]byte) int) (int, error) {
+func (f Framing) lengthOf(b []byte, unitLen func([]byte) int) (int, error) {
 	switch f {
 	case RTU:
 		if len(b) < 2 {
@@ -185,10 +192,9 @@ func (f Framing) body(b []byte) ([]byte, *Broken) {
 		}
 		return octets[:last], nil
 	}
-	n, err := FrameLen(b)
-	var broken *Broken
+	n, broken := frameLen(b)
 	switch {
-	case errors.As(err, &broken):
+	case broken != nil:
 	case len(b) < HeaderLen+1:
 		broken = few()
 	case n != len(b):
