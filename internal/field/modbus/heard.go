@@ -159,29 +159,4 @@ func (c *lineConn) Listen(ctx context.Context, d time.Duration) field.Heard {
 
 // frameAt returns the length of the frame that b begins with, 0 if there is
 // none, and whether it is a request.
-func (c *lineConn) frameAt(b []byte) (n int, asked bool) { return frameAt(c.framing, b) }
-
-func frameAt(framing wire.Framing, b []byte) (n int, asked bool) {
-	for _, of := range []struct {
-		length func([]byte) (int, error)
-		asked  bool
-	}{{framing.RequestLen, true}, {framing.AnswerLen, false}} {
-		n, err := of.length(b)
-		if err != nil || n == 0 || n > len(b) {
-			continue
-		}
-		unit, pdu, err := framing.Open(b[:n])
-		if err != nil {
-			continue
-		}
-		if framing == wire.ASCII && of.asked {
-			// Its frames end alike: what it is follows from its length.
-			if as, err := wire.RTU.RequestLen(append(append([]byte{unit}, pdu...), 0, 0)); err != nil ||
-				as != len(pdu)+3 {
-				continue
-			}
-		}
-		return n, of.asked
-	}
-	return 0, false
-}
+func (c *lineConn) frameAt(b []byte) (n int, asked bool) { return c.framing.FrameAt(b) }

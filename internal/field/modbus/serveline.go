@@ -80,7 +80,7 @@ func (s *station) hear() error {
 		if len(s.heard) == 0 {
 			return nil
 		}
-		size, asked := frameAt(s.framing, s.heard)
+		size, asked := s.framing.FrameAt(s.heard)
 		if size == 0 {
 			return nil
 		}
