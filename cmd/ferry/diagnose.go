@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 	"ferry/internal/recording"
 )
@@ -15,11 +16,14 @@ import (
 // diagnoseCommand judges recordings of traffic.
 func diagnoseCommand() *cobra.Command {
 	c := &cobra.Command{Use: "diagnose CAPTURE...",
-		Short: "Say what is wrong from recordings of traffic (pcap, pcapng, compressed with gzip or not)",
+		Short: "Say what is wrong from recordings of traffic",
 		Long: "Say what is wrong from recordings of traffic. Several are read in their order, as one that was parted;\n" +
-			"their packets are counted on from one to the next. - reads standard input.",
+			"their packets are counted on from one to the next. Recordings of networks are pcap or pcapng, compressed with\n" +
+			"gzip or not; recordings of serial lines are lines with octets in hexadecimal, with a time and who speaks where\n" +
+			"they say so, or the octets themselves with --serial. - reads standard input.",
 		Args: cobra.MinimumNArgs(1)}
 	asJSON := c.Flags().Bool("json", false, "print one JSON object")
+	set := c.Flags().String("serial", "", "how the line was set of which a file is a recording, as 19200:8E1")
 	path := c.Flags().String("site", "", "site file to compare with")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		var s *site.Site
@@ -29,9 +33,17 @@ func diagnoseCommand() *cobra.Command {
 				return err
 			}
 		}
+		var format *serial.Format
+		if *set != "" {
+			f, err := serial.ParseFormat(*set)
+			if err != nil {
+				return err
+			}
+			format = &f
+		}
 		reading := recording.New(s)
 		for _, name := range args {
-			if err := readCapture(c, reading, name); err != nil {
+			if err := readCapture(c, reading, name, format); err != nil {
 				return err
 			}
 		}
@@ -50,7 +62,7 @@ func diagnoseCommand() *cobra.Command {
 	return c
 }
 
-func readCapture(c *cobra.Command, reading *recording.Reading, name string) error {
+func readCapture(c *cobra.Command, reading *recording.Reading, name string, format *serial.Format) error {
 	from := c.InOrStdin()
 	if name != "-" {
 		f, err := os.Open(name)
@@ -60,7 +72,7 @@ func readCapture(c *cobra.Command, reading *recording.Reading, name string) erro
 		defer f.Close()
 		from = f
 	}
-	return reading.Read(c.Context(), recording.Source{Name: name, From: from})
+	return reading.Read(c.Context(), recording.Source{Name: name, From: from, Serial: format})
 }
 
 func printDiagnosis(out io.Writer, r *recording.Result) {

@@ -88,6 +88,21 @@ func (l *limited) Read(b []byte) (int, error) {
 	return n, err
 }
 
+// LooksPackets reports whether a file begins as a recording of packets does.
+func LooksPackets(head []byte) bool {
+	if len(head) < 4 {
+		return false
+	}
+	if head[0] == 0x1f && head[1] == 0x8b {
+		return true
+	}
+	switch binary.BigEndian.Uint32(head) {
+	case 0x0a0d0d0a, 0xa1b2c3d4, 0xd4c3b2a1, 0xa1b23c4d, 0x4d3cb2a1:
+		return true
+	}
+	return false
+}
+
 // OpenCapture begins to read a recording.
 func OpenCapture(r io.Reader) (*Capture, error) {
 	in := bufio.NewReaderSize(r, 1<<18)

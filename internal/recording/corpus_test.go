@@ -5,7 +5,6 @@ import (
 	"compress/gzip"
 	"context"
 	"fmt"
-	"io"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -551,25 +550,9 @@ func TestCorpus(t *testing.T) {
 		for way := range ways {
 			t.Run(fmt.Sprintf("%s/%d", s.name, way+1), func(t *testing.T) {
 				stage := s.stage(way)
-				var file bytes.Buffer
-				zip := gzip.NewWriter(&file)
-				w, err := files.NewCaptureWriter(zip)
-				if err != nil {
-					t.Fatal(err)
-				}
-				for i := range stage.Packets {
-					if err := w.Write(&stage.Packets[i]); err != nil {
-						t.Fatal(err)
-					}
-				}
-				if err := w.Flush(); err != nil {
-					t.Fatal(err)
-				}
-				if err := zip.Close(); err != nil {
-					t.Fatal(err)
-				}
+				file := bytes.NewReader(written(t, stage))
 				r := New(nil)
-				if err := r.Read(context.Background(), Source{"scene.pcapng.gz", &file}); err != nil {
+				if err := r.Read(context.Background(), Source{Name: "scene.pcapng.gz", From: file}); err != nil {
 					t.Fatal(err)
 				}
 				got := r.Finish()
@@ -582,6 +565,29 @@ func TestCorpus(t *testing.T) {
 	}
 }
 
+// written is a recording as a compressed file.
+func written(t testing.TB, stage *rehearsal.Stage) []byte {
+	t.Helper()
+	var file bytes.Buffer
+	zip := gzip.NewWriter(&file)
+	w, err := files.NewCaptureWriter(zip)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range stage.Packets {
+		if err := w.Write(&stage.Packets[i]); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Flush(); err != nil {
+		t.Fatal(err)
+	}
+	if err := zip.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return file.Bytes()
+}
+
 func told(found []finding.Finding) string {
 	var b strings.Builder
 	for _, f := range found {
@@ -590,5 +596,3 @@ func told(found []finding.Finding) string {
 	}
 	return b.String()
 }
-
-var _ io.Reader = (*bytes.Buffer)(nil)

@@ -2,6 +2,7 @@
 package recording
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"ferry/internal/core/capture"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/judge"
+	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 	"ferry/internal/files"
 )
@@ -30,6 +32,9 @@ type Result struct {
 type Source struct {
 	Name string
 	From io.Reader
+	// Serial is how the serial line was set that the file is a recording of; nil where
+	// it is none, or where that is not known.
+	Serial *serial.Format
 }
 
 // Reading reads a recording, which may be parted into several files: they are read in
@@ -78,7 +83,15 @@ func (t tee) Done(c *capture.Conn) {
 // Read reads one file. An error says that nothing of it could be read; where it breaks
 // off, what was read counts, and the result says so.
 func (r *Reading) Read(ctx context.Context, src Source) error {
-	c, err := files.OpenCapture(src.From)
+	in := bufio.NewReaderSize(src.From, headOctets)
+	head, _ := in.Peek(headOctets)
+	switch {
+	case files.LooksSerial(head):
+		return r.readSerial(ctx, src, in, head)
+	case src.Serial != nil && !files.LooksPackets(head):
+		return r.readOctets(ctx, src, in)
+	}
+	c, err := files.OpenCapture(in)
 	if err != nil {
 		return fmt.Errorf("%s: %w", src.Name, err)
 	}

@@ -63,7 +63,7 @@ func BenchmarkDiagnose(b *testing.B) {
 		b.ReportAllocs()
 		for b.Loop() {
 			r := New(nil)
-			if err := r.Read(context.Background(), Source{"busy.pcapng", bytes.NewReader(data)}); err != nil {
+			if err := r.Read(context.Background(), Source{Name: "busy.pcapng", From: bytes.NewReader(data)}); err != nil {
 				b.Fatal(err)
 			}
 			if got := r.Finish(); got.Exchanges != 200_000 || len(got.Findings) > 0 {

@@ -3,6 +3,8 @@ package capture
 import (
 	"net/netip"
 	"time"
+
+	"ferry/internal/core/serial"
 )
 
 // Listener is told what a recording holds, as it goes on.
@@ -259,7 +261,9 @@ func (a *Assembler) end(c *Conn) {
 		return
 	}
 	c.told = true
-	delete(a.open, pairOf(&Packet{From: c.Ends[0], To: c.Ends[1], Kind: c.kind()}))
+	if !c.Serial {
+		delete(a.open, pairOf(&Packet{From: c.Ends[0], To: c.Ends[1], Kind: c.kind()}))
+	}
 	a.unlink(c)
 	if a.recent == c {
 		a.recent = nil
@@ -298,5 +302,34 @@ func (a *Assembler) sweep(now time.Time) {
 func (a *Assembler) Finish() {
 	for a.oldest != nil {
 		a.end(a.oldest)
+	}
+}
+
+// Line adds a serial line, which is called by a name and set to a format, nil where
+// that is not known. one says that nobody tells who speaks.
+func (a *Assembler) Line(name string, format *serial.Format, oneWay bool) *Conn {
+	a.Conns++
+	c := &Conn{Number: a.Conns, Serial: true, OneWay: oneWay, Format: format, Name: name, opened: oneWay}
+	a.touch(c)
+	a.to.Opened(c)
+	return c
+}
+
+// Said takes in what was heard on a serial line.
+func (a *Assembler) Said(c *Conn, p Piece) {
+	a.Packets++
+	if a.First.IsZero() {
+		a.First, c.Began, c.First = p.At, p.At, p.Number
+	}
+	if p.At.Before(a.Last) {
+		a.Backwards++
+	} else {
+		a.Last = p.At
+	}
+	c.Last, c.LastAt = p.Number, p.At
+	a.to.Packet(&Packet{Number: p.Number, At: p.At, Whole: len(p.Octets)})
+	a.say(c, p)
+	if c.turning {
+		c.turn()
 	}
 }

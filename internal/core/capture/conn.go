@@ -3,6 +3,8 @@ package capture
 import (
 	"net/netip"
 	"time"
+
+	"ferry/internal/core/serial"
 )
 
 // Ending says how a connection came to its end.
@@ -26,6 +28,12 @@ type Conn struct {
 	Ends [2]netip.AddrPort
 	// Datagrams is set where it is no connection of TCP.
 	Datagrams bool
+	// Serial is set where it is a serial line, OneWay where the recording of it does not
+	// say who speaks. Format is how the line is set, nil where that is not known, and
+	// Name what it is called.
+	Serial, OneWay bool
+	Format         *serial.Format
+	Name           string
 	// Speech is what is spoken; nil for what no family knows.
 	Speech *Speech
 	// Began is when it was first heard of, Greeted when it was accepted; zero where
@@ -178,8 +186,11 @@ func (a *Assembler) early(c *Conn, side Side, p *Packet) {
 	if h.heard && after(h.acked, h.next) > 0 {
 		// The other side has what is missing: it was not recorded.
 		a.skip(c, side)
-		a.segment(c, side, p)
-		return
+		a.drain(c, side)
+		if after(p.Seq, h.next) <= 0 {
+			a.segment(c, side, p)
+			return
+		}
 	}
 	if len(h.wait) == 0 {
 		h.first = p.At

@@ -45,6 +45,8 @@ type Heard struct {
 	ToAll bool
 	// Again is set where the same was asked just before and got no answer.
 	Again bool
+	// Late is set where the same exchange was told of before, as not answered.
+	Late bool
 	// Broken says what is wrong with the answer: as a clause.
 	Broken string
 	// Request and Answer are the octets, Data those of the units read or written.
@@ -91,6 +93,8 @@ type Speech struct {
 	Protocol string
 	// Datagrams is set where each piece stands for itself.
 	Datagrams bool
+	// Serial is set where it is spoken on serial lines, and not over a network.
+	Serial bool
 	// Recognise judges the first octets that each side said.
 	Recognise func(said [2][]byte) Fit
 	// AskerOf tells from the first octets of a connection which of its sides asks;
@@ -157,7 +161,7 @@ func (a *Assembler) recognise(c *Conn, p Piece) {
 	}
 	best, fit, open := (*Speech)(nil), Not, false
 	for _, s := range speeches {
-		if s.Datagrams != c.Datagrams {
+		if s.Datagrams != c.Datagrams || s.Serial != c.Serial {
 			continue
 		}
 		f := s.Recognise(said)
@@ -200,7 +204,7 @@ func (a *Assembler) settle(c *Conn, s *Speech, said [2][]byte) {
 	}
 	c.opened = true
 	c.reader = s.New(c, func(h *Heard) {
-		if h.Stray == "" {
+		if h.Stray == "" && !h.Late {
 			c.Heard++
 			a.Exchanges++
 		}

@@ -40,6 +40,7 @@ const (
 	OtherStation Cause = "other station" // a right frame of another station
 	TwoStations  Cause = "two stations"  // more than one answer at once
 	Format       Cause = "format"        // what another baud rate or parity looks like
+	Check        Cause = "check"         // a frame of the right length that fails its check
 	Noise        Cause = "noise"         // a frame of the right length with wrong octets
 	CutShort     Cause = "cut short"     // the rest of the frame did not come
 	Echo         Cause = "echo"          // the own request came back

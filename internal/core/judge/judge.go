@@ -94,6 +94,9 @@ func (j *Judge) Packet(p *capture.Packet) {
 
 // Opened implements capture.Listener.
 func (j *Judge) Opened(c *capture.Conn) {
+	if c.Serial {
+		return
+	}
 	j.host(c.Ends[0].Addr()).spoke = true
 	j.host(c.Ends[1].Addr()).spoke = true
 	if e := j.end(c); e != nil {
@@ -106,7 +109,7 @@ func (j *Judge) Opened(c *capture.Conn) {
 func (j *Judge) Heard(c *capture.Conn, h *capture.Heard) {
 	t := j.recent
 	if t == nil || t.Key.Station != h.Station || t.Key.Answerer != c.Ends[capture.Answerer] ||
-		t.Key.Asker != c.Ends[capture.Asker].Addr() {
+		t.Key.Asker != c.Ends[capture.Asker].Addr() || t.Key.Line != c.Name {
 		if t = j.talk(c, h); t == nil {
 			j.beyond++
 			return
@@ -131,15 +134,17 @@ func (j *Judge) Heard(c *capture.Conn, h *capture.Heard) {
 
 // talk finds or makes what is kept of one who asks a station of one who answers.
 func (j *Judge) talk(c *capture.Conn, h *capture.Heard) *Talk {
-	key := TalkKey{c.Ends[capture.Asker].Addr(), c.Ends[capture.Answerer], h.Station}
+	key := TalkKey{c.Ends[capture.Asker].Addr(), c.Ends[capture.Answerer], h.Station, c.Name}
 	t := j.Talks[key]
 	if t == nil {
 		if len(j.Talks) >= mostTalks || h.Stray != "" && h.Station < 0 {
 			return nil
 		}
-		e := j.end(c)
-		if e == nil {
-			return nil
+		e := &end{}
+		if !c.Serial {
+			if e = j.end(c); e == nil {
+				return nil
+			}
 		}
 		t = &Talk{Key: key, Protocol: c.Speech.Protocol, First: j.last, end: e}
 		j.Talks[key] = t
@@ -149,6 +154,9 @@ func (j *Judge) talk(c *capture.Conn, h *capture.Heard) *Talk {
 
 // Done implements capture.Listener.
 func (j *Judge) Done(c *capture.Conn) {
+	if c.Serial {
+		return
+	}
 	e := j.end(c)
 	if e == nil {
 		return

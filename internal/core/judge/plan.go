@@ -21,11 +21,13 @@ type plan struct {
 	links  map[place][]planned
 	at     map[netip.AddrPort]string // the device at an address
 	askers map[netip.Addr]string     // devices by their addresses
+	lines  []string                  // names of serial lines
 }
 
 type place struct {
 	at      netip.AddrPort
 	station int
+	line    string // the name of a serial line; empty over a network
 }
 
 type planned struct {
@@ -54,24 +56,45 @@ func planOf(s *site.Site) *plan {
 		if device == nil || !ok || device.PortFor(link) == nil {
 			continue
 		}
+		if line := s.Line(link.Line); line != nil && line.Medium == site.SerialLine {
+			p.add(place{line: line.Name}, def, link, device)
+			continue
+		}
 		a, err := netip.ParseAddr(device.PortFor(link).Host)
 		if err != nil {
 			continue
 		}
 		at := netip.AddrPortFrom(a.Unmap(), uint16(def.Int(link.Settings, protocol.KeyPort)))
-		station, has := def.StationOf(link.Settings)
-		if !has {
-			station = -1
-		}
-		key := place{at, station}
-		p.links[key] = append(p.links[key], planned{link, device, s.Device(link.Asking)})
+		p.add(place{at: at}, def, link, device)
 		if was, twice := p.at[at]; twice && was != device.Name {
 			p.at[at] = at.Addr().String() // several behind one address
 		} else {
 			p.at[at] = device.Name
 		}
 	}
+	for i := range s.Lines {
+		if s.Lines[i].Medium == site.SerialLine {
+			p.lines = append(p.lines, s.Lines[i].Name)
+		}
+	}
 	return p
+}
+
+// add adds a link under its place, whose station it says.
+func (p *plan) add(at place, def *protocol.Def, link *site.Link, device *site.Device) {
+	at.station = -1
+	if station, has := def.StationOf(link.Settings); has {
+		at.station = station
+	}
+	p.links[at] = append(p.links[at], planned{link, device, p.site.Device(link.Asking)})
+}
+
+// of lists the links of a talk.
+func (p *plan) of(t *Talk) []planned {
+	if t.Key.Line != "" {
+		return p.onLine(t.Key.Line, t.Key.Station)
+	}
+	return p.links[place{at: t.Key.Answerer, station: t.Key.Station}]
 }
 
 // named is how people call who answers at an address, or a station there.
@@ -80,7 +103,7 @@ func (j *Judge) named(at netip.AddrPort, station int) string { return j.subject(
 // subject is who answers at an address: the device of the plan, or the address.
 func (j *Judge) subject(at netip.AddrPort, station int) finding.Subject {
 	if j.plan != nil {
-		if list := j.plan.links[place{at, station}]; len(list) > 0 {
+		if list := j.plan.links[place{at: at, station: station}]; len(list) > 0 {
 			return finding.Subject{Kind: "link", ID: list[0].link.ID, Device: list[0].device.ID, Name: list[0].device.Name}
 		}
 		if name, ok := j.plan.at[at]; ok && station < 0 {
@@ -105,11 +128,28 @@ func (j *Judge) stationWord(at netip.AddrPort) string {
 	}
 	for key, t := range j.Talks {
 		if key.Answerer == at {
-			def, _ := protocol.Named(t.Protocol)
-			return def.StationWord()
+			return j.wordOf(t)
 		}
 	}
 	return "station"
+}
+
+// wordOf is the word of a talk's protocol for a station.
+func (j *Judge) wordOf(t *Talk) string {
+	def, _ := protocol.Named(t.Protocol)
+	return def.StationWord()
+}
+
+// onLine lists the links to a station of a serial line: of that which is called so, or
+// of the only one.
+func (p *plan) onLine(line string, station int) []planned {
+	if list, ok := p.links[place{line: line, station: station}]; ok {
+		return list
+	}
+	if len(p.lines) == 1 {
+		return p.links[place{line: p.lines[0], station: station}]
+	}
+	return nil
 }
 
 // hear has nothing to do for each exchange: what was asked is kept by the talk.
@@ -117,27 +157,30 @@ func (p *plan) hear(*Talk, *capture.Heard) {}
 
 // findings compares what was heard with the plan.
 func (p *plan) findings(j *Judge) (found []finding.Finding) {
-	heard := map[place][]*Talk{}
+	heard := map[*site.Link][]*Talk{}
 	for _, t := range j.Sorted() {
-		key := place{t.Key.Answerer, t.Key.Station}
-		list := p.links[key]
+		list := p.of(t)
 		if len(list) == 0 {
 			_, known := p.at[t.Key.Answerer]
-			if known {
+			if known || t.Key.Line != "" && len(p.lines) == 1 {
 				found = append(found, p.unknownStation(j, t))
 			}
 			continue
 		}
-		heard[key] = append(heard[key], t)
+		for _, pl := range list {
+			heard[pl.link] = append(heard[pl.link], t)
+		}
 		if f, unknown := p.unknownAsker(j, t, list); unknown {
 			found = append(found, f)
 			continue
 		}
 		found = append(found, p.requests(j, t, list)...)
 	}
-	for key, talks := range heard {
-		for _, pl := range p.links[key] {
-			found = append(found, p.points(j, pl, talks)...)
+	for _, list := range p.links {
+		for _, pl := range list {
+			if talks := heard[pl.link]; len(talks) > 0 {
+				found = append(found, p.points(j, pl, talks)...)
+			}
 		}
 	}
 	slices.SortStableFunc(found, func(a, b finding.Finding) int { return cmp.Compare(a.Key(), b.Key()) })
@@ -147,16 +190,27 @@ func (p *plan) findings(j *Judge) (found []finding.Finding) {
 func (p *plan) unknownStation(j *Judge, t *Talk) finding.Finding {
 	def, _ := protocol.Named(t.Protocol)
 	f := finding.Finding{Code: "unknown-unit", Severity: finding.Doubt, Sure: 0.9, Count: t.Asked,
-		Subject: j.subject(t.Key.Answerer, t.Key.Station),
+		Subject: j.of(t),
 		Title:   fmt.Sprintf("%s %d is in no plan", def.StationWord(), t.Key.Station),
-		Sentence: fmt.Sprintf("%s asks %s %d at %s %d times, and the site has none there.", p.asker(t.Key.Asker),
-			def.StationWord(), t.Key.Station, t.Key.Answerer, t.Asked),
+		Sentence: fmt.Sprintf("%s asks %s %d%s %d times, and the site has none there.", p.asker(t.Key.Asker),
+			def.StationWord(), t.Key.Station, t.where(), t.Asked),
 		Remedy: "Add the device to the site, or correct the number at the asking end."}
 	t.first(&f)
 	return f
 }
 
+// where is the address of who answers, as it follows his number.
+func (t *Talk) where() string {
+	if t.Key.Line != "" {
+		return ""
+	}
+	return " at " + t.Key.Answerer.String()
+}
+
 func (p *plan) asker(a netip.Addr) string {
+	if !a.IsValid() {
+		return "Somebody"
+	}
 	if name, ok := p.askers[a]; ok {
 		return name
 	}
@@ -180,6 +234,9 @@ func (t *Talk) first(f *finding.Finding) {
 // unknownAsker reports one who asks and is not in the plan of the device.
 func (p *plan) unknownAsker(j *Judge, t *Talk, list []planned) (f finding.Finding, unknown bool) {
 	addresses := 0
+	if t.Key.Line != "" {
+		return f, false // nobody has an address there
+	}
 	for _, pl := range list {
 		if pl.asker == nil {
 			continue
@@ -199,7 +256,7 @@ func (p *plan) unknownAsker(j *Judge, t *Talk, list []planned) (f finding.Findin
 		return f, false // the plan does not say from where it is asked
 	}
 	f = finding.Finding{Code: "unknown-asker", Severity: finding.Doubt, Sure: 0.95, Count: t.Asked,
-		Subject: j.subject(t.Key.Answerer, t.Key.Station), Title: "Somebody else asks " + list[0].device.Name,
+		Subject: j.of(t), Title: "Somebody else asks " + list[0].device.Name,
 		Sentence: fmt.Sprintf("%s is asked by %s too, %d times, and the plan has no such link.", list[0].device.Name,
 			p.asker(t.Key.Asker), t.Asked),
 		Remedy: "Find out who that is. If it belongs there, add it to the site: it takes its share of the device's time."}
@@ -229,7 +286,7 @@ func (p *plan) requests(j *Judge, t *Talk, list []planned) []finding.Finding {
 	}
 	slices.SortFunc(ps.kept, func(a, b proof) int { return cmp.Compare(a.packets[0], b.packets[0]) })
 	f := finding.Finding{Code: "unplanned-request", Severity: finding.Note, Sure: 1, Count: ps.n,
-		Subject: j.subject(t.Key.Answerer, t.Key.Station), Title: device.Name + " is asked for what its map has not",
+		Subject: j.of(t), Title: device.Name + " is asked for what its map has not",
 		Sentence: fmt.Sprintf("%d questions of %s are for units in which no point of the map lies.", ps.n,
 			p.asker(t.Key.Asker)),
 		Remedy: "Add the points to the map, or leave the question out."}

@@ -17,6 +17,9 @@ type TalkKey struct {
 	Asker    netip.Addr
 	Answerer netip.AddrPort
 	Station  int // -1 where there is none
+	// Line is the serial line on which it is heard; empty over a network. Who asks and
+	// who answers have no addresses there.
+	Line string
 }
 
 // Talk is what is kept of one who asks a station.
@@ -46,6 +49,12 @@ type Talk struct {
 	mismatch  proofs
 	other     proofs // another station answers
 	twice     proofs
+	check     proofs
+	noise     proofs
+	torn      proofs
+	format    proofs
+	echo      proofs
+	collision proofs
 	over      proofs
 	toAll     proofs
 	odd       proofs
@@ -145,9 +154,16 @@ func leading(v uint64) int {
 
 // hear takes in one exchange.
 func (t *Talk) hear(h *capture.Heard) {
+	f := t.function(h.Function)
+	if h.Late { // it was counted as not answered
+		t.Asked--
+		t.Unanswered--
+		t.none.n--
+		f.asked--
+		f.unanswered--
+	}
 	t.Asked++
 	t.Octets += int64(len(h.Request) + len(h.Answer))
-	f := t.function(h.Function)
 	f.asked++
 	if !h.Answered.IsZero() {
 		f.answered++
@@ -183,6 +199,12 @@ func (t *Talk) hear(h *capture.Heard) {
 		if h.Range.Count > 0 {
 			t.accept(h)
 		}
+		switch h.Cause {
+		case exchange.Echo:
+			t.prove(&t.echo, h, t.words)
+		case exchange.Noise:
+			t.prove(&t.collision, h, t.broken)
+		}
 	case exchange.Declined:
 		t.Declined++
 		t.decline(h)
@@ -192,14 +214,29 @@ func (t *Talk) hear(h *capture.Heard) {
 		t.prove(&t.none, h, t.words)
 	case exchange.Garbled:
 		t.Garbled++
-		if h.Cause == exchange.OtherStation {
-			t.prove(&t.other, h, t.broken)
-		} else {
-			t.prove(&t.mismatch, h, t.broken)
-		}
+		t.prove(t.garbled(h.Cause), h, t.broken)
 	default:
 		t.Broken++ // the connection ended: the way is judged for it
 	}
+}
+
+// garbled finds where an answer that is none is counted.
+func (t *Talk) garbled(cause exchange.Cause) *proofs {
+	switch cause {
+	case exchange.OtherStation:
+		return &t.other
+	case exchange.TwoStations:
+		return &t.twice
+	case exchange.Check:
+		return &t.check
+	case exchange.CutShort:
+		return &t.torn
+	case exchange.Format:
+		return &t.format
+	case exchange.Noise:
+		return &t.noise
+	}
+	return &t.mismatch
 }
 
 // gaveUp is the least time after which an asker that asks the next gave up: who asks
@@ -255,14 +292,14 @@ func (t *Talk) words(h *capture.Heard) string {
 // talking judges what was said between two.
 func (j *Judge) talking(t *Talk) (found []finding.Finding) {
 	def, _ := protocol.Named(t.Protocol)
-	name := j.named(t.Key.Answerer, t.Key.Station)
+	name := j.of(t).Name
 	station := def.StationWord()
 	add := func(code string, severity finding.Severity, sure float64, ps *proofs, title, sentence, remedy, other string) {
 		if ps.n == 0 {
 			return
 		}
 		f := finding.Finding{Code: code, Severity: severity, Sure: sure, Count: ps.n,
-			Subject: j.subject(t.Key.Answerer, t.Key.Station), Title: title, Sentence: sentence, Remedy: remedy,
+			Subject: j.of(t), Title: title, Sentence: sentence, Remedy: remedy,
 			Else: other}
 		ps.into(&f)
 		found = append(found, f)
@@ -283,9 +320,7 @@ func (j *Judge) talking(t *Talk) (found []finding.Finding) {
 	add("answer-mismatch", finding.Fault, 0.9, &t.other, "Another "+station+" answers for "+name,
 		fmt.Sprintf("%d of %d answers name another %s than was asked.", t.other.n, t.Asked, station),
 		"Compare the number set in the device, and in the gateway before it, with the plan.", "")
-	add("duplicate-unit", finding.Fault, 0.8, &t.twice, "Two answers for "+name,
-		fmt.Sprintf("%d questions were answered twice.", t.twice.n),
-		"Two devices have the same number behind this address, or the gateway sends twice.", "")
+	found = append(found, j.onLine(t, name, station)...)
 	add("over-limit-request", finding.Fault, 1, &t.over, fmt.Sprintf("%s is asked for more than is allowed", name),
 		fmt.Sprintf("%d questions ask for none, or for more at once than the protocol allows.", t.over.n),
 		"Have the asking end split them.", "")
@@ -318,7 +353,7 @@ func (j *Judge) unanswered(t *Talk, def *protocol.Def, name string) (found []fin
 		// It answers what else it is asked, and never this: it does not know it.
 		h := capture.Heard{Function: f.function}
 		found = append(found, finding.Finding{Code: "silent-function", Severity: finding.Note, Sure: 0.9,
-			Count: f.unanswered, Subject: j.subject(t.Key.Answerer, t.Key.Station),
+			Count: f.unanswered, Subject: j.of(t),
 			Title: name + " is silent on what it does not know",
 			Sentence: fmt.Sprintf("It answers other questions and none of %d times %q.", f.unanswered,
 				t.words(&h)),
@@ -329,7 +364,7 @@ func (j *Judge) unanswered(t *Talk, def *protocol.Def, name string) (found []fin
 		return found
 	}
 	f := finding.Finding{Code: "no-answer", Severity: finding.Fault, Sure: 0.9, Count: rest.n,
-		Subject: j.subject(t.Key.Answerer, t.Key.Station), Title: name + " does not answer"}
+		Subject: j.of(t), Title: name + " does not answer"}
 	rest.into(&f)
 	switch {
 	case answered == 0 && j.othersAnswer(t):

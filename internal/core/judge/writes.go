@@ -29,6 +29,7 @@ type written struct {
 
 type writtenKey struct {
 	at      netip.AddrPort
+	line    string
 	station int
 	unit    block.Range
 }
@@ -59,7 +60,7 @@ func (w writes) hear(t *Talk, h *capture.Heard) {
 	if h.Outcome != exchange.Answered || h.Range.Count == 0 {
 		return
 	}
-	key := writtenKey{t.Key.Answerer, t.Key.Station, h.Range}
+	key := writtenKey{t.Key.Answerer, t.Key.Line, t.Key.Station, h.Range}
 	of := w[key]
 	if !h.Write {
 		if of != nil && !of.checked && h.Asked.Sub(of.at) >= settles && h.Asked.Sub(of.at) < forgotten {
@@ -109,14 +110,14 @@ const (
 
 func (w writes) findings(j *Judge) (found []finding.Finding) {
 	for _, key := range sorted(w, func(k writtenKey) string {
-		return fmt.Sprintf("%s/%05d/%s/%08d/%d", k.at, k.station, k.unit.Area, k.unit.Start, k.unit.Count)
+		return fmt.Sprintf("%s/%s/%05d/%s/%08d/%d", k.at, k.line, k.station, k.unit.Area, k.unit.Start, k.unit.Count)
 	}) {
 		of := w[key]
-		name := j.named(key.at, key.station)
+		name := j.of(of.talk).Name
 		what := of.talk.words(&capture.Heard{Range: key.unit, Write: true, Function: of.function()})
 		add := func(code string, severity finding.Severity, sure float64, ps *proofs, title, sentence, remedy, other string) {
 			f := finding.Finding{Code: code, Severity: severity, Sure: sure, Count: ps.n,
-				Subject: j.subject(key.at, key.station), Title: title, Sentence: sentence, Remedy: remedy, Else: other}
+				Subject: j.of(of.talk), Title: title, Sentence: sentence, Remedy: remedy, Else: other}
 			f.Subject.ID += "/" + fmt.Sprint(key.unit.Start)
 			ps.into(&f)
 			found = append(found, f)

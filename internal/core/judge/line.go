@@ -1,0 +1,76 @@
+package judge
+
+import (
+	"fmt"
+
+	"ferry/internal/core/finding"
+)
+
+// of is the subject of a talk.
+func (j *Judge) of(t *Talk) finding.Subject {
+	if t.Key.Line == "" {
+		return j.subject(t.Key.Answerer, t.Key.Station)
+	}
+	if j.plan != nil {
+		if list := j.plan.onLine(t.Key.Line, t.Key.Station); len(list) > 0 {
+			return finding.Subject{Kind: "link", ID: list[0].link.ID, Device: list[0].device.ID, Name: list[0].device.Name}
+		}
+	}
+	return finding.Subject{Kind: "address", ID: fmt.Sprintf("%s/%d", t.Key.Line, t.Key.Station),
+		Name: fmt.Sprintf("%s %d", j.wordOf(t), t.Key.Station)}
+}
+
+// onLine judges frames that do not pass, as they come over lines.
+func (j *Judge) onLine(t *Talk, name, station string) (found []finding.Finding) {
+	add := func(code string, severity finding.Severity, sure float64, ps *proofs, title, sentence, remedy, other string) {
+		if ps.n == 0 {
+			return
+		}
+		f := finding.Finding{Code: code, Severity: severity, Sure: sure, Count: ps.n, Subject: j.of(t), Title: title,
+			Sentence: sentence, Remedy: remedy, Else: other}
+		ps.into(&f)
+		found = append(found, f)
+	}
+	share := func(ps *proofs) string {
+		return fmt.Sprintf("%d of %d answers (%.1f %%)", ps.n, t.Asked, 100*float64(ps.n)/float64(max(t.Asked, 1)))
+	}
+	good := t.Answered + t.Declined
+	spoilt := t.noise.n + t.check.n + t.torn.n
+	if t.format.n > 0 || good == 0 && t.noise.n >= 3 && t.noise.n*2 > t.Asked {
+		ps := t.format
+		sure, other := 0.9, ""
+		if ps.n == 0 {
+			ps, sure, other = t.noise, 0.7, "Two devices have the same number and speak at once."
+		}
+		ps.n = t.format.n + t.noise.n
+		add("wrong-serial-settings", finding.Fault, sure, &ps, name+" is set to another format",
+			"Something answers, and no answer ever passes its check: "+share(&ps)+".",
+			"Compare baud, parity and stop bits at both ends.", other)
+		return found
+	}
+	add("duplicate-unit", finding.Fault, 0.8, &t.twice, "Two answers for "+name,
+		fmt.Sprintf("%d questions were answered twice.", t.twice.n),
+		fmt.Sprintf("Two devices have the same %s: take one off, and give it a number of its own.", station),
+		"The gateway before it sends its answers twice.")
+	if spoilt > 0 && t.noise.n*2 >= spoilt {
+		ps := t.noise
+		ps.n = spoilt
+		add("noise", finding.Fault, 0.8, &ps, "Noise spoils answers of "+name, share(&ps)+" came spoilt.",
+			"Look at termination, bias, shield and earth of the line, and at what is switched near it.",
+			"Two speak at the same time.")
+		return found
+	}
+	add("check-failed", finding.Fault, 0.9, &t.check, "Answers of "+name+" fail their check",
+		share(&t.check)+" have the right length and wrong octets.",
+		"Look at termination, bias, shield and earth of the line, and at what is switched near it.", "")
+	add("frame-torn", finding.Fault, 0.8, &t.torn, "Answers of "+name+" break off",
+		share(&t.torn)+" begin as they should, and the rest does not come.",
+		"Octets are lost on the way: look at the adapter or gateway, its buffers, and at termination.", "")
+	add("echo", finding.Note, 0.9, &t.echo, "The adapter hears what it sends",
+		fmt.Sprintf("%d questions came back at once, before their answer.", t.echo.n),
+		"Switch the echo off in the adapter, or have the asking end skip it.", "")
+	add("collision", finding.Fault, 0.7, &t.collision, "Two speak at once when "+name+" answers",
+		fmt.Sprintf("%d times something came before the right answer.", t.collision.n),
+		"Look for a second asker on the line, and for two devices of one number.", "Noise on the line.")
+	return found
+}

@@ -1,0 +1,409 @@
+package modbus
+
+import (
+	"bytes"
+	"fmt"
+	"time"
+
+	"ferry/internal/core/capture"
+	"ferry/internal/core/exchange"
+	family "ferry/internal/core/family/modbus"
+	"ferry/internal/core/serial"
+)
+
+func init() {
+	for _, s := range []struct {
+		protocol string
+		framing  Framing
+		line     bool
+	}{{family.RTUTCP.Name, RTU, false}, {family.RTU.Name, RTU, true}, {family.ASCII.Name, ASCII, true}} {
+		capture.Register(&capture.Speech{Protocol: s.protocol, Serial: s.line, Recognise: s.framing.recognise,
+			AskerOf: s.framing.askerOf,
+			New: func(c *capture.Conn, heard func(*capture.Heard)) capture.Reader {
+				return &lineEar{framing: s.framing, oneWay: c.OneWay, own: c.Format, heard: heard}
+			},
+			Words: words, Question: s.framing.DissectRequest, Answer: s.framing.DissectAnswer})
+	}
+	capture.Register(&capture.Speech{Protocol: family.ASCII.Name, Recognise: ASCII.recognise, AskerOf: ASCII.askerOf,
+		New: func(_ *capture.Conn, heard func(*capture.Heard)) capture.Reader {
+			return &lineEar{framing: ASCII, heard: heard}
+		},
+		Words: words, Question: ASCII.DissectRequest, Answer: ASCII.DissectAnswer})
+}
+
+// recognise looks for a frame that passes its check: by chance one in 65 536 does.
+func (f Framing) recognise(said [2][]byte) capture.Fit {
+	for _, b := range said {
+		for from := range b {
+			if f == ASCII && b[from] != ':' {
+				continue
+			}
+			if n, _ := f.FrameAt(b[from:]); n > 0 {
+				return capture.Certain
+			}
+		}
+	}
+	return capture.Unsure
+}
+
+// askerOf tells which side asks by whether a frame can be a request alone, or an answer
+// alone.
+func (f Framing) askerOf(said [2][]byte) (first, known bool) {
+	for side, b := range said {
+		for from := range b {
+			n, asks := f.FrameAt(b[from:])
+			if n == 0 {
+				continue
+			}
+			if answer, _ := f.AnswerLen(b[from:]); f == RTU && answer == n && asks {
+				break // it may be both
+			}
+			return asks == (side == 0), true
+		}
+	}
+	return false, false
+}
+
+// lineEar hears the exchanges of frames without numbers of their own: over a line,
+// where nobody says who speaks, or over a stream that carries such frames.
+type lineEar struct {
+	framing Framing
+	oneWay  bool           // the recording does not say who speaks
+	own     *serial.Format // of the line, nil where it is not known
+	heard   func(*capture.Heard)
+	in      [2]heardOctets // of each side; all in the first where nobody says
+	asked   ask            // without a frame where nothing is asked
+	broken  []byte         // came since, and is no answer
+	brokeAt capture.Piece
+	gone    goneAsk // the last that was given up
+	done    goneAsk // the last that was answered
+	echo    bool
+	out     capture.Heard
+}
+
+// goneAsk is a question that is over.
+type goneAsk struct {
+	unit, function byte
+	frame          []byte
+	at, end        time.Time
+	packet         int64
+	set            bool
+}
+
+// heardOctets wait to become a frame.
+type heardOctets struct {
+	octets []byte
+	first  capture.Piece // when their first came
+	pieces int
+	last   time.Time
+}
+
+// Times of frames without numbers.
+const (
+	echoWithin = 30 * time.Millisecond  // what comes back sooner and is the same is an echo
+	restWithin = 500 * time.Millisecond // the rest of a frame comes sooner
+	lateWithin = 10 * time.Second       // an answer that comes later is to something else
+)
+
+// Said implements capture.Reader.
+func (e *lineEar) Said(p capture.Piece) {
+	side := p.Side
+	if e.oneWay {
+		side = 0
+	}
+	in := &e.in[side]
+	if len(in.octets) > 0 && p.At.Sub(in.last) > restWithin {
+		e.spoilt(in, len(in.octets))
+	}
+	if len(in.octets) == 0 {
+		in.first, in.pieces = p, 0
+		in.first.Octets = nil
+	}
+	in.octets = append(in.octets, p.Octets...)
+	in.pieces++
+	in.last = p.At
+	e.take(in, p)
+}
+
+// take makes frames of what came.
+func (e *lineEar) take(in *heardOctets, p capture.Piece) {
+	for len(in.octets) > 0 {
+		from, n, asks := e.find(in.octets, p.Side)
+		if n == 0 {
+			if over := len(in.octets) - MaxASCII; over > 0 {
+				e.spoilt(in, over)
+			}
+			return
+		}
+		if from > 0 {
+			e.spoilt(in, from)
+		}
+		frame := append([]byte(nil), in.octets[:n]...)
+		in.octets = append(in.octets[:0], in.octets[n:]...)
+		at := p
+		if in.pieces > 1 && len(in.octets) == 0 {
+			at.At, at.Number = in.last, p.Number
+		}
+		if asks {
+			e.question(at, in.first, frame)
+		} else {
+			e.answer(at, frame)
+		}
+		in.first, in.pieces = p, 1
+		in.first.Octets = nil
+	}
+}
+
+// find returns where the first frame in b begins, its length, 0 for none yet, and
+// whether it is a question.
+func (e *lineEar) find(b []byte, side capture.Side) (from, n int, asks bool) {
+	for from := range b {
+		rest := b[from:]
+		if e.framing == ASCII && rest[0] != ':' {
+			continue
+		}
+		asked, _ := e.framing.RequestLen(rest)
+		told, _ := e.framing.AnswerLen(rest)
+		fits := func(n int) bool {
+			if n == 0 || n > len(rest) {
+				return false
+			}
+			_, _, err := e.framing.Open(rest[:n])
+			return err == nil
+		}
+		asks, tells := fits(asked), fits(told)
+		if e.framing == ASCII && asks {
+			asks, tells = e.asciiSide(rest[:asked])
+		}
+		switch {
+		case asks && tells && !e.oneWay:
+			return from, asked, side == capture.Asker
+		case asks && tells:
+			// It may be both: an answer if it is one to what was asked just before.
+			_, err := e.framing.Check(e.asked.frame, rest[:told])
+			return from, told, len(e.asked.frame) == 0 || err != nil
+		case asks && (e.oneWay || side == capture.Asker || bytes.Equal(rest[:asked], e.asked.frame)):
+			return from, asked, true
+		case tells:
+			return from, told, false
+		}
+		if whole, unit := e.unknown(rest, from); whole {
+			return from, len(rest), e.asked.frame == nil || !e.oneWay && side == capture.Asker ||
+				e.oneWay && unit != e.unit()
+		}
+		// Where a frame may begin that is not all here yet, the rest is waited for.
+		if from == 0 && (max(asked, told) > len(rest) || asked == 0 && told == 0 && len(rest) < 4) {
+			if len(e.asked.frame) == 0 || rest[0] == e.unit() || len(rest) < 8 {
+				if later, _, _ := e.later(b, side); later == 0 {
+					return 0, 0, false
+				}
+			}
+		}
+	}
+	return 0, 0, false
+}
+
+// later looks for a frame behind the first octet.
+func (e *lineEar) later(b []byte, side capture.Side) (from, n int, asks bool) {
+	for from := 1; from < len(b); from++ {
+		if n, asks := e.framing.FrameAt(b[from:]); n > 0 {
+			return from, n, asks
+		}
+	}
+	return 0, 0, false
+}
+
+// unknown reports whether all that came is one frame of a function that this package
+// does not know.
+func (e *lineEar) unknown(b []byte, from int) (whole bool, unit byte) {
+	if e.framing != RTU || from > 0 || len(b) < 4 {
+		return false, 0
+	}
+	if _, known := functionWords[b[1]&^exceptionFlag]; known {
+		return false, 0
+	}
+	unit, _, err := e.framing.Open(b)
+	return err == nil, unit
+}
+
+// asciiSide tells questions from answers where frames end alike, by their length.
+func (e *lineEar) asciiSide(frame []byte) (asks, tells bool) {
+	_, pdu, err := ASCII.Open(frame)
+	if err != nil || len(pdu) == 0 {
+		return false, false
+	}
+	return requestLen(pdu) == len(pdu), answerLen(pdu) == len(pdu)
+}
+
+func (e *lineEar) unit() byte {
+	unit, _, _ := e.framing.Open(e.asked.frame)
+	return unit
+}
+
+// spoilt takes octets off that are in no frame.
+func (e *lineEar) spoilt(in *heardOctets, n int) {
+	lost := in.octets[:n]
+	if len(e.asked.frame) > 0 && len(e.broken) < MaxASCII {
+		if len(e.broken) == 0 {
+			e.brokeAt = in.first
+		}
+		e.broken = append(e.broken, lost...)
+	} else {
+		e.out = capture.Heard{Station: -1, Answered: in.first.At, AnsweredIn: in.first.Number, Answer: lost,
+			Stray: "it is no frame", Cause: exchange.Noise}
+		e.heard(&e.out)
+	}
+	in.octets = append(in.octets[:0], in.octets[n:]...)
+}
+
+// question begins an exchange, and ends the one before.
+func (e *lineEar) question(p, first capture.Piece, frame []byte) {
+	again := false
+	if back := &e.in[capture.Answerer]; !e.oneWay && len(back.octets) > 0 {
+		e.spoilt(back, len(back.octets)) // the rest of it would have come before the next question
+	}
+	if len(e.asked.frame) > 0 {
+		again = bytes.Equal(frame, e.asked.frame)
+		if again && p.At.Sub(e.asked.at) < echoWithin && len(e.broken) == 0 {
+			e.echo = true
+			return
+		}
+		e.giveUp(p.At)
+	}
+	unit, pdu, _ := e.framing.Open(frame)
+	e.asked = ask{frame: frame, at: first.At, packet: first.Number, again: again}
+	if unit == 0 && len(pdu) > 0 {
+		h := e.begin()
+		h.Outcome, h.ToAll = exchange.Sent, true
+		e.heard(h)
+		e.asked = ask{}
+	}
+}
+
+// begin fills in what the question says.
+func (e *lineEar) begin() *capture.Heard {
+	unit, pdu, _ := e.framing.Open(e.asked.frame)
+	e.out = capture.Heard{Station: int(unit), Asked: e.asked.at, AskedIn: e.asked.packet, Request: e.asked.frame,
+		Again: e.asked.again}
+	if e.echo {
+		e.out.Cause = exchange.Echo
+	}
+	if len(pdu) > 0 {
+		askedFor(&e.out, pdu)
+	}
+	return &e.out
+}
+
+// giveUp ends the exchange without a right answer; now is zero at the end.
+func (e *lineEar) giveUp(now time.Time) {
+	h := e.begin()
+	h.Outcome = exchange.NoAnswer
+	if !now.IsZero() {
+		h.GaveUp = now.Sub(e.asked.at)
+	}
+	if len(e.broken) > 0 {
+		h.Outcome, h.Answer = exchange.Garbled, e.broken
+		h.Answered, h.AnsweredIn = e.brokeAt.At, e.brokeAt.Number
+		h.Cause, _, h.Broken = e.framing.Cause(e.asked.frame, e.broken, e.own)
+		whole, _ := e.framing.AnswerLen(e.broken)
+		if h.Cause == exchange.Noise && whole == len(e.broken) {
+			h.Cause = exchange.Check
+		}
+	}
+	unit, pdu, _ := e.framing.Open(e.asked.frame)
+	e.gone = goneAsk{unit: unit, function: pdu[0], frame: e.asked.frame, at: e.asked.at, end: now,
+		packet: e.asked.packet, set: h.Outcome == exchange.NoAnswer}
+	if !e.asked.missing {
+		e.heard(h)
+	}
+	e.asked, e.broken, e.echo = ask{}, nil, false
+}
+
+// answer finds the question of an answer: the one that waits, or one given up before.
+func (e *lineEar) answer(p capture.Piece, frame []byte) {
+	unit, pdu, _ := e.framing.Open(frame)
+	if len(e.asked.frame) == 0 {
+		e.second(p, frame, unit, pdu)
+		return
+	}
+	h := e.begin()
+	got, err := e.framing.CheckLeniently(e.asked.frame, frame, Lenience{})
+	if err != nil && e.gone.set && p.At.Sub(e.gone.at) < lateWithin {
+		if late, lateErr := e.framing.Check(e.gone.frame, frame); lateErr == nil {
+			e.late(p, frame, late)
+			return
+		}
+	}
+	h.Answered, h.AnsweredIn, h.Answer, h.Outcome = p.At, p.Number, frame, exchange.Answered
+	switch {
+	case err != nil:
+		h.Outcome, h.Broken, h.Cause = exchange.Garbled, err.Error(), exchange.Noise
+		if unit != byte(h.Station) {
+			h.Cause = exchange.OtherStation
+		}
+	case len(e.broken) > 0:
+		// Something came before the right answer: another spoke at the same time.
+		h.Cause = exchange.Noise
+		h.Broken = fmt.Sprintf("%d octets came before the answer", len(e.broken))
+	}
+	if err == nil && got.Declined {
+		h.Outcome, h.Code = exchange.Declined, got.Exception
+	} else if err == nil && !h.Write {
+		h.Data = got.Data
+	}
+	e.heard(h)
+	e.done = goneAsk{unit: unit, function: pdu[0], frame: e.asked.frame, at: e.asked.at, end: p.At, set: true}
+	e.asked, e.broken, e.echo = ask{}, nil, false
+}
+
+// late is told of an answer to the question that was given up.
+func (e *lineEar) late(p capture.Piece, frame []byte, got Answer) {
+	waiting := e.asked
+	e.asked = ask{frame: e.gone.frame, at: e.gone.at, packet: e.gone.packet}
+	h := e.begin()
+	h.Answered, h.AnsweredIn, h.Answer = p.At, p.Number, frame
+	h.Outcome, h.Overtaken, h.GaveUp = exchange.Answered, true, e.gone.end.Sub(e.gone.at)
+	h.Late = true
+	if got.Declined {
+		h.Outcome, h.Code = exchange.Declined, got.Exception
+	}
+	e.heard(h)
+	e.asked, e.gone.set = waiting, false
+}
+
+// second judges an answer that nobody waits for.
+func (e *lineEar) second(p capture.Piece, frame []byte, unit byte, pdu []byte) {
+	h := &e.out
+	*h = capture.Heard{Station: int(unit), Function: int(pdu[0] &^ exceptionFlag), Answered: p.At, AnsweredIn: p.Number,
+		Answer: frame, Stray: "its question is not in the recording"}
+	switch {
+	case e.gone.set && e.gone.unit == unit && p.At.Sub(e.gone.at) < lateWithin:
+		got, err := e.framing.Check(e.gone.frame, frame)
+		if err == nil {
+			e.late(p, frame, got)
+			return
+		}
+	case e.done.set && e.done.unit == unit && e.done.function == pdu[0]&^exceptionFlag &&
+		p.At.Sub(e.done.end) < restWithin:
+		h.Cause, h.Stray = exchange.TwoStations, "the question was answered before"
+	}
+	e.heard(h)
+}
+
+// Lost implements capture.Reader.
+func (e *lineEar) Lost(side capture.Side, _ int) {
+	e.in[side].octets = e.in[side].octets[:0]
+	e.asked.missing = true
+}
+
+// Finish implements capture.Reader.
+func (e *lineEar) Finish(c *capture.Conn, at time.Time) {
+	for side := range e.in {
+		if n := len(e.in[side].octets); n > 0 {
+			e.spoilt(&e.in[side], n)
+		}
+	}
+	if len(e.asked.frame) > 0 && at.Sub(e.asked.at) >= time.Second {
+		e.giveUp(time.Time{})
+	}
+}
