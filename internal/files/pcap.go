@@ -38,7 +38,6 @@ type Capture struct {
 
 	source  packetSource
 	link    func(gopacket.CaptureInfo) layers.LinkType
-	limit   *limited
 	number  int64
 	parsers map[layers.LinkType]*gopacket.DecodingLayerParser
 	decoded []gopacket.LayerType

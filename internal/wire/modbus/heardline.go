@@ -107,6 +107,14 @@ const (
 
 // Said implements capture.Reader.
 func (e *lineEar) Said(p capture.Piece) {
+	for octets := p.Octets; len(octets) > 0; {
+		n := min(len(octets), 2*MaxASCII) // what waits stays short, however much comes at once
+		p.Octets, octets = octets[:n], octets[n:]
+		e.said(p)
+	}
+}
+
+func (e *lineEar) said(p capture.Piece) {
 	side := p.Side
 	if e.oneWay {
 		side = 0
