@@ -20,7 +20,7 @@ import (
 var may = map[string]string{
 	"accounts":     "",
 	"api/gen":      "api",
-	"api":          "accounts bench field field/ports files peer shelf sites store vault",
+	"api":          "accounts bench field field/ports files peer recording shelf sites store vault",
 	"bench":        "pipe precise shelf/access",
 	"bench/*":      "bench wire/*",
 	"core":         "",

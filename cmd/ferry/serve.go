@@ -23,6 +23,7 @@ import (
 	"ferry/internal/bench"
 	"ferry/internal/core/site"
 	"ferry/internal/field"
+	"ferry/internal/recording"
 	"ferry/internal/sites"
 	"ferry/internal/store"
 	"ferry/internal/vault"
@@ -238,7 +239,7 @@ func serveSite(c *cobra.Command, server *api.Server, dir string, first func() *s
 	}
 	defer func() { err = errors.Join(err, opened.close()) }()
 	server.Store, server.Notices, server.Vault = opened.store, opened.store.Notices(), opened.vault
-	server.Engine, server.Bench = opened.engine, opened.bench
+	server.Engine, server.Bench, server.Recordings = opened.engine, opened.bench, opened.recordings
 	app := server.App()
 	now, _ := opened.store.Site()
 	ready(now)
@@ -262,7 +263,9 @@ type running struct {
 	engine *field.Engine
 	bench  *bench.Bench
 	vault  vault.Vault
-	close  func() error // ends all of it, with what is still to be kept
+	// recordings are those of traffic that the site keeps.
+	recordings *recording.Shelf
+	close      func() error // ends all of it, with what is still to be kept
 }
 
 // openSite opens the site of a folder.
@@ -321,7 +324,12 @@ func openSite(ctx context.Context, c *cobra.Command, dir string, first func() *s
 	}()
 	ends = append(ends, func() error { engine.Close(); return nil },
 		func() error { stopSamples(); <-saved; return nil })
-	return &running{st, engine, b, kept, end}, nil
+	recordings, err := recording.OpenShelf(filepath.Join(dir, "recordings"))
+	if err != nil {
+		return nil, fmt.Errorf("the recordings of %s: %w", dir, err)
+	}
+	ends = append(ends, func() error { recordings.Close(); return nil })
+	return &running{st, engine, b, kept, recordings, end}, nil
 }
 
 // lockFolder keeps two Ferrys from writing one folder.

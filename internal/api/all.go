@@ -7,6 +7,7 @@ import (
 	"ferry/internal/core/route"
 	"ferry/internal/core/timetable"
 	"ferry/internal/field"
+	"ferry/internal/recording"
 	"ferry/internal/vault"
 )
 
@@ -92,4 +93,9 @@ type All struct {
 	TwinView      TwinView             `json:"twinView"`
 	Turn          TurnRequest          `json:"turn"`
 	Kept          []vault.Kept         `json:"kept"`
+	Recordings    []recording.Label    `json:"recordings"`
+	Recorded      recording.ReadState  `json:"recorded"`
+	RecordedList  recording.RungList   `json:"recordedList"`
+	Detail        recording.Detail     `json:"detail"`
+	Taken         TakenView            `json:"taken"`
 }

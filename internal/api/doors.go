@@ -188,6 +188,9 @@ func (s *Server) takeBody(c fiber.Ctx) error {
 	if c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead {
 		return c.Next()
 	}
+	if c.Path() == recordingsPath {
+		return s.takeRecording(c)
+	}
 	free := c.Path() == "/api/sign-in" || c.Path() == "/api/sign-out"
 	most := smallBody
 	switch {

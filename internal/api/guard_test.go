@@ -16,6 +16,7 @@ import (
 	"ferry/internal/core/problem"
 	_ "ferry/internal/families"
 	"ferry/internal/field"
+	"ferry/internal/recording"
 	"ferry/internal/store"
 )
 
@@ -37,7 +38,12 @@ func server(t *testing.T, users *accounts.Accounts) *Server {
 	e := field.NewEngine(now, b)
 	e.Journal = WriteJournal{st}
 	t.Cleanup(func() { e.Close(); _ = b.Close(); _ = st.Close() })
-	return &Server{Store: st, Engine: e, Bench: b, Accounts: users, Hosts: []string{"192.0.2.9"}}
+	recordings, err := recording.OpenShelf(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(recordings.Close)
+	return &Server{Store: st, Engine: e, Bench: b, Accounts: users, Recordings: recordings, Hosts: []string{"192.0.2.9"}}
 }
 
 // TestGuard: only the application's own page is served, and every error has

@@ -26,6 +26,7 @@ import (
 	"ferry/internal/core/route"
 	"ferry/internal/core/timetable"
 	"ferry/internal/field"
+	"ferry/internal/recording"
 	"ferry/internal/sites"
 	"ferry/internal/store"
 	"ferry/internal/vault"
@@ -52,6 +53,8 @@ type Server struct {
 	Hosts []string
 	// Vault keeps the secrets and files that settings name.
 	Vault vault.Vault
+	// Recordings are those of traffic that the site keeps.
+	Recordings *recording.Shelf
 	// Sites are those of this machine, Again closes this one and goes on with the
 	// one that was chosen; nil where there is but one.
 	Sites *sites.Sites
@@ -172,6 +175,13 @@ func (s *Server) App() *fiber.App {
 	edit.Post("/write", s.postWrite)
 	look.Get("/exchanges", s.getExchanges)
 	look.Get("/exchanges/:seq", s.getExchange)
+	look.Get("/recordings", s.getRecordings)
+	edit.Post("/recordings", s.postRecording)
+	look.Get("/recordings/:id", s.getRecording)
+	edit.Post("/recordings/:id/again", s.postRecordingAgain)
+	edit.Post("/recordings/:id/remove", s.postRecordingRemove)
+	look.Get("/recordings/:id/exchanges", s.getRecordedList)
+	look.Get("/recordings/:id/exchanges/:row", s.getRecordedExchange)
 	edit.Post("/bench/fault", s.postFault)
 	look.Get("/kept", s.getKept)
 	edit.Post("/kept/:kind/:name", s.postKept)

@@ -11,6 +11,8 @@ import { DatasheetsPage } from "./points/DatasheetsPage";
 import { PointsPage } from "./points/PointsPage";
 import { Gate } from "./Gate";
 import { TimetablePage } from "./timetable/TimetablePage";
+import { RecordingPage } from "./traffic/RecordingPage";
+import { RecordingsPage } from "./traffic/RecordingsPage";
 import { TrafficPage } from "./traffic/TrafficPage";
 
 // The address bar names the place: every device, point, request, crossing,
@@ -52,6 +54,8 @@ const tree = root.addChildren([
   at("/checkout", CheckoutPage),
   at("/users", UsersPage),
   at("/traffic", TrafficPage),
+  at("/traffic/recordings", RecordingsPage),
+  at("/traffic/recordings/$id", RecordingPage),
   at("/traffic/exchange/$seq", TrafficPage),
   at("/traffic/finding/$key", TrafficPage),
 ]);

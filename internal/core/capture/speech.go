@@ -107,6 +107,8 @@ type Speech struct {
 	// Question and Answer label octets.
 	Question func(request []byte) []exchange.Field
 	Answer   func(request, answer []byte, points []exchange.Labelled) []exchange.Field
+	// Units are those that an answer brings, each in whole octets; nil for none.
+	Units func(request, answer []byte) []byte
 }
 
 var speeches []*Speech

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"ferry/internal/core/capture"
@@ -196,9 +197,8 @@ func (j *Judge) Findings() []finding.Finding {
 		found = append(found, j.plan.findings(j)...)
 	}
 	for i := range found {
-		if found[i].Where == "" {
-			found[i].Where = "traffic"
-		}
+		found[i].Where = "traffic"
+		found[i].Title, found[i].Sentence = upper(found[i].Title), upper(found[i].Sentence)
 		if found[i].Evidence == nil {
 			found[i].Evidence = []string{}
 		}
@@ -232,6 +232,14 @@ func (j *Judge) Said() []string {
 			"not judged.", j.notCaptured))
 	}
 	return said
+}
+
+// upper begins a text with a capital letter.
+func upper(text string) string {
+	if text == "" {
+		return text
+	}
+	return strings.ToUpper(text[:1]) + text[1:]
 }
 
 func sorted[K comparable, V any](of map[K]V, name func(K) string) []K {

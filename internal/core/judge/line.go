@@ -20,6 +20,9 @@ func (j *Judge) of(t *Talk) finding.Subject {
 		Name: fmt.Sprintf("%s %d", j.wordOf(t), t.Key.Station)}
 }
 
+// Name is how people call who answers a talk.
+func (j *Judge) Name(t *Talk) string { return j.of(t).Name }
+
 // onLine judges frames that do not pass, as they come over lines.
 func (j *Judge) onLine(t *Talk, name, station string) (found []finding.Finding) {
 	add := func(code string, severity finding.Severity, sure float64, ps *proofs, title, sentence, remedy, other string) {

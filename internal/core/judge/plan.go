@@ -97,6 +97,18 @@ func (p *plan) of(t *Talk) []planned {
 	return p.links[place{at: t.Key.Answerer, station: t.Key.Station}]
 }
 
+// DeviceOf finds the device of a site that is asked in a talk; nil for none.
+func DeviceOf(s *site.Site, key TalkKey) *site.Device {
+	p := planOf(s)
+	if p == nil {
+		return nil
+	}
+	if list := p.of(&Talk{Key: key}); len(list) > 0 {
+		return list[0].device
+	}
+	return nil
+}
+
 // named is how people call who answers at an address, or a station there.
 func (j *Judge) named(at netip.AddrPort, station int) string { return j.subject(at, station).Name }
 
@@ -116,7 +128,7 @@ func (j *Judge) subject(at netip.AddrPort, station int) finding.Subject {
 	}
 	if station >= 0 {
 		id += fmt.Sprintf("/%d", station)
-		name += fmt.Sprintf(" %s %d", j.stationWord(at), station)
+		name = fmt.Sprintf("%s %d at %s", j.stationWord(at), station, name)
 	}
 	return finding.Subject{Kind: "address", ID: id, Name: name}
 }

@@ -126,6 +126,23 @@ func (t *Talk) Percentile(share float64) time.Duration {
 	return 0
 }
 
+// Doubling returns how many answers took less than 1 ms, less than 2 ms, and so on,
+// doubling, up to the longest.
+func (t *Talk) Doubling() []int32 {
+	counts := make([]int32, 24)
+	most := 0
+	for i, n := range t.Latency {
+		at := 0
+		for limit := time.Millisecond; stepEnd(i) > limit && at < len(counts)-1; limit *= 2 {
+			at++
+		}
+		if counts[at] += n; n > 0 {
+			most = max(most, at+1)
+		}
+	}
+	return counts[:most]
+}
+
 // stepOf is the step of the distribution that a time falls in.
 func stepOf(d time.Duration) int {
 	us := uint64(max(d.Microseconds(), 1))
@@ -174,7 +191,7 @@ func (t *Talk) hear(h *capture.Heard) {
 	if h.Range.Count > 0 {
 		t.request(h)
 	}
-	if h.Overtaken && h.GaveUp >= gaveUp {
+	if h.Overtaken && h.GaveUp >= GaveUp {
 		t.prove(&t.late, h, func(h *capture.Heard) string {
 			return fmt.Sprintf("%s is answered after %s, the next was asked after %s", t.words(h), long(h.Latency()),
 				long(h.GaveUp))
@@ -239,9 +256,9 @@ func (t *Talk) garbled(cause exchange.Cause) *proofs {
 	return &t.mismatch
 }
 
-// gaveUp is the least time after which an asker that asks the next gave up: who asks
+// GaveUp is the least time after which an asker that asks the next gave up: who asks
 // several at a time does so sooner.
-const gaveUp = 100 * time.Millisecond
+const GaveUp = 100 * time.Millisecond
 
 func (t *Talk) function(number int) *functionTalk {
 	for i := range t.functions {

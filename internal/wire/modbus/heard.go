@@ -14,7 +14,26 @@ import (
 func init() {
 	capture.Register(&capture.Speech{Protocol: family.TCP.Name, Recognise: recogniseTCP, AskerOf: askerOfTCP,
 		New:   func(_ *capture.Conn, heard func(*capture.Heard)) capture.Reader { return &tcpEar{heard: heard} },
-		Words: words, Question: TCP.DissectRequest, Answer: TCP.DissectAnswer})
+		Words: words, Question: TCP.DissectRequest, Answer: TCP.DissectAnswer, Units: TCP.units})
+}
+
+// units are those that the answer to a read brings: coils come eight to the octet.
+func (f Framing) units(request, answer []byte) []byte {
+	got, err := f.CheckLeniently(request, answer, Lenience{Unit: true, Transaction: true})
+	asked, _ := f.body(request)
+	if err != nil || got.Declined || len(asked) < 6 || asked[1] < ReadCoils || asked[1] > ReadInputRegisters {
+		return nil
+	}
+	if asked[1] > ReadDiscreteInputs {
+		return got.Data
+	}
+	bits := make([]byte, int(binary.BigEndian.Uint16(asked[4:])))
+	for i := range bits {
+		if i/8 < len(got.Data) {
+			bits[i] = got.Data[i/8] >> (i % 8) & 1
+		}
+	}
+	return bits
 }
 
 // words says what a request asks for: "read 10 holding registers @ 40001".
@@ -102,10 +121,17 @@ type tcpEar struct {
 	part   [2]partial
 	asked  []*ask
 	spare  []*ask
-	done   [8]uint16 // transactions answered of late
+	done   [8]answered // of late
 	dones  int
 	strict bool // a question was heard, and nothing lost since
 	out    capture.Heard
+}
+
+// answered is a question that has its answer.
+type answered struct {
+	frame  []byte
+	at     time.Time
+	packet int64
 }
 
 // partial is a frame of which a part has come.
@@ -230,7 +256,8 @@ func (e *tcpEar) answer(p capture.Piece, frame []byte, paused bool) {
 	if err == nil && transaction != Transaction(a.frame) {
 		h.Manner |= exchange.NoTransaction
 	}
-	e.done[e.dones%len(e.done)] = transaction
+	done := &e.done[e.dones%len(e.done)]
+	*done = answered{append(done.frame[:0], a.frame...), a.at, a.packet}
 	e.dones++
 	e.heard(h)
 	e.drop(at)
@@ -240,13 +267,15 @@ func (e *tcpEar) answer(p capture.Piece, frame []byte, paused bool) {
 // returns the question that it is an answer to all the same; -1 for none.
 func (e *tcpEar) misnumbered(p capture.Piece, frame []byte, transaction uint16) int {
 	for i := range min(e.dones, len(e.done)) {
-		if e.done[i] == transaction && transaction != 0 {
-			e.out = capture.Heard{Station: int(frame[HeaderLen-1]), Function: int(frame[HeaderLen] &^ exceptionFlag),
-				Answered: p.At, AnsweredIn: p.Number, Answer: frame, Cause: exchange.TwoStations,
-				Stray: "the question was answered before"}
-			e.heard(&e.out)
-			return -1
+		done := &e.done[i]
+		if Transaction(done.frame) != transaction || transaction == 0 || done.frame[HeaderLen-1] != frame[HeaderLen-1] {
+			continue
 		}
+		h := e.begin(&ask{frame: done.frame, at: done.at, packet: done.packet})
+		h.Answered, h.AnsweredIn, h.Answer, h.Cause = p.At, p.Number, frame, exchange.TwoStations
+		h.Stray = "the question was answered before"
+		e.heard(h)
+		return -1
 	}
 	if !e.strict || len(e.asked) == 0 || e.asked[0].missing {
 		e.stray(p, frame, "its question is not in the recording")

@@ -22,13 +22,13 @@ func init() {
 			New: func(c *capture.Conn, heard func(*capture.Heard)) capture.Reader {
 				return &lineEar{framing: s.framing, oneWay: c.OneWay, own: c.Format, heard: heard}
 			},
-			Words: words, Question: s.framing.DissectRequest, Answer: s.framing.DissectAnswer})
+			Words: words, Question: s.framing.DissectRequest, Answer: s.framing.DissectAnswer, Units: s.framing.units})
 	}
 	capture.Register(&capture.Speech{Protocol: family.ASCII.Name, Recognise: ASCII.recognise, AskerOf: ASCII.askerOf,
 		New: func(_ *capture.Conn, heard func(*capture.Heard)) capture.Reader {
 			return &lineEar{framing: ASCII, heard: heard}
 		},
-		Words: words, Question: ASCII.DissectRequest, Answer: ASCII.DissectAnswer})
+		Words: words, Question: ASCII.DissectRequest, Answer: ASCII.DissectAnswer, Units: ASCII.units})
 }
 
 // recognise looks for a frame that passes its check: by chance one in 65 536 does.

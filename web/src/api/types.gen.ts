@@ -80,6 +80,11 @@ export interface All {
   twinView: TwinView;
   turn: TurnRequest;
   kept: Kept[];
+  recordings: Label[];
+  recorded: ReadState;
+  recordedList: RungList;
+  detail: Detail;
+  taken: TakenView;
 }
 export interface SiteView {
   seq: number;
@@ -1797,4 +1802,104 @@ export interface Kept {
   name: string;
   octets?: number;
   changedMs: number;
+}
+export interface Label {
+  id: string;
+  name: string;
+  at: string;
+  octets: number;
+  serial?: Format;
+}
+export interface ReadState {
+  id: string;
+  name: string;
+  at: string;
+  octets: number;
+  serial?: Format;
+  reading: boolean;
+  done: boolean;
+  failed?: string;
+  share: number;
+  result: Result;
+  talks: TalkView[];
+  beginsMs: number;
+  stepMs: number;
+  all: number[];
+  bad: number[];
+  rows: number;
+}
+export interface Result {
+  packets: number;
+  connections: number;
+  exchanges: number;
+  unread: number;
+  said: string[];
+  findings: Finding[];
+}
+export interface TalkView {
+  asker: string;
+  answerer: string;
+  at: string;
+  station: number;
+  protocol: string;
+  asked: number;
+  answered: number;
+  declined: number;
+  none: number;
+  garbled: number;
+  octets: number;
+  medianMs: number;
+  p99Ms: number;
+  mostMs: number;
+  latency: number[];
+  requests: RequestView[];
+  beyond: number;
+}
+export interface RequestView {
+  says: string;
+  area: string;
+  start: number;
+  count: number;
+  function: number;
+  write?: boolean;
+  asked: number;
+  answered: number;
+  everyMs: number;
+}
+export interface RungList {
+  total: number;
+  from: number;
+  rungs: Rung[];
+}
+export interface Rung {
+  row: number;
+  atMs: number;
+  latencyMs: number;
+  asker: string;
+  answerer: string;
+  asks: string;
+  says: string;
+  outcome: string;
+  bad?: boolean;
+  stray?: boolean;
+  write?: boolean;
+  askedIn?: number;
+  answeredIn?: number;
+  function: number;
+  station: number;
+  at: string;
+}
+export interface Detail {
+  rung: Rung;
+  parts: Part[];
+}
+export interface Part {
+  title: string;
+  atMs: number;
+  packet: number;
+  hex: string;
+  fields: Field[];
+}
+export interface TakenView {
+  id: string;
 }

@@ -6,7 +6,7 @@ import { get, problemOf } from "../api/client";
 import type { ExchangeView, Field } from "../api/types.gen";
 import { clock, ProblemNotice } from "../shared/ui";
 
-type Base = "hex" | "decimal" | "binary";
+export type Base = "hex" | "decimal" | "binary";
 const colours: Record<string, string> = {
   frame: "var(--ink)",
   data: "var(--ink2)",
@@ -42,19 +42,7 @@ export function BytesView({ seq }: { seq: string }) {
           {report ? "" : ` · ${data.latencyMs.toFixed(1)} ms`} · {data.outcome}
           {data.lateMs > 1 ? ` · asked ${data.lateMs.toFixed(1)} ms late` : ""}
         </span>
-        <Tabs.Root value={base} onValueChange={(v) => setBase(v as Base)} className="ml-auto">
-          <Tabs.List className="flex gap-2" aria-label="Notation">
-            {(["hex", "decimal", "binary"] as const).map((b) => (
-              <Tabs.Trigger
-                key={b}
-                value={b}
-                className="small px-1 data-[state=active]:font-bold data-[state=active]:underline"
-              >
-                {b}
-              </Tabs.Trigger>
-            ))}
-          </Tabs.List>
-        </Tabs.Root>
+        <BaseTabs base={base} onBase={setBase} />
         <Link to="/traffic" aria-label="Close the bytes" className="font-semibold underline">
           Close
         </Link>
@@ -76,17 +64,38 @@ export function BytesView({ seq }: { seq: string }) {
   );
 }
 
+/** In which notation octets are shown. */
+export function BaseTabs({ base, onBase }: { base: Base; onBase: (base: Base) => void }) {
+  return (
+    <Tabs.Root value={base} onValueChange={(v) => onBase(v as Base)} className="ml-auto">
+      <Tabs.List className="flex gap-2" aria-label="Notation">
+        {(["hex", "decimal", "binary"] as const).map((b) => (
+          <Tabs.Trigger
+            key={b}
+            value={b}
+            className="small px-1 data-[state=active]:font-bold data-[state=active]:underline"
+          >
+            {b}
+          </Tabs.Trigger>
+        ))}
+      </Tabs.List>
+    </Tabs.Root>
+  );
+}
+
 /** More bytes than these in one field are shown by their first four. */
 const longest = 24;
 
-function Bytes({
+export function Bytes({
   title,
+  kind = title.toLowerCase(),
   after,
   hex,
   fields,
   base,
 }: {
   title: string;
+  kind?: string; // request, answer or report
   after?: number; // milliseconds after the beginning, where that tells frames apart
   hex: string;
   fields: Field[];
@@ -96,7 +105,7 @@ function Bytes({
   const print = (b: string) =>
     base === "hex" ? b : base === "decimal" ? String(parseInt(b, 16)) : parseInt(b, 16).toString(2).padStart(8, "0");
   return (
-    <div className="mb-2" data-bytes={title.toLowerCase()}>
+    <div className="mb-2" data-bytes={kind}>
       <div className="small soft mb-1">
         {title}
         {after === undefined ? "" : ` after ${after.toFixed(1)}\u2009ms`}, {bytes.length} bytes

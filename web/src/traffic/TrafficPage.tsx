@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useNavigate, useParams } from "@tanstack/react-router";
+import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { memo, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { get, useSite } from "../api/client";
 import { useLivePart } from "../api/live";
@@ -126,6 +126,9 @@ export function TrafficPage() {
           >
             {held === undefined ? "Hold still" : "Follow again"}
           </button>
+          <Link to="/traffic/recordings" className="button tight">
+            Recordings
+          </Link>
         </div>
         <Ladder
           site={site}

@@ -1,0 +1,453 @@
+package recording
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"ferry/internal/core/block"
+	"ferry/internal/core/capture"
+	"ferry/internal/core/exchange"
+	"ferry/internal/core/judge"
+	"ferry/internal/core/problem"
+	"ferry/internal/core/protocol"
+)
+
+// ReadState is how far a recording is read, and what was found.
+type ReadState struct {
+	Label
+	Reading bool `json:"reading"`
+	Done    bool `json:"done"`
+	// Failed is why it cannot be read; empty where it can.
+	Failed string `json:"failed,omitempty"`
+	// Share of its octets is read, from 0 to 1.
+	Share  float64    `json:"share"`
+	Result Result     `json:"result"`
+	Talks  []TalkView `json:"talks"`
+	// Begins and Ends are its first and last time, in milliseconds since 1970; Step is
+	// the width of a step of All and Bad, which count exchanges.
+	BeginsMs float64 `json:"beginsMs"`
+	StepMs   float64 `json:"stepMs"`
+	All      []int32 `json:"all"`
+	Bad      []int32 `json:"bad"`
+	Rows     int     `json:"rows"`
+}
+
+// TalkView is what is known of one who asks a station.
+type TalkView struct {
+	Asker    string  `json:"asker"`
+	Answerer string  `json:"answerer"`
+	At       string  `json:"at"` // address and port, or line
+	Station  int     `json:"station"`
+	Protocol string  `json:"protocol"`
+	Asked    int     `json:"asked"`
+	Answered int     `json:"answered"`
+	Declined int     `json:"declined"`
+	None     int     `json:"none"`
+	Garbled  int     `json:"garbled"`
+	Octets   int64   `json:"octets"`
+	MedianMs float64 `json:"medianMs"`
+	P99Ms    float64 `json:"p99Ms"`
+	MostMs   float64 `json:"mostMs"`
+	// Latency counts answers by the time they took, doubling from below 1 ms.
+	Latency  []int32       `json:"latency"`
+	Requests []RequestView `json:"requests"`
+	Beyond   int           `json:"beyond"` // questions of more kinds than are told apart
+}
+
+// RequestView is a question that is asked again and again.
+type RequestView struct {
+	Says     string  `json:"says"`
+	Area     string  `json:"area"`
+	Start    uint32  `json:"start"`
+	Count    int     `json:"count"`
+	Function int     `json:"function"`
+	Write    bool    `json:"write,omitempty"`
+	Asked    int     `json:"asked"`
+	Answered int     `json:"answered"`
+	EveryMs  float64 `json:"everyMs"`
+}
+
+// mostRequestViews is how many questions of one talk are shown.
+const mostRequestViews = 200
+
+// speechOf finds the speech of a protocol.
+func speechOf(protocol string) *capture.Speech {
+	for _, s := range capture.Speeches() {
+		if s.Protocol == protocol {
+			return s
+		}
+	}
+	return nil
+}
+
+func says(protocol string, h *capture.Heard) string {
+	if s := speechOf(protocol); s != nil && s.Words != nil {
+		return s.Words(h)
+	}
+	return fmt.Sprintf("function %d", h.Function)
+}
+
+// talks is what is known of those who talk.
+func (r *Reading) talks() []TalkView {
+	list := []TalkView{}
+	for _, t := range r.judge.Sorted() {
+		list = append(list, r.talk(t))
+	}
+	return list
+}
+
+func (r *Reading) talk(t *judge.Talk) TalkView {
+	v := TalkView{Asker: asker(&t.Key), Answerer: r.judge.Name(t), At: where(&t.Key), Station: t.Key.Station,
+		Protocol: t.Protocol, Asked: t.Asked, Answered: t.Answered, Declined: t.Declined, None: t.Unanswered,
+		Garbled: t.Garbled + t.Broken, Octets: t.Octets, MedianMs: ms(t.Percentile(0.5)), P99Ms: ms(t.Percentile(0.99)),
+		MostMs: ms(t.Longest), Latency: t.Doubling(), Requests: []RequestView{}, Beyond: t.Beyond}
+	for _, q := range t.Requests {
+		view := RequestView{Says: says(t.Protocol, &capture.Heard{Function: q.Function, Range: q.Range, Write: q.Write}),
+			Area: q.Range.Area, Start: q.Range.Start, Count: q.Range.Count, Function: q.Function, Write: q.Write,
+			Asked: q.Count, Answered: q.Answered}
+		if q.Count > 1 {
+			view.EveryMs = ms(q.Last.Sub(q.First)) / float64(q.Count-1)
+		}
+		v.Requests = append(v.Requests, view)
+	}
+	slices.SortFunc(v.Requests, func(a, b RequestView) int {
+		return cmp.Or(cmp.Compare(a.Area, b.Area), cmp.Compare(a.Start, b.Start), cmp.Compare(a.Count, b.Count))
+	})
+	if len(v.Requests) > mostRequestViews {
+		slices.SortStableFunc(v.Requests, func(a, b RequestView) int { return cmp.Compare(b.Asked, a.Asked) })
+		v.Requests = v.Requests[:mostRequestViews]
+	}
+	return v
+}
+
+func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1e3 }
+
+func asker(k *judge.TalkKey) string {
+	if !k.Asker.IsValid() {
+		return "the asker"
+	}
+	return k.Asker.String()
+}
+
+func where(k *judge.TalkKey) string {
+	if k.Line != "" {
+		return k.Line
+	}
+	return k.Answerer.String()
+}
+
+// State is how it stands with a recording.
+func (k *Kept) State() ReadState {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	s := ReadState{Label: k.Label, Reading: k.reading, Done: k.done, Failed: k.failed, Share: 1, Result: k.result,
+		Talks: k.talks, All: []int32{}, Bad: []int32{}}
+	if k.reading && k.Octets > 0 {
+		s.Share = min(float64(k.read)/float64(k.Octets), 1)
+	}
+	if s.Talks == nil {
+		s.Talks = []TalkView{}
+	}
+	if x := k.index; x != nil {
+		s.Rows, s.BeginsMs, s.StepMs = x.Rows, float64(x.Overview.Begins.UnixMicro())/1e3, ms(x.Overview.Step)
+		s.All, s.Bad = append(s.All, x.Overview.All...), append(s.Bad, x.Overview.Bad...)
+	}
+	return s
+}
+
+// Filter says which exchanges are wanted.
+type Filter struct {
+	Bad      bool   // only those to look at
+	Asker    string // address, empty for any
+	At       string // where it is answered, empty for any
+	Station  int    // -1 for any
+	Function int    // -1 for any
+	Area     string // with Unit, those that are about it
+	Unit     int    // -1 for any
+}
+
+// All reports whether a filter lets everything through.
+func (f *Filter) All() bool {
+	return !f.Bad && f.Asker == "" && f.At == "" && f.Station < 0 && f.Function < 0 && f.Unit < 0
+}
+
+func (f *Filter) lets(x *Index, r *Row) bool {
+	if f.Bad && !r.Bad() || f.Function >= 0 && (r.Function != f.Function || r.Stray) {
+		return false
+	}
+	key := &x.Talks[r.Talk]
+	if f.Station >= 0 && key.Station != f.Station || f.Asker != "" && asker(key) != f.Asker ||
+		f.At != "" && where(key) != f.At {
+		return false
+	}
+	return f.Unit < 0 || r.Range.Area == f.Area && int(r.Range.Start) <= f.Unit &&
+		f.Unit < int(r.Range.Start)+r.Range.Count
+}
+
+// filtered remembers which rows a filter lets through.
+type filtered struct {
+	by    Filter
+	rows  []uint32
+	ready bool
+}
+
+// mostFiltered bounds the rows that a filter is remembered for.
+const mostFiltered = 8 << 20
+
+// RungList is a part of the exchanges that a filter lets through.
+type RungList struct {
+	Total int    `json:"total"` // that the filter lets through
+	From  int    `json:"from"`
+	Rungs []Rung `json:"rungs"`
+}
+
+// Rung is one exchange of a recording in words.
+type Rung struct {
+	Row       int              `json:"row"`
+	AtMs      float64          `json:"atMs"`
+	LatencyMs float64          `json:"latencyMs"` // negative for none
+	Asker     string           `json:"asker"`
+	Answerer  string           `json:"answerer"`
+	Asks      string           `json:"asks"`
+	Says      string           `json:"says"`
+	Outcome   exchange.Outcome `json:"outcome"`
+	Bad       bool             `json:"bad,omitempty"`
+	Stray     bool             `json:"stray,omitempty"`
+	Write     bool             `json:"write,omitempty"`
+	AskedIn   int64            `json:"askedIn,omitempty"`
+	Answered  int64            `json:"answeredIn,omitempty"`
+	Function  int              `json:"function"`
+	Station   int              `json:"station"`
+	At        string           `json:"at"`
+}
+
+// ready returns the index, or why there is none.
+func (k *Kept) ready() (*Index, error) {
+	if k.index == nil {
+		if k.failed != "" {
+			return nil, problem.New("unreadable", "The recording cannot be read: "+k.failed+".", "")
+		}
+		return nil, problem.New("reading", "The recording is still being read.", "Its exchanges are listed when it is done.")
+	}
+	return k.index, nil
+}
+
+// matching finds the rows that a filter lets through; nil for all.
+func (k *Kept) matching(x *Index, f *Filter) ([]uint32, error) {
+	if f.All() {
+		return nil, nil
+	}
+	if k.filters.ready && k.filters.by == *f {
+		return k.filters.rows, nil
+	}
+	rows := []uint32{}
+	err := x.each(0, func(i int, r *Row) bool {
+		if f.lets(x, r) {
+			rows = append(rows, uint32(i))
+		}
+		return len(rows) < mostFiltered
+	})
+	if err != nil {
+		return nil, err
+	}
+	k.filters = filtered{*f, rows, true}
+	return rows, nil
+}
+
+// List returns so many exchanges that a filter lets through, from a place among them;
+// or, where around is a row, with that row among them.
+func (k *Kept) List(f Filter, from, most, around int) (RungList, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	x, err := k.ready()
+	if err != nil {
+		return RungList{}, err
+	}
+	rows, err := k.matching(x, &f)
+	if err != nil {
+		return RungList{}, err
+	}
+	list := RungList{Total: x.Rows, Rungs: []Rung{}}
+	if rows != nil {
+		list.Total = len(rows)
+	}
+	if around >= 0 {
+		from = around
+		if rows != nil {
+			from, _ = slices.BinarySearch(rows, uint32(around))
+		}
+		from -= most / 2
+	}
+	list.From = max(0, min(from, list.Total-1))
+	for i := list.From; i < min(list.From+most, list.Total); i++ {
+		at := i
+		if rows != nil {
+			at = int(rows[i])
+		}
+		err := x.each(at, func(i int, r *Row) bool {
+			list.Rungs = append(list.Rungs, x.rung(i, r))
+			return rows == nil && len(list.Rungs) < most
+		})
+		if err != nil {
+			return RungList{}, err
+		}
+		if rows == nil {
+			break
+		}
+	}
+	return list, nil
+}
+
+// RowOf finds the exchange that a packet is of; -1 for none.
+func (k *Kept) RowOf(packet int64) (int, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	x, err := k.ready()
+	if err != nil {
+		return -1, err
+	}
+	found := -1
+	err = x.each(0, func(i int, r *Row) bool {
+		if r.AskedIn == packet || r.AnsweredIn == packet {
+			found = i
+		}
+		return found < 0
+	})
+	return found, err
+}
+
+// RowAt finds the first exchange from a time on, in milliseconds since 1970.
+func (k *Kept) RowAt(atMs float64) (int, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	x, err := k.ready()
+	if err != nil {
+		return 0, err
+	}
+	want := time.UnixMicro(int64(atMs * 1e3))
+	low, high := 0, x.Rows
+	for low < high {
+		mid := (low + high) / 2
+		var at time.Time
+		if err := x.each(mid, func(_ int, r *Row) bool { at = r.At; return false }); err != nil {
+			return 0, err
+		}
+		if at.Before(want) {
+			low = mid + 1
+		} else {
+			high = mid
+		}
+	}
+	return min(low, max(x.Rows-1, 0)), nil
+}
+
+func (x *Index) rung(i int, r *Row) Rung {
+	key, speaks := &x.Talks[r.Talk], x.Protocols[r.Talk]
+	v := Rung{Row: i, AtMs: float64(r.At.UnixMicro()) / 1e3, LatencyMs: -1, Asker: asker(key), Outcome: r.Outcome,
+		Bad: r.Bad(), Stray: r.Stray, Write: r.Write, AskedIn: r.AskedIn, Answered: r.AnsweredIn, Function: r.Function,
+		Station: key.Station, At: where(key)}
+	def, _ := protocol.Named(speaks)
+	v.Answerer = v.At
+	if key.Station >= 0 {
+		v.Answerer = fmt.Sprintf("%s %d", def.StationWord(), key.Station)
+		if key.Line == "" {
+			v.Answerer += " at " + key.Answerer.Addr().String()
+		}
+	}
+	if r.Latency >= 0 {
+		v.LatencyMs = ms(r.Latency)
+	}
+	if r.Stray {
+		v.Asks, v.Says = "", fmt.Sprintf("%d octets: %s", r.request+r.answer, r.Outcome)
+		v.Outcome = ""
+		return v
+	}
+	v.Asks = says(speaks, &capture.Heard{Function: r.Function, Range: r.Range, Write: r.Write})
+	switch r.Outcome {
+	case exchange.Answered:
+		v.Says = fmt.Sprintf("%d octets", r.answer)
+		if r.Write {
+			v.Says = "taken"
+		}
+		if r.Overtaken {
+			v.Says += ", after the next was asked"
+		}
+	case exchange.Declined:
+		v.Says = fmt.Sprintf("%s (%d)", def.Decline(r.Code).Title, r.Code)
+	default:
+		v.Says = string(r.Outcome)
+	}
+	return v
+}
+
+// Part is one direction of an exchange, with its octets labelled.
+type Part struct {
+	Title  string           `json:"title"`
+	AtMs   float64          `json:"atMs"`
+	Packet int64            `json:"packet"`
+	Octets []byte           `json:"-"`
+	Hex    string           `json:"hex"`
+	Fields []exchange.Field `json:"fields"`
+}
+
+// Detail is an exchange of a recording with its octets.
+type Detail struct {
+	Rung  Rung   `json:"rung"`
+	Parts []Part `json:"parts"`
+}
+
+// Labels finds the points of the site that lie in a range, with what they read in the
+// data, for labelling octets. It is the caller's, who knows the site.
+type Labels func(talk judge.TalkKey, protocol string, r block.Range, data []byte) []exchange.Labelled
+
+// Detail reads one exchange.
+func (k *Kept) Detail(row int, labels Labels) (Detail, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	x, err := k.ready()
+	if err != nil {
+		return Detail{}, err
+	}
+	if row < 0 || row >= x.Rows {
+		return Detail{}, problem.New("gone", "There is no such exchange in this recording.", "")
+	}
+	var r Row
+	if err := x.each(row, func(_ int, found *Row) bool { r = *found; return false }); err != nil {
+		return Detail{}, err
+	}
+	request, answer, err := x.Octets(&r)
+	if err != nil {
+		return Detail{}, err
+	}
+	d := Detail{Rung: x.rung(row, &r), Parts: []Part{}}
+	speech := speechOf(x.Protocols[r.Talk])
+	if len(request) > 0 {
+		part := Part{Title: "Request", AtMs: d.Rung.AtMs, Packet: r.AskedIn, Hex: fmt.Sprintf("% X", request)}
+		if speech != nil && speech.Question != nil {
+			part.Fields = speech.Question(request)
+		}
+		d.Parts = append(d.Parts, part)
+	}
+	if len(answer) > 0 {
+		part := Part{Title: "Answer", AtMs: d.Rung.AtMs + max(d.Rung.LatencyMs, 0), Packet: r.AnsweredIn,
+			Hex: fmt.Sprintf("% X", answer)}
+		if speech != nil && speech.Answer != nil {
+			var points []exchange.Labelled
+			if speech.Units != nil {
+				if data := speech.Units(request, answer); data != nil {
+					points = labels(x.Talks[r.Talk], x.Protocols[r.Talk], r.Range, data)
+				}
+			}
+			part.Fields = speech.Answer(request, answer, points)
+		}
+		d.Parts = append(d.Parts, part)
+	}
+	for i := range d.Parts {
+		if d.Parts[i].Fields == nil {
+			d.Parts[i].Fields = []exchange.Field{}
+		}
+	}
+	return d, nil
+}

@@ -1,0 +1,70 @@
+import { useQueries } from "@tanstack/react-query";
+import { useCallback, useMemo, useRef, useState } from "react";
+import { get } from "../api/client";
+import type { Rung, RungList } from "../api/types.gen";
+
+/** What of a recording is wanted, as its address has it. */
+export interface Wanted {
+  row?: number; // the exchange that is open
+  finding?: string;
+  view?: "talks";
+  bad?: boolean;
+  asker?: string;
+  at?: string;
+  station?: number;
+  function?: number;
+  area?: string;
+  unit?: number;
+}
+
+/** The part of it that picks exchanges, as a query. */
+export function queryOf(w: Wanted): string {
+  const q = new URLSearchParams();
+  if (w.bad) q.set("bad", "1");
+  for (const key of ["asker", "at", "station", "function", "area", "unit"] as const) {
+    if (w[key] !== undefined) q.set(key, String(w[key]));
+  }
+  return q.toString();
+}
+
+const page = 200;
+
+/** The exchanges of a recording: pages of them, as they come into view. */
+export function useRungs(id: string, ready: boolean, filter: string) {
+  const [view, setView] = useState({ first: 0, last: 0 });
+  const wanted = useMemo(() => {
+    const from = Math.max(0, Math.floor(view.first / page) - 1);
+    const to = Math.floor(view.last / page) + 1;
+    return Array.from({ length: to - from + 1 }, (_, i) => from + i);
+  }, [view]);
+  const pages = useQueries({
+    queries: wanted.map((n) => ({
+      queryKey: ["recorded", id, filter, n],
+      queryFn: () => get<RungList>(`/api/recordings/${id}/exchanges?${filter}&from=${n * page}&most=${page}`),
+      enabled: ready,
+      staleTime: Infinity,
+      gcTime: 20_000,
+      structuralSharing: false,
+    })),
+  });
+  const known = useRef({ key: "", total: 0, rungs: new Map<number, Rung>() });
+  const key = id + "?" + filter + ready;
+  if (known.current.key !== key) known.current = { key, total: 0, rungs: new Map() };
+  let version = 0;
+  for (const p of pages) {
+    if (!p.data) continue;
+    version += p.dataUpdatedAt;
+    known.current.total = p.data.total;
+    if (known.current.rungs.size > 20 * page) known.current.rungs.clear();
+    p.data.rungs.forEach((r, i) => known.current.rungs.set((p.data?.from ?? 0) + i, r));
+  }
+  const now = known.current;
+  // Another function where what is known has changed, so that what is drawn is drawn anew.
+  // oxlint-disable-next-line react/exhaustive-deps
+  const rung = useCallback((index: number) => now.rungs.get(index), [now, version]);
+  const onView = useCallback(
+    (first: number, last: number) => setView((v) => (v.first === first && v.last === last ? v : { first, last })),
+    [],
+  );
+  return { total: now.total, rung, onView, view, error: pages.find((p) => p.error)?.error };
+}
