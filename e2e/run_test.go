@@ -123,12 +123,12 @@ func TestTraffic(t *testing.T) {
 	b.until("exchanges are there", `document.querySelectorAll("[data-exchange]").length > 5`)
 	b.sees("UV doser answers: illegal data address")
 	for _, c := range []struct{ device, kind, code, title string }{
-		{"do11", "stop", "nobody-listens", "Nobody listens at DO probe 11"},
-		{"do12", "off", "unreachable", "DO probe 12 cannot be reached"},
-		{"ioa", "refuse", "torn-down", "Tank I/O A throws the connection out"},
+		{"do11", "stop", "port-refused", "Nobody listens at DO probe 11"},
+		{"do12", "off", "host-silent", "DO probe 12 cannot be reached"},
+		{"ioa", "refuse", "connection-dropped", "Tank I/O A throws the connection out"},
 		{"pump1", "delay", "no-answer", "Pump drive 1 does not answer in time"},
-		{"skid", "garbage", "garbled", "Oxygen skid sends what is no answer"},
-		{"gate", "exception", "declined-2", "Shore gateway answers: illegal data address"},
+		{"skid", "garbage", "answer-mismatch", "Oxygen skid sends what is no answer"},
+		{"gate", "exception", "exception-address", "Shore gateway answers: illegal data address"},
 	} {
 		b.fault(c.device, c.kind)
 		b.until(c.title, `[...document.querySelectorAll('[data-finding="`+c.code+
@@ -137,14 +137,14 @@ func TestTraffic(t *testing.T) {
 	for _, device := range []string{"do12", "ioa", "pump1", "skid", "gate"} {
 		b.fault(device, "")
 	}
-	b.does(`document.querySelector('[data-finding="nobody-listens"]').click()`)
+	b.does(`document.querySelector('[data-finding="port-refused"]').click()`)
 	b.sees("Start the server task in the device")
-	b.until("the place has an address", `location.pathname.startsWith("/traffic/finding/nobody-listens")`)
+	b.until("the place has an address", `location.pathname.startsWith("/traffic/finding/port-refused")`)
 	b.fault("do11", "")
 	b.fault("skid", "freeze")
 	b.fault("gate", "drop")
 	b.until("a dropped connection is found",
-		`[...document.querySelectorAll('[data-finding="closed"]')].some(e => e.innerText.includes("Shore gateway hangs up"))`)
+		`[...document.querySelectorAll('[data-finding="connection-dropped"]')].some(e => e.innerText.includes("Shore gateway hangs up"))`)
 	b.choose("Link", "lss-do11")
 	b.until("a good exchange", `document.querySelector('[data-outcome="answered"]')`)
 	b.does(`document.querySelector('[data-outcome="answered"]').click()`)

@@ -401,10 +401,10 @@ func (h *house) faults(t *testing.T) {
 		{"toy-renamed", "good good good fault not-tried", "Oxygen", "declined-2"},
 		{"toy-texts", "good good good fault not-tried", "came as a text", ""},
 		{"toy-bad", "good good good fault not-tried", "device says so", ""},
-		{"toy-babble", "good good fault not-tried not-tried", "", "garbled"},
+		{"toy-babble", "good good fault not-tried not-tried", "", "answer-mismatch"},
 		{"toy-mute", "good good fault not-tried not-tried", "sign of life", "gone-quiet"},
 		{"refuse", "good good fault not-tried not-tried", "", ""},
-		{"stop", "good fault not-tried not-tried not-tried", "", "nobody-listens"},
+		{"stop", "good fault not-tried not-tried not-tried", "", "port-refused"},
 	} {
 		h.fault(c.fault)
 		// What was on its way when the fault came may still be heard.

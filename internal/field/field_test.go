@@ -203,16 +203,16 @@ func TestFaultsAreFound(t *testing.T) {
 		code  string
 		want  value.Quality
 	}{
-		{bench.Fault{Kind: "stop"}, "nobody-listens", value.Bad},
-		{bench.Fault{Kind: "off"}, "unreachable", value.Bad},
-		{bench.Fault{Kind: "refuse"}, "torn-down", value.Bad},
+		{bench.Fault{Kind: "stop"}, "port-refused", value.Bad},
+		{bench.Fault{Kind: "off"}, "host-silent", value.Bad},
+		{bench.Fault{Kind: "refuse"}, "connection-dropped", value.Bad},
 		{bench.Fault{Kind: "silent"}, "no-answer", value.Bad},
 		{bench.Fault{Kind: "delay", Value: 700}, "no-answer", value.Bad},
-		{bench.Fault{Kind: "exception", Value: 6}, "declined-6", value.Bad},
-		{bench.Fault{Kind: "garbage"}, "garbled", value.Bad},
-		{bench.Fault{Kind: "short"}, "garbled", value.Bad},
-		{bench.Fault{Kind: "long"}, "garbled", value.Bad},
-		{bench.Fault{Kind: "transaction"}, "garbled", value.Bad},
+		{bench.Fault{Kind: "exception", Value: 6}, "busy", value.Bad},
+		{bench.Fault{Kind: "garbage"}, "answer-mismatch", value.Bad},
+		{bench.Fault{Kind: "short"}, "answer-mismatch", value.Bad},
+		{bench.Fault{Kind: "long"}, "answer-mismatch", value.Bad},
+		{bench.Fault{Kind: "transaction"}, "answer-mismatch", value.Bad},
 	} {
 		if err := b.SetFault("do11", c.fault); err != nil {
 			t.Fatal(err)
@@ -229,7 +229,7 @@ func TestFaultsAreFound(t *testing.T) {
 	}
 	wait(t, "drops are found", func() bool {
 		for _, f := range e.Hub.Findings(s, time.Now()) {
-			if f.Code == "closed" {
+			if f.Code == "connection-dropped" {
 				return true
 			}
 		}

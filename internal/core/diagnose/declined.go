@@ -42,7 +42,7 @@ func declined(recent []seen, subject finding.Subject, device *site.Device, def *
 		f := byCode[p.code]
 		if f == nil {
 			f = &finding.Finding{
-				Code: fmt.Sprintf("declined-%d", p.code), Severity: finding.Doubt, Sure: 1, Subject: subject,
+				Code: cmp.Or(why.Finding, fmt.Sprintf("declined-%d", p.code)), Severity: finding.Doubt, Sure: 1, Subject: subject,
 				Where:    "traffic",
 				Title:    fmt.Sprintf("%s answers: %s", device.Name, why.Title),
 				Evidence: []string{}, Remedy: why.Causes,

@@ -211,21 +211,21 @@ type symptom struct {
 }
 
 var symptoms = []symptom{
-	{"nobody-listens", exchange.Refused, "", "Nobody listens at %s",
+	{"port-refused", exchange.Refused, "", "Nobody listens at %s",
 		"the machine is there and refuses the connection: no program listens on %s.",
 		"Start the server task in the device, and compare the port at both ends. A firewall may refuse in its place.",
 		[]site.AccessKind{site.AccessServer, site.AccessFirewall, site.AccessRestart}},
-	{"unreachable", exchange.Unreached, "", "%s cannot be reached", "the connection to %s gets no answer at all.",
+	{"host-silent", exchange.Unreached, "", "%s cannot be reached", "the connection to %s gets no answer at all.",
 		"Check power, cable and address, that the laptop is in the same subnet, and that no firewall " +
 			"swallows the port.", []site.AccessKind{site.AccessFirewall}},
 	{"no-such-name", exchange.NoSuchName, "", "The name of %s cannot be resolved",
 		"its host name has no address for %s (%s).",
 		"Compare how the name is written, or give the address in numbers.", nil},
-	{"torn-down", exchange.Reset, "", "%s throws the connection out",
+	{"connection-dropped", exchange.Reset, "", "%s throws the connection out",
 		"it accepts the connection and tears it down at once (%s).",
 		"It may have all its connections taken: close other clients. It may also allow only certain addresses.",
 		[]site.AccessKind{site.AccessRemote}},
-	{"closed", exchange.Closed, "", "%s hangs up", "it ends the connection in place of an answer (%s).",
+	{"connection-dropped", exchange.Closed, "", "%s hangs up", "it ends the connection in place of an answer (%s).",
 		"Look for an idle time limit or a limit on connections in the device, and for a second client.",
 		[]site.AccessKind{site.AccessRemote}},
 	{"no-answer", exchange.NoAnswer, "", "%s does not answer in time",
@@ -249,19 +249,23 @@ var symptoms = []symptom{
 	{"port-denied", exchange.PortDenied, "", "The port to %s may not be opened",
 		"this user may not open the serial port of its line (%s).",
 		"Have the user put into the group that may, and log in anew.", nil},
-	{"other-format", exchange.Garbled, exchange.Format, "%s is set to another format",
+	{"wrong-serial-settings", exchange.Garbled, exchange.Format, "%s is set to another format",
 		"bytes come back and no frame passes its check: they look like another baud rate or parity (%s).",
 		"Compare baud, parity and stop bits at both ends; sweep the usual settings to be sure.", nil},
-	{"two-units", exchange.Garbled, exchange.TwoStations, "Two devices answer in the place of %s",
+	{"duplicate-unit", exchange.Garbled, exchange.TwoStations, "Two devices answer in the place of %s",
 		"two answers come to one question (%s): a {station} number is given twice.",
 		"Take one of the two off the line, and give it a number of its own.", nil},
-	{"other-unit", exchange.Garbled, exchange.OtherStation, "Another {station} answers for %s",
+	{"answer-mismatch", exchange.Garbled, exchange.OtherStation, "Another {station} answers for %s",
 		"a right frame comes from a {station} that was not asked (%s).",
 		"Compare the number on the device with the map: one of the two is wrong.", nil},
-	{"cut-short", exchange.Garbled, exchange.CutShort, "Answers of %s break off",
+	{"frame-torn", exchange.Garbled, exchange.CutShort, "Answers of %s break off",
 		"a frame begins and the rest of it does not come (%s).",
 		"Bytes are lost on the way: look at the adapter, its driver, and at termination.", nil},
-	{"garbled", exchange.Garbled, "", "%s sends what is no answer",
+	{"noise", exchange.Garbled, exchange.Noise, "Noise spoils answers of %s",
+		"octets come back that do not pass (%s).",
+		"Look at termination, bias, shield and earth of the line, and at what is switched near it. No value was taken " +
+			"from them.", nil},
+	{"answer-mismatch", exchange.Garbled, "", "%s sends what is no answer",
 		"bytes come back that do not answer the request (%s).",
 		"Check that the port speaks this protocol, and that no second client's answers are mixed in. On a serial " +
 			"line look for noise. No value was taken from them.", nil},
@@ -360,6 +364,12 @@ func (recent Evidence) Findings(s *site.Site, link *site.Link, learned habit.Dev
 		if others != nil && f.Severity == finding.Fault {
 			f.Severity, f.Sure = finding.Doubt, 0.5 // two askers explain it
 			f.Remedy = "First see to it that only one asks on the line."
+		}
+		if again := slices.IndexFunc(found, func(o finding.Finding) bool { return o.Key() == f.Key() }); again >= 0 {
+			// What shows in two ways is one finding.
+			found[again].Count += f.Count
+			found[again].Evidence = append(found[again].Evidence, f.Evidence[0])
+			continue
 		}
 		found = append(found, f)
 	}

@@ -48,18 +48,18 @@ func TestSymptoms(t *testing.T) {
 		want     string
 	}{
 		{"all well", []exchange.Outcome{exchange.Answered}, ""},
-		{"nobody listens", []exchange.Outcome{exchange.Refused}, "nobody-listens/fault"},
-		{"no way there", []exchange.Outcome{exchange.Unreached}, "unreachable/fault"},
-		{"thrown out", []exchange.Outcome{exchange.Reset}, "torn-down/fault"},
-		{"hung up", []exchange.Outcome{exchange.Closed}, "closed/fault"},
+		{"nobody listens", []exchange.Outcome{exchange.Refused}, "port-refused/fault"},
+		{"no way there", []exchange.Outcome{exchange.Unreached}, "host-silent/fault"},
+		{"thrown out", []exchange.Outcome{exchange.Reset}, "connection-dropped/fault"},
+		{"hung up", []exchange.Outcome{exchange.Closed}, "connection-dropped/fault"},
 		{"silent", []exchange.Outcome{exchange.NoAnswer}, "no-answer/fault"},
-		{"garbled", []exchange.Outcome{exchange.Garbled}, "garbled/fault"},
+		{"garbled", []exchange.Outcome{exchange.Garbled}, "answer-mismatch/fault"},
 		{"stopped by Ferry", []exchange.Outcome{exchange.Answered, exchange.NotAllowed}, "not-asked/fault"},
 		{"silent, and back", []exchange.Outcome{exchange.NoAnswer, exchange.Answered}, "no-answer/doubt"},
 		{"two things", []exchange.Outcome{exchange.Answered, exchange.NoAnswer, exchange.Refused},
-			"no-answer/fault nobody-listens/fault"},
-		{"declined", []exchange.Outcome{exchange.Declined}, "declined-2/fault"},
-		{"declined, and then not", []exchange.Outcome{exchange.Declined, exchange.Answered}, "declined-2/doubt"},
+			"no-answer/fault port-refused/fault"},
+		{"declined", []exchange.Outcome{exchange.Declined}, "exception-address/fault"},
+		{"declined, and then not", []exchange.Outcome{exchange.Declined, exchange.Answered}, "exception-address/doubt"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := New()
@@ -128,9 +128,9 @@ func TestStill(t *testing.T) {
 // of its own, with the access lines that would explain it.
 func TestLineSymptoms(t *testing.T) {
 	for cause, want := range map[exchange.Cause]string{
-		exchange.Format: "other-format/fault", exchange.TwoStations: "two-units/fault",
-		exchange.OtherStation: "other-unit/fault",
-		exchange.CutShort:     "cut-short/fault", exchange.Noise: "garbled/fault", "": "garbled/fault",
+		exchange.Format: "wrong-serial-settings/fault", exchange.TwoStations: "duplicate-unit/fault",
+		exchange.OtherStation: "answer-mismatch/fault",
+		exchange.CutShort:     "frame-torn/fault", exchange.Noise: "noise/fault", "": "answer-mismatch/fault",
 	} {
 		d := New()
 		d.Exchange(&exchange.Exchange{Link: "k", Device: "skid", At: noon, Outcome: exchange.Garbled, Cause: cause,
@@ -179,7 +179,7 @@ func TestLate(t *testing.T) {
 	s := skid()
 	s.Links[0].ID = "k"
 	found := d.Findings(s, noon.Add(6*time.Second))
-	if codes(found) != "late/fault" || !strings.Contains(found[0].Sentence, "after up to 450 ms") ||
+	if codes(found) != "late-answer/fault" || !strings.Contains(found[0].Sentence, "after up to 450 ms") ||
 		len(found[0].Fixes) != 1 || found[0].Fixes[0].Setting.Will != 700 || found[0].Count != 3 {
 		t.Errorf("%+v", found)
 	}
@@ -200,7 +200,7 @@ func TestSecondAsker(t *testing.T) {
 			At: noon.Add(time.Duration(i) * time.Second), Outcome: exchange.Garbled, Cause: exchange.Noise,
 			Sentence: "12 octets"})
 	}
-	if got := codes(d.Findings(s, noon.Add(4*time.Second))); got != "a-second-asker/fault garbled/doubt garbled/doubt" {
+	if got := codes(d.Findings(s, noon.Add(4*time.Second))); got != "unknown-asker/fault noise/doubt noise/doubt" {
 		t.Error(got)
 	}
 }

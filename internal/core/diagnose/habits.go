@@ -122,7 +122,7 @@ func (recent Evidence) Habits(s *site.Site, link *site.Link, learned habit.Devic
 			continue
 		}
 		e := last[m.Is]
-		found = append(found, finding.Finding{Code: m.Code, Severity: finding.Note, Sure: 1, Count: 1, Subject: subject,
+		found = append(found, finding.Finding{Code: m.Finding(), Severity: finding.Note, Sure: 1, Count: 1, Subject: subject,
 			Where: "traffic",
 			Title: device.Name + " " + m.Does, Sentence: "It is well all the same. " + m.Copes,
 			Evidence: []string{fmt.Sprintf("%s %s: answered after %.0f ms", clock(e.at), e.op, e.latency)},

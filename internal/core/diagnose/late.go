@@ -30,7 +30,7 @@ func (recent Evidence) late(link *site.Link, device *site.Device, def *protocol.
 		return nil
 	}
 	f := &finding.Finding{
-		Code: "late", Severity: finding.Fault, Sure: 1, Count: count, Subject: subject, Where: "traffic",
+		Code: "late-answer", Severity: finding.Fault, Sure: 1, Count: count, Subject: subject, Where: "traffic",
 		Title: device.Name + " answers too late",
 		Sentence: fmt.Sprintf("It answers after up to %.0f ms, and the limit is %d ms. What comes after the limit "+
 			"is not taken for an answer.", worst.lateMs, limit),
@@ -64,7 +64,7 @@ func (recent Evidence) others(s *site.Site, link *site.Link) *finding.Finding {
 		return nil
 	}
 	return &finding.Finding{
-		Code: "a-second-asker", Severity: finding.Fault, Sure: 1, Count: count, Where: "traffic",
+		Code: "unknown-asker", Severity: finding.Fault, Sure: 1, Count: count, Where: "traffic",
 		Subject: finding.Subject{Kind: "line", ID: line.ID, Name: line.Name},
 		Title:   "Somebody else asks on " + line.Name + " too",
 		Sentence: "Frames of another asker were heard. An answer says nothing of whom it is for, so no value read " +

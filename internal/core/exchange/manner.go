@@ -19,9 +19,17 @@ const (
 // Told is what there is to say of a manner.
 type Told struct {
 	Is    Manner `json:"-"`
-	Code  string `json:"code"`  // of its finding, and in the limits of a device
+	Code  string `json:"code"`  // in the limits of a device
 	Does  string `json:"does"`  // follows the name of a device
 	Copes string `json:"copes"` // what Ferry does about it
+}
+
+// Finding is the code of the finding that it is seen as.
+func (t *Told) Finding() string {
+	if t.Is == Dozes {
+		return "idle-close"
+	}
+	return t.Code
 }
 
 // Manners is what there is to say of each manner.
