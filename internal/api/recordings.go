@@ -2,7 +2,9 @@ package api
 
 import (
 	"bytes"
+	"encoding/json"
 	"io"
+	"math"
 	"net"
 	"path"
 	"strconv"
@@ -19,6 +21,7 @@ import (
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
+	"ferry/internal/files"
 	"ferry/internal/recording"
 )
 
@@ -135,14 +138,137 @@ func number(c fiber.Ctx, key string, otherwise int) int {
 	return n
 }
 
+func filterOf(c fiber.Ctx) recording.Filter {
+	return recording.Filter{Bad: c.Query("bad") != "", Asker: c.Query("asker"), At: c.Query("at"),
+		Station: number(c, "station", -1), Function: number(c, "function", -1), Area: c.Query("area"),
+		Unit: number(c, "unit", -1)}
+}
+
+// getRecordedFile hands out a recording as it came, or its exchanges as a table.
+func (s *Server) getRecordedFile(c fiber.Ctx) error {
+	k, _, err := s.recorded(c)
+	if err != nil {
+		return err
+	}
+	defer s.inTurn()()
+	var out bytes.Buffer
+	switch c.Params("format") {
+	case "capture":
+		f, err := k.Open()
+		if err != nil {
+			return err
+		}
+		c.Attachment(k.Name)
+		c.Set("Content-Type", "application/octet-stream")
+		return c.SendStream(f) // which closes it
+	case "csv":
+		rows := [][]string{{"Time", "Asks", "Answers", "Question", "Outcome", "Latency ms", "Packet", "Answered in"}}
+		err = k.Rungs(filterOf(c), func(r *recording.Rung) error {
+			latency := ""
+			if r.LatencyMs >= 0 {
+				latency = strconv.FormatFloat(r.LatencyMs, 'f', 3, 64)
+			}
+			rows = append(rows, []string{time.UnixMicro(int64(r.AtMs * 1e3)).UTC().Format("2006-01-02T15:04:05.000000Z"),
+				r.Asker, r.Answerer, r.Asks, r.Says, latency, strconv.FormatInt(r.AskedIn, 10),
+				strconv.FormatInt(r.Answered, 10)})
+			return tooMany(len(rows))
+		})
+		if err == nil {
+			err = files.WriteTable(&out, rows)
+		}
+		c.Set("Content-Type", "text/csv; charset=utf-8")
+	case "json":
+		rungs := []recording.Rung{}
+		err = k.Rungs(filterOf(c), func(r *recording.Rung) error {
+			rungs = append(rungs, *r)
+			return tooMany(len(rungs))
+		})
+		if err == nil {
+			err = json.NewEncoder(&out).Encode(map[string]any{"recording": k.Name, "exchanges": rungs,
+				"findings": k.State().Result.Findings})
+		}
+		c.Set("Content-Type", "application/json")
+	default:
+		return problem.New("format", "Exchanges are handed out as csv and json.", "").At(c.Params("format"))
+	}
+	if err != nil {
+		return err
+	}
+	c.Attachment(k.Name + "." + c.Params("format"))
+	return c.Send(out.Bytes())
+}
+
+// mostHanded bounds the exchanges of one table.
+const mostHanded = 500_000
+
+func tooMany(n int) error {
+	if n > mostHanded {
+		return problem.New("too-many", "These are more than 500 000 exchanges.", "Set conditions, so that fewer remain.")
+	}
+	return nil
+}
+
+// ownLately is what Ferry itself asked lately, of one link or line or of all.
+func (s *Server) ownLately(c fiber.Ctx) (*site.Site, []exchange.Exchange) {
+	now, _ := s.Store.Site()
+	var links []string
+	if link := c.Query("link"); link != "" {
+		links = []string{link}
+	} else if line := c.Query("line"); line != "" {
+		links = append(linksOn(now, line), "") // of a line without links, nothing
+	}
+	return now, s.Engine.Hub.Exchanges(0, math.MaxInt, links...)
+}
+
+// postOwn keeps what Ferry itself asked as a recording.
+func (s *Server) postOwn(c fiber.Ctx) error {
+	now, list := s.ownLately(c)
+	if len(list) == 0 {
+		return problem.New("nothing", "Ferry has asked nothing yet.", "Start a run under Timetable.")
+	}
+	var out bytes.Buffer
+	if err := recording.WriteOwn(&out, now, list); err != nil {
+		return err
+	}
+	at := time.Now()
+	k, err := s.Recordings.Take(at.UTC().Format("own 2006-01-02 15.04.05")+".pcapng", &out, nil, at, now)
+	if err != nil {
+		return err
+	}
+	return c.JSON(TakenView{k.ID})
+}
+
+// getOwnFile hands out what Ferry itself asked lately.
+func (s *Server) getOwnFile(c fiber.Ctx) error {
+	now, list := s.ownLately(c)
+	var out bytes.Buffer
+	var err error
+	switch c.Params("format") {
+	case "pcapng":
+		c.Set("Content-Type", "application/octet-stream")
+		err = recording.WriteOwn(&out, now, list)
+	case "csv":
+		c.Set("Content-Type", "text/csv; charset=utf-8")
+		err = files.WriteTable(&out, recording.Table(now, list))
+	case "json":
+		c.Set("Content-Type", "application/json")
+		err = json.NewEncoder(&out).Encode(map[string]any{"exchanges": list})
+	default:
+		return problem.New("format", "Traffic is handed out as pcapng, csv and json.", "").At(c.Params("format"))
+	}
+	if err != nil {
+		return err
+	}
+	c.Attachment(now.Name + " traffic." + c.Params("format"))
+	return c.Send(out.Bytes())
+}
+
 func (s *Server) getRecordedList(c fiber.Ctx) error {
 	k, _, err := s.recorded(c)
 	if err != nil {
 		return err
 	}
-	f := recording.Filter{Bad: c.Query("bad") != "", Asker: c.Query("asker"), At: c.Query("at"),
-		Station: number(c, "station", -1), Function: number(c, "function", -1), Area: c.Query("area"),
-		Unit: number(c, "unit", -1)}
+	f := filterOf(c)
 	most := min(max(number(c, "most", mostListed), 1), mostListed)
 	around := number(c, "around", -1)
 	if packet := number(c, "packet", 0); packet > 0 {

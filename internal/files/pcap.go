@@ -19,12 +19,11 @@ import (
 	"github.com/gopacket/gopacket/pcapgo"
 
 	"ferry/internal/core/capture"
+	"ferry/internal/core/serial"
 )
 
-// packetSource is what reads packets, whatever the format.
-type packetSource interface {
-	ZeroCopyReadPacketData() ([]byte, gopacket.CaptureInfo, error)
-}
+// packetSource reads packets, whatever the format. Its octets are there until the next.
+type packetSource func() ([]byte, gopacket.CaptureInfo, error)
 
 // Capture reads a recording of packets, one by one: pcap and pcapng, with times in
 // microseconds or nanoseconds, compressed with gzip or not, of Ethernet (with or
@@ -37,6 +36,8 @@ type Capture struct {
 	Why    map[string]int64
 
 	source  packetSource
+	ng      *pcapgo.NgReader   // nil for pcap
+	flags   *pcapgo.NgEpbFlags // of the packet at hand
 	link    func(gopacket.CaptureInfo) layers.LinkType
 	number  int64
 	parsers map[layers.LinkType]*gopacket.DecodingLayerParser
@@ -123,7 +124,12 @@ func OpenCapture(r io.Reader) (*Capture, error) {
 		if err != nil {
 			return nil, fmt.Errorf("it begins as pcapng, and breaks off: %w", err)
 		}
-		c.source = ng
+		c.ng = ng
+		c.source = func() ([]byte, gopacket.CaptureInfo, error) {
+			data, ci, options, err := ng.ZeroCopyReadPacketDataWithOptions()
+			c.flags = options.Flags
+			return data, ci, err
+		}
 		c.link = func(ci gopacket.CaptureInfo) layers.LinkType {
 			if len(ci.AncillaryData) > 0 {
 				if t, ok := ci.AncillaryData[0].(layers.LinkType); ok {
@@ -138,7 +144,7 @@ func OpenCapture(r io.Reader) (*Capture, error) {
 	if err != nil {
 		return nil, fmt.Errorf("it is neither pcap nor pcapng, nor one of them compressed with gzip: %w", err)
 	}
-	c.source = old
+	c.source = old.ZeroCopyReadPacketData
 	c.link = func(gopacket.CaptureInfo) layers.LinkType { return old.LinkType() }
 	return c, nil
 }
@@ -146,7 +152,7 @@ func OpenCapture(r io.Reader) (*Capture, error) {
 // Next reads the next packet into p, whose payload is there until the next call. It
 // returns io.EOF at the end, and another error where the rest cannot be read.
 func (c *Capture) Next(p *capture.Packet) error {
-	data, ci, err := c.source.ZeroCopyReadPacketData()
+	data, ci, err := c.source()
 	if err != nil {
 		if errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
 			return io.EOF
@@ -156,6 +162,10 @@ func (c *Capture) Next(p *capture.Packet) error {
 	c.number++
 	*p = capture.Packet{Number: c.number, At: ci.Timestamp, Whole: ci.Length}
 	link := c.link(ci)
+	if link == serialLink && c.ng != nil {
+		c.serial(p, ci.InterfaceIndex, data)
+		return nil
+	}
 	parser := c.parser(link)
 	if parser == nil {
 		c.unread(fmt.Sprintf("link type %d (%v)", link, link))
@@ -239,6 +249,37 @@ func (e *eitherIP) NextLayerType() gopacket.LayerType {
 		return layers.LayerTypeIPv6
 	}
 	return layers.LayerTypeIPv4
+}
+
+// serialLink is the link type of Ferry's own recordings of serial lines: octets as they
+// came, of the first type for private use (LINKTYPE_USER0). The interface has the name of
+// the line, and says in its description how it was set.
+const serialLink layers.LinkType = 147
+
+// serialWords begin the description of such an interface.
+const serialWords = "serial line "
+
+// serial takes over octets of a serial line.
+func (c *Capture) serial(p *capture.Packet, index int, data []byte) {
+	of, err := c.ng.Interface(index)
+	set, ok := strings.CutPrefix(of.Description, serialWords)
+	if err != nil || !ok {
+		c.unread(fmt.Sprintf("link type %d, which is whoever's", serialLink))
+		return
+	}
+	p.Kind, p.Line, p.Payload, p.OneWay = capture.Serial, of.Name, data, true
+	if format, err := serial.ParseFormat(set); err == nil {
+		p.Format = &format
+	}
+	if c.flags == nil {
+		return
+	}
+	switch c.flags.Direction {
+	case pcapgo.NgEpbFlagDirectionOutbound:
+		p.OneWay = false
+	case pcapgo.NgEpbFlagDirectionInbound:
+		p.OneWay, p.Side = false, capture.Answerer
+	}
 }
 
 // fill takes over what the layers hold.

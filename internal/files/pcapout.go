@@ -16,8 +16,9 @@ import (
 // nanoseconds. What Ferry recorded of streams gets headers that say who spoke to whom;
 // hardware addresses are made from the network addresses.
 type CaptureWriter struct {
-	w   *pcapgo.NgWriter
-	buf gopacket.SerializeBuffer
+	w     *pcapgo.NgWriter
+	buf   gopacket.SerializeBuffer
+	lines map[string]int // interfaces of serial lines
 }
 
 // NewCaptureWriter begins a recording. Flush ends it.
@@ -28,7 +29,7 @@ func NewCaptureWriter(w io.Writer) (*CaptureWriter, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &CaptureWriter{ng, gopacket.NewSerializeBuffer()}, nil
+	return &CaptureWriter{ng, gopacket.NewSerializeBuffer(), map[string]int{}}, nil
 }
 
 // Flush writes what is left.
@@ -42,6 +43,9 @@ func hardware(a netip.Addr) []byte {
 
 // Write writes one packet.
 func (w *CaptureWriter) Write(p *capture.Packet) error {
+	if p.Kind == capture.Serial {
+		return w.serial(p)
+	}
 	from, to := p.From.Addr(), p.To.Addr()
 	eth := &layers.Ethernet{SrcMAC: hardware(from), DstMAC: hardware(to), EthernetType: layers.EthernetTypeIPv4}
 	var list []gopacket.SerializableLayer
@@ -87,6 +91,32 @@ func (w *CaptureWriter) Write(p *capture.Packet) error {
 	}
 	data := w.buf.Bytes()
 	return w.w.WritePacket(gopacket.CaptureInfo{Timestamp: p.At, CaptureLength: len(data), Length: len(data)}, data)
+}
+
+// serial writes octets of a serial line, which has an interface of its own.
+func (w *CaptureWriter) serial(p *capture.Packet) error {
+	at, ok := w.lines[p.Line]
+	if !ok {
+		set := ""
+		if p.Format != nil {
+			set = fmt.Sprintf("%d:%s", p.Format.Baud, p.Format.Frame())
+		}
+		var err error
+		if at, err = w.w.AddInterface(pcapgo.NgInterface{Name: p.Line, Description: serialWords + set,
+			LinkType: serialLink, TimestampResolution: 9, SnapLength: 1 << 18}); err != nil {
+			return err
+		}
+		w.lines[p.Line] = at
+	}
+	flags := &pcapgo.NgEpbFlags{Direction: pcapgo.NgEpbFlagDirectionOutbound}
+	switch {
+	case p.OneWay:
+		flags.Direction = pcapgo.NgEpbFlagDirectionUnknown
+	case p.Side == capture.Answerer:
+		flags.Direction = pcapgo.NgEpbFlagDirectionInbound
+	}
+	return w.w.WritePacketWithOptions(gopacket.CaptureInfo{Timestamp: p.At, CaptureLength: len(p.Payload),
+		Length: len(p.Payload), InterfaceIndex: at}, p.Payload, pcapgo.NgPacketOptions{Flags: flags})
 }
 
 func (w *CaptureWriter) transport(p *capture.Packet, network gopacket.NetworkLayer) (gopacket.SerializableLayer, error) {

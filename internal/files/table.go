@@ -173,6 +173,23 @@ func WriteMaps(w io.Writer, maps []Map) error {
 	return out.Error()
 }
 
+// WriteTable writes rows as RFC 4180 CSV in UTF-8. No cell is a formula to a spreadsheet.
+func WriteTable(w io.Writer, rows [][]string) error {
+	out := csv.NewWriter(w)
+	out.UseCRLF = true
+	for _, row := range rows {
+		guarded := make([]string, len(row))
+		for i, cell := range row {
+			guarded[i] = guard(cell)
+		}
+		if err := out.Write(guarded); err != nil {
+			return err
+		}
+	}
+	out.Flush()
+	return out.Error()
+}
+
 // WriteMap writes a map as RFC 4180 CSV in UTF-8: the headings, then one row for
 // each point, with the other notations of its address at the end.
 func WriteMap(w io.Writer, m *Map) error {

@@ -41,7 +41,7 @@ func (r *Reading) readSerial(ctx context.Context, src Source, in io.Reader, head
 	}
 	text := files.OpenSerialText(in, format)
 	before := r.assembler.Packets
-	line := r.assembler.Line(lineName(src.Name), src.Serial, look.OneWay)
+	packet := capture.Packet{Kind: capture.Serial, Line: lineName(src.Name), Format: src.Serial, OneWay: look.OneWay}
 	var err error
 	for n := 1; ; n++ {
 		if n%1024 == 0 && ctx.Err() != nil {
@@ -55,8 +55,8 @@ func (r *Reading) readSerial(ctx context.Context, src Source, in io.Reader, head
 		if !known {
 			p.Side = capture.Asker
 		}
-		p.Number += before
-		r.assembler.Said(line, p)
+		packet.Number, packet.At, packet.Side, packet.Payload = p.Number+before, p.At, p.Side, p.Octets
+		r.assembler.Packet(&packet)
 	}
 	if text.Unread > 0 {
 		r.result.Unread += text.Unread
@@ -76,14 +76,15 @@ func (r *Reading) readSerial(ctx context.Context, src Source, in io.Reader, head
 // readOctets reads octets as they came over a line that was set so. They have no times
 // of their own: each is taken to have followed the one before at once.
 func (r *Reading) readOctets(ctx context.Context, src Source, in *bufio.Reader) error {
-	line := r.assembler.Line(lineName(src.Name), src.Serial, true)
+	packet := capture.Packet{Kind: capture.Serial, Line: lineName(src.Name), Format: src.Serial, OneWay: true}
 	at := time.Unix(0, 0).UTC()
 	var b [256]byte
 	before := r.assembler.Packets
 	for number := r.assembler.Packets + 1; ctx.Err() == nil; number++ {
 		n, err := in.Read(b[:])
 		if n > 0 {
-			r.assembler.Said(line, capture.Piece{Side: capture.Asker, Octets: b[:n], At: at, Number: number})
+			packet.Number, packet.At, packet.Payload = number, at, b[:n]
+			r.assembler.Packet(&packet)
 			at = at.Add(time.Duration(float64(n) * src.Serial.CharMs() * float64(time.Millisecond)))
 		}
 		if errors.Is(err, io.EOF) {

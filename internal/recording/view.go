@@ -3,6 +3,7 @@ package recording
 import (
 	"cmp"
 	"fmt"
+	"os"
 	"slices"
 	"time"
 
@@ -299,6 +300,28 @@ func (k *Kept) List(f Filter, from, most, around int) (RungList, error) {
 	}
 	return list, nil
 }
+
+// Rungs hands on every exchange that a filter lets through, in its order.
+func (k *Kept) Rungs(f Filter, each func(*Rung) error) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	x, err := k.ready()
+	if err != nil {
+		return err
+	}
+	var failed error
+	err = x.each(0, func(i int, r *Row) bool {
+		if f.lets(x, r) {
+			rung := x.rung(i, r)
+			failed = each(&rung)
+		}
+		return failed == nil
+	})
+	return cmp.Or(failed, err)
+}
+
+// Open opens the file of the recording, as it came.
+func (k *Kept) Open() (*os.File, error) { return os.Open(k.path) }
 
 // RowOf finds the exchange that a packet is of; -1 for none.
 func (k *Kept) RowOf(packet int64) (int, error) {

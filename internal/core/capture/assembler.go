@@ -3,8 +3,6 @@ package capture
 import (
 	"net/netip"
 	"time"
-
-	"ferry/internal/core/serial"
 )
 
 // Listener is told what a recording holds, as it goes on.
@@ -45,7 +43,8 @@ type Assembler struct {
 	open   map[pair]*Conn
 	oldest *Conn
 	newest *Conn
-	recent *Conn   // the last that a packet was of
+	recent *Conn // the last that a packet was of
+	lines  map[string]*Conn
 	over   []*Conn // those that have ended, for what still comes of them
 }
 
@@ -78,6 +77,10 @@ func (a *Assembler) Packet(p *Packet) {
 	}
 	a.to.Packet(p)
 	a.sweep(p.At)
+	if p.Kind == Serial {
+		a.heard(p)
+		return
+	}
 	if p.Kind != TCP && p.Kind != UDP {
 		return
 	}
@@ -305,30 +308,29 @@ func (a *Assembler) Finish() {
 	}
 }
 
-// Line adds a serial line, which is called by a name and set to a format, nil where
-// that is not known. one says that nobody tells who speaks.
-func (a *Assembler) Line(name string, format *serial.Format, oneWay bool) *Conn {
-	a.Conns++
-	c := &Conn{Number: a.Conns, Serial: true, OneWay: oneWay, Format: format, Name: name, opened: oneWay}
-	a.touch(c)
-	a.to.Opened(c)
-	return c
-}
+// mostLines bounds the serial lines of a recording.
+const mostLines = 256
 
-// Said takes in what was heard on a serial line.
-func (a *Assembler) Said(c *Conn, p Piece) {
-	a.Packets++
-	if a.First.IsZero() {
-		a.First, c.Began, c.First = p.At, p.At, p.Number
+// heard takes in what was heard on a serial line.
+func (a *Assembler) heard(p *Packet) {
+	c := a.lines[p.Line]
+	if c == nil {
+		if len(a.lines) >= mostLines {
+			a.Crowded++
+			return
+		}
+		a.Conns++
+		c = &Conn{Number: a.Conns, Serial: true, OneWay: p.OneWay, Format: p.Format, Name: p.Line, opened: p.OneWay,
+			Began: p.At, First: p.Number}
+		if a.lines == nil {
+			a.lines = map[string]*Conn{}
+		}
+		a.lines[p.Line] = c
+		a.to.Opened(c)
 	}
-	if p.At.Before(a.Last) {
-		a.Backwards++
-	} else {
-		a.Last = p.At
-	}
+	a.touch(c)
 	c.Last, c.LastAt = p.Number, p.At
-	a.to.Packet(&Packet{Number: p.Number, At: p.At, Whole: len(p.Octets)})
-	a.say(c, p)
+	a.say(c, Piece{Side: p.Side, Octets: p.Payload, At: p.At, Number: p.Number})
 	if c.turning {
 		c.turn()
 	}

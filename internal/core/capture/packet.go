@@ -7,6 +7,8 @@ package capture
 import (
 	"net/netip"
 	"time"
+
+	"ferry/internal/core/serial"
 )
 
 // Kind says what a packet is, as far as conclusions are drawn from it.
@@ -20,6 +22,7 @@ const (
 	Unreachable             // an ICMP message that a packet did not arrive (RFC 792, RFC 4443)
 	WhoHas                  // a host asks which station has an address (ARP, RFC 826; RFC 4861)
 	IsAt                    // the answer to it
+	Serial                  // octets on a serial line
 )
 
 // Flags are the control bits of a TCP segment, as in its header.
@@ -53,6 +56,12 @@ type Packet struct {
 	Payload []byte
 	// Cut is how many octets of the payload the recording did not keep.
 	Cut int
+	// Line names the serial line of Serial, and Format says how it is set, nil where that
+	// is not known. Side is who speaks, unless OneWay says that nobody knows.
+	Line   string
+	Format *serial.Format
+	Side   Side
+	OneWay bool
 	// Whole is the length of the packet as it was on the wire.
 	Whole int
 }

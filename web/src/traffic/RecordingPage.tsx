@@ -200,6 +200,7 @@ export function RecordingPage() {
             >
               Who asks whom
             </button>
+            <HandOut id={id} filter={filter} />
             <button
               type="button"
               className="button tight"
@@ -268,6 +269,23 @@ function spanWords(ms: number): string {
   if (ms < 120_000) return `${(ms / 1000).toFixed(1)} s`;
   if (ms < 7_200_000) return `${Math.round(ms / 60_000)} min`;
   return `${(ms / 3_600_000).toFixed(1)} h`;
+}
+
+/** The file as it came, and the exchanges that are listed as a table. */
+function HandOut({ id, filter }: { id: string; filter: string }) {
+  return (
+    <span className="small flex gap-2">
+      <a className="underline" href={`/api/recordings/${id}/file.capture`}>
+        File
+      </a>
+      <a className="underline" href={`/api/recordings/${id}/file.csv?${filter}`}>
+        CSV
+      </a>
+      <a className="underline" href={`/api/recordings/${id}/file.json?${filter}`}>
+        JSON
+      </a>
+    </span>
+  );
 }
 
 /** The conditions that are set; each is dropped by its cross. */

@@ -1,13 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { memo, useCallback, useEffect, useMemo, useRef, useState } from "react";
-import { get, useSite } from "../api/client";
+import { get, post, useSite } from "../api/client";
 import { useLivePart } from "../api/live";
-import type { Exchange, Finding, SiteView } from "../api/types.gen";
+import type { Exchange, Finding, SiteView, TakenView } from "../api/types.gen";
 import { FaultSelect } from "../lines/FaultSelect";
 import { shortened } from "../shared/LongName";
 import { FindingCard, SettingFixes } from "../shared/ui";
 import { count } from "../shared/numbers";
+import { attempt } from "../shared/toast";
 import { BytesView } from "./BytesView";
 import { Ladder } from "./Ladder";
 
@@ -125,6 +126,20 @@ export function TrafficPage() {
             onClick={() => setHeld(held === undefined ? exchange : undefined)}
           >
             {held === undefined ? "Hold still" : "Follow again"}
+          </button>
+          <button
+            type="button"
+            className="button tight"
+            title="The exchanges of this list, with all that came before and Ferry still knows"
+            onClick={() =>
+              void attempt(async () => {
+                const of = link.startsWith("line:") ? `line=${link.slice(5)}` : `link=${link}`;
+                const taken = await post<TakenView>(`/api/recordings/own?${of}`);
+                void navigate({ to: "/traffic/recordings/$id", params: { id: taken.id } });
+              })
+            }
+          >
+            Keep as a recording
           </button>
           <Link to="/traffic/recordings" className="button tight">
             Recordings

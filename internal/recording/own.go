@@ -1,0 +1,208 @@
+package recording
+
+import (
+	"cmp"
+	"fmt"
+	"io"
+	"net/netip"
+	"slices"
+	"time"
+
+	"ferry/internal/core/capture"
+	"ferry/internal/core/exchange"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/rehearsal"
+	"ferry/internal/core/site"
+	"ferry/internal/files"
+)
+
+// nowhere is the address of an asking end whose own the plan does not say: of the block
+// for measurements (RFC 2544).
+const nowhere = "198.18.0.1"
+
+// Own makes a recording of what Ferry itself asked: the octets and times are those that
+// it has, the connections around them are made so that they tell what it saw.
+func Own(s *site.Site, list []exchange.Exchange) []capture.Packet {
+	o := own{site: s, stage: rehearsal.New(), conns: map[string]*rehearsal.Conn{}}
+	list = slices.Clone(list)
+	slices.SortStableFunc(list, func(a, b exchange.Exchange) int { return a.At.Compare(b.At) })
+	for i := range list {
+		o.exchange(&list[i])
+	}
+	slices.SortStableFunc(o.events, func(a, b event) int { return a.at.Compare(b.at) })
+	for _, e := range o.events {
+		if e.at.After(o.stage.Now) || len(o.stage.Packets) == 0 {
+			o.stage.Now = e.at
+		}
+		e.play()
+	}
+	for i := range o.stage.Packets {
+		o.stage.Packets[i].Number = int64(i + 1)
+	}
+	return o.stage.Packets
+}
+
+// WriteOwn writes such a recording as pcapng.
+func WriteOwn(to io.Writer, s *site.Site, list []exchange.Exchange) error {
+	w, err := files.NewCaptureWriter(to)
+	if err != nil {
+		return err
+	}
+	packets := Own(s, list)
+	for i := range packets {
+		if err := w.Write(&packets[i]); err != nil {
+			return err
+		}
+	}
+	return w.Flush()
+}
+
+// own plays exchanges again.
+type own struct {
+	site   *site.Site
+	stage  *rehearsal.Stage
+	conns  map[string]*rehearsal.Conn // by link
+	events []event
+}
+
+type event struct {
+	at   time.Time
+	play func()
+}
+
+func (o *own) at(t time.Time, play func()) { o.events = append(o.events, event{t, play}) }
+
+// span is a time given in milliseconds.
+func span(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }
+
+func (o *own) exchange(e *exchange.Exchange) {
+	link := o.site.Link(e.Link)
+	if link == nil {
+		return
+	}
+	line, device := o.site.Line(link.Line), o.site.Device(link.Answering)
+	if line == nil || device == nil || device.PortFor(link) == nil {
+		return
+	}
+	if line.Medium == site.SerialLine {
+		o.onLine(line, e)
+		return
+	}
+	def, ok := protocol.Named(link.Protocol)
+	answerer, err := netip.ParseAddr(device.PortFor(link).Host)
+	if !ok || err != nil {
+		return
+	}
+	to := netip.AddrPortFrom(answerer, uint16(def.Int(link.Settings, protocol.KeyPort))).String()
+	o.overNetwork(e, o.asker(link), to)
+}
+
+// asker is the address of the end that asks.
+func (o *own) asker(link *site.Link) string {
+	if d := o.site.Device(link.Asking); d != nil {
+		for _, port := range d.Ports {
+			if a, err := netip.ParseAddr(port.Host); err == nil && port.Line == link.Line {
+				return a.String()
+			}
+		}
+	}
+	return nowhere
+}
+
+func (o *own) onLine(line *site.Line, e *exchange.Exchange) {
+	for _, f := range e.Frames {
+		p := capture.Packet{Kind: capture.Serial, Line: line.Name, Payload: f.Octets, Side: capture.Answerer,
+			Whole: len(f.Octets)}
+		if line.Serial != nil {
+			p.Format = &line.Serial.Format
+		}
+		if f.Out {
+			p.Side = capture.Asker
+		}
+		o.at(e.At.Add(span(f.AfterMs)), func() { o.stage.Put(p) })
+	}
+}
+
+// overNetwork plays an exchange over TCP.
+func (o *own) overNetwork(e *exchange.Exchange, from, to string) {
+	end := e.At.Add(span(e.LatencyMs))
+	key := e.Link
+	switch e.Outcome {
+	case exchange.Refused:
+		var c *rehearsal.Conn
+		o.at(e.At, func() { c = o.stage.Begin(from, to) })
+		o.at(end, func() { c.Reset(capture.Answerer) })
+		return
+	case exchange.Unreached:
+		var c *rehearsal.Conn
+		o.at(e.At, func() { c = o.stage.Begin(from, to) })
+		for _, again := range []time.Duration{time.Second, 3 * time.Second, 7 * time.Second} {
+			if at := e.At.Add(again); at.Before(end) {
+				o.at(at, func() { c.Again() }) // as systems do it
+			}
+		}
+		return
+	case exchange.NoSuchName, exchange.NotAllowed, exchange.CalledOff:
+		return
+	}
+	if e.Manner&exchange.Dozes != 0 {
+		o.at(e.At.Add(-2*time.Millisecond), func() {
+			if c := o.conns[key]; c != nil {
+				c.Close(capture.Answerer)
+				delete(o.conns, key)
+			}
+		})
+	}
+	o.at(e.At.Add(-time.Millisecond), func() {
+		if o.conns[key] == nil {
+			o.conns[key] = o.stage.Dial(from, to)
+		}
+	})
+	for _, f := range e.Frames {
+		side := capture.Answerer
+		if f.Out {
+			side = capture.Asker
+		}
+		o.at(e.At.Add(span(f.AfterMs)), func() {
+			if c := o.conns[key]; c != nil {
+				c.Say(side, f.Octets)
+			}
+		})
+	}
+	ends := func(play func(c *rehearsal.Conn)) {
+		o.at(end.Add(500*time.Microsecond), func() {
+			if c := o.conns[key]; c != nil {
+				play(c)
+				delete(o.conns, key)
+			}
+		})
+	}
+	switch {
+	case e.Outcome == exchange.Reset:
+		ends(func(c *rehearsal.Conn) { c.Reset(capture.Answerer) })
+	case e.Outcome == exchange.Closed, e.Manner&exchange.HangsUp != 0:
+		ends(func(c *rehearsal.Conn) { c.Close(capture.Answerer) })
+	}
+}
+
+// Table is exchanges as rows of a table, below its headings.
+func Table(s *site.Site, list []exchange.Exchange) [][]string {
+	rows := [][]string{{"Number", "Time", "Asks", "Answers", "Question", "Outcome", "Latency ms", "Sent", "Received", "Says"}}
+	for i := range list {
+		e := &list[i]
+		asking, answering := e.Link, e.Device
+		if link := s.Link(e.Link); link != nil {
+			if d := s.Device(link.Asking); d != nil {
+				asking = d.Name
+			}
+		}
+		if d := s.Device(e.Device); d != nil {
+			answering = d.Name
+		}
+		out, in := exchange.Sides(e.Frames)
+		rows = append(rows, []string{fmt.Sprint(e.Seq), e.At.UTC().Format("2006-01-02T15:04:05.000000Z"), asking, answering,
+			e.Operation, string(e.Outcome), fmt.Sprintf("%.3f", e.LatencyMs), fmt.Sprintf("% X", out), fmt.Sprintf("% X", in),
+			cmp.Or(e.Sentence, e.Doubt)})
+	}
+	return rows
+}
