@@ -433,6 +433,24 @@ var scenes = []scene{
 			}
 		}
 	}},
+	{"an asker that finds a hole", "bears-less", func(a *actor) {
+		c := a.Dial(controller, skid)
+		ask := func(from, n int) {
+			id := a.next()
+			answer := []byte{0x83, 2}
+			if hole := 8 + a.way; from > hole || from+n <= hole {
+				answer = a.registers(n)
+			}
+			c.Talk(tcp(id, 1, a.read(uint16(from), n)...), tcp(id, 1, answer...), a.think())
+			a.Wait(time.Second)
+		}
+		ask(0, 20)
+		ask(8+a.way, 1)
+		for range 20 {
+			ask(0, 8+a.way)
+			ask(9+a.way, 20-9-a.way)
+		}
+	}},
 	{"off-by-one", "off-by-one", func(a *actor) {
 		c := a.Dial(controller, skid)
 		n := 10 + a.way

@@ -109,11 +109,35 @@ func (j *Judge) declined(t *Talk, def *protocol.Def, name string) (found []findi
 			Sentence: fmt.Sprintf("%s It said so %d times, code %d.", why.Means, ps.n, code), Remedy: why.Causes}
 		if ranges, ok := def.Ranges(); ok && ranges.Absent(code) {
 			t.boundary(&f, def, t.refused[code])
+			if f.Code == "exception-address" && t.findsOut(ps.n, t.refused[code]) {
+				f.Code, f.Severity = "bears-less", finding.Note
+				f.Title = name + " has a hole in its map"
+				f.Remedy = "The asker has found out and asks around it. In Ferry, note it in the limits of the device."
+			}
 		}
 		ps.into(&f)
 		found = append(found, f)
 	}
 	return found
+}
+
+// Of an asker that finds out what a device bears, each question is refused a time or two.
+const (
+	refusedFew  = 2
+	askedEnough = 20
+)
+
+// findsOut reports whether refusals are those of an asker that then asks otherwise.
+func (t *Talk) findsOut(n int, refused []block.Range) bool {
+	if t.Answered < askedEnough || n*10 > t.Asked {
+		return false
+	}
+	for _, r := range refused {
+		if q := t.Requests[r]; q == nil || q.Count-q.Answered > refusedFew {
+			return false
+		}
+	}
+	return true
 }
 
 // boundary says where the map of the device ends, from what it refused and what it
