@@ -261,6 +261,10 @@ var symptoms = []symptom{
 	{"frame-torn", exchange.Garbled, exchange.CutShort, "Answers of %s break off",
 		"a frame begins and the rest of it does not come (%s).",
 		"Bytes are lost on the way: look at the adapter, its driver, and at termination.", nil},
+	{"check-failed", exchange.Garbled, exchange.Check, "Answers of %s fail their check",
+		"answers of the right length come with wrong octets (%s).",
+		"Look at termination, bias, shield and earth of the line, and at what is switched near it. No value was taken " +
+			"from them.", nil},
 	{"noise", exchange.Garbled, exchange.Noise, "Noise spoils answers of %s",
 		"octets come back that do not pass (%s).",
 		"Look at termination, bias, shield and earth of the line, and at what is switched near it. No value was taken " +

@@ -6,12 +6,17 @@ type Frame struct {
 	Out bool `json:"out"`
 	// AfterMs is when, in milliseconds after the beginning of its exchange.
 	AfterMs float64 `json:"afterMs"`
-	Octets  []byte  `json:"-"`
+	// Late is set where it answers an earlier question.
+	Late   bool   `json:"late,omitempty"`
+	Octets []byte `json:"-"`
 }
 
-// Sides puts the octets of each direction together.
+// Sides puts the octets of each direction together, but those that are late.
 func Sides(frames []Frame) (out, in []byte) {
 	for _, f := range frames {
+		if f.Late {
+			continue
+		}
 		side := &in
 		if f.Out {
 			side = &out
@@ -31,6 +36,10 @@ func Spread(frames []Frame, out, in []Field) [][]Field {
 	spread := make([][]Field, len(frames))
 	passed := map[bool]int{}
 	for i, f := range frames {
+		if f.Late {
+			spread[i] = []Field{{To: len(f.Octets), Label: "late", Role: "broken", Meaning: "answers an earlier question"}}
+			continue
+		}
 		fields := in
 		if f.Out {
 			fields = out

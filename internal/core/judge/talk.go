@@ -55,6 +55,7 @@ type Talk struct {
 	format    proofs
 	echo      proofs
 	collision proofs
+	parted    proofs
 	over      proofs
 	toAll     proofs
 	odd       proofs
@@ -221,6 +222,8 @@ func (t *Talk) hear(h *capture.Heard) {
 			t.prove(&t.echo, h, t.words)
 		case exchange.Noise:
 			t.prove(&t.collision, h, t.broken)
+		case exchange.InPieces:
+			t.prove(&t.parted, h, t.words)
 		}
 	case exchange.Declined:
 		t.Declined++
@@ -321,7 +324,8 @@ func (j *Judge) talking(t *Talk) (found []finding.Finding) {
 		ps.into(&f)
 		found = append(found, f)
 	}
-	if t.none.n > 0 {
+	// Who waits for an answer that comes too late gets none.
+	if t.none.n > 0 && t.late.n*4 < t.none.n {
 		found = append(found, j.unanswered(t, def, name)...)
 	}
 	add("late-answer", finding.Fault, 0.9, &t.late, name+" answers too late",

@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"os"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -157,10 +158,13 @@ func (c *conn) once(pass field.Pass) (field.Reply, error) {
 		return *lost, err
 	}
 	late, stale, wrong := 0.0, 0, 0
+	began := time.Now()
+	var strays []exchange.Frame // answers to earlier requests
 	for {
 		frame, err := c.frame()
 		if err != nil {
 			reply := c.silent(err, stale, wrong, late)
+			withLate(&reply, strays, began)
 			if reply.LateMs = late; c.optional() {
 				c.sent[c.transaction%recent] = time.Time{} // its answer is owed by nobody
 			}
@@ -172,6 +176,10 @@ func (c *conn) once(pass field.Pass) (field.Reply, error) {
 		// An answer to one of the requests that were given up before this
 		// one is late, not wrong: wait on for ours.
 		if ms, is := c.late(frame); is {
+			if len(strays) < mostStrays {
+				strays = append(strays, exchange.Frame{AfterMs: float64(time.Since(began)) / 1e6, Late: true,
+					Octets: slices.Clone(frame)})
+			}
 			if late = max(late, ms); c.owes+c.owed > 0 {
 				stale++
 			} else {
@@ -187,7 +195,23 @@ func (c *conn) once(pass field.Pass) (field.Reply, error) {
 			reply = c.lost(c.garbled(err, frame))
 		}
 		reply.LateMs, reply.Left = late, true
+		withLate(&reply, strays, began)
 		return reply, nil
+	}
+}
+
+// mostStrays bounds the late answers that are shown with one exchange.
+const mostStrays = 4
+
+// withLate puts answers to earlier requests among the frames of a reply.
+func withLate(reply *field.Reply, strays []exchange.Frame, began time.Time) {
+	if len(strays) == 0 {
+		return
+	}
+	reply.Frames = append([]exchange.Frame{{Out: true, Octets: reply.Request}}, strays...)
+	if len(reply.Answer) > 0 {
+		reply.Frames = append(reply.Frames,
+			exchange.Frame{AfterMs: float64(time.Since(began)) / 1e6, Octets: reply.Answer})
 	}
 }
 

@@ -74,7 +74,11 @@ func (f Framing) Cause(request, in []byte, own *serial.Format) (cause exchange.C
 		}
 	}
 	if _, err := f.Check(request, in); err != nil {
-		return exchange.Noise, "", fmt.Sprintf("%d octets came and do not pass: %s", len(in), err)
+		cause := exchange.Noise
+		if head && whole == len(in) {
+			cause = exchange.Check
+		}
+		return cause, "", fmt.Sprintf("%d octets came and do not pass: %s", len(in), err)
 	}
 	return exchange.Noise, "", fmt.Sprintf("%d octets came that are no answer", len(in))
 }

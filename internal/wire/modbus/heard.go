@@ -155,7 +155,7 @@ func (e *tcpEar) Said(p capture.Piece) {
 	for from < len(b) {
 		n, err := FrameLen(b[from:])
 		if err != nil {
-			e.stray(p, b[from:], err.Error())
+			e.nonsense(p, b[from:], err.Error())
 			from = len(b)
 			break
 		}
@@ -340,6 +340,19 @@ func (e *tcpEar) unanswered(a *ask, outcome exchange.Outcome) {
 		h.GaveUp = a.next.Sub(a.at)
 	}
 	e.heard(h)
+}
+
+// nonsense is what is no frame: where something was asked, it is what came in the place
+// of the answer.
+func (e *tcpEar) nonsense(p capture.Piece, octets []byte, why string) {
+	if p.Side == capture.Asker || len(e.asked) == 0 || e.asked[0].missing {
+		e.stray(p, octets, why)
+		return
+	}
+	h := e.begin(e.asked[0])
+	h.Answered, h.AnsweredIn, h.Answer, h.Outcome, h.Broken = p.At, p.Number, octets, exchange.Garbled, why
+	e.heard(h)
+	e.drop(0)
 }
 
 func (e *tcpEar) stray(p capture.Piece, octets []byte, why string) {

@@ -96,12 +96,14 @@ type heardOctets struct {
 	first  capture.Piece // when their first came
 	pieces int
 	last   time.Time
+	paused time.Duration // the longest pause between pieces
 }
 
 // Times of frames without numbers.
 const (
 	echoWithin = 30 * time.Millisecond  // what comes back sooner and is the same is an echo
 	restWithin = 500 * time.Millisecond // the rest of a frame comes sooner
+	parted     = 25 * time.Millisecond  // a pause as long is not that of an adapter
 	lateWithin = 10 * time.Second       // an answer that comes later is to something else
 )
 
@@ -126,6 +128,11 @@ func (e *lineEar) said(p capture.Piece) {
 	if len(in.octets) == 0 {
 		in.first, in.pieces = p, 0
 		in.first.Octets = nil
+	}
+	if len(in.octets) > 0 {
+		in.paused = max(in.paused, p.At.Sub(in.last))
+	} else {
+		in.paused = 0
 	}
 	in.octets = append(in.octets, p.Octets...)
 	in.pieces++
@@ -155,8 +162,9 @@ func (e *lineEar) take(in *heardOctets, p capture.Piece) {
 		if asks {
 			e.question(at, in.first, frame)
 		} else {
-			e.answer(at, frame)
+			e.answer(at, frame, in.paused)
 		}
+		in.paused = 0
 		in.first, in.pieces = p, 1
 		in.first.Octets = nil
 	}
@@ -313,10 +321,6 @@ func (e *lineEar) giveUp(now time.Time) {
 		h.Outcome, h.Answer = exchange.Garbled, e.broken
 		h.Answered, h.AnsweredIn = e.brokeAt.At, e.brokeAt.Number
 		h.Cause, _, h.Broken = e.framing.Cause(e.asked.frame, e.broken, e.own)
-		whole, _ := e.framing.AnswerLen(e.broken)
-		if h.Cause == exchange.Noise && whole == len(e.broken) {
-			h.Cause = exchange.Check
-		}
 	}
 	unit, pdu, _ := e.framing.Open(e.asked.frame)
 	e.gone = goneAsk{unit: unit, function: pdu[0], frame: e.asked.frame, at: e.asked.at, end: now,
@@ -328,7 +332,7 @@ func (e *lineEar) giveUp(now time.Time) {
 }
 
 // answer finds the question of an answer: the one that waits, or one given up before.
-func (e *lineEar) answer(p capture.Piece, frame []byte) {
+func (e *lineEar) answer(p capture.Piece, frame []byte, paused time.Duration) {
 	unit, pdu, _ := e.framing.Open(frame)
 	if len(e.asked.frame) == 0 {
 		e.second(p, frame, unit, pdu)
@@ -353,6 +357,8 @@ func (e *lineEar) answer(p capture.Piece, frame []byte) {
 		// Something came before the right answer: another spoke at the same time.
 		h.Cause = exchange.Noise
 		h.Broken = fmt.Sprintf("%d octets came before the answer", len(e.broken))
+	case paused >= parted:
+		h.Cause = exchange.InPieces
 	}
 	if err == nil && got.Declined {
 		h.Outcome, h.Code = exchange.Declined, got.Exception

@@ -900,6 +900,7 @@ export interface Sample {
 export interface FrameView {
   out: boolean;
   afterMs: number;
+  late?: boolean;
   hex: string;
   fields: Field[];
 }
