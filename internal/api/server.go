@@ -173,6 +173,7 @@ func (s *Server) App() *fiber.App {
 	edit.Post("/unlock", s.postUnlock)
 	edit.Post("/write/prepare", s.postPrepare)
 	edit.Post("/write", s.postWrite)
+	look.Get("/findings", func(c fiber.Ctx) error { return c.JSON(s.findings(time.Now())) })
 	look.Get("/exchanges", s.getExchanges)
 	look.Get("/exchanges/:seq", s.getExchange)
 	look.Get("/recordings", s.getRecordings)

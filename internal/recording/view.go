@@ -167,6 +167,7 @@ type Filter struct {
 	Function int    // -1 for any
 	Area     string // with Unit, those that are about it
 	Unit     int    // -1 for any
+	Count    int    // with Unit, those that ask for just so many from there; -1 for any
 }
 
 // All reports whether a filter lets everything through.
@@ -182,6 +183,9 @@ func (f *Filter) lets(x *Index, r *Row) bool {
 	if f.Station >= 0 && key.Station != f.Station || f.Asker != "" && asker(key) != f.Asker ||
 		f.At != "" && where(key) != f.At {
 		return false
+	}
+	if f.Unit >= 0 && f.Count >= 0 {
+		return r.Range == block.Range{Area: f.Area, Start: uint32(f.Unit), Count: f.Count}
 	}
 	return f.Unit < 0 || r.Range.Area == f.Area && int(r.Range.Start) <= f.Unit &&
 		f.Unit < int(r.Range.Start)+r.Range.Count

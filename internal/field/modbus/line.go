@@ -253,6 +253,11 @@ func (c *lineConn) once(pass field.Pass) (field.Reply, error) {
 		if h.pause > lumps {
 			reply.Cause, reply.Sentence = exchange.InPieces,
 				fmt.Sprintf("the answer came in pieces, with a pause of %d ms", h.pause.Milliseconds())
+			if at := h.split; at > 0 && at < len(reply.Answer) {
+				reply.Frames = []exchange.Frame{{Out: true, Octets: reply.Request},
+					{AfterMs: float64(h.before.Sub(sent)) / 1e6, Octets: reply.Answer[:at]},
+					{AfterMs: float64(h.last.Sub(sent)) / 1e6, Octets: reply.Answer[at:]}}
+			}
 		}
 		c.settle(&h, &reply)
 	default:
@@ -292,7 +297,7 @@ func (c *lineConn) answer(h *hearing, reading bool) (reply field.Reply, ok bool,
 			return reply, false, nil
 		}
 		c.in = c.in[:len(c.in)+n]
-		h.came(time.Now())
+		h.came(time.Now(), len(c.in)-n)
 		for len(c.in) > 0 {
 			if c.stripEcho(h, reading) {
 				break
@@ -308,7 +313,7 @@ func (c *lineConn) answer(h *hearing, reading bool) (reply field.Reply, ok bool,
 				c.in = c.in[:copy(c.in, c.in[n:])]
 				h.last, h.first = time.Time{}, time.Time{}
 				if len(c.in) > 0 {
-					h.came(time.Now())
+					h.came(time.Now(), 0)
 				}
 				continue
 			}
@@ -325,15 +330,18 @@ type hearing struct {
 	sent, deadline time.Time
 	first, last    time.Time
 	pause          time.Duration // the longest between two arrivals
+	split          int           // how much had come before it
+	before         time.Time     // and when
 	closing        bool
 	echoed         bool
 }
 
-func (h *hearing) came(now time.Time) {
+// came notes that something came, where so much had come before.
+func (h *hearing) came(now time.Time, had int) {
 	if h.first.IsZero() {
 		h.first = now
-	} else {
-		h.pause = max(h.pause, now.Sub(h.last))
+	} else if pause := now.Sub(h.last); pause > h.pause {
+		h.pause, h.split, h.before = pause, had, h.last
 	}
 	h.last = now
 }
@@ -366,7 +374,7 @@ func (c *lineConn) stripEcho(h *hearing, reading bool) bool {
 		c.echo, h.echoed = true, true
 		h.first, h.last, h.pause = time.Time{}, time.Time{}, 0
 		if len(c.in) > 0 {
-			h.came(time.Now())
+			h.came(time.Now(), 0)
 			return false
 		}
 	}

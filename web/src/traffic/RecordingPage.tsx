@@ -297,7 +297,10 @@ function Chips({ wanted, onDrop }: { wanted: Wanted; onDrop: (w: Wanted) => void
     chips.push([`answered at ${wanted.at}${of}`, { at: undefined, station: undefined }]);
   }
   if (wanted.function !== undefined) chips.push([`function ${wanted.function}`, { function: undefined }]);
-  if (wanted.unit !== undefined) chips.push([`${wanted.area} ${wanted.unit}`, { area: undefined, unit: undefined }]);
+  if (wanted.unit !== undefined) {
+    const times = wanted.count === undefined ? "" : ` ×${wanted.count}`;
+    chips.push([`${wanted.area} ${wanted.unit}${times}`, { area: undefined, unit: undefined, count: undefined }]);
+  }
   return (
     <>
       {chips.map(([title, drop]) => (

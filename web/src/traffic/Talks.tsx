@@ -112,6 +112,7 @@ function Requests({ talk, onPick }: { talk: TalkView; onPick: (w: Wanted) => voi
                 function: r.function,
                 area: r.area,
                 unit: r.start,
+                count: r.count,
               })
             }
           >

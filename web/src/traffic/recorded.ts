@@ -15,13 +15,14 @@ export interface Wanted {
   function?: number;
   area?: string;
   unit?: number;
+  count?: number;
 }
 
 /** The part of it that picks exchanges, as a query. */
 export function queryOf(w: Wanted): string {
   const q = new URLSearchParams();
   if (w.bad) q.set("bad", "1");
-  for (const key of ["asker", "at", "station", "function", "area", "unit"] as const) {
+  for (const key of ["asker", "at", "station", "function", "area", "unit", "count"] as const) {
     if (w[key] !== undefined) q.set(key, String(w[key]));
   }
   return q.toString();

@@ -1,0 +1,204 @@
+package e2e
+
+import (
+	"encoding/json"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"ferry/internal/core/capture"
+	"ferry/internal/core/finding"
+	"ferry/internal/core/rehearsal"
+	"ferry/internal/files"
+	frames "ferry/internal/wire/modbus"
+)
+
+// mailed is a recording that somebody made at the hatchery: the controller asks the
+// oxygen skid for more than its map holds, and a station that is not there.
+func mailed(t testing.TB) string {
+	t.Helper()
+	stage := rehearsal.New()
+	c := stage.Dial("192.0.2.10", "192.0.2.30:502")
+	id := uint16(0)
+	ask := func(unit byte, from uint16, n int, answer ...byte) {
+		id++
+		request := frames.TCP.AppendFrame(nil, id, unit, frames.ReadPDU(nil, "hr", from, n)...)
+		if answer == nil {
+			c.Say(capture.Asker, request)
+		} else {
+			c.Talk(request, frames.TCP.AppendFrame(nil, id, unit, answer...), 4*time.Millisecond)
+		}
+		stage.Wait(200 * time.Millisecond)
+	}
+	for i := range 300 {
+		ask(13, 0, 2, 3, 4, 1, byte(i), 0, 7)
+		if i%10 == 3 {
+			ask(13, 0, 30, 0x83, 2)
+		}
+		if i%10 == 6 {
+			ask(41, 0, 2)
+		}
+	}
+	c.Close(capture.Asker)
+	path := filepath.Join(t.TempDir(), "tank row, by mail.pcapng")
+	f, err := os.Create(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w, err := files.NewCaptureWriter(f)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range stage.Packets {
+		if err := w.Write(&stage.Packets[i]); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Flush(); err != nil {
+		t.Fatal(err)
+	}
+	if err := f.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+// TestRecording: a mailed recording is opened, what is wrong is named, and the guilty
+// bytes are three presses away; it is looked through, handed out and removed.
+func TestRecording(t *testing.T) {
+	f := start(t, "demo", t.TempDir())
+	b := f.open(t, "/traffic")
+	b.press("Recordings")
+	b.sees("None is kept yet.")
+	bad := filepath.Join(t.TempDir(), "letter.txt")
+	if err := os.WriteFile(bad, []byte("Dear colleague,\nthe line does not work.\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	input := chromedp.CSS(`input[aria-label="File with a recording"]`)
+	b.run(chromedp.SetUploadFiles(input, []string{bad}))
+	b.sees("no recording of packets")
+	b.press("Recordings")
+	b.run(chromedp.SetUploadFiles(input, []string{mailed(t)}))
+	b.sees("360 exchanges")
+	b.until("both faults are named, and nothing else", `
+		[...document.querySelectorAll("[data-finding]")].map(e => e.dataset.finding).join() === "exception-address,no-answer"`)
+	b.until("the ladder is there", `document.querySelectorAll("[data-exchange]").length > 5`)
+	b.click(`[data-finding="exception-address"]`)
+	b.until("the guilty bytes", `document.querySelector("[data-bytes=answer]")?.innerText.includes("illegal data address")`)
+	b.sees("not all of 40003 to 40030")
+	b.press("binary")
+	b.until("in binary", `document.querySelector("[data-bytes=answer]").innerText.includes("10000011")`)
+	if dir := os.Getenv("FERRY_SHOTS"); dir != "" {
+		b.shot(filepath.Join(dir, "recording.png"))
+	}
+	b.press("Close")
+	b.press("Only what is wrong")
+	b.sees("60 exchanges")
+	b.press("Who asks whom")
+	b.until("who asks whom", `document.querySelectorAll("[data-talk]").length === 2`)
+	b.click(`[data-talk$=" 13"] td:nth-child(2) button`)
+	b.does(`[...document.querySelectorAll('[aria-label="What it is asked for"] button')]
+		.find(e => e.innerText.includes("×30")).click()`)
+	b.sees("30 exchanges")
+	b.until("the place has an address", `location.search.includes("unit=0") && location.search.includes("station=13")`)
+	b.to(js[string](b, "location.pathname + location.search")) // as a colleague opens it
+	b.sees("30 exchanges")
+
+	id := strings.TrimPrefix(js[string](b, "location.pathname"), "/traffic/recordings/")
+	table := f.text(t, "/api/recordings/"+id+"/file.csv?station=41")
+	if n := strings.Count(table, "\r\n"); n != 31 || !strings.Contains(table, "no answer") {
+		t.Errorf("%d rows: %.300s", n, table)
+	}
+	var handed struct{ Exchanges []json.RawMessage }
+	if err := json.Unmarshal([]byte(f.text(t, "/api/recordings/"+id+"/file.json")), &handed); err != nil ||
+		len(handed.Exchanges) != 360 {
+		t.Errorf("%d exchanges, %v", len(handed.Exchanges), err)
+	}
+	b.to("/traffic/recordings")
+	b.press("Remove")
+	b.until("one is left", `document.querySelectorAll("[data-recording]").length === 1`)
+}
+
+func (f *ferry) text(t testing.TB, path string) string {
+	t.Helper()
+	body, err := io.ReadAll(f.fetch(t, path).Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(body)
+}
+
+// TestFoundTwice: what the bench plays is found by its name live, and again in what is
+// kept of it.
+func TestFoundTwice(t *testing.T) {
+	faults := []struct {
+		device, kind string
+		value        int
+		code         string // or one of several: what noise spoils is a matter of chance
+	}{
+		{"do11", "stop", 0, "port-refused"}, {"do12", "off", 0, "host-silent"}, {"ioa", "refuse", 0, "connection-dropped"},
+		{"pump1", "silent", 0, "no-answer"}, {"skid", "delay", 800, "late-answer"}, {"uv", "drop", 0, "connection-dropped"},
+		{"gate", "garbage", 0, "answer-mismatch"}, {"level31", "short", 0, "answer-mismatch"},
+		{"feeder1", "long", 0, "answer-mismatch"}, {"flow61", "transaction", 0, "answer-mismatch"},
+		{"ph21", "exception", 6, "busy"}, {"do13", "parity", 0, "wrong-serial-settings"}, {"do15", "twin", 0, "duplicate-unit"},
+		{"do16", "noise", 60, "check-failed noise"}, {"ph22", "short", 0, "frame-torn"}, {"circ1", "split", 60, "in-pieces"},
+		{"circ2", "number", 99, "answer-mismatch"}, {"circ3", "exception", 2, "exception-address"},
+		{"feeder2", "off", 0, "no-answer"},
+	}
+	f := start(t, "demo", t.TempDir())
+	for _, c := range faults {
+		f.post(t, "/api/bench/fault", map[string]any{"device": c.device,
+			"fault": map[string]any{"kind": c.kind, "value": c.value}})
+	}
+	f.post(t, "/api/run/start", map[string]any{})
+	live := func(device, code string) bool {
+		var found []finding.Finding
+		if err := json.Unmarshal([]byte(f.text(t, "/api/findings")), &found); err != nil {
+			t.Fatalf("%v: %.300s", err, f.text(t, "/api/findings"))
+		}
+		return slices.ContainsFunc(found, func(g finding.Finding) bool {
+			return slices.Contains(strings.Fields(code), g.Code) && g.Subject.Device == device
+		})
+	}
+	for _, c := range faults {
+		eventually(t, c.kind+" of "+c.device+" to be found as "+c.code, func() bool { return live(c.device, c.code) })
+	}
+	// Each is found in what was kept of its own link.
+	var site struct {
+		Links []struct{ ID, Answering string }
+	}
+	if err := json.Unmarshal([]byte(f.text(t, "/api/file/site.json")), &site); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range faults {
+		at := slices.IndexFunc(site.Links, func(l struct{ ID, Answering string }) bool { return l.Answering == c.device })
+		kept := filepath.Join(t.TempDir(), c.device+".pcapng")
+		if err := os.WriteFile(kept, []byte(f.text(t, "/api/file/traffic.pcapng?link="+site.Links[at].ID)), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		out, _ := peerOutput(binary(t), "diagnose", kept, "--json") // findings are no success
+		var got struct{ Findings []finding.Finding }
+		if err := json.Unmarshal([]byte(out), &got); err != nil {
+			t.Errorf("%s: %v in %.300s", c.device, err, out)
+			continue
+		}
+		if !slices.ContainsFunc(got.Findings, func(g finding.Finding) bool {
+			return slices.Contains(strings.Fields(c.code), g.Code)
+		}) {
+			t.Errorf("%s of %s, found live as %s, is found as %v in what was kept", c.kind, c.device, c.code, toldOf(got.Findings))
+		}
+	}
+}
+
+func toldOf(found []finding.Finding) (list []string) {
+	for _, f := range found {
+		list = append(list, f.Code+": "+f.Sentence)
+	}
+	return list
+}
