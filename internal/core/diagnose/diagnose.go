@@ -405,7 +405,7 @@ func Still(device *site.Device, habits []Habit) []finding.Finding {
 			since = changed
 		}
 		stopped = append(stopped, finding.Finding{
-			Code: "stopped-changing", Severity: finding.Doubt, Sure: 0.6, Count: 1, Where: "traffic",
+			Code: "frozen-value", Severity: finding.Doubt, Sure: 0.6, Count: 1, Where: "traffic",
 			Subject: finding.Subject{Kind: "point", ID: p.ID, Device: device.ID, Name: device.Name + " · " + p.Name},
 			Title:   p.Name + " has stopped changing",
 			Sentence: fmt.Sprintf("It used to change every %.1f s and has read %s since %s, although the "+

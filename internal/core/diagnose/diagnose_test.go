@@ -111,7 +111,7 @@ func TestStill(t *testing.T) {
 		t.Errorf("while all moves it finds %q", got)
 	}
 	feed(10, true, false, false)
-	if got := codes(d.Findings(s, at)); got != "stopped-changing/doubt" {
+	if got := codes(d.Findings(s, at)); got != "frozen-value/doubt" {
 		t.Errorf("when one sensor stops it finds %q; a setpoint stands still by right", got)
 	}
 	feed(10, false, false, false)

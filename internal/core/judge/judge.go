@@ -129,7 +129,7 @@ func (j *Judge) Heard(c *capture.Conn, h *capture.Heard) {
 		j.writes.hear(t, h)
 	}
 	if j.plan != nil {
-		j.plan.hear(t, h)
+		j.plan.values(t, h)
 	}
 }
 

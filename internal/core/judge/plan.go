@@ -22,6 +22,9 @@ type plan struct {
 	at     map[netip.AddrPort]string // the device at an address
 	askers map[netip.Addr]string     // devices by their addresses
 	lines  []string                  // names of serial lines
+
+	watched map[watchedKey]*watched // nil for what is not followed
+	parts   map[partsKey][]readPart
 }
 
 type place struct {
@@ -41,7 +44,8 @@ func planOf(s *site.Site) *plan {
 	if s == nil {
 		return nil
 	}
-	p := &plan{site: s, links: map[place][]planned{}, at: map[netip.AddrPort]string{}, askers: map[netip.Addr]string{}}
+	p := &plan{site: s, links: map[place][]planned{}, at: map[netip.AddrPort]string{}, askers: map[netip.Addr]string{},
+		watched: map[watchedKey]*watched{}, parts: map[partsKey][]readPart{}}
 	for i := range s.Devices {
 		for _, port := range s.Devices[i].Ports {
 			if a, err := netip.ParseAddr(port.Host); err == nil {
@@ -164,9 +168,6 @@ func (p *plan) onLine(line string, station int) []planned {
 	return nil
 }
 
-// hear has nothing to do for each exchange: what was asked is kept by the talk.
-func (p *plan) hear(*Talk, *capture.Heard) {}
-
 // findings compares what was heard with the plan.
 func (p *plan) findings(j *Judge) (found []finding.Finding) {
 	heard := map[*site.Link][]*Talk{}
@@ -195,6 +196,7 @@ func (p *plan) findings(j *Judge) (found []finding.Finding) {
 			}
 		}
 	}
+	found = append(found, p.meaning(j)...)
 	slices.SortStableFunc(found, func(a, b finding.Finding) int { return cmp.Compare(a.Key(), b.Key()) })
 	return found
 }
