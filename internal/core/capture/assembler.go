@@ -245,6 +245,9 @@ func (a *Assembler) farewell(c *Conn, side Side, p *Packet) {
 
 // finish tells the reader, once.
 func (a *Assembler) finish(c *Conn, at time.Time) {
+	if !c.settled && len(c.early) > 0 {
+		a.recognise(c, Piece{At: at}) // more will not come
+	}
 	if c.turning {
 		c.turn()
 	}

@@ -172,7 +172,7 @@ func (a *Assembler) recognise(c *Conn, p Piece) {
 			best, fit = s, f
 		}
 	}
-	full := len(c.early) >= mostEarly || total > mostEarlyOctets
+	full := len(c.early) >= mostEarly || total > mostEarlyOctets || len(p.Octets) == 0
 	if fit != Certain && !full && (open || fit == Likely) {
 		p.Octets = append([]byte(nil), p.Octets...)
 		c.early = append(c.early, p)

@@ -234,7 +234,7 @@ func (j *Judge) drops(e *end, name string) (found []finding.Finding) {
 			fmt.Sprintf("It closed %d connections, after different times.", n),
 			"Look at the device's log, and whether it was restarted.", "")
 	}
-	if e.each.n >= 3 && e.each.n*5 >= e.conns*4 {
+	if e.each.n >= 3 && e.each.n*5 >= e.conns*4 && !j.refusing(e) {
 		add("hangs-up", finding.Note, 0.95, &e.each, name+" closes after each answer",
 			fmt.Sprintf("%d of %d connections were closed by it after one answer.", e.each.n, e.conns),
 			"That is its way. Opening anew takes time: ask less often, or have the device keep the connection.", "")
@@ -276,6 +276,21 @@ func (j *Judge) drops(e *end, name string) (found []finding.Finding) {
 			"The device itself takes long to accept.")
 	}
 	return found
+}
+
+// refusing reports whether who answers there refuses all that is asked: that it then
+// ends the connection follows.
+func (j *Judge) refusing(e *end) bool {
+	refused := false
+	for key, t := range j.Talks {
+		if key.Answerer == e.at {
+			if t.Answered > 0 {
+				return false
+			}
+			refused = refused || t.Declined > 0
+		}
+	}
+	return refused
 }
 
 // median of some times; 0 for none.

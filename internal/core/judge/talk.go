@@ -225,6 +225,8 @@ func (t *Talk) hear(h *capture.Heard) {
 		case exchange.InPieces:
 			t.prove(&t.parted, h, t.words)
 		}
+	case exchange.Reported:
+		t.Answered++
 	case exchange.Declined:
 		t.Declined++
 		t.decline(h)

@@ -1,0 +1,140 @@
+package recording
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"ferry/internal/core/block"
+	"ferry/internal/core/capture"
+	"ferry/internal/core/rehearsal"
+	"ferry/internal/wire/blocktcp"
+)
+
+const (
+	plc    = "192.0.2.70:102"
+	broker = "192.0.2.80:1883"
+)
+
+// others are scenes of the other families, and of what none of them knows.
+var others = []scene{
+	{"block access", "", func(a *actor) {
+		c := a.blocks()
+		for i := range 20 {
+			a.block(c, uint16(i+2), 8, 0xFF)
+		}
+	}},
+	{"a block that is not there", "refused", func(a *actor) {
+		c := a.blocks()
+		for i := range 10 {
+			a.block(c, uint16(i+2), 8, []byte{0x0A, 0x05, 0x03}[a.way])
+		}
+	}},
+	{"the wrong slot", "refused", func(a *actor) {
+		for range 3 + a.way {
+			c := a.Dial(controller, plc)
+			c.Talk(blocktcp.AppendConnect(nil, 0x0100, 0x0102), blocktcp.AppendDisconnect(nil, 3), a.think())
+			c.Close(capture.Answerer)
+			a.Wait(5 * time.Second)
+		}
+	}},
+	{"a controller that leaves jobs unanswered", "no-answer", func(a *actor) {
+		c := a.blocks()
+		for i := range 10 {
+			a.block(c, uint16(2*i+2), 8, 0xFF)
+			it := []blocktcp.Item{{Range: block.Range{Area: "db1", Start: 0, Count: 8}, Bit: -1}}
+			c.Say(capture.Asker, blocktcp.AppendRead(nil, uint16(2*i+3), it))
+			a.Wait(time.Second)
+		}
+	}},
+	{"a client that publishes", "", func(a *actor) {
+		c := a.Dial(controller, broker)
+		c.Talk(mqttConnect("gate"), []byte{0x20, 2, 0, 0}, a.think())
+		for i := range 20 {
+			c.Talk(mqttPublish("skerry/do11", uint16(i+1), byte(a.way%2)), map[bool][]byte{true: {0x40, 2, 0, byte(i + 1)}}[a.way%2 == 1],
+				a.think())
+			a.Wait(time.Second)
+			c.Talk([]byte{0xC0, 0}, []byte{0xD0, 0}, a.think())
+			c.Say(capture.Answerer, mqttPublish("skerry/setpoint", 0, 0))
+			a.Wait(time.Second)
+		}
+		c.Say(capture.Asker, []byte{0xE0, 0})
+		c.Close(capture.Asker)
+	}},
+	{"a broker that refuses the user", "refused", func(a *actor) {
+		for range 3 {
+			c := a.Dial(controller, broker)
+			c.Talk(mqttConnect("gate"), []byte{0x20, 2, 0, []byte{4, 5, 2}[a.way]}, a.think())
+			c.Close(capture.Answerer)
+			a.Wait(5 * time.Second)
+		}
+	}},
+	{"what nobody knows", "", func(a *actor) {
+		c := a.Dial(controller, "192.0.2.90:9000")
+		for range 20 {
+			c.Talk([]byte("HELLO 12\r\n"), []byte("OK 8.4 mg/L\r\n"), a.think())
+			a.Wait(time.Second)
+		}
+		c.Close(capture.Asker)
+	}},
+}
+
+// blocks opens a connection of block access.
+func (a *actor) blocks() *rehearsal.Conn {
+	c := a.Dial(controller, plc)
+	c.Talk(blocktcp.AppendConnect(nil, 0x0100, 0x0101), blocktcp.AppendConfirm(nil, 0x0100, 0x0101), a.think())
+	c.Talk(blocktcp.AppendSetup(nil, 1, 1, 480), blocktcp.AppendSetupAnswer(nil, 1, 1, 480), a.think())
+	return c
+}
+
+// block reads some bytes of a block, which are answered with a code.
+func (a *actor) block(c *rehearsal.Conn, ref uint16, n int, code byte) {
+	items := []blocktcp.Item{{Range: block.Range{Area: "db1", Start: 0, Count: n}, Bit: -1}}
+	given := []blocktcp.Given{{Code: code}}
+	if code == 0xFF {
+		given[0].Data = make([]byte, n)
+	}
+	c.Talk(blocktcp.AppendRead(nil, ref, items), blocktcp.AppendReadAnswer(nil, ref, items, given), a.think())
+	a.Wait(time.Second)
+}
+
+func mqttConnect(id string) []byte {
+	rest := append([]byte{0, 4, 'M', 'Q', 'T', 'T', 4, 2, 0, 60, 0, byte(len(id))}, id...)
+	return append([]byte{0x10, byte(len(rest))}, rest...)
+}
+
+func mqttPublish(topic string, number uint16, service byte) []byte {
+	rest := append([]byte{0, byte(len(topic))}, topic...)
+	if service > 0 {
+		rest = append(rest, byte(number>>8), byte(number))
+	}
+	rest = append(rest, "8.42"...)
+	return append([]byte{0x30 | service<<1, byte(len(rest))}, rest...)
+}
+
+// TestOtherFamilies: what every family says is heard by its own reader, and judged; what
+// none knows is counted.
+func TestOtherFamilies(t *testing.T) {
+	for i := range others {
+		s := &others[i]
+		for way := range ways {
+			t.Run(fmt.Sprintf("%s/%d", s.name, way+1), func(t *testing.T) {
+				a := &actor{Stage: rehearsal.New(), rnd: rand.New(rand.NewPCG(7, uint64(way))), way: way}
+				s.play(a)
+				a.Wait(3 * time.Second)
+				a.Ask(panel, panel)
+				r := New(nil)
+				if err := r.Read(context.Background(), Source{Name: "x", From: bytes.NewReader(written(t, a.Stage))}); err != nil {
+					t.Fatal(err)
+				}
+				got := r.Finish()
+				if codes(got.Findings) != s.codes || (got.Exchanges == 0) != (s.name == "what nobody knows") {
+					t.Errorf("%d exchanges %v\n%s\nwant %s", got.Exchanges, got.Said, told(got.Findings), s.codes)
+				}
+			})
+		}
+	}
+}
