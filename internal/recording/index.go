@@ -38,8 +38,10 @@ type Row struct {
 
 // Bad reports whether it is one to look at.
 func (r *Row) Bad() bool {
-	return r.Stray || r.Outcome != exchange.Answered && r.Outcome != exchange.Sent && r.Outcome != exchange.Reported ||
-		r.Overtaken
+	if r.Stray {
+		return r.Outcome != capture.Plain
+	}
+	return r.Overtaken || r.Outcome != exchange.Answered && r.Outcome != exchange.Sent && r.Outcome != exchange.Reported
 }
 
 // rowOctets is the size of a row in the index file: little-endian,
@@ -169,7 +171,7 @@ func (x *Index) Heard(c *capture.Conn, h *capture.Heard) {
 }
 
 func bad(h *capture.Heard) bool {
-	r := Row{Stray: h.Stray != "", Outcome: h.Outcome, Overtaken: overtaken(h)}
+	r := Row{Stray: h.Stray != "", Outcome: exchange.Outcome(cmp.Or(h.Stray, string(h.Outcome))), Overtaken: overtaken(h)}
 	return r.Bad()
 }
 

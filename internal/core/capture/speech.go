@@ -196,7 +196,7 @@ func (a *Assembler) recognise(c *Conn, p Piece) {
 func (a *Assembler) settle(c *Conn, s *Speech, said [2][]byte) {
 	c.settled = true
 	if s == nil {
-		return
+		s = unknown
 	}
 	c.Speech = s
 	if !c.opened && s.AskerOf != nil {

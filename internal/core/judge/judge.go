@@ -108,6 +108,9 @@ func (j *Judge) Opened(c *capture.Conn) {
 
 // Heard implements capture.Listener.
 func (j *Judge) Heard(c *capture.Conn, h *capture.Heard) {
+	if h.Stray == capture.Plain {
+		return
+	}
 	t := j.recent
 	if t == nil || t.Key.Station != h.Station || t.Key.Answerer != c.Ends[capture.Answerer] ||
 		t.Key.Asker != c.Ends[capture.Asker].Addr() || t.Key.Line != c.Name {

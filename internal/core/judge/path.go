@@ -64,7 +64,7 @@ const (
 
 // done takes in how a connection went.
 func (e *end) done(c *capture.Conn, now time.Time) {
-	if c.Speech != nil {
+	if c.Speech != nil && c.Speech.Protocol != "" {
 		e.protocol = c.Speech.Protocol
 	}
 	if c.Datagrams {
@@ -121,6 +121,8 @@ func (e *end) ended(c *capture.Conn, unconfirmed int) {
 		what.text = fmt.Sprintf("said %d times more and never confirmed", unconfirmed)
 		e.stalled.add(what)
 	case c.Ending == capture.Open, c.Ending == capture.Cut:
+	case (c.Speech == nil || c.Speech.Protocol == "") && c.Octets[0]+c.Octets[1] > 0:
+		// How a protocol ends that nobody here knows says nothing.
 	case c.EndedBy == capture.Asker:
 		if c.Heard <= 1 && c.Opened() && c.Ending == capture.Closed {
 			what.text = fmt.Sprintf("%s closes after %d exchanges", asker, c.Heard)
