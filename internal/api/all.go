@@ -1,6 +1,7 @@
 package api
 
 import (
+	"ferry/internal/core/codebook"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/pairing"
 	"ferry/internal/core/problem"
@@ -98,4 +99,5 @@ type All struct {
 	RecordedList  recording.RungList   `json:"recordedList"`
 	Detail        recording.Detail     `json:"detail"`
 	Taken         TakenView            `json:"taken"`
+	Codebook      []codebook.Meaning   `json:"codebook"`
 }

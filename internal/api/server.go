@@ -20,6 +20,7 @@ import (
 
 	"ferry/internal/accounts"
 	"ferry/internal/bench"
+	"ferry/internal/core/codebook"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/pairing"
 	"ferry/internal/core/problem"
@@ -174,6 +175,7 @@ func (s *Server) App() *fiber.App {
 	edit.Post("/write/prepare", s.postPrepare)
 	edit.Post("/write", s.postWrite)
 	look.Get("/findings", func(c fiber.Ctx) error { return c.JSON(s.findings(time.Now())) })
+	look.Get("/codebook", func(c fiber.Ctx) error { return c.JSON(codebook.Find(c.Query("q"))) })
 	look.Get("/exchanges", s.getExchanges)
 	look.Get("/exchanges/:seq", s.getExchange)
 	look.Get("/recordings", s.getRecordings)

@@ -78,6 +78,8 @@ export function Shell() {
     { title: "Bring in a site file…", run: () => file.current?.click() },
     { title: "Name the site…", run: () => setNaming(true) },
     { title: "Sites on this machine…", run: () => setShelf(true) },
+    { title: "Recordings of traffic", run: () => void navigate({ to: "/traffic/recordings" }) },
+    { title: "What does a number mean? The codebook", run: () => void navigate({ to: "/traffic/codebook" }) },
     { title: "Light or dark", run: toggleTheme },
     { title: "Users and certificate", run: () => void navigate({ to: "/users" }) },
     ...(me?.guarded

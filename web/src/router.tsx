@@ -11,6 +11,7 @@ import { DatasheetsPage } from "./points/DatasheetsPage";
 import { PointsPage } from "./points/PointsPage";
 import { Gate } from "./Gate";
 import { TimetablePage } from "./timetable/TimetablePage";
+import { CodebookPage } from "./traffic/CodebookPage";
 import { RecordingPage } from "./traffic/RecordingPage";
 import { RecordingsPage } from "./traffic/RecordingsPage";
 import { TrafficPage } from "./traffic/TrafficPage";
@@ -54,6 +55,7 @@ const tree = root.addChildren([
   at("/checkout", CheckoutPage),
   at("/users", UsersPage),
   at("/traffic", TrafficPage),
+  at("/traffic/codebook", CodebookPage),
   at("/traffic/recordings", RecordingsPage),
   at("/traffic/recordings/$id", RecordingPage),
   at("/traffic/exchange/$seq", TrafficPage),

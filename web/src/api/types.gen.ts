@@ -85,6 +85,7 @@ export interface All {
   recordedList: RungList;
   detail: Detail;
   taken: TakenView;
+  codebook: Meaning[];
 }
 export interface SiteView {
   seq: number;
@@ -1903,4 +1904,12 @@ export interface Part {
 }
 export interface TakenView {
   id: string;
+}
+export interface Meaning {
+  of: string;
+  number: string;
+  name: string;
+  means: string;
+  look: string;
+  findings?: string[];
 }

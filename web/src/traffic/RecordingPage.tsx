@@ -337,6 +337,9 @@ function Told({
       {chosen && (
         <div className="small -mt-1 mb-3 px-2">
           {finding.else && <p className="soft">Or else: {finding.else}</p>}
+          <Link to="/traffic/codebook" search={{ q: finding.code } as never} className="underline">
+            Codes that are seen so
+          </Link>
           {packets.length > 0 && (
             <p className="mt-1 flex flex-wrap gap-2">
               {packets.map((p) => (

@@ -144,6 +144,9 @@ export function TrafficPage() {
           <Link to="/traffic/recordings" className="button tight">
             Recordings
           </Link>
+          <Link to="/traffic/codebook" className="button tight" title="What a number means that some box shows">
+            Codebook
+          </Link>
         </div>
         <Ladder
           site={site}

@@ -5,6 +5,8 @@ package blocktcp
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"ferry/internal/core/block"
@@ -260,6 +262,9 @@ var codes = map[int]protocol.Declined{
 			"both ends.",
 	},
 }
+
+// Codes lists the codes that have a name.
+func (rules) Codes() []int { return slices.Collect(maps.Keys(codes)) }
 
 // Decline explains the code of an item, of a message or of a refused
 // connection.

@@ -4,6 +4,8 @@ package modbus
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"ferry/internal/core/block"
@@ -298,6 +300,9 @@ var exceptions = map[int]protocol.Declined{
 		Beyond: true,
 	},
 }
+
+// Codes lists the exception codes that have a name.
+func (rules) Codes() []int { return slices.Collect(maps.Keys(exceptions)) }
 
 // Decline explains an exception code.
 func (rules) Decline(code int) protocol.Declined {

@@ -3,6 +3,7 @@ package mqtt
 import (
 	"fmt"
 	"maps"
+	"slices"
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/protocol"
@@ -135,6 +136,9 @@ func (rules) ItemBytes(a address.Address, _ value.Shape) (out, in int) {
 
 // Listed is what the places of a broker are called that it can be asked to list.
 func (rules) Listed() string { return "topics" }
+
+// Codes lists the codes that have a name.
+func (rules) Codes() []int { return slices.Collect(maps.Keys(declined)) }
 
 // Decline explains the return codes of a connect (MQTT 3.1.1, clause 3.2.2.3) and the
 // reason codes of MQTT 5 (clause 2.4).
