@@ -20,7 +20,7 @@ import (
 var may = map[string]string{
 	"accounts":     "",
 	"api/gen":      "api",
-	"api":          "accounts bench field field/ports files peer recording shelf sites store vault",
+	"api":          "accounts bench field field/ports files peer recording relay shelf sites store vault",
 	"bench":        "pipe precise shelf/access",
 	"bench/*":      "bench wire/*",
 	"core":         "",
@@ -33,6 +33,7 @@ var may = map[string]string{
 	"pipe":         "",
 	"precise":      "",
 	"recording":    "files",
+	"relay":        "",
 	"shelf":        "files",
 	"shelf/access": "",
 	"sites":        "store",

@@ -24,6 +24,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/field"
 	"ferry/internal/recording"
+	"ferry/internal/relay"
 	"ferry/internal/sites"
 	"ferry/internal/store"
 	"ferry/internal/vault"
@@ -240,6 +241,7 @@ func serveSite(c *cobra.Command, server *api.Server, dir string, first func() *s
 	defer func() { err = errors.Join(err, opened.close()) }()
 	server.Store, server.Notices, server.Vault = opened.store, opened.store.Notices(), opened.vault
 	server.Engine, server.Bench, server.Recordings = opened.engine, opened.bench, opened.recordings
+	server.Relays = opened.relays
 	app := server.App()
 	now, _ := opened.store.Site()
 	ready(now)
@@ -265,6 +267,7 @@ type running struct {
 	vault  vault.Vault
 	// recordings are those of traffic that the site keeps.
 	recordings *recording.Shelf
+	relays     *relay.Set
 	close      func() error // ends all of it, with what is still to be kept
 }
 
@@ -328,8 +331,9 @@ func openSite(ctx context.Context, c *cobra.Command, dir string, first func() *s
 	if err != nil {
 		return nil, fmt.Errorf("the recordings of %s: %w", dir, err)
 	}
-	ends = append(ends, func() error { recordings.Close(); return nil })
-	return &running{st, engine, b, kept, recordings, end}, nil
+	relays := &relay.Set{}
+	ends = append(ends, func() error { recordings.Close(); return nil }, relays.Close)
+	return &running{st, engine, b, kept, recordings, relays, end}, nil
 }
 
 // lockFolder keeps two Ferrys from writing one folder.

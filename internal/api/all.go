@@ -9,6 +9,7 @@ import (
 	"ferry/internal/core/timetable"
 	"ferry/internal/field"
 	"ferry/internal/recording"
+	"ferry/internal/relay"
 	"ferry/internal/vault"
 )
 
@@ -99,5 +100,7 @@ type All struct {
 	RecordedList  recording.RungList   `json:"recordedList"`
 	Detail        recording.Detail     `json:"detail"`
 	Taken         TakenView            `json:"taken"`
+	Relays        []relay.RelayState   `json:"relays"`
+	RelayRequest  RelayRequest         `json:"relayRequest"`
 	Codebook      []codebook.Meaning   `json:"codebook"`
 }

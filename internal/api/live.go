@@ -123,6 +123,9 @@ func (s *Server) postMode(c fiber.Ctx) error {
 	if err := bind(c, &r); err != nil {
 		return err
 	}
+	if err := s.Relays.Close(); err != nil { // they lead to where the mode before had them
+		return err
+	}
 	if err := s.Engine.SetMode(r.Mode); err != nil {
 		return err
 	}

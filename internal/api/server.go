@@ -28,6 +28,7 @@ import (
 	"ferry/internal/core/timetable"
 	"ferry/internal/field"
 	"ferry/internal/recording"
+	"ferry/internal/relay"
 	"ferry/internal/sites"
 	"ferry/internal/store"
 	"ferry/internal/vault"
@@ -56,6 +57,8 @@ type Server struct {
 	Vault vault.Vault
 	// Recordings are those of traffic that the site keeps.
 	Recordings *recording.Shelf
+	// Relays are those at work; all end when the mode is switched.
+	Relays *relay.Set
 	// Sites are those of this machine, Again closes this one and goes on with the
 	// one that was chosen; nil where there is but one.
 	Sites *sites.Sites
@@ -188,6 +191,10 @@ func (s *Server) App() *fiber.App {
 	edit.Post("/recordings/:id/remove", s.postRecordingRemove)
 	look.Get("/recordings/:id/exchanges", s.getRecordedList)
 	look.Get("/recordings/:id/exchanges/:row", s.getRecordedExchange)
+	look.Get("/relays", s.getRelays)
+	edit.Post("/relays", s.postRelay)
+	edit.Post("/relays/:id/stop", s.postRelayStop)
+	edit.Post("/relays/:id/keep", s.postRelayKeep)
 	edit.Post("/bench/fault", s.postFault)
 	look.Get("/kept", s.getKept)
 	edit.Post("/kept/:kind/:name", s.postKept)

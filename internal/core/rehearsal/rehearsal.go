@@ -66,15 +66,24 @@ func (s *Stage) from(asker string) netip.AddrPort {
 
 // Begin has an asker ask for a connection, and nothing come of it yet.
 func (s *Stage) Begin(asker, answerer string) *Conn {
+	return s.begin(s.from(asker), End(answerer))
+}
+
+func (s *Stage) begin(from, to netip.AddrPort) *Conn {
 	s.seq += 100_000
-	c := &Conn{stage: s, ends: [2]netip.AddrPort{s.from(asker), End(answerer)}, seq: [2]uint32{s.seq, s.seq * 7}}
+	c := &Conn{stage: s, ends: [2]netip.AddrPort{from, to}, seq: [2]uint32{s.seq, s.seq * 7}}
 	c.Segment(capture.Asker, capture.SYN, nil)
 	return c
 }
 
 // Dial opens a connection.
-func (s *Stage) Dial(asker, answerer string) *Conn {
-	c := s.Begin(asker, answerer)
+func (s *Stage) Dial(asker, answerer string) *Conn { return s.greet(s.Begin(asker, answerer)) }
+
+// DialBetween opens a connection between two ends with their ports.
+func (s *Stage) DialBetween(from, to netip.AddrPort) *Conn { return s.greet(s.begin(from, to)) }
+
+// greet has the far end accept.
+func (s *Stage) greet(c *Conn) *Conn {
 	c.seq[0]++
 	s.Wait(s.Way)
 	c.Segment(capture.Answerer, capture.SYN|capture.ACK, nil)

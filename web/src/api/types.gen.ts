@@ -85,6 +85,8 @@ export interface All {
   recordedList: RungList;
   detail: Detail;
   taken: TakenView;
+  relays: RelayState[];
+  relayRequest: RelayRequest;
   codebook: Meaning[];
 }
 export interface SiteView {
@@ -1904,6 +1906,29 @@ export interface Part {
 }
 export interface TakenView {
   id: string;
+}
+export interface RelayState {
+  listen: string;
+  to: string;
+  one?: boolean;
+  idle?: number;
+  allow?: string[];
+  id: string;
+  open: number;
+  callers: number;
+  away: number;
+  sent: number;
+  received: number;
+  says?: string;
+  kept: number;
+}
+export interface RelayRequest {
+  listen: string;
+  to: string;
+  one?: boolean;
+  idle?: number;
+  allow?: string[];
+  link: string;
 }
 export interface Meaning {
   of: string;

@@ -5,6 +5,7 @@ import { get, post, postBody, problemOf } from "../api/client";
 import type { Label, Problem, TakenView } from "../api/types.gen";
 import { attempt } from "../shared/toast";
 import { ProblemNotice } from "../shared/ui";
+import { Relays } from "./Relays";
 
 /** The recordings that are kept, and how another is opened. */
 export function RecordingsPage() {
@@ -114,6 +115,7 @@ export function RecordingsPage() {
           </div>
         ))}
       </section>
+      <Relays />
     </div>
   );
 }
