@@ -125,6 +125,35 @@ func TestRecording(t *testing.T) {
 	b.until("one is left", `document.querySelectorAll("[data-recording]").length === 1`)
 }
 
+// TestRelay: Ferry stands between a reader of another hand and a device of the bench, and
+// what passed is kept and judged.
+func TestRelay(t *testing.T) {
+	f := start(t, "demo", t.TempDir())
+	b := f.open(t, "/traffic/recordings")
+	b.fill("Callers connect to", "192.0.2.9:4001")
+	b.press("Start the relay")
+	b.sees("On the bench a relay listens on this machine alone.")
+	b.fill("Callers connect to", "127.0.0.1:0")
+	b.press("Start the relay")
+	b.until("it listens", `document.querySelector("[data-relay] .mono")?.innerText.startsWith("127.0.0.1:")`)
+	at := js[string](b, `document.querySelector("[data-relay] .mono").innerText`)
+	for range 20 {
+		out, err := peerOutput(binary(t), "read", "modbus-tcp://"+at+"?unit=1", "40001:uint16")
+		if err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+	}
+	b.sees("20 so far")
+	b.press("Keep as a recording")
+	b.sees("20 exchanges")
+	b.to("/traffic/recordings")
+	b.press("Plant")
+	b.press("Go to the plant")
+	b.until("it has ended", `!document.querySelector("[data-relay]")`)
+	b.press("Start the relay")
+	b.sees("writing is locked")
+}
+
 func (f *ferry) text(t testing.TB, path string) string {
 	t.Helper()
 	body, err := io.ReadAll(f.fetch(t, path).Body)

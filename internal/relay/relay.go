@@ -304,5 +304,8 @@ func (r *Relay) Said() ([]Said, map[int][2]netip.AddrPort) {
 	for n, e := range r.ends {
 		ends[n] = e
 	}
-	return slices.Clone(r.said), ends
+	// What was passed on is noted afterwards: an answer may have come by then.
+	said := slices.Clone(r.said)
+	slices.SortStableFunc(said, func(a, b Said) int { return a.At.Compare(b.At) })
+	return said, ends
 }
