@@ -120,6 +120,19 @@ func TestRecording(t *testing.T) {
 		len(handed.Exchanges) != 360 {
 		t.Errorf("%d exchanges, %v", len(handed.Exchanges), err)
 	}
+	// What was heard becomes a device of the site, and is judged against it.
+	b.to("/traffic/recordings/" + id + "?view=learned")
+	b.until("the device that answers", `document.querySelectorAll("[data-learned]").length === 1`)
+	b.press("192.0.2.30:502, number 13")
+	b.until("its points", `document.querySelectorAll("[data-guess]").length === 2`)
+	if dir := os.Getenv("FERRY_SHOTS"); dir != "" {
+		b.shot(filepath.Join(dir, "learned.png"))
+	}
+	b.press("Add 1 device to the site")
+	b.sees("in the site already: Unit 13 at 192.0.2.30")
+	b.press("Judge again")
+	b.sees("Unit 41 is in no plan")
+
 	b.to("/traffic/recordings")
 	b.press("Remove")
 	b.until("one is left", `document.querySelectorAll("[data-recording]").length === 1`)

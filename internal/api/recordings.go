@@ -3,10 +3,12 @@ package api
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"io"
 	"math"
 	"net"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -290,6 +292,56 @@ func (s *Server) getRecordedList(c fiber.Ctx) error {
 		return err
 	}
 	return c.JSON(list)
+}
+
+// LearnRequest names what of a recording is taken into the site.
+type LearnRequest struct {
+	Talks []int `json:"talks"`
+}
+
+func (s *Server) getRecordedLearn(c fiber.Ctx) error {
+	k, now, err := s.recorded(c)
+	if err != nil {
+		return err
+	}
+	defer s.inTurn()()
+	list, err := k.Learn(now)
+	if err != nil {
+		return err
+	}
+	return c.JSON(list)
+}
+
+// postRecordedLearn makes devices of what was heard.
+func (s *Server) postRecordedLearn(c fiber.Ctx) error {
+	var r LearnRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	k, now, err := s.recorded(c)
+	if err != nil {
+		return err
+	}
+	defer s.inTurn()()
+	list, err := k.Learn(now)
+	if err != nil {
+		return err
+	}
+	var chosen []recording.HeardDevice
+	for _, p := range list {
+		if slices.Contains(r.Talks, p.Talk) {
+			chosen = append(chosen, p)
+		}
+	}
+	if len(chosen) == 0 {
+		return problem.New("nothing", "Nothing was chosen.", "Choose some of what was heard.")
+	}
+	seq, err := s.change(c, fmt.Sprintf("made %d devices of what was heard", len(chosen)),
+		func(now *site.Site) ([]site.Edit, error) { return recording.Edits(now, chosen), nil })
+	if err != nil {
+		return err
+	}
+	return c.JSON(EditAnswer{seq, "made devices of what was heard"})
 }
 
 func (s *Server) getRecordedExchange(c fiber.Ctx) error {

@@ -189,6 +189,8 @@ func (s *Server) App() *fiber.App {
 	look.Get("/recordings/:id/file.:format", s.getRecordedFile)
 	edit.Post("/recordings/:id/again", s.postRecordingAgain)
 	edit.Post("/recordings/:id/remove", s.postRecordingRemove)
+	look.Get("/recordings/:id/learn", s.getRecordedLearn)
+	edit.Post("/recordings/:id/learn", s.postRecordedLearn)
 	look.Get("/recordings/:id/exchanges", s.getRecordedList)
 	look.Get("/recordings/:id/exchanges/:row", s.getRecordedExchange)
 	look.Get("/relays", s.getRelays)

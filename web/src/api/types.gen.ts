@@ -87,6 +87,8 @@ export interface All {
   taken: TakenView;
   relays: RelayState[];
   relayRequest: RelayRequest;
+  proposals: HeardDevice[];
+  learnHeard: LearnRequest;
   codebook: Meaning[];
 }
 export interface SiteView {
@@ -1929,6 +1931,30 @@ export interface RelayRequest {
   idle?: number;
   allow?: string[];
   link: string;
+}
+export interface HeardDevice {
+  talk: number;
+  asker: string;
+  at: string;
+  station: number;
+  protocol: string;
+  title: string;
+  asked: number;
+  known?: string;
+  points: Guess[];
+}
+export interface Guess {
+  at: string;
+  type: string;
+  order?: string;
+  paceMs: number;
+  access: string;
+  sure: number;
+  why: string;
+  seen: string;
+}
+export interface LearnRequest {
+  talks: number[];
 }
 export interface Meaning {
   of: string;

@@ -7,6 +7,7 @@ import { count } from "../shared/numbers";
 import { attempt } from "../shared/toast";
 import { clock, Empty, FindingCard, ProblemNotice } from "../shared/ui";
 import { BaseTabs, Bytes, type Base } from "./BytesView";
+import { Learned } from "./Learned";
 import { Overview } from "./Overview";
 import { queryOf, useRungs, type Wanted } from "./recorded";
 import { Rungs, type RungRow } from "./Rungs";
@@ -180,9 +181,7 @@ export function RecordingPage() {
             <b className="max-w-[260px] truncate" title={data.name}>
               {data.name}
             </b>
-            <span className="small soft">
-              {rungs.total > 0 && wanted.view !== "talks" ? count(rungs.total, "exchange") : ""}
-            </span>
+            <span className="small soft">{rungs.total > 0 && !wanted.view ? count(rungs.total, "exchange") : ""}</span>
             <Chips wanted={wanted} onDrop={change} />
             <button
               type="button"
@@ -199,6 +198,15 @@ export function RecordingPage() {
               onClick={() => change({ view: wanted.view === "talks" ? undefined : "talks" })}
             >
               Who asks whom
+            </button>
+            <button
+              type="button"
+              className="button tight"
+              aria-pressed={wanted.view === "learned"}
+              title="Devices and points of a system that nobody documented"
+              onClick={() => change({ view: wanted.view === "learned" ? undefined : "learned" })}
+            >
+              Learn
             </button>
             <HandOut id={id} filter={filter} />
             <button
@@ -217,6 +225,8 @@ export function RecordingPage() {
           </div>
           {wanted.view === "talks" ? (
             <Talks talks={data.talks} spanMs={spanMs} onPick={(w) => go(w)} />
+          ) : wanted.view === "learned" ? (
+            <Learned id={id} ready={done} />
           ) : (
             <Rungs
               count={rungs.total}
@@ -239,7 +249,7 @@ export function RecordingPage() {
               }
             />
           )}
-          {row !== undefined && done && wanted.view !== "talks" && (
+          {row !== undefined && done && !wanted.view && (
             <RecordedBytes id={id} row={row} onClose={() => change({ row: undefined })} onPick={change} />
           )}
         </div>
