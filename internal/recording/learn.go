@@ -17,7 +17,7 @@ import (
 type HeardDevice struct {
 	// Talk counts the proposals of a recording from 0.
 	Talk     int           `json:"talk"`
-	Asker    string        `json:"asker"`
+	Askers   []string      `json:"askers"`
 	At       string        `json:"at"`
 	Station  int           `json:"station"`
 	Protocol string        `json:"protocol"`
@@ -26,7 +26,8 @@ type HeardDevice struct {
 	Known    string        `json:"known,omitempty"` // the device of the site that it is; empty for none
 	Points   []learn.Guess `json:"points"`
 
-	key judge.TalkKey
+	key  judge.TalkKey
+	asks []netip.Addr // who asks it
 }
 
 // Bounds of what is looked at to learn.
@@ -51,13 +52,22 @@ func (k *Kept) Learn(of *site.Site) ([]HeardDevice, error) {
 	readings := map[place]*learn.Asked{}
 	firsts, lasts, counts := map[place]int64{}, map[place]int64{}, map[place]int{}
 	asked := map[int]int{}
+	// Whoever asks, who answers is one device.
+	group, first := make([]int, len(x.Talks)), map[judge.TalkKey]int{}
+	for talk, key := range x.Talks {
+		key.Asker = netip.Addr{}
+		if _, known := first[key]; !known {
+			first[key] = talk
+		}
+		group[talk] = first[key]
+	}
 	var failed error
 	err = x.each(0, func(_ int, r *Row) bool {
 		if r.Stray || r.Outcome != exchange.Answered || r.Range.Count == 0 || r.Talk >= mostProposals {
 			return true
 		}
-		asked[r.Talk]++
-		p := place{r.Talk, r.Range, r.Function}
+		asked[group[r.Talk]]++
+		p := place{group[r.Talk], r.Range, r.Function}
 		a := readings[p]
 		if a == nil {
 			a = &learn.Asked{Range: r.Range, Written: r.Write}
@@ -84,7 +94,7 @@ func (k *Kept) Learn(of *site.Site) ([]HeardDevice, error) {
 	list := []HeardDevice{}
 	for talk, key := range x.Talks[:min(len(x.Talks), mostProposals)] {
 		def, ok := protocol.Named(x.Protocols[talk])
-		if !ok || asked[talk] == 0 {
+		if !ok || asked[talk] == 0 || group[talk] != talk {
 			continue
 		}
 		var all []learn.Asked
@@ -98,8 +108,13 @@ func (k *Kept) Learn(of *site.Site) ([]HeardDevice, error) {
 			all = append(all, *a)
 		}
 		slices.SortFunc(all, func(a, b learn.Asked) int { return int(a.Range.Start) - int(b.Range.Start) })
-		v := HeardDevice{Talk: talk, Asker: asker(&key), At: where(&key), Station: key.Station, Protocol: def.Name,
+		v := HeardDevice{Talk: talk, Askers: []string{}, At: where(&key), Station: key.Station, Protocol: def.Name,
 			Title: def.Title, Asked: asked[talk], Points: learn.Points(def.Scheme, all), key: key}
+		for other, of := range group {
+			if of == talk {
+				v.Askers, v.asks = append(v.Askers, asker(&x.Talks[other])), append(v.asks, x.Talks[other].Asker)
+			}
+		}
 		if d := judge.DeviceOf(of, key); d != nil {
 			v.Known = d.Name
 		}
@@ -189,24 +204,24 @@ func (m *maker) line(p *HeardDevice, medium string) string {
 }
 
 // asking finds or makes the device that asks.
-func (m *maker) asking(p *HeardDevice, line string) string {
+func (m *maker) asking(asks netip.Addr, line string) string {
 	for i := range m.site.Devices {
 		for _, port := range m.site.Devices[i].Ports {
 			a, err := netip.ParseAddr(port.Host)
-			if port.Line == line && (err == nil && a.Unmap() == p.key.Asker || !p.key.Asker.IsValid() && port.Protocol == "") {
+			if port.Line == line && (err == nil && a.Unmap() == asks || !asks.IsValid() && port.Protocol == "") {
 				return m.site.Devices[i].ID
 			}
 		}
 	}
-	key := "asker " + line + " " + p.Asker
+	key := "asker " + line + " " + asks.String()
 	if id, ok := m.made[key]; ok {
 		return id
 	}
 	d := site.Device{ID: m.id("asker"), Name: free(m.names, "Asker"), Ports: []site.Port{{Line: line}},
 		Points: []site.Point{}}
-	if p.key.Asker.IsValid() {
-		d.Name = free(m.names, p.Asker)
-		d.Ports[0].Host = p.Asker
+	if asks.IsValid() {
+		d.Name = free(m.names, asks.String())
+		d.Ports[0].Host = asks.String()
 	}
 	m.made[key] = d.ID
 	m.edits = append(m.edits, site.Put(site.KindDevice, d.ID, "", d))
@@ -219,7 +234,6 @@ func (m *maker) take(p *HeardDevice) {
 		return
 	}
 	line := m.line(p, def.Medium)
-	asking := m.asking(p, line)
 	settings := protocol.Settings{}
 	name := p.At
 	if def.Station != "" && p.Station >= 0 {
@@ -250,9 +264,11 @@ func (m *maker) take(p *HeardDevice) {
 	for _, point := range points {
 		m.edits = append(m.edits, site.Put(site.KindPoint, point.ID, d.ID, point))
 	}
-	link := site.Link{ID: m.id("link"), Asking: asking, Answering: d.ID, Line: line, Protocol: def.Name,
-		Settings: settings}
-	m.edits = append(m.edits, site.Put(site.KindLink, link.ID, "", link))
+	for _, asks := range p.asks {
+		link := site.Link{ID: m.id("link"), Asking: m.asking(asks, line), Answering: d.ID, Line: line, Protocol: def.Name,
+			Settings: settings}
+		m.edits = append(m.edits, site.Put(site.KindLink, link.ID, "", link))
+	}
 }
 
 func capitalised(text string) string {

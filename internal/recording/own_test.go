@@ -3,12 +3,14 @@ package recording
 import (
 	"bytes"
 	"context"
+	"math/rand/v2"
 	"net/netip"
 	"testing"
 	"time"
 
 	"ferry/internal/core/capture"
 	"ferry/internal/core/rehearsal"
+	"ferry/internal/core/site"
 )
 
 // TestRelayed: what passed a relay is a recording with every exchange in it.
@@ -37,5 +39,47 @@ func TestRelayed(t *testing.T) {
 	}
 	if got := r.Finish(); got.Exchanges != 50 || codes(got.Findings) != "connection-churn" {
 		t.Errorf("%d exchanges\n%s", got.Exchanges, told(got.Findings))
+	}
+}
+
+// TestLearned: what a recording teaches is a valid part of a site, whoever asks one
+// device of it.
+func TestLearned(t *testing.T) {
+	a := &actor{Stage: rehearsal.New(), rnd: rand.New(rand.NewPCG(1, 2))}
+	for _, host := range []string{controller, panel} {
+		c := a.Dial(host, gateway)
+		a.polls(c, 13, 10)
+		a.polls(c, 14, 10)
+	}
+	shelf, err := OpenShelf(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer shelf.Close()
+	s := site.New("Skerry Point Hatchery")
+	k, err := shelf.Take("x.pcapng.gz", bytes.NewReader(written(t, a.Stage)), nil, time.Now(), s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for k.State().Reading {
+		time.Sleep(time.Millisecond)
+	}
+	heard, err := k.Learn(s)
+	if err != nil || len(heard) != 2 || len(heard[0].Points) != 4 || len(heard[0].Askers) != 2 {
+		t.Fatalf("%+v, %v", heard, err)
+	}
+	learned, _, err := s.Apply(Edits(s, heard))
+	if err != nil || len(learned.Devices) != 4 || len(learned.Links) != 4 || len(learned.Devices[0].Points) != 4 {
+		t.Fatalf("%+v, %v", learned, err)
+	}
+	if again, err := k.Learn(learned); err != nil || again[0].Known == "" || again[1].Known == "" {
+		t.Errorf("%+v, %v", again, err)
+	}
+	r := New(learned)
+	if err := r.Read(context.Background(), Source{Name: "x", From: bytes.NewReader(written(t, a.Stage))}); err != nil {
+		t.Fatal(err)
+	}
+	if got := r.Finish(); codes(got.Findings) != "" {
+		t.Errorf("against what it taught it finds\n%s", told(got.Findings))
 	}
 }

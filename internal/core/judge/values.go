@@ -3,6 +3,7 @@ package judge
 import (
 	"fmt"
 	"math"
+	"net/netip"
 	"time"
 
 	"ferry/internal/core/block"
@@ -16,6 +17,7 @@ import (
 
 // watched is what is known of the values of one point of the plan.
 type watched struct {
+	talk  *Talk // in which it was first read
 	point *site.Point
 	area  string
 	unit  uint32
@@ -85,7 +87,7 @@ func (p *plan) watch(t *Talk, r block.Range) []readPart {
 const mostWatched = 100_000
 
 func (p *plan) watchedOf(t *Talk, point *site.Point, area block.Area) *watched {
-	key := watchedKey{t, point.ID}
+	key := watchedKey{t.Key.Answerer, t.Key.Station, t.Key.Line, point.ID}
 	if w, ok := p.watched[key]; ok {
 		return w
 	}
@@ -94,7 +96,7 @@ func (p *plan) watchedOf(t *Talk, point *site.Point, area block.Area) *watched {
 	}
 	var w *watched
 	if codec, err := point.Codec(area.UnitBits); err == nil && (point.Type.IsFloat() || point.Type.IsWhole()) {
-		w = &watched{point: point, area: area.Key, unit: point.Place().Offset, codec: codec,
+		w = &watched{talk: t, point: point, area: area.Key, unit: point.Place().Offset, codec: codec,
 			size: point.Units(area.UnitBits) * area.Octets()}
 		if point.Type.IsFloat() {
 			shape := point.Shape(area.UnitBits)
@@ -114,9 +116,12 @@ func (p *plan) watchedOf(t *Talk, point *site.Point, area block.Area) *watched {
 	return w
 }
 
+// watchedKey names a point of one who answers, whoever asks.
 type watchedKey struct {
-	talk  *Talk
-	point string
+	at      netip.AddrPort
+	station int
+	line    string
+	point   string
 }
 
 // values follows the points in an answer.
@@ -240,13 +245,13 @@ const (
 
 // meaning judges the values of a talk.
 func (p *plan) meaning(j *Judge) (found []finding.Finding) {
-	for _, key := range sorted(p.watched, func(k watchedKey) string { return k.talk.Key.Answerer.String() + k.point }) {
+	for _, key := range sorted(p.watched, func(k watchedKey) string { return fmt.Sprintf("%s/%d/%s/%s", k.at, k.station, k.line, k.point) }) {
 		w := p.watched[key]
 		if w == nil {
 			continue
 		}
-		subject := finding.Subject{Kind: "point", ID: w.point.ID, Name: j.of(key.talk).Name + " · " + w.point.Name,
-			Device: j.of(key.talk).Device}
+		subject := finding.Subject{Kind: "point", ID: w.point.ID, Name: j.of(w.talk).Name + " · " + w.point.Name,
+			Device: j.of(w.talk).Device}
 		add := func(code string, severity finding.Severity, sure float64, ps *proofs, title, sentence, remedy, other string) {
 			f := finding.Finding{Code: code, Severity: severity, Sure: sure, Count: ps.n, Subject: subject, Title: title,
 				Sentence: sentence, Remedy: remedy, Else: other}

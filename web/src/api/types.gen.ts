@@ -1934,7 +1934,7 @@ export interface RelayRequest {
 }
 export interface HeardDevice {
   talk: number;
-  asker: string;
+  askers: string[];
   at: string;
   station: number;
   protocol: string;

@@ -74,7 +74,7 @@ export function Learned({ id, ready }: { id: string; ready: boolean }) {
               {p.station >= 0 && `, number ${p.station}`}
             </button>
             <span className="small soft">
-              {p.title} · asked by {p.asker}, {count(p.asked, "time")} · {count(p.points.length, "point")}
+              {p.title} · asked by {p.askers.join(", ")}, {count(p.asked, "time")} · {count(p.points.length, "point")}
             </span>
             {p.known && <span className="small soft ml-auto">in the site already: {p.known}</span>}
           </div>
