@@ -136,6 +136,19 @@ func TestRecording(t *testing.T) {
 	b.to("/traffic/recordings")
 	b.press("Remove")
 	b.until("one is left", `document.querySelectorAll("[data-recording]").length === 1`)
+
+	// What is large goes to the disk as it comes.
+	before, _ := f.memory(t)
+	large := filepath.Join(t.TempDir(), "large.pcapng")
+	if err := os.WriteFile(large, slices.Concat([]byte(f.text(t, "/api/file/traffic.pcapng")), make([]byte, 300<<20)),
+		0o644); err != nil {
+		t.Fatal(err)
+	}
+	b.run(chromedp.SetUploadFiles(input, []string{large}))
+	b.sees("the recording cannot be read")
+	if _, most := f.memory(t); most > before+150 {
+		t.Errorf("with a recording of 300 MB the memory went from %d to %d MB", before, most)
+	}
 }
 
 // TestRelay: Ferry stands between a reader of another hand and a device of the bench, and

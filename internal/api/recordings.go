@@ -76,9 +76,11 @@ func (s *Server) postRecording(c fiber.Ctx) error {
 		}
 		format = &f
 	}
-	var from io.Reader = bytes.NewReader(c.Request().Body())
+	var from io.Reader
 	if stream := c.Request().BodyStream(); stream != nil {
-		from = patient{stream, c.RequestCtx().Conn()}
+		from = patient{stream, c.RequestCtx().Conn()} // to ask for its body would read it whole
+	} else {
+		from = bytes.NewReader(c.Request().Body())
 	}
 	now, _ := s.Store.Site()
 	k, err := s.Recordings.Take(name, from, format, time.Now(), now)

@@ -66,10 +66,13 @@ export function RecordingPage() {
     return { asks, ids: [...asks, ...new Set(talks.map(answererOf).filter((a) => !asks.has(a)))] };
   }, [data?.talks]);
   const names = useMemo(() => laneNames(data?.talks ?? []), [data?.talks]);
-  const rung = rungs.rung;
+  const { rung, base, bring } = rungs;
+  useEffect(() => {
+    if (place >= 0) bring(place);
+  }, [place, bring]);
   const drawn = useCallback(
     (index: number): RungRow | undefined => {
-      const r = rung(index);
+      const r = rung(base + index);
       if (!r) return undefined;
       return {
         id: r.row,
@@ -86,7 +89,7 @@ export function RecordingPage() {
         comes: r.answeredIn !== undefined,
       };
     },
-    [rung],
+    [rung, base],
   );
   const jump = (query: string) =>
     attempt(async () => {
@@ -229,12 +232,12 @@ export function RecordingPage() {
             <Learned id={id} ready={done} />
           ) : (
             <Rungs
-              count={rungs.total}
+              count={rungs.drawn}
               row={drawn}
               lanes={lanes}
               name={(lane) => names.get(lane) ?? lane}
               chosen={row ?? -1}
-              chosenAt={place}
+              chosenAt={place >= base && place < base + rungs.drawn ? place - base : -1}
               follow={false}
               onChoose={(n) => change({ row: n })}
               onView={rungs.onView}
@@ -248,6 +251,21 @@ export function RecordingPage() {
                 </Empty>
               }
             />
+          )}
+          {!wanted.view && rungs.drawn < rungs.total && (
+            <div className="small soft flex flex-none gap-3 border-t border-rule px-4 py-1">
+              {count(rungs.drawn, "exchange")} from number {base + 1} on are drawn.
+              {base > 0 && (
+                <button type="button" className="underline" onClick={() => bring(base - 1)}>
+                  Earlier
+                </button>
+              )}
+              {base + rungs.drawn < rungs.total && (
+                <button type="button" className="underline" onClick={() => bring(base + rungs.drawn)}>
+                  Later
+                </button>
+              )}
+            </div>
           )}
           {row !== undefined && done && !wanted.view && (
             <RecordedBytes id={id} row={row} onClose={() => change({ row: undefined })} onPick={change} />

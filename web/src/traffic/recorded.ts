@@ -63,9 +63,29 @@ export function useRungs(id: string, ready: boolean, filter: string) {
   // Another function where what is known has changed, so that what is drawn is drawn anew.
   // oxlint-disable-next-line react/exhaustive-deps
   const rung = useCallback((index: number) => now.rungs.get(index), [now, version]);
+  // A browser bears no list of millions of rows: so many of them are drawn, from one on.
+  const [start, setStart] = useState({ key, base: 0 });
+  const base = start.key === key ? start.base : 0;
   const onView = useCallback(
-    (first: number, last: number) => setView((v) => (v.first === first && v.last === last ? v : { first, last })),
-    [],
+    (first: number, last: number) =>
+      setView((v) =>
+        v.first === base + first && v.last === base + last ? v : { first: base + first, last: base + last },
+      ),
+    [base],
   );
-  return { total: now.total, rung, onView, view, error: pages.find((p) => p.error)?.error };
+  const drawn = Math.max(0, Math.min(now.total - base, mostDrawn));
+  /** Has a place be among those that are drawn. */
+  const bring = useCallback(
+    (place: number) =>
+      setStart((s) => {
+        const was = s.key === key ? s.base : 0;
+        const inside = place >= was && place < was + mostDrawn;
+        return inside ? s : { key, base: Math.max(0, place - mostDrawn / 2) };
+      }),
+    [key],
+  );
+  return { total: now.total, base, drawn, bring, rung, onView, view, error: pages.find((p) => p.error)?.error };
 }
+
+/** How many rows are drawn in one list. */
+const mostDrawn = 400_000;
