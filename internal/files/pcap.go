@@ -289,6 +289,10 @@ func (c *Capture) fill(p *capture.Packet, at time.Time) {
 	for _, t := range c.decoded {
 		switch t {
 		case layers.LayerTypeIPv4:
+			if !sound(c.ip4.Contents) {
+				c.unread("IPv4 headers that fail their checksum")
+				return
+			}
 			from, to = addr(c.ip4.SrcIP), addr(c.ip4.DstIP)
 			if c.ip4.Length > 0 {
 				room = int(c.ip4.Length) - 4*int(c.ip4.IHL)
@@ -323,6 +327,22 @@ func (c *Capture) fill(p *capture.Packet, at time.Time) {
 	}
 }
 
+// sound reports whether an IPv4 header passes its checksum (RFC 791, section 3.1), or has
+// none yet because the card was to fill it in.
+func sound(head []byte) bool {
+	if len(head) < 20 || head[10] == 0 && head[11] == 0 {
+		return true
+	}
+	sum := uint32(0)
+	for i := 0; i+1 < len(head); i += 2 {
+		sum += uint32(head[i])<<8 | uint32(head[i+1])
+	}
+	for sum > 0xFFFF {
+		sum = sum>>16 + sum&0xFFFF
+	}
+	return sum == 0xFFFF
+}
+
 func addr(ip []byte) netip.Addr {
 	a, _ := netip.AddrFromSlice(ip)
 	return a
@@ -333,7 +353,7 @@ func (c *Capture) segment(p *capture.Packet, from, to netip.Addr, room int) {
 	p.Kind = capture.TCP
 	p.From = netip.AddrPortFrom(from, uint16(c.tcp.SrcPort))
 	p.To = netip.AddrPortFrom(to, uint16(c.tcp.DstPort))
-	p.Seq, p.Ack, p.Payload = c.tcp.Seq, c.tcp.Ack, c.tcp.Payload
+	p.Seq, p.Ack, p.Payload, p.Head = c.tcp.Seq, c.tcp.Ack, c.tcp.Payload, c.tcp.Contents
 	for _, f := range [...]struct {
 		set  bool
 		flag capture.Flags

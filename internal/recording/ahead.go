@@ -66,5 +66,8 @@ func (b *batch) fill(c *files.Capture) {
 		from := len(b.octets)
 		b.octets = append(b.octets, p.Payload...)
 		p.Payload = b.octets[from:len(b.octets):len(b.octets)]
+		from = len(b.octets)
+		b.octets = append(b.octets, p.Head...)
+		p.Head = b.octets[from:len(b.octets):len(b.octets)]
 	}
 }

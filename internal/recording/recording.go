@@ -96,9 +96,15 @@ func (r *Reading) Read(ctx context.Context, src Source) error {
 		return fmt.Errorf("%s: %w", src.Name, err)
 	}
 	before := r.assembler.Packets
+	var sums files.Sums
+	spoilt := 0
 	for b := range ahead(ctx, c) {
 		for i := range b.packets {
 			p := &b.packets[i]
+			if sums.Spoilt(p) {
+				*p = capture.Packet{Number: p.Number, At: p.At, Whole: p.Whole}
+				spoilt++
+			}
 			p.Number += before
 			r.assembler.Packet(p)
 		}
@@ -108,7 +114,11 @@ func (r *Reading) Read(ctx context.Context, src Source) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	r.result.Unread += c.Unread
+	r.result.Unread += c.Unread + int64(spoilt)
+	if spoilt > 0 {
+		r.result.Said = append(r.result.Said, fmt.Sprintf("%s: %d packets: TCP segments that fail their checksum, where "+
+			"others of their host pass", src.Name, spoilt))
+	}
 	for _, why := range c.Reasons() {
 		r.result.Said = append(r.result.Said, src.Name+": "+why)
 	}

@@ -133,16 +133,16 @@ func (a *Assembler) segment(c *Conn, side Side, p *Packet) {
 		h.known, h.next = true, seq
 	}
 	octets := p.Payload
-	gap := after(seq, h.next)
+	gap := int(after(seq, h.next)) // an int bears its opposite, whatever it is
 	switch {
-	case gap < 0 && int(-gap) >= len(octets)+p.Cut: // said before
+	case gap < 0 && -gap >= len(octets)+p.Cut: // said before
 		probe := len(octets)+p.Cut <= 1 && gap == -1
 		if !probe && p.At.Sub(c.SaidAt[side]) >= sameSegment {
 			h.resent(c, side, p)
 		}
 		return
 	case gap < 0: // partly
-		octets = octets[min(int(-gap), len(octets)):]
+		octets = octets[min(-gap, len(octets)):]
 	case gap > 0:
 		a.early(c, side, p)
 		return

@@ -54,6 +54,8 @@ type Packet struct {
 	Why string
 	// Payload is what it carries. It is only there until the next packet is read.
 	Payload []byte
+	// Head is the header of TCP as it was, for its checksum; there as long as the payload.
+	Head []byte
 	// Cut is how many octets of the payload the recording did not keep.
 	Cut int
 	// Line names the serial line of Serial, and Format says how it is set, nil where that

@@ -115,7 +115,9 @@ func (j *Judge) Heard(c *capture.Conn, h *capture.Heard) {
 	if t == nil || t.Key.Station != h.Station || t.Key.Answerer != c.Ends[capture.Answerer] ||
 		t.Key.Asker != c.Ends[capture.Asker].Addr() || t.Key.Line != c.Name {
 		if t = j.talk(c, h); t == nil {
-			j.beyond++
+			if h.Stray == "" {
+				j.beyond++
+			}
 			return
 		}
 		j.recent = t

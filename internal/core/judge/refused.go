@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 
 	"ferry/internal/core/block"
 	"ferry/internal/core/capture"
@@ -129,7 +130,7 @@ const (
 
 // findsOut reports whether refusals are those of an asker that then asks otherwise.
 func (t *Talk) findsOut(n int, refused []block.Range) bool {
-	if t.Answered < askedEnough || n*10 > t.Asked {
+	if t.Answered < askedEnough || n*2 > t.Answered {
 		return false
 	}
 	for _, r := range refused {
@@ -172,12 +173,16 @@ func (t *Talk) boundary(f *finding.Finding, def *protocol.Def, refused []block.R
 			continue
 		}
 		for _, s := range taken.list {
+			said := ""
 			if s.from <= from && s.to > from && s.to < to {
-				f.Sentence += fmt.Sprintf(" It has %s to %s, and not all of %s to %s.", place(r.Area, s.from),
+				said = fmt.Sprintf(" It has %s to %s, and not all of %s to %s.", place(r.Area, s.from),
 					place(r.Area, s.to-1), place(r.Area, s.to), place(r.Area, to-1))
 			} else if s.from > from && s.from < to && s.to >= to {
-				f.Sentence += fmt.Sprintf(" It has %s to %s, and not all of %s to %s.", place(r.Area, s.from),
+				said = fmt.Sprintf(" It has %s to %s, and not all of %s to %s.", place(r.Area, s.from),
 					place(r.Area, s.to-1), place(r.Area, from), place(r.Area, s.from-1))
+			}
+			if !strings.Contains(f.Sentence, said) {
+				f.Sentence += said
 			}
 		}
 	}
