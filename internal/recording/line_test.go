@@ -188,6 +188,17 @@ var lineScenes = []lineScene{
 			l.asks(0, 4, nothing)
 		}
 	}},
+	{"echo", "echo", func(l *lineActor) {
+		for range 12 {
+			request := l.frame(11, l.read(0, 4)...)
+			l.say(capture.Asker, request)
+			l.Wait(time.Millisecond)
+			l.say(capture.Answerer, request)
+			l.Wait(l.think())
+			l.say(capture.Answerer, l.frame(11, l.registers(4)...))
+			l.Wait(300 * time.Millisecond)
+		}
+	}},
 	{"collision", "collision", func(l *lineActor) {
 		for i := range 16 {
 			l.asks(11, 4, func(b []byte) []byte {

@@ -162,6 +162,19 @@ var planned = []scene{
 			a.Wait(time.Duration(2+a.way) * time.Second)
 		}
 	}},
+	{"map-differs", "map-differs", func(a *actor) {
+		c := a.Dial(controller, skid)
+		for i := range 60 {
+			id := a.next()
+			c.Talk(tcp(id, 1, a.read(0, 4)...), tcp(id, 1, append([]byte{3, 8},
+				values(8+0.1*float64(i%5), 40+float64(i%3), 3, 1)[2:10]...)...), a.think())
+			for n := range 1 + a.way%2 {
+				id := a.next()
+				c.Talk(tcp(id, 1, a.read(uint16(4+n), 2-a.way%2)...), tcp(id, 1, 0x83, 2), a.think())
+			}
+			a.Wait(time.Second)
+		}
+	}},
 	{"another who is no asker of it", "", func(a *actor) {
 		a.reads(60, func(i int) []byte { return values(8+0.1*float64(i%5), 40+float64(i%3), 3, 1) })
 		c := a.Dial(panel, "192.0.2.99:502")

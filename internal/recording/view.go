@@ -10,6 +10,7 @@ import (
 	"ferry/internal/core/block"
 	"ferry/internal/core/capture"
 	"ferry/internal/core/exchange"
+	"ferry/internal/core/finding"
 	"ferry/internal/core/judge"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
@@ -150,6 +151,9 @@ func (k *Kept) State() ReadState {
 	}
 	if s.Talks == nil {
 		s.Talks = []TalkView{}
+	}
+	if s.Result.Findings == nil {
+		s.Result.Said, s.Result.Findings = []string{}, []finding.Finding{}
 	}
 	if x := k.index; x != nil {
 		s.Rows, s.BeginsMs, s.StepMs = x.Rows, float64(x.Overview.Begins.UnixMicro())/1e3, ms(x.Overview.Step)

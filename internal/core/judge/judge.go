@@ -201,6 +201,7 @@ func (j *Judge) Findings() []finding.Finding {
 	if j.plan != nil {
 		found = append(found, j.plan.findings(j)...)
 	}
+	found = causes(found)
 	for i := range found {
 		found[i].Where = "traffic"
 		found[i].Title, found[i].Sentence = upper(found[i].Title), upper(found[i].Sentence)
@@ -210,6 +211,18 @@ func (j *Judge) Findings() []finding.Finding {
 	}
 	finding.Sort(found)
 	return found
+}
+
+// causes leaves out what follows from something else that was found of the same subject.
+func causes(found []finding.Finding) []finding.Finding {
+	of := map[string]bool{}
+	for _, f := range found {
+		of[f.Code+" "+f.Subject.ID] = true
+	}
+	return slices.DeleteFunc(found, func(f finding.Finding) bool {
+		// A map that the device has not got is refused.
+		return f.Code == "exception-address" && of["map-differs "+f.Subject.ID]
+	})
 }
 
 // Sorted lists the talks by who answers, station and who asks.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"ferry/internal/core/block"
@@ -193,6 +194,7 @@ func (p *plan) findings(j *Judge) (found []finding.Finding) {
 		for _, pl := range list {
 			if talks := heard[pl.link]; len(talks) > 0 {
 				found = append(found, p.points(j, pl, talks)...)
+				found = append(found, p.absent(pl, talks)...)
 			}
 		}
 	}
@@ -365,4 +367,69 @@ func (p *plan) points(j *Judge, pl planned, talks []*Talk) (found []finding.Find
 			Remedy:   "Compare the pace set at the asking end, and look for time limits that run out before these questions."})
 	}
 	return found
+}
+
+// absent reports points of the map that the device refuses, and never gave.
+func (p *plan) absent(pl planned, talks []*Talk) []finding.Finding {
+	def, ok := protocol.Named(pl.link.Protocol)
+	ranges, can := def.Ranges()
+	if !ok || !can {
+		return nil
+	}
+	var names []string
+	var ps proofs
+	for i := range pl.device.Points {
+		point := &pl.device.Points[i]
+		place := point.Place()
+		area, ok := block.AreaOf(def.Scheme, place.Area)
+		if !ok {
+			continue
+		}
+		from, to := place.Offset, place.Offset+uint32(max(point.Units(area.UnitBits), 1))
+		refused, given := 0, false
+		for _, t := range talks {
+			given = given || t.taken[place.Area].overlaps(from, to)
+			for code, list := range t.refused {
+				if !ranges.Absent(code) {
+					continue
+				}
+				for _, r := range list {
+					q := t.Requests[r]
+					if r.Area == place.Area && r.Start < to && from < r.Start+uint32(r.Count) && q != nil {
+						refused += q.Count - q.Answered
+						if n := (proof{at: q.First, packets: [2]int64{q.FirstIn}}); !slices.Contains(ps.kept, n) {
+							ps.kept = append(ps.kept, n)
+						}
+					}
+				}
+			}
+		}
+		if refused >= absentLeast && !given {
+			names = append(names, point.Name)
+		}
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	ps.n = len(names)
+	ps.kept = ps.kept[:min(len(ps.kept), mostProofs)]
+	f := finding.Finding{Code: "map-differs", Severity: finding.Fault, Sure: 0.9, Count: len(names),
+		Subject: finding.Subject{Kind: "link", ID: pl.link.ID, Device: pl.device.ID, Name: pl.device.Name},
+		Title:   fmt.Sprintf("%s has not got all of its map", pl.device.Name),
+		Sentence: fmt.Sprintf("It refuses what %d of its %d points are read by, and never gave them: %s.", len(names),
+			len(pl.device.Points), few(names)),
+		Remedy: "Compare the map with the manual of this model and version, and with its options."}
+	ps.into(&f)
+	return []finding.Finding{f}
+}
+
+// absentLeast is how often a point is refused until it counts as absent.
+const absentLeast = 3
+
+// few names the first of a list, and how many more there are.
+func few(names []string) string {
+	if len(names) <= 4 {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:4], ", "), len(names)-4)
 }

@@ -53,6 +53,19 @@ func (r *runs) covers(from, to uint32) bool {
 	return false
 }
 
+// overlaps reports whether any of a stretch is in.
+func (r *runs) overlaps(from, to uint32) bool {
+	if r == nil {
+		return false
+	}
+	for _, s := range r.list {
+		if s.from < to && from < s.to {
+			return true
+		}
+	}
+	return false
+}
+
 // accept notes what the device has.
 func (t *Talk) accept(h *capture.Heard) {
 	r := t.taken[h.Range.Area]
