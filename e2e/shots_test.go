@@ -59,8 +59,6 @@ func TestShots(t *testing.T) {
 		`document.querySelectorAll("[data-exchange]").length > 3 && !document.querySelector('[data-outcome="declined"]')`)
 	b.does(`[...document.querySelectorAll('[data-outcome="answered"]')].filter(e => e.innerText.includes("@ 40001")).at(-1).click()`)
 	b.until("bytes with points", `document.querySelector('[data-bytes="answer"]')?.innerText.includes("Oxygen")`)
-	time.Sleep(500 * time.Millisecond)
-	b.shot(filepath.Join(dir, "bytes.png"))
 	b.to("/points/pump1/pump1-02")
 	b.fill("New value", "48,5")
 	b.press("Write…")

@@ -152,6 +152,11 @@ func (s *Server) postUnlock(c fiber.Ctx) error {
 			return err
 		}
 	}
+	if r.Minutes == 0 && s.Engine.Mode() == field.Plant {
+		if err := s.Relays.Close(); err != nil { // what their callers write leaves no more either
+			return err
+		}
+	}
 	s.Engine.Unlock(time.Duration(r.Minutes) * time.Minute)
 	return c.JSON(s.Engine.State())
 }

@@ -89,6 +89,9 @@ type Server struct {
 func (s *Server) App() *fiber.App {
 	s.routes = map[string]*route.Route{}
 	s.started = time.Now().UnixNano()
+	if s.Relays == nil {
+		s.Relays = &relay.Set{}
+	}
 	s.uploads, s.heavy = make(chan struct{}, 3), make(chan struct{}, 1)
 	app := fiber.New(fiber.Config{AppName: "Ferry", Immutable: true, // strings outlive their request
 		BodyLimit: MaxBody, ErrorHandler: failed, StreamRequestBody: true, // a body is read once its sender is known
