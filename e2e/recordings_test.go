@@ -87,10 +87,12 @@ func TestRecording(t *testing.T) {
 	b.run(chromedp.SetUploadFiles(input, []string{mailed(t)}))
 	b.sees("360 exchanges")
 	b.until("both faults are named, and nothing else", `
-		[...document.querySelectorAll("[data-finding]")].map(e => e.dataset.finding).join() === "exception-address,no-answer"`)
+		[...document.querySelectorAll("[data-finding]")].map(e => e.dataset.finding).join() ===
+			"exception-address,no-answer"`)
 	b.until("the ladder is there", `document.querySelectorAll("[data-exchange]").length > 5`)
 	b.click(`[data-finding="exception-address"]`)
-	b.until("the guilty bytes", `document.querySelector("[data-bytes=answer]")?.innerText.includes("illegal data address")`)
+	b.until("the guilty bytes",
+		`document.querySelector("[data-bytes=answer]")?.innerText.includes("illegal data address")`)
 	b.sees("not all of 40003 to 40030")
 	b.press("binary")
 	b.until("in binary", `document.querySelector("[data-bytes=answer]").innerText.includes("10000011")`)
@@ -120,6 +122,14 @@ func TestRecording(t *testing.T) {
 		len(handed.Exchanges) != 360 {
 		t.Errorf("%d exchanges, %v", len(handed.Exchanges), err)
 	}
+	// What a register read over time, as it may be meant.
+	b.to("/traffic/recordings/" + id + "?view=talks")
+	b.click(`[data-talk$=" 13"] td:nth-child(2) button`)
+	b.does(`[...document.querySelectorAll('[aria-label^="Values of"]')].find(e => e.ariaLabel.includes("×2")).click()`)
+	b.sees("300 readings, from 256 to 511")
+	b.choose("Read as", "float32")
+	b.until("as a fraction", `/e-/.test(document.querySelector("[data-history]").innerText)`)
+
 	// What was heard becomes a device of the site, and is judged against it.
 	b.to("/traffic/recordings/" + id + "?view=learned")
 	b.until("the device that answers", `document.querySelectorAll("[data-learned]").length === 1`)
@@ -198,7 +208,8 @@ func TestFoundTwice(t *testing.T) {
 		{"pump1", "silent", 0, "no-answer"}, {"skid", "delay", 800, "late-answer"}, {"uv", "drop", 0, "connection-dropped"},
 		{"gate", "garbage", 0, "answer-mismatch"}, {"level31", "short", 0, "answer-mismatch"},
 		{"feeder1", "long", 0, "answer-mismatch"}, {"flow61", "transaction", 0, "answer-mismatch"},
-		{"ph21", "exception", 6, "busy"}, {"do13", "parity", 0, "wrong-serial-settings"}, {"do15", "twin", 0, "duplicate-unit"},
+		{"ph21", "exception", 6, "busy"}, {"do13", "parity", 0, "wrong-serial-settings"},
+		{"do15", "twin", 0, "duplicate-unit"},
 		{"do16", "noise", 60, "check-failed noise"}, {"ph22", "short", 0, "frame-torn"}, {"circ1", "split", 60, "in-pieces"},
 		{"circ2", "number", 99, "answer-mismatch"}, {"circ3", "exception", 2, "exception-address"},
 		{"feeder2", "off", 0, "no-answer"},

@@ -104,5 +104,6 @@ type All struct {
 	RelayRequest  RelayRequest            `json:"relayRequest"`
 	Proposals     []recording.HeardDevice `json:"proposals"`
 	LearnHeard    LearnRequest            `json:"learnHeard"`
+	History       recording.History       `json:"history"`
 	Codebook      []codebook.Meaning      `json:"codebook"`
 }

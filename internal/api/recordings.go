@@ -2,6 +2,7 @@ package api
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -23,6 +24,7 @@ import (
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
+	"ferry/internal/core/value"
 	"ferry/internal/files"
 	"ferry/internal/recording"
 )
@@ -344,6 +346,19 @@ func (s *Server) postRecordedLearn(c fiber.Ctx) error {
 		return err
 	}
 	return c.JSON(EditAnswer{seq, "made devices of what was heard"})
+}
+
+func (s *Server) getRecordedHistory(c fiber.Ctx) error {
+	k, _, err := s.recorded(c)
+	if err != nil {
+		return err
+	}
+	of := value.Type(cmp.Or(c.Query("type"), string(value.TypeUint16)))
+	h, err := k.History(filterOf(c), of, value.Order(c.Query("order")))
+	if err != nil {
+		return err
+	}
+	return c.JSON(h)
 }
 
 func (s *Server) getRecordedExchange(c fiber.Ctx) error {

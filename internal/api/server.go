@@ -192,6 +192,7 @@ func (s *Server) App() *fiber.App {
 	look.Get("/recordings/:id/file.:format", s.getRecordedFile)
 	edit.Post("/recordings/:id/again", s.postRecordingAgain)
 	edit.Post("/recordings/:id/remove", s.postRecordingRemove)
+	look.Get("/recordings/:id/history", s.getRecordedHistory)
 	look.Get("/recordings/:id/learn", s.getRecordedLearn)
 	edit.Post("/recordings/:id/learn", s.postRecordedLearn)
 	look.Get("/recordings/:id/exchanges", s.getRecordedList)

@@ -119,7 +119,8 @@ func (w *CaptureWriter) serial(p *capture.Packet) error {
 		Length: len(p.Payload), InterfaceIndex: at}, p.Payload, pcapgo.NgPacketOptions{Flags: flags})
 }
 
-func (w *CaptureWriter) transport(p *capture.Packet, network gopacket.NetworkLayer) (gopacket.SerializableLayer, error) {
+func (w *CaptureWriter) transport(p *capture.Packet,
+	network gopacket.NetworkLayer) (gopacket.SerializableLayer, error) {
 	if p.Kind == capture.UDP {
 		udp := &layers.UDP{SrcPort: layers.UDPPort(p.From.Port()), DstPort: layers.UDPPort(p.To.Port())}
 		return udp, udp.SetNetworkLayerForChecksum(network)

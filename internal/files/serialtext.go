@@ -103,7 +103,8 @@ func firstOf(text string, n int) string {
 }
 
 // directions are the words by which a line says who speaks: the asker sends.
-var directions = map[string]capture.Side{">": capture.Asker, "->": capture.Asker, ">>": capture.Asker, "tx": capture.Asker,
+var directions = map[string]capture.Side{
+	">": capture.Asker, "->": capture.Asker, ">>": capture.Asker, "tx": capture.Asker,
 	"out": capture.Asker, "send": capture.Asker, "sent": capture.Asker, "req": capture.Asker, "request": capture.Asker,
 	"master": capture.Asker, "client": capture.Asker, "<": capture.Answerer, "<-": capture.Answerer,
 	"<<": capture.Answerer, "rx": capture.Answerer, "in": capture.Answerer, "recv": capture.Answerer,
@@ -179,7 +180,8 @@ func (s *SerialText) time(word string, whole bool) (time.Time, bool) {
 		s.settle(t.UTC())
 		return t.UTC(), true
 	}
-	for _, layout := range []string{"2006-01-02T15:04:05.999999999", "2006-01-02", "02.01.2006", "2006/01/02", "01/02/2006"} {
+	for _, layout := range []string{"2006-01-02T15:04:05.999999999", "2006-01-02", "02.01.2006", "2006/01/02",
+		"01/02/2006"} {
 		if t, err := time.Parse(layout, word); err == nil {
 			if strings.Contains(layout, "15") {
 				return t, true

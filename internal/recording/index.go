@@ -239,14 +239,6 @@ func (x *Index) Settle() error {
 	return w.Flush()
 }
 
-// flushed makes what was heard so far readable.
-func (x *Index) flushed() error {
-	for _, w := range []*bufio.Writer{x.rowsOut, x.octetsOut} {
-		x.err = cmp.Or(x.err, w.Flush())
-	}
-	return x.err
-}
-
 // each reads rows from one on, until f says that it is enough.
 func (x *Index) each(from int, f func(i int, r *Row) bool) error {
 	const block = 4096

@@ -255,8 +255,9 @@ func (m *maker) take(p *HeardDevice) {
 	d := site.Device{ID: m.id("heard"), Name: free(m.names, name), Map: def.Name, Ports: []site.Port{port},
 		Points: []site.Point{}}
 	for i, g := range p.Points {
-		d.Points = append(d.Points, site.Point{ID: fmt.Sprintf("%s-%d", d.ID, i+1), Name: g.At, Address: g.Address, Type: g.Type,
-			Order: g.Order, PaceMs: g.PaceMs, Access: g.Access, Remark: fmt.Sprintf("guessed: %s (%.0f %% sure)", g.Why, 100*g.Sure)})
+		d.Points = append(d.Points, site.Point{ID: fmt.Sprintf("%s-%d", d.ID, i+1), Name: g.At, Address: g.Address,
+			Type: g.Type, Order: g.Order, PaceMs: g.PaceMs, Access: g.Access,
+			Remark: fmt.Sprintf("guessed: %s (%.0f %% sure)", g.Why, 100*g.Sure)})
 	}
 	points := d.Points
 	d.Points = []site.Point{}

@@ -256,7 +256,8 @@ func (s *lineScene) judged(t *testing.T, framing wire.Framing, way int) {
 		s.play(l)
 		l.Wait(3 * time.Second)
 		l.stream.Close(capture.Asker)
-		if err := r.Read(context.Background(), Source{Name: "x.pcapng", From: bytes.NewReader(written(t, l.Stage))}); err != nil {
+		source := Source{Name: "x.pcapng", From: bytes.NewReader(written(t, l.Stage))}
+		if err := r.Read(context.Background(), source); err != nil {
 			t.Fatal(err)
 		}
 	}

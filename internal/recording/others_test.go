@@ -55,8 +55,11 @@ var others = []scene{
 		c := a.Dial(controller, broker)
 		c.Talk(mqttConnect("gate"), []byte{0x20, 2, 0, 0}, a.think())
 		for i := range 20 {
-			c.Talk(mqttPublish("skerry/do11", uint16(i+1), byte(a.way%2)), map[bool][]byte{true: {0x40, 2, 0, byte(i + 1)}}[a.way%2 == 1],
-				a.think())
+			service, confirmed := byte(a.way%2), []byte(nil)
+			if service == 1 {
+				confirmed = []byte{0x40, 2, 0, byte(i + 1)}
+			}
+			c.Talk(mqttPublish("skerry/do11", uint16(i+1), service), confirmed, a.think())
 			a.Wait(time.Second)
 			c.Talk([]byte{0xC0, 0}, []byte{0xD0, 0}, a.think())
 			c.Say(capture.Answerer, mqttPublish("skerry/setpoint", 0, 0))

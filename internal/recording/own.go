@@ -187,7 +187,8 @@ func (o *own) overNetwork(e *exchange.Exchange, from, to string) {
 
 // Table is exchanges as rows of a table, below its headings.
 func Table(s *site.Site, list []exchange.Exchange) [][]string {
-	rows := [][]string{{"Number", "Time", "Asks", "Answers", "Question", "Outcome", "Latency ms", "Sent", "Received", "Says"}}
+	rows := [][]string{{"Number", "Time", "Asks", "Answers", "Question", "Outcome", "Latency ms", "Sent", "Received",
+		"Says"}}
 	for i := range list {
 		e := &list[i]
 		asking, answering := e.Link, e.Device

@@ -124,6 +124,10 @@ type watchedKey struct {
 	point   string
 }
 
+func (k watchedKey) String() string {
+	return fmt.Sprintf("%s/%d/%s/%s", k.at, k.station, k.line, k.point)
+}
+
 // values follows the points in an answer.
 func (p *plan) values(t *Talk, h *capture.Heard) {
 	if h.Outcome != exchange.Answered || h.Write || len(h.Data) == 0 {
@@ -245,7 +249,7 @@ const (
 
 // meaning judges the values of a talk.
 func (p *plan) meaning(j *Judge) (found []finding.Finding) {
-	for _, key := range sorted(p.watched, func(k watchedKey) string { return fmt.Sprintf("%s/%d/%s/%s", k.at, k.station, k.line, k.point) }) {
+	for _, key := range sorted(p.watched, watchedKey.String) {
 		w := p.watched[key]
 		if w == nil {
 			continue

@@ -89,6 +89,7 @@ export interface All {
   relayRequest: RelayRequest;
   proposals: HeardDevice[];
   learnHeard: LearnRequest;
+  history: History;
   codebook: Meaning[];
 }
 export interface SiteView {
@@ -1955,6 +1956,16 @@ export interface Guess {
 }
 export interface LearnRequest {
   talks: number[];
+}
+export interface History {
+  readings: ValueAt[];
+  total: number;
+  orders: string[];
+}
+export interface ValueAt {
+  atMs: number;
+  v: number;
+  row: number;
 }
 export interface Meaning {
   of: string;

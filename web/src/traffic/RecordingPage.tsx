@@ -7,6 +7,7 @@ import { count } from "../shared/numbers";
 import { attempt } from "../shared/toast";
 import { clock, Empty, FindingCard, ProblemNotice } from "../shared/ui";
 import { BaseTabs, Bytes, type Base } from "./BytesView";
+import { History } from "./History";
 import { Learned } from "./Learned";
 import { Overview } from "./Overview";
 import { queryOf, useRungs, type Wanted } from "./recorded";
@@ -41,6 +42,7 @@ export function RecordingPage() {
       } as never),
     [navigate, id],
   );
+  const onReading = useCallback((n: number) => change({ row: n, view: undefined }), [change]);
   const filter = queryOf(wanted);
   const done = !!data?.done && !data.failed;
   const rungs = useRungs(id, done, filter);
@@ -230,6 +232,8 @@ export function RecordingPage() {
             <Talks talks={data.talks} spanMs={spanMs} onPick={(w) => go(w)} />
           ) : wanted.view === "learned" ? (
             <Learned id={id} ready={done} />
+          ) : wanted.view === "history" && done ? (
+            <History id={id} wanted={wanted} onRow={onReading} />
           ) : (
             <Rungs
               count={rungs.drawn}

@@ -118,6 +118,24 @@ function Requests({ talk, onPick }: { talk: TalkView; onPick: (w: Wanted) => voi
           >
             {r.says}
           </button>
+          {!r.write && r.area && (
+            <button
+              type="button"
+              className="soft underline"
+              aria-label={`Values of ${r.says}`}
+              onClick={() =>
+                onPick({
+                  view: "history",
+                  at: talk.at,
+                  station: talk.station < 0 ? undefined : talk.station,
+                  area: r.area,
+                  unit: r.start,
+                })
+              }
+            >
+              values
+            </button>
+          )}
           <span>{count(r.asked, "time")}</span>
           <span className="soft">
             {r.everyMs > 0 ? `every ${(r.everyMs / 1000).toFixed(r.everyMs < 10_000 ? 2 : 0)} s` : "once"}

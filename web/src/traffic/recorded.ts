@@ -7,7 +7,7 @@ import type { Rung, RungList } from "../api/types.gen";
 export interface Wanted {
   row?: number; // the exchange that is open
   finding?: string;
-  view?: "talks" | "learned";
+  view?: "talks" | "learned" | "history";
   bad?: boolean;
   asker?: string;
   at?: string;
