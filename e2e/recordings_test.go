@@ -108,7 +108,7 @@ func TestRecording(t *testing.T) {
 	b.does(`[...document.querySelectorAll('[aria-label="What it is asked for"] button')]
 		.find(e => e.innerText.includes("×30")).click()`)
 	b.sees("30 exchanges")
-	b.until("the place has an address", `location.search.includes("unit=0") && location.search.includes("station=13")`)
+	b.until("the place has an address", `location.search.includes("offset=0") && location.search.includes("station=13")`)
 	b.to(js[string](b, "location.pathname + location.search")) // as a colleague opens it
 	b.sees("30 exchanges")
 

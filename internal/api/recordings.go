@@ -147,7 +147,7 @@ func number(c fiber.Ctx, key string, otherwise int) int {
 func filterOf(c fiber.Ctx) recording.Filter {
 	return recording.Filter{Bad: c.Query("bad") != "", Asker: c.Query("asker"), At: c.Query("at"),
 		Station: number(c, "station", -1), Function: number(c, "function", -1), Area: c.Query("area"),
-		Unit: number(c, "unit", -1), Count: number(c, "count", -1)}
+		Unit: number(c, "offset", -1), Count: number(c, "count", -1)}
 }
 
 // getRecordedFile hands out a recording as it came, or its exchanges as a table.

@@ -14,9 +14,9 @@ const types = ["uint16", "int16", "uint32", "int32", "float32", "float64"];
 export function History({ id, wanted, onRow }: { id: string; wanted: Wanted; onRow: (row: number) => void }) {
   const [type, setType] = useState("uint16");
   const [order, setOrder] = useState("");
-  const [unit, setUnit] = useState(wanted.unit ?? 0);
-  useEffect(() => setUnit(wanted.unit ?? 0), [wanted.unit]);
-  const filter = queryOf({ ...wanted, unit, count: undefined, function: undefined });
+  const [unit, setUnit] = useState(wanted.offset ?? 0);
+  useEffect(() => setUnit(wanted.offset ?? 0), [wanted.offset]);
+  const filter = queryOf({ ...wanted, offset: unit, count: undefined, function: undefined });
   const { data, error } = useQuery({
     queryKey: ["history", id, filter, type, order],
     queryFn: () => get<HistoryView>(`/api/recordings/${id}/history?${filter}&type=${type}&order=${order}`),

@@ -329,9 +329,9 @@ function Chips({ wanted, onDrop }: { wanted: Wanted; onDrop: (w: Wanted) => void
     chips.push([`answered at ${wanted.at}${of}`, { at: undefined, station: undefined }]);
   }
   if (wanted.function !== undefined) chips.push([`function ${wanted.function}`, { function: undefined }]);
-  if (wanted.unit !== undefined) {
+  if (wanted.offset !== undefined) {
     const times = wanted.count === undefined ? "" : ` ×${wanted.count}`;
-    chips.push([`${wanted.area} ${wanted.unit}${times}`, { area: undefined, unit: undefined, count: undefined }]);
+    chips.push([`${wanted.area} ${wanted.offset}${times}`, { area: undefined, offset: undefined, count: undefined }]);
   }
   return (
     <>

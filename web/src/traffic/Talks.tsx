@@ -111,7 +111,7 @@ function Requests({ talk, onPick }: { talk: TalkView; onPick: (w: Wanted) => voi
                 station: talk.station < 0 ? undefined : talk.station,
                 function: r.function,
                 area: r.area,
-                unit: r.start,
+                offset: r.start,
                 count: r.count,
               })
             }
@@ -129,7 +129,7 @@ function Requests({ talk, onPick }: { talk: TalkView; onPick: (w: Wanted) => voi
                   at: talk.at,
                   station: talk.station < 0 ? undefined : talk.station,
                   area: r.area,
-                  unit: r.start,
+                  offset: r.start,
                 })
               }
             >

@@ -14,7 +14,7 @@ export interface Wanted {
   station?: number;
   function?: number;
   area?: string;
-  unit?: number;
+  offset?: number;
   count?: number;
 }
 
@@ -22,7 +22,7 @@ export interface Wanted {
 export function queryOf(w: Wanted): string {
   const q = new URLSearchParams();
   if (w.bad) q.set("bad", "1");
-  for (const key of ["asker", "at", "station", "function", "area", "unit", "count"] as const) {
+  for (const key of ["asker", "at", "station", "function", "area", "offset", "count"] as const) {
     if (w[key] !== undefined) q.set(key, String(w[key]));
   }
   return q.toString();
