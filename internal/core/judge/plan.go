@@ -307,6 +307,3 @@ func (p *plan) requests(j *Judge, t *Talk, list []planned) []finding.Finding {
 	ps.into(&f)
 	return []finding.Finding{f}
 }
-
-// absentLeast is how often a point is refused until it counts as absent.
-const absentLeast = 3

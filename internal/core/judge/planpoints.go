@@ -131,3 +131,6 @@ func few(names []string) string {
 	}
 	return fmt.Sprintf("%s and %d more", strings.Join(names[:4], ", "), len(names)-4)
 }
+
+// absentLeast is how often a point is refused until it counts as absent.
+const absentLeast = 3
