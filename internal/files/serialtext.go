@@ -115,8 +115,9 @@ var directions = map[string]capture.Side{
 func (s *SerialText) line(text string) (p capture.Piece, known, ok bool) {
 	s.buf = s.buf[:0]
 	at := time.Time{}
-	words := strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" \t[](),;|\"", r) })
+	words := strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" \t[]();|\"", r) })
 	for i, word := range words {
+		word = strings.Trim(word, ",")
 		bare := strings.TrimSuffix(word, ":")
 		if side, is := directions[strings.ToLower(bare)]; is && len(s.buf) == 0 {
 			p.Side, known = side, true
@@ -158,6 +159,17 @@ func isDirection(word string) bool {
 
 // octetsOf reads octets in hexadecimal: one, or several run together.
 func octetsOf(word string) ([]byte, bool) {
+	if parts := strings.Split(word, ","); len(parts) > 1 {
+		var all []byte
+		for _, part := range parts {
+			octets, is := octetsOf(part)
+			if !is {
+				return nil, false
+			}
+			all = append(all, octets...)
+		}
+		return all, true
+	}
 	word = strings.TrimPrefix(strings.TrimPrefix(word, "0x"), "0X")
 	if strings.HasPrefix(word, "\\x") {
 		word = strings.ReplaceAll(word, "\\x", "")
