@@ -5,6 +5,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -217,14 +218,20 @@ func BenchmarkRelay(b *testing.B) {
 				text := make([]byte, size)
 				b.SetBytes(int64(size))
 				b.ReportAllocs()
+				var took []time.Duration
 				for b.Loop() {
+					began := time.Now()
 					if _, err := c.Write(text); err != nil {
 						b.Fatal(err)
 					}
 					if _, err := io.ReadFull(c, text); err != nil {
 						b.Fatal(err)
 					}
+					took = append(took, time.Since(began))
 				}
+				slices.Sort(took)
+				b.ReportMetric(float64(took[len(took)/2].Nanoseconds())/1e3, "p50-us")
+				b.ReportMetric(float64(took[len(took)*99/100].Nanoseconds())/1e3, "p99-us")
 			})
 		}
 	}
