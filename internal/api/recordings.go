@@ -205,11 +205,11 @@ func (s *Server) getRecordedFile(c fiber.Ctx) error {
 }
 
 // mostHanded bounds the exchanges of one table.
-const mostHanded = 500_000
+const mostHanded = 200_000
 
 func tooMany(n int) error {
 	if n > mostHanded {
-		return problem.New("too-many", "These are more than 500 000 exchanges.", "Set conditions, so that fewer remain.")
+		return problem.New("too-many", "These are more than 200 000 exchanges.", "Set conditions, so that fewer remain.")
 	}
 	return nil
 }

@@ -296,18 +296,19 @@ func TestPrimaryHost(t *testing.T) {
 	if list := h.of(0); len(list) > 0 {
 		t.Errorf("nobody is there, and it says %s", list[0].topic)
 	}
-	for births := 1; births < 3; births++ {
+	for range 2 {
+		births, deaths := count("NBIRTH"), count("NDEATH")
 		if err := b.SetFault("broker", bench.Fault{}); err != nil {
 			t.Fatal(err)
 		}
 		wait(t, "it to be born, with what it could not say", func() bool {
 			list := h.of(0)
-			return count("NBIRTH") == births && count("NDEATH") == births-1 && strings.Contains(list[len(list)-1].topic, "DATA")
+			return count("NBIRTH") > births && strings.Contains(list[len(list)-1].topic, "DATA")
 		})
 		if err := b.SetFault("broker", bench.Fault{Kind: "hostless"}); err != nil {
 			t.Fatal(err)
 		}
-		wait(t, "it to die", func() bool { return count("NDEATH") == births })
+		wait(t, "it to die", func() bool { return count("NDEATH") > deaths })
 		before := len(h.of(0))
 		time.Sleep(1500 * time.Millisecond)
 		if list := h.of(before); len(list) > 0 {
