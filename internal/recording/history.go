@@ -32,8 +32,8 @@ const mostHistory = 4000
 // History reads a unit, or as many as the type takes, in every answer that a filter lets
 // through. What is no number is left out.
 func (k *Kept) History(f Filter, of value.Type, order value.Order) (History, error) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
+	k.mu.RLock()
+	defer k.mu.RUnlock()
 	h := History{Readings: []ValueAt{}, Orders: []string{}}
 	x, err := k.ready()
 	if err != nil {

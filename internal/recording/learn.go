@@ -38,8 +38,8 @@ const (
 
 // Learn proposes devices with their points, from who answered and what was asked.
 func (k *Kept) Learn(of *site.Site) ([]HeardDevice, error) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
+	k.mu.RLock()
+	defer k.mu.RUnlock()
 	x, err := k.ready()
 	if err != nil {
 		return nil, err

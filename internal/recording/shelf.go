@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"ferry/internal/core/capture"
@@ -41,17 +42,20 @@ type Kept struct {
 	Label
 	path string
 
-	mu      sync.Mutex
+	read atomic.Int64 // octets
+
+	// mu is held to read by all who look into the index, which stays as it is once it is
+	// there, and to write by who makes or drops it.
+	mu      sync.RWMutex
 	reading bool
 	done    bool
 	failed  string
-	read    int64 // octets
 	result  Result
 	index   *Index
 	talks   []TalkView
 	stop    context.CancelFunc
 	ended   chan struct{} // closed when the reading has ended
-	filters filtered
+	filters filters
 }
 
 // Bounds of the shelf.
@@ -192,7 +196,8 @@ func (k *Kept) forget() {
 	if k.index != nil {
 		k.index.Close()
 	}
-	k.index, k.done, k.talks, k.filters = nil, false, nil, filtered{}
+	k.index, k.done, k.talks = nil, false, nil
+	k.filters.drop()
 }
 
 // Begin reads the recording, to be judged against a site, unless that was done or is
@@ -204,7 +209,8 @@ func (k *Kept) Begin(of *site.Site) {
 		return
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	k.reading, k.failed, k.read, k.stop, k.ended = true, "", 0, cancel, make(chan struct{})
+	k.reading, k.failed, k.stop, k.ended = true, "", cancel, make(chan struct{})
+	k.read.Store(0)
 	go k.follow(ctx, of)
 }
 
@@ -222,9 +228,7 @@ type counted struct {
 
 func (c counted) Read(b []byte) (int, error) {
 	n, err := c.from.Read(b)
-	c.k.mu.Lock()
-	c.k.read += int64(n)
-	c.k.mu.Unlock()
+	c.k.read.Add(int64(n))
 	return n, err
 }
 

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"sync"
 	"time"
 
 	"ferry/internal/core/block"
@@ -55,12 +56,12 @@ func says(protocol string, h *capture.Heard) string {
 
 // State is how it stands with a recording.
 func (k *Kept) State() ReadState {
-	k.mu.Lock()
-	defer k.mu.Unlock()
+	k.mu.RLock()
+	defer k.mu.RUnlock()
 	s := ReadState{Label: k.Label, Reading: k.reading, Done: k.done, Failed: k.failed, Share: 1, Result: k.result,
 		Talks: k.talks, All: []int32{}, Bad: []int32{}}
 	if k.reading && k.Octets > 0 {
-		s.Share = min(float64(k.read)/float64(k.Octets), 1)
+		s.Share = min(float64(k.read.Load())/float64(k.Octets), 1)
 	}
 	if s.Talks == nil {
 		s.Talks = []TalkView{}
@@ -108,15 +109,49 @@ func (f *Filter) lets(x *Index, r *Row) bool {
 		f.Unit < int(r.Range.Start)+r.Range.Count
 }
 
-// filtered remembers which rows a filter lets through.
-type filtered struct {
-	by    Filter
-	rows  []uint32
-	ready bool
+// filters remembers which rows the latest filters let through.
+type filters struct {
+	mu     sync.Mutex
+	latest []filtered
 }
 
-// mostFiltered bounds the rows that a filter is remembered for.
-const mostFiltered = 8 << 20
+type filtered struct {
+	by   Filter
+	rows []uint32
+}
+
+// Bounds of what is remembered: rows of one filter, and filters.
+const (
+	mostFiltered = 4 << 20
+	mostFilters  = 8
+)
+
+// of finds what is remembered of a filter.
+func (f *filters) of(by *Filter) ([]uint32, bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, known := range f.latest {
+		if known.by == *by {
+			return known.rows, true
+		}
+	}
+	return nil, false
+}
+
+// keep remembers the rows of a filter, and forgets the oldest.
+func (f *filters) keep(by *Filter, rows []uint32) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.latest = append(f.latest, filtered{*by, rows}); len(f.latest) > mostFilters {
+		f.latest = slices.Delete(f.latest, 0, 1)
+	}
+}
+
+func (f *filters) drop() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.latest = nil
+}
 
 // RungList is a part of the exchanges that a filter lets through.
 type RungList struct {
@@ -161,8 +196,8 @@ func (k *Kept) matching(x *Index, f *Filter) ([]uint32, error) {
 	if f.All() {
 		return nil, nil
 	}
-	if k.filters.ready && k.filters.by == *f {
-		return k.filters.rows, nil
+	if rows, known := k.filters.of(f); known {
+		return rows, nil
 	}
 	rows := []uint32{}
 	err := x.each(0, func(i int, r *Row) bool {
@@ -174,15 +209,15 @@ func (k *Kept) matching(x *Index, f *Filter) ([]uint32, error) {
 	if err != nil {
 		return nil, err
 	}
-	k.filters = filtered{*f, rows, true}
+	k.filters.keep(f, rows)
 	return rows, nil
 }
 
 // List returns so many exchanges that a filter lets through, from a place among them;
 // or, where around is a row, with that row among them.
 func (k *Kept) List(f Filter, from, most, around int) (RungList, error) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
+	k.mu.RLock()
+	defer k.mu.RUnlock()
 	x, err := k.ready()
 	if err != nil {
 		return RungList{}, err
@@ -224,8 +259,8 @@ func (k *Kept) List(f Filter, from, most, around int) (RungList, error) {
 
 // Rungs hands on every exchange that a filter lets through, in its order.
 func (k *Kept) Rungs(f Filter, each func(*Rung) error) error {
-	k.mu.Lock()
-	defer k.mu.Unlock()
+	k.mu.RLock()
+	defer k.mu.RUnlock()
 	x, err := k.ready()
 	if err != nil {
 		return err
@@ -246,8 +281,8 @@ func (k *Kept) Open() (*os.File, error) { return os.Open(k.path) }
 
 // RowOf finds the exchange that a packet is of; -1 for none.
 func (k *Kept) RowOf(packet int64) (int, error) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
+	k.mu.RLock()
+	defer k.mu.RUnlock()
 	x, err := k.ready()
 	if err != nil {
 		return -1, err
@@ -264,8 +299,8 @@ func (k *Kept) RowOf(packet int64) (int, error) {
 
 // RowAt finds the first exchange from a time on, in milliseconds since 1970.
 func (k *Kept) RowAt(atMs float64) (int, error) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
+	k.mu.RLock()
+	defer k.mu.RUnlock()
 	x, err := k.ready()
 	if err != nil {
 		return 0, err
@@ -348,8 +383,8 @@ type Labels func(talk judge.TalkKey, protocol string, r block.Range, data []byte
 
 // Detail reads one exchange.
 func (k *Kept) Detail(row int, labels Labels) (Detail, error) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
+	k.mu.RLock()
+	defer k.mu.RUnlock()
 	x, err := k.ready()
 	if err != nil {
 		return Detail{}, err
