@@ -8,6 +8,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/singleflight"
+
 	"ferry/internal/core/block"
 	"ferry/internal/core/capture"
 	"ferry/internal/core/exchange"
@@ -111,6 +113,7 @@ func (f *Filter) lets(x *Index, r *Row) bool {
 
 // filters remembers which rows the latest filters let through.
 type filters struct {
+	once   singleflight.Group
 	mu     sync.Mutex
 	latest []filtered
 }
@@ -199,18 +202,24 @@ func (k *Kept) matching(x *Index, f *Filter) ([]uint32, error) {
 	if rows, known := k.filters.of(f); known {
 		return rows, nil
 	}
-	rows := []uint32{}
-	err := x.each(0, func(i int, r *Row) bool {
-		if f.lets(x, r) {
-			rows = append(rows, uint32(i))
+	// Who asks for the same at the same time waits for one search.
+	found, err, _ := k.filters.once.Do(fmt.Sprint(*f), func() (any, error) {
+		rows := []uint32{}
+		err := x.each(0, func(i int, r *Row) bool {
+			if f.lets(x, r) {
+				rows = append(rows, uint32(i))
+			}
+			return len(rows) < mostFiltered
+		})
+		if err == nil {
+			k.filters.keep(f, rows)
 		}
-		return len(rows) < mostFiltered
+		return rows, err
 	})
 	if err != nil {
 		return nil, err
 	}
-	k.filters.keep(f, rows)
-	return rows, nil
+	return found.([]uint32), nil
 }
 
 // List returns so many exchanges that a filter lets through, from a place among them;
