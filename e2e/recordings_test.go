@@ -210,7 +210,7 @@ func TestFoundTwice(t *testing.T) {
 		{"feeder1", "long", 0, "answer-mismatch"}, {"flow61", "transaction", 0, "answer-mismatch"},
 		{"ph21", "exception", 6, "busy"}, {"do13", "parity", 0, "wrong-serial-settings"},
 		{"do15", "twin", 0, "duplicate-unit"},
-		{"do16", "noise", 60, "check-failed noise"}, {"ph22", "short", 0, "frame-torn"}, {"circ1", "split", 60, "in-pieces"},
+		{"do16", "noise", 60, "check-failed noise"}, {"ph22", "short", 0, "frame-torn"}, {"circ1", "split", 120, "in-pieces"},
 		{"circ2", "number", 99, "answer-mismatch"}, {"circ3", "exception", 2, "exception-address"},
 		{"feeder2", "off", 0, "no-answer"},
 	}

@@ -56,15 +56,16 @@ func (j *Judge) onLine(t *Talk, name, station string) (found []finding.Finding) 
 		fmt.Sprintf("%d questions were answered twice.", t.twice.n),
 		fmt.Sprintf("Two devices have the same %s: take one off, and give it a number of its own.", station),
 		"The gateway before it sends its answers twice.")
-	if t.twice.n*4 > spoilt && t.twice.n > 2 {
-		return found // two who speak at once spoil what each says
-	}
 	severity := finding.Fault
 	if spoilt*100 < t.Asked {
 		severity = finding.Doubt
 	}
 	spoilt += t.format.n
-	if n := t.noise.n + t.format.n; n > 0 && n*2 >= spoilt {
+	noisy := t.noise.n + t.format.n
+	switch {
+	case t.twice.n*4 > spoilt && t.twice.n > 2:
+		// Two who speak at once spoil what each says.
+	case noisy > 0 && noisy*2 >= spoilt:
 		ps := t.noise
 		if ps.n == 0 {
 			ps = t.format
@@ -73,14 +74,14 @@ func (j *Judge) onLine(t *Talk, name, station string) (found []finding.Finding) 
 		add("noise", severity, 0.8, &ps, "Noise spoils answers of "+name, share(&ps)+" came spoilt.",
 			"Look at termination, bias, shield and earth of the line, and at what is switched near it.",
 			"Two speak at the same time.")
-		return found
+	default:
+		add("check-failed", severity, 0.9, &t.check, "Answers of "+name+" fail their check",
+			share(&t.check)+" have the right length and wrong octets.",
+			"Look at termination, bias, shield and earth of the line, and at what is switched near it.", "")
+		add("frame-torn", severity, 0.8, &t.torn, "Answers of "+name+" break off",
+			share(&t.torn)+" begin as they should, and the rest does not come.",
+			"Octets are lost on the way: look at the adapter or gateway, its buffers, and at termination.", "")
 	}
-	add("check-failed", severity, 0.9, &t.check, "Answers of "+name+" fail their check",
-		share(&t.check)+" have the right length and wrong octets.",
-		"Look at termination, bias, shield and earth of the line, and at what is switched near it.", "")
-	add("frame-torn", severity, 0.8, &t.torn, "Answers of "+name+" break off",
-		share(&t.torn)+" begin as they should, and the rest does not come.",
-		"Octets are lost on the way: look at the adapter or gateway, its buffers, and at termination.", "")
 	add("in-pieces", finding.Doubt, 0.9, &t.parted, "Answers of "+name+" come in pieces",
 		share(&t.parted)+" are right and have a pause inside, by which the standard lets a frame be lost.",
 		"Look at the device's load, or at the adapter between: another asker will not take such answers.", "")
