@@ -51,16 +51,7 @@ func mailed(t testing.TB) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	w, err := files.NewCaptureWriter(f)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for i := range stage.Packets {
-		if err := w.Write(&stage.Packets[i]); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if err := w.Flush(); err != nil {
+	if err := files.WriteCapture(f, stage.Packets); err != nil {
 		t.Fatal(err)
 	}
 	if err := f.Close(); err != nil {

@@ -32,6 +32,20 @@ func NewCaptureWriter(w io.Writer) (*CaptureWriter, error) {
 	return &CaptureWriter{ng, gopacket.NewSerializeBuffer(), map[string]int{}}, nil
 }
 
+// WriteCapture writes a whole recording.
+func WriteCapture(to io.Writer, packets []capture.Packet) error {
+	w, err := NewCaptureWriter(to)
+	if err != nil {
+		return err
+	}
+	for i := range packets {
+		if err := w.Write(&packets[i]); err != nil {
+			return err
+		}
+	}
+	return w.Flush()
+}
+
 // Flush writes what is left.
 func (w *CaptureWriter) Flush() error { return w.w.Flush() }
 

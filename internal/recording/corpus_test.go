@@ -588,16 +588,7 @@ func written(t testing.TB, stage *rehearsal.Stage) []byte {
 	t.Helper()
 	var file bytes.Buffer
 	zip := gzip.NewWriter(&file)
-	w, err := files.NewCaptureWriter(zip)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for i := range stage.Packets {
-		if err := w.Write(&stage.Packets[i]); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if err := w.Flush(); err != nil {
+	if err := files.WriteCapture(zip, stage.Packets); err != nil {
 		t.Fatal(err)
 	}
 	if err := zip.Close(); err != nil {

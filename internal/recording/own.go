@@ -44,17 +44,7 @@ func Own(s *site.Site, list []exchange.Exchange) []capture.Packet {
 
 // WriteOwn writes such a recording as pcapng.
 func WriteOwn(to io.Writer, s *site.Site, list []exchange.Exchange) error {
-	w, err := files.NewCaptureWriter(to)
-	if err != nil {
-		return err
-	}
-	packets := Own(s, list)
-	for i := range packets {
-		if err := w.Write(&packets[i]); err != nil {
-			return err
-		}
-	}
-	return w.Flush()
+	return files.WriteCapture(to, Own(s, list))
 }
 
 // own plays exchanges again.

@@ -51,14 +51,5 @@ func WriteRelayed(to io.Writer, passed []Passed, ends map[int][2]netip.AddrPort)
 			c.Say(p.Side, p.Octets)
 		}
 	}
-	w, err := files.NewCaptureWriter(to)
-	if err != nil {
-		return err
-	}
-	for i := range stage.Packets {
-		if err := w.Write(&stage.Packets[i]); err != nil {
-			return err
-		}
-	}
-	return w.Flush()
+	return files.WriteCapture(to, stage.Packets)
 }

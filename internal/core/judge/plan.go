@@ -206,8 +206,8 @@ func (p *plan) unknownStation(j *Judge, t *Talk) finding.Finding {
 	f := finding.Finding{Code: "unknown-unit", Severity: finding.Doubt, Sure: 0.9, Count: t.Asked,
 		Subject: j.of(t),
 		Title:   fmt.Sprintf("%s %d is in no plan", def.StationWord(), t.Key.Station),
-		Sentence: fmt.Sprintf("%s asks %s %d%s %d times, and the site has none there.", p.asker(t.Key.Asker),
-			def.StationWord(), t.Key.Station, t.where(), t.Asked),
+		Sentence: fmt.Sprintf("%s asks %s %d%s %s, and the site has none there.", p.asker(t.Key.Asker),
+			def.StationWord(), t.Key.Station, t.where(), times(t.Asked)),
 		Remedy: "Add the device to the site, or correct the number at the asking end."}
 	t.first(&f)
 	return f
@@ -271,8 +271,8 @@ func (p *plan) unknownAsker(j *Judge, t *Talk, list []planned) (f finding.Findin
 	}
 	f = finding.Finding{Code: "unknown-asker", Severity: finding.Doubt, Sure: 0.95, Count: t.Asked,
 		Subject: j.of(t), Title: "Somebody else asks " + list[0].device.Name,
-		Sentence: fmt.Sprintf("%s is asked by %s too, %d times, and the plan has no such link.", list[0].device.Name,
-			p.asker(t.Key.Asker), t.Asked),
+		Sentence: fmt.Sprintf("%s is asked by %s too, %s, and the plan has no such link.", list[0].device.Name,
+			p.asker(t.Key.Asker), times(t.Asked)),
 		Remedy: "Find out who that is. If it belongs there, add it to the site: it takes its share of the device's time."}
 	t.first(&f)
 	return f, true

@@ -76,6 +76,14 @@ func (ps *proofs) into(f *finding.Finding) {
 
 func clock(t time.Time) string { return t.UTC().Format("15:04:05.000000") }
 
+// times says how often.
+func times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
 // long prints a time as people say it.
 func long(d time.Duration) string {
 	switch {
