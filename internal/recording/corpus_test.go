@@ -327,6 +327,14 @@ var scenes = []scene{
 			a.Wait(time.Second)
 		}
 	}},
+	{"a search that nobody answers", "no-answer", func(a *actor) {
+		c := a.Dial(controller, gateway)
+		a.polls(c, 13, 5)
+		for unit := range 20 + 10*a.way {
+			c.Say(capture.Asker, tcp(a.next(), byte(unit+100), a.read(0, 1)...))
+			a.Wait(300 * time.Millisecond)
+		}
+	}},
 	{"silent-function", "silent-function", func(a *actor) {
 		c := a.Dial(controller, skid)
 		for range 4 {

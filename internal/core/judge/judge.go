@@ -28,6 +28,7 @@ const (
 type Judge struct {
 	Talks  map[TalkKey]*Talk
 	ends   map[endKey]*end
+	lines  map[string]*end // serial lines, by their names
 	hosts  map[netip.Addr]*host
 	plan   *plan // of the site; nil without one
 	last   time.Time
@@ -56,7 +57,7 @@ type host struct {
 
 // New returns a judge. The site may be nil.
 func New(s *site.Site) *Judge {
-	return &Judge{Talks: map[TalkKey]*Talk{}, ends: map[endKey]*end{}, hosts: map[netip.Addr]*host{}, plan: planOf(s),
+	return &Judge{Talks: map[TalkKey]*Talk{}, ends: map[endKey]*end{}, lines: map[string]*end{}, hosts: map[netip.Addr]*host{}, plan: planOf(s),
 		writes: writes{}}
 }
 
@@ -146,14 +147,23 @@ func (j *Judge) talk(c *capture.Conn, h *capture.Heard) *Talk {
 		if len(j.Talks) >= mostTalks || h.Stray != "" && h.Station < 0 {
 			return nil
 		}
-		e := &end{}
+		e := j.lines[c.Name]
 		if !c.Serial {
 			if e = j.end(c); e == nil {
 				return nil
 			}
 		}
+		if e == nil {
+			e = &end{}
+			j.lines[c.Name] = e
+		}
+		if e.stations == nil {
+			e.stations = map[int]bool{}
+		}
+		e.protocol = c.Speech.Protocol
 		t = &Talk{Key: key, Protocol: c.Speech.Protocol, First: j.last, end: e}
 		j.Talks[key] = t
+		e.talks = append(e.talks, t)
 	}
 	return t
 }

@@ -19,6 +19,9 @@ type end struct {
 	most      int // and at once
 	conns     int
 	spoke     bool // there was an exchange
+	talks     []*Talk
+	stations  map[int]bool // those that ever answered
+	quiet     int          // those that never did, as last counted
 	unheard   proofs
 	unhurried int // tries that waited long enough to count
 	turned    proofs
@@ -208,7 +211,7 @@ func (j *Judge) path(e *end) (found []finding.Finding) {
 			"The device lets in only certain addresses.")
 	}
 	found = append(found, j.drops(e, name)...)
-	return found
+	return append(found, j.manySilent(e)...)
 }
 
 // drops judges how accepted connections end, and what gets lost on them.
@@ -236,7 +239,7 @@ func (j *Judge) drops(e *end, name string) (found []finding.Finding) {
 			fmt.Sprintf("It closed %d connections, after different times.", n),
 			"Look at the device's log, and whether it was restarted.", "")
 	}
-	if e.each.n >= 3 && e.each.n*5 >= e.conns*4 && !j.refusing(e) {
+	if e.each.n >= 3 && e.each.n*5 >= e.conns*4 && !e.refusing() {
 		add("hangs-up", finding.Note, 0.95, &e.each, name+" closes after each answer",
 			fmt.Sprintf("%d of %d connections were closed by it after one answer.", e.each.n, e.conns),
 			"That is its way. Opening anew takes time: ask less often, or have the device keep the connection.", "")
@@ -280,17 +283,52 @@ func (j *Judge) drops(e *end, name string) (found []finding.Finding) {
 	return found
 }
 
+// fewSilent is how many silent stations behind one address are told of one by one.
+const fewSilent = 5
+
+// silent lists the stations that were asked and never said anything.
+func (e *end) silent() (stations []int) {
+	for _, t := range e.talks {
+		if t.none.n > 0 && t.Answered+t.Declined+t.Garbled == 0 {
+			stations = append(stations, t.Key.Station)
+		}
+	}
+	slices.Sort(stations)
+	return slices.Compact(stations)
+}
+
+// manySilent tells of many stations behind one address that never said anything, as a
+// search leaves them.
+func (j *Judge) manySilent(e *end) (found []finding.Finding) {
+	stations := e.silent()
+	e.quiet = len(stations)
+	if len(stations) <= fewSilent {
+		return nil
+	}
+	f := finding.Finding{Code: "no-answer", Severity: finding.Doubt, Sure: 0.9, Count: len(stations),
+		Subject: j.subject(e.at, -1), Title: fmt.Sprintf("%d numbers at %s never answer", len(stations), j.named(e.at, -1)),
+		Sentence: fmt.Sprintf("From %d to %d nobody answered under %d of the numbers that were asked.", stations[0],
+			stations[len(stations)-1], len(stations)),
+		Remedy: "Where that was a search, nothing is wrong. Where devices ought to be there, look at the power of the " +
+			"line, and at its wires to the gateway."}
+	for _, t := range e.talks {
+		if t.none.n > 0 && len(f.Evidence) < mostProofs {
+			one := proofs{n: 1, kept: t.none.kept[:min(1, len(t.none.kept))]}
+			one.into(&f)
+		}
+	}
+	return []finding.Finding{f}
+}
+
 // refusing reports whether who answers there refuses all that is asked: that it then
 // ends the connection follows.
-func (j *Judge) refusing(e *end) bool {
+func (e *end) refusing() bool {
 	refused := false
-	for key, t := range j.Talks {
-		if key.Answerer == e.at {
-			if t.Answered > 0 {
-				return false
-			}
-			refused = refused || t.Declined > 0
+	for _, t := range e.talks {
+		if t.Answered > 0 {
+			return false
 		}
+		refused = refused || t.Declined > 0
 	}
 	return refused
 }

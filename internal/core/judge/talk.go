@@ -124,6 +124,9 @@ func (t *Talk) hear(h *capture.Heard) {
 	t.Asked++
 	t.Octets += int64(len(h.Request) + len(h.Answer))
 	f.asked++
+	if t.Answered+t.Declined == 0 && (h.Outcome == exchange.Answered || h.Outcome == exchange.Declined) {
+		t.end.stations[t.Key.Station] = true
+	}
 	if !h.Answered.IsZero() {
 		f.answered++
 		latency := h.Latency()
@@ -324,14 +327,14 @@ func (j *Judge) unanswered(t *Talk, def *protocol.Def, name string) (found []fin
 			Remedy: "Leave this question out: waiting for its answer costs the time limit each time."})
 		rest.n -= f.unanswered
 	}
-	if rest.n <= 0 {
-		return found
+	if rest.n <= 0 || answered == 0 && t.Key.Line == "" && t.end.quiet > fewSilent {
+		return found // many who are silent behind one address are one finding
 	}
 	f := finding.Finding{Code: "no-answer", Severity: finding.Fault, Sure: 0.9, Count: rest.n,
 		Subject: j.of(t), Title: name + " does not answer"}
 	rest.into(&f)
 	switch {
-	case answered == 0 && j.othersAnswer(t):
+	case answered == 0 && t.othersAnswer():
 		f.Sentence = fmt.Sprintf("None of %d questions was answered, and others behind the same address do answer.",
 			t.Asked)
 		f.Remedy = fmt.Sprintf("Compare the %s number with the one set in the device; then look at its power, and at its "+
@@ -356,11 +359,6 @@ func (j *Judge) unanswered(t *Talk, def *protocol.Def, name string) (found []fin
 }
 
 // othersAnswer reports whether others behind the same address answer.
-func (j *Judge) othersAnswer(t *Talk) bool {
-	for _, other := range j.Talks {
-		if other.Key.Answerer == t.Key.Answerer && other.Key.Station != t.Key.Station && other.Answered+other.Declined > 0 {
-			return true
-		}
-	}
-	return false
+func (t *Talk) othersAnswer() bool {
+	return len(t.end.stations) > 1 || len(t.end.stations) == 1 && !t.end.stations[t.Key.Station]
 }
