@@ -20,7 +20,7 @@ import (
 var may = map[string]string{
 	"accounts":     "",
 	"api/gen":      "api",
-	"api":          "accounts bench field field/ports files peer recording relay shelf sites store vault",
+	"api":          "accounts bench field field/ports files lookout peer recording relay shelf sites store vault",
 	"bench":        "pipe precise shelf/access",
 	"bench/*":      "bench wire/*",
 	"core":         "",
@@ -29,6 +29,7 @@ var may = map[string]string{
 	"field/ports":  "pipe",
 	"families":     "bench/* field/*",
 	"files":        "",
+	"lookout":      "field",
 	"peer":         "files",
 	"pipe":         "",
 	"precise":      "",

@@ -31,6 +31,8 @@ func runCommand() *cobra.Command {
 		"ids of the links, and of the devices that Ferry is, that run; all if not given")
 	watch := c.Flags().String("watch", "127.0.0.1:9642", "address for /metrics and /health; empty for none")
 	secrets := c.Flags().StringToString("secret", nil, "NAME=FILE of a secret that the site names")
+	var programs map[string]string
+	allowPrograms(c, &programs)
 	c.RunE = func(c *cobra.Command, args []string) (err error) {
 		next, err := readSite(args[0])
 		if err != nil {
@@ -44,7 +46,7 @@ func runCommand() *cobra.Command {
 			return err
 		}
 		defer unlock()
-		opened, err := openSite(c.Context(), c, *dir, func() *site.Site { return next })
+		opened, err := openSite(c.Context(), c, *dir, func() *site.Site { return next }, programs)
 		if err != nil {
 			return err
 		}

@@ -23,6 +23,7 @@ import (
 	"ferry/internal/bench"
 	"ferry/internal/core/site"
 	"ferry/internal/field"
+	"ferry/internal/lookout"
 	"ferry/internal/recording"
 	"ferry/internal/relay"
 	"ferry/internal/sites"
@@ -50,6 +51,7 @@ type reach struct {
 	tls        bool
 	cert, key  string
 	hosts      []string
+	programs   map[string]string // that lookouts may run, by name
 }
 
 func serving(use, short, data string, first func() *site.Site) *cobra.Command {
@@ -62,6 +64,7 @@ func serving(use, short, data string, first func() *site.Site) *cobra.Command {
 	c.Flags().StringVar(&r.cert, "cert", "", "file with the certificate, in PEM; without one, Ferry makes its own")
 	c.Flags().StringVar(&r.key, "key", "", "file with the key of the certificate, in PEM")
 	c.Flags().StringSliceVar(&r.hosts, "host", nil, "further name or address by which browsers reach it")
+	allowPrograms(c, &r.programs)
 	secret := c.Flags().String("passphrase-file", "",
 		"file with the passphrase of the first user, who is called "+firstUser+"; as --tls")
 	c.RunE = func(c *cobra.Command, _ []string) (err error) {
@@ -89,6 +92,12 @@ func serving(use, short, data string, first func() *site.Site) *cobra.Command {
 		return serve(c, &r, first)
 	}
 	return c
+}
+
+// allowPrograms adds the flag by which programs are allowed.
+func allowPrograms(c *cobra.Command, programs *map[string]string) {
+	c.Flags().StringToStringVar(programs, "program", nil,
+		"NAME=PATH of a program that lookouts may run, with what they say on its standard input")
 }
 
 // firstUser is who is signed in with the passphrase of --passphrase-file.
@@ -199,7 +208,7 @@ func serve(c *cobra.Command, r *reach, first func() *site.Site) (err error) {
 		if id != "" {
 			content = func() *site.Site { return site.New("New site") }
 		}
-		again, err := serveSite(c, server, dir, content, door.next(secured), func(now *site.Site) {
+		again, err := serveSite(c, server, dir, content, door.next(secured), r.programs, func(now *site.Site) {
 			if said {
 				return
 			}
@@ -225,8 +234,7 @@ func serve(c *cobra.Command, r *reach, first func() *site.Site) (err error) {
 
 // serveSite serves one site until Ferry ends, or another is to be opened.
 func serveSite(c *cobra.Command, server *api.Server, dir string, first func() *site.Site, listener net.Listener,
-
-	ready func(*site.Site)) (again bool, err error) {
+	programs map[string]string, ready func(*site.Site)) (again bool, err error) {
 	ctx, next := context.WithCancel(c.Context())
 	defer next()
 	var asked atomic.Bool
@@ -234,14 +242,14 @@ func serveSite(c *cobra.Command, server *api.Server, dir string, first func() *s
 		asked.Store(true)
 		time.AfterFunc(100*time.Millisecond, next) // once that is answered
 	}
-	opened, err := openSite(ctx, c, dir, first)
+	opened, err := openSite(ctx, c, dir, first, programs)
 	if err != nil {
 		return false, err
 	}
 	defer func() { err = errors.Join(err, opened.close()) }()
 	server.Store, server.Notices, server.Vault = opened.store, opened.store.Notices(), opened.vault
 	server.Engine, server.Bench, server.Recordings = opened.engine, opened.bench, opened.recordings
-	server.Relays = opened.relays
+	server.Relays, server.Lookouts, server.Teller = opened.relays, opened.lookouts, opened.teller
 	app := server.App()
 	now, _ := opened.store.Site()
 	ready(now)
@@ -268,11 +276,14 @@ type running struct {
 	// recordings are those of traffic that the site keeps.
 	recordings *recording.Shelf
 	relays     *relay.Set
+	lookouts   *lookout.Keeper
+	teller     *lookout.Teller
 	close      func() error // ends all of it, with what is still to be kept
 }
 
 // openSite opens the site of a folder.
-func openSite(ctx context.Context, c *cobra.Command, dir string, first func() *site.Site) (_ *running, err error) {
+func openSite(ctx context.Context, c *cobra.Command, dir string, first func() *site.Site,
+	programs map[string]string) (_ *running, err error) {
 	var ends []func() error // the last first
 	end := func() (err error) {
 		for _, each := range slices.Backward(ends) {
@@ -333,7 +344,35 @@ func openSite(ctx context.Context, c *cobra.Command, dir string, first func() *s
 	}
 	relays := &relay.Set{}
 	ends = append(ends, func() error { recordings.Close(); return nil }, relays.Close)
-	return &running{st, engine, b, kept, recordings, relays, end}, nil
+	lookouts, teller, endLookouts, err := lookOut(ctx, st, engine, b, kept, programs)
+	if err != nil {
+		return nil, fmt.Errorf("the lookouts of %s: %w", dir, err)
+	}
+	ends = append(ends, endLookouts)
+	return &running{st, engine, b, kept, recordings, relays, lookouts, teller, end}, nil
+}
+
+// lookOut begins to look out for what the site says.
+func lookOut(ctx context.Context, st *store.Store, engine *field.Engine, b *bench.Bench, kept vault.Vault,
+	programs map[string]string) (*lookout.Keeper, *lookout.Teller, func() error, error) {
+	teller := lookout.NewTeller(lookout.Ways{Engine: engine, Kept: kept.Get, Programs: programs, Authority: b.Authority,
+		Catcher: func() (lookout.Catching, error) { return b.Catcher() }},
+		func(id string) *site.Outlet { return engine.Site().Outlet(id) })
+	keeper, err := lookout.Keep(ctx, engine, st, teller)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	ctx, stop := context.WithCancel(context.WithoutCancel(ctx))
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		keeper.Run(ctx)
+	}()
+	return keeper, teller, func() error {
+		stop()
+		<-ended
+		return teller.Close()
+	}, nil
 }
 
 // lockFolder keeps two Ferrys from writing one folder.

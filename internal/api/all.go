@@ -3,6 +3,7 @@ package api
 import (
 	"ferry/internal/core/codebook"
 	"ferry/internal/core/exchange"
+	"ferry/internal/core/lookout"
 	"ferry/internal/core/pairing"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/route"
@@ -106,4 +107,8 @@ type All struct {
 	LearnHeard    LearnRequest            `json:"learnHeard"`
 	History       recording.History       `json:"history"`
 	Codebook      []codebook.Meaning      `json:"codebook"`
+	Lookouts      LookoutsView            `json:"lookouts"`
+	Compare       CompareRequest          `json:"compare"`
+	Compared      lookout.Comparison      `json:"compared"`
+	Refuse        RefuseRequest           `json:"refuse"`
 }

@@ -227,6 +227,7 @@ func (s *Server) news(at time.Time) (told *message) {
 	last := f.last
 	// The time left of an unlock is counted down by the browser.
 	same := p.Seq == last.Seq && p.Exchange == last.Exchange && p.Routes == last.Routes &&
+		p.Lookouts == last.Lookouts &&
 		p.State.Mode == last.State.Mode &&
 		p.State.Plan == last.State.Plan && p.State.Compiling == last.State.Compiling &&
 		reflect.DeepEqual(p.State.Released, last.State.Released) &&
@@ -268,9 +269,10 @@ func (s *Server) pulse(at time.Time) Pulse {
 	s.mu.Lock()
 	routes := s.routeRev
 	s.mu.Unlock()
+	open, rev := s.openNow()
 	return Pulse{Seq: seq, State: s.Engine.State(), Live: []field.Live{}, Crossings: []field.CrossingState{},
 		Findings: s.lately(at, seq),
-		Exchange: s.Engine.Hub.LastSeq(), Routes: routes, NowMs: at.UnixMilli()}
+		Exchange: s.Engine.Hub.LastSeq(), Routes: routes, NowMs: at.UnixMilli(), Open: open, Lookouts: rev}
 }
 
 // lately returns the findings, which on a large site are gathered less often than

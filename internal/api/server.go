@@ -27,6 +27,7 @@ import (
 	"ferry/internal/core/route"
 	"ferry/internal/core/timetable"
 	"ferry/internal/field"
+	"ferry/internal/lookout"
 	"ferry/internal/recording"
 	"ferry/internal/relay"
 	"ferry/internal/sites"
@@ -59,6 +60,9 @@ type Server struct {
 	Recordings *recording.Shelf
 	// Relays are those at work; all end when the mode is switched.
 	Relays *relay.Set
+	// Lookouts looks out for what the site says, and Teller tells the outlets.
+	Lookouts *lookout.Keeper
+	Teller   *lookout.Teller
 	// Sites are those of this machine, Again closes this one and goes on with the
 	// one that was chosen; nil where there is but one.
 	Sites *sites.Sites
@@ -181,6 +185,10 @@ func (s *Server) App() *fiber.App {
 	edit.Post("/write/prepare", s.postPrepare)
 	edit.Post("/write", s.postWrite)
 	look.Get("/findings", func(c fiber.Ctx) error { return c.JSON(s.findings(time.Now())) })
+	look.Get("/lookouts", s.getLookouts)
+	edit.Post("/lookouts/compare", s.postCompare)
+	edit.Post("/outlets/:id/try", s.postTryOutlet)
+	edit.Post("/caught/refuse", s.postRefuse)
 	look.Get("/codebook", func(c fiber.Ctx) error { return c.JSON(codebook.Find(c.Query("q"))) })
 	look.Get("/exchanges", s.getExchanges)
 	look.Get("/exchanges/:seq", s.getExchange)

@@ -26,7 +26,9 @@ func (s *Server) getSite(c fiber.Ctx) error {
 	now := snapshot.Site
 	view := SiteView{Seq: snapshot.Seq, Name: now.Name, Remark: now.Remark, Lines: now.Lines, Protocols: protocol.All(),
 		Manners: exchange.Manners,
-		Devices: []DeviceView{}, Links: []LinkView{}, Crossings: []CrossingView{}, Lists: append([]site.List{}, now.Lists...), Routes: []route.Route{},
+		Devices: []DeviceView{}, Links: []LinkView{}, Crossings: []CrossingView{}, Lists: append([]site.List{}, now.Lists...),
+		Lookouts: append([]site.Lookout{}, now.Lookouts...), Outlets: append([]site.Outlet{}, now.Outlets...),
+		Routes:   []route.Route{},
 		Versions: map[string]int64{}, Faults: bench.Faults(), Models: bench.Models(), StandIns: s.Bench.List(now),
 		Load: plan.Links, LineLoad: plan.Lines,
 		Checklists: map[string][]site.AccessLine{}, AccessKinds: site.AccessKinds(), Standards: []StandardTitle{}}
@@ -70,7 +72,7 @@ func (s *Server) getSite(c fiber.Ctx) error {
 		view.Crossings = append(view.Crossings, x)
 	}
 	for _, kind := range []site.Kind{site.KindSite, site.KindLine, site.KindDevice, site.KindLink, site.KindCrossing,
-		site.KindList} {
+		site.KindList, site.KindLookout, site.KindOutlet} {
 		for id, version := range snapshot.Versions(kind, "") {
 			view.Versions[string(kind)+":"+id] = version
 		}

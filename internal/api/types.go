@@ -7,6 +7,7 @@ import (
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/fathom"
 	"ferry/internal/core/finding"
+	"ferry/internal/core/lookout"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/route"
@@ -27,6 +28,8 @@ type SiteView struct {
 	Links     []LinkView      `json:"links"`
 	Crossings []CrossingView  `json:"crossings"`
 	Lists     []site.List     `json:"lists"`
+	Lookouts  []site.Lookout  `json:"lookouts"`
+	Outlets   []site.Outlet   `json:"outlets"`
 	Routes    []route.Route   `json:"routes"`
 	Protocols []*protocol.Def `json:"protocols"`
 	Manners   []exchange.Told `json:"manners"`
@@ -286,6 +289,9 @@ type Pulse struct {
 	Exchange uint64            `json:"exchange"` // number of the newest
 	Routes   int64             `json:"routes"`   // grows when a try ends
 	NowMs    int64             `json:"nowMs"`
+	// Open are what lookouts see now; Lookouts grows when one begins or is over.
+	Open     []lookout.Event `json:"open"`
+	Lookouts int64           `json:"lookouts"`
 	// Whole is set where Live holds every point that has been read.
 	Whole bool `json:"whole"`
 }

@@ -37,6 +37,7 @@ type Bench struct {
 	dark    io.Closer              // port of addresses at which nobody is
 	darkAt  string
 	next    int
+	catcher *Catcher
 }
 
 func (b *Bench) terminal() func() (terminal, error) {
@@ -407,6 +408,10 @@ func (b *Bench) Close() error {
 	if b.dark != nil {
 		errs = append(errs, b.dark.Close())
 		b.dark = nil
+	}
+	if b.catcher != nil {
+		errs = append(errs, b.catcher.Close())
+		b.catcher = nil
 	}
 	return errors.Join(errs...)
 }

@@ -153,6 +153,20 @@ func (h *Hub) StatsOf(links map[string]bool) []RequestStats {
 	return list
 }
 
+// Took returns for each link how long the slowest of its requests last took, in
+// milliseconds, of those that were answered since a time.
+func (h *Hub) Took(since time.Time) map[string]float64 {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	took := map[string]float64{}
+	for _, s := range h.stats {
+		if s.AtMs >= since.UnixMilli() && (s.Outcome == exchange.Answered || s.Outcome == exchange.Declined) {
+			took[s.link] = max(took[s.link], s.LastMs)
+		}
+	}
+	return took
+}
+
 // Of returns those of the given points that changed after a revision.
 func (h *Hub) Of(ids []string, rev uint64) (list []Live, next uint64) {
 	h.mu.Lock()

@@ -16,7 +16,9 @@ type Outage struct {
 	// stopped before.
 	ToMs   int64  `json:"toMs"`
 	Reason string `json:"reason"`
-	Tries  int    `json:"tries"` // that failed
+	// How the first try failed; empty in logs of before this was kept.
+	How   exchange.Outcome `json:"how,omitempty"`
+	Tries int              `json:"tries"` // that failed
 }
 
 // keptOutages bounds the log of outages, keptThinks the times from which
@@ -73,7 +75,8 @@ func (h *Hub) log(e *exchange.Exchange) {
 		return
 	}
 	if l.failed.Tries++; l.failed.Tries == 1 {
-		l.failed = Outage{Link: e.Link, Device: e.Device, FromMs: e.At.UnixMilli(), Reason: e.Sentence, Tries: 1}
+		l.failed = Outage{Link: e.Link, Device: e.Device, FromMs: e.At.UnixMilli(), Reason: e.Sentence,
+			How: e.Outcome, Tries: 1}
 	}
 	if l.failed.Tries < leastFailed {
 		return
@@ -108,6 +111,19 @@ func (h *Hub) Outages() []Outage {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	return append([]Outage{}, h.outages...)
+}
+
+// Out returns the outages that are not over, by link.
+func (h *Hub) Out() map[string]Outage {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	out := map[string]Outage{}
+	for id, l := range h.links {
+		if l.outage > 0 {
+			out[id] = h.outages[l.outage-1]
+		}
+	}
+	return out
 }
 
 // DrainOutages hands over the outages that began or ended since the last call.

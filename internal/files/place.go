@@ -19,7 +19,8 @@ var members = map[string]func() any{
 	"crossings": func() any { return &site.Crossing{} }, "lists": func() any { return &site.List{} },
 	"datasheets": func() any { return &site.Datasheet{} },
 	"structures": func() any { return &site.Structure{} },
-	"points":     func() any { return &site.Point{} }, "ports": func() any { return &site.Port{} },
+	"lookouts":   func() any { return &site.Lookout{} }, "outlets": func() any { return &site.Outlet{} },
+	"points": func() any { return &site.Point{} }, "ports": func() any { return &site.Port{} },
 }
 
 // blame finds the field of a site file that cannot be read, by reading each part

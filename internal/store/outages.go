@@ -4,6 +4,8 @@ import (
 	"context"
 	"database/sql"
 	"slices"
+
+	"ferry/internal/core/exchange"
 )
 
 // KeptOutages bounds the log of outages on the disk.
@@ -15,6 +17,7 @@ type Outage struct {
 	FromMs       int64 // milliseconds since 1970
 	ToMs         int64 // 0 while it lasts
 	Reason       string
+	How          exchange.Outcome // how the first try failed
 	Tries        int
 }
 
@@ -26,9 +29,9 @@ func (s *Store) KeepOutages(ctx context.Context, list []Outage) error {
 	return inOne(ctx, s.samples, func(tx *sql.Tx) error {
 		for _, o := range list {
 			if _, err := tx.ExecContext(ctx,
-				`INSERT INTO outage (link, device, from_ms, to_ms, reason, tries) VALUES (?, ?, ?, ?, ?, ?)
+				`INSERT INTO outage (link, device, from_ms, to_ms, reason, how, tries) VALUES (?, ?, ?, ?, ?, ?, ?)
 			ON CONFLICT (link, from_ms) DO UPDATE SET to_ms = excluded.to_ms, tries = excluded.tries`, o.Link, o.Device,
-				o.FromMs, o.ToMs, o.Reason, o.Tries); err != nil {
+				o.FromMs, o.ToMs, o.Reason, o.How, o.Tries); err != nil {
 				return err
 			}
 		}
@@ -42,7 +45,7 @@ func (s *Store) KeepOutages(ctx context.Context, list []Outage) error {
 // Outages returns the latest outages, the oldest first.
 func (s *Store) Outages(ctx context.Context, most int) ([]Outage, error) {
 	rows, err := s.samples.QueryContext(ctx,
-		`SELECT link, device, from_ms, to_ms, reason, tries FROM outage ORDER BY from_ms DESC LIMIT ?`, most)
+		`SELECT link, device, from_ms, to_ms, reason, how, tries FROM outage ORDER BY from_ms DESC LIMIT ?`, most)
 	if err != nil {
 		return nil, err
 	}
@@ -50,7 +53,7 @@ func (s *Store) Outages(ctx context.Context, most int) ([]Outage, error) {
 	list := []Outage{}
 	for rows.Next() {
 		var o Outage
-		if err := rows.Scan(&o.Link, &o.Device, &o.FromMs, &o.ToMs, &o.Reason, &o.Tries); err != nil {
+		if err := rows.Scan(&o.Link, &o.Device, &o.FromMs, &o.ToMs, &o.Reason, &o.How, &o.Tries); err != nil {
 			return nil, err
 		}
 		list = append(list, o)

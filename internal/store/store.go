@@ -184,6 +184,8 @@ func (s *Store) load(ctx context.Context) error {
 		gather(docs, orders, site.KindDatasheet, "", &n.Site.Datasheets),
 		gather(docs, orders, site.KindStructure, "", &n.Site.Structures),
 		gather(docs, orders, site.KindHeadings, "", &n.Site.Headings),
+		gather(docs, orders, site.KindLookout, "", &n.Site.Lookouts),
+		gather(docs, orders, site.KindOutlet, "", &n.Site.Outlets),
 	)
 	for i := range n.Site.Devices {
 		d := &n.Site.Devices[i]
@@ -502,6 +504,10 @@ func writeOrders(ctx context.Context, tx *sql.Tx, next *site.Site, changes []sit
 			ids = idsOf(next.Structures, func(t site.Structure) string { return t.ID })
 		case site.KindHeadings:
 			ids = idsOf(next.Headings, func(h site.Headings) string { return h.ID })
+		case site.KindLookout:
+			ids = idsOf(next.Lookouts, func(l site.Lookout) string { return l.ID })
+		case site.KindOutlet:
+			ids = idsOf(next.Outlets, func(o site.Outlet) string { return o.ID })
 		case site.KindPoint:
 			if d := next.Device(c.Parent); d != nil {
 				ids = idsOf(d.Points, func(p site.Point) string { return p.ID })

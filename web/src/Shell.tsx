@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, Outlet, useNavigate, useRouterState } from "@tanstack/react-router";
-import { Menu, Redo2, Undo2 } from "lucide-react";
+import { Bell, Menu, Redo2, Undo2 } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
 import { memo, useEffect, useMemo, useRef, useState } from "react";
 import { get, post, postBody, useEdit, useMe, useSite } from "./api/client";
@@ -12,6 +12,7 @@ import { ModeSwitch, PlantLock } from "./shared/ModeSwitch";
 import type { Action } from "./shared/actions";
 import { Palette } from "./shared/Palette";
 import { toggleTheme } from "./shared/theme";
+import { sound } from "./shared/sound";
 import { SitesDialog } from "./shared/SitesDialog";
 import { attempt, say, Toasts } from "./shared/toast";
 import { Dialog, Field } from "./shared/ui";
@@ -79,6 +80,7 @@ export function Shell() {
     { title: "Name the site…", run: () => setNaming(true) },
     { title: "Sites on this machine…", run: () => setShelf(true) },
     { title: "Recordings of traffic", run: () => void navigate({ to: "/traffic/recordings" }) },
+    { title: "Lookouts: what is watched, and who is told", run: () => void navigate({ to: "/traffic/lookouts" }) },
     { title: "What does a number mean? The codebook", run: () => void navigate({ to: "/traffic/codebook" }) },
     { title: "Light or dark", run: toggleTheme },
     { title: "Users and certificate", run: () => void navigate({ to: "/users" }) },
@@ -185,6 +187,7 @@ export function Shell() {
           </div>
         </div>
         <RouteBar path={path} />
+        <Alarm />
         {!connected && (
           <span className="chip fault" role="status">
             no contact with Ferry
@@ -339,6 +342,31 @@ const RouteBar = memo(function RouteBar({ path }: { path: string }) {
     </nav>
   );
 });
+
+/** What lookouts see now: a mark that every screen shows, and a sound when one begins that wants it. */
+function Alarm() {
+  const open = useLivePart((live) => live.open);
+  const heard = useRef<Set<string>>(undefined);
+  useEffect(() => {
+    const begun = open.filter((e) => e.sound && heard.current && !heard.current.has(e.id));
+    heard.current = new Set(open.map((e) => e.id));
+    if (begun.length > 0) sound();
+  }, [open]);
+  if (open.length === 0) return null;
+  return (
+    <Link
+      to="/traffic/lookouts"
+      className="chip fault flex flex-none items-center gap-1"
+      title={open.map((e) => `${e.name}: ${e.says}`).join("\n")}
+      role="status"
+      data-alarm={open.length}
+    >
+      <Bell size={14} aria-hidden />
+      {open.length}
+      <span className="sr-only"> seen by lookouts now</span>
+    </Link>
+  );
+}
 
 /** What was found when Ferry was started that somebody has to know; it stays until it is closed. */
 function Notices() {

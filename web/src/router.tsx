@@ -12,6 +12,7 @@ import { PointsPage } from "./points/PointsPage";
 import { Gate } from "./Gate";
 import { TimetablePage } from "./timetable/TimetablePage";
 import { CodebookPage } from "./traffic/CodebookPage";
+import { LookoutsPage } from "./traffic/LookoutsPage";
 import { RecordingPage } from "./traffic/RecordingPage";
 import { RecordingsPage } from "./traffic/RecordingsPage";
 import { TrafficPage } from "./traffic/TrafficPage";
@@ -56,6 +57,8 @@ const tree = root.addChildren([
   at("/users", UsersPage),
   at("/traffic", TrafficPage),
   at("/traffic/codebook", CodebookPage),
+  at("/traffic/lookouts", LookoutsPage),
+  at("/traffic/lookouts/$kind/$id", LookoutsPage),
   at("/traffic/recordings", RecordingsPage),
   at("/traffic/recordings/$id", RecordingPage),
   at("/traffic/exchange/$seq", TrafficPage),

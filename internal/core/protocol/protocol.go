@@ -31,6 +31,9 @@ type Def struct {
 	// Calling is the question that all devices of a network answer, in words, filled
 	// in by Register; empty where the protocol has none.
 	Calling string `json:"calling,omitempty"`
+	// Carries is set where the protocol carries a text to whoever listens, filled in by
+	// Register.
+	Carries bool `json:"carries,omitempty"`
 	// MapOnly is set where maps are written but no link speaks the protocol.
 	MapOnly bool `json:"mapOnly,omitempty"`
 	// Example is an address as it is typed.
@@ -95,6 +98,7 @@ func Register(d *Def) {
 	if calls, ok := d.Rules.(Calls); ok {
 		d.Calling = calls.Calling()
 	}
+	_, d.Carries = d.Messages()
 	defs[d.Name] = d
 }
 

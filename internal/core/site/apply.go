@@ -24,6 +24,8 @@ const (
 	KindDatasheet Kind = "datasheet"
 	KindStructure Kind = "structure"
 	KindHeadings  Kind = "headings"
+	KindLookout   Kind = "lookout"
+	KindOutlet    Kind = "outlet"
 )
 
 // Edit asks for one object to be created, replaced or removed.
@@ -95,6 +97,8 @@ func (s *Site) clone() *Site {
 	c.Datasheets = slices.Clone(s.Datasheets)
 	c.Structures = slices.Clone(s.Structures)
 	c.Headings = slices.Clone(s.Headings)
+	c.Lookouts = slices.Clone(s.Lookouts)
+	c.Outlets = slices.Clone(s.Outlets)
 	return &c
 }
 
@@ -195,6 +199,13 @@ func (a *applier) apply(e Edit) error {
 		return edit(a, e, &a.site.Structures, remove, func(t *Structure) *string { return &t.ID })
 	case KindHeadings:
 		return edit(a, e, &a.site.Headings, remove, func(h *Headings) *string { return &h.ID })
+	case KindLookout:
+		return edit(a, e, &a.site.Lookouts, remove, func(l *Lookout) *string { return &l.ID })
+	case KindOutlet:
+		if remove {
+			a.removeOfOutlet(e.ID)
+		}
+		return edit(a, e, &a.site.Outlets, remove, func(o *Outlet) *string { return &o.ID })
 	}
 	return problem.New("invalid", fmt.Sprintf("%q is not a kind of object.", e.Kind), "")
 }
@@ -385,6 +396,7 @@ func (a *applier) pointPlace(d *Device, id string) (int, bool) {
 }
 
 func (a *applier) removeOfLine(id string) {
+	a.unwatch(id)
 	for i := len(a.site.Links) - 1; i >= 0; i-- {
 		if a.site.Links[i].Line == id {
 			a.drop(KindLink, a.site.Links[i].ID, "")
@@ -401,6 +413,7 @@ func (a *applier) removeOfLine(id string) {
 }
 
 func (a *applier) removeOfDevice(id string) {
+	a.unwatch(id)
 	for i := len(a.site.Links) - 1; i >= 0; i-- {
 		if l := a.site.Links[i]; l.Asking == id || l.Answering == id {
 			a.drop(KindLink, l.ID, "")
@@ -421,6 +434,7 @@ func (a *applier) removeOfDevice(id string) {
 // removeOfLink has the points that a link carries by name be carried by whichever
 // is left.
 func (a *applier) removeOfLink(id string) {
+	a.unwatch(id)
 	for i := range a.site.Devices {
 		d := a.site.Devices[i]
 		for _, p := range d.Points {
@@ -452,6 +466,7 @@ func (a *applier) removeOfPoint(id string) {
 		}
 	}
 	a.noRole(id)
+	a.unwatch(id)
 	if a.crossed == nil {
 		a.crossed = map[string]bool{}
 		for i := range a.site.Crossings {

@@ -20,6 +20,12 @@ func Diff(from, to *Site) []Edit {
 		edits = append(edits, Edit{Kind: KindSite, After: own})
 	}
 	// Of thousands the last goes first, so that none has to move.
+	for _, id := range missing(from.Lookouts, to.Lookouts, func(l Lookout) string { return l.ID }) {
+		drop(KindLookout, id, "")
+	}
+	for _, id := range missing(from.Outlets, to.Outlets, func(o Outlet) string { return o.ID }) {
+		drop(KindOutlet, id, "")
+	}
 	for _, id := range slices.Backward(missing(from.Crossings, to.Crossings, func(c Crossing) string { return c.ID })) {
 		drop(KindCrossing, id, "")
 	}
@@ -83,6 +89,12 @@ func Diff(from, to *Site) []Edit {
 	}
 	for _, h := range to.Headings {
 		put(KindHeadings, h.ID, "", h)
+	}
+	for _, o := range to.Outlets {
+		put(KindOutlet, o.ID, "", o)
+	}
+	for _, l := range to.Lookouts {
+		put(KindLookout, l.ID, "", l)
 	}
 	return edits
 }

@@ -31,6 +31,9 @@ type Site struct {
 	Datasheets []Datasheet `json:"datasheets,omitempty"`
 	Structures []Structure `json:"structures,omitempty"`
 	Headings   []Headings  `json:"headings,omitempty"`
+	// Lookouts are what is watched for, Outlets who is told.
+	Lookouts []Lookout `json:"lookouts,omitempty"`
+	Outlets  []Outlet  `json:"outlets,omitempty"`
 }
 
 // New returns an empty site.

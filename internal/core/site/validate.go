@@ -58,6 +58,14 @@ func (s *Site) Validate() error {
 		v.crossing(points, &s.Crossings[i])
 		v.listed(lists, points, &s.Crossings[i])
 	}
+	for i := range s.Lookouts {
+		v.path = fmt.Sprintf("lookouts[%d]", i)
+		v.lookout(s, points, &s.Lookouts[i])
+	}
+	for i := range s.Outlets {
+		v.path = fmt.Sprintf("outlets[%d]", i)
+		v.outlet(s, &s.Outlets[i])
+	}
 	for i := range s.Datasheets {
 		v.path = fmt.Sprintf("datasheets[%d]", i)
 		v.datasheet(&s.Datasheets[i])
@@ -110,6 +118,7 @@ func (v *validator) bounds(s *Site) {
 		{len(s.Links), MostLinks, "links"}, {points, MostPoints, "points"},
 		{len(s.Crossings), MostCrossings, "crossings"}, {len(s.Structures), MostStructures, "structures"},
 		{len(s.Datasheets), MostDatasheets, "datasheets"}, {len(s.Lists), MostLists, "lists of names"},
+		{len(s.Lookouts), MostLookouts, "lookouts"}, {len(s.Outlets), MostOutlets, "outlets"},
 		{len(s.Headings), MostHeadings, "recognised headings"}, {ports, mostPorts, "ports on one device"},
 	} {
 		if b.count > b.most {

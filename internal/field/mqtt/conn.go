@@ -241,6 +241,21 @@ func (c *conn) Close() error {
 	return nil
 }
 
+// SendMessage publishes a text, which is not retained.
+func (c *conn) SendMessage(to, text string) field.Reply {
+	ctx, cancel := context.WithTimeout(c.ctx, c.within)
+	defer cancel()
+	code, err := c.client.publish(ctx, &message{to, []byte(text), max(c.qos(), 1), false})
+	switch {
+	case code >= 0x80:
+		return field.Reply{Outcome: exchange.Declined, Code: code,
+			Sentence: "the broker does not take it: " + family.TCP.Decline(code).Title}
+	case err != nil:
+		return field.Reply{Outcome: exchange.NoAnswer, Sentence: "the broker did not say that it has it: " + err.Error()}
+	}
+	return field.Reply{Outcome: exchange.Answered}
+}
+
 // byeFor bounds how long the end of a session may take.
 const byeFor = 300 * time.Millisecond
 

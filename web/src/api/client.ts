@@ -157,7 +157,18 @@ export const useStats = (line: string | undefined) =>
     placeholderData: (old) => old,
   });
 
-export type Kind = "site" | "line" | "device" | "point" | "link" | "crossing" | "list" | "datasheet" | "structure";
+export type Kind =
+  | "site"
+  | "line"
+  | "device"
+  | "point"
+  | "link"
+  | "crossing"
+  | "list"
+  | "datasheet"
+  | "structure"
+  | "lookout"
+  | "outlet";
 export interface ObjectEdit {
   kind: Kind;
   id: string;

@@ -25,6 +25,8 @@ let current: LiveState = {
   crossings: {},
   exchange: 0,
   nowMs: Date.now(),
+  open: [],
+  lookouts: 0,
 };
 const points = new Map<string, Live>();
 const watchers = new Map<string, Set<() => void>>();

@@ -1,4 +1,4 @@
-import type { CrossingState, Finding, Pulse, State } from "./types.gen";
+import type { CrossingState, Event, Finding, Pulse, State } from "./types.gen";
 
 /** What the event stream has told so far, but the values. */
 export interface LiveState {
@@ -8,6 +8,9 @@ export interface LiveState {
   crossings: Record<string, CrossingState>;
   exchange: number;
   nowMs: number;
+  /** What lookouts see now, and a number that grows when one begins or is over. */
+  open: Event[];
+  lookouts: number;
 }
 
 /** What a pulse makes of the live state. What is as it was stays the same object, so that nobody draws it again. */
@@ -26,6 +29,8 @@ export function taken(current: LiveState, pulse: Pulse): LiveState {
     crossings: moved(current, pulse),
     exchange: pulse.exchange,
     nowMs: pulse.nowMs,
+    open: alike(pulse.open, current.open),
+    lookouts: pulse.lookouts,
   };
 }
 

@@ -91,6 +91,10 @@ export interface All {
   learnHeard: LearnRequest;
   history: History;
   codebook: Meaning[];
+  lookouts: LookoutsView;
+  compare: CompareRequest;
+  compared: Comparison;
+  refuse: RefuseRequest;
 }
 export interface SiteView {
   seq: number;
@@ -101,6 +105,8 @@ export interface SiteView {
   links: LinkView[];
   crossings: CrossingView[];
   lists: List[];
+  lookouts: Lookout[];
+  outlets: Outlet[];
   routes: Route[];
   protocols: Def[];
   manners: Told[];
@@ -414,6 +420,40 @@ export interface List {
   off?: boolean;
   remark?: string;
 }
+export interface Lookout {
+  id: string;
+  name: string;
+  sees: "finding" | "down" | "limits" | "still" | "bad" | "slow";
+  of?: string;
+  code?: string;
+  notes?: boolean;
+  low?: number;
+  high?: number;
+  aboveMs?: number;
+  forMs: number;
+  endMs: number;
+  sound?: boolean;
+  tell?: string[];
+  off?: boolean;
+  remark?: string;
+}
+export interface Outlet {
+  id: string;
+  name: string;
+  way: "mail" | "webhook" | "message" | "program";
+  to?: string[];
+  from?: string;
+  server?: string;
+  safe?: "starttls" | "tls";
+  user?: string;
+  secret?: string;
+  url?: string;
+  link?: string;
+  topic?: string;
+  program?: string;
+  everyS: number;
+  off?: boolean;
+}
 export interface Route {
   link: string;
   at?: string;
@@ -441,6 +481,7 @@ export interface Def {
   settings: Setting[];
   station?: string;
   calling?: string;
+  carries?: boolean;
   mapOnly?: boolean;
   example: string;
   areas: Area[];
@@ -871,6 +912,7 @@ export interface Outage {
   fromMs: number;
   toMs: number;
   reason: string;
+  how?: string;
   tries: number;
 }
 export interface ExchangeView {
@@ -1059,6 +1101,8 @@ export interface Pulse {
   exchange: number;
   routes: number;
   nowMs: number;
+  open: Event[];
+  lookouts: number;
   whole: boolean;
 }
 export interface CrossingState {
@@ -1083,6 +1127,19 @@ export interface Counts {
   merged: number;
   refused: number;
   dropped: number;
+}
+export interface Event {
+  id: string;
+  lookout: string;
+  name: string;
+  subject: Subject;
+  startMs: number;
+  endMs: number;
+  says: string;
+  ended?: string;
+  code?: string;
+  sound?: boolean;
+  tell?: string[];
 }
 export interface Trend {
   atMs: number;
@@ -1974,4 +2031,52 @@ export interface Meaning {
   means: string;
   look: string;
   findings?: string[];
+}
+export interface LookoutsView {
+  events: Event[];
+  told: OutletState[];
+  programs: string[];
+  caught: Caught[];
+}
+export interface OutletState {
+  outlet: string;
+  sent: number;
+  sentMs: number;
+  waiting: number;
+  lost: number;
+  problem?: string;
+  tries?: number;
+}
+export interface Caught {
+  atMs: number;
+  way: string;
+  from?: string;
+  to: string[];
+  subject: string;
+  text: string;
+  secured?: boolean;
+  user?: string;
+}
+export interface CompareRequest {
+  text: string;
+  day: string;
+  links: string[];
+}
+export interface Comparison {
+  verdicts: Verdict[];
+  clockMs: number;
+  clock?: string;
+  skipped?: string[];
+}
+export interface Verdict {
+  fromMs: number;
+  toMs: number;
+  name?: string;
+  whose: "path" | "device" | "other" | "unknown";
+  says: string;
+  offMs?: number;
+  link?: string;
+}
+export interface RefuseRequest {
+  refuse: boolean;
 }

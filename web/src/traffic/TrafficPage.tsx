@@ -141,6 +141,9 @@ export function TrafficPage() {
           >
             Keep as a recording
           </button>
+          <Link to="/traffic/lookouts" className="button tight" title="What is watched during a run, and who is told">
+            Lookouts
+          </Link>
           <Link to="/traffic/recordings" className="button tight">
             Recordings
           </Link>

@@ -1,9 +1,11 @@
 package mqtt
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/protocol"
@@ -110,6 +112,20 @@ func (rules) Lapse(s protocol.Settings) protocol.Lapse {
 }
 
 func (rules) Writable(a address.Address) error { return CheckTopic(PlaceOf(a).Topic) }
+
+// CheckMessage: the topics of Sparkplug have a form of their own, which a text is not.
+func (rules) CheckMessage(to string) error {
+	if strings.HasPrefix(to, "spBv1.0/") || strings.HasPrefix(to, "$") {
+		return errors.New("topics under spBv1.0 and $ hold no text: choose another")
+	}
+	return CheckTopic(to)
+}
+
+// IsOf: a place is all or a part of what one topic holds.
+func (rules) IsOf(a address.Address, to string) bool {
+	space, _, ok := a.Name()
+	return ok && space == Space && PlaceOf(a).Topic == to
+}
 
 // Second: a session of its own, without a will.
 func (rules) Second(s protocol.Settings) protocol.Settings {

@@ -1,0 +1,53 @@
+import type { DeviceView, Line, LinkView, Lookout, Outlet, SiteView } from "../api/types.gen";
+
+/** What can be looked out for, in words. */
+export const seesWords: Record<Lookout["sees"], string> = {
+  finding: "a finding appears",
+  down: "a link brings nothing",
+  limits: "a value is outside limits",
+  still: "a value does not move",
+  bad: "a value is not good",
+  slow: "answers take long",
+};
+
+/** How outlets are told, in words. */
+export const wayWords: Record<Outlet["way"], string> = {
+  mail: "an e-mail",
+  webhook: "a post to the web",
+  message: "a message to a broker",
+  program: "a program on this machine",
+};
+
+export const ofPoints = (sees: Lookout["sees"]) => sees === "limits" || sees === "still" || sees === "bad";
+
+/** How a link is called: by what answers, with who asks. */
+export const linkName = (site: SiteView, link: LinkView) => {
+  const name = (id: string) => site.devices.find((d) => d.id === id)?.name ?? id;
+  return `${name(link.asking)} → ${name(link.answering)}`;
+};
+
+/** What a lookout looks at that is no point, by its name. */
+export function placeName(site: SiteView, of: string | undefined): string {
+  if (!of) return "the whole site";
+  const line: Line | undefined = site.lines.find((l) => l.id === of);
+  const device: DeviceView | undefined = site.devices.find((d) => d.id === of);
+  const link = site.links.find((l) => l.id === of);
+  return line?.name ?? device?.name ?? (link ? linkName(site, link) : "a point");
+}
+
+/** A new lookout that means something as it stands. */
+export const newLookout = (id: string): Lookout => ({
+  id,
+  name: "A link brings nothing",
+  sees: "down",
+  forMs: 5000,
+  endMs: 5000,
+});
+
+/** For how long something was. */
+export function lasted(ms: number): string {
+  if (ms < 10_000) return `${(ms / 1000).toFixed(1)} s`;
+  if (ms < 120_000) return `${Math.round(ms / 1000)} s`;
+  if (ms < 7_200_000) return `${Math.floor(ms / 60_000)} min ${Math.floor(ms / 1000) % 60} s`;
+  return `${Math.floor(ms / 3_600_000)} h ${Math.floor(ms / 60_000) % 60} min`;
+}
