@@ -33,6 +33,8 @@ type Notice struct {
 type NoticeOne struct {
 	// State is began, over, or was for one that began and was over before it was told.
 	State string `json:"state"`
+	// Times is how often it was so, where it was more than once; the event is the last.
+	Times int `json:"times,omitempty"`
 	lookout.Event
 }
 
@@ -61,6 +63,7 @@ const (
 // queue is what waits for one outlet.
 type queue struct {
 	waiting []NoticeOne
+	flight  []NoticeOne // those that are being told
 	site    string
 	mode    field.Mode
 	next    time.Time // not before
@@ -112,7 +115,7 @@ func (t *Teller) add(s *site.Site, mode field.Mode, e *lookout.Event, now time.T
 			// One that was not told of yet is told of once.
 			if i := slices.IndexFunc(q.waiting, func(w NoticeOne) bool { return w.ID == e.ID }); i >= 0 {
 				one.State = "was"
-				q.waiting[i] = one
+				q.was(i, one)
 				continue
 			}
 		}
@@ -122,6 +125,37 @@ func (t *Teller) add(s *site.Site, mode field.Mode, e *lookout.Event, now time.T
 		}
 		q.waiting = append(q.waiting, one)
 	}
+}
+
+// again has what was not told wait before what came meanwhile.
+func (q *queue) again(sent []NoticeOne) {
+	since := q.waiting
+	q.waiting = sent
+	for _, one := range since {
+		if i := slices.IndexFunc(q.waiting, func(w NoticeOne) bool { return w.ID == one.ID }); i >= 0 {
+			one.State = "was"
+			q.was(i, one)
+			continue
+		}
+		q.waiting = append(q.waiting, one)
+	}
+}
+
+// was puts one that began and was over in the place of its beginning, or with others of
+// the same lookout about the same thing: what comes and goes is one line.
+func (q *queue) was(i int, one NoticeOne) {
+	for j := range q.waiting {
+		if w := &q.waiting[j]; j != i && w.State == "was" && w.Lookout == one.Lookout && w.Subject == one.Subject {
+			one.Times = max(w.Times, 1) + 1
+			q.waiting = slices.Delete(q.waiting, i, i+1)
+			if i < j {
+				j--
+			}
+			q.waiting[j] = one
+			return
+		}
+	}
+	q.waiting[i] = one
 }
 
 func (t *Teller) queue(id string) *queue {
@@ -150,19 +184,23 @@ func (t *Teller) turn(now time.Time) {
 		}
 		q.sending = true
 		t.busy.Add(1)
-		go t.send(*o, q, noticeOf(q, now), slices.Clone(q.waiting))
+		n := noticeOf(q, now)
+		q.flight, q.waiting = q.waiting, nil
+		go t.send(*o, q, n, now)
 	}
 }
 
-// send sends a notice of those that wait.
-func (t *Teller) send(o site.Outlet, q *queue, n Notice, sent []NoticeOne) {
+// send sends a notice of what is in flight. What does not arrive waits again.
+func (t *Teller) send(o site.Outlet, q *queue, n Notice, now time.Time) {
 	defer t.busy.Done()
 	err := t.Try(t.life, &o, n)
-	now := time.Now()
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	q.sending = false
+	sent := q.flight
+	q.flight = nil
 	if err != nil {
+		q.again(sent)
 		if t.life.Err() == nil && q.Problem != err.Error() {
 			log.Printf("lookouts: %s is not told: %v", o.Name, err)
 		}
@@ -171,19 +209,7 @@ func (t *Teller) send(o site.Outlet, q *queue, n Notice, sent []NoticeOne) {
 		q.next = now.Add(min(5*time.Second<<min(q.Tries-1, 6), longestRest))
 		return
 	}
-	// What was over meanwhile has its beginning told now, and its end is to be told.
-	var left []NoticeOne
-	for i, w := range q.waiting {
-		if i < len(sent) {
-			if w.State == "was" && sent[i].State == "began" {
-				w.State = "over"
-				left = append(left, w)
-			}
-			continue
-		}
-		left = append(left, w)
-	}
-	q.waiting, q.Problem, q.Tries, q.Lost = left, "", 0, 0
+	q.Problem, q.Tries, q.Lost = "", 0, 0
 	q.Sent++
 	q.SentMs = now.UnixMilli()
 	q.next = now.Add(time.Duration(o.EveryS) * time.Second)
@@ -209,7 +235,7 @@ func (t *Teller) Stands() []OutletState {
 	list := []OutletState{}
 	for _, id := range slices.Sorted(maps.Keys(t.queues)) {
 		told := t.queues[id].OutletState
-		told.Waiting = len(t.queues[id].waiting)
+		told.Waiting = len(t.queues[id].waiting) + len(t.queues[id].flight)
 		list = append(list, told)
 	}
 	return list
@@ -243,6 +269,9 @@ func NewNotice(name string, mode field.Mode, events []NoticeOne, now time.Time) 
 		default:
 			over++
 			fmt.Fprintf(&b, "WAS   %s to %s  %s: %s %s\n", from, ended(&e.Event), e.Name, e.Says, e.Ended)
+			if e.Times > 1 {
+				fmt.Fprintf(&b, "      It was so %d times since the last notice; this was the last.\n", e.Times)
+			}
 		}
 	}
 	switch {

@@ -206,7 +206,7 @@ func (w *Watch) look(now int64, s *site.Site, l *site.Lookout, seen *Seen) (told
 		}
 		open++
 		w.ids++
-		sp.event = &Event{ID: fmt.Sprintf("%s-%d", w.stamp, w.ids), Lookout: l.ID, Name: l.Name, Subject: g.subject,
+		sp.event = &Event{ID: fmt.Sprintf("%s-%06d", w.stamp, w.ids), Lookout: l.ID, Name: l.Name, Subject: g.subject,
 			StartMs: sp.since, Says: g.says, Code: g.code, Sound: l.Sound, Tell: slices.Clone(l.Tell)}
 		told = append(told, *sp.event)
 	}

@@ -11,7 +11,7 @@ import { usePointName } from "../shared/usePointName";
 import { clock, clockDay, Empty } from "../shared/ui";
 import { Compare } from "./Compare";
 import { LookoutPanel } from "./LookoutPanel";
-import { lasted, newLookout, ofPoints, placeName, wayWords } from "./lookouts";
+import { freeName, lasted, newLookout, ofPoints, placeName, wayWords } from "./lookouts";
 import { OutletPanel } from "./OutletPanel";
 
 /** What is looked out for during a run, what was seen, and who was told. */
@@ -35,7 +35,7 @@ export function LookoutsPage() {
     navigate({ to: "/traffic/lookouts/$kind/$id", params: { kind: what, id: which } });
   const add = () =>
     attempt(async () => {
-      const after = newLookout(newId());
+      const after = newLookout(newId(), site.lookouts);
       await edit("added a lookout", [{ kind: "lookout", id: after.id, base: 0, after }]);
       await goTo("lookout", after.id);
     });
@@ -43,7 +43,7 @@ export function LookoutsPage() {
     attempt(async () => {
       const after: Outlet = {
         id: newId(),
-        name: "On call",
+        name: freeName("On call", site.outlets),
         way: "mail",
         from: "ferry@skerry.example",
         to: ["oncall@skerry.example"],
@@ -165,7 +165,7 @@ function inWords(l: Lookout, place: string): string {
   const times = [l.forMs && `held for ${spanText(l.forMs)}`, l.endMs && `over after ${spanText(l.endMs)} without`];
   const limits = [l.low != null && `below ${l.low}`, l.high != null && `above ${l.high}`].filter(Boolean).join(" or ");
   const what = {
-    finding: `a finding ${l.code ?? ""} at ${place}`,
+    finding: `a finding${l.code ? " " + l.code : ""}: ${place}`,
     down: `a link brings nothing: ${place}`,
     limits: `${place} ${limits}`,
     still: `${place} does not move`,

@@ -35,10 +35,19 @@ export function placeName(site: SiteView, of: string | undefined): string {
   return line?.name ?? device?.name ?? (link ? linkName(site, link) : "a point");
 }
 
+/** A name that nothing has yet. */
+export function freeName(name: string, others: { name: string }[]): string {
+  const taken = new Set(others.map((o) => o.name));
+  for (let n = 2, free = name; ; n++) {
+    if (!taken.has(free)) return free;
+    free = `${name} ${n}`;
+  }
+}
+
 /** A new lookout that means something as it stands. */
-export const newLookout = (id: string): Lookout => ({
+export const newLookout = (id: string, others: Lookout[]): Lookout => ({
   id,
-  name: "A link brings nothing",
+  name: freeName("A link brings nothing", others),
   sees: "down",
   forMs: 5000,
   endMs: 5000,
