@@ -34,7 +34,7 @@ var may = map[string]string{
 	"pipe":         "",
 	"precise":      "",
 	"recording":    "files",
-	"relay":        "",
+	"relay":        "field/ports",
 	"shelf":        "files",
 	"shelf/access": "",
 	"sites":        "store",

@@ -146,6 +146,16 @@ func (r *reach) certificate() (*tls.Config, *accounts.Certificate, error) {
 	return &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}, &shown, err
 }
 
+// relayCertificate is what relays show callers over TLS: that of Ferry.
+func (r *reach) relayCertificate() (tls.Certificate, error) {
+	if r.cert != "" {
+		pair, _, err := accounts.LoadCertificate(r.cert, r.key)
+		return pair, err
+	}
+	pair, _, err := accounts.OwnCertificate(r.dir, r.reachedBy())
+	return pair, err
+}
+
 // reachedBy lists the names and addresses by which browsers reach this machine.
 func (r *reach) reachedBy() []string {
 	hosts := []string{"localhost", "127.0.0.1", "::1"}
@@ -202,7 +212,7 @@ func serve(c *cobra.Command, r *reach, first func() *site.Site) (err error) {
 	}
 	door := newEntrance(listener)
 	for said := false; ; said = true {
-		server := &api.Server{Hosts: hosts, Accounts: users, Certificate: certificate, Sites: shelf}
+		server := &api.Server{RelayCertificate: r.relayCertificate, Hosts: hosts, Accounts: users, Certificate: certificate, Sites: shelf}
 		id, dir := shelf.Open()
 		content := first
 		if id != "" {

@@ -10,7 +10,6 @@ import (
 	"ferry/internal/core/timetable"
 	"ferry/internal/field"
 	"ferry/internal/recording"
-	"ferry/internal/relay"
 	"ferry/internal/vault"
 )
 
@@ -101,7 +100,7 @@ type All struct {
 	RecordedList  recording.RungList      `json:"recordedList"`
 	Detail        recording.Detail        `json:"detail"`
 	Taken         TakenView               `json:"taken"`
-	Relays        []relay.RelayState      `json:"relays"`
+	Relays        RelaysView              `json:"relays"`
 	RelayRequest  RelayRequest            `json:"relayRequest"`
 	Proposals     []recording.HeardDevice `json:"proposals"`
 	LearnHeard    LearnRequest            `json:"learnHeard"`

@@ -4,6 +4,7 @@ package api
 
 import (
 	"context"
+	"crypto/tls"
 	"embed"
 	"errors"
 	"io/fs"
@@ -60,6 +61,8 @@ type Server struct {
 	Recordings *recording.Shelf
 	// Relays are those at work; all end when the mode is switched.
 	Relays *relay.Set
+	// RelayCertificate is what relays show callers over TLS.
+	RelayCertificate func() (tls.Certificate, error)
 	// Lookouts looks out for what the site says, and Teller tells the outlets.
 	Lookouts *lookout.Keeper
 	Teller   *lookout.Teller

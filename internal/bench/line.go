@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
@@ -27,6 +28,29 @@ type serialLine struct {
 	mu    sync.Mutex
 	units []*unit
 	fault Fault // of the line itself
+	// tap is a second port at the near end that hears all and says nothing; nil until it
+	// is asked for.
+	tap terminal
+}
+
+// Tap is the path of a port that hears what is said on a line of the bench, both ways.
+func (b *Bench) Tap(line string) (string, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	l := b.lines[line]
+	if l == nil {
+		return "", problem.New("gone", "The bench plays no such line.", "Choose a serial line of the site.").At(line)
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.tap == nil {
+		tap, err := b.terminal()()
+		if err != nil {
+			return "", fmt.Errorf("no port can be made to listen at: %w", err)
+		}
+		l.tap = tap
+	}
+	return l.tap.name(), nil
 }
 
 // unit is one simulated device on a line.
@@ -190,6 +214,11 @@ func (u *unit) befall(f Fault) {
 func (l *serialLine) Close() error {
 	close(l.quit)
 	<-l.done
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.tap != nil {
+		return errors.Join(l.port.Close(), l.tap.Close())
+	}
 	return l.port.Close()
 }
 
@@ -197,6 +226,7 @@ func (l *serialLine) Close() error {
 type delivery struct {
 	at    time.Time
 	value byte
+	tap   bool // at the port that only listens
 }
 
 // run plays the line: it takes requests as they come and delivers each
@@ -216,11 +246,7 @@ func (l *serialLine) run() {
 				n++
 			}
 			precise.Until(coming[n-1].at)
-			out := make([]byte, n)
-			for i := range n {
-				out[i] = coming[i].value
-			}
-			l.port.give(out)
+			l.give(coming[:n])
 			coming = coming[n:]
 			continue
 		}
@@ -248,6 +274,27 @@ func (l *serialLine) run() {
 	}
 }
 
+// give hands characters to the near end, and to the port that listens.
+func (l *serialLine) give(chars []delivery) {
+	var out, tapped []byte
+	for _, c := range chars {
+		if c.tap {
+			tapped = append(tapped, c.value)
+		} else {
+			out = append(out, c.value)
+		}
+	}
+	if len(out) > 0 {
+		l.port.give(out)
+	}
+	if len(tapped) > 0 {
+		l.mu.Lock()
+		tap := l.tap
+		l.mu.Unlock()
+		tap.give(tapped)
+	}
+}
+
 // asked works out what becomes of octets that the near end sends from now on.
 func (l *serialLine) asked(data []byte, now time.Time) []delivery {
 	l.mu.Lock()
@@ -272,7 +319,14 @@ func (l *serialLine) asked(data []byte, now time.Time) []delivery {
 	values := serial.Delivered(chars, own)
 	deliveries := make([]delivery, len(chars))
 	for i, c := range chars {
-		deliveries[i] = delivery{now.Add(time.Duration(c.End * 1e6)), values[i]}
+		deliveries[i] = delivery{now.Add(time.Duration(c.End * 1e6)), values[i], false}
+	}
+	if l.tap != nil {
+		heard := l.tap.near()
+		chars := serial.Receive(serial.Merge(request, back), heard)
+		for i, v := range serial.Delivered(chars, heard) {
+			deliveries = append(deliveries, delivery{now.Add(time.Duration(chars[i].End * 1e6)), v, true})
+		}
 	}
 	return deliveries
 }

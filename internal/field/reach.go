@@ -5,32 +5,48 @@ import (
 
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
+	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 )
 
-// Reach returns the address at which the answering end of a link is dialled now, a
-// stand-in on the bench, and the one that the site gives it.
-func (e *Engine) Reach(id string) (dial string, at netip.AddrPort, err error) {
+// Reached is where the answering end of a link is reached from here.
+type Reached struct {
+	// Dial is host and port, or the path of a serial port.
+	Dial string
+	// At is the address that the device has on its own network, if it is on one.
+	At netip.AddrPort
+	// Format is that of a serial port; nil for a network. Line is what its line is called.
+	Format *serial.Format
+	Line   string
+	Device string // what the device is called
+}
+
+// Reach returns where the answering end of a link is reached.
+func (e *Engine) Reach(id string) (r Reached, err error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	link := e.site.Link(id)
 	if link == nil {
-		return "", at, problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(id)
+		return r, problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(id)
 	}
 	line, device := e.site.Line(link.Line), e.site.Device(link.Answering)
-	if line == nil || device == nil || line.Medium == site.SerialLine || device.PortFor(link) == nil {
-		return "", at, problem.New("not-over-network", "The link does not go over a network.",
-			"Choose one that does.").At(id)
+	if line == nil || device == nil || device.PortFor(link) == nil {
+		return r, problem.New("no-port", "The link has no port at its answering end.", "Give it one.").At(id)
 	}
 	target, _, err := e.targetOf(link)
 	if err != nil {
-		return "", at, err
+		return r, err
+	}
+	r = Reached{Dial: target.Dial, Line: line.Name, Device: device.Name}
+	if line.Medium == site.SerialLine {
+		r.Format = &target.Format
+		return r, nil
 	}
 	def, ok := protocol.Named(link.Protocol)
 	if host, err := netip.ParseAddr(device.PortFor(link).Host); err == nil && ok {
-		at = netip.AddrPortFrom(host.Unmap(), uint16(def.Int(link.Settings, protocol.KeyPort)))
+		r.At = netip.AddrPortFrom(host.Unmap(), uint16(def.Int(link.Settings, protocol.KeyPort)))
 	}
-	return target.Dial, at, nil
+	return r, nil
 }
 
 // MayWriteNow reports whether anything may be written by hand: always on the bench, on

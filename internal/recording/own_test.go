@@ -30,7 +30,7 @@ func TestRelayed(t *testing.T) {
 		at = at.Add(30 * time.Millisecond)
 	}
 	var out bytes.Buffer
-	if err := WriteRelayed(&out, passed, ends); err != nil {
+	if err := WriteRelayed(&out, passed, ends, Between{}); err != nil {
 		t.Fatal(err)
 	}
 	r := New(nil)

@@ -6,6 +6,7 @@ import (
 
 	"ferry/internal/core/capture"
 	"ferry/internal/core/rehearsal"
+	"ferry/internal/core/serial"
 	"ferry/internal/files"
 )
 
@@ -16,11 +17,20 @@ type Passed struct {
 	Opened bool // the connection was taken
 	Failed bool // it was not
 	Shut   bool // the side closed it
+	OneWay bool // nobody knows which side it was
+}
+
+// Between says what lay between two ends: nothing for TCP.
+type Between struct {
+	Datagrams bool
+	// Line is the name of a serial line, and Format how it is set.
+	Line   string
+	Format *serial.Format
 }
 
 // WriteRelayed writes what passed as pcapng: the octets and times are those of the relay,
 // the connections around them are made. ends are those of each connection.
-func WriteRelayed(to io.Writer, passed []Passed, ends map[int][2]netip.AddrPort) error {
+func WriteRelayed(to io.Writer, passed []Passed, ends map[int][2]netip.AddrPort, of Between) error {
 	stage := rehearsal.New()
 	conns := map[int]*rehearsal.Conn{}
 	shut := map[int]bool{}
@@ -28,16 +38,25 @@ func WriteRelayed(to io.Writer, passed []Passed, ends map[int][2]netip.AddrPort)
 		if p.At.After(stage.Now) || i == 0 {
 			stage.Now = p.At
 		}
-		if p.Failed {
+		between, known := ends[p.Conn]
+		if p.Failed || !known {
 			continue // who could not be reached has no address here
+		}
+		if of.Line != "" || of.Datagrams {
+			if len(p.Octets) > 0 {
+				packet := capture.Packet{Kind: capture.UDP, From: between[p.Side], To: between[p.Side.Other()],
+					Payload: p.Octets, Whole: 42 + len(p.Octets)}
+				if of.Line != "" {
+					packet = capture.Packet{Kind: capture.Serial, Line: of.Line, Format: of.Format, Side: p.Side,
+						Payload: p.Octets, OneWay: p.OneWay, Whole: len(p.Octets)}
+				}
+				stage.Put(packet)
+			}
+			continue
 		}
 		c := conns[p.Conn]
 		if c == nil {
-			of, known := ends[p.Conn]
-			if !known {
-				continue
-			}
-			c = stage.DialBetween(of[0], of[1])
+			c = stage.DialBetween(between[0], between[1])
 			conns[p.Conn] = c
 		}
 		switch {

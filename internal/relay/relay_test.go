@@ -47,8 +47,8 @@ func echo(t testing.TB) string {
 
 func started(t testing.TB, setup Setup, to string) *Relay {
 	t.Helper()
-	setup.Listen = "127.0.0.1:0"
-	r, err := Start(setup, TCP(to, netip.MustParseAddrPort("192.0.2.21:502")))
+	setup.Near = End{How: Listen, At: "127.0.0.1:0"}
+	r, err := Start(setup, Ground{Far: Dialled(to, netip.MustParseAddrPort("192.0.2.21:502"))})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -58,7 +58,7 @@ func started(t testing.TB, setup Setup, to string) *Relay {
 
 func call(t testing.TB, r *Relay) net.Conn {
 	t.Helper()
-	c, err := net.Dial("tcp", r.Listen)
+	c, err := net.Dial("tcp", r.Near.At)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -177,7 +177,8 @@ func TestWhoIsLetIn(t *testing.T) {
 		waitFor(t, func() bool { return strings.Contains(r.State().Says, "does not take the connection") })
 	})
 	for _, bad := range []Setup{{Allow: []string{"everybody"}}, {Idle: -1}} {
-		if _, err := Start(bad, nil); err == nil {
+		bad.Near = End{How: Listen, At: "127.0.0.1:0"}
+		if _, err := Start(bad, Ground{Far: Dialled("", netip.AddrPort{})}); err == nil {
 			t.Errorf("%+v is taken", bad)
 		}
 	}
@@ -207,7 +208,7 @@ func BenchmarkRelay(b *testing.B) {
 		}
 	}()
 	r := started(b, Setup{}, to)
-	for _, through := range []struct{ name, address string }{{"bare copy", bare.Addr().String()}, {"relay", r.Listen}} {
+	for _, through := range []struct{ name, address string }{{"bare copy", bare.Addr().String()}, {"relay", r.Near.At}} {
 		for _, size := range []int{12, 32 << 10} {
 			b.Run(through.name+map[bool]string{true: "/question", false: "/bulk"}[size == 12], func(b *testing.B) {
 				c, err := net.Dial("tcp", through.address)

@@ -20,16 +20,16 @@ type Set struct {
 const mostRelays = 32
 
 // Start begins a relay.
-func (s *Set) Start(setup Setup, dial Dial) (string, error) {
+func (s *Set) Start(setup Setup, ground Ground) (string, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if len(s.relays) >= mostRelays {
 		return "", problem.New("full", "As many relays are at work as can be.", "Stop one that is no longer needed.")
 	}
-	r, err := Start(setup, dial)
+	r, err := Start(setup, ground)
 	if err != nil {
 		return "", problem.New("relay", "The relay cannot begin: "+err.Error()+".",
-			"Choose another port, or an address of this machine.").At(setup.Listen)
+			"Look at both ends, and choose a port that is free.").At(setup.Near.At)
 	}
 	if s.relays == nil {
 		s.relays = map[string]*Relay{}
