@@ -153,10 +153,10 @@ func TestRecording(t *testing.T) {
 // what passed is kept and judged.
 func TestRelay(t *testing.T) {
 	f := start(t, "demo", t.TempDir())
-	b := f.open(t, "/traffic/recordings")
+	b := f.open(t, "/traffic/relays")
 	b.fill("Callers connect to", "192.0.2.9:4001")
 	b.press("Start the relay")
-	b.sees("On the bench a relay listens on this machine alone.")
+	b.sees("On the bench a relay stays on this machine.")
 	b.fill("Callers connect to", "127.0.0.1:0")
 	b.press("Start the relay")
 	b.until("it listens", `document.querySelector("[data-relay] .mono")?.innerText.startsWith("127.0.0.1:")`)
@@ -168,9 +168,19 @@ func TestRelay(t *testing.T) {
 		}
 	}
 	b.sees("20 so far")
+	b.choose("Line", "rowa")
+	b.press("Listen")
+	b.sees("Nothing is heard yet")
+	f.post(t, "/api/run/start", map[string]any{"links": []string{"lss-do13", "lss-ph22"}})
+	b.until("the line is heard", `document.querySelectorAll("[data-relay]")[1]?.innerText.match(/\d{3} octets heard/)`)
+	f.post(t, "/api/run/stop", map[string]any{})
+	b.click("[data-relay='2'] button")
+	b.until("both devices are known from what was heard",
+		`["DO probe 13", "pH 22"].every(n => document.querySelector("main").innerText.includes(n))`)
+	b.to("/traffic/relays")
 	b.press("Keep as a recording")
 	b.sees("20 exchanges")
-	b.to("/traffic/recordings")
+	b.to("/traffic/relays")
 	b.press("Plant")
 	b.press("Go to the plant")
 	b.until("it has ended", `!document.querySelector("[data-relay]")`)

@@ -107,7 +107,11 @@ func (s *Server) postRelay(c fiber.Ctx) error {
 		}
 	}
 	if bench {
-		for _, e := range []relay.End{r.Near, r.Far} {
+		ends := []relay.End{r.Near, r.Far}
+		if r.Watch {
+			ends = ends[:1]
+		}
+		for _, e := range ends {
 			if err := onLoopback(&e); err != nil {
 				return err
 			}

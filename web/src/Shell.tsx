@@ -80,6 +80,10 @@ export function Shell() {
     { title: "Name the site…", run: () => setNaming(true) },
     { title: "Sites on this machine…", run: () => setShelf(true) },
     { title: "Recordings of traffic", run: () => void navigate({ to: "/traffic/recordings" }) },
+    {
+      title: "Stand between two ends, or listen to a serial line",
+      run: () => void navigate({ to: "/traffic/relays" }),
+    },
     { title: "Lookouts: what is watched, and who is told", run: () => void navigate({ to: "/traffic/lookouts" }) },
     { title: "What does a number mean? The codebook", run: () => void navigate({ to: "/traffic/codebook" }) },
     { title: "Light or dark", run: toggleTheme },

@@ -15,6 +15,7 @@ import { CodebookPage } from "./traffic/CodebookPage";
 import { LookoutsPage } from "./traffic/LookoutsPage";
 import { RecordingPage } from "./traffic/RecordingPage";
 import { RecordingsPage } from "./traffic/RecordingsPage";
+import { RelaysPage } from "./traffic/Relays";
 import { TrafficPage } from "./traffic/TrafficPage";
 
 // The address bar names the place: every device, point, request, crossing,
@@ -59,6 +60,7 @@ const tree = root.addChildren([
   at("/traffic/codebook", CodebookPage),
   at("/traffic/lookouts", LookoutsPage),
   at("/traffic/lookouts/$kind/$id", LookoutsPage),
+  at("/traffic/relays", RelaysPage),
   at("/traffic/recordings", RecordingsPage),
   at("/traffic/recordings/$id", RecordingPage),
   at("/traffic/exchange/$seq", TrafficPage),

@@ -85,7 +85,7 @@ export interface All {
   recordedList: RungList;
   detail: Detail;
   taken: TakenView;
-  relays: RelayState[];
+  relays: RelaysView;
   relayRequest: RelayRequest;
   proposals: HeardDevice[];
   learnHeard: LearnRequest;
@@ -1967,12 +1967,20 @@ export interface Part {
 export interface TakenView {
   id: string;
 }
+export interface RelaysView {
+  relays: RelayState[];
+  faults: RelayFault[];
+}
 export interface RelayState {
-  listen: string;
+  near: End;
+  far: End;
   to: string;
   one?: boolean;
   idle?: number;
   allow?: string[];
+  escape?: string;
+  watch?: boolean;
+  fault?: Fault;
   id: string;
   open: number;
   callers: number;
@@ -1980,15 +1988,38 @@ export interface RelayState {
   sent: number;
   received: number;
   says?: string;
+  notes: string[];
+  shows?: string;
   kept: number;
 }
+export interface End {
+  how: "listen" | "call" | "port" | "datagrams";
+  at: string;
+  speaks?: "tls" | "tls-user" | "rfc2217";
+  format?: Format;
+  user?: string;
+  secret?: string;
+  pin?: string;
+  gender?: "dte" | "dce";
+}
+export interface RelayFault {
+  kind: string;
+  title: string;
+  unit?: string;
+  default?: number;
+}
 export interface RelayRequest {
-  listen: string;
+  near: End;
+  far: End;
   to: string;
   one?: boolean;
   idle?: number;
   allow?: string[];
-  link: string;
+  escape?: string;
+  watch?: boolean;
+  fault?: Fault;
+  link?: string;
+  line?: string;
 }
 export interface HeardDevice {
   talk: number;

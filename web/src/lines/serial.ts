@@ -1,4 +1,4 @@
-import type { Line } from "../api/types.gen";
+import type { Format as SerialFormat, Line } from "../api/types.gen";
 
 /** The usual bit rates, slow to fast. */
 export const bauds = [1200, 2400, 4800, 9600, 19200, 38400, 57600, 115200];
@@ -13,3 +13,11 @@ export const baudWord = (baud: number) => String(baud).replace(/(\d)(?=(\d{3})+$
 /** A format as the trade writes it: 19 200 8E1. */
 export const formatWord = (f: { baud: number; data: number; parity: string; stop: number }) =>
   `${baudWord(f.baud)} ${f.data}${f.parity.charAt(0).toUpperCase()}${f.stop}`;
+
+/** Reads what formatWord writes: "19200 8E1". */
+export function readFormat(text: string): SerialFormat {
+  const parts = /^\s*([\d\s\u2009]+?)[\s\u2009,/]+([78])([neo])([12])\s*$/i.exec(text);
+  if (!parts) throw new Error(`“${text}” is no serial format: write it as 19200 8E1.`);
+  const parity = { n: "none", e: "even", o: "odd" }[parts[3]?.toLowerCase() ?? "n"] as SerialFormat["parity"];
+  return { baud: Number(parts[1]?.replace(/\D/g, "")), data: Number(parts[2]), parity, stop: Number(parts[4]) };
+}

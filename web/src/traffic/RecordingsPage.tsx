@@ -5,7 +5,6 @@ import { get, post, postBody, problemOf } from "../api/client";
 import type { Label, Problem, TakenView } from "../api/types.gen";
 import { attempt } from "../shared/toast";
 import { ProblemNotice } from "../shared/ui";
-import { Relays } from "./Relays";
 
 /** The recordings that are kept, and how another is opened. */
 export function RecordingsPage() {
@@ -43,6 +42,9 @@ export function RecordingsPage() {
     >
       <div className="flex items-center gap-3">
         <h2>Recordings of traffic</h2>
+        <Link to="/traffic/relays" className="small underline">
+          Stand between two ends, or listen to a line
+        </Link>
         <Link to="/traffic" className="small underline">
           Back to what Ferry asks
         </Link>
@@ -115,7 +117,6 @@ export function RecordingsPage() {
           </div>
         ))}
       </section>
-      <Relays />
     </div>
   );
 }
