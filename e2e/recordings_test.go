@@ -3,6 +3,7 @@ package e2e
 import (
 	"encoding/json"
 	"io"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -197,14 +198,17 @@ func (f *ferry) text(t testing.TB, path string) string {
 	return string(body)
 }
 
+// played is something that the bench plays, and the code by which it is to be found.
+type played struct {
+	device, kind string
+	value        int
+	code         string // or one of several: what noise spoils is a matter of chance
+}
+
 // TestFoundTwice: what the bench plays is found by its name live, and again in what is
 // kept of it.
 func TestFoundTwice(t *testing.T) {
-	faults := []struct {
-		device, kind string
-		value        int
-		code         string // or one of several: what noise spoils is a matter of chance
-	}{
+	foundTwice(t, false, []played{
 		{"do11", "stop", 0, "port-refused"}, {"do12", "off", 0, "host-silent"}, {"ioa", "refuse", 0, "connection-dropped"},
 		{"pump1", "silent", 0, "no-answer"}, {"skid", "delay", 800, "late-answer"}, {"uv", "drop", 0, "connection-dropped"},
 		{"gate", "garbage", 0, "answer-mismatch"}, {"level31", "short", 0, "answer-mismatch"},
@@ -214,37 +218,116 @@ func TestFoundTwice(t *testing.T) {
 		{"do16", "noise", 60, "check-failed noise"}, {"ph22", "short", 0, "frame-torn"}, {"circ1", "split", 120, "in-pieces"},
 		{"circ2", "number", 99, "answer-mismatch"}, {"circ3", "exception", 2, "exception-address"},
 		{"feeder2", "off", 0, "no-answer"},
+	})
+}
+
+// TestHabitsFoundTwice: devices that are odd and well are named so, live and in what is
+// kept, with what can be noted of them, and accused of nothing.
+func TestHabitsFoundTwice(t *testing.T) {
+	f := foundTwice(t, true, []played{
+		{"do11", "hangs-up", 0, "hangs-up"}, {"do12", "dozes", 400, "idle-close"}, {"ioa", "slow-first", 1500, "slow-first"},
+		{"pump1", "pieces", 40, "pieces"}, {"skid", "odd-unit", 255, "answers-as"},
+		{"gate", "no-transaction", 0, "no-transaction"}, {"feeder1", "silent-unknown", 0, "silent-function"},
+		{"do13", "fewer", 16, "bears-less"}, {"do14", "hole", 0, "bears-less"},
+	})
+	b := f.open(t, "/traffic")
+	b.until("a habit is offered to be noted", `document.querySelector("[data-fix='hangs-up']")`)
+	b.click("[data-fix='hangs-up']")
+	b.sees("Noted in the limits of DO probe 11.")
+	b.until("it is not said again", `!document.querySelector("[data-finding='hangs-up']")`)
+
+	// One client at a time: a second waits at a relay, and what passed says why.
+	f.post(t, "/api/bench/fault", map[string]any{"device": "level31", "fault": map[string]any{"kind": "one-client"}})
+	f.post(t, "/api/run/stop", map[string]any{})
+	f.post(t, "/api/relays", map[string]any{"near": map[string]any{"how": "listen", "at": "127.0.0.1:0"},
+		"far": map[string]any{"how": "call", "at": ""}, "to": "", "link": "lss-level31"})
+	var at struct {
+		Relays []struct{ Near struct{ At string } }
 	}
+	if err := json.Unmarshal([]byte(f.text(t, "/api/relays")), &at); err != nil || len(at.Relays) != 1 {
+		t.Fatalf("%v: %+v", err, at)
+	}
+	first, second := dialled(t, at.Relays[0].Near.At), dialled(t, at.Relays[0].Near.At)
+	for i := range 12 {
+		ask := frames.TCP.AppendFrame(nil, uint16(i), 1, frames.ReadPDU(nil, "ir", 0, 2)...)
+		if _, err := first.Write(ask); err != nil {
+			t.Fatal(err)
+		}
+		if n, err := first.Read(make([]byte, 100)); err != nil || n < 9 {
+			t.Fatalf("%d octets, %v", n, err)
+		}
+		if i > 2 {
+			if _, err := second.Write(ask); err != nil {
+				t.Fatal(err)
+			}
+		}
+		time.Sleep(300 * time.Millisecond)
+	}
+	b.to("/traffic/relays")
+	b.press("Keep as a recording")
+	b.until("it is named", `document.querySelector("[data-finding='connection-limit']")?.dataset.severity === "note"`)
+	b.press("Note it in the limits")
+	b.sees("Noted in the limits of Level 31.")
+}
+
+func dialled(t testing.TB, at string) net.Conn {
+	t.Helper()
+	c, err := net.Dial("tcp", at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = c.Close() })
+	if err := c.SetDeadline(time.Now().Add(20 * time.Second)); err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+// foundTwice plays what is to be found, and looks for it live and in what is kept; habits
+// are to be notes, and their devices are to be accused of nothing.
+func foundTwice(t *testing.T, habits bool, list []played) *ferry {
+	t.Helper()
 	f := start(t, "demo", t.TempDir())
-	for _, c := range faults {
+	for _, c := range list {
 		f.post(t, "/api/bench/fault", map[string]any{"device": c.device,
 			"fault": map[string]any{"kind": c.kind, "value": c.value}})
 	}
 	f.post(t, "/api/run/start", map[string]any{})
-	live := func(device, code string) bool {
-		var found []finding.Finding
+	is := func(g *finding.Finding, code string) bool {
+		return slices.Contains(strings.Fields(code), g.Code) && (!habits || g.Severity == finding.Note)
+	}
+	live := func() (found []finding.Finding) {
 		if err := json.Unmarshal([]byte(f.text(t, "/api/findings")), &found); err != nil {
 			t.Fatalf("%v: %.300s", err, f.text(t, "/api/findings"))
 		}
-		return slices.ContainsFunc(found, func(g finding.Finding) bool {
-			return slices.Contains(strings.Fields(code), g.Code) && g.Subject.Device == device
-		})
+		return found
 	}
-	for _, c := range faults {
-		eventually(t, c.kind+" of "+c.device+" to be found as "+c.code, func() bool { return live(c.device, c.code) })
-	}
-	// Each is found in what was kept of its own link.
 	var site struct {
 		Links []struct{ ID, Answering string }
 	}
 	if err := json.Unmarshal([]byte(f.text(t, "/api/file/site.json")), &site); err != nil {
 		t.Fatal(err)
 	}
-	for _, c := range faults {
-		at := slices.IndexFunc(site.Links, func(l struct{ ID, Answering string }) bool { return l.Answering == c.device })
-		kept := filepath.Join(t.TempDir(), c.device+".pcapng")
+	link := func(device string) string {
+		return site.Links[slices.IndexFunc(site.Links, func(l struct{ ID, Answering string }) bool {
+			return l.Answering == device
+		})].ID
+	}
+	for _, c := range list {
+		if c.code == "silent-function" { // it is asked who it is in a try alone
+			f.post(t, "/api/links/"+link(c.device)+"/try", map[string]any{})
+		}
+		eventually(t, c.kind+" of "+c.device+" to be found as "+c.code, func() bool {
+			return slices.ContainsFunc(live(), func(g finding.Finding) bool {
+				return is(&g, c.code) && g.Subject.Device == c.device
+			})
+		})
+	}
+	for _, c := range list {
+		// Each is found in what was kept of its own link.
+		kept, accused := filepath.Join(t.TempDir(), c.device+".pcapng"), ""
 		eventually(t, c.kind+" of "+c.device+" to be found as "+c.code+" in what is kept", func() bool {
-			data := f.text(t, "/api/file/traffic.pcapng?link="+site.Links[at].ID)
+			data := f.text(t, "/api/file/traffic.pcapng?link="+link(c.device))
 			if err := os.WriteFile(kept, []byte(data), 0o644); err != nil {
 				t.Fatal(err)
 			}
@@ -253,9 +336,22 @@ func TestFoundTwice(t *testing.T) {
 			if err := json.Unmarshal([]byte(out), &got); err != nil {
 				t.Fatalf("%s: %v in %.300s", c.device, err, out)
 			}
-			return slices.ContainsFunc(got.Findings, func(g finding.Finding) bool {
-				return slices.Contains(strings.Fields(c.code), g.Code)
-			})
+			accused = ""
+			for _, g := range got.Findings {
+				if habits && g.Severity != finding.Note {
+					accused = g.Code + ": " + g.Sentence
+				}
+			}
+			return slices.ContainsFunc(got.Findings, func(g finding.Finding) bool { return is(&g, c.code) })
 		})
+		if accused != "" {
+			t.Errorf("%s of %s: what is kept accuses it: %s", c.kind, c.device, accused)
+		}
+		for _, g := range live() {
+			if habits && g.Subject.Device == c.device && g.Where == "traffic" && g.Severity != finding.Note {
+				t.Errorf("%s of %s: it is accused: %s: %s", c.kind, c.device, g.Code, g.Sentence)
+			}
+		}
 	}
+	return f
 }

@@ -5,6 +5,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
+	"ferry/internal/core/finding"
 	"ferry/internal/core/site"
 	"ferry/internal/core/survey"
 )
@@ -20,6 +21,13 @@ type NotedView struct {
 func (s *Server) postNoted(c fiber.Ctx) error {
 	id, manner := c.Params("id"), c.Query("manner")
 	learned, said := s.Engine.Hub.Learned(id), ""
+	var bears finding.Bears
+	if err := bind(c, &bears); err != nil {
+		return err
+	}
+	if shown := survey.Learned(&bears); len(shown.Areas) > 0 || shown.OneConnection {
+		learned = shown
+	}
 	seq, err := s.change(c, "noted what a device bears", func(now *site.Site) ([]site.Edit, error) {
 		var edit site.Edit
 		var d *site.Device

@@ -34,6 +34,8 @@ type FaultKind struct {
 	Least  int     `json:"least"`
 	Most   int     `json:"most"`
 	Places []Place `json:"places"`
+	// Habit is set where the device is well and only behaves otherwise than most.
+	Habit bool `json:"habit,omitempty"`
 	// Protocols are those that it can befall; empty for all.
 	Protocols []string `json:"protocols,omitempty"`
 }
@@ -67,10 +69,18 @@ func Faults() []FaultKind {
 			Places: wire},
 		{Kind: "echo", Title: "the adapter hears what it sends", Places: line},
 		{Kind: "cut", Title: "the cable is cut", Places: line},
+		{Kind: "one-client", Title: "serves one client at a time", Places: tcp, Habit: true},
+		{Kind: "hangs-up", Title: "hangs up after each answer", Places: tcp, Habit: true},
+		{Kind: "dozes", Title: "hangs up on who is quiet", Unit: "ms", Default: 400, Least: 50, Most: 60_000, Places: tcp,
+			Habit: true},
+		{Kind: "slow-first", Title: "takes long for its first answer", Unit: "ms", Default: 1500, Least: 1, Most: 60_000,
+			Places: tcp, Habit: true},
+		{Kind: "pieces", Title: "sends its answers in pieces", Unit: "ms", Default: 40, Least: 1, Most: 10_000, Places: tcp,
+			Habit: true},
 	}
 	names := slices.Sorted(maps.Keys(speeches))
 	for i := range kinds {
-		if kinds[i].Kind == "short" || kinds[i].Kind == "long" { // a host makes its own answers
+		if kinds[i].Kind == "short" || kinds[i].Kind == "long" || kinds[i].Habit { // a host makes its own answers
 			kinds[i].Protocols = slices.DeleteFunc(slices.Clone(names), func(name string) bool {
 				_, hosted := speeches[name].(Hosted)
 				return hosted

@@ -166,6 +166,32 @@ func (m *Memory) Read(area string, start, count int) (data []byte, ok bool) {
 	return append([]byte(nil), b[start*unit:(start+count)*unit]...), true
 }
 
+// Touches reports whether units of an area have any among them that lies between values
+// and belongs to none.
+func (m *Memory) Touches(area string, from, count int) bool {
+	first, last := -1, -1
+	taken := map[int]bool{}
+	for _, s := range m.signals {
+		if s.area != area || s.codec == nil {
+			continue
+		}
+		end := s.offset + max(1, (s.codec.Width()+m.octets(area)-1)/m.octets(area))
+		for at := s.offset; at < end; at++ {
+			taken[at] = true
+		}
+		if first < 0 || s.offset < first {
+			first = s.offset
+		}
+		last = max(last, end)
+	}
+	for at := max(from, first); at < min(from+count, last); at++ {
+		if !taken[at] {
+			return true
+		}
+	}
+	return false
+}
+
 // Write puts octets into the units of an area from one on.
 func (m *Memory) Write(area string, start int, data []byte) bool {
 	return m.Change(area, start, len(data), func(old []byte) { copy(old, data) })

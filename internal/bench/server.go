@@ -27,6 +27,8 @@ type Server struct {
 	answers  int
 	closed   bool
 	host     Host // nil where a speech answers
+	// served is the client that is served, where that is one at a time.
+	served net.Conn
 }
 
 // newServer starts a device on a free loopback port, or on want if it is not 0.
@@ -72,7 +74,7 @@ func (s *Server) SetFault(f Fault) error {
 	s.fault, s.answers = f, 0
 	s.Memory.freeze(f.Kind == "freeze")
 	down := f.Kind == "stop" || f.Kind == "off"
-	if down || f.Kind == "refuse" {
+	if down || f.Kind == "refuse" || f.Kind == "dozes" || f.Kind == "slow-first" {
 		for c := range s.conns {
 			abort(c)
 		}
@@ -194,7 +196,10 @@ func (s *Server) serve(c net.Conn) {
 		go s.push(c, pusher, &turns, ended)
 	}
 	var buf []byte
-	for {
+	for answers := 0; ; {
+		if !s.turnOf(c) {
+			return
+		}
 		size, err := talk.Length(buf)
 		if err != nil {
 			return
@@ -204,6 +209,9 @@ func (s *Server) serve(c net.Conn) {
 				return
 			}
 			buf = slices.Grow(buf, 512)
+			if err := c.SetReadDeadline(s.patience()); err != nil {
+				return
+			}
 			n, err := c.Read(buf[len(buf):cap(buf)])
 			if err != nil || n == 0 {
 				return
@@ -231,11 +239,50 @@ func (s *Server) serve(c net.Conn) {
 		case fault.Kind == "silent", answer == nil && !ends:
 			continue
 		}
+		answers++
+		if fault.Kind == "slow-first" && answers == 1 {
+			pause = time.Duration(fault.Value) * time.Millisecond
+		}
 		time.Sleep(pause)
-		if _, err := c.Write(answer); err != nil || ends {
+		if fault.Kind == "pieces" && len(answer) > 2 {
+			if _, err := c.Write(answer[:len(answer)/2]); err != nil {
+				return
+			}
+			time.Sleep(time.Duration(fault.Value) * time.Millisecond)
+			answer = answer[len(answer)/2:]
+		}
+		if _, err := c.Write(answer); err != nil || ends || fault.Kind == "hangs-up" {
 			return
 		}
 	}
+}
+
+// turnOf waits until a client may be served: at once, unless the device serves one at a
+// time and another was before it. False is that the client has gone, or the device.
+func (s *Server) turnOf(c net.Conn) bool {
+	for {
+		s.mu.Lock()
+		_, there := s.conns[c]
+		if s.fault.Kind != "one-client" {
+			s.served = nil
+		} else if _, busy := s.conns[s.served]; s.served == nil || !busy {
+			s.served = c
+		}
+		mine := s.served == nil || s.served == c
+		s.mu.Unlock()
+		if mine || !there {
+			return there
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+// patience is until when a client may be quiet.
+func (s *Server) patience() time.Time {
+	if fault := s.Fault(); fault.Kind == "dozes" {
+		return time.Now().Add(time.Duration(fault.Value) * time.Millisecond)
+	}
+	return time.Time{}
 }
 
 // faulty is a connection of a host, over which what it says goes by the fault that

@@ -201,7 +201,11 @@ func (h *Hub) Findings(s *site.Site, now time.Time) []finding.Finding {
 	for i := range s.Links {
 		h.mu.Lock()
 		evidence := h.diagnosis.OfLink(s.Links[i].ID, now)
+		unknown, silent := h.diagnosis.Unknown(s, &s.Links[i], evidence)
 		h.mu.Unlock()
+		if silent {
+			found = append(found, unknown)
+		}
 		found = append(found, evidence.Findings(s, &s.Links[i], h.Learned(s.Links[i].ID))...)
 	}
 	for i := range s.Devices {

@@ -459,6 +459,90 @@ var scenes = []scene{
 			ask(9+a.way, 20-9-a.way)
 		}
 	}},
+	{"an asker that finds how much at once", "bears-less", func(a *actor) {
+		c := a.Dial(controller, skid)
+		most := 8 + 4*a.way
+		ask := func(from, n int) {
+			id := a.next()
+			answer := []byte{0x83, 3}
+			if n <= most {
+				answer = a.registers(n)
+			}
+			c.Talk(tcp(id, 1, a.read(uint16(from), n)...), tcp(id, 1, answer...), a.think())
+			a.Wait(time.Second)
+		}
+		ask(0, 40)
+		ask(0, 20)
+		for range 15 {
+			ask(0, most)
+			ask(most, most-2)
+		}
+	}},
+	{"an asker that does not find it", "exception-value", func(a *actor) {
+		c := a.Dial(controller, skid)
+		for range 12 + a.way {
+			for _, n := range []int{8, 30} {
+				id := a.next()
+				answer := []byte{0x83, 3}
+				if n == 8 {
+					answer = a.registers(n)
+				}
+				c.Talk(tcp(id, 1, a.read(0, n)...), tcp(id, 1, answer...), a.think())
+				a.Wait(time.Second)
+			}
+		}
+	}},
+	{"slow-first", "slow-first", func(a *actor) {
+		for range 3 + a.way {
+			c := a.Dial(controller, skid)
+			for i := range 8 {
+				id, after := a.next(), a.think()
+				if i == 0 {
+					after = time.Duration(600+300*a.way) * time.Millisecond
+				}
+				c.Talk(tcp(id, 1, a.read(0, 4)...), tcp(id, 1, a.registers(4)...), after)
+				a.Wait(time.Second)
+			}
+			c.Close(capture.Asker)
+			a.Wait(10 * time.Second)
+		}
+	}},
+	{"one client at a time", "connection-limit", func(a *actor) {
+		c := a.Dial(controller, skid)
+		var waits *rehearsal.Conn
+		for i := range 30 {
+			id := a.next()
+			c.Talk(tcp(id, 1, a.read(0, 4)...), tcp(id, 1, a.registers(4)...), a.think())
+			a.Wait(400 * time.Millisecond)
+			if i == 4 {
+				waits = a.Dial([]string{panel, controller, "192.0.2.13"}[a.way], skid)
+			}
+			if i > 4 && i%3 == 0 {
+				waits.Say(capture.Asker, tcp(uint16(1000+i), 1, a.read(8, 2)...))
+			}
+			a.Wait(600 * time.Millisecond)
+		}
+		c.Close(capture.Asker)
+		a.Wait(100 * time.Millisecond)
+		for range 10 {
+			id := a.next()
+			waits.Talk(tcp(id, 1, a.read(8, 2)...), tcp(id, 1, a.registers(2)...), a.think())
+			a.Wait(time.Second)
+		}
+	}},
+	{"silent on who it is", "silent-function", func(a *actor) {
+		c := a.Dial(controller, skid)
+		for i := range 20 {
+			id := a.next()
+			if i == 3+a.way {
+				c.Say(capture.Asker, tcp(id, 1, 0x2B, 0x0E, 1, 0))
+				a.Wait(1500 * time.Millisecond)
+				continue
+			}
+			c.Talk(tcp(id, 1, a.read(0, 4)...), tcp(id, 1, a.registers(4)...), a.think())
+			a.Wait(time.Second)
+		}
+	}},
 	{"off-by-one", "off-by-one", func(a *actor) {
 		c := a.Dial(controller, skid)
 		n := 10 + a.way

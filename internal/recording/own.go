@@ -113,6 +113,9 @@ func (o *own) onLine(line *site.Line, e *exchange.Exchange) {
 	}
 }
 
+// partedBy is how long the pieces of an answer are taken to have been apart.
+const partedBy = 3 * time.Millisecond
+
 // overNetwork plays an exchange over TCP.
 func (o *own) overNetwork(e *exchange.Exchange, from, to string) {
 	end := e.At.Add(span(e.LatencyMs))
@@ -153,9 +156,20 @@ func (o *own) overNetwork(e *exchange.Exchange, from, to string) {
 		if f.Out {
 			side = capture.Asker
 		}
-		o.at(e.At.Add(span(f.AfterMs)), func() {
+		octets, at := f.Octets, e.At.Add(span(f.AfterMs))
+		if e.Manner&exchange.Pieces != 0 && side == capture.Answerer && len(octets) > 1 {
+			// That it came in pieces is known, and not where it was parted.
+			first := octets[:len(octets)/2]
+			octets = octets[len(octets)/2:]
+			o.at(at.Add(-partedBy), func() {
+				if c := o.conns[key]; c != nil {
+					c.Say(side, first)
+				}
+			})
+		}
+		o.at(at, func() {
 			if c := o.conns[key]; c != nil {
-				c.Say(side, f.Octets)
+				c.Say(side, octets)
 			}
 		})
 	}

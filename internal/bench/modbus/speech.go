@@ -25,10 +25,17 @@ func (s speech) Faults() []bench.FaultKind {
 			Places: device},
 		{Kind: "number", Title: "answers under another number", Unit: "unit", Default: 99, Least: 1, Most: 247,
 			Places: device[1:]},
+		{Kind: "fewer", Title: "gives fewer registers at once", Unit: "registers", Default: 16, Least: 1, Most: 125,
+			Places: device, Habit: true},
+		{Kind: "hole", Title: "has holes between the values of its map", Places: device, Habit: true},
+		{Kind: "silent-unknown", Title: "is silent on functions that it does not know", Places: device, Habit: true},
 	}
 	if s.framing == wire.TCP {
 		kinds = append(kinds,
-			bench.FaultKind{Kind: "transaction", Title: "answers for another transaction", Places: tcp})
+			bench.FaultKind{Kind: "transaction", Title: "answers for another transaction", Places: tcp},
+			bench.FaultKind{Kind: "odd-unit", Title: "answers under a unit of its own", Unit: "unit", Default: 255, Most: 255,
+				Places: tcp, Habit: true},
+			bench.FaultKind{Kind: "no-transaction", Title: "answers without a transaction", Places: tcp, Habit: true})
 	}
 	return kinds
 }
@@ -60,10 +67,19 @@ func (t *talk) Answer(request []byte, fault bench.Fault, turn int) (out []byte, 
 	if number != unit(t.device) {
 		return nil, false // not its own unit: silence
 	}
-	if fault.Kind == "transaction" {
+	switch fault.Kind {
+	case "transaction":
 		transaction += 7
+	case "no-transaction":
+		transaction = 0
+	case "odd-unit":
+		number = byte(fault.Value)
 	}
-	frame := t.framing.AppendFrame(nil, transaction, number, spoil(fault, answer(t.device, pdu))...)
+	told := oddly(fault, t.device, pdu)
+	if told == nil {
+		return nil, false
+	}
+	frame := t.framing.AppendFrame(nil, transaction, number, spoil(fault, told)...)
 	if fault.Kind == "garbage" {
 		return bench.Garbage(len(frame)), false
 	}
@@ -88,7 +104,11 @@ func (s speech) Hears(d *bench.Simulated, heard []byte, fault bench.Fault) []byt
 	if fault.Kind == "number" {
 		own = byte(fault.Value)
 	}
-	frame := s.framing.AppendFrame(nil, 0, own, spoil(fault, answer(d, pdu))...)
+	told := oddly(fault, d, pdu)
+	if told == nil {
+		return nil
+	}
+	frame := s.framing.AppendFrame(nil, 0, own, spoil(fault, told)...)
 	if fault.Kind == "garbage" {
 		return bench.Garbage(len(frame))
 	}
@@ -108,6 +128,39 @@ func spoil(fault bench.Fault, pdu []byte) []byte {
 		return append(pdu, 0xDE, 0xAD)
 	}
 	return pdu
+}
+
+// oddly is the data unit of the answer of a device that is well and has a habit; nil for
+// silence.
+func oddly(habit bench.Fault, d *bench.Simulated, pdu []byte) []byte {
+	decline := func(code byte) []byte { return []byte{pdu[0] | 0x80, code} }
+	switch habit.Kind {
+	case "fewer":
+		if _, _, count, ok := asked(pdu); ok && count > habit.Value {
+			return decline(wire.IllegalValue)
+		}
+	case "hole":
+		if area, from, count, ok := asked(pdu); ok {
+			if d.Memory.Touches(area, from, count) {
+				return decline(wire.IllegalAddress)
+			}
+		}
+	case "silent-unknown":
+		if pdu[0] > wire.WriteSingleRegister && pdu[0] != wire.WriteCoils && pdu[0] != wire.WriteRegisters {
+			return nil // as who it is
+		}
+	}
+	return answer(d, pdu)
+}
+
+// asked is what a read asks for: units of an area.
+func asked(pdu []byte) (area string, from, count int, ok bool) {
+	if len(pdu) != 5 {
+		return "", 0, 0, false
+	}
+	area, ok = map[byte]string{wire.ReadHoldingRegisters: family.HoldingRegisters,
+		wire.ReadInputRegisters: family.InputRegisters}[pdu[0]]
+	return area, int(pdu[1])<<8 | int(pdu[2]), int(pdu[3])<<8 | int(pdu[4]), ok
 }
 
 // answer returns the data unit of the honest answer to that of a request.

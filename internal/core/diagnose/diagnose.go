@@ -44,6 +44,7 @@ type seen struct {
 // use, and knows no time but that of what it is shown.
 type Diagnosis struct {
 	links  map[string]*[]seen
+	silent map[string]seen // the last question that decides nothing and got no answer, by link
 	points map[string]*Habit
 }
 
@@ -64,12 +65,15 @@ type Habit struct {
 
 // New returns an empty diagnosis.
 func New() *Diagnosis {
-	return &Diagnosis{links: map[string]*[]seen{}, points: map[string]*Habit{}}
+	return &Diagnosis{links: map[string]*[]seen{}, silent: map[string]seen{}, points: map[string]*Habit{}}
 }
 
 // Exchange takes in one exchange.
 func (d *Diagnosis) Exchange(e *exchange.Exchange) {
 	if e.Optional && e.Outcome != exchange.Answered {
+		if e.Outcome == exchange.NoAnswer {
+			d.silent[e.Link] = seen{at: e.At, seq: e.Seq, outcome: e.Outcome, op: e.Operation, latency: e.LatencyMs}
+		}
 		return // it decides nothing
 	}
 	of := d.links[e.Link]
@@ -125,6 +129,7 @@ func (t *Habit) See(v value.Value, at time.Time) (since time.Time, still bool) {
 // a run begins anew.
 func (d *Diagnosis) Forget(link string, device *site.Device) {
 	delete(d.links, link)
+	delete(d.silent, link)
 	for i := range device.Points {
 		if t := d.points[device.Points[i].ID]; t != nil {
 			*t = Habit{commanded: t.commanded}
@@ -155,6 +160,7 @@ func (t *Habit) stoodStill() (since time.Time, usual time.Duration, still bool) 
 func (d *Diagnosis) KeepOnly(points, links map[string]bool) {
 	maps.DeleteFunc(d.points, func(id string, _ *Habit) bool { return !points[id] })
 	maps.DeleteFunc(d.links, func(id string, _ *[]seen) bool { return !links[id] })
+	maps.DeleteFunc(d.silent, func(id string, _ seen) bool { return !links[id] })
 }
 
 // Findings returns what is wrong, worst first, as of now.
@@ -231,7 +237,8 @@ var symptoms = []symptom{
 	{"no-answer", exchange.NoAnswer, "", "%s does not answer in time",
 		"it was asked and no answer comes within the limit (%s).",
 		"[Check the {station} number first: a device stays silent for numbers that are not its own, and on a serial " +
-			"line for settings that are not. ]Look at its load, and at the time limit.",
+			"line for settings that are not. ]Look at its load, and at the time limit. One that serves one client at a " +
+			"time lets others wait without a word: is another connected?",
 		[]site.AccessKind{site.AccessRemote, site.AccessServer, site.AccessMode, site.AccessRestart}},
 	{"gone-quiet", exchange.NoAnswer, exchange.Quiet, "%s has gone quiet",
 		"it is to give a sign of life in time and does not (%s).",

@@ -133,6 +133,23 @@ func (recent Evidence) Habits(s *site.Site, link *site.Link, learned habit.Devic
 	return found
 }
 
+// Unknown is a note where a device that answers was silent when it was asked what
+// decides nothing, as who it is: it does not know the question.
+func (d *Diagnosis) Unknown(s *site.Site, link *site.Link, recent Evidence) (f finding.Finding, ok bool) {
+	e, ok := d.silent[link.ID]
+	device := s.Device(link.Answering)
+	if !ok || device == nil || !slices.ContainsFunc(recent, func(r seen) bool { return r.outcome == exchange.Answered }) {
+		return f, false
+	}
+	return finding.Finding{Code: "silent-function", Severity: finding.Note, Sure: 0.9, Count: 1, Where: "traffic",
+		Subject: finding.Subject{Kind: "link", ID: link.ID, Device: device.ID, Name: device.Name},
+		Title:   device.Name + " is silent on what it does not know",
+		Sentence: fmt.Sprintf("It answers what it is read, and got the time limit of %.0f ms to answer %q. That is its way, and "+
+			"no fault.", e.latency, e.op),
+		Evidence: []string{fmt.Sprintf("%s %s: no answer", clock(e.at), e.op)},
+		Remedy:   "Nothing has to be set: Ferry asks it in a try alone, and nothing depends on the answer."}, true
+}
+
 func sameLimits(a, b site.Limits) bool {
 	return maps.Equal(a.Most, b.Most) && slices.Equal(a.Forbidden, b.Forbidden) && a.Connections == b.Connections
 }

@@ -76,6 +76,27 @@ type Fix struct {
 	Learned string `json:"learned,omitempty"`
 	// Manner, with Learned, is the code of an odd way of answering that is noted.
 	Manner string `json:"manner,omitempty"`
+	// Bears, with Learned, is what the device bears less than its protocol allows, as a
+	// recording shows it.
+	Bears *Bears `json:"bears,omitempty"`
+}
+
+// Bears is how a device must be asked.
+type Bears struct {
+	// Most is the most units of an area at once, 0 for nothing less.
+	Area string `json:"area,omitempty"`
+	Most int    `json:"most,omitempty"`
+	// Holes are units that it refuses, with whatever touches them.
+	Holes []Hole `json:"holes,omitempty"`
+	// OneConnection is set where it serves one at a time.
+	OneConnection bool `json:"oneConnection,omitempty"`
+}
+
+// Hole is a run of units of an area, from a wire offset on.
+type Hole struct {
+	Area  string `json:"area"`
+	From  uint32 `json:"from"`
+	Count uint32 `json:"count"`
 }
 
 // SettingFix is a setting of a link that a fix changes.

@@ -129,6 +129,9 @@ func (j *Judge) Heard(c *capture.Conn, h *capture.Heard) {
 		}
 		return
 	}
+	if t.Key.Line == "" {
+		t.onConn(c, h)
+	}
 	t.end.spoke = true
 	t.hear(h)
 	if h.Write || len(j.writes) > 0 {

@@ -22,6 +22,7 @@ type end struct {
 	talks     []*Talk
 	stations  map[int]bool // those that ever answered
 	quiet     int          // those that never did, as last counted
+	served    [4]served    // connections that it answered over last
 	unheard   proofs
 	unhurried int // tries that waited long enough to count
 	turned    proofs
@@ -38,6 +39,38 @@ type end struct {
 	resent    proofs
 	ways      []time.Duration // from asking for a connection to its acceptance
 	way       proof
+}
+
+// served is a connection with when it was answered over first and last.
+type served struct {
+	conn        int
+	first, last time.Time
+}
+
+// serve notes that an answer came over a connection.
+func (e *end) serve(conn int, at time.Time) {
+	oldest := 0
+	for i := range e.served {
+		if e.served[i].conn == conn {
+			e.served[i].last = at
+			return
+		}
+		if e.served[i].last.Before(e.served[oldest].last) {
+			oldest = i
+		}
+	}
+	e.served[oldest] = served{conn, at, at}
+}
+
+// otherServed reports whether another connection was answered over before a time and
+// after it.
+func (e *end) otherServed(conn int, at time.Time) bool {
+	for _, s := range e.served {
+		if s.conn != 0 && s.conn != conn && s.first.Before(at) && s.last.After(at) {
+			return true
+		}
+	}
+	return false
 }
 
 // mostKept bounds the times that are kept of one kind.
@@ -60,7 +93,7 @@ func (j *Judge) end(c *capture.Conn) *end {
 const (
 	patience  = 2500 * time.Millisecond // a try that was not answered for so long was not answered
 	atOnce    = time.Second             // what is closed sooner was not taken
-	idleLeast = time.Second             // quiet for less is no reason to close
+	soonAfter = 150 * time.Millisecond  // closed sooner it was for the answer, later for the quiet
 	farAway   = 100 * time.Millisecond  // a way that takes longer is slow
 	stillFor  = 5 * time.Second         // quiet for less is nothing
 )
@@ -138,9 +171,9 @@ func (e *end) ended(c *capture.Conn, unconfirmed int) {
 		what.text = fmt.Sprintf("%s is let in and closed %s later, with %d connections open", asker,
 			long(c.EndedAt.Sub(c.Began)), e.open)
 		e.full.add(what)
-	case c.Heard == 1 && c.Opened() && c.EndedAt.Sub(said) < idleLeast:
+	case c.Heard == 1 && c.Opened() && c.EndedAt.Sub(said) < soonAfter:
 		e.each.add(what)
-	case c.EndedAt.Sub(said) >= idleLeast && !said.IsZero():
+	case c.EndedAt.Sub(said) >= soonAfter && !said.IsZero():
 		if len(e.idle) < mostKept {
 			e.idle = append(e.idle, c.EndedAt.Sub(said))
 		}
@@ -220,6 +253,9 @@ func (j *Judge) drops(e *end, name string) (found []finding.Finding) {
 		f := finding.Finding{Code: code, Severity: severity, Sure: sure, Count: ps.n, Subject: j.subject(e.at, -1),
 			Title: title, Sentence: sentence, Remedy: remedy, Else: other}
 		ps.into(&f)
+		if manner, is := map[string]string{"hangs-up": "hangs-up", "idle-close": "dozes"}[code]; is {
+			j.fixManner(&f, manner)
+		}
 		found = append(found, f)
 	}
 	if e.stalled.n > 0 {

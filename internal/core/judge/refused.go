@@ -79,7 +79,12 @@ func (t *Talk) accept(h *capture.Heard) {
 		r = &runs{}
 		t.taken[h.Range.Area] = r
 	}
+	t.since++
 	r.add(h.Range.Start, h.Range.Start+uint32(h.Range.Count))
+	if t.longest == nil {
+		t.longest = map[string]int{}
+	}
+	t.longest[h.Range.Area] = max(t.longest[h.Range.Area], h.Range.Count)
 }
 
 // Bounds of what is kept of refusals.
@@ -103,6 +108,7 @@ func (t *Talk) decline(h *capture.Heard) {
 		t.declines[h.Code] = ps
 	}
 	t.prove(ps, h, t.words)
+	t.since = 0
 	if list := t.refused[h.Code]; h.Range.Count > 0 && len(list) < mostRefused && !slices.Contains(list, h.Range) {
 		t.refused[h.Code] = append(list, h.Range)
 	}
@@ -123,11 +129,15 @@ func (j *Judge) declined(t *Talk, def *protocol.Def, name string) (found []findi
 			Sentence: fmt.Sprintf("%s It said so %s, code %d.", why.Means, times(ps.n), code), Remedy: why.Causes}
 		if ranges, ok := def.Ranges(); ok && ranges.Absent(code) {
 			t.boundary(&f, def, t.refused[code])
-			if f.Code == "exception-address" && t.findsOut(ps.n, t.refused[code]) {
+			if f.Code == "exception-address" && t.findsOut(t.refused[code]) {
 				f.Code, f.Severity = "bears-less", finding.Note
 				f.Title = name + " has a hole in its map"
 				f.Remedy = "The asker has found out and asks around it. In Ferry, note it in the limits of the device."
+				j.fix(&f, t, &finding.Bears{Holes: holes(t.refused[code])})
 			}
+		}
+		if ranges, ok := def.Ranges(); ok && f.Code != "bears-less" && ranges.Divides(code) {
+			j.fewer(t, &f, t.refused[code], name)
 		}
 		ps.into(&f)
 		found = append(found, f)
@@ -135,15 +145,16 @@ func (j *Judge) declined(t *Talk, def *protocol.Def, name string) (found []findi
 	return found
 }
 
-// Of an asker that finds out what a device bears, each question is refused a time or two.
+// Of an asker that finds out what a device bears, each question is refused a time or two,
+// and none any more once it has.
 const (
 	refusedFew  = 2
-	askedEnough = 20
+	askedEnough = 6
 )
 
 // findsOut reports whether refusals are those of an asker that then asks otherwise.
-func (t *Talk) findsOut(n int, refused []block.Range) bool {
-	if t.Answered < askedEnough || n*2 > t.Answered {
+func (t *Talk) findsOut(refused []block.Range) bool {
+	if t.since < askedEnough {
 		return false
 	}
 	for _, r := range refused {

@@ -64,6 +64,11 @@ type Talk struct {
 	declines map[int]*proofs
 	refused  map[int][]block.Range // by error code
 	taken    map[string]*runs
+	since    int             // answers since the last refusal
+	longest  map[string]int  // of what was given at once, by area
+	firsts   []time.Duration // of the first answers over connections, as they came
+	slowly   proofs
+	queued   proofs        // questions over a connection that is not served yet
 	gave     time.Duration // the shortest time after which the next was asked
 }
 
@@ -105,6 +110,7 @@ func (t *Talk) request(h *capture.Heard) {
 // functionTalk counts what came of one function.
 type functionTalk struct {
 	function, asked, answered, unanswered int
+	ranged                                bool // it is about units of an area
 }
 
 // latencySteps bounds the steps of the distribution: 4 an octave from 1 µs to over an
@@ -134,6 +140,7 @@ func (t *Talk) hear(h *capture.Heard) {
 		t.Longest = max(t.Longest, latency)
 	}
 	if h.Range.Count > 0 {
+		f.ranged = true
 		t.request(h)
 	}
 	if h.Overtaken && h.GaveUp >= GaveUp {
@@ -303,8 +310,14 @@ func (j *Judge) talking(t *Talk) (found []finding.Finding) {
 			if told.Is == manner {
 				add(told.Code, finding.Note, 1, ps, name+" "+told.Does,
 					fmt.Sprintf("%d of %d answers came so. That is its way, and no fault.", ps.n, t.Asked), told.Copes, "")
+				if ps.n > 0 {
+					j.fixManner(&found[len(found)-1], told.Code)
+				}
 			}
 		}
+	}
+	if f, ok := j.slowFirst(t, name); ok {
+		found = append(found, f)
 	}
 	return append(found, j.declined(t, def, name)...)
 }
@@ -313,8 +326,20 @@ func (j *Judge) talking(t *Talk) (found []finding.Finding) {
 func (j *Judge) unanswered(t *Talk, def *protocol.Def, name string) (found []finding.Finding) {
 	rest := t.none
 	answered := t.Answered + t.Declined + t.Garbled
+	if q := t.queued.n; q > 0 && q <= rest.n {
+		f := finding.Finding{Code: "connection-limit", Severity: finding.Note, Sure: 0.8, Count: q, Subject: j.of(t),
+			Title: name + " serves one connection at a time",
+			Sentence: fmt.Sprintf("%d questions over a connection that it took got no answer, while it answered over another.",
+				q),
+			Remedy: "Have all that ask it share one connection, or close the other: in Ferry all links to it then take turns.",
+			Else:   "It answers certain addresses alone."}
+		t.queued.into(&f)
+		j.fix(&f, t, &finding.Bears{OneConnection: true})
+		found = append(found, f)
+		rest.n -= q
+	}
 	for _, f := range t.functions {
-		if f.unanswered < 2 || f.answered > 0 || answered == 0 {
+		if f.unanswered < 2 && (f.ranged || f.unanswered == 0) || f.answered > 0 || answered == 0 {
 			continue
 		}
 		// It answers what else it is asked, and never this: it does not know it.

@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"net/netip"
@@ -265,10 +266,11 @@ func (p *plan) meaning(j *Judge) (found []finding.Finding) {
 		name := w.point.Name
 		if w.absurd.n >= absurdLeast && w.absurd.n*4 > w.reads {
 			if i := w.better(); i >= 0 {
+				order := cmp.Or(string(w.orders[i].Order), "as it comes, the highest octet first")
 				add("order-suspect", finding.Fault, 0.9, &w.absurd, name+" is read in the wrong order",
 					fmt.Sprintf("%d of %d readings are numbers that no instrument shows; in the order %s all make sense.",
-						w.absurd.n, w.reads, w.orders[i].Order),
-					fmt.Sprintf("Set the order of the point to %s.", w.orders[i].Order), "The type of the point is another.")
+						w.absurd.n, w.reads, order),
+					fmt.Sprintf("Set the order of the point to %s.", order), "The type of the point is another.")
 			} else {
 				add("absurd-value", finding.Fault, 0.9, &w.absurd, name+" shows what no instrument shows",
 					fmt.Sprintf("%d of %d readings are such numbers.", w.absurd.n, w.reads),

@@ -6,6 +6,7 @@ import (
 
 	"ferry/internal/core/diagnose"
 	"ferry/internal/core/exchange"
+	"ferry/internal/core/finding"
 	"ferry/internal/core/habit"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/site"
@@ -43,6 +44,20 @@ func NoteHabits(now *site.Site, link string, learned habit.Device) (site.Edit, *
 	device := *d
 	device.Limits, device.Points = diagnose.Note(d, learned), nil
 	return site.Put(site.KindDevice, d.ID, "", device), d, nil
+}
+
+// Learned is what a recording shows that a device bears, as what a run learns.
+func Learned(b *finding.Bears) habit.Device {
+	d := habit.Device{Areas: map[string]habit.Facts{}, OneConnection: b.OneConnection}
+	if b.Most > 0 {
+		d.Areas[b.Area] = habit.Facts{Most: b.Most}
+	}
+	for _, h := range b.Holes {
+		facts := d.Areas[h.Area]
+		facts.Holes = append(facts.Holes, habit.Run{From: h.From, To: h.From + h.Count})
+		d.Areas[h.Area] = facts
+	}
+	return d
 }
 
 func answering(now *site.Site, link string) (*site.Device, error) {

@@ -28,7 +28,14 @@ type socket struct {
 	answers int
 	last    time.Time
 	curt    int
+	// atOnce is set where the last connection that was looked at in the quiet behind its
+	// first answer had been ended already.
+	atOnce atomic.Bool
 }
+
+// soonAfter is how long after an answer a far end has ended the connection that ends it
+// after each.
+const soonAfter = 150 * time.Millisecond
 
 // idle is after how long without an answer it is worth a look whether the far
 // end is still there.
@@ -85,6 +92,9 @@ func (s *socket) answered(at time.Time) {
 	if s.answers > 1 {
 		s.curt = 0
 		s.manner &^= exchange.HangsUp
+	} else if s.curt > 0 {
+		c := s.conn()
+		time.AfterFunc(soonAfter, func() { s.atOnce.Store(hungUp(c)) })
 	}
 }
 
@@ -103,9 +113,13 @@ func (s *socket) ready() (anew bool, err error) {
 func (s *socket) ended() {
 	switch quiet := time.Since(s.last); {
 	case s.answers == 1:
-		if s.curt++; s.curt > 1 {
-			s.manner |= exchange.HangsUp
-			s.manner &^= exchange.Dozes
+		if s.curt++; s.curt <= 1 {
+			return
+		}
+		if quiet < soonAfter || s.atOnce.Load() {
+			s.manner = s.manner&^exchange.Dozes | exchange.HangsUp
+		} else {
+			s.manner = s.manner&^exchange.HangsUp | exchange.Dozes
 		}
 	case s.answers > 1 && quiet >= dozing:
 		s.manner |= exchange.Dozes

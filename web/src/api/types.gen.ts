@@ -528,6 +528,7 @@ export interface FaultKind {
   least: number;
   most: number;
   places: string[];
+  habit?: boolean;
   protocols?: string[];
 }
 export interface StandIn {
@@ -643,6 +644,7 @@ export interface Fix {
   setting?: SettingFix;
   learned?: string;
   manner?: string;
+  bears?: Bears;
 }
 export interface CellFix {
   point: string;
@@ -656,6 +658,17 @@ export interface SettingFix {
   key: string;
   was: number;
   will: number;
+}
+export interface Bears {
+  area?: string;
+  most?: number;
+  holes?: Hole[];
+  oneConnection?: boolean;
+}
+export interface Hole {
+  area: string;
+  from: number;
+  count: number;
 }
 export interface Notation {
   notation: string;

@@ -1,9 +1,15 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useId } from "react";
 import { post } from "../api/client";
-import type { Fault, SiteView } from "../api/types.gen";
+import type { Fault, FaultKind, SiteView } from "../api/types.gen";
 import { LongName } from "../shared/LongName";
 import { attempt } from "../shared/toast";
+
+const option = (f: FaultKind) => (
+  <option key={f.kind} value={f.kind}>
+    {f.title}
+  </option>
+);
 
 /** Switches a fault of a stand-in on the bench: of a device, or of a simulated line. */
 export function FaultSelect({ site, device, named }: { site: SiteView; device: string; named?: boolean }) {
@@ -36,11 +42,10 @@ export function FaultSelect({ site, device, named }: { site: SiteView; device: s
             void set({ kind: e.target.value, value: site.faults.find((f) => f.kind === e.target.value)?.default ?? 0 })
           }
         >
-          {faults.map((f) => (
-            <option key={f.kind} value={f.kind}>
-              {f.title}
-            </option>
-          ))}
+          {faults.filter((f) => !f.habit).map(option)}
+          {faults.some((f) => f.habit) && (
+            <optgroup label="Odd, and well all the same">{faults.filter((f) => f.habit).map(option)}</optgroup>
+          )}
         </select>
         {kind?.unit && (
           <input

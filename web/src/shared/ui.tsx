@@ -234,6 +234,7 @@ export function SettingFixes({ finding }: { finding: Finding }) {
       if (fix.learned) {
         const noted = await post<NotedView>(
           `/api/links/${fix.learned}/noted${fix.manner ? `?manner=${fix.manner}` : ""}`,
+          fix.bears ?? {},
         );
         await client.invalidateQueries({ queryKey: ["site"] });
         say(`${noted.said} Ctrl Z takes it back.`);

@@ -5,7 +5,7 @@ import { get, post, problemOf } from "../api/client";
 import type { Detail, Finding, ReadState, RungList, TalkView } from "../api/types.gen";
 import { count } from "../shared/numbers";
 import { attempt } from "../shared/toast";
-import { clock, Empty, FindingCard, ProblemNotice } from "../shared/ui";
+import { clock, Empty, FindingCard, ProblemNotice, SettingFixes } from "../shared/ui";
 import { BaseTabs, Bytes, type Base } from "./BytesView";
 import { History } from "./History";
 import { Learned } from "./Learned";
@@ -366,6 +366,7 @@ function Told({
   return (
     <>
       <FindingCard finding={finding} chosen={chosen} onClick={onOpen} />
+      <SettingFixes finding={finding} />
       {chosen && (
         <div className="small -mt-1 mb-3 px-2">
           {finding.else && <p className="soft">Or else: {finding.else}</p>}
