@@ -109,5 +109,6 @@ type All struct {
 	Lookouts      LookoutsView            `json:"lookouts"`
 	Compare       CompareRequest          `json:"compare"`
 	Compared      lookout.Comparison      `json:"compared"`
+	LiveStats     recording.LiveView      `json:"liveStats"`
 	Refuse        RefuseRequest           `json:"refuse"`
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"sync"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
@@ -18,6 +19,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/timetable"
 	"ferry/internal/field"
+	"ferry/internal/recording"
 )
 
 func (s *Server) getTimetable(c fiber.Ctx) error {
@@ -218,18 +220,60 @@ const mostListed = 300
 
 func (s *Server) getExchanges(c fiber.Ctx) error {
 	after, _ := strconv.ParseUint(c.Query("after"), 10, 64) // nothing given means from the start
-	var links []string
-	if link := c.Query("link"); link != "" {
-		links = []string{link}
-	} else if line := c.Query("line"); line != "" {
-		now, _ := s.Store.Site()
-		links = append(linksOn(now, line), "") // of a line without links, nothing
-	}
+	links := s.askedFor(c)
 	most, err := strconv.Atoi(c.Query("most"))
 	if err != nil || most < 1 || most > mostListed {
 		most = mostListed
 	}
+	if until, err := strconv.ParseUint(c.Query("until"), 10, 64); err == nil {
+		return c.JSON(s.Engine.Hub.ExchangesUntil(until, most, links...))
+	}
 	return c.JSON(s.Engine.Hub.Exchanges(after, most, links...))
+}
+
+// askedFor are the links that a request is about: one, those of a line, or none for all.
+func (s *Server) askedFor(c fiber.Ctx) []string {
+	if link := c.Query("link"); link != "" {
+		return []string{link}
+	}
+	if line := c.Query("line"); line != "" {
+		now, _ := s.Store.Site()
+		return append(linksOn(now, line), "") // of a line without links, nothing
+	}
+	return nil
+}
+
+// mostCounted is how many exchanges the statistics count, statsFor for how long they are
+// not counted again.
+const (
+	mostCounted = 8000
+	statsFor    = 800 * time.Millisecond
+)
+
+// liveStats keeps statistics for whoever asks for the same.
+type liveStats struct {
+	mu   sync.Mutex
+	at   map[string]time.Time
+	view map[string]recording.LiveView
+}
+
+// getLiveStats counts what Ferry asked of late.
+func (s *Server) getLiveStats(c fiber.Ctx) error {
+	k := &s.stats
+	key := c.Query("link") + "\x00" + c.Query("line")
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	now := time.Now()
+	if view, ok := k.view[key]; ok && now.Sub(k.at[key]) < statsFor {
+		return c.JSON(view)
+	}
+	if k.view == nil || len(k.view) > 50 {
+		k.view, k.at = map[string]recording.LiveView{}, map[string]time.Time{}
+	}
+	of, _ := s.Store.Site()
+	k.view[key] = recording.Live(of, s.Engine.Hub.Exchanges(0, mostCounted, s.askedFor(c)...))
+	k.at[key] = now
+	return c.JSON(k.view[key])
 }
 
 func (s *Server) getExchange(c fiber.Ctx) error {

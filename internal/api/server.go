@@ -87,6 +87,7 @@ type Server struct {
 	listsAt time.Time
 
 	checker checker
+	stats   liveStats
 	feed    feed
 	uploads chan struct{} // turns of large bodies
 	heavy   chan struct{} // turns of what computes for long
@@ -189,6 +190,7 @@ func (s *Server) App() *fiber.App {
 	edit.Post("/write", s.postWrite)
 	look.Get("/findings", func(c fiber.Ctx) error { return c.JSON(s.findings(time.Now())) })
 	look.Get("/lookouts", s.getLookouts)
+	look.Get("/exchanges/stats", s.getLiveStats)
 	edit.Post("/lookouts/compare", s.postCompare)
 	edit.Post("/outlets/:id/try", s.postTryOutlet)
 	edit.Post("/caught/refuse", s.postRefuse)

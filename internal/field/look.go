@@ -110,6 +110,23 @@ func (h *Hub) Exchanges(after uint64, most int, links ...string) []exchange.Exch
 	return list
 }
 
+// ExchangesUntil returns up to most exchanges of the given links, all if there are none,
+// up to a number; the newest last.
+func (h *Hub) ExchangesUntil(until uint64, most int, links ...string) []exchange.Exchange {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	list := []exchange.Exchange{}
+	for _, half := range [][]exchange.Exchange{h.exchanges, h.before} {
+		for i := len(half) - 1; i >= 0 && len(list) < most; i-- {
+			if half[i].Seq <= until && (len(links) == 0 || slices.Contains(links, half[i].Link)) {
+				list = append(list, half[i])
+			}
+		}
+	}
+	slices.Reverse(list)
+	return list
+}
+
 // Exchange returns one exchange by its number, if it is still remembered.
 func (h *Hub) Exchange(seq uint64) (exchange.Exchange, bool) {
 	h.mu.Lock()

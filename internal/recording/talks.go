@@ -11,6 +11,7 @@ import (
 
 // TalkView is what is known of one who asks a station.
 type TalkView struct {
+	Link     string  `json:"link,omitempty"` // of the site, where it is Ferry that asks
 	Asker    string  `json:"asker"`
 	Answerer string  `json:"answerer"`
 	At       string  `json:"at"` // address and port, or line

@@ -135,7 +135,7 @@ func All() (list []Meaning) {
 			}
 		}
 	}
-	return list
+	return append(list, ofFindings()...)
 }
 
 // numberOf writes a code as boxes show it: in decimal, and in hexadecimal from 10 on.

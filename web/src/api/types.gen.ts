@@ -94,6 +94,7 @@ export interface All {
   lookouts: LookoutsView;
   compare: CompareRequest;
   compared: Comparison;
+  liveStats: LiveView;
   refuse: RefuseRequest;
 }
 export interface SiteView {
@@ -1914,6 +1915,7 @@ export interface Result {
   findings: Finding[];
 }
 export interface TalkView {
+  link?: string;
   asker: string;
   answerer: string;
   at: string;
@@ -2120,6 +2122,15 @@ export interface Verdict {
   says: string;
   offMs?: number;
   link?: string;
+}
+export interface LiveView {
+  beginsMs: number;
+  stepMs: number;
+  all: number[];
+  bad: number[];
+  seqs: number[];
+  talks: TalkView[];
+  spanMs: number;
 }
 export interface RefuseRequest {
   refuse: boolean;

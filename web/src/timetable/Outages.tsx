@@ -1,7 +1,9 @@
+import { Link } from "@tanstack/react-router";
 import { nameOf } from "../api/site";
 import type { Outage, SiteView } from "../api/types.gen";
 import { Mark } from "../shared/Mark";
 import { clock } from "../shared/ui";
+import { lookUp } from "../traffic/codes";
 
 /** When links brought nothing, and when they came back: both are recorded. */
 export function Outages({ site, outages }: { site: SiteView; outages: Outage[] }) {
@@ -43,7 +45,22 @@ export function Outages({ site, outages }: { site: SiteView; outages: Outage[] }
                 </td>
                 <td className="num">{o.toMs > 0 ? `${((o.toMs - o.fromMs) / 1000).toFixed(1)}\u2009s` : "—"}</td>
                 <td className="num">{o.tries}</td>
-                <td className="small">{o.reason}</td>
+                <td className="small">
+                  {o.reason}
+                  {o.how && lookUp(o.how) && (
+                    <>
+                      {" "}
+                      <Link
+                        to="/traffic/codebook"
+                        search={{ q: lookUp(o.how) } as never}
+                        className="underline"
+                        aria-label={`What it means: ${o.reason}`}
+                      >
+                        Codebook
+                      </Link>
+                    </>
+                  )}
+                </td>
               </tr>
             ))}
         </tbody>

@@ -5,6 +5,7 @@ import { useState } from "react";
 import { get, problemOf } from "../api/client";
 import type { ExchangeView, Field } from "../api/types.gen";
 import { clock, ProblemNotice } from "../shared/ui";
+import { lookUp } from "./codes";
 
 export type Base = "hex" | "decimal" | "binary";
 const colours: Record<string, string> = {
@@ -47,7 +48,23 @@ export function BytesView({ seq }: { seq: string }) {
           Close
         </Link>
       </div>
-      {data.sentence && <p className="mb-2 font-semibold text-fault">{data.sentence}</p>}
+      {data.sentence && (
+        <p className="mb-2 font-semibold text-fault">
+          {data.sentence}
+          {lookUp(data.outcome, data.code) && (
+            <>
+              {" "}
+              <Link
+                to="/traffic/codebook"
+                search={{ q: lookUp(data.outcome, data.code) } as never}
+                className="font-normal underline"
+              >
+                What this means
+              </Link>
+            </>
+          )}
+        </p>
+      )}
       {!report && !data.frames.some((f) => f.out) && <p className="soft">No bytes were sent.</p>}
       {data.frames.map((f, i) => (
         <Bytes

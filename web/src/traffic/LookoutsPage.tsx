@@ -9,6 +9,7 @@ import { spanText } from "../shared/spans";
 import { attempt } from "../shared/toast";
 import { usePointName } from "../shared/usePointName";
 import { clock, clockDay, Empty } from "../shared/ui";
+import { lookUp } from "./codes";
 import { Compare } from "./Compare";
 import { LookoutPanel } from "./LookoutPanel";
 import { freeName, lasted, newLookout, ofPoints, placeName, wayWords } from "./lookouts";
@@ -255,7 +256,7 @@ function Log({ events }: { events: Sighted[] }) {
                     {" "}
                     <Link
                       to="/traffic/codebook"
-                      search={{ q: e.code } as never}
+                      search={{ q: lookUp(e.code) || e.code } as never}
                       className="mono soft underline"
                       onClick={(click) => click.stopPropagation()}
                     >

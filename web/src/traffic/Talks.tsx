@@ -6,7 +6,15 @@ import type { Wanted } from "./recorded";
 const times = (ms: number) => (ms === 0 ? "" : ms < 10 ? ms.toFixed(1) : String(Math.round(ms)));
 
 /** Who asks whom for what, how often, and what comes of it. */
-export function Talks({ talks, spanMs, onPick }: { talks: TalkView[]; spanMs: number; onPick: (w: Wanted) => void }) {
+export function Talks({
+  talks,
+  spanMs,
+  onPick,
+}: {
+  talks: TalkView[];
+  spanMs: number;
+  onPick: (w: Wanted, talk: TalkView) => void;
+}) {
   const [open, setOpen] = useState<string>();
   const seconds = Math.max(spanMs / 1000, 0.001);
   return (
@@ -33,7 +41,7 @@ export function Talks({ talks, spanMs, onPick }: { talks: TalkView[]; spanMs: nu
         </thead>
         <tbody>
           {talks.map((t) => {
-            const key = `${t.asker} ${t.at} ${t.station}`;
+            const key = t.link ?? `${t.asker} ${t.at} ${t.station}`;
             const failed = t.asked - t.answered;
             return [
               <tr key={key} className="border-t border-rule" data-talk={key}>
@@ -52,7 +60,9 @@ export function Talks({ talks, spanMs, onPick }: { talks: TalkView[]; spanMs: nu
                     type="button"
                     className="underline"
                     title="Show them"
-                    onClick={() => onPick({ asker: t.asker, at: t.at, station: t.station < 0 ? undefined : t.station })}
+                    onClick={() =>
+                      onPick({ asker: t.asker, at: t.at, station: t.station < 0 ? undefined : t.station }, t)
+                    }
                   >
                     {t.asked}
                   </button>
@@ -96,41 +106,47 @@ export function Talks({ talks, spanMs, onPick }: { talks: TalkView[]; spanMs: nu
   );
 }
 
-function Requests({ talk, onPick }: { talk: TalkView; onPick: (w: Wanted) => void }) {
+function Requests({ talk, onPick }: { talk: TalkView; onPick: (w: Wanted, talk: TalkView) => void }) {
   return (
     <ul aria-label="What it is asked for">
       {talk.requests.map((r) => (
-        <li key={`${r.function} ${r.area} ${r.start} ${r.count}`} className="flex gap-4 py-[2px]">
+        <li key={`${r.function} ${r.says} ${r.area} ${r.start} ${r.count}`} className="flex gap-4 py-[2px]">
           <button
             type="button"
             className="min-w-[280px] text-left underline"
             onClick={() =>
-              onPick({
-                asker: talk.asker,
-                at: talk.at,
-                station: talk.station < 0 ? undefined : talk.station,
-                function: r.function,
-                area: r.area,
-                offset: r.start,
-                count: r.count,
-              })
+              onPick(
+                {
+                  asker: talk.asker,
+                  at: talk.at,
+                  station: talk.station < 0 ? undefined : talk.station,
+                  function: r.function,
+                  area: r.area,
+                  offset: r.start,
+                  count: r.count,
+                },
+                talk,
+              )
             }
           >
             {r.says}
           </button>
-          {!r.write && r.area && (
+          {!r.write && r.area && !talk.link && (
             <button
               type="button"
               className="soft underline"
               aria-label={`Values of ${r.says}`}
               onClick={() =>
-                onPick({
-                  view: "history",
-                  at: talk.at,
-                  station: talk.station < 0 ? undefined : talk.station,
-                  area: r.area,
-                  offset: r.start,
-                })
+                onPick(
+                  {
+                    view: "history",
+                    at: talk.at,
+                    station: talk.station < 0 ? undefined : talk.station,
+                    area: r.area,
+                    offset: r.start,
+                  },
+                  talk,
+                )
               }
             >
               values

@@ -3,7 +3,7 @@ import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { memo, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { get, post, useSite } from "../api/client";
 import { useLivePart } from "../api/live";
-import type { Exchange, Finding, SiteView, TakenView } from "../api/types.gen";
+import type { Exchange, Finding, LiveView, SiteView, TakenView } from "../api/types.gen";
 import { FaultSelect } from "../lines/FaultSelect";
 import { shortened } from "../shared/LongName";
 import { FindingCard, SettingFixes } from "../shared/ui";
@@ -11,6 +11,8 @@ import { count } from "../shared/numbers";
 import { attempt } from "../shared/toast";
 import { BytesView } from "./BytesView";
 import { Ladder } from "./Ladder";
+import { Overview } from "./Overview";
+import { Talks } from "./Talks";
 
 /** Names a finding in an address. */
 const keyOf = (f: Finding) => [f.code, f.subject.kind, f.subject.id].join("~");
@@ -20,6 +22,7 @@ export function TrafficPage() {
   const { data: site } = useSite();
   const [link, setLink] = useState("");
   const [held, setHeld] = useState<number>();
+  const [counted, setCounted] = useState(false);
   const findings = useLivePart((live) => live.findings);
   const mode = useLivePart((live) => live.state.mode);
   const running = useLivePart((live) => live.state.running.length > 0);
@@ -33,14 +36,18 @@ export function TrafficPage() {
   const params = useParams({ strict: false });
   const navigate = useNavigate();
   const at = held ?? exchange;
+  const of = link.startsWith("line:") ? `line=${link.slice(5)}` : `link=${link}`;
+  const { data: stats } = useQuery({
+    queryKey: ["exchange-stats", of],
+    queryFn: () => get<LiveView>(`/api/exchanges/stats?${of}`),
+    placeholderData: (old) => old,
+    refetchInterval: many ? 3000 : 1500,
+    enabled: exchange > 0,
+    structuralSharing: false,
+  });
   const { data: list } = useQuery({
     queryKey: ["exchanges", link, at, most],
-    queryFn: () =>
-      get<Exchange[]>(
-        link.startsWith("line:")
-          ? `/api/exchanges?most=${most}&line=${link.slice(5)}`
-          : `/api/exchanges?most=${most}&link=${link}`,
-      ),
+    queryFn: () => get<Exchange[]>(`/api/exchanges?most=${most}&${of}${held === undefined ? "" : `&until=${held}`}`),
     placeholderData: (old) => old,
     staleTime: held ? Infinity : 0,
     gcTime: 2000,
@@ -68,6 +75,14 @@ export function TrafficPage() {
   const wrong = findings.filter((f) => f.severity !== "note");
   const habits = findings.filter((f) => f.severity === "note" && f.where === "traffic");
   const shown = held && list ? list.filter((e) => e.seq <= held) : (list ?? []);
+  const begins = shown[0] ? Date.parse(shown[0].at) : 0;
+  const ends = shown.length ? Date.parse(shown[shown.length - 1]?.at ?? "") : 0;
+  const goTo = (atMs: number) => {
+    if (!stats || stats.seqs.length === 0) return;
+    // What is shown ends a little behind the time that was pressed.
+    const step = Math.min(Math.max(Math.ceil((atMs - stats.beginsMs) / stats.stepMs) + 1, 0), stats.seqs.length - 1);
+    setHeld(stats.seqs[step]);
+  };
   const reports = shown.filter((e) => e.outcome === "reported").length;
   const answered = shown.filter((e) => e.outcome === "answered").length;
   const asked = shown.length - reports;
@@ -77,6 +92,20 @@ export function TrafficPage() {
         className="flex w-[332px] flex-none flex-col overflow-y-auto border-r border-rule p-4"
         aria-label="What is wrong"
       >
+        <nav className="small mb-2 flex gap-3" aria-label="More of traffic">
+          <Link to="/traffic/lookouts" className="underline" title="What is watched during a run, and who is told">
+            Lookouts
+          </Link>
+          <Link to="/traffic/recordings" className="underline" title="Files that somebody recorded, and those of Ferry">
+            Recordings
+          </Link>
+          <Link to="/traffic/relays" className="underline" title="Stand between two ends, or listen to a serial line">
+            Relays
+          </Link>
+          <Link to="/traffic/codebook" className="underline" title="What a number means that some box shows">
+            Codebook
+          </Link>
+        </nav>
         <h2 className="mb-2">What is wrong, worst first</h2>
         {wrong.length === 0 && (
           <p className="soft mb-3">
@@ -105,23 +134,32 @@ export function TrafficPage() {
       <div className="flex min-w-0 flex-1 flex-col">
         <div className="flex flex-none items-center gap-3 border-b border-rule bg-sheet px-4 py-2">
           <select
-            className="input !w-auto max-w-[340px]"
+            className="input !w-[240px] flex-none"
             aria-label="Link"
             value={link}
             onChange={(e) => setLink(e.target.value)}
           >
             <LinkOptions site={site} />
           </select>
-          <span className="small soft">
+          <span className="small soft min-w-0 flex-1 truncate">
             {shown.length
-              ? `the latest ${count(shown.length, "exchange")}` +
+              ? `${held === undefined ? "the latest " : ""}${count(shown.length, "exchange")}` +
                 (asked ? `, ${((100 * answered) / asked).toFixed(1)} % answered` : "") +
                 (reports ? `, ${count(reports, "report")} unasked` : "")
               : ""}
           </span>
           <button
             type="button"
-            className="button tight ml-auto"
+            className="button tight flex-none"
+            aria-pressed={counted}
+            title="Counts, rates and times of answers, for each link and each question"
+            onClick={() => setCounted(!counted)}
+          >
+            Who asks whom
+          </button>
+          <button
+            type="button"
+            className="button tight flex-none"
             aria-pressed={held !== undefined}
             onClick={() => setHeld(held === undefined ? exchange : undefined)}
           >
@@ -129,11 +167,10 @@ export function TrafficPage() {
           </button>
           <button
             type="button"
-            className="button tight"
+            className="button tight flex-none"
             title="The exchanges of this list, with all that came before and Ferry still knows"
             onClick={() =>
               void attempt(async () => {
-                const of = link.startsWith("line:") ? `line=${link.slice(5)}` : `link=${link}`;
                 const taken = await post<TakenView>(`/api/recordings/own?${of}`);
                 void navigate({ to: "/traffic/recordings/$id", params: { id: taken.id } });
               })
@@ -141,16 +178,27 @@ export function TrafficPage() {
           >
             Keep as a recording
           </button>
-          <Link to="/traffic/lookouts" className="button tight" title="What is watched during a run, and who is told">
-            Lookouts
-          </Link>
-          <Link to="/traffic/recordings" className="button tight">
-            Recordings
-          </Link>
-          <Link to="/traffic/codebook" className="button tight" title="What a number means that some box shows">
-            Codebook
-          </Link>
         </div>
+        {stats && stats.all.length > 1 && (
+          <Overview
+            beginsMs={stats.beginsMs}
+            stepMs={stats.stepMs}
+            all={stats.all}
+            bad={stats.bad}
+            fromMs={begins}
+            toMs={ends}
+            onGo={goTo}
+          />
+        )}
+        {counted && (
+          <div className="flex max-h-[45%] min-h-[120px] flex-none flex-col border-b border-rule">
+            <Talks
+              talks={stats?.talks ?? []}
+              spanMs={stats?.spanMs ?? 0}
+              onPick={(_, talk) => talk.link && setLink(talk.link)}
+            />
+          </div>
+        )}
         <Ladder
           site={site}
           links={links}
@@ -179,6 +227,14 @@ function Told({ finding, chosen }: { finding: Finding; chosen: boolean }) {
   return (
     <>
       <FindingCard finding={finding} chosen={chosen} onClick={open} />
+      {chosen && (
+        <p className="small -mt-1 mb-3 px-2">
+          {finding.else && <span className="soft block">Or else: {finding.else}</span>}
+          <Link to="/traffic/codebook" search={{ q: finding.code } as never} className="underline">
+            Codes that are seen so
+          </Link>
+        </p>
+      )}
       <SettingFixes finding={finding} />
     </>
   );
