@@ -13,6 +13,7 @@ import (
 	"ferry/internal/core/capture"
 	"ferry/internal/core/rehearsal"
 	"ferry/internal/wire/blocktcp"
+	wiremqtt "ferry/internal/wire/mqtt"
 )
 
 const (
@@ -68,6 +69,44 @@ var others = []scene{
 		c.Say(capture.Asker, []byte{0xE0, 0})
 		c.Close(capture.Asker)
 	}},
+	{"a subscription that is served", "", func(a *actor) {
+		c, d := a.subscribed([]string{"skerry/+/oxygen", "skerry/#", "skerry/do11/oxygen"}[a.way]), a.Dial(panel, broker)
+		d.Talk(mqttConnect("probe"), []byte{0x20, 2, 0, 0}, a.think())
+		for range 10 {
+			d.Say(capture.Asker, mqttPublish("skerry/do11/oxygen", 0, 0))
+			a.Wait(3 * time.Millisecond)
+			c.Say(capture.Answerer, mqttPublish("skerry/do11/oxygen", 0, 0))
+			a.Wait(time.Second)
+		}
+	}},
+	{"silent-subscription", "silent-subscription", func(a *actor) {
+		// Not allowed; another case; a stroke too many.
+		c := a.subscribed([]string{"skerry/do11/+", "Skerry/DO11/oxygen", "/skerry/do11/oxygen"}[a.way])
+		d := a.Dial(panel, broker)
+		d.Talk(mqttConnect("probe"), []byte{0x20, 2, 0, 0}, a.think())
+		for range 10 {
+			d.Say(capture.Asker, mqttPublish("skerry/do11/oxygen", 0, 0))
+			a.Wait(time.Second)
+			c.Talk([]byte{0xC0, 0}, []byte{0xD0, 0}, a.think())
+		}
+	}},
+	{"unconfirmed-report", "unconfirmed-report", func(a *actor) {
+		c := a.subscribed("skerry/#")
+		for i := range 6 + a.way {
+			c.Say(capture.Answerer, mqttPublish("skerry/setpoint", uint16(i+1), 1))
+			a.Wait(20 * time.Millisecond)
+			if i < 3+a.way {
+				c.Say(capture.Asker, []byte{0x40, 2, 0, byte(i + 1)})
+			}
+			a.Wait(time.Second)
+		}
+		for range 10 {
+			c.Talk([]byte{0xC0, 0}, []byte{0xD0, 0}, a.think())
+			a.Wait(time.Second)
+		}
+	}},
+	{"a node whose numbers follow each other", "", func(a *actor) { a.node(300+a.way, -1) }},
+	{"sequence-gap", "sequence-gap", func(a *actor) { a.node(40, 10+8*a.way) }},
 	{"a broker that refuses the user", "refused", func(a *actor) {
 		for range 3 {
 			c := a.Dial(controller, broker)
@@ -115,6 +154,34 @@ func (a *actor) block(c *rehearsal.Conn, ref uint16, n int, code byte) {
 	}
 	c.Talk(blocktcp.AppendRead(nil, ref, items), blocktcp.AppendReadAnswer(nil, ref, items, given), a.think())
 	a.Wait(time.Second)
+}
+
+// subscribed is a client that has subscribed to something.
+func (a *actor) subscribed(filter string) *rehearsal.Conn {
+	c := a.Dial(controller, broker)
+	c.Talk(mqttConnect("gate"), []byte{0x20, 2, 0, 0}, a.think())
+	rest := append([]byte{0, 7, 0, byte(len(filter))}, filter...)
+	c.Talk(append([]byte{0x82, byte(len(rest) + 1)}, append(rest, 1)...), []byte{0x90, 3, 0, 7, 1}, a.think())
+	return c
+}
+
+// node is one of Sparkplug B that tells n times, and leaves a number out.
+func (a *actor) node(n, without int) {
+	c := a.Dial(controller, broker)
+	c.Talk(mqttConnect("node"), []byte{0x20, 2, 0, 0}, a.think())
+	say := func(kind string, seq int) {
+		topic := "spBv1.0/skerry/" + kind + "/rowa"
+		payload := wiremqtt.AppendPayload(nil, &wiremqtt.Payload{Seq: uint64(seq), HasSeq: true})
+		rest := append(append([]byte{0, byte(len(topic))}, topic...), payload...)
+		c.Say(capture.Asker, append([]byte{0x30, byte(len(rest))}, rest...))
+		a.Wait(time.Second)
+	}
+	say("NBIRTH", 0)
+	for i := 1; i < n; i++ {
+		if i != without {
+			say("NDATA", i%256)
+		}
+	}
 }
 
 func mqttConnect(id string) []byte {

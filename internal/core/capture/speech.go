@@ -53,6 +53,8 @@ type Heard struct {
 	Request, Answer, Data []byte
 	// AskedIn and AnsweredIn are the packets, 0 for none.
 	AskedIn, AnsweredIn int64
+	// Report is set for what is told without being asked for each.
+	Report *Report
 	// Stray is why octets of Answer (or Request) belong to no exchange; empty for an
 	// exchange.
 	Stray string
@@ -107,6 +109,9 @@ type Speech struct {
 	// Question and Answer label octets.
 	Question func(request []byte) []exchange.Field
 	Answer   func(request, answer []byte, points []exchange.Labelled) []exchange.Field
+	// Covers reports whether what is subscribed to holds a name; nil where nothing is
+	// subscribed to.
+	Covers func(filter, name string) bool
 	// Units are those that an answer brings, each in whole octets; nil for none.
 	Units func(request, answer []byte) []byte
 }

@@ -37,6 +37,7 @@ type Judge struct {
 	// notCaptured is how many octets the recording has not got.
 	notCaptured int64
 	writes      writes
+	reports     reports
 	recent      *Talk
 }
 
@@ -58,7 +59,7 @@ type host struct {
 // New returns a judge. The site may be nil.
 func New(s *site.Site) *Judge {
 	return &Judge{Talks: map[TalkKey]*Talk{}, ends: map[endKey]*end{}, lines: map[string]*end{}, hosts: map[netip.Addr]*host{}, plan: planOf(s),
-		writes: writes{}}
+		writes: writes{}, reports: reports{}}
 }
 
 func (j *Judge) host(a netip.Addr) *host {
@@ -122,6 +123,9 @@ func (j *Judge) Heard(c *capture.Conn, h *capture.Heard) {
 			return
 		}
 		j.recent = t
+	}
+	if h.Report != nil {
+		j.reports.hear(c, t, h)
 	}
 	if h.Stray != "" {
 		if h.Cause == exchange.TwoStations {
@@ -211,6 +215,7 @@ func (j *Judge) Findings() []finding.Finding {
 		found = append(found, j.talking(t)...)
 	}
 	found = append(found, j.writes.findings(j)...)
+	found = append(found, j.reports.findings(j)...)
 	if j.plan != nil {
 		found = append(found, j.plan.findings(j)...)
 	}

@@ -4,6 +4,8 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -38,8 +40,9 @@ var packetWords = map[int]string{connect: "connect", publish: "publish", publish
 func init() {
 	capture.Register(&capture.Speech{Protocol: family.TCP.Name, Recognise: recognise, AskerOf: askerOf,
 		New: func(_ *capture.Conn, heard func(*capture.Heard)) capture.Reader {
-			return &ear{waiting: capture.Waiting{Heard: heard}}
+			return &ear{waiting: capture.Waiting{Heard: heard}, due: map[uint16]due{}}
 		},
+		Covers:   family.Covers,
 		Words:    func(h *capture.Heard) string { return packetWords[h.Function] },
 		Question: func(b []byte) []exchange.Field { return labels(b) },
 		Answer:   func(_, b []byte, _ []exchange.Labelled) []exchange.Field { return labels(b) }})
@@ -123,7 +126,24 @@ func askerOf(said [2][]byte) (first, known bool) {
 type ear struct {
 	waiting capture.Waiting
 	frames  [2]capture.Frames
+	version byte
+	due     map[uint16]due // what the broker told and is to be confirmed, by number
+	last    time.Time
 }
+
+// due is a message that is to be confirmed.
+type due struct {
+	at     time.Time
+	packet int64
+	topic  string
+}
+
+// Of what is to be confirmed: how many are remembered, and after what time one that is
+// not is said to be so.
+const (
+	mostDue      = 1000
+	confirmLimit = 5 * time.Second
+)
 
 // Said implements capture.Reader.
 func (e *ear) Said(p capture.Piece) {
@@ -147,8 +167,12 @@ func (e *ear) packet(p capture.Piece, b []byte) {
 		return uint64(binary.BigEndian.Uint16(rest))
 	}
 	plain := func(*capture.Heard) {}
+	e.last = p.At
 	switch kind {
 	case connect:
+		if _, after, ok := text(rest); ok && len(after) > 0 {
+			e.version = after[0]
+		}
 		e.waiting.Ask(ofConnect, &question)
 	case connectAck:
 		e.waiting.Answer(ofConnect, p, b, func(h *capture.Heard) {
@@ -159,7 +183,9 @@ func (e *ear) packet(p capture.Piece, b []byte) {
 	case publish:
 		e.published(p, b, rest, &question)
 	case publishAck, publishReceived:
-		if p.Side == capture.Answerer {
+		if p.Side == capture.Asker {
+			delete(e.due, uint16(number()))
+		} else {
 			e.waiting.Answer(number(), p, b, func(h *capture.Heard) {
 				if len(rest) >= 3 && rest[2] >= 0x80 {
 					h.Outcome, h.Code = exchange.Declined, int(rest[2])
@@ -172,6 +198,8 @@ func (e *ear) packet(p capture.Piece, b []byte) {
 		e.waiting.Answer(number(), p, b, func(h *capture.Heard) {
 			if len(rest) > 2 && rest[len(rest)-1] >= 0x80 {
 				h.Outcome, h.Code = exchange.Declined, int(rest[len(rest)-1])
+			} else if filter, ok := e.filterOf(body(h.Request)); ok {
+				h.Report = &capture.Report{Way: capture.Wants, Name: filter}
 			}
 		})
 	case unsubscribeAck:
@@ -196,13 +224,25 @@ func (e *ear) packet(p capture.Piece, b []byte) {
 // published is told of a message, to the broker or from it.
 func (e *ear) published(p capture.Piece, b, rest []byte, question *capture.Heard) {
 	question.Write = true
+	topic, after, ok := text(rest)
+	service := b[0] >> 1 & 3
+	report := &capture.Report{Way: capture.Gives, Name: topic}
+	payload := after
+	if service > 0 && len(after) >= 2 {
+		payload = after[2:]
+	}
+	e.numbered(report, payload)
 	if p.Side == capture.Answerer {
+		report.Way = capture.Brings
+		if service > 0 && len(after) >= 2 && len(e.due) < mostDue {
+			e.due[binary.BigEndian.Uint16(after)] = due{p.At, p.Number, topic}
+		}
 		e.waiting.Alone(&capture.Heard{Station: -1, Function: publish, Answered: p.At, AnsweredIn: p.Number, Answer: b,
-			Outcome: exchange.Reported})
+			Outcome: exchange.Reported, Report: report})
 		return
 	}
-	_, after, ok := text(rest)
-	if service := b[0] >> 1 & 3; service == 0 || !ok || len(after) < 2 {
+	question.Report = report
+	if service == 0 || !ok || len(after) < 2 {
 		question.Outcome = exchange.Sent
 		e.waiting.Alone(question)
 		return
@@ -210,14 +250,65 @@ func (e *ear) published(p capture.Piece, b, rest []byte, question *capture.Heard
 	e.waiting.Ask(uint64(binary.BigEndian.Uint16(after)), question)
 }
 
+// filterOf is the first that a subscription names (MQTT 5, clause 3.8).
+func (e *ear) filterOf(rest []byte) (filter string, ok bool) {
+	if len(rest) < 2 {
+		return "", false
+	}
+	rest = rest[2:]
+	if e.version >= 5 { // properties, after their length
+		n, shift, i := 0, 0, 0
+		for ; i < len(rest) && i < 4; i++ {
+			n |= int(rest[i]&0x7F) << shift
+			if shift += 7; rest[i]&0x80 == 0 {
+				i++
+				break
+			}
+		}
+		if n+i > len(rest) {
+			return "", false
+		}
+		rest = rest[n+i:]
+	}
+	filter, _, ok = text(rest)
+	return strings.TrimPrefix(filter, "$share/"), ok && !strings.HasPrefix(filter, "$share/")
+}
+
+// numbered takes the number out of a message of Sparkplug B: those of one node follow each
+// other (clause 6.4.6), from 0 with its birth.
+func (e *ear) numbered(r *capture.Report, payload []byte) {
+	parts := strings.Split(r.Name, "/")
+	if e.version >= 5 || len(parts) < 4 || parts[0] != "spBv1.0" || parts[2] == "NDEATH" || parts[2] == "NCMD" ||
+		parts[2] == "DCMD" {
+		return
+	}
+	p, err := ParsePayload(payload)
+	if err != nil || !p.HasSeq {
+		return
+	}
+	r.Series, r.Number, r.Modulus = parts[1]+"/"+parts[3], int(p.Seq), 256
+	r.Begins = parts[2] == "NBIRTH"
+}
+
 // Lost implements capture.Reader.
 func (e *ear) Lost(side capture.Side, _ int) {
 	e.frames[side].Drop()
 	e.waiting.Lost()
+	clear(e.due) // they may have been confirmed in what is missing
 }
 
 // Finish implements capture.Reader.
-func (e *ear) Finish(c *capture.Conn, at time.Time) { e.waiting.Finish(c, at) }
+func (e *ear) Finish(c *capture.Conn, at time.Time) {
+	for _, number := range slices.Sorted(maps.Keys(e.due)) {
+		d := e.due[number]
+		if e.last.Sub(d.at) < confirmLimit {
+			continue
+		}
+		e.waiting.Heard(&capture.Heard{Station: -1, Function: publish, Answered: d.at, AnsweredIn: d.packet,
+			Stray: "it was to be confirmed and was not", Report: &capture.Report{Way: capture.Unconfirmed, Name: d.topic}})
+	}
+	e.waiting.Finish(c, at)
+}
 
 // labels says what the octets of a packet are.
 func labels(b []byte) []exchange.Field {

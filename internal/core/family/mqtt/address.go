@@ -78,6 +78,24 @@ func CheckTopic(topic string) error {
 	return nil
 }
 
+// Covers reports whether a filter holds a topic (MQTT 5, clause 4.7): + stands for one
+// level, # for all that follow, and neither for a first level that begins with $.
+func Covers(filter, topic string) bool {
+	f, t := strings.Split(filter, "/"), strings.Split(topic, "/")
+	if strings.HasPrefix(topic, "$") && !strings.HasPrefix(filter, "$") {
+		return false
+	}
+	for i, level := range f {
+		switch {
+		case level == "#":
+			return true
+		case i >= len(t), level != "+" && level != t[i]:
+			return false
+		}
+	}
+	return len(f) == len(t)
+}
+
 func (scheme) Short(a address.Address) string {
 	_, name, _ := a.Name()
 	return name
