@@ -240,6 +240,54 @@ func TestLines(t *testing.T) {
 	}
 }
 
+// TestNoSilence: questions that follow at once behind an answer are named, where it is
+// known how the line is set and times are times; those behind a silence are not.
+func TestNoSilence(t *testing.T) {
+	for _, c := range []struct {
+		name    string
+		says    bool
+		wait    time.Duration // behind the answer
+		untimed bool
+		baud    int
+		codes   string
+	}{
+		{"lines that say who speaks", true, 0, false, 19200, "no-silence-between-frames"},
+		{"lines that do not", false, 0, false, 19200, "no-silence-between-frames"},
+		{"too short a silence", false, 1500 * time.Microsecond, false, 9600, "no-silence-between-frames"},
+		{"long enough", true, 5 * time.Millisecond, false, 9600, ""},
+		{"octets without times", false, 0, true, 19200, ""},
+	} {
+		l := &lineActor{actor: actor{Stage: rehearsal.New(), rnd: rand.New(rand.NewPCG(5, 1))}, framing: wire.RTU,
+			text: &strings.Builder{}, says: c.says}
+		var octets bytes.Buffer
+		format := serial.Usual
+		format.Baud = c.baud
+		for range 20 {
+			question, answer := l.frame(11, l.read(0, 4)...), l.frame(11, l.registers(4)...)
+			octets.Write(question)
+			octets.Write(answer)
+			l.say(capture.Asker, question)
+			l.Wait(l.think())
+			// As a port hears it: the last octet is told when it is there.
+			l.say(capture.Answerer, answer[:len(answer)-1])
+			fmt.Fprintf(l.text, "%s %s% X\n", l.Now.Format("15:04:05.000000"), map[bool]string{true: "rx "}[c.says],
+				answer[len(answer)-1:])
+			l.Wait(c.wait)
+		}
+		source := Source{Name: "row.txt", From: strings.NewReader(l.text.String()), Serial: &format}
+		if c.untimed {
+			source = Source{Name: "row.bin", From: &octets, Serial: &format}
+		}
+		r := New(nil)
+		if err := r.Read(context.Background(), source); err != nil {
+			t.Fatal(err)
+		}
+		if got := r.Finish(); codes(got.Findings) != c.codes || got.Exchanges < 20 {
+			t.Errorf("%s: %d exchanges, %+v", c.name, got.Exchanges, got.Findings)
+		}
+	}
+}
+
 func (s *lineScene) judged(t *testing.T, framing wire.Framing, way int) {
 	l := &lineActor{actor: actor{Stage: rehearsal.New(), rnd: rand.New(rand.NewPCG(5, uint64(way))), way: way},
 		framing: framing}

@@ -76,7 +76,8 @@ func (r *Reading) readSerial(ctx context.Context, src Source, in io.Reader, head
 // readOctets reads octets as they came over a line that was set so. They have no times
 // of their own: each is taken to have followed the one before at once.
 func (r *Reading) readOctets(ctx context.Context, src Source, in *bufio.Reader) error {
-	packet := capture.Packet{Kind: capture.Serial, Line: lineName(src.Name), Format: src.Serial, OneWay: true}
+	packet := capture.Packet{Kind: capture.Serial, Line: lineName(src.Name), Format: src.Serial, OneWay: true,
+		Untimed: true}
 	at := time.Unix(0, 0).UTC()
 	var b [256]byte
 	before := r.assembler.Packets

@@ -32,8 +32,10 @@ type Conn struct {
 	// say who speaks. Format is how the line is set, nil where that is not known, and
 	// Name what it is called.
 	Serial, OneWay bool
-	Format         *serial.Format
-	Name           string
+	// Untimed is set where the times of octets are made up.
+	Untimed bool
+	Format  *serial.Format
+	Name    string
 	// Speech is what is spoken; nil for what no family knows.
 	Speech *Speech
 	// Began is when it was first heard of, Greeted when it was accepted; zero where

@@ -64,6 +64,8 @@ type Packet struct {
 	Format *serial.Format
 	Side   Side
 	OneWay bool
+	// Untimed is set where the times of octets are made up.
+	Untimed bool
 	// Whole is the length of the packet as it was on the wire.
 	Whole int
 }

@@ -45,6 +45,9 @@ type Heard struct {
 	ToAll bool
 	// Again is set where the same was asked just before and got no answer.
 	Again bool
+	// Close is set where it follows what was said before without the silence that tells
+	// frames apart.
+	Close bool
 	// Late is set where the same exchange was told of before, as not answered.
 	Late bool
 	// Broken says what is wrong with the answer: as a clause.

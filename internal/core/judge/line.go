@@ -82,6 +82,13 @@ func (j *Judge) onLine(t *Talk, name, station string) (found []finding.Finding) 
 			share(&t.torn)+" begin as they should, and the rest does not come.",
 			"Octets are lost on the way: look at the adapter or gateway, its buffers, and at termination.", "")
 	}
+	if t.close.n >= 5 && t.close.n*4 > t.Asked {
+		add("no-silence-between-frames", finding.Doubt, 0.7, &t.close, "Questions to "+name+" follow without a silence",
+			fmt.Sprintf("%d of %d questions begin at once behind the frame before, and the standard wants 3.5 characters of "+
+				"silence, at least 1.75 ms above 19 200 baud: a device may take both for one.", t.close.n, t.Asked),
+			"Have the asking end wait before each question; in an adapter or gateway, lengthen the time between frames.",
+			"The recorder hands on what came together: compare with its latency.")
+	}
 	// Once in a while it is the recorder that paused.
 	if t.parted.n >= 3 || t.parted.n*4 > good {
 		add("in-pieces", finding.Doubt, 0.9, &t.parted, "Answers of "+name+" come in pieces",

@@ -56,6 +56,7 @@ type Talk struct {
 	echo      proofs
 	collision proofs
 	parted    proofs
+	close     proofs
 	over      proofs
 	toAll     proofs
 	odd       proofs
@@ -138,6 +139,9 @@ func (t *Talk) hear(h *capture.Heard) {
 		latency := h.Latency()
 		t.Latency[stepOf(latency)]++
 		t.Longest = max(t.Longest, latency)
+	}
+	if h.Close {
+		t.prove(&t.close, h, t.words)
 	}
 	if h.Range.Count > 0 {
 		f.ranged = true

@@ -20,7 +20,11 @@ func init() {
 		capture.Register(&capture.Speech{Protocol: s.protocol, Serial: s.line, Recognise: s.framing.recognise,
 			AskerOf: s.framing.askerOf,
 			New: func(c *capture.Conn, heard func(*capture.Heard)) capture.Reader {
-				return &lineEar{framing: s.framing, oneWay: c.OneWay, own: c.Format, heard: heard}
+				e := &lineEar{framing: s.framing, oneWay: c.OneWay, own: c.Format, heard: heard}
+				if c.Format != nil && !c.Untimed && s.framing == RTU {
+					e.silence = time.Duration(family.SilenceMs(*c.Format) * float64(time.Millisecond))
+				}
+				return e
 			},
 			Words: words, Question: s.framing.DissectRequest, Answer: s.framing.DissectAnswer, Units: s.framing.units})
 	}
@@ -79,6 +83,12 @@ type lineEar struct {
 	done    goneAsk // the last that was answered
 	echo    bool
 	out     capture.Heard
+	// silence is what tells frames apart, 0 where that is not known or nothing is timed;
+	// ended is when the last frame did, and in which packet.
+	silence time.Duration
+	ended   time.Time
+	endedIn int64
+	close   bool // the question followed too closely
 }
 
 // goneAsk is a question that is over.
@@ -160,10 +170,14 @@ func (e *lineEar) take(in *heardOctets, p capture.Piece) {
 			at.At, at.Number = in.last, p.Number
 		}
 		if asks {
+			// As it is timed by its first octets' arrival, what is too close is so for sure.
+			e.close = e.silence > 0 && !e.ended.IsZero() &&
+				(in.first.Number == e.endedIn || in.first.At.Sub(e.ended) < e.silence)
 			e.question(at, in.first, frame)
 		} else {
 			e.answer(at, frame, in.paused)
 		}
+		e.ended, e.endedIn = at.At, at.Number
 		in.paused = 0
 		in.first, in.pieces = p, 1
 		in.first.Octets = nil
@@ -300,7 +314,7 @@ func (e *lineEar) question(p, first capture.Piece, frame []byte) {
 func (e *lineEar) begin() *capture.Heard {
 	unit, pdu, _ := e.framing.Open(e.asked.frame)
 	e.out = capture.Heard{Station: int(unit), Asked: e.asked.at, AskedIn: e.asked.packet, Request: e.asked.frame,
-		Again: e.asked.again}
+		Again: e.asked.again, Close: e.close}
 	if e.echo {
 		e.out.Cause = exchange.Echo
 	}
