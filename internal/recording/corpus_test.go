@@ -52,6 +52,30 @@ func (a *actor) registers(n int) []byte {
 	return pdu
 }
 
+// results is a device that counts a result every two seconds, and an asker that gives the
+// number back as often as it does so; without that it counts no further.
+func (a *actor) results(n, given int) {
+	c := a.Dial(controller, skid)
+	talk := func(pdu, answer []byte) {
+		id := a.next()
+		c.Talk(tcp(id, 1, pdu...), tcp(id, 1, answer...), a.think())
+		a.Wait(500 * time.Millisecond)
+	}
+	number := byte(40)
+	for i := range n {
+		if i <= given {
+			number++
+		}
+		for range 3 {
+			talk(a.read(100, 3), []byte{3, 6, 0, number, byte(a.rnd.IntN(4)), byte(a.rnd.IntN(256)), 0, 7})
+		}
+		if i < given {
+			one := wire.WriteRegistersPDU(nil, 200, []byte{0, number})
+			talk(one, one)
+		}
+	}
+}
+
 func (a *actor) read(start uint16, n int) []byte {
 	return wire.ReadPDU(nil, modbus.HoldingRegisters, start, n)
 }
@@ -492,6 +516,8 @@ var scenes = []scene{
 			}
 		}
 	}},
+	{"results whose numbers come back", "", func(a *actor) { a.results(12+a.way, 12+a.way) }},
+	{"waiting-for-handshake", "waiting-for-handshake", func(a *actor) { a.results(12, 5+a.way) }},
 	{"slow-first", "slow-first", func(a *actor) {
 		for range 3 + a.way {
 			c := a.Dial(controller, skid)

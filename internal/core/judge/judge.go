@@ -38,6 +38,7 @@ type Judge struct {
 	notCaptured int64
 	writes      writes
 	reports     reports
+	handshakes  handshakes
 	recent      *Talk
 }
 
@@ -59,7 +60,8 @@ type host struct {
 // New returns a judge. The site may be nil.
 func New(s *site.Site) *Judge {
 	return &Judge{Talks: map[TalkKey]*Talk{}, ends: map[endKey]*end{}, lines: map[string]*end{}, hosts: map[netip.Addr]*host{}, plan: planOf(s),
-		writes: writes{}, reports: reports{}}
+		writes: writes{}, reports: reports{},
+		handshakes: handshakes{}}
 }
 
 func (j *Judge) host(a netip.Addr) *host {
@@ -141,6 +143,7 @@ func (j *Judge) Heard(c *capture.Conn, h *capture.Heard) {
 	if h.Write || len(j.writes) > 0 {
 		j.writes.hear(t, h)
 	}
+	j.handshakes.hear(t, h)
 	if j.plan != nil {
 		j.plan.values(t, h)
 	}
@@ -216,6 +219,7 @@ func (j *Judge) Findings() []finding.Finding {
 	}
 	found = append(found, j.writes.findings(j)...)
 	found = append(found, j.reports.findings(j)...)
+	found = append(found, j.handshakes.findings(j)...)
 	if j.plan != nil {
 		found = append(found, j.plan.findings(j)...)
 	}
