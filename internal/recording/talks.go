@@ -11,17 +11,21 @@ import (
 
 // TalkView is what is known of one who asks a station.
 type TalkView struct {
-	Link     string  `json:"link,omitempty"` // of the site, where it is Ferry that asks
-	Asker    string  `json:"asker"`
-	Answerer string  `json:"answerer"`
-	At       string  `json:"at"` // address and port, or line
-	Station  int     `json:"station"`
-	Protocol string  `json:"protocol"`
-	Asked    int     `json:"asked"`
-	Answered int     `json:"answered"`
-	Declined int     `json:"declined"`
-	None     int     `json:"none"`
-	Garbled  int     `json:"garbled"`
+	Link     string `json:"link,omitempty"` // of the site, where it is Ferry that asks
+	Asker    string `json:"asker"`
+	Answerer string `json:"answerer"`
+	At       string `json:"at"` // address and port, or line
+	Station  int    `json:"station"`
+	Protocol string `json:"protocol"`
+	Asked    int    `json:"asked"`
+	Answered int    `json:"answered"`
+	Declined int    `json:"declined"`
+	None     int    `json:"none"`
+	Garbled  int    `json:"garbled"`
+	// Again is how many were asked again because no answer came, MadeGood how many of
+	// these were answered.
+	Again    int     `json:"again,omitempty"`
+	MadeGood int     `json:"madeGood,omitempty"`
 	Octets   int64   `json:"octets"`
 	MedianMs float64 `json:"medianMs"`
 	P99Ms    float64 `json:"p99Ms"`
@@ -60,7 +64,7 @@ func (r *Reading) talks() []TalkView {
 func (r *Reading) talk(t *judge.Talk) TalkView {
 	v := TalkView{Asker: asker(&t.Key), Answerer: r.judge.Name(t), At: where(&t.Key), Station: t.Key.Station,
 		Protocol: t.Protocol, Asked: t.Asked, Answered: t.Answered, Declined: t.Declined, None: t.Unanswered,
-		Garbled: t.Garbled + t.Broken, Octets: t.Octets, MedianMs: ms(t.Percentile(0.5)), P99Ms: ms(t.Percentile(0.99)),
+		Garbled: t.Garbled + t.Broken, Again: t.Again, MadeGood: t.MadeGood, Octets: t.Octets, MedianMs: ms(t.Percentile(0.5)), P99Ms: ms(t.Percentile(0.99)),
 		MostMs: ms(t.Longest), Latency: t.Doubling(), Requests: []RequestView{}, Beyond: t.Beyond}
 	for _, q := range t.Requests {
 		view := RequestView{Says: says(t.Protocol, &capture.Heard{Function: q.Function, Range: q.Range, Write: q.Write}),

@@ -176,6 +176,7 @@ type Rung struct {
 	Bad       bool             `json:"bad,omitempty"`
 	Stray     bool             `json:"stray,omitempty"`
 	Write     bool             `json:"write,omitempty"`
+	Again     bool             `json:"again,omitempty"` // the same was asked just before, without an answer
 	AskedIn   int64            `json:"askedIn,omitempty"`
 	Answered  int64            `json:"answeredIn,omitempty"`
 	Function  int              `json:"function"`
@@ -334,7 +335,7 @@ func (k *Kept) RowAt(atMs float64) (int, error) {
 func (x *Index) rung(i int, r *Row) Rung {
 	key, speaks := &x.Talks[r.Talk], x.Protocols[r.Talk]
 	v := Rung{Row: i, AtMs: float64(r.At.UnixMicro()) / 1e3, LatencyMs: -1, Asker: asker(key), Outcome: r.Outcome,
-		Bad: r.Bad(), Stray: r.Stray, Write: r.Write, AskedIn: r.AskedIn, Answered: r.AnsweredIn, Function: r.Function,
+		Bad: r.Bad(), Stray: r.Stray, Write: r.Write, Again: r.Again, AskedIn: r.AskedIn, Answered: r.AnsweredIn, Function: r.Function,
 		Station: key.Station, At: where(key)}
 	def, _ := protocol.Named(speaks)
 	v.Answerer = v.At

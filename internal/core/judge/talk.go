@@ -29,7 +29,10 @@ type Talk struct {
 	First    time.Time
 	// Asked counts the questions, and what came of them.
 	Asked, Answered, Declined, Unanswered, Garbled, Broken int
-	Octets                                                 int64
+	// Again counts those that were asked again at once for want of an answer, MadeGood
+	// those of them that were answered.
+	Again, MadeGood int
+	Octets          int64
 	// Latency counts answers by the time they took, in steps of a quarter of an octave
 	// from 1 µs.
 	Latency [latencySteps]int32
@@ -165,6 +168,12 @@ func (t *Talk) hear(h *capture.Heard) {
 	}
 	if h.Manner != 0 {
 		t.manner(h)
+	}
+	if h.Again {
+		t.Again++
+		if h.Outcome == exchange.Answered {
+			t.MadeGood++
+		}
 	}
 	switch h.Outcome {
 	case exchange.Answered, exchange.Sent:
@@ -381,6 +390,10 @@ func (j *Judge) unanswered(t *Talk, def *protocol.Def, name string) (found []fin
 		f.Title = name + " leaves questions unanswered"
 		f.Sentence = fmt.Sprintf("%d of %d questions got no answer (%.1f %%).", rest.n, t.Asked,
 			100*float64(rest.n)/float64(t.Asked))
+		if t.MadeGood > 0 {
+			f.Sentence += fmt.Sprintf(" %d were made good: the same was asked again at once, and answered.",
+				min(t.MadeGood, rest.n))
+		}
 		f.Remedy = "Look at its load, and on a serial line behind it for noise and termination. Ask it less often and " +
 			"see whether that helps."
 	}

@@ -1926,6 +1926,8 @@ export interface TalkView {
   declined: number;
   none: number;
   garbled: number;
+  again?: number;
+  madeGood?: number;
   octets: number;
   medianMs: number;
   p99Ms: number;
@@ -1962,6 +1964,7 @@ export interface Rung {
   bad?: boolean;
   stray?: boolean;
   write?: boolean;
+  again?: boolean;
   askedIn?: number;
   answeredIn?: number;
   function: number;

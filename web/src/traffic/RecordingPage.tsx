@@ -82,7 +82,7 @@ export function RecordingPage() {
         from: r.asker,
         to: r.station < 0 ? r.at : `${r.at}/${r.station}`,
         after: r.latencyMs >= 0 ? `+ ${r.latencyMs.toFixed(1)} ms` : r.stray ? "" : "no answer",
-        asks: r.asks,
+        asks: r.again ? `again: ${r.asks}` : r.asks,
         says: r.says,
         outcome: r.outcome || "stray",
         good: !r.bad,

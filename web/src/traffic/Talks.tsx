@@ -74,7 +74,7 @@ export function Talks({
                     <span className="small">
                       {" "}
                       {[
-                        t.none && `${t.none} without`,
+                        t.none && `${t.none} without${t.madeGood ? ` (${t.madeGood} made good)` : ""}`,
                         t.declined && `${t.declined} refused`,
                         t.garbled && `${t.garbled} broken`,
                       ]
