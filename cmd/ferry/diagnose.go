@@ -25,6 +25,7 @@ func diagnoseCommand() *cobra.Command {
 	asJSON := c.Flags().Bool("json", false, "print one JSON object")
 	set := c.Flags().String("serial", "", "how the line was set of which a file is a recording, as 19200:8E1")
 	path := c.Flags().String("site", "", "site file to compare with")
+	talks := c.Flags().Bool("talks", false, "say who asks whom for what, how often, and how long answers take")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		var s *site.Site
 		if *path != "" {
@@ -50,9 +51,15 @@ func diagnoseCommand() *cobra.Command {
 		result := reading.Finish()
 		var err error
 		if *asJSON {
-			err = printJSON(c.OutOrStdout(), result)
+			err = printJSON(c.OutOrStdout(), struct {
+				recording.Result
+				Talks []recording.TalkView `json:"talks"`
+			}{result, reading.Talks()})
 		} else {
 			printDiagnosis(c.OutOrStdout(), &result)
+			if *talks {
+				printTalks(c.OutOrStdout(), reading.Talks())
+			}
 		}
 		if err != nil {
 			return err
@@ -73,6 +80,19 @@ func readCapture(c *cobra.Command, reading *recording.Reading, name string, form
 		from = f
 	}
 	return reading.Read(c.Context(), recording.Source{Name: name, From: from, Serial: format})
+}
+
+// printTalks prints who asks whom, a line each, and below it for what.
+func printTalks(out io.Writer, talks []recording.TalkView) {
+	for i := range talks {
+		t := &talks[i]
+		fmt.Fprintf(out, "%s asks %s (%s) %d times: %d answered, %d refused, %d without answer, %d broken; median %.1f ms, "+
+			"99 %% %.1f ms, longest %.1f ms\n", t.Asker, printable(t.Answerer), t.At, t.Asked, t.Answered, t.Declined, t.None,
+			t.Garbled, t.MedianMs, t.P99Ms, t.MostMs)
+		for _, r := range t.Requests {
+			fmt.Fprintf(out, "      %s: %d times, every %.0f ms, %d answered\n", printable(r.Says), r.Asked, r.EveryMs, r.Answered)
+		}
+	}
 }
 
 func printDiagnosis(out io.Writer, r *recording.Result) {

@@ -2,6 +2,7 @@ package recording
 
 import (
 	"bytes"
+	"compress/gzip"
 	"context"
 	"fmt"
 	"math/rand/v2"
@@ -296,6 +297,17 @@ func (s *lineScene) judged(t *testing.T, framing wire.Framing, way int) {
 		l.text, l.says = &strings.Builder{}, way == 0
 		s.play(l)
 		source := Source{Name: "tank row A.txt", From: strings.NewReader(l.text.String())}
+		if framing == wire.ASCII { // packed or not makes no difference
+			var packed bytes.Buffer
+			z := gzip.NewWriter(&packed)
+			if _, err := z.Write([]byte(l.text.String())); err != nil {
+				t.Fatal(err)
+			}
+			if err := z.Close(); err != nil {
+				t.Fatal(err)
+			}
+			source.From = &packed
+		}
 		if err := r.Read(context.Background(), source); err != nil {
 			t.Fatal(err)
 		}

@@ -3,6 +3,8 @@ package recording
 
 import (
 	"bufio"
+	"bytes"
+	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
@@ -85,6 +87,23 @@ func (t tee) Done(c *capture.Conn) {
 func (r *Reading) Read(ctx context.Context, src Source) error {
 	in := bufio.NewReaderSize(src.From, headOctets)
 	head, _ := in.Peek(headOctets)
+	if packed := []byte{0x1F, 0x8B}; bytes.HasPrefix(head, packed) {
+		// Packets are unpacked where they are read, which is told of what is broken off. What
+		// unpacks to text or octets of a line is unpacked here.
+		if unpacked, err := gzip.NewReader(bytes.NewReader(head)); err == nil {
+			first := make([]byte, 4096)
+			n, _ := io.ReadFull(unpacked, first)
+			first = first[:n]
+			if files.LooksSerial(first) || src.Serial != nil && !files.LooksPackets(first) && !bytes.HasPrefix(first, packed) {
+				whole, err := gzip.NewReader(in)
+				if err != nil {
+					return fmt.Errorf("%s: %w", src.Name, err)
+				}
+				src.From = whole
+				return r.Read(ctx, src)
+			}
+		}
+	}
 	switch {
 	case files.LooksSerial(head):
 		return r.readSerial(ctx, src, in, head)

@@ -278,7 +278,7 @@ func (k *Kept) all(ctx context.Context, of *site.Site) error {
 	w := &watcher{Index: index, next: time.Now().Add(glance)}
 	r := New(of, w)
 	w.look = func() {
-		now, talks := r.Now(), r.talks()
+		now, talks := r.Now(), r.Talks()
 		k.mu.Lock()
 		k.result, k.talks = now, talks
 		k.mu.Unlock()
@@ -294,6 +294,6 @@ func (k *Kept) all(ctx context.Context, of *site.Site) error {
 		index.Close()
 		return err
 	}
-	k.result, k.talks, k.index = result, r.talks(), index
+	k.result, k.talks, k.index = result, r.Talks(), index
 	return nil
 }

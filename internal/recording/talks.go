@@ -52,8 +52,8 @@ type RequestView struct {
 // mostRequestViews is how many questions of one talk are shown.
 const mostRequestViews = 200
 
-// talks is what is known of those who talk.
-func (r *Reading) talks() []TalkView {
+// Talks is what is known of those who talk.
+func (r *Reading) Talks() []TalkView {
 	list := []TalkView{}
 	for _, t := range r.judge.Sorted() {
 		list = append(list, r.talk(t))
