@@ -169,6 +169,8 @@ func TestRelay(t *testing.T) {
 		}
 	}
 	b.sees("20 so far")
+	b.press("Have the bench ask")
+	b.until("the bench asks through it", `/2[1-9] so far/.test(document.querySelector("[data-relay='1']").innerText)`)
 	b.choose("Line", "rowa")
 	b.press("Listen")
 	b.sees("Nothing is heard yet")
@@ -180,7 +182,7 @@ func TestRelay(t *testing.T) {
 		`["DO probe 13", "pH 22"].every(n => document.querySelector("main").innerText.includes(n))`)
 	b.to("/traffic/relays")
 	b.press("Keep as a recording")
-	b.sees("20 exchanges")
+	b.until("who asks is not in the plan", `document.querySelector("[data-finding='unknown-asker']")`)
 	b.to("/traffic/relays")
 	b.press("Plant")
 	b.press("Go to the plant")

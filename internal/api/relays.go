@@ -143,6 +143,28 @@ func onLoopback(e *relay.End) error {
 	return nil
 }
 
+// postRelayAsk has the bench play the program that asks through a relay, until that ends.
+func (s *Server) postRelayAsk(c fiber.Ctx) error {
+	r, err := s.Relays.Named(c.Params("id"))
+	if err != nil {
+		return err
+	}
+	setup := r.State().Setup
+	if s.Engine.Mode() != field.Bench || setup.Near.How != relay.Listen || setup.Near.Speaks != relay.Raw {
+		return problem.New("no-asker", "The bench asks through relays that wait for calls over TCP, in bench mode.", "")
+	}
+	now, _ := s.Store.Site()
+	for i := range now.Devices {
+		if now.Devices[i].Name == setup.To {
+			if err := s.Bench.Ask(r.Context(), now.Devices[i].ID, setup.Near.At); err != nil {
+				return err
+			}
+			return c.JSON(s.relaysNow())
+		}
+	}
+	return problem.New("no-asker", "The relay leads to no device that the bench plays.", "Ask by a program of your own.")
+}
+
 func (s *Server) postRelayStop(c fiber.Ctx) error {
 	if err := s.Relays.Stop(c.Params("id")); err != nil {
 		return err

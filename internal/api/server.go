@@ -212,6 +212,7 @@ func (s *Server) App() *fiber.App {
 	look.Get("/recordings/:id/exchanges/:row", s.getRecordedExchange)
 	look.Get("/relays", s.getRelays)
 	edit.Post("/relays", s.postRelay)
+	edit.Post("/relays/:id/ask", s.postRelayAsk)
 	edit.Post("/relays/:id/stop", s.postRelayStop)
 	edit.Post("/relays/:id/keep", s.postRelayKeep)
 	edit.Post("/bench/fault", s.postFault)

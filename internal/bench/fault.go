@@ -69,6 +69,7 @@ func Faults() []FaultKind {
 			Places: wire},
 		{Kind: "echo", Title: "the adapter hears what it sends", Places: line},
 		{Kind: "cut", Title: "the cable is cut", Places: line},
+		{Kind: "asked", Title: "another program asks on it", Unit: "ms", Default: 700, Least: 50, Most: 60_000, Places: line},
 		{Kind: "one-client", Title: "serves one client at a time", Places: tcp, Habit: true},
 		{Kind: "hangs-up", Title: "hangs up after each answer", Places: tcp, Habit: true},
 		{Kind: "dozes", Title: "hangs up on who is quiet", Unit: "ms", Default: 400, Least: 50, Most: 60_000, Places: tcp,

@@ -235,7 +235,16 @@ func (l *serialLine) run() {
 	defer close(l.done)
 	var coming []delivery
 	buf := make([]byte, 1024)
-	for {
+	var others time.Time // when another program asked last
+	has := false         // somebody has the port open
+	for n := 0; ; {
+		if fault := l.faultOf(""); fault.Kind == "asked" &&
+			time.Since(others) >= time.Duration(fault.Value)*time.Millisecond {
+			others = time.Now()
+			coming = append(coming, l.askedBy(n, others, has)...)
+			slices.SortStableFunc(coming, func(a, b delivery) int { return a.at.Compare(b.at) })
+			n++
+		}
 		wait := 50 * time.Millisecond
 		if len(coming) > 0 {
 			wait = time.Until(coming[0].at)
@@ -255,9 +264,13 @@ func (l *serialLine) run() {
 			return
 		default:
 		}
-		n, open := l.port.take(buf, min(wait, 50*time.Millisecond))
-		if !open { // nobody has the port open
-			coming = nil
+		got, open := l.port.take(buf, min(wait, 50*time.Millisecond))
+		if has = open; !open { // nobody has the port open
+			coming = slices.DeleteFunc(coming, func(d delivery) bool { return !d.tap })
+			if len(coming) > 0 { // for the port that listens
+				time.Sleep(time.Millisecond)
+				continue
+			}
 			select {
 			case <-l.quit:
 				return
@@ -266,10 +279,10 @@ func (l *serialLine) run() {
 			continue
 		}
 		now := time.Now()
-		if n <= 0 {
+		if got <= 0 {
 			continue
 		}
-		coming = append(coming, l.asked(buf[:n], now)...)
+		coming = append(coming, l.asked(buf[:got], now)...)
 		slices.SortStableFunc(coming, func(a, b delivery) int { return a.at.Compare(b.at) })
 	}
 }
@@ -326,6 +339,43 @@ func (l *serialLine) asked(data []byte, now time.Time) []delivery {
 		chars := serial.Receive(serial.Merge(request, back), heard)
 		for i, v := range serial.Delivered(chars, heard) {
 			deliveries = append(deliveries, delivery{now.Add(time.Duration(chars[i].End * 1e6)), v, true})
+		}
+	}
+	return deliveries
+}
+
+// askedBy is what another program's n-th question, and the answer to it, are to the near
+// end, if somebody has it open (what a port that nobody has set is given comes back), and to
+// the port that listens.
+func (l *serialLine) askedBy(n int, now time.Time, has bool) (deliveries []delivery) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if len(l.units) == 0 {
+		return nil
+	}
+	u := l.units[n%len(l.units)]
+	asks, ok := u.speech.(Asks)
+	if !ok {
+		return nil
+	}
+	questions := asks.Questions(&u.Simulated)
+	if len(questions) == 0 {
+		return nil
+	}
+	question := questions[n/len(l.units)%len(questions)]
+	all, end := serial.Send(question, u.format, 0)
+	all = serial.Merge(all, u.hears(question, all, u.format, end))
+	for _, to := range []struct {
+		port terminal
+		tap  bool
+	}{{l.port, false}, {l.tap, true}} {
+		if to.port == nil || !to.tap && !has {
+			continue
+		}
+		set := to.port.near()
+		chars := serial.Receive(all, set)
+		for i, v := range serial.Delivered(chars, set) {
+			deliveries = append(deliveries, delivery{now.Add(time.Duration(chars[i].End * 1e6)), v, to.tap})
 		}
 	}
 	return deliveries

@@ -259,6 +259,9 @@ func (r *Relay) Close() (err error) {
 	return err
 }
 
+// Context ends with the relay.
+func (r *Relay) Context() context.Context { return r.ctx }
+
 // accept takes calls, until the relay ends.
 func (r *Relay) accept(l net.Listener, take func(stream) bool) {
 	end := &r.Setup.Near

@@ -115,6 +115,19 @@ func (s speech) Hears(d *bench.Simulated, heard []byte, fault bench.Fault) []byt
 	return frame
 }
 
+// Questions read the beginning of each area that the device has.
+func (s speech) Questions(of *bench.Simulated) (list [][]byte) {
+	for i, area := range []string{family.HoldingRegisters, family.InputRegisters, family.Coils, family.DiscreteInputs} {
+		for n := 8; n > 0; n /= 2 {
+			if _, ok := of.Memory.Read(area, 0, n); ok {
+				list = append(list, s.framing.AppendFrame(nil, uint16(100+i), unit(of), wire.ReadPDU(nil, area, 0, n)...))
+				break
+			}
+		}
+	}
+	return list
+}
+
 func unit(d *bench.Simulated) byte { return byte(d.Def.Int(d.Settings, family.KeyUnit)) }
 
 // spoil applies a fault to the data unit of an answer.

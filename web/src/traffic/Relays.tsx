@@ -450,6 +450,7 @@ function Listening({ site }: { site: SiteView }) {
 /** One that is at work: what passed, what that means, and how it is kept. */
 function AtWork({ relay: r }: { relay: RelayState }) {
   const client = useQueryClient();
+  const mode = useLivePart((live) => live.state.mode);
   const navigate = useNavigate();
   const end = () =>
     attempt(async () => {
@@ -482,6 +483,16 @@ function AtWork({ relay: r }: { relay: RelayState }) {
             {r.fault?.kind && " · plays a fault"}
           </span>
         </span>
+        {mode === "bench" && !r.watch && r.near.how === "listen" && !r.near.speaks && (
+          <button
+            type="button"
+            className="button tight"
+            title="The bench plays the program that asks, until the relay is stopped"
+            onClick={() => void attempt(() => post(`/api/relays/${r.id}/ask`))}
+          >
+            Have the bench ask
+          </button>
+        )}
         <button type="button" className="button tight" onClick={() => void keep()}>
           Keep as a recording
         </button>
