@@ -175,6 +175,10 @@ func TestRelay(t *testing.T) {
 	b.press("Listen")
 	b.sees("Nothing is heard yet")
 	f.post(t, "/api/run/start", map[string]any{"links": []string{"lss-do13", "lss-ph22"}})
+	if dir := os.Getenv("FERRY_SHOTS"); dir != "" {
+		time.Sleep(2 * time.Second)
+		b.shot(filepath.Join(dir, "relays.png"))
+	}
 	b.until("the line is heard", `document.querySelectorAll("[data-relay]")[1]?.innerText.match(/\d{3} octets heard/)`)
 	f.post(t, "/api/run/stop", map[string]any{})
 	b.click("[data-relay='2'] button")

@@ -95,10 +95,6 @@ func TestShots(t *testing.T) {
 		"type\tEU\tR/W\nChiller-1\t40201\tREAL\t°C\tR\nChiller-2\t4o203\tREAL\t°C\tR\nOxygen-11\t40101\tINT\tmg/L\tRW\n")
 	b.sees("cannot come in yet")
 	b.shot(filepath.Join(dir, "intake.png"))
-	b.does(`localStorage.setItem("ferry-theme", "dark")`)
-	b.to("/points/do12/do12-wash")
-	time.Sleep(2 * time.Second)
-	b.shot(filepath.Join(dir, "dark.png"))
 }
 
 // structure makes the structure of a tank with an array of another one in it.

@@ -17,6 +17,7 @@ import (
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/field"
+	"ferry/internal/lookout"
 )
 
 // runCommand runs a site without windows, for machines that stand in a cabinet.
@@ -87,7 +88,7 @@ func runCommand() *cobra.Command {
 		}
 		logs.Info("running", "site", next.Name, "mode", string(engine.Mode()), "links", len(engine.State().Running),
 			"serving", len(engine.State().Serving), "crossings", len(next.Crossings))
-		tell(c.Context(), engine, logs)
+		tell(c.Context(), engine, opened.lookouts, logs)
 		logs.Info("stopping")
 		engine.Stop(nil)
 		return nil
@@ -131,12 +132,31 @@ func keptIn(secrets map[string]string, kept func(protocol.Kind, string) ([]byte,
 	}
 }
 
+// tellEvents logs what lookouts saw begin and end, and returns what is not over.
+func tellEvents(lookouts *lookout.Keeper, seen map[string]bool, logs *slog.Logger) map[string]bool {
+	events, _ := lookouts.Events()
+	open := map[string]bool{}
+	for i := range events {
+		e := &events[i]
+		switch {
+		case !e.Over():
+			if open[e.ID] = true; !seen[e.ID] {
+				logs.Warn("lookout", "name", e.Name, "subject", e.Subject.Name, "says", e.Says)
+			}
+		case seen[e.ID]:
+			logs.Info("lookout over", "name", e.Name, "subject", e.Subject.Name, "ended", e.Ended)
+		}
+	}
+	return open
+}
+
 // tell logs what changes until ctx ends: states of crossings and lists, what is served,
 // and pairs of addresses that were switched.
-func tell(ctx context.Context, engine *field.Engine, logs *slog.Logger) {
+func tell(ctx context.Context, engine *field.Engine, lookouts *lookout.Keeper, logs *slog.Logger) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	rev := uint64(1)
+	seen := map[string]bool{} // events that are not over
 	states, served, stands, switches := map[string]string{}, map[string]string{}, map[string]string{}, map[string]int64{}
 	for {
 		select {
@@ -178,6 +198,7 @@ func tell(ctx context.Context, engine *field.Engine, logs *slog.Logger) {
 					"because", said)
 			}
 		}
+		seen = tellEvents(lookouts, seen, logs)
 		for _, p := range engine.Pairs() {
 			for _, s := range p.Switches {
 				if s.AtMs > switches[p.Link] && s.StaleMs >= 0 {

@@ -214,11 +214,12 @@ func (h *Hub) Age(now time.Time) {
 
 // Findings returns what is wrong as of now.
 func (h *Hub) Findings(s *site.Site, now time.Time) []finding.Finding {
-	found := []finding.Finding{}
+	found, asked := []finding.Finding{}, map[string]bool{}
 	for i := range s.Links {
 		h.mu.Lock()
 		evidence := h.diagnosis.OfLink(s.Links[i].ID, now)
 		unknown, silent := h.diagnosis.Unknown(s, &s.Links[i], evidence)
+		asked[s.Links[i].ID] = len(evidence) > 0
 		h.mu.Unlock()
 		if silent {
 			found = append(found, unknown)
@@ -232,5 +233,5 @@ func (h *Hub) Findings(s *site.Site, now time.Time) []finding.Finding {
 		found = append(found, diagnose.Still(&s.Devices[i], habits)...)
 		found = append(found, diagnose.Clocks(&s.Devices[i], habits)...)
 	}
-	return diagnose.Join(found)
+	return diagnose.Join(diagnose.Lines(s, found, func(link string) bool { return asked[link] }))
 }

@@ -33,6 +33,8 @@ type Keeper struct {
 	looking sync.Mutex // held for a look
 	watch   *lookout.Watch
 	era     uint64
+	found   []finding.Finding // as gathered at
+	foundAt time.Time
 
 	mu     sync.Mutex
 	events []lookout.Event // the latest, the oldest first
@@ -224,7 +226,11 @@ func (k *Keeper) seen(s *site.Site, now time.Time) *lookout.Seen {
 		wants[s.Lookouts[i].Sees] = wants[s.Lookouts[i].Sees] || !s.Lookouts[i].Off
 	}
 	if wants[site.SeesFinding] {
-		seen.Findings = append(slices.Clone(hub.Findings(s, now)), listFindings(k.engine, s)...)
+		// On a large site they are gathered less often.
+		if rest := pace * time.Duration(len(s.Links)/100); now.Sub(k.foundAt) >= rest {
+			k.found, k.foundAt = append(slices.Clone(hub.Findings(s, now)), listFindings(k.engine, s)...), now
+		}
+		seen.Findings = k.found
 	}
 	if wants[site.SeesDown] {
 		out := hub.Out()

@@ -110,6 +110,11 @@ func (o *own) onLine(line *site.Line, e *exchange.Exchange) {
 			p.Side = capture.Asker
 		}
 		o.at(e.At.Add(span(f.AfterMs)), func() { o.stage.Put(p) })
+		if f.Out && e.Cause == exchange.Echo {
+			back := p
+			back.Side = capture.Answerer
+			o.at(e.At.Add(span(f.AfterMs)+time.Millisecond), func() { o.stage.Put(back) })
+		}
 	}
 }
 

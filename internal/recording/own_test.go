@@ -10,7 +10,9 @@ import (
 
 	"ferry/internal/core/capture"
 	"ferry/internal/core/rehearsal"
+	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
+	wire "ferry/internal/wire/modbus"
 )
 
 // TestRelayed: what passed a relay is a recording with every exchange in it.
@@ -41,6 +43,46 @@ func TestRelayed(t *testing.T) {
 		t.Errorf("%d exchanges\n%s", got.Exchanges, told(got.Findings))
 	}
 }
+
+// TestRelayedOtherwise: what passed over a serial port, over datagrams, and what was only
+// heard, is a recording as well; datagrams of what nobody knows are counted.
+func TestRelayedOtherwise(t *testing.T) {
+	format := serial.Usual
+	for name, of := range map[string]Between{"serial": {Line: "Tank row A", Format: &format}, "heard": {Line: "Tank row A"},
+		"datagrams": {Datagrams: true}} {
+		at := time.Date(2026, 3, 2, 6, 0, 0, 0, time.UTC)
+		ends := map[int][2]netip.AddrPort{1: {rehearsal.End("192.0.2.10:5000"), rehearsal.End("192.0.2.40:4000")}}
+		var passed []Passed
+		for i := range 20 {
+			for side, octets := range [][]byte{frame(13, 3, 0, 0, 0, 1), frame(13, 3, 2, 1, byte(i))} {
+				passed = append(passed, Passed{Conn: 1, OneWay: name == "heard",
+					Piece: capture.Piece{At: at, Side: capture.Side(side), Octets: octets}})
+				at = at.Add(20 * time.Millisecond)
+			}
+			at = at.Add(300 * time.Millisecond)
+		}
+		var out bytes.Buffer
+		if err := WriteRelayed(&out, passed, ends, of); err != nil {
+			t.Fatal(err)
+		}
+		r := New(nil)
+		if err := r.Read(context.Background(), Source{Name: "x", From: &out}); err != nil {
+			t.Fatal(err)
+		}
+		got := r.Finish()
+		want := int64(20)
+		if of.Datagrams {
+			want = 0 // serial frames in datagrams are nobody's way to talk
+		}
+		if got.Packets != 40 || got.Exchanges != want || len(got.Findings) != 0 || got.Connections != 1 {
+			t.Errorf("%s: %d packets, %d connections, %d exchanges\n%s", name, got.Packets, got.Connections, got.Exchanges,
+				told(got.Findings))
+		}
+	}
+}
+
+// frame is one of a serial line.
+func frame(unit byte, pdu ...byte) []byte { return wire.RTU.AppendFrame(nil, 0, unit, pdu...) }
 
 // TestLearned: what a recording teaches is a valid part of a site, whoever asks one
 // device of it.

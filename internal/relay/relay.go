@@ -112,6 +112,7 @@ type Relay struct {
 	stop   context.CancelFunc
 	ended  sync.WaitGroup
 
+	greeting       atomic.Int32 // callers that are not let in yet
 	sent, received atomic.Int64
 	quick          atomic.Int64 // when something was last said
 
@@ -277,15 +278,18 @@ func (r *Relay) accept(l net.Listener, take func(stream) bool) {
 			time.Sleep(50 * time.Millisecond) // too many files are open: it may pass
 			continue
 		}
-		if !r.lets(addressOf(c.RemoteAddr()).Addr()) || r.full() && end == &r.Setup.Near {
+		if !r.lets(addressOf(c.RemoteAddr()).Addr()) || r.full() && end == &r.Setup.Near ||
+			r.greeting.Load() >= mostCallers {
 			r.turnAway("")
 			_ = c.Close()
 			continue
 		}
+		r.greeting.Add(1)
 		r.ended.Go(func() {
 			stop := context.AfterFunc(r.ctx, func() { _ = c.Close() })
 			defer stop()
 			s, err := end.answer(c, &r.ground, r.setFar)
+			r.greeting.Add(-1)
 			if err != nil {
 				r.turnAway(err.Error())
 				_ = c.Close()

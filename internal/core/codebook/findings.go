@@ -39,6 +39,8 @@ var own = []struct{ code, means, look string }{
 		"The wait of the asking end between requests: 3.5 characters at least, 1.75 ms above 19 200 baud."},
 	{"collision", "Two speak at once on a line.", "A second asker, or two devices of one number."},
 	{"duplicate-unit", "Two devices answer under one number.", "Take one off, and give it a number of its own."},
+	{"line-silent", "Nothing at all comes back on a serial line, whoever is asked.",
+		"The cable to the first device, its two wires, the power of the line; then the adapter's settings."},
 	{"no-answer", "A question gets no answer in time.",
 		"The unit number first, then load, wires and settings; whether another client has its only connection."},
 	{"late-answer", "The answer comes after the asking end has given up, and may be taken for that to the next.",

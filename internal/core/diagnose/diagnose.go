@@ -283,6 +283,9 @@ var symptoms = []symptom{
 	{"in-pieces", exchange.Answered, exchange.InPieces, "Answers of %s come in pieces",
 		"the answer is right but has a pause inside (%s), by which the standard lets a frame be lost.",
 		"Look at the device's load, or at the adapter between: another asker will not take such answers.", nil},
+	{"echo", exchange.Answered, exchange.Echo, "The adapter to %s hears what it sends",
+		"the question came back before its answer (%s).",
+		"Switch the echo off in the adapter, or leave it: Ferry takes it away. Other askers may not.", nil},
 }
 
 // ofStation puts the protocol's word for a station into a text, and leaves out what

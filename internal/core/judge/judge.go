@@ -223,7 +223,7 @@ func (j *Judge) Findings() []finding.Finding {
 	if j.plan != nil {
 		found = append(found, j.plan.findings(j)...)
 	}
-	found = causes(found)
+	found = causes(j.silentLines(found))
 	for i := range found {
 		found[i].Where = "traffic"
 		found[i].Title, found[i].Sentence = upper(found[i].Title), upper(found[i].Sentence)

@@ -105,29 +105,57 @@ type spell struct {
 // Watch follows the lookouts of a site.
 type Watch struct {
 	spells map[string]map[string]*spell // by lookout and subject
+	conds  map[string]condition         // as they were looked for
 	more   map[string]int               // sightings that were not opened, by lookout
 	ids    int
 	stamp  string
 }
 
+// condition is what a lookout looks for, without how long and what is done.
+type condition struct {
+	sees      site.Sees
+	of, code  string
+	notes     bool
+	low, high float64
+	bounds    [2]bool
+	above     float64
+}
+
+func conditionOf(l *site.Lookout) condition {
+	c := condition{sees: l.Sees, of: l.Of, code: l.Code, notes: l.Notes, above: l.AboveMs}
+	if l.Low != nil {
+		c.low, c.bounds[0] = *l.Low, true
+	}
+	if l.High != nil {
+		c.high, c.bounds[1] = *l.High, true
+	}
+	return c
+}
+
 // NewWatch begins; the ids of its events begin with stamp, which no other has.
 func NewWatch(stamp string) *Watch {
-	return &Watch{spells: map[string]map[string]*spell{}, more: map[string]int{}, stamp: stamp}
+	return &Watch{spells: map[string]map[string]*spell{}, conds: map[string]condition{}, more: map[string]int{}, stamp: stamp}
 }
 
 // Look returns the events that began or ended, as they then are. Each is told twice
 // at most: when it begins and when it is over.
-func (w *Watch) Look(now int64, s *site.Site, seen *Seen) (told []Event) {
+func (w *Watch) Look(nowMs int64, s *site.Site, seen *Seen) (told []Event) {
 	for i := range s.Lookouts {
 		l := &s.Lookouts[i]
 		if l.Off {
 			continue
 		}
-		told = append(told, w.look(now, s, l, seen)...)
+		if now := conditionOf(l); w.conds[l.ID] != now {
+			if spells := w.spells[l.ID]; spells != nil {
+				told = append(told, w.endAll(l.ID, spells, nowMs, "Its condition was changed.")...)
+			}
+			w.conds[l.ID] = now
+		}
+		told = append(told, w.look(nowMs, s, l, seen)...)
 	}
 	for id, spells := range w.spells {
 		if l := s.Lookout(id); l == nil || l.Off {
-			told = append(told, w.endAll(id, spells, now, "It is no longer looked out for.")...)
+			told = append(told, w.endAll(id, spells, nowMs, "It is no longer looked out for.")...)
 		}
 	}
 	order(told)
@@ -156,6 +184,7 @@ func (w *Watch) endAll(lookout string, spells map[string]*spell, now int64, why 
 		}
 	}
 	delete(w.spells, lookout)
+	delete(w.conds, lookout)
 	delete(w.more, lookout)
 	return told
 }

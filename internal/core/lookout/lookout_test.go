@@ -161,6 +161,10 @@ func TestWatchChanges(t *testing.T) {
 	if told := w.Look(2000, s, out.seen()); len(told) != 0 {
 		t.Errorf("an edit tells %+v", told)
 	}
+	s.Lookouts[0].Of = "l-do11"
+	if told := w.Look(2500, s, out.seen()); len(told) != 2 || told[0].Ended != "Its condition was changed." || told[1].Over() {
+		t.Errorf("another condition: %+v", told)
+	}
 	s.Lookouts[0].Off = true
 	if told := w.Look(3000, s, out.seen()); len(told) != 1 || told[0].Ended != "It is no longer looked out for." {
 		t.Errorf("switched off: %+v", told)

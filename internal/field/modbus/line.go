@@ -259,6 +259,9 @@ func (c *lineConn) once(pass field.Pass) (field.Reply, error) {
 					{AfterMs: float64(h.last.Sub(sent)) / 1e6, Octets: reply.Answer[at:]}}
 			}
 		}
+		if h.echoed && reply.Cause == "" {
+			reply.Cause = exchange.Echo
+		}
 		c.settle(&h, &reply)
 	default:
 		reply = c.failed(&h)
