@@ -75,6 +75,7 @@ type broker struct {
 	fault  func() bench.Fault
 	done   chan struct{}
 	others sync.WaitGroup
+	turn   sync.Mutex // of packets that are taken in
 	// sought is told what clients subscribe to; nil where nobody cares.
 	sought func(filter string)
 }
@@ -93,7 +94,9 @@ func (b *broker) Take(c net.Conn) {
 		}
 		c = secured
 	}
-	_ = b.server.EstablishConnection("bench", c) // it ends with the connection
+	turns := &inTurn{Conn: c, turn: &b.turn}
+	defer turns.leave()
+	_ = b.server.EstablishConnection("bench", turns) // it ends with the connection
 }
 
 func (b *broker) Close() error {
@@ -132,7 +135,9 @@ func (b *broker) publish() {
 			if b.fault().Kind == "payload" {
 				payload = []byte("n/a")
 			}
+			b.turn.Lock()
 			_ = b.server.Publish(topic, payload, true, 0) // nobody need be there
+			b.turn.Unlock()
 		}
 		b.takeOver()
 		select {
