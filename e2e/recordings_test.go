@@ -227,6 +227,16 @@ func TestFoundTwice(t *testing.T) {
 	})
 }
 
+// TestLinesFoundTwice: what befalls a whole serial line is one finding of the line.
+func TestLinesFoundTwice(t *testing.T) {
+	f := foundTwice(t, false, []played{{"rowa", "echo", 0, "echo"}, {"pumpbay", "cut", 0, "line-silent"}})
+	// Another who asks is heard live; what Ferry keeps is its own exchanges alone.
+	f.post(t, "/api/bench/fault", map[string]any{"device": "rowa", "fault": map[string]any{"kind": "asked", "value": 300}})
+	eventually(t, "another asker to be found", func() bool {
+		return strings.Contains(f.text(t, "/api/findings"), `"code":"unknown-asker"`)
+	})
+}
+
 // TestHabitsFoundTwice: devices that are odd and well are named so, live and in what is
 // kept, with what can be noted of them, and accused of nothing.
 func TestHabitsFoundTwice(t *testing.T) {
@@ -314,18 +324,20 @@ func foundTwice(t *testing.T, habits bool, list []played) *ferry {
 	if err := json.Unmarshal([]byte(f.text(t, "/api/file/site.json")), &site); err != nil {
 		t.Fatal(err)
 	}
-	link := func(device string) string {
-		return site.Links[slices.IndexFunc(site.Links, func(l struct{ ID, Answering string }) bool {
-			return l.Answering == device
-		})].ID
+	link := func(device string) string { // or the line
+		at := slices.IndexFunc(site.Links, func(l struct{ ID, Answering string }) bool { return l.Answering == device })
+		if at < 0 {
+			return "line=" + device
+		}
+		return "link=" + site.Links[at].ID
 	}
 	for _, c := range list {
 		if c.code == "silent-function" { // it is asked who it is in a try alone
-			f.post(t, "/api/links/"+link(c.device)+"/try", map[string]any{})
+			f.post(t, "/api/links/"+strings.TrimPrefix(link(c.device), "link=")+"/try", map[string]any{})
 		}
 		eventually(t, c.kind+" of "+c.device+" to be found as "+c.code, func() bool {
 			return slices.ContainsFunc(live(), func(g finding.Finding) bool {
-				return is(&g, c.code) && g.Subject.Device == c.device
+				return is(&g, c.code) && (g.Subject.Device == c.device || g.Subject.ID == c.device)
 			})
 		})
 	}
@@ -333,7 +345,7 @@ func foundTwice(t *testing.T, habits bool, list []played) *ferry {
 		// Each is found in what was kept of its own link.
 		kept, accused := filepath.Join(t.TempDir(), c.device+".pcapng"), ""
 		eventually(t, c.kind+" of "+c.device+" to be found as "+c.code+" in what is kept", func() bool {
-			data := f.text(t, "/api/file/traffic.pcapng?link="+link(c.device))
+			data := f.text(t, "/api/file/traffic.pcapng?"+link(c.device))
 			if err := os.WriteFile(kept, []byte(data), 0o644); err != nil {
 				t.Fatal(err)
 			}

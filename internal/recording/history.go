@@ -24,6 +24,9 @@ type History struct {
 	// is.
 	Total  int      `json:"total"`
 	Orders []string `json:"orders"` // in which the type can be read
+	// Place is the unit as its family writes it, Area what its area is called.
+	Place string `json:"place"`
+	Area  string `json:"area"`
 }
 
 // mostHistory bounds the readings of one history.
@@ -62,6 +65,7 @@ func (k *Kept) History(f Filter, of value.Type, order value.Order) (History, err
 			if !ready {
 				def, _ := protocol.Named(x.Protocols[r.Talk])
 				area, _ := block.AreaOf(def.Scheme, f.Area)
+				h.Place, h.Area = def.Scheme.Short(block.At(f.Area, uint32(f.Unit))), area.Title
 				shape := value.Shape{Type: of, Order: order, Bit: -1, Unit: area.UnitBits}
 				if area.UnitBits == 1 {
 					shape.Type, shape.Order = value.TypeBool, ""

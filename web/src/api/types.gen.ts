@@ -2067,6 +2067,8 @@ export interface History {
   readings: ValueAt[];
   total: number;
   orders: string[];
+  place: string;
+  area: string;
 }
 export interface ValueAt {
   atMs: number;

@@ -73,7 +73,7 @@ export function History({ id, wanted, onRow }: { id: string; wanted: Wanted; onR
     <div className="min-h-0 flex-1 overflow-y-auto bg-sheet p-4" aria-label="Values over time">
       <div className="mb-3 flex flex-wrap items-center gap-4">
         <label className="small soft flex items-center gap-2">
-          {wanted.area}, counted from 0
+          {data?.area || wanted.area}, counted from 0{data?.place ? ` · ${data.place}` : ""}
           <input
             className="input mono !w-[90px]"
             type="number"
