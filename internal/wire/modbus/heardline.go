@@ -170,9 +170,9 @@ func (e *lineEar) take(in *heardOctets, p capture.Piece) {
 			at.At, at.Number = in.last, p.Number
 		}
 		if asks {
-			// As it is timed by its first octets' arrival, what is too close is so for sure.
+			// As it is timed by its first octets' arrival, what is clearly too close is so for sure.
 			e.close = e.silence > 0 && !e.ended.IsZero() &&
-				(in.first.Number == e.endedIn || in.first.At.Sub(e.ended) < e.silence)
+				(in.first.Number == e.endedIn || in.first.At.Sub(e.ended) < e.silence*3/4)
 			e.question(at, in.first, frame)
 		} else {
 			e.answer(at, frame, in.paused)
