@@ -265,7 +265,7 @@ func NewNotice(name string, mode field.Mode, events []NoticeOne, now time.Time) 
 			fmt.Fprintf(&b, "BEGAN %s  %s: %s\n", from, e.Name, e.Says)
 		case "over":
 			over++
-			fmt.Fprintf(&b, "OVER  %s  %s: %s %s\n", ended(&e.Event), e.Name, e.Subject.Name, e.Ended)
+			fmt.Fprintf(&b, "OVER  %s  %s: %s. %s\n", ended(&e.Event), e.Name, e.Subject.Name, e.Ended)
 		default:
 			over++
 			fmt.Fprintf(&b, "WAS   %s to %s  %s: %s %s\n", from, ended(&e.Event), e.Name, e.Says, e.Ended)

@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"bytes"
 	"fmt"
 	"net/netip"
 	"time"
@@ -61,15 +62,16 @@ const (
 	mostHandshakes = 5000
 )
 
-// hear takes in a read or a write of registers of 16 bits.
+// hear takes in a read or a write of registers of 16 bits. Reads count once something of
+// one register has been written to the device: before, nothing can have come back.
 func (hs handshakes) hear(t *Talk, h *capture.Heard) {
-	if h.Outcome != exchange.Answered || len(h.Data) != 2*h.Range.Count || h.Range.Count == 0 {
+	if len(hs) == 0 && !h.Write || h.Outcome != exchange.Answered || len(h.Data) != 2*h.Range.Count || h.Range.Count == 0 {
 		return
 	}
 	key := handKey{t.Key.Answerer, t.Key.Line, t.Key.Station}
 	of := hs[key]
 	if of == nil {
-		if len(hs) >= mostHandshakes {
+		if len(hs) >= mostHandshakes || !h.Write || h.Range.Count != 1 {
 			return
 		}
 		of = &hands{talk: t, reads: map[block.Range]*lastRead{}, pairs: map[handPair]*echoed{}}
@@ -89,13 +91,16 @@ func (hs handshakes) hear(t *Talk, h *capture.Heard) {
 		r = &lastRead{data: append([]byte(nil), h.Data...), since: make([]time.Time, h.Range.Count)}
 		of.reads[h.Range] = r
 	}
+	r.at, r.in = h.Answered, [2]int64{h.AskedIn, h.AnsweredIn}
+	if bytes.Equal(r.data, h.Data) {
+		return
+	}
 	for i := range r.since {
 		if r.data[2*i] != h.Data[2*i] || r.data[2*i+1] != h.Data[2*i+1] {
 			r.since[i] = h.Answered
 		}
 	}
 	copy(r.data, h.Data)
-	r.at, r.in = h.Answered, [2]int64{h.AskedIn, h.AnsweredIn}
 }
 
 func (r *lastRead) word(i int) uint16 { return uint16(r.data[2*i])<<8 | uint16(r.data[2*i+1]) }
