@@ -62,6 +62,18 @@ func TestLookouts(t *testing.T) {
 	b.until("it is gone", `!document.querySelector('[data-lookout="lk-oxygen"]')`)
 	b.sees("It is no longer looked out for.")
 
+	// What is looked at live stands in the address, and stays while an exchange is opened.
+	b.to("/traffic?link=lss-do11")
+	b.until("the link of the address", `document.querySelector('select[aria-label="Link"]').value === "lss-do11" &&
+		document.querySelectorAll("[data-exchange]").length > 3`)
+	b.press("Who asks whom")
+	b.until("it is counted", `document.querySelector("[data-talk='lss-do11']")?.innerText.includes("100.0 %")`)
+	b.click("[data-exchange]")
+	b.until("the bytes, with the link", `document.querySelector("[aria-label=Bytes]") && location.search.includes("lss-do11")`)
+	b.choose("Link", "lss-do12")
+	b.until("another in the address", `location.search.includes("lss-do12")`)
+	b.to("/traffic/lookouts")
+
 	b.press("Add an outlet")
 	enter("To", "nobody")
 	b.sees("is no mail address")

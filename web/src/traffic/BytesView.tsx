@@ -44,7 +44,12 @@ export function BytesView({ seq }: { seq: string }) {
           {data.lateMs > 1 ? ` · asked ${data.lateMs.toFixed(1)} ms late` : ""}
         </span>
         <BaseTabs base={base} onBase={setBase} />
-        <Link to="/traffic" aria-label="Close the bytes" className="font-semibold underline">
+        <Link
+          to="/traffic"
+          search={((old: object) => old) as never}
+          aria-label="Close the bytes"
+          className="font-semibold underline"
+        >
           Close
         </Link>
       </div>

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Link, useNavigate, useParams } from "@tanstack/react-router";
+import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { memo, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { get, post, useSite } from "../api/client";
 import { useLivePart } from "../api/live";
@@ -20,7 +20,13 @@ const keyOf = (f: Finding) => [f.code, f.subject.kind, f.subject.id].join("~");
 /** Who said what to whom when, what it means to this site, and what is wrong. */
 export function TrafficPage() {
   const { data: site } = useSite();
-  const [link, setLink] = useState("");
+  // What is looked at stands in the address, so that it can be handed on.
+  const { link = "" } = useSearch({ strict: false }) as { link?: string };
+  const navigate = useNavigate();
+  const setLink = useCallback(
+    (next: string) => void navigate({ to: ".", search: next ? { link: next } : {}, replace: true } as never),
+    [navigate],
+  );
   const [held, setHeld] = useState<number>();
   const [counted, setCounted] = useState(false);
   const findings = useLivePart((live) => live.findings);
@@ -34,7 +40,6 @@ export function TrafficPage() {
   // On a large site the latest alone are looked at until somebody holds them still.
   const most = many && held === undefined ? 80 : 300;
   const params = useParams({ strict: false });
-  const navigate = useNavigate();
   const at = held ?? exchange;
   const of = link.startsWith("line:") ? `line=${link.slice(5)}` : `link=${link}`;
   const { data: stats } = useQuery({
@@ -57,7 +62,7 @@ export function TrafficPage() {
   useEffect(() => {
     // To follow a finding is to look at its link.
     if (chosen?.subject.kind === "link") setLink(chosen.subject.id);
-  }, [chosen?.subject.kind, chosen?.subject.id]);
+  }, [chosen?.subject.kind, chosen?.subject.id, setLink]);
   const links = useMemo(
     () => (site?.links ?? []).filter((l) => !link || l.id === link || "line:" + l.line === link),
     [site, link],
@@ -67,7 +72,11 @@ export function TrafficPage() {
   const choose = useCallback(
     (seq: number) => {
       setHeld((h) => h ?? now.current);
-      void navigate({ to: "/traffic/exchange/$seq", params: { seq: String(seq) } });
+      void navigate({
+        to: "/traffic/exchange/$seq",
+        params: { seq: String(seq) },
+        search: ((old: object) => old) as never,
+      });
     },
     [navigate],
   );
@@ -223,7 +232,11 @@ function Told({ finding, chosen }: { finding: Finding; chosen: boolean }) {
           to: "/points/$device/$point",
           params: { device: finding.subject.device, point: finding.subject.id },
         })
-      : navigate({ to: "/traffic/finding/$key", params: { key: keyOf(finding) } }));
+      : navigate({
+          to: "/traffic/finding/$key",
+          params: { key: keyOf(finding) },
+          search: ((old: object) => old) as never,
+        }));
   return (
     <>
       <FindingCard finding={finding} chosen={chosen} onClick={open} />
