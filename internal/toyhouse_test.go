@@ -398,7 +398,7 @@ func (h *house) crossing(t *testing.T) {
 
 func (h *house) faults(t *testing.T) {
 	for _, c := range []struct{ fault, stops, saw, code string }{
-		{"toy-renamed", "good good good fault not-tried", "Oxygen", "declined-2"},
+		{"toy-renamed", "good good good fault not-tried", "Oxygen", "refused"},
 		{"toy-texts", "good good good fault not-tried", "came as a text", ""},
 		{"toy-bad", "good good good fault not-tried", "device says so", ""},
 		{"toy-babble", "good good fault not-tried not-tried", "", "answer-mismatch"},

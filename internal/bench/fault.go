@@ -71,11 +71,6 @@ func Faults() []FaultKind {
 		{Kind: "cut", Title: "the cable is cut", Places: line},
 		{Kind: "asked", Title: "another program asks on it", Unit: "ms", Default: 700, Least: 50, Most: 60_000, Places: line},
 		{Kind: "one-client", Title: "serves one client at a time", Places: tcp, Habit: true},
-		{Kind: "hangs-up", Title: "hangs up after each answer", Places: tcp, Habit: true},
-		{Kind: "dozes", Title: "hangs up on who is quiet", Unit: "ms", Default: 400, Least: 50, Most: 60_000, Places: tcp,
-			Habit: true},
-		{Kind: "slow-first", Title: "takes long for its first answer", Unit: "ms", Default: 1500, Least: 1, Most: 60_000,
-			Places: tcp, Habit: true},
 		{Kind: "pieces", Title: "sends its answers in pieces", Unit: "ms", Default: 40, Least: 1, Most: 10_000, Places: tcp,
 			Habit: true},
 	}

@@ -47,6 +47,8 @@ var own = []struct{ code, means, look string }{
 		"Give it more time, or ask less."},
 	{"answer-mismatch", "What comes is no answer to what was asked: another unit, function, number or length.",
 		"Two clients mixed up by a box on the way; the number set in the device; whether it speaks this protocol."},
+	{"refused", "The device answers with an error code of its protocol.",
+		"The words of the code in this book, and what is asked for when it comes."},
 	{"exception-function", "The device does not know this kind of question.",
 		"Ask by another function; look at its manual."},
 	{"exception-address", "The device has no such address, or not all of those asked for.",

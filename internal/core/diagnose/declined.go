@@ -41,9 +41,12 @@ func declined(recent []seen, subject finding.Subject, device *site.Device, def *
 		why := def.Decline(p.code)
 		f := byCode[p.code]
 		if f == nil {
+			of := subject
+			if why.Finding == "" { // codes without a name of their own are told apart
+				of.Column = fmt.Sprint(p.code)
+			}
 			f = &finding.Finding{
-				Code: cmp.Or(why.Finding, fmt.Sprintf("declined-%d", p.code)), Severity: finding.Doubt, Sure: 1, Subject: subject,
-				Where:    "traffic",
+				Code: cmp.Or(why.Finding, "refused"), Severity: finding.Doubt, Sure: 1, Subject: of, Where: "traffic",
 				Title:    fmt.Sprintf("%s answers: %s", device.Name, why.Title),
 				Evidence: []string{}, Remedy: why.Causes,
 			}
