@@ -358,8 +358,9 @@ func (c *channel) open(ctx context.Context, r *runner) bool {
 			c.letIn(r, &reply, time.Now())
 			c.pairNoted(r, &reply, true, time.Now())
 			for _, each := range c.runners {
-				each.hub.record(each.era, each.exchange("connect to "+each.device.Name, &reply, now, time.Since(now)),
-					nil)
+				e := each.exchange("connect to "+each.device.Name, &reply, now, time.Since(now))
+				e.Connecting = true
+				each.hub.record(each.era, e, nil)
 				each.hub.fail(each.era, each.points, reply.Sentence)
 			}
 			return false

@@ -52,6 +52,7 @@ type own struct {
 	site   *site.Site
 	stage  *rehearsal.Stage
 	conns  map[string]*rehearsal.Conn // by link
+	named  map[string]netip.Addr      // addresses that stand for names of machines
 	events []event
 }
 
@@ -79,12 +80,29 @@ func (o *own) exchange(e *exchange.Exchange) {
 		return
 	}
 	def, ok := protocol.Named(link.Protocol)
-	answerer, err := netip.ParseAddr(device.PortFor(link).Host)
-	if !ok || err != nil {
+	if !ok {
 		return
 	}
+	answerer := o.addressOf(device.PortFor(link).Host)
 	to := netip.AddrPortFrom(answerer, uint16(def.Int(link.Settings, protocol.KeyPort))).String()
 	o.overNetwork(e, o.asker(link), to)
+}
+
+// addressOf is the address of a host; one that is given by its name has one that no
+// network uses (RFC 5737).
+func (o *own) addressOf(host string) netip.Addr {
+	if a, err := netip.ParseAddr(host); err == nil {
+		return a
+	}
+	if a, known := o.named[host]; known {
+		return a
+	}
+	if o.named == nil {
+		o.named = map[string]netip.Addr{}
+	}
+	a := netip.AddrFrom4([4]byte{203, 0, 113, byte(1 + len(o.named)%254)})
+	o.named[host] = a
+	return a
 }
 
 // asker is the address of the end that asks.
@@ -142,6 +160,15 @@ func (o *own) overNetwork(e *exchange.Exchange, from, to string) {
 		return
 	case exchange.NoSuchName, exchange.NotAllowed, exchange.CalledOff:
 		return
+	}
+	if e.Connecting { // it is given up, whatever was said over it
+		key += " " + e.At.String()
+		defer o.at(end.Add(time.Millisecond), func() {
+			if c := o.conns[key]; c != nil {
+				c.Close(capture.Asker)
+				delete(o.conns, key)
+			}
+		})
 	}
 	if e.Manner&exchange.Dozes != 0 {
 		o.at(e.At.Add(-2*time.Millisecond), func() {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ferry/internal/core/capture"
+	"ferry/internal/core/exchange"
 	"ferry/internal/core/rehearsal"
 	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
@@ -77,6 +78,40 @@ func TestRelayedOtherwise(t *testing.T) {
 		if got.Packets != 40 || got.Exchanges != want || len(got.Findings) != 0 || got.Connections != 1 {
 			t.Errorf("%s: %d packets, %d connections, %d exchanges\n%s", name, got.Packets, got.Connections, got.Exchanges,
 				told(got.Findings))
+		}
+	}
+}
+
+// TestOwnConnecting: what Ferry tried in vain is in what is kept of it, each try over a
+// connection of its own, also where the device is given by the name of its machine.
+func TestOwnConnecting(t *testing.T) {
+	s := site.New("Skerry Point Hatchery")
+	s.Lines = []site.Line{{ID: "net", Name: "Control network", Medium: site.Ethernet}}
+	s.Devices = []site.Device{
+		{ID: "lss", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}}},
+		{ID: "skid", Ports: []site.Port{{Line: "net", Host: "skid.skerry.example", Protocol: "modbus-tcp"}}}}
+	s.Links = []site.Link{{ID: "l", Asking: "lss", Answering: "skid", Line: "net", Protocol: "modbus-tcp"}}
+	at := time.Date(2026, 3, 2, 6, 0, 0, 0, time.UTC)
+	for _, c := range []struct {
+		outcome exchange.Outcome
+		code    string
+	}{{exchange.Unreached, "host-silent"}, {exchange.Refused, "port-refused"}, {exchange.Reset, "connection-dropped"}} {
+		var list []exchange.Exchange
+		for i := range 6 {
+			list = append(list, exchange.Exchange{Link: "l", Device: "skid", Connecting: true, Outcome: c.outcome, LatencyMs: 3000,
+				At:     at.Add(time.Duration(i) * 5 * time.Second),
+				Frames: []exchange.Frame{{Out: true, Octets: tcp(uint16(i), 1, 3, 0, 0, 0, 2)}}})
+		}
+		var out bytes.Buffer
+		if err := WriteOwn(&out, s, list); err != nil {
+			t.Fatal(err)
+		}
+		r := New(nil)
+		if err := r.Read(context.Background(), Source{Name: "x", From: &out}); err != nil {
+			t.Fatal(err)
+		}
+		if got := r.Finish(); codes(got.Findings) != c.code || got.Connections != 6 {
+			t.Errorf("%s: %d connections\n%s", c.outcome, got.Connections, told(got.Findings))
 		}
 	}
 }

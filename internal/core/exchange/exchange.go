@@ -73,6 +73,8 @@ type Exchange struct {
 	// question.
 	AnswerLateMs float64 `json:"answerLateMs,omitempty"`
 	Doubt        string  `json:"doubt,omitempty"`
+	// Connecting is set where no connection, or no session over it, came about.
+	Connecting bool `json:"-"`
 	// Optional is set where the question decides nothing.
 	Optional bool `json:"-"`
 	// Manner is in which odd ways the device answered.
