@@ -94,12 +94,6 @@ func serving(use, short, data string, first func() *site.Site) *cobra.Command {
 	return c
 }
 
-// allowPrograms adds the flag by which programs are allowed.
-func allowPrograms(c *cobra.Command, programs *map[string]string) {
-	c.Flags().StringToStringVar(programs, "program", nil,
-		"NAME=PATH of a program that lookouts may run, with what they say on its standard input")
-}
-
 // firstUser is who is signed in with the passphrase of --passphrase-file.
 const firstUser = "ferry"
 
@@ -360,29 +354,6 @@ func openSite(ctx context.Context, c *cobra.Command, dir string, first func() *s
 	}
 	ends = append(ends, endLookouts)
 	return &running{st, engine, b, kept, recordings, relays, lookouts, teller, end}, nil
-}
-
-// lookOut begins to look out for what the site says.
-func lookOut(ctx context.Context, st *store.Store, engine *field.Engine, b *bench.Bench, kept vault.Vault,
-	programs map[string]string) (*lookout.Keeper, *lookout.Teller, func() error, error) {
-	teller := lookout.NewTeller(lookout.Ways{Engine: engine, Kept: kept.Get, Programs: programs, Authority: b.Authority,
-		Catcher: func() (lookout.Catching, error) { return b.Catcher() }},
-		func(id string) *site.Outlet { return engine.Site().Outlet(id) })
-	keeper, err := lookout.Keep(ctx, engine, st, teller)
-	if err != nil {
-		return nil, nil, nil, err
-	}
-	ctx, stop := context.WithCancel(context.WithoutCancel(ctx))
-	ended := make(chan struct{})
-	go func() {
-		defer close(ended)
-		keeper.Run(ctx)
-	}()
-	return keeper, teller, func() error {
-		stop()
-		<-ended
-		return teller.Close()
-	}, nil
 }
 
 // lockFolder keeps two Ferrys from writing one folder.

@@ -82,7 +82,7 @@ type stream interface {
 }
 
 // check says what is wrong with an end.
-func (e *End) check(near bool) error {
+func (e *End) check() error {
 	switch e.How {
 	case Listen, Call, Datagrams:
 		if _, _, err := net.SplitHostPort(e.At); err != nil {

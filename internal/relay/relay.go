@@ -143,14 +143,14 @@ func Start(setup Setup, ground Ground) (*Relay, error) {
 
 // check takes the setup in.
 func (r *Relay) check() (err error) {
-	if err := r.Near.check(true); err != nil {
+	if err := r.Near.check(); err != nil {
 		return fmt.Errorf("the asking end: %w", err)
 	}
 	if r.Watch && r.Near.How != SerialAt {
 		return errors.New("what is only heard comes over a serial port")
 	}
 	if r.ground.Far == nil && !r.Watch {
-		if err := r.Far.check(false); err != nil {
+		if err := r.Far.check(); err != nil {
 			return fmt.Errorf("the answering end: %w", err)
 		}
 	}
@@ -207,7 +207,7 @@ func (r *Relay) begin() error {
 			return err
 		}
 		r.called = make(chan stream)
-		r.ended.Go(func() { r.accept(l, r.takeFar) })
+		r.ended.Go(func() { r.accept(l, &r.Setup.Far, r.takeFar) })
 	}
 	switch r.Near.How {
 	case Listen:
@@ -215,7 +215,7 @@ func (r *Relay) begin() error {
 		if err != nil {
 			return err
 		}
-		r.ended.Go(func() { r.accept(l, r.takeNear) })
+		r.ended.Go(func() { r.accept(l, &r.Setup.Near, r.takeNear) })
 	case Datagrams:
 		at, err := net.ResolveUDPAddr("udp", r.Near.At)
 		if err != nil {
@@ -263,12 +263,8 @@ func (r *Relay) Close() (err error) {
 // Context ends with the relay.
 func (r *Relay) Context() context.Context { return r.ctx }
 
-// accept takes calls, until the relay ends.
-func (r *Relay) accept(l net.Listener, take func(stream) bool) {
-	end := &r.Setup.Near
-	if l.Addr().String() == r.Setup.Far.At && r.called != nil {
-		end = &r.Setup.Far
-	}
+// accept takes calls of an end, until the relay ends.
+func (r *Relay) accept(l net.Listener, end *End, take func(stream) bool) {
 	for {
 		c, err := l.Accept()
 		if err != nil {

@@ -7,7 +7,7 @@ import { Heartbeat } from "../lines/Heartbeat";
 import { SettingField } from "../lines/SettingField";
 import { PointPick } from "../shared/PointPick";
 import { attempt, say } from "../shared/toast";
-import { Field } from "../shared/ui";
+import { Field, Switched } from "../shared/ui";
 import { usePointName } from "../shared/usePointName";
 import { useObjectEditor } from "../shared/useObjectEditor";
 import { bare } from "./rules";
@@ -63,15 +63,10 @@ export function ListPanel({ site, list }: { site: SiteView; list: List }) {
         onBegin={editor.begin}
         onCommit={(text) => editor.commit(`renamed the list ${list.name}`, { name: text.trim() })}
       />
-      <Field
-        label="Switched"
-        value={list.off ? "off" : "on"}
-        options={[
-          { value: "on", title: "on" },
-          { value: "off", title: "off" },
-        ]}
+      <Switched
+        off={list.off}
         onBegin={editor.begin}
-        onCommit={(text) => set(`switched ${text}`, { off: text === "off" || undefined })}
+        onCommit={(off) => set(`switched ${off ? "off" : "on"}`, { off })}
       />
       <PointPick
         label="Only while"

@@ -136,6 +136,31 @@ export function Field({
   );
 }
 
+/** Switches an object on or off. */
+export function Switched({
+  off,
+  onBegin,
+  onCommit,
+}: {
+  off?: boolean;
+  onBegin?: () => void;
+  /** Takes what stands in the object: true, or nothing for on. */
+  onCommit: (off: true | undefined) => Promise<unknown>;
+}) {
+  return (
+    <Field
+      label="Switched"
+      value={off ? "off" : "on"}
+      options={[
+        { value: "on", title: "on" },
+        { value: "off", title: "off" },
+      ]}
+      onBegin={onBegin}
+      onCommit={(text) => onCommit(text === "off" || undefined)}
+    />
+  );
+}
+
 /** A dialog: only for what moves real equipment or cannot be taken back. */
 export function Dialog({
   open,

@@ -6,7 +6,7 @@ import { number } from "../shared/numbers";
 import { PointPick } from "../shared/PointPick";
 import { readSpan, spanText } from "../shared/spans";
 import { attempt, say } from "../shared/toast";
-import { Field } from "../shared/ui";
+import { Field, Switched } from "../shared/ui";
 import { useObjectEditor } from "../shared/useObjectEditor";
 import { usePointName } from "../shared/usePointName";
 import { linkName, ofPoints, seesWords } from "./lookouts";
@@ -54,16 +54,7 @@ export function LookoutPanel({ site, lookout: l }: { site: SiteView; lookout: Lo
       <div className="small soft">Lookout</div>
       <h2 className="mb-2 break-words">{l.name}</h2>
       <Field label="Name" value={l.name} onBegin={editor.begin} onCommit={(text) => set({ name: text.trim() })} />
-      <Field
-        label="Switched"
-        value={l.off ? "off" : "on"}
-        options={[
-          { value: "on", title: "on" },
-          { value: "off", title: "off" },
-        ]}
-        onBegin={editor.begin}
-        onCommit={(text) => set({ off: text === "off" || undefined })}
-      />
+      <Switched off={l.off} onBegin={editor.begin} onCommit={(off) => set({ off })} />
       <h3 className="mt-4 mb-1">What it looks out for</h3>
       <Field
         label="It begins when"

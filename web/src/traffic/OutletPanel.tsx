@@ -7,7 +7,7 @@ import { KeptField } from "../lines/KeptField";
 import { shortened } from "../shared/LongName";
 import { whole } from "../shared/numbers";
 import { attempt, say } from "../shared/toast";
-import { Field, ProblemNotice } from "../shared/ui";
+import { Field, ProblemNotice, Switched } from "../shared/ui";
 import { useObjectEditor } from "../shared/useObjectEditor";
 import { linkName, wayWords } from "./lookouts";
 
@@ -83,16 +83,7 @@ export function OutletPanel({ site, outlet: o, programs }: { site: SiteView; out
       <div className="small soft">Outlet</div>
       <h2 className="mb-2 break-words">{o.name}</h2>
       <Field label="Name" value={o.name} onBegin={editor.begin} onCommit={(t) => set({ name: t.trim() })} />
-      <Field
-        label="Switched"
-        value={o.off ? "off" : "on"}
-        options={[
-          { value: "on", title: "on" },
-          { value: "off", title: "off" },
-        ]}
-        onBegin={editor.begin}
-        onCommit={(t) => set({ off: t === "off" || undefined })}
-      />
+      <Switched off={o.off} onBegin={editor.begin} onCommit={(off) => set({ off })} />
       <Field
         label="Told by"
         value={o.way}
