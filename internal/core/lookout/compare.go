@@ -316,6 +316,11 @@ func unseen(said string, brought []Brought) (whose, says string) {
 	if good == 0 {
 		return "unknown", said + "; Ferry has no values of that time: it did not ask then, or keeps them no longer."
 	}
+	if len(names) < len(brought) {
+		// It may have been one of those that brought nothing.
+		return "unknown", fmt.Sprintf("%s; Ferry lost no link then, and had values of %d of %d devices. Choose the link whose "+
+			"data it was: of a device that was not asked nothing can be told.", said, len(names), len(brought))
+	}
 	of := names[0]
 	if len(names) > 1 {
 		of = fmt.Sprintf("%d devices", len(names))

@@ -254,6 +254,11 @@ func TestCompare(t *testing.T) {
 			t.Errorf("%s: %q, clock %d, skipped %q: %+v", c.name, got, v.ClockMs, skipped, v.Verdicts)
 		}
 	}
+	some := []Brought{{"DO probe 11", 30}, {"Oxygen skid", 0}}
+	if v := Compare([]Gap{{FromMs: 0, ToMs: 9000}}, nil, func(Gap) []Brought { return some }, time.UTC); v.Verdicts[0].Whose !=
+		"unknown" || !strings.Contains(v.Verdicts[0].Says, "1 of 2 devices") {
+		t.Errorf("values of others say nothing of one that was not asked: %+v", v.Verdicts)
+	}
 	for name, text := range map[string]string{"ends before it begins": "2026-11-26 14:00:00;2026-11-26 13:00:00",
 		"one time": "14:00:00;3.2"} {
 		if _, _, err := Gaps(text, day); err == nil {

@@ -216,19 +216,19 @@ function Between({ site, faults }: { site: SiteView; faults: RelaysView["faults"
           )}
         </div>
         <div>
-          <Row label="Ends quiet, s">
+          <Row label="Idle limit, s">
             <input
               className="input mono"
-              aria-label="Ends quiet, s"
+              aria-label="Idle limit, s"
               value={idle}
               placeholder="never"
               onChange={(e) => setIdle(e.target.value)}
             />
           </Row>
-          <Row label="Ends at">
+          <Row label="Escape octets">
             <input
               className="input mono"
-              aria-label="Ends at"
+              aria-label="Escape octets"
               value={escape}
               placeholder="nothing"
               title="Octets in hexadecimal that end a caller, such as 2B 2B 2B; leave it empty for protocols of frames"
