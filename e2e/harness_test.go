@@ -279,6 +279,13 @@ func (b *browser) does(statement string) {
 func (b *browser) fill(label, text string) {
 	b.t.Helper()
 	css := b.labelled(label)
+	// A page that has just been opened may put another input in its place: nobody types so
+	// soon.
+	for same := false; !same; {
+		b.does(fmt.Sprintf(`window.filled = document.querySelector(%q)`, css))
+		time.Sleep(100 * time.Millisecond)
+		same = js[bool](b, fmt.Sprintf(`window.filled === document.querySelector(%q)`, css))
+	}
 	b.run(chromedp.Focus(chromedp.CSS(css)))
 	b.does(fmt.Sprintf(`document.querySelector(%q).select()`, css))
 	b.run(chromedp.KeyEvent(kb.Delete), chromedp.SendKeys(chromedp.CSS(css), text))

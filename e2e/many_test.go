@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -80,7 +81,8 @@ func (f *ferry) post(t testing.TB, path string, body any) {
 	}
 	defer response.Body.Close()
 	if response.StatusCode != http.StatusOK {
-		t.Fatalf("%s: %s", path, response.Status)
+		said, _ := io.ReadAll(io.LimitReader(response.Body, 500))
+		t.Fatalf("%s: %s: %s", path, response.Status, said)
 	}
 }
 

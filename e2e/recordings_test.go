@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/json"
+	"fmt"
 	"io"
 	"net"
 	"os"
@@ -237,6 +238,98 @@ func TestLinesFoundTwice(t *testing.T) {
 	})
 }
 
+// TestUnitsFoundTwice: and what befalls single devices of a serial line besides. One that is
+// set to twice the rate makes nothing out of what it hears, and stays silent.
+func TestUnitsFoundTwice(t *testing.T) {
+	foundTwice(t, false, []played{
+		{"do13", "baud", 38400, "no-answer"}, {"do14", "garbage", 0, "check-failed noise wrong-serial-settings frame-torn"},
+		{"do15", "long", 0, "answer-mismatch noise frame-torn check-failed"}, {"circ1", "lost", 60, "frame-torn check-failed noise"},
+		{"circ2", "delay", 800, "late-answer no-answer"}, {"circ3", "exception", 4, "exception-device"},
+	})
+}
+
+// TestFamiliesFoundTwice: so it is with other families, a copy of the device for each fault.
+func TestFamiliesFoundTwice(t *testing.T) {
+	f := start(t, "demo", t.TempDir())
+	var site map[string]any
+	if err := json.Unmarshal([]byte(f.text(t, "/api/file/site.json")), &site); err != nil {
+		t.Fatal(err)
+	}
+	devices, links := site["devices"].([]any), site["links"].([]any)
+	night := map[string]any{"id": "edge", "name": "Night watch", "map": "sparkplug",
+		"ports": []any{map[string]any{"line": "plantnet", "host": "192.0.2.81", "protocol": "sparkplug"}},
+		"points": []any{map[string]any{"id": "edge-1", "name": "Watch", "address": "metric=skerry/night/tank:Watch",
+			"type": "float32", "access": "r"}}}
+	watch := map[string]any{"id": "lss-edge", "asking": "lss", "answering": "edge", "line": "plantnet", "protocol": "sparkplug",
+		"settings": map[string]any{"group": "skerry", "node": "gateway"}}
+	feed := map[string]any{"id": "feed", "name": "Feed controller", "map": "enip",
+		"ports": []any{map[string]any{"line": "plantnet", "host": "192.0.2.71", "protocol": "enip"}},
+		"points": []any{map[string]any{"id": "feed-1", "name": "Turns", "address": "tag=Auger.Turns", "type": "int32", "access": "r",
+			"paceMs": 1000}, map[string]any{"id": "feed-2", "name": "Level", "address": "tag=Level", "type": "float32", "access": "r",
+			"paceMs": 1000}}}
+	auger := map[string]any{"id": "lss-feed", "asking": "lss", "answering": "feed", "line": "plantnet", "protocol": "enip",
+		"settings": map[string]any{}}
+	devices, links = append(slices.Clone(devices), night, feed), append(slices.Clone(links), watch, auger)
+	list := []played{
+		{"fh", "silent", 0, "no-answer"}, {"fh", "garbage", 0, "answer-mismatch"}, {"fh", "short", 0, "answer-mismatch"},
+		{"fh", "long", 0, "answer-mismatch"}, {"fh", "drop", 0, "connection-dropped"}, {"fh", "delay", 800, "late-answer"},
+		{"fh", "refuse", 0, "connection-dropped"}, {"fh", "slot", 3, "refused"}, {"fh", "deaf", 3, "no-answer"},
+		{"fh", "permission", 0, "refused"}, {"fh", "unloaded", 12, "refused"}, {"fh", "layout", 12, "refused"},
+		{"fh", "shortened", 16, "refused"}, {"fh", "items", 0, "answer-mismatch"}, {"fh", "reference", 0, "answer-mismatch"},
+		{"fh", "endless", 0, "answer-mismatch"}, {"fh", "pieces", 40, "pieces"}, {"fh", "dozes", 400, "idle-close"},
+		{"fh", "slow-first", 1500, "slow-first"},
+		{"cloud", "user", 0, "refused"}, {"cloud", "rights", 0, "refused"}, {"cloud", "full", 0, "connection-dropped"},
+		{"cloud", "takeover", 0, "connection-dropped"}, {"cloud", "drop", 0, "connection-dropped"},
+		{"cloud", "silent", 0, "no-answer"}, {"cloud", "garbage", 0, "answer-mismatch"}, {"cloud", "delay", 4000, "no-answer"},
+		{"cloud", "payload", 0, "unreadable-report"}, {"cloud tls", "stranger", 0, "tls-failed"},
+		{"cloud tls", "expired", 0, "tls-failed"}, {"cloud tls", "name", 0, "tls-failed"}, {"cloud tls", "callers", 0, "tls-failed"},
+		{"edge", "gap", 0, "sequence-gap"}, {"edge", "unborn", 0, "data-before-birth"}, {"edge", "clock", 0, "clocks-apart"},
+		{"edge", "death", 0, "sender-gone"}, {"edge primaryHost", "hostless", 0, "host-absent"},
+		{"feed", "session", 0, "connection-limit"}, {"feed", "renamed", 0, "refused"}, {"feed", "context", 0, "answer-mismatch"},
+		{"feed", "silent", 0, "no-answer"}, {"feed", "garbage", 0, "answer-mismatch"}, {"feed", "short", 0, "answer-mismatch"},
+		{"feed", "drop", 0, "connection-dropped"}, {"feed", "delay", 1200, "late-answer"}, {"feed", "pieces", 40, "pieces"}, {"feed connected", "connections", 0, "connection-limit"},
+	}
+	of := func(all []any, id, key string) map[string]any { // a copy
+		at := slices.IndexFunc(all, func(d any) bool { return d.(map[string]any)[key] == id })
+		var again map[string]any
+		text, err := json.Marshal(all[at])
+		if err == nil {
+			err = json.Unmarshal(text, &again)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		return again
+	}
+	for i := range list {
+		c := &list[i]
+		id, with, _ := strings.Cut(c.device, " ")
+		device, link := of(devices, id, "id"), of(links, id, "answering")
+		c.device = fmt.Sprintf("%s-copy%d", id, i)
+		device["id"], device["name"] = c.device, fmt.Sprintf("%s %d", device["name"], i)
+		link["id"], link["answering"] = "lss-"+c.device, c.device
+		port := device["ports"].([]any)[0].(map[string]any)
+		port["host"] = fmt.Sprintf("192.0.2.%d", 120+i)
+		for _, p := range device["points"].([]any) {
+			point := p.(map[string]any)
+			point["id"] = fmt.Sprintf("%s-copy%d", point["id"], i)
+			delete(point, "confirms")
+		}
+		switch with {
+		case "tls":
+			link["settings"].(map[string]any)["tls"] = true
+			port["settings"].(map[string]any)["tls"] = true
+		case "connected":
+			link["settings"].(map[string]any)["over"] = "connected"
+		case "primaryHost":
+			link["settings"].(map[string]any)["primaryHost"] = "scada"
+		}
+		site["devices"], site["links"] = append(site["devices"].([]any), device), append(site["links"].([]any), link)
+	}
+	f.post(t, "/api/file/site.json", site)
+	f.foundTwice(t, false, list)
+}
+
 // TestHabitsFoundTwice: devices that are odd and well are named so, live and in what is
 // kept, with what can be noted of them, and accused of nothing.
 func TestHabitsFoundTwice(t *testing.T) {
@@ -304,6 +397,12 @@ func dialled(t testing.TB, at string) net.Conn {
 func foundTwice(t *testing.T, habits bool, list []played) *ferry {
 	t.Helper()
 	f := start(t, "demo", t.TempDir())
+	f.foundTwice(t, habits, list)
+	return f
+}
+
+func (f *ferry) foundTwice(t *testing.T, habits bool, list []played) {
+	t.Helper()
 	for _, c := range list {
 		f.post(t, "/api/bench/fault", map[string]any{"device": c.device,
 			"fault": map[string]any{"kind": c.kind, "value": c.value}})
@@ -341,6 +440,10 @@ func foundTwice(t *testing.T, habits bool, list []played) *ferry {
 			})
 		})
 	}
+	plan := filepath.Join(t.TempDir(), "site.json")
+	if err := os.WriteFile(plan, []byte(f.text(t, "/api/file/site.json")), 0o644); err != nil {
+		t.Fatal(err)
+	}
 	for _, c := range list {
 		// Each is found in what was kept of its own link.
 		kept, accused := filepath.Join(t.TempDir(), c.device+".pcapng"), ""
@@ -349,7 +452,11 @@ func foundTwice(t *testing.T, habits bool, list []played) *ferry {
 			if err := os.WriteFile(kept, []byte(data), 0o644); err != nil {
 				t.Fatal(err)
 			}
-			out, _ := peerOutput(binary(t), "diagnose", kept, "--json") // findings are no success
+			args := []string{"diagnose", kept, "--json"}
+			if c.code == "unreadable-report" { // which type it is to be is in the plan alone
+				args = append(args, "--site", plan)
+			}
+			out, _ := peerOutput(binary(t), args...) // findings are no success
 			var got struct{ Findings []finding.Finding }
 			if err := json.Unmarshal([]byte(out), &got); err != nil {
 				t.Fatalf("%s: %v in %.300s", c.device, err, out)
@@ -371,5 +478,4 @@ func foundTwice(t *testing.T, habits bool, list []played) *ferry {
 			}
 		}
 	}
-	return f
 }

@@ -15,6 +15,7 @@ import (
 var familyWords = map[string]string{
 	"modbus":   `modbus|holding registers?\b|\bcoils?\b|discrete inputs?\b|input registers?\b|\bexception codes?\b|\brtu[ -]|function codes?\b|\b[34]0\d{3,4}\b|"(hr|ir|co)\d*"|"di\d+"|\bhr\d|\bhr:|such as (hr|ir|co)\b`,
 	"mqtt":     `mqtt|sparkplug`,
+	"enip":     `\benip|ethernet/ip|\bcip\b|forward open|list identity`,
 	"iec61850": `iec ?61850`,
 	"blocktcp": `block-?tcp|iso-on-tcp|process-image|block access|"db\d|\bdb\d+:\d`,
 }

@@ -134,14 +134,7 @@ func example(def *protocol.Def) string {
 // parsePoint reads ADDRESS[:TYPE[:ORDER]]: the address in any notation of the
 // protocol. A text has its length behind its type: text8.
 func parsePoint(def *protocol.Def, text string) (site.Point, error) {
-	parts := strings.Split(text, ":")
-	for n := len(parts); n > 1; n-- { // an address may hold colons itself
-		at := strings.Join(parts[:n], ":")
-		if _, err := def.Scheme.Parse(at, ""); err == nil {
-			parts = append([]string{at}, parts[n:]...)
-			break
-		}
-	}
+	parts := cut(def, text)
 	if len(parts) > 3 {
 		return site.Point{}, fmt.Errorf("point %q: write ADDRESS:TYPE:ORDER, such as %s", text, example(def))
 	}
@@ -156,6 +149,30 @@ func parsePoint(def *protocol.Def, text string) (site.Point, error) {
 	}
 	points[0].Name = text
 	return points[0], nil
+}
+
+// cut parts an address from a type and an order behind it. An address may hold colons
+// itself: what ends with a type, or with a type and an order, has its address before them.
+func cut(def *protocol.Def, text string) []string {
+	parts := strings.Split(text, ":")
+	at := func(n int) (whole []string, is bool) {
+		address := strings.Join(parts[:n], ":")
+		_, err := def.Scheme.Parse(address, "")
+		return append([]string{address}, parts[n:]...), err == nil
+	}
+	for n := len(parts) - 1; n >= max(1, len(parts)-2); n-- {
+		if _, _, err := regmap.ParseType(parts[n]); err == nil {
+			if whole, is := at(n); is {
+				return whole
+			}
+		}
+	}
+	for n := len(parts); n > 1; n-- {
+		if whole, is := at(n); is {
+			return whole
+		}
+	}
+	return parts
 }
 
 // parsePoints reads several points and numbers them.

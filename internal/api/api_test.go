@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/json"
-	_ "ferry/internal/families"
 	"io"
 	"net"
 	"net/http"
@@ -12,6 +11,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	_ "ferry/internal/families"
 
 	"github.com/gofiber/fiber/v3"
 

@@ -4,19 +4,23 @@ import (
 	"context"
 	"fmt"
 	"log"
+	"maps"
 	"runtime/debug"
+	"slices"
 	"sync"
 	"time"
 
 	"golang.org/x/sync/singleflight"
 
 	"ferry/internal/core/finding"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/route"
 	"ferry/internal/core/site"
 	"ferry/internal/core/survey"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/recording"
 )
 
 // checker checks the site beside everything else. While it does, what was found
@@ -116,6 +120,7 @@ func (s *Server) findings(at time.Time) []finding.Finding {
 	paper := s.checker.latest(s)
 	seen := survey.Seen{Traffic: s.Engine.Hub.Findings(paper.Site, at), Value: s.valueOf,
 		Tried: func(link string) *route.Route { return s.routes[link] }}
+	seen.Traffic = append(seen.Traffic, s.told(paper.Site, at)...)
 	seen.Traffic = append(seen.Traffic, field.ListFindings(paper.Site, s.standings(at))...)
 	if plan, _ := s.Engine.Plan(); plan != nil {
 		seen.Plan = plan.Findings
@@ -123,6 +128,70 @@ func (s *Server) findings(at time.Time) []finding.Finding {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return paper.Findings(seen)
+}
+
+// toldFor is for how long what a link tells unasked is not judged again, mostTold how many
+// of its exchanges are judged, and toldAtOnce how many links at a time: of many, each has
+// its turn later.
+const (
+	toldFor    = 3 * time.Second
+	mostTold   = 4000
+	toldAtOnce = 8
+)
+
+// toldNow is what was judged of what links tell unasked, by link.
+type toldNow struct {
+	mu    sync.Mutex
+	at    time.Time
+	links map[string]toldOf
+}
+
+type toldOf struct {
+	at    time.Time
+	found []finding.Finding
+}
+
+// told judges what links tell and are told unasked, of those that run.
+func (s *Server) told(of *site.Site, at time.Time) (found []finding.Finding) {
+	k := &s.toldNow
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if at.Sub(k.at).Abs() >= toldFor {
+		k.at = at
+		s.tellAgain(of, at)
+	}
+	for _, id := range slices.Sorted(maps.Keys(k.links)) {
+		found = append(found, k.links[id].found...)
+	}
+	return found
+}
+
+// tellAgain judges those links anew that were judged the longest ago. The lock is held.
+func (s *Server) tellAgain(of *site.Site, at time.Time) {
+	k := &s.toldNow
+	running := map[string]bool{}
+	for _, id := range s.Engine.State().Running {
+		running[id] = true
+	}
+	var links []*site.Link
+	for i := range of.Links {
+		link := &of.Links[i]
+		if def, known := protocol.Named(link.Protocol); known && running[link.ID] {
+			if _, reports := def.Reports(); reports {
+				links = append(links, link)
+			}
+		}
+	}
+	maps.DeleteFunc(k.links, func(id string, _ toldOf) bool {
+		return !slices.ContainsFunc(links, func(l *site.Link) bool { return l.ID == id })
+	})
+	slices.SortStableFunc(links, func(a, b *site.Link) int { return k.links[a.ID].at.Compare(k.links[b.ID].at) })
+	if k.links == nil {
+		k.links = map[string]toldOf{}
+	}
+	for _, link := range links[:min(len(links), toldAtOnce)] {
+		k.links[link.ID] = toldOf{at, recording.Told(of, link, s.Engine.Hub.Exchanges(0, mostTold, link.ID))}
+	}
 }
 
 // valueOf is the last value of a point that was read.

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -18,6 +19,7 @@ import (
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/timetable"
+	"ferry/internal/core/value"
 	"ferry/internal/field"
 	"ferry/internal/recording"
 )
@@ -276,12 +278,29 @@ func (s *Server) getLiveStats(c fiber.Ctx) error {
 	return c.JSON(k.view[key])
 }
 
+// getLiveHistory tells what a unit of a device read of late.
+func (s *Server) getLiveHistory(c fiber.Ctx) error {
+	now, _ := s.Store.Site()
+	link := now.Link(c.Query("link"))
+	unit, err := strconv.ParseUint(c.Query("offset"), 10, 32)
+	if link == nil || err != nil {
+		return problem.New("no-unit", "Which unit of which link is not said.", "Choose a question under Who asks whom.")
+	}
+	of := value.Type(cmp.Or(c.Query("type"), string(value.TypeUint16)))
+	h, err := recording.LiveHistory(link.Protocol, s.Engine.Hub.Exchanges(0, mostCounted, link.ID), c.Query("area"),
+		uint32(unit), of, value.Order(c.Query("order")))
+	if err != nil {
+		return err
+	}
+	return c.JSON(h)
+}
+
 func (s *Server) getExchange(c fiber.Ctx) error {
 	seq, err := strconv.ParseUint(c.Params("seq"), 10, 64)
 	e, ok := s.Engine.Hub.Exchange(seq)
 	if err != nil || !ok {
 		return problem.New("gone", "This exchange is no longer remembered.",
-			"Ferry keeps the latest 4 000.").At(c.Params("seq"))
+			"Ferry keeps the latest 4 000, or 32 MB of them.").At(c.Params("seq"))
 	}
 	now, _ := s.Store.Site()
 	view := ExchangeView{Exchange: e, Frames: make([]FrameView, len(e.Frames))}

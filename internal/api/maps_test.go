@@ -3,13 +3,14 @@ package api
 import (
 	"bytes"
 	"encoding/json"
-	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"io"
 	"math"
 	"net/http"
 	"strings"
 	"testing"
+
+	family "ferry/internal/core/family/modbus"
 
 	"ferry/internal/core/finding"
 	"ferry/internal/core/layout"

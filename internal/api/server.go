@@ -88,6 +88,7 @@ type Server struct {
 
 	checker checker
 	stats   liveStats
+	toldNow toldNow
 	feed    feed
 	uploads chan struct{} // turns of large bodies
 	heavy   chan struct{} // turns of what computes for long
@@ -191,6 +192,7 @@ func (s *Server) App() *fiber.App {
 	look.Get("/findings", func(c fiber.Ctx) error { return c.JSON(s.findings(time.Now())) })
 	look.Get("/lookouts", s.getLookouts)
 	look.Get("/exchanges/stats", s.getLiveStats)
+	look.Get("/exchanges/history", s.getLiveHistory)
 	edit.Post("/lookouts/compare", s.postCompare)
 	edit.Post("/outlets/:id/try", s.postTryOutlet)
 	edit.Post("/caught/refuse", s.postRefuse)

@@ -1,8 +1,9 @@
 package bench_test
 
 import (
-	_ "ferry/internal/families"
 	"testing"
+
+	_ "ferry/internal/families"
 
 	"ferry/internal/bench"
 	"ferry/internal/core/address"

@@ -73,6 +73,10 @@ func Faults() []FaultKind {
 		{Kind: "one-client", Title: "serves one client at a time", Places: tcp, Habit: true},
 		{Kind: "pieces", Title: "sends its answers in pieces", Unit: "ms", Default: 40, Least: 1, Most: 10_000, Places: tcp,
 			Habit: true},
+		{Kind: "dozes", Title: "hangs up on who is quiet", Unit: "ms", Default: 400, Least: 50, Most: 60_000, Places: tcp,
+			Habit: true},
+		{Kind: "slow-first", Title: "takes long for its first answer", Unit: "ms", Default: 1500, Least: 1, Most: 60_000,
+			Places: tcp, Habit: true},
 	}
 	names := slices.Sorted(maps.Keys(speeches))
 	for i := range kinds {

@@ -3,9 +3,10 @@ package bench_test
 import (
 	"bytes"
 	"encoding/json"
-	"ferry/internal/bench"
 	"os"
 	"testing"
+
+	"ferry/internal/bench"
 
 	"ferry/internal/core/crossing"
 	"ferry/internal/core/finding"

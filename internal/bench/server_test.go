@@ -3,13 +3,14 @@ package bench_test
 import (
 	"bytes"
 	"errors"
-	"ferry/internal/bench"
 	"io"
 	"net"
 	"os"
 	"syscall"
 	"testing"
 	"time"
+
+	"ferry/internal/bench"
 
 	"ferry/internal/core/block"
 	"ferry/internal/core/site"

@@ -4,13 +4,16 @@ package families
 
 import (
 	_ "ferry/internal/bench/blocktcp"
+	_ "ferry/internal/bench/enip"
 	_ "ferry/internal/bench/modbus"
 	_ "ferry/internal/bench/mqtt"
 	_ "ferry/internal/core/family/blocktcp"
+	_ "ferry/internal/core/family/enip"
 	_ "ferry/internal/core/family/iec61850"
 	_ "ferry/internal/core/family/modbus"
 	_ "ferry/internal/core/family/mqtt"
 	_ "ferry/internal/field/blocktcp"
+	_ "ferry/internal/field/enip"
 	_ "ferry/internal/field/modbus"
 	_ "ferry/internal/field/mqtt"
 )

@@ -333,6 +333,7 @@ func (c *channel) hangUp() {
 
 // open makes sure that there is a connection, turned to the device of a runner.
 func (c *channel) open(ctx context.Context, r *runner) bool {
+	c.heardOut()
 	if c.conn == nil || !c.conn.Usable() {
 		c.hangUp()
 		now := time.Now()
@@ -367,6 +368,11 @@ func (c *channel) open(ctx context.Context, r *runner) bool {
 		}
 		if asked, ok := conn.(Commandable); ok && c.takes != nil {
 			asked.OnCommand(c.takes)
+		}
+		if len(reply.Frames) > 0 {
+			e := r.exchange("connect to "+r.device.Name, &reply, now, time.Since(now))
+			e.Connecting = true
+			r.hub.record(r.era, e, nil)
 		}
 		c.conn, c.toward, c.session = conn, nil, r.hub.nextSession()
 		c.contact.Store(&Reply{Outcome: exchange.Answered})

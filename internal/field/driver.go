@@ -79,6 +79,9 @@ type Reply struct {
 	Doubt string
 	// Manner is in which odd ways the device answered.
 	Manner exchange.Manner
+	// HungUpAt is when the far end had ended the connection before the question, where that
+	// was seen.
+	HungUpAt time.Time
 	// Optional is set where the question decides nothing: devices may not know it.
 	Optional bool
 	// Left is set once octets of the request may have left this machine.
@@ -164,6 +167,11 @@ type Report struct {
 	Operation string    // what it is, in words
 	Octets    []byte
 	Samples   []Sampled
+	// Frames take the place of Octets where more than one message went, from At on.
+	Frames []exchange.Frame
+	// Aside is set for what goes over the connection besides: it is recorded, and no sign
+	// of life.
+	Aside bool
 	// Wrong says why the octets are no message; empty where they are one.
 	Wrong string
 }
@@ -175,7 +183,11 @@ type Sampled struct {
 	// Quality is Good where it is left empty; Reason says why it is not.
 	Quality value.Quality
 	Reason  string
-	Time    time.Time // the device's own, zero for none
+	// Code is the error code by which the device refuses it alone, 0 for none, and Cause
+	// what else is wrong with it, where that has a name.
+	Code  int
+	Cause exchange.Cause
+	Time  time.Time // the device's own, zero for none
 	// From and To are the octets that it came from, To exclusive.
 	From, To int
 }

@@ -2,12 +2,13 @@ package field
 
 import (
 	"errors"
-	"ferry/internal/core/exchange"
 	"io"
 	"net"
 	"os"
 	"syscall"
 	"time"
+
+	"ferry/internal/core/exchange"
 )
 
 // ErrCalledOff ends a wait by Break.

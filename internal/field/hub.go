@@ -18,6 +18,7 @@ import (
 // at once, so at least half of each bound is always there.
 const (
 	keptExchanges = 8000
+	keptOctets    = 64 << 20 // of exchanges
 	keptTrend     = 1200
 	leastTrend    = 8
 	allTrends     = 200_000 // samples of all points together, 16 octets each
@@ -142,6 +143,7 @@ type Hub struct {
 	share     int                 // how many samples of each point are remembered
 	before    []exchange.Exchange // the full half of the latest
 	exchanges []exchange.Exchange // and those since
+	kept      int                 // octets of those since
 	seq       uint64
 	stats     map[string]*RequestStats
 	diagnosis *diagnose.Diagnosis
@@ -402,7 +404,7 @@ func (h *Hub) reset() {
 	}
 	h.points, h.order = map[string]*track{}, nil
 	h.stats = map[string]*RequestStats{}
-	h.before, h.exchanges = nil, nil
+	h.before, h.exchanges, h.kept = nil, nil, 0
 	h.samples, h.back, h.ids = nil, nil, nil
 	h.diagnosis = diagnose.New()
 	h.alives = map[string]*alive{}

@@ -88,6 +88,17 @@ func TestHubIsBounded(t *testing.T) {
 	if len(stats) != 1 || stats[0].Count != 30_000 || stats[0].MeanMs < 4.99 || stats[0].MeanMs > 5.01 {
 		t.Errorf("measured: %+v", stats)
 	}
+	for range 30 { // of messages as long as any may be, too
+		h.record(h.era, &exchange.Exchange{Frames: []exchange.Frame{{Octets: make([]byte, 4<<20)}}}, nil)
+	}
+	octets := 0
+	for _, e := range h.Exchanges(0, 1_000_000) {
+		_, in := exchange.Sides(e.Frames)
+		octets += len(in)
+	}
+	if octets > keptOctets || octets < keptOctets/4 {
+		t.Errorf("%d octets of exchanges", octets)
+	}
 }
 
 // TestEditForgetsValues: a point that now means something else starts anew,

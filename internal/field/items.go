@@ -44,6 +44,7 @@ func (r *runner) answer(e *exchange.Exchange, j *job, samples []Sampled) {
 				exchange.Sample{Point: s.ID, Value: s.Value, From: s.From, To: s.To, Time: s.Time})
 		}
 	}
+	r.parts(e, samples)
 	r.hub.record(r.era, e, nil)
 	_, in := exchange.Sides(e.Frames)
 	r.hub.answered(r.era, j.tracks, &Report{At: e.At.Add(time.Duration(e.LatencyMs * float64(time.Millisecond))),
@@ -52,6 +53,27 @@ func (r *runner) answer(e *exchange.Exchange, j *job, samples []Sampled) {
 		if !came[w.ID] {
 			r.hub.fail(r.era, []string{w.ID}, "the answer says nothing of it")
 		}
+	}
+}
+
+// parts says of an answer that some of it was refused, or is of another type.
+func (r *runner) parts(e *exchange.Exchange, samples []Sampled) {
+	refused, first := 0, (*Sampled)(nil)
+	for i := range samples {
+		s := &samples[i]
+		if s.Cause != "" && e.Cause == "" && e.Outcome == exchange.Answered {
+			e.Cause, e.Sentence = s.Cause, r.nameOf(s.ID)+": "+s.Reason
+		}
+		if s.Code == 0 {
+			continue
+		}
+		if refused++; first == nil {
+			first = s
+		}
+	}
+	if first != nil && e.Outcome == exchange.Answered {
+		e.Outcome, e.Cause, e.Code = exchange.Declined, exchange.Unwanted, first.Code
+		e.Sentence = fmt.Sprintf("%d of %d are refused, first %s: %s", refused, len(samples), r.nameOf(first.ID), first.Reason)
 	}
 }
 

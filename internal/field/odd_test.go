@@ -3,9 +3,6 @@ package field_test
 import (
 	"context"
 	"encoding/binary"
-	"ferry/internal/core/block"
-	family "ferry/internal/core/family/modbus"
-	"ferry/internal/core/protocol"
 	"fmt"
 	"io"
 	"net"
@@ -16,6 +13,10 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
+	"ferry/internal/core/protocol"
 
 	"ferry/internal/core/finding"
 	"ferry/internal/core/route"

@@ -2,6 +2,7 @@ package field
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"ferry/internal/core/diagnose"
@@ -112,6 +113,18 @@ func (r *runner) came(report *Report) {
 	g := r.reports
 	e := &exchange.Exchange{Link: r.link.ID, Device: r.device.ID, At: report.At, Operation: report.Operation,
 		Outcome: exchange.Reported, Frames: append(r.frames[:0], exchange.Frame{Octets: report.Octets})}
+	if report.Aside {
+		e.Outcome, e.Frames = exchange.Answered, report.Frames
+		e.LatencyMs = report.Frames[len(report.Frames)-1].AfterMs
+		switch in := func(f exchange.Frame) bool { return !f.Out }; {
+		case !slices.ContainsFunc(report.Frames, in):
+			e.Outcome = exchange.Sent
+		case !slices.ContainsFunc(report.Frames, func(f exchange.Frame) bool { return f.Out }):
+			e.Outcome = exchange.Reported
+		}
+		r.hub.record(r.era, e, nil)
+		return
+	}
 	if report.Wrong != "" {
 		e.Outcome, e.Sentence = exchange.Garbled, report.Wrong
 		r.hub.record(r.era, e, nil)
@@ -232,6 +245,27 @@ func (c *channel) came(report *Report, open bool) {
 			}
 			r.hub.record(r.era, r.exchange("listen to "+r.device.Name, &ended, time.Now(), 0), nil)
 			r.hub.fail(r.era, r.points, ended.Sentence)
+		}
+	}
+}
+
+// endsWithin is how long after a connection can carry nothing more it may take until it
+// has said how it ended.
+const endsWithin = 100 * time.Millisecond
+
+// heardOut takes in what a connection that has ended still hands over, and how it ended.
+func (c *channel) heardOut() {
+	if c.conn == nil || c.conn.Usable() || c.reports == nil {
+		return
+	}
+	late := time.NewTimer(endsWithin)
+	defer late.Stop()
+	for c.reports != nil {
+		select {
+		case report, open := <-c.reports:
+			c.came(&report, open)
+		case <-late.C:
+			return
 		}
 	}
 }

@@ -206,7 +206,7 @@ func (r *runner) tell(e *exchange.Exchange, operation string, reply *Reply, at t
 		Link: r.link.ID, Device: r.device.ID, At: at, LatencyMs: float64(took) / float64(time.Millisecond),
 		Operation: operation, Outcome: reply.Outcome, Cause: reply.Cause, ThinkMs: reply.ThinkMs,
 		AnswerLateMs: reply.LateMs, Doubt: reply.Doubt,
-		Manner: reply.Manner, Optional: reply.Optional, Code: reply.Code, Sentence: reply.Sentence,
+		Manner: reply.Manner, HungUpAt: reply.HungUpAt, Optional: reply.Optional, Code: reply.Code, Sentence: reply.Sentence,
 		Frames: r.framesOf(reply, float64(took)/float64(time.Millisecond)), Data: reply.Data, Refused: reply.Refused,
 	}
 }

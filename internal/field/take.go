@@ -38,9 +38,10 @@ func (h *Hub) record(era uint64, e *exchange.Exchange, parts []part) {
 		frames[i].Octets = keep(frames[i].Octets)
 	}
 	e.Frames, e.Data = frames, keep(e.Data)
-	if len(h.exchanges) >= keptExchanges/2 {
-		h.before, h.exchanges = h.exchanges, h.before[:0]
+	if len(h.exchanges) >= keptExchanges/2 || h.kept+n > keptOctets/2 {
+		h.before, h.exchanges, h.kept = h.exchanges, h.before[:0], 0
 	}
+	h.kept += n
 	h.exchanges = append(h.exchanges, *e)
 	h.diagnosis.Exchange(e)
 	h.log(e)

@@ -136,7 +136,7 @@ func (w *walk) dial(ctx context.Context) bool {
 		target.Settings = w.runner.link.Settings
 		if conn, w.lost = w.runner.channel.driver.Dial(ctx, target); conn != nil {
 			w.runner.channel.conn, w.runner.channel.toward = conn, nil
-			connected = true
+			connected, w.lost = true, Reply{}
 		}
 	} else {
 		w.borrowed.hurry.Store(true)

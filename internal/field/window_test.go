@@ -2,10 +2,11 @@ package field_test
 
 import (
 	"context"
-	"ferry/internal/core/block"
-	family "ferry/internal/core/family/modbus"
 	"strings"
 	"testing"
+
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
 
 	"ferry/internal/bench"
 	"ferry/internal/core/regmap"

@@ -3,14 +3,15 @@ package files
 import (
 	"bytes"
 	"errors"
-	"ferry/internal/core/block"
-	"ferry/internal/core/family/blocktcp"
-	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"io"
 	"os"
 	"strings"
 	"testing"
+
+	"ferry/internal/core/block"
+	"ferry/internal/core/family/blocktcp"
+	family "ferry/internal/core/family/modbus"
 
 	"ferry/internal/bench"
 	"ferry/internal/core/address"

@@ -1,11 +1,12 @@
 package files
 
 import (
-	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"runtime"
 	"strings"
 	"testing"
+
+	family "ferry/internal/core/family/modbus"
 
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"

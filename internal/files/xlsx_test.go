@@ -2,11 +2,12 @@ package files
 
 import (
 	"bytes"
-	"ferry/internal/core/block"
-	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"strings"
 	"testing"
+
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
 
 	"github.com/xuri/excelize/v2"
 

@@ -217,6 +217,7 @@ func (w *Ways) run(ctx context.Context, o *site.Outlet, n *Notice) error {
 	said := &bounded{most: 2000}
 	c := exec.CommandContext(ctx, path)
 	c.Stdin, c.Stdout, c.Stderr, c.WaitDelay = bytes.NewReader(text), said, said, time.Second
+	group(c)
 	if err := c.Run(); err != nil {
 		return problem.New("not-run", fmt.Sprintf("%s failed: %v. %s", o.Program, err, strings.TrimSpace(said.String())), "")
 	}

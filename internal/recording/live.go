@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ferry/internal/core/exchange"
+	"ferry/internal/core/finding"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 )
@@ -185,4 +186,29 @@ func (t *liveTalk) view() TalkView {
 		v.Latency[at]++
 	}
 	return v
+}
+
+// toldCodes are those of what is judged of messages that nobody asks for, of whole sessions:
+// live as in recordings.
+var toldCodes = []string{"silent-subscription", "retained-only", "sequence-gap", "unconfirmed-report", "unreadable-report",
+	"data-before-birth", "sender-gone", "host-absent"}
+
+// Told judges what one link told and was told, in the order in which it went.
+func Told(s *site.Site, link *site.Link, list []exchange.Exchange) []finding.Finding {
+	r := New(s)
+	for _, p := range Own(s, list) {
+		p.Number = 0 // of a recording that nobody has
+		r.assembler.Packet(&p)
+	}
+	r.assembler.Finish()
+	found := slices.DeleteFunc(r.judge.Findings(), func(f finding.Finding) bool { return !slices.Contains(toldCodes, f.Code) })
+	for i := range found {
+		f := &found[i]
+		column := f.Subject.Column
+		f.Subject = finding.Subject{Kind: "link", ID: link.ID, Device: link.Answering, Name: f.Subject.Name, Column: column}
+		if d := s.Device(link.Answering); d != nil {
+			f.Subject.Name = d.Name
+		}
+	}
+	return found
 }

@@ -3,6 +3,7 @@ package recording
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"fmt"
 	"math/rand/v2"
 	"strings"
@@ -12,7 +13,9 @@ import (
 	"ferry/internal/core/block"
 	"ferry/internal/core/capture"
 	"ferry/internal/core/rehearsal"
+	"ferry/internal/core/value"
 	"ferry/internal/wire/blocktcp"
+	"ferry/internal/wire/enip"
 	wiremqtt "ferry/internal/wire/mqtt"
 )
 
@@ -115,6 +118,160 @@ var others = []scene{
 			a.Wait(5 * time.Second)
 		}
 	}},
+	{"a session that the broker ends", "connection-dropped", func(a *actor) {
+		for range 3 + a.way { // in the quiet, however long
+			c := a.subscribed("skerry/#")
+			for range 3 {
+				c.Say(capture.Answerer, mqttPublish("skerry/setpoint", 0, 0))
+				a.Wait(time.Duration(1+3*a.way) * time.Second)
+			}
+			c.Close(capture.Answerer)
+			a.Wait(2 * time.Second)
+		}
+	}},
+	{"retained-only", "retained-only", func(a *actor) {
+		c := a.subscribed([]string{"skerry/#", "skerry/setpoint", "skerry/+"}[a.way])
+		for range 1 + a.way {
+			kept := mqttPublish("skerry/setpoint", 0, 0)
+			kept[0] |= 1
+			c.Say(capture.Answerer, kept)
+		}
+		for range 12 {
+			a.Wait(time.Second)
+			c.Talk([]byte{0xC0, 0}, []byte{0xD0, 0}, a.think())
+		}
+	}},
+	{"what was kept, and then is told on", "", func(a *actor) {
+		c := a.subscribed("skerry/#")
+		kept := mqttPublish("skerry/setpoint", 0, 0)
+		kept[0] |= 1
+		c.Say(capture.Answerer, kept)
+		for range 12 {
+			a.Wait(time.Duration(1+a.way) * time.Second)
+			c.Say(capture.Answerer, mqttPublish("skerry/setpoint", 0, 0))
+		}
+	}},
+	{"sender-gone", "sender-gone", func(a *actor) {
+		c := a.subscribed("spBv1.0/#")
+		a.told(c, "NBIRTH", 0, 0)
+		for i := range 3 + a.way {
+			a.told(c, "NDATA", i+1, 0)
+		}
+		a.told(c, "NDEATH", -1, 0)
+		a.Wait(time.Minute)
+	}},
+	{"a node that dies and is born again", "", func(a *actor) {
+		c := a.subscribed("spBv1.0/#")
+		for range 2 + a.way {
+			a.told(c, "NBIRTH", 0, 0)
+			a.told(c, "NDATA", 1, 0)
+			a.told(c, "NDEATH", -1, 0)
+		}
+		a.told(c, "NBIRTH", 0, 0)
+	}},
+	{"data-before-birth", "data-before-birth", func(a *actor) {
+		c := a.subscribed("spBv1.0/#")
+		a.told(c, "NDATA", 7, 0)
+		c.Say(capture.Asker, sparkplug("NCMD", &wiremqtt.Payload{Metrics: []wiremqtt.Metric{{Name: "Node Control/Rebirth",
+			Type: wiremqtt.Boolean, Value: value.OfBool(true), Quality: -1}}}))
+		for i := range 8 + a.way {
+			a.told(c, []string{"NDATA", "NDATA", "DDATA"}[a.way], 8+i, 0)
+		}
+	}},
+	{"clocks-apart", "clocks-apart", func(a *actor) {
+		c := a.subscribed("spBv1.0/#")
+		a.told(c, "NBIRTH", 0, 0)
+		for i := range 6 {
+			a.told(c, "NDATA", i+1, []time.Duration{2 * time.Hour, -30 * time.Minute, 3 * time.Minute}[a.way])
+		}
+	}},
+	{"host-absent", "host-absent", func(a *actor) {
+		c := a.subscribed("spBv1.0/STATE/scada")
+		if a.way > 0 {
+			c.Say(capture.Answerer, state("scada", a.way == 2))
+			a.Wait(time.Second)
+		}
+		if a.way == 2 {
+			c.Say(capture.Answerer, state("scada", false))
+		}
+		for range 10 {
+			a.Wait(time.Second)
+			c.Talk([]byte{0xC0, 0}, []byte{0xD0, 0}, a.think())
+		}
+	}},
+	{"a host that is there", "", func(a *actor) {
+		c := a.subscribed("spBv1.0/STATE/scada")
+		c.Say(capture.Answerer, state("scada", true))
+		for range 10 {
+			a.Wait(time.Second)
+			c.Talk([]byte{0xC0, 0}, []byte{0xD0, 0}, a.think())
+		}
+	}},
+	{"unreadable-report", "unreadable-report", func(a *actor) {
+		c := a.subscribed("spBv1.0/#")
+		for range 3 + a.way {
+			topic := "spBv1.0/skerry/NDATA/rowa"
+			rest := append(append([]byte{0, byte(len(topic))}, topic...), [][]byte{[]byte("n/a"), {0x0A, 0xFF}, {0x12, 0x05, 1}}[a.way]...)
+			c.Say(capture.Answerer, append([]byte{0x30, byte(len(rest))}, rest...))
+			a.Wait(time.Second)
+		}
+	}},
+	{"tls-failed", "tls-failed", func(a *actor) {
+		for range 3 {
+			c := a.Dial(controller, "192.0.2.80:8883")
+			c.Talk(record(22, 1, 200), record(22, 2, 90), a.think())
+			switch a.way {
+			case 0: // in clear, as before version 1.3
+				c.Say(capture.Asker, []byte{21, 3, 3, 0, 2, 2, 48})
+				c.Close(capture.Asker)
+			case 1: // sealed, by who asks
+				c.Say(capture.Answerer, record(23, 0, 900))
+				c.Say(capture.Asker, record(23, 0, 19))
+				c.Close(capture.Asker)
+			case 2: // and by who answers, once the other has shown what it has
+				c.Say(capture.Answerer, record(23, 0, 900))
+				c.Say(capture.Asker, record(23, 0, 53))
+				c.Say(capture.Answerer, record(23, 0, 19))
+				c.Close(capture.Answerer)
+			}
+			a.Wait(2 * time.Second)
+		}
+	}},
+	{"TLS over which something is said", "", func(a *actor) {
+		c := a.Dial(controller, "192.0.2.80:8883")
+		c.Talk(record(22, 1, 200), record(22, 2, 90), a.think())
+		c.Say(capture.Answerer, record(23, 0, 900))
+		c.Say(capture.Asker, record(23, 0, 53))
+		for range 5 {
+			c.Talk(record(23, 0, 80+a.way), record(23, 0, 40), a.think())
+			a.Wait(time.Second)
+		}
+		c.Say(capture.Asker, record(23, 0, 19))
+		c.Close(capture.Asker)
+	}},
+	{"messages to objects and tags", "", func(a *actor) {
+		c := a.session()
+		for i := range 20 {
+			a.message(c, uint64(i+2), []enip.Request{{Service: enip.ReadTag, Path: enip.Path{Class: -1, Instance: -1, Attribute: -1,
+				Names: []enip.Name{{Text: "Level"}}}, Data: []byte{1, 0}}, {Service: enip.GetSingle, Path: enip.PathTo(4, 100, 3)},
+				{Service: enip.GetAll, Path: enip.PathTo(1, 1, -1)}}[a.way], 0)
+		}
+	}},
+	{"an attribute that is not there", "exception-address", func(a *actor) {
+		c := a.session()
+		for i := range 10 {
+			a.message(c, uint64(i+2), enip.Request{Service: enip.GetSingle, Path: enip.PathTo(100, 1, 7)}, []byte{0x14, 0x16, 0x14}[a.way])
+		}
+	}},
+	{"an object that answers nothing", "no-answer", func(a *actor) {
+		c := a.session()
+		for i := range 10 {
+			a.message(c, uint64(2*i+2), enip.Request{Service: enip.GetSingle, Path: enip.PathTo(1, 1, 1)}, 0)
+			r := enip.Request{Service: enip.GetSingle, Path: enip.PathTo(100+a.way, 1, 7)}
+			c.Say(capture.Asker, a.framed(uint64(2*i+3), enip.AppendUnconnected(nil, r.Append(nil))))
+			a.Wait(time.Second)
+		}
+	}},
 	{"connections of what nobody knows, torn down and one after the other", "", func(a *actor) {
 		for i := range 20 {
 			c := a.Dial(panel, "192.0.2.90:8080")
@@ -135,6 +292,60 @@ var others = []scene{
 		}
 		c.Close(capture.Asker)
 	}},
+}
+
+// session begins one of EtherNet/IP.
+func (a *actor) session() *rehearsal.Conn {
+	c := a.Dial(controller, "192.0.2.71:44818")
+	f := enip.Frame{Command: enip.Register, Context: [8]byte{1}, Data: enip.RegisterData()}
+	granted := f
+	granted.Session = 7
+	c.Talk(f.Append(nil), granted.Append(nil), a.think())
+	return c
+}
+
+func (a *actor) framed(number uint64, data []byte) []byte {
+	f := enip.Frame{Command: enip.SendRRData, Session: 7, Data: data}
+	for i := range f.Context {
+		f.Context[i] = byte(number >> (8 * i))
+	}
+	return f.Append(nil)
+}
+
+// message asks, and is answered with a status.
+func (a *actor) message(c *rehearsal.Conn, number uint64, r enip.Request, status byte) {
+	answer := enip.Answer{Service: r.Service, Status: status, Data: []byte{0xC3, 0, 1, 2}}
+	c.Talk(a.framed(number, enip.AppendUnconnected(nil, r.Append(nil))),
+		a.framed(number, enip.AppendUnconnected(nil, answer.Append(nil))), a.think())
+	a.Wait(time.Second)
+}
+
+// record is one of TLS, with the first octet of what it holds.
+func record(kind, first byte, n int) []byte {
+	return append([]byte{kind, 3, 3, byte(n >> 8), byte(n), first}, make([]byte, n-1)...)
+}
+
+// told is a message of a node, to whoever has subscribed; its clock is ahead.
+func (a *actor) told(c *rehearsal.Conn, kind string, seq int, ahead time.Duration) {
+	p := wiremqtt.Payload{Time: uint64(a.Now.Add(ahead).UnixMilli()), Seq: uint64(max(0, seq)), HasSeq: seq >= 0}
+	c.Say(capture.Answerer, sparkplug(kind, &p))
+	a.Wait(time.Second)
+}
+
+func sparkplug(kind string, p *wiremqtt.Payload) []byte {
+	topic := "spBv1.0/skerry/" + kind + "/rowa"
+	if kind[0] == 'D' {
+		topic += "/do11"
+	}
+	rest := append(append([]byte{0, byte(len(topic))}, topic...), wiremqtt.AppendPayload(nil, p)...)
+	return append([]byte{0x30, byte(len(rest))}, rest...)
+}
+
+// state is what a host tells of itself, kept.
+func state(host string, online bool) []byte {
+	topic := "spBv1.0/STATE/" + host
+	rest := fmt.Appendf(append([]byte{0, byte(len(topic))}, topic...), `{"online":%v,"timestamp":1}`, online)
+	return append([]byte{0x31, byte(len(rest))}, rest...)
 }
 
 // blocks opens a connection of block access.
@@ -220,4 +431,43 @@ func TestOtherFamilies(t *testing.T) {
 			})
 		}
 	}
+}
+
+// FuzzSpeeches: whatever two ends say to each other, no reader of a family fails, and all
+// octets are counted.
+func FuzzSpeeches(f *testing.F) {
+	for i := range others {
+		a := &actor{Stage: rehearsal.New(), rnd: rand.New(rand.NewPCG(7, 0))}
+		others[i].play(a)
+		var said []byte
+		for _, p := range a.Packets[:min(len(a.Packets), 60)] {
+			if n := len(p.Payload); n > 0 && n < 1<<15 {
+				head := uint16(n) << 1
+				if p.From.Port() < 49152 { // who answers
+					head |= 1
+				}
+				said = append(binary.BigEndian.AppendUint16(said, head), p.Payload...)
+			}
+		}
+		f.Add(said[:min(len(said), 4000)])
+	}
+	f.Fuzz(func(t *testing.T, said []byte) {
+		stage := rehearsal.New()
+		c := stage.Dial(controller, broker)
+		total := int64(0)
+		for len(said) >= 2 {
+			head := binary.BigEndian.Uint16(said)
+			n := min(int(head>>1), len(said)-2)
+			c.Say(capture.Side(head&1), said[2:2+n])
+			stage.Wait(time.Duration(head%7) * 20 * time.Millisecond)
+			total += int64(n)
+			said = said[2+n:]
+		}
+		c.Close(capture.Side(total % 2))
+		r := New(nil)
+		for i := range stage.Packets {
+			r.assembler.Packet(&stage.Packets[i])
+		}
+		r.Finish()
+	})
 }

@@ -23,7 +23,7 @@ const nowhere = "198.18.0.1"
 // Own makes a recording of what Ferry itself asked: the octets and times are those that
 // it has, the connections around them are made so that they tell what it saw.
 func Own(s *site.Site, list []exchange.Exchange) []capture.Packet {
-	o := own{site: s, stage: rehearsal.New(), conns: map[string]*rehearsal.Conn{}}
+	o := own{site: s, stage: rehearsal.New(), conns: map[string]*rehearsal.Conn{}, said: map[string]time.Time{}}
 	list = slices.Clone(list)
 	slices.SortStableFunc(list, func(a, b exchange.Exchange) int { return a.At.Compare(b.At) })
 	for i := range list {
@@ -52,6 +52,7 @@ type own struct {
 	site   *site.Site
 	stage  *rehearsal.Stage
 	conns  map[string]*rehearsal.Conn // by link
+	said   map[string]time.Time       // when anything was said last, by link
 	named  map[string]netip.Addr      // addresses that stand for names of machines
 	events []event
 }
@@ -62,6 +63,14 @@ type event struct {
 }
 
 func (o *own) at(t time.Time, play func()) { o.events = append(o.events, event{t, play}) }
+
+// before is a time a little before another, and after the last word of a link.
+func (o *own) before(link string, t time.Time) time.Time {
+	if said := o.said[link]; t.Sub(said) < 4*time.Millisecond {
+		return said.Add(t.Sub(said) / 2)
+	}
+	return t.Add(-2 * time.Millisecond)
+}
 
 // span is a time given in milliseconds.
 func span(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }
@@ -161,7 +170,7 @@ func (o *own) overNetwork(e *exchange.Exchange, from, to string) {
 	case exchange.NoSuchName, exchange.NotAllowed, exchange.CalledOff:
 		return
 	}
-	if e.Connecting { // it is given up, whatever was said over it
+	if e.Connecting && e.Outcome != exchange.Answered { // it is given up, whatever was said over it
 		key += " " + e.At.String()
 		defer o.at(end.Add(time.Millisecond), func() {
 			if c := o.conns[key]; c != nil {
@@ -170,8 +179,21 @@ func (o *own) overNetwork(e *exchange.Exchange, from, to string) {
 			}
 		})
 	}
-	if e.Manner&exchange.Dozes != 0 {
+	if e.Connecting && e.Outcome == exchange.Answered { // in the place of the one before
 		o.at(e.At.Add(-2*time.Millisecond), func() {
+			if c := o.conns[key]; c != nil {
+				c.Close(capture.Asker)
+				delete(o.conns, key)
+			}
+		})
+	}
+	anew := slices.ContainsFunc(e.Frames, func(f exchange.Frame) bool { return f.Anew })
+	if !e.HungUpAt.IsZero() || e.Manner&exchange.Dozes != 0 && !anew {
+		ended := e.HungUpAt
+		if ended.IsZero() || ended.After(e.At.Add(-2*time.Millisecond)) {
+			ended = o.before(e.Link, e.At)
+		}
+		o.at(ended, func() {
 			if c := o.conns[key]; c != nil {
 				c.Close(capture.Answerer)
 				delete(o.conns, key)
@@ -183,12 +205,28 @@ func (o *own) overNetwork(e *exchange.Exchange, from, to string) {
 			o.conns[key] = o.stage.Dial(from, to)
 		}
 	})
-	for _, f := range e.Frames {
+	frames := e.Frames
+	if at := slices.IndexFunc(frames, func(f exchange.Frame) bool { return f.Anew }); at > 0 && e.Cause != exchange.Redone {
+		frames = frames[at:] // the far end had gone before the question came
+	}
+	for i, f := range frames {
 		side := capture.Answerer
 		if f.Out {
 			side = capture.Asker
 		}
 		octets, at := f.Octets, e.At.Add(span(f.AfterMs))
+		if f.Anew {
+			ended := o.before(e.Link, at)
+			if i > 0 { // under the question
+				ended = e.At.Add(span((frames[i-1].AfterMs + f.AfterMs) / 2))
+			}
+			o.at(ended, func() {
+				if c := o.conns[key]; c != nil {
+					c.Close(capture.Answerer)
+				}
+				o.conns[key] = o.stage.Dial(from, to)
+			})
+		}
 		if e.Manner&exchange.Pieces != 0 && side == capture.Answerer && len(octets) > 1 {
 			// That it came in pieces is known, and not where it was parted.
 			first := octets[:len(octets)/2]
@@ -205,6 +243,9 @@ func (o *own) overNetwork(e *exchange.Exchange, from, to string) {
 			}
 		})
 	}
+	if n := len(frames); n > 0 {
+		o.said[e.Link] = e.At.Add(span(frames[n-1].AfterMs))
+	}
 	ends := func(play func(c *rehearsal.Conn)) {
 		o.at(end.Add(500*time.Microsecond), func() {
 			if c := o.conns[key]; c != nil {
@@ -216,7 +257,7 @@ func (o *own) overNetwork(e *exchange.Exchange, from, to string) {
 	switch {
 	case e.Outcome == exchange.Reset:
 		ends(func(c *rehearsal.Conn) { c.Reset(capture.Answerer) })
-	case e.Outcome == exchange.Closed, e.Manner&exchange.HangsUp != 0:
+	case e.Outcome == exchange.Closed, e.Cause == exchange.HungUp, e.Manner&exchange.HangsUp != 0:
 		ends(func(c *rehearsal.Conn) { c.Close(capture.Answerer) })
 	}
 }

@@ -10,12 +10,14 @@ import (
 	"testing"
 	"time"
 
+	"ferry/internal/core/address"
 	"ferry/internal/core/block"
 	"ferry/internal/core/capture"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/rehearsal"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
+	"ferry/internal/wire/blocktcp"
 )
 
 // skidSite is the plan: the controller asks the oxygen skid for four points.
@@ -201,6 +203,68 @@ func TestAgainstPlan(t *testing.T) {
 					t.Errorf("%s\nwant %s", told(got.Findings), sc.codes)
 				}
 			})
+		}
+	}
+}
+
+// TestAskedAsPlanned: what is read and written at the same place, and what is asked for in
+// several items of one question, is asked for; and what others write may stand still.
+func TestAskedAsPlanned(t *testing.T) {
+	skid := skidSite(t)
+	point := func(id string, at address.Address) site.Point {
+		return site.Point{ID: id, Name: id, Address: at, Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadWrite}
+	}
+	skid.Devices[1].Points = append(skid.Devices[1].Points, point("Setpoint", block.At("hr", 10)))
+	hall := skidSite(t)
+	hall.Devices[1].Map = "block-tcp"
+	hall.Devices[1].Ports[0] = site.Port{Line: "net", Protocol: "block-tcp", Host: "192.0.2.70"}
+	hall.Devices[1].Points = []site.Point{point("One", block.At("db1", 0)), point("Two", block.At("db2", 4)),
+		point("Three", block.At("m", 8))}
+	hall.Links[0].Protocol, hall.Links[0].Settings = "block-tcp", nil
+	for _, c := range []struct {
+		name string
+		plan *site.Site
+		play func(a *actor)
+	}{
+		{"read and written", skid, func(a *actor) {
+			c := a.Dial(controller, "192.0.2.21:502")
+			v := uint16(0)
+			for i := range 60 {
+				if i < 20 || i == 40 {
+					v++
+					a.writes(c, 10, v)
+				}
+				id := a.next()
+				oxygen, flow := a.steady(i)
+				c.Talk(tcp(id, 1, a.read(0, 6)...), tcp(id, 1, values(oxygen, flow, uint16(i%7), 1)...), a.think())
+				id = a.next()
+				c.Talk(tcp(id, 1, a.read(10, 1)...), tcp(id, 1, 3, 2, byte(v>>8), byte(v)), a.think())
+				a.Wait(time.Second)
+			}
+		}},
+		{"several items", hall, func(a *actor) {
+			c := a.blocks()
+			items := []blocktcp.Item{{Range: block.Range{Area: "db1", Start: 0, Count: 2}, Bit: -1},
+				{Range: block.Range{Area: "db2", Start: 4, Count: 2}, Bit: -1}, {Range: block.Range{Area: "m", Start: 8, Count: 2}, Bit: -1}}
+			for i := range 60 {
+				given := []blocktcp.Given{{Code: 0xFF, Data: []byte{0, byte(i)}}, {Code: 0xFF, Data: []byte{1, byte(i)}},
+					{Code: 0xFF, Data: []byte{2, byte(i)}}}
+				c.Talk(blocktcp.AppendRead(nil, uint16(i+2), items), blocktcp.AppendReadAnswer(nil, uint16(i+2), items, given), a.think())
+				a.Wait(time.Second)
+			}
+		}},
+	} {
+		if err := c.plan.Validate(); err != nil {
+			t.Fatal(err)
+		}
+		a := &actor{Stage: rehearsal.New(), rnd: rand.New(rand.NewPCG(7, 1))}
+		c.play(a)
+		r := New(c.plan)
+		if err := r.Read(context.Background(), Source{Name: "x", From: bytes.NewReader(written(t, a.Stage))}); err != nil {
+			t.Fatal(err)
+		}
+		if got := r.Finish(); codes(got.Findings) != "" || got.Exchanges < 60 {
+			t.Errorf("%s: %d exchanges\n%s", c.name, got.Exchanges, told(got.Findings))
 		}
 	}
 }

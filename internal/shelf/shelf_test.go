@@ -1,8 +1,9 @@
 package shelf
 
 import (
-	_ "ferry/internal/families"
 	"testing"
+
+	_ "ferry/internal/families"
 
 	"ferry/internal/core/finding"
 	"ferry/internal/core/protocol"

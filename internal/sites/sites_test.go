@@ -2,10 +2,11 @@ package sites
 
 import (
 	"context"
-	_ "ferry/internal/families"
 	"os"
 	"path/filepath"
 	"testing"
+
+	_ "ferry/internal/families"
 
 	"ferry/internal/core/site"
 )

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	_ "ferry/internal/families"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -14,6 +13,8 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+
+	_ "ferry/internal/families"
 
 	"ferry/internal/bench"
 	"ferry/internal/core/site"

@@ -33,11 +33,7 @@ func (s speech) Faults() []bench.FaultKind {
 	if s.framing == wire.TCP || s.framing == wire.RTU {
 		// Over connections without a session of their own a device may end them as it likes.
 		kinds = append(kinds,
-			bench.FaultKind{Kind: "hangs-up", Title: "hangs up after each answer", Places: tcp, Habit: true},
-			bench.FaultKind{Kind: "dozes", Title: "hangs up on who is quiet", Unit: "ms", Default: 400, Least: 50,
-				Most: 60_000, Places: tcp, Habit: true},
-			bench.FaultKind{Kind: "slow-first", Title: "takes long for its first answer", Unit: "ms", Default: 1500, Least: 1,
-				Most: 60_000, Places: tcp, Habit: true})
+			bench.FaultKind{Kind: "hangs-up", Title: "hangs up after each answer", Places: tcp, Habit: true})
 	}
 	if s.framing == wire.TCP {
 		kinds = append(kinds,

@@ -90,7 +90,12 @@ func (b *broker) Take(c net.Conn) {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
 		if secured.HandshakeContext(ctx) != nil {
-			return // it hangs up on whoever speaks no TLS
+			// It hangs up on whoever speaks no TLS, once it has heard it out: what it says of why would
+			// be lost otherwise.
+			if err := c.SetReadDeadline(time.Now().Add(200 * time.Millisecond)); err == nil {
+				_, _ = io.Copy(io.Discard, c)
+			}
+			return
 		}
 		c = secured
 	}

@@ -1,11 +1,27 @@
 package capture
 
+import "time"
+
 // Report is what a message says of itself where things are told without being asked for
 // each: which way it goes, and under which name.
 type Report struct {
 	Way ReportWay
 	// Name is that under which it is told; of a subscription what is subscribed to.
 	Name string
+	// Others are further names that are subscribed to with it.
+	Others []string
+	// Payload is what is told, only there during the call. Broken says why it is none, where
+	// the name says what it is to be.
+	Payload []byte
+	Broken  string
+	// Kept is set for what was kept from before by whoever passes it on.
+	Kept bool
+	// Sent is when, by the clock of the sender; zero for none.
+	Sent time.Time
+	// Of is a sender that others know whether it is there, Life what the message says of
+	// that.
+	Of   string
+	Life Life
 	// Series names messages that are numbered one after the other, empty for none. Number
 	// is that of this one, and after Modulus-1 comes 0. Begins is set where the numbers may
 	// begin anew.
@@ -24,4 +40,18 @@ const (
 	Brings
 	Wants
 	Unconfirmed
+)
+
+// Life is what a message says of a sender.
+type Life uint8
+
+// What may be said: that its messages can be understood from now on, that it goes on
+// telling, that it has gone, that it is asked to say again what its messages mean, and that
+// somebody waits for it.
+const (
+	Born Life = iota + 1
+	Tells
+	Gone
+	Called
+	Awaited
 )

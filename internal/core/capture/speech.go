@@ -28,6 +28,9 @@ type Heard struct {
 	Function int
 	Range    block.Range
 	Write    bool
+	// More are further runs of units that one question is about, with what was answered to
+	// each.
+	More []Part
 	// Asked and Answered are when, zero for what was not heard.
 	Asked, Answered time.Time
 	Outcome         exchange.Outcome
@@ -45,6 +48,9 @@ type Heard struct {
 	ToAll bool
 	// Again is set where the same was asked just before and got no answer.
 	Again bool
+	// Greets is set where it is about the connection or the session over it: an answer to
+	// it says nothing of those to other questions.
+	Greets bool
 	// Close is set where it follows what was said before without the silence that tells
 	// frames apart.
 	Close bool
@@ -61,6 +67,12 @@ type Heard struct {
 	// Stray is why octets of Answer (or Request) belong to no exchange; empty for an
 	// exchange.
 	Stray string
+}
+
+// Part is one of several runs of units that a question is about, with its data.
+type Part struct {
+	Range block.Range
+	Data  []byte
 }
 
 // Latency is the time from question to answer; 0 where there is none.
@@ -170,6 +182,7 @@ func (a *Assembler) recognise(c *Conn, p Piece) {
 		}
 	}
 	best, fit, open := (*Speech)(nil), Not, false
+	var may []*Speech
 	for _, s := range speeches {
 		if s.Datagrams != c.Datagrams || s.Serial != c.Serial {
 			continue
@@ -179,12 +192,18 @@ func (a *Assembler) recognise(c *Conn, p Piece) {
 		if f > fit && f != Unsure {
 			best, fit = s, f
 		}
+		if f == Unsure {
+			may = append(may, s)
+		}
 	}
 	full := len(c.early) >= mostEarly || total > mostEarlyOctets || len(p.Octets) == 0
 	if fit != Certain && !full && (open || fit == Likely) {
 		p.Octets = append([]byte(nil), p.Octets...)
 		c.early = append(c.early, p)
 		return
+	}
+	if best == nil && len(may) == 1 && len(p.Octets) == 0 {
+		best = may[0] // more will not come
 	}
 	a.settle(c, best, said)
 	early := c.early

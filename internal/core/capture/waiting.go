@@ -1,6 +1,8 @@
 package capture
 
 import (
+	"fmt"
+	"slices"
 	"time"
 
 	"ferry/internal/core/exchange"
@@ -10,11 +12,16 @@ import (
 // whose answers say what they are to.
 type Waiting struct {
 	Heard func(*Heard)
+	// Overlaps is set where whoever asks does not wait for the answer before the next.
+	Overlaps bool
 
 	asked []*waits
 	spare []*waits
 	out   Heard
 	whole bool // a question was heard, and nothing was lost since
+	// done are the references that were answered last, next the oldest of them.
+	done []uint64
+	next int
 }
 
 type waits struct {
@@ -35,7 +42,7 @@ const (
 // Ask keeps a question under its reference. Its octets are copied.
 func (w *Waiting) Ask(ref uint64, h *Heard) {
 	w.whole = true
-	if n := len(w.asked); n > 0 && w.asked[n-1].heard.GaveUp == 0 {
+	if n := len(w.asked); n > 0 && w.asked[n-1].heard.GaveUp == 0 && !w.Overlaps {
 		w.asked[n-1].heard.GaveUp = h.Asked.Sub(w.asked[n-1].heard.Asked)
 	}
 	for len(w.asked) > 0 && (len(w.asked) >= mostWaits || h.Asked.Sub(w.asked[0].heard.Asked) > longestWaits) {
@@ -56,7 +63,8 @@ func (w *Waiting) drop(i int) {
 }
 
 // Answer ends the exchange of a reference; fill says what the answer is. It reports
-// false where nothing waits under that reference, and tells of the octets as strays.
+// false where nothing waits under that reference: one that was never asked answers what
+// waits wrongly, and what was answered already is told of as strays.
 func (w *Waiting) Answer(ref uint64, p Piece, answer []byte, fill func(*Heard)) bool {
 	for i, of := range w.asked {
 		if of.ref != ref {
@@ -66,22 +74,55 @@ func (w *Waiting) Answer(ref uint64, p Piece, answer []byte, fill func(*Heard)) 
 		h := &w.out
 		h.Request, h.Data = of.request, of.data
 		h.Answered, h.AnsweredIn, h.Answer, h.Outcome = p.At, p.Number, answer, exchange.Answered
-		h.Overtaken = i < len(w.asked)-1
+		h.Overtaken = i < len(w.asked)-1 && !w.Overlaps
 		fill(h)
 		w.Heard(h)
 		w.drop(i)
+		if len(w.done) < mostWaits {
+			w.done = append(w.done, ref)
+		} else {
+			w.done[w.next] = ref
+			w.next = (w.next + 1) % mostWaits
+		}
 		return true
 	}
-	why := "its question is not in the recording"
-	if w.whole {
-		why = "nobody waits for it"
+	switch {
+	case !w.whole:
+		w.Stray(p, answer, "its question is not in the recording")
+	case slices.Contains(w.done, ref):
+		w.Stray(p, answer, "its question was answered already")
+	default:
+		w.Broken(p, answer, fmt.Sprintf("it answers question %d, which was not asked", ref))
 	}
-	w.Stray(p, answer, why)
 	return false
+}
+
+// Broken is told of what the answerer says that is no answer to anything: where a question
+// waits it is what came in place of its answer.
+func (w *Waiting) Broken(p Piece, octets []byte, why string) {
+	if len(w.asked) == 0 || p.Side == Asker {
+		w.Stray(p, octets, why)
+		return
+	}
+	of := w.asked[0]
+	w.out = of.heard
+	h := &w.out
+	h.Request, h.Data = of.request, nil
+	h.Answered, h.AnsweredIn, h.Answer, h.Outcome, h.Broken = p.At, p.Number, octets, exchange.Garbled, why
+	w.Heard(h)
+	w.drop(0)
 }
 
 // Alone tells of an exchange that needs no answer, or of a report.
 func (w *Waiting) Alone(h *Heard) { w.Heard(h) }
+
+// Torn is told, before Finish, of what the answerer had begun to say when the connection
+// ended.
+func (w *Waiting) Torn(c *Conn, p Piece, rest []byte) {
+	if len(rest) > 0 && (c.Ending == Closed || c.Ending == Torn) {
+		w.Broken(p, rest, "the rest of it does not come")
+	}
+}
 
 // Stray tells of octets that belong to no exchange.
 func (w *Waiting) Stray(p Piece, octets []byte, why string) {
@@ -158,6 +199,9 @@ func (f *Frames) Take(b []byte, length func([]byte) (int, error), each func([]by
 	}
 	f.octets = append(f.octets[:0], b[from:]...)
 }
+
+// Rest is what has come of a frame that is not whole yet.
+func (f *Frames) Rest() []byte { return f.octets }
 
 // Drop forgets what has come of a frame.
 func (f *Frames) Drop() { f.octets = f.octets[:0] }

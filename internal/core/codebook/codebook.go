@@ -6,10 +6,12 @@ package codebook
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
 
+	"ferry/internal/core/capture"
 	"ferry/internal/core/protocol"
 )
 
@@ -23,6 +25,7 @@ type Meaning struct {
 	Look   string `json:"look"` // what usually causes it, and where to look
 	// Findings are the codes of findings that it is seen as.
 	Findings []string `json:"findings,omitempty"`
+	numbers  []int    // by which it is looked up, where Number is more than one
 }
 
 // system is an error of sockets or ports, with its number in each operating system; 0
@@ -98,9 +101,19 @@ var systems = []system{
 // coded is the ability of a protocol to list its error codes.
 type coded interface{ Codes() []int }
 
+// shows is the ability of a protocol whose codes are shown as more than one number.
+type shows interface {
+	// CodeShown is a code as boxes show it, and the numbers by which it is looked up.
+	CodeShown(code int) (text string, numbers []int)
+}
+
 // All lists every entry: those of the protocols, then those of the systems.
 func All() (list []Meaning) {
-	for _, def := range protocol.All() {
+	defs := protocol.All()
+	slices.SortStableFunc(defs, func(a, b *protocol.Def) int { // what is usual comes first
+		return cmp.Compare(map[bool]int{true: 0, false: 1}[a.Usual], map[bool]int{true: 0, false: 1}[b.Usual])
+	})
+	for _, def := range defs {
 		codes, ok := def.Rules.(coded)
 		if !ok || def.MapOnly {
 			continue
@@ -110,6 +123,9 @@ func All() (list []Meaning) {
 		for _, n := range numbers {
 			why := def.Decline(n)
 			e := Meaning{Of: def.Title, Number: numberOf(n), Name: why.Title, Means: why.Means, Look: why.Causes}
+			if of, ok := def.Rules.(shows); ok {
+				e.Number, e.numbers = of.CodeShown(n)
+			}
 			if why.Finding != "" {
 				e.Findings = []string{why.Finding}
 			}
@@ -123,6 +139,11 @@ func All() (list []Meaning) {
 			}
 			list = append(list, e)
 		}
+	}
+	alerts := capture.Alerts()
+	for _, n := range slices.Sorted(maps.Keys(alerts)) {
+		list = append(list, Meaning{Of: "TLS", Number: numberOf(n), Name: alerts[n].Title, Means: alerts[n].Means,
+			Look: alerts[n].Causes, Findings: []string{"tls-failed"}})
 	}
 	for _, s := range systems {
 		for _, of := range []struct {
@@ -165,7 +186,7 @@ func Find(text string) []Meaning {
 	number, isNumber := parse(text)
 	for _, e := range All() {
 		switch n, _ := strconv.Atoi(strings.Fields(e.Number)[0]); {
-		case isNumber && n == number:
+		case isNumber && (slices.Contains(e.numbers, number) || e.numbers == nil && n == number):
 			list = append(list, ranked{e, 0})
 		case isNumber:
 		case strings.HasPrefix(strings.ToLower(e.Name), text), slices.Contains(e.Findings, text):

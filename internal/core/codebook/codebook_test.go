@@ -22,6 +22,7 @@ func TestFind(t *testing.T) {
 		{"exception-address", "illegal data address", "Modbus"},
 		{"-2", "EAI_NONAME", "Linux"},
 		{"0x8E", "session taken over", "MQTT"},
+		{"0x0127", "size towards it wrong", "EtherNet/IP"},
 	} {
 		found := codebook.Find(c.text)
 		if len(found) == 0 || !strings.Contains(found[0].Name, c.first) || !strings.Contains(found[0].Of, c.of) {

@@ -1,11 +1,12 @@
 package datasheet
 
 import (
-	_ "ferry/internal/core/family/blocktcp"
-	_ "ferry/internal/core/family/modbus"
 	"fmt"
 	"strings"
 	"testing"
+
+	_ "ferry/internal/core/family/blocktcp"
+	_ "ferry/internal/core/family/modbus"
 
 	"ferry/internal/core/block"
 	"ferry/internal/core/layout"

@@ -76,6 +76,9 @@ func (d *Diagnosis) Exchange(e *exchange.Exchange) {
 		}
 		return // it decides nothing
 	}
+	if e.Connecting && e.Outcome == exchange.Answered && e.Manner == 0 {
+		return // what is asked over it tells
+	}
 	of := d.links[e.Link]
 	if of == nil {
 		of = &[]seen{}
@@ -276,6 +279,10 @@ var symptoms = []symptom{
 		"octets come back that do not pass (%s).",
 		"Look at termination, bias, shield and earth of the line, and at what is switched near it. No value was taken " +
 			"from them.", nil},
+	{"tls-failed", exchange.Garbled, exchange.Insecure, "TLS with %s does not come about",
+		"TLS is broken off before anything is said under it (%s).",
+		"Compare whom each end trusts, the name and the dates of the certificate, both clocks, and whether the other end " +
+			"wants a certificate of this one.", nil},
 	{"answer-mismatch", exchange.Garbled, "", "%s sends what is no answer",
 		"bytes come back that do not answer the request (%s).",
 		"Check that the port speaks this protocol, and that no second client's answers are mixed in. On a serial " +
@@ -283,6 +290,12 @@ var symptoms = []symptom{
 	{"in-pieces", exchange.Answered, exchange.InPieces, "Answers of %s come in pieces",
 		"the answer is right but has a pause inside (%s), by which the standard lets a frame be lost.",
 		"Look at the device's load, or at the adapter between: another asker will not take such answers.", nil},
+	{"connection-dropped", exchange.Answered, exchange.Redone, "%s hangs up on questions",
+		"it ends the connection under the question, and answers when asked again over another (%s).",
+		"Look for a limit on connections in the device, and for a second client.", []site.AccessKind{site.AccessRemote}},
+	{"type-differs", exchange.Answered, exchange.Unfitting, "%s has values of another type",
+		"what comes is of another type than the map says (%s).",
+		"Set the type of the point to that of the device: what is read as another is another value.", nil},
 	{"echo", exchange.Answered, exchange.Echo, "The adapter to %s hears what it sends",
 		"the question came back before its answer (%s).",
 		"Switch the echo off in the adapter, or leave it: Ferry takes it away. Other askers may not.", nil},

@@ -1,13 +1,14 @@
 package diagnose
 
 import (
+	"strings"
+	"testing"
+	"time"
+
 	"ferry/internal/core/block"
 	_ "ferry/internal/core/family/blocktcp"
 	_ "ferry/internal/core/family/modbus"
 	family "ferry/internal/core/family/modbus"
-	"strings"
-	"testing"
-	"time"
 
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/finding"

@@ -48,6 +48,10 @@ const (
 	Late         Cause = "late"          // the answer came after the time limit
 	Others       Cause = "others"        // somebody else asks on the line as well
 	Quiet        Cause = "quiet"         // an end that reports gave no sign of life
+	Redone       Cause = "asked again"   // the connection ended under the question, which was asked once more
+	HungUp       Cause = "hung up"       // the far end ended the connection in place of an answer
+	Insecure     Cause = "insecure"      // TLS did not come about
+	Unfitting    Cause = "another type"  // a value came of another type than the map says
 	Unwanted     Cause = "unwanted"      // the device does not report what it was asked to
 )
 
@@ -73,8 +77,10 @@ type Exchange struct {
 	// question.
 	AnswerLateMs float64 `json:"answerLateMs,omitempty"`
 	Doubt        string  `json:"doubt,omitempty"`
-	// Connecting is set where no connection, or no session over it, came about.
+	// Connecting is set for a connection, or the session over it, that was to come about.
 	Connecting bool `json:"-"`
+	// HungUpAt is when the far end had ended the connection before it, where that was seen.
+	HungUpAt time.Time `json:"-"`
 	// Optional is set where the question decides nothing.
 	Optional bool `json:"-"`
 	// Manner is in which odd ways the device answered.

@@ -6,6 +6,9 @@ type Frame struct {
 	Out bool `json:"out"`
 	// AfterMs is when, in milliseconds after the beginning of its exchange.
 	AfterMs float64 `json:"afterMs"`
+	// Anew is set where the far end had ended the connection before it, and another was
+	// opened.
+	Anew bool `json:"anew,omitempty"`
 	// Late is set where it answers an earlier question.
 	Late   bool   `json:"late,omitempty"`
 	Octets []byte `json:"-"`

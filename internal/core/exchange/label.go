@@ -2,8 +2,9 @@ package exchange
 
 import (
 	"cmp"
-	"ferry/internal/core/block"
 	"slices"
+
+	"ferry/internal/core/block"
 )
 
 // Labelled is a point with what it reads in an exchange, for labelling bytes.

@@ -1,10 +1,11 @@
 package exchange
 
 import (
-	"ferry/internal/core/block"
 	"fmt"
 	"strings"
 	"testing"
+
+	"ferry/internal/core/block"
 )
 
 func words(fields []Field) string {

@@ -112,7 +112,7 @@ func (j *Judge) Opened(c *capture.Conn) {
 
 // Heard implements capture.Listener.
 func (j *Judge) Heard(c *capture.Conn, h *capture.Heard) {
-	if h.Stray == capture.Plain {
+	if h.Stray == capture.Plain || h.Stray == capture.Sealed {
 		return
 	}
 	t := j.recent
@@ -126,8 +126,9 @@ func (j *Judge) Heard(c *capture.Conn, h *capture.Heard) {
 		}
 		j.recent = t
 	}
+	j.reports.alive(c, h)
 	if h.Report != nil {
-		j.reports.hear(c, t, h)
+		j.reports.hear(j.plan, c, t, h)
 	}
 	if h.Stray != "" {
 		if h.Cause == exchange.TwoStations {
@@ -146,6 +147,15 @@ func (j *Judge) Heard(c *capture.Conn, h *capture.Heard) {
 	j.handshakes.hear(t, h)
 	if j.plan != nil {
 		j.plan.values(t, h)
+	}
+	for i := range h.More {
+		part := *h
+		part.Range, part.Data, part.Outcome, part.More = h.More[i].Range, h.More[i].Data, exchange.Answered, nil
+		t.request(&part)
+		t.accept(&part)
+		if j.plan != nil {
+			j.plan.values(t, &part)
+		}
 	}
 }
 

@@ -164,6 +164,10 @@ func (e *end) ended(c *capture.Conn, unconfirmed int) {
 			what.text = fmt.Sprintf("%s closes after %d exchanges", asker, c.Heard)
 			e.short.add(what)
 		}
+	case c.Speech != nil && c.Speech.Covers != nil && c.Heard > 1:
+		// A session is kept, however quiet it is: there are signs of life for that.
+		what.text = fmt.Sprintf("ended %s after the last word", long(c.EndedAt.Sub(said)))
+		e.lost.add(what)
 	case !said.IsZero() && due && c.Heard > 0 || !said.IsZero() && due && c.Ending == capture.Torn:
 		what.text = fmt.Sprintf("ended %s after a question", long(c.EndedAt.Sub(said)))
 		e.lost.add(what)
@@ -378,13 +382,15 @@ func median(list []time.Duration) time.Duration {
 	return list[len(list)/2]
 }
 
-// alike reports whether some times are one and the same, within a tenth.
+// alike reports whether some times are one and the same, within a tenth, but for a sixth
+// of them.
 func alike(list []time.Duration) (usual time.Duration, same bool) {
 	usual = median(list)
+	others := 0
 	for _, d := range list {
 		if math.Abs(float64(d-usual)) > 0.1*float64(usual) {
-			return usual, false
+			others++
 		}
 	}
-	return usual, len(list) > 0
+	return usual, len(list) > 0 && others*6 <= len(list)
 }

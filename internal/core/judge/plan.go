@@ -24,6 +24,7 @@ type plan struct {
 
 	watched map[watchedKey]*watched // nil for what is not followed
 	parts   map[partsKey][]readPart
+	told    map[string]*told // by device
 }
 
 type place struct {
@@ -44,7 +45,7 @@ func planOf(s *site.Site) *plan {
 		return nil
 	}
 	p := &plan{site: s, links: map[place][]planned{}, at: map[netip.AddrPort]string{}, askers: map[netip.Addr]string{},
-		watched: map[watchedKey]*watched{}, parts: map[partsKey][]readPart{}}
+		watched: map[watchedKey]*watched{}, parts: map[partsKey][]readPart{}, told: map[string]*told{}}
 	for i := range s.Devices {
 		for _, port := range s.Devices[i].Ports {
 			if a, err := netip.ParseAddr(port.Host); err == nil {

@@ -13,6 +13,10 @@ import (
 
 // points compares how often the points of a link are asked for with their pace.
 func (p *plan) points(j *Judge, pl planned, talks []*Talk) (found []finding.Finding) {
+	def, _ := protocol.Named(pl.link.Protocol)
+	if _, ranged := def.Ranges(); !ranged {
+		return nil // what is asked for by its name, or told, is not told apart here
+	}
 	whole := j.last.Sub(j.first)
 	never, slow, paced := 0, 0, 0
 	var firstNever, worst string
@@ -95,7 +99,7 @@ func (p *plan) absent(pl planned, talks []*Talk) []finding.Finding {
 					continue
 				}
 				for _, r := range list {
-					q := t.Requests[r]
+					q := t.Requests[RequestKey{Range: r}]
 					if r.Area == place.Area && r.Start < to && from < r.Start+uint32(r.Count) && q != nil {
 						refused += q.Count - q.Answered
 						if n := (proof{at: q.First, packets: [2]int64{q.FirstIn}}); !slices.Contains(ps.kept, n) {

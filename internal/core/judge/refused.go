@@ -158,7 +158,7 @@ func (t *Talk) findsOut(refused []block.Range) bool {
 		return false
 	}
 	for _, r := range refused {
-		if q := t.Requests[r]; q == nil || q.Count-q.Answered > refusedFew {
+		if q := t.Requests[RequestKey{Range: r}]; q == nil || q.Count-q.Answered > refusedFew {
 			return false
 		}
 	}

@@ -21,6 +21,11 @@ type reporting struct {
 	series map[string]*numbered
 	gaps   map[string]*proofs
 	unsaid map[string]*proofs // by name, what was never confirmed
+	broken map[string]*proofs // by name, what cannot be read
+
+	heard   map[int]time.Time // when anything came over a connection
+	senders map[string]*sender
+	clocks  map[string]*clockOf
 }
 
 // given is a message that was told to whoever passes it on.
@@ -37,6 +42,7 @@ type wanting struct {
 	since  time.Time
 	packet int64
 	got    int
+	kept   proofs // of these, what was there before
 	missed proofs // what was told to the broker under a name that it holds, and did not come
 	alike  proofs // and under a name that is almost it
 	covers func(filter, name string) bool
@@ -54,7 +60,7 @@ const (
 	mostSeries = 1000
 )
 
-func (r reports) hear(c *capture.Conn, t *Talk, h *capture.Heard) {
+func (r reports) hear(p *plan, c *capture.Conn, t *Talk, h *capture.Heard) {
 	at := c.Ends[capture.Answerer]
 	of := r[at]
 	if of == nil {
@@ -62,13 +68,17 @@ func (r reports) hear(c *capture.Conn, t *Talk, h *capture.Heard) {
 			return
 		}
 		of = &reporting{talk: t, given: map[string]given{}, series: map[string]*numbered{}, gaps: map[string]*proofs{},
-			unsaid: map[string]*proofs{}}
+			unsaid: map[string]*proofs{}, broken: map[string]*proofs{}, senders: map[string]*sender{}, heard: map[int]time.Time{},
+			clocks: map[string]*clockOf{}}
 		r[at] = of
 	}
 	when, packet := h.Answered, h.AnsweredIn
 	if when.IsZero() || !h.Asked.IsZero() && h.Report.Way == capture.Gives {
 		when, packet = h.Asked, h.AskedIn
 	}
+	of.live(h, when, packet)
+	of.clocked(h, when, packet)
+	of.unreadable(p, h, when, packet)
 	switch h.Report.Way {
 	case capture.Gives:
 		of.give(h.Report.Name, when, packet)
@@ -77,14 +87,19 @@ func (r reports) hear(c *capture.Conn, t *Talk, h *capture.Heard) {
 		for _, w := range of.wants {
 			if w.conn == c.Number && w.covers(w.filter, h.Report.Name) {
 				w.got++
+				if h.Report.Kept && h.Report.Life == 0 {
+					w.kept.add(proof{at: when, packets: [2]int64{packet}, text: h.Report.Name})
+				}
 			}
 		}
 		of.number(c, h, when, packet)
 	case capture.Wants:
 		covers := c.Speech.Covers
-		if covers != nil && len(of.wants) < mostWants {
-			of.wants = append(of.wants, &wanting{conn: c.Number, talk: t, filter: h.Report.Name, since: when, packet: packet,
-				covers: covers})
+		for _, name := range append([]string{h.Report.Name}, h.Report.Others...) {
+			if covers != nil && len(of.wants) < mostWants {
+				of.wants = append(of.wants, &wanting{conn: c.Number, talk: t, filter: name, since: when, packet: packet,
+					covers: covers})
+			}
 		}
 	case capture.Unconfirmed:
 		ps := of.unsaid[h.Report.Name]
@@ -96,6 +111,17 @@ func (r reports) hear(c *capture.Conn, t *Talk, h *capture.Heard) {
 			of.unsaid[h.Report.Name] = ps
 		}
 		ps.add(proof{at: when, packets: [2]int64{packet}, text: h.Report.Name})
+	}
+}
+
+// alive notes that anything comes over a connection with subscriptions.
+func (r reports) alive(c *capture.Conn, h *capture.Heard) {
+	of := r[c.Ends[capture.Answerer]]
+	if of == nil || h.Answered.IsZero() {
+		return
+	}
+	if _, known := of.heard[c.Number]; known || len(of.heard) < mostSeries {
+		of.heard[c.Number] = h.Answered
 	}
 }
 
@@ -163,9 +189,12 @@ func (r reports) findings(j *Judge) (found []finding.Finding) {
 			ps.into(&f)
 			found = append(found, f)
 		}
+		var only []*wanting
 		for _, w := range of.wants {
 			who := w.talk.Key.Asker
 			switch {
+			case w.got > 0 && w.got == w.kept.n && of.heard[w.conn].Sub(w.since) > keptLongest:
+				only = append(only, w)
 			case w.got > 0:
 			case w.missed.n >= missedLeast:
 				add("silent-subscription", finding.Fault, 0.9, &w.missed, w.filter, "A subscription brings nothing",
@@ -181,6 +210,21 @@ func (r reports) findings(j *Judge) (found []finding.Finding) {
 					"Nothing is told under that name yet.")
 			}
 		}
+		if only != nil {
+			ps := proofs{}
+			for _, w := range only {
+				for _, p := range w.kept.kept {
+					ps.add(p)
+				}
+			}
+			ps.n = len(only)
+			add("retained-only", finding.Note, 0.8, &ps, "", "Nothing but what the broker kept",
+				fmt.Sprintf("Under %d of %d names that were subscribed to at %s there came what it had kept, and nothing since.",
+					len(only), len(of.wants), name),
+				"Look whether whoever tells it is still there: what is kept may be of an earlier test. Clear it by an empty "+
+					"retained message.", "It tells only what changes, and nothing has changed.")
+		}
+		of.lives(j.last, add)
 		for _, series := range sorted(of.gaps, func(s string) string { return s }) {
 			ps := of.gaps[series]
 			add("sequence-gap", finding.Fault, 0.95, ps, series, "Messages of "+series+" are missing",

@@ -29,6 +29,8 @@ type Talk struct {
 	First    time.Time
 	// Asked counts the questions, and what came of them.
 	Asked, Answered, Declined, Unanswered, Garbled, Broken int
+	// Greeted counts those answers that only begin a session.
+	Greeted int
 	// Again counts those that were asked again at once for want of an answer, MadeGood
 	// those of them that were answered.
 	Again, MadeGood int
@@ -40,7 +42,7 @@ type Talk struct {
 
 	// Requests are what it was asked for, by the units; Beyond counts those of more
 	// than are told apart.
-	Requests map[block.Range]*Request
+	Requests map[RequestKey]*Request
 	Beyond   int
 
 	end *end
@@ -50,6 +52,7 @@ type Talk struct {
 	late      proofs
 	lateBy    time.Duration
 	mismatch  proofs
+	insecure  proofs // TLS did not come about
 	other     proofs // another station answers
 	twice     proofs
 	check     proofs
@@ -87,22 +90,30 @@ type Request struct {
 	Answered    int
 }
 
+// RequestKey tells the questions of a talk apart: what is read and what is written to the
+// same units are two.
+type RequestKey struct {
+	Range block.Range
+	Write bool
+}
+
 // mostRequests bounds the questions that are told apart in one talk.
 const mostRequests = 4096
 
 // request counts a question.
 func (t *Talk) request(h *capture.Heard) {
-	r := t.Requests[h.Range]
+	key := RequestKey{h.Range, h.Write}
+	r := t.Requests[key]
 	if r == nil {
 		if len(t.Requests) >= mostRequests {
 			t.Beyond++
 			return
 		}
 		if t.Requests == nil {
-			t.Requests = map[block.Range]*Request{}
+			t.Requests = map[RequestKey]*Request{}
 		}
 		r = &Request{Range: h.Range, Function: h.Function, Write: h.Write, First: h.Asked, FirstIn: h.AskedIn}
-		t.Requests[h.Range] = r
+		t.Requests[key] = r
 	}
 	r.Count++
 	r.Last = h.Asked
@@ -178,6 +189,9 @@ func (t *Talk) hear(h *capture.Heard) {
 	switch h.Outcome {
 	case exchange.Answered, exchange.Sent:
 		t.Answered++
+		if h.Greets {
+			t.Greeted++
+		}
 		if h.Range.Count > 0 {
 			t.accept(h)
 		}
@@ -221,6 +235,8 @@ func (t *Talk) garbled(cause exchange.Cause) *proofs {
 		return &t.format
 	case exchange.Noise:
 		return &t.noise
+	case exchange.Insecure:
+		return &t.insecure
 	}
 	return &t.mismatch
 }
@@ -300,6 +316,10 @@ func (j *Judge) talking(t *Talk) (found []finding.Finding) {
 			t.Asked, long(t.lateBy), long(t.gave)),
 		fmt.Sprintf("Have the asking end wait at least %s, or ask less often.", long(t.lateBy*3/2)),
 		"An asker that asks ahead, one question at each of its paces, whatever has been answered.")
+	add("tls-failed", finding.Fault, 0.9, &t.insecure, "TLS with "+name+" does not come about",
+		fmt.Sprintf("%d of %d times it was broken off before anything was said under it.", t.insecure.n, t.Asked),
+		"Compare whom each end trusts, the name and the dates of the certificate, both clocks, and whether the other end wants "+
+			"a certificate of the asking one.", "One of the two allows no version of TLS that the other has.")
 	add("answer-mismatch", finding.Fault, 0.95, &t.mismatch, name+" sends what is no answer to the question",
 		fmt.Sprintf("%d of %d answers do not go with what was asked.", t.mismatch.n, t.Asked),
 		"Look whether two clients' answers are mixed up by a box on the way, and whether the device speaks this protocol.",
@@ -338,7 +358,7 @@ func (j *Judge) talking(t *Talk) (found []finding.Finding) {
 // unanswered judges questions without an answer.
 func (j *Judge) unanswered(t *Talk, def *protocol.Def, name string) (found []finding.Finding) {
 	rest := t.none
-	answered := t.Answered + t.Declined + t.Garbled
+	answered := t.Answered + t.Declined + t.Garbled - t.Greeted
 	if q := t.queued.n; q > 0 && q <= rest.n {
 		f := finding.Finding{Code: "connection-limit", Severity: finding.Note, Sure: 0.8, Count: q, Subject: j.of(t),
 			Title: name + " serves one connection at a time",

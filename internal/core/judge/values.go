@@ -290,7 +290,8 @@ func (p *plan) meaning(j *Judge) (found []finding.Finding) {
 				fmt.Sprintf("In %d of %d changes it goes back to what it was before.", w.apart, w.alternate),
 				"Look for two devices of one number, and for two writers.", "It really switches at each reading.")
 		}
-		if usual := w.usual(); usual > 0 && w.last.Sub(w.changed) >= max(frozenLeast, 10*usual) {
+		usual := w.usual()
+		if usual > 0 && w.point.Access == site.ReadOnly && w.last.Sub(w.changed) >= max(frozenLeast, 10*usual) {
 			ps := proofs{n: 1, kept: []proof{{at: w.changed, text: "its last change"}, w.lastProof}}
 			add("frozen-value", finding.Doubt, 0.6, &ps, name+" has stopped changing",
 				fmt.Sprintf("It used to change every %s, and stands still for %s although it is read.", long(usual),

@@ -15,6 +15,15 @@ type Reports interface {
 	Lapse(settings Settings) Lapse
 }
 
+// Told is the ability of a protocol whose messages can be read where they are heard, each
+// for itself.
+type Told interface {
+	// ToldAs is the name under which a place is told of.
+	ToldAs(a address.Address) string
+	// Unreadable says why a payload holds no value of a place; empty where it does.
+	Unreadable(w Wanted, payload []byte) string
+}
+
 // Wanted is a point that is to be reported, or written by its name.
 type Wanted struct {
 	ID      string

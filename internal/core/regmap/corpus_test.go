@@ -1,12 +1,13 @@
 package regmap_test
 
 import (
-	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"os"
 	"slices"
 	"strings"
 	"testing"
+
+	family "ferry/internal/core/family/modbus"
 
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"

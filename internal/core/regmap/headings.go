@@ -1,11 +1,12 @@
 package regmap
 
 import (
-	"ferry/internal/core/protocol"
 	"regexp"
 	"slices"
 	"strings"
 	"sync"
+
+	"ferry/internal/core/protocol"
 )
 
 // headingWords are the words by which a heading is recognised, in small letters

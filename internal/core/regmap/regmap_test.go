@@ -1,14 +1,15 @@
 package regmap
 
 import (
-	"ferry/internal/core/block"
-	_ "ferry/internal/core/family/blocktcp"
-	_ "ferry/internal/core/family/modbus"
-	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"reflect"
 	"strings"
 	"testing"
+
+	"ferry/internal/core/block"
+	_ "ferry/internal/core/family/blocktcp"
+	_ "ferry/internal/core/family/modbus"
+	family "ferry/internal/core/family/modbus"
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/site"

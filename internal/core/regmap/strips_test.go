@@ -1,11 +1,12 @@
 package regmap
 
 import (
-	"ferry/internal/core/block"
-	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"strings"
 	"testing"
+
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
 
 	"ferry/internal/core/site"
 	"ferry/internal/core/unit"

@@ -1,13 +1,14 @@
 package regmap
 
 import (
-	"ferry/internal/core/block"
-	"ferry/internal/core/family/blocktcp"
-	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"slices"
 	"strings"
 	"testing"
+
+	"ferry/internal/core/block"
+	"ferry/internal/core/family/blocktcp"
+	family "ferry/internal/core/family/modbus"
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/finding"

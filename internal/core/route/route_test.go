@@ -1,10 +1,11 @@
 package route
 
 import (
-	_ "ferry/internal/core/family/blocktcp"
-	_ "ferry/internal/core/family/modbus"
 	"strings"
 	"testing"
+
+	_ "ferry/internal/core/family/blocktcp"
+	_ "ferry/internal/core/family/modbus"
 
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"

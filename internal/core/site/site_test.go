@@ -3,12 +3,13 @@ package site
 import (
 	"encoding/json"
 	"errors"
-	_ "ferry/internal/core/family/blocktcp"
-	_ "ferry/internal/core/family/modbus"
 	"reflect"
 	"slices"
 	"strings"
 	"testing"
+
+	_ "ferry/internal/core/family/blocktcp"
+	_ "ferry/internal/core/family/modbus"
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/block"

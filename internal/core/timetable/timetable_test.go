@@ -1,14 +1,15 @@
 package timetable
 
 import (
-	_ "ferry/internal/core/family/blocktcp"
-	_ "ferry/internal/core/family/modbus"
 	"fmt"
 	"math"
 	"math/rand/v2"
 	"runtime"
 	"strings"
 	"testing"
+
+	_ "ferry/internal/core/family/blocktcp"
+	_ "ferry/internal/core/family/modbus"
 
 	"ferry/internal/core/block"
 	"ferry/internal/core/protocol"

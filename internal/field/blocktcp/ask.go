@@ -16,7 +16,11 @@ import (
 // Read asks for runs of memory, in as many messages as what was agreed needs:
 // one, where the size that was planned with holds.
 func (c *conn) Read(ranges []block.Range) field.Reply {
-	c.data, c.refused, c.requests, c.answers = c.data[:0], c.refused[:0], c.requests[:0], c.answers[:0]
+	return c.Question(true, func() field.Reply { return c.read(ranges) })
+}
+
+func (c *conn) read(ranges []block.Range) field.Reply {
+	c.data, c.refused = c.data[:0], c.refused[:0]
 	room := family.RoomOf(c.size)
 	anyRefused := false
 	reply := field.Reply{Outcome: exchange.Answered}
@@ -44,19 +48,15 @@ func (c *conn) Read(ranges []block.Range) field.Reply {
 			at, within = at+1, 0
 		}
 		c.ref++
-		c.request = wire.AppendRead(c.request[:0], c.ref, c.items)
-		m, _, failed := c.ask(nil)
-		c.requests = append(c.requests, c.request...)
+		c.Request = wire.AppendRead(c.Request[:0], c.ref, c.items)
+		m, failed := c.ask(nil)
 		if failed != nil {
-			failed.Request = c.requests
 			return *failed
 		}
 		var codes []int
 		var err error
 		if c.data, codes, err = wire.ParseRead(c.data, &m, c.items, nil); err != nil {
-			reply := c.garbled(err, c.answers)
-			reply.Request = c.requests
-			return reply
+			return c.Garbled(err)
 		}
 		for i := range c.items {
 			code := 0
@@ -73,12 +73,10 @@ func (c *conn) Read(ranges []block.Range) field.Reply {
 			c.refused = append(c.refused, code)
 		}
 	}
-	reply.Request, reply.Answer, reply.Data, reply.Left, reply.LateMs = c.requests, c.answers, c.data, true, c.late
+	reply.Data, reply.Left, reply.LateMs = c.data, true, c.Late
 	if anyRefused {
 		if len(ranges) == 1 {
-			reply = c.declined(c.refused[0], c.answers)
-			reply.Request = c.requests
-			return reply
+			return c.declined(c.refused[0])
 		}
 		reply.Refused = c.refused
 		reply.Sentence = c.refusals()
@@ -108,43 +106,53 @@ func (c *conn) Write(to address.Address, data []byte, pass field.Pass) field.Rep
 		return field.Reply{Outcome: exchange.NotAllowed, Sentence: "nobody let it go"}
 	}
 	at := block.Of(to)
+	return c.Question(false, func() field.Reply { return c.write(at, data, pass) })
+}
+
+func (c *conn) write(at block.Place, data []byte, pass field.Pass) field.Reply {
 	it := wire.Item{Range: block.Range{Area: at.Area, Start: at.Offset, Count: len(data)}, Bit: at.Bit}
 	if most := family.RoomOf(c.size).Out - 16; len(data) > most {
 		return field.Reply{Outcome: exchange.NotAllowed,
 			Sentence: fmt.Sprintf("a message holds %d octets of a value, and it has %d", most, len(data))}
 	}
-	c.answers = c.answers[:0]
 	c.ref++
-	c.request = wire.AppendWrite(c.request[:0], c.ref, it, data)
-	m, frames, failed := c.ask(pass)
+	c.Request = wire.AppendWrite(c.Request[:0], c.ref, it, data)
+	m, failed := c.ask(pass)
 	if failed != nil {
 		return *failed
 	}
 	code, err := wire.ParseWrite(&m)
 	switch {
 	case err != nil:
-		return c.garbled(err, frames)
+		return c.Garbled(err)
 	case code != family.Done:
-		return c.declined(int(code), frames)
+		return c.declined(int(code))
 	}
-	return field.Reply{Outcome: exchange.Answered, Request: c.request, Answer: frames, Left: true}
+	return field.Reply{Outcome: exchange.Answered, Left: true}
 }
 
 // Identify asks for the type and the name of the module.
 func (c *conn) Identify() (text, by string, reply field.Reply) {
+	reply = c.Question(false, func() field.Reply {
+		text, by, reply = c.identify()
+		return reply
+	})
+	return text, by, reply
+}
+
+func (c *conn) identify() (text, by string, reply field.Reply) {
 	by = "the list of its identity"
 	for _, entry := range []int{wire.IdentityType, wire.IdentityName} {
-		c.answers = c.answers[:0]
 		c.ref++
-		c.request = wire.AppendIdentify(c.request[:0], c.ref, entry)
-		m, frames, failed := c.ask(nil)
+		c.Request = wire.AppendIdentify(c.Request[:0], c.ref, entry)
+		m, failed := c.ask(nil)
 		if failed != nil {
 			return text, by, *failed
 		}
-		reply = field.Reply{Outcome: exchange.Answered, Request: c.request, Answer: frames, Left: true}
+		reply = field.Reply{Outcome: exchange.Answered, Left: true}
 		part, err := wire.ParsePart(&m)
 		if err != nil {
-			return text, by, c.garbled(err, frames)
+			return text, by, c.Garbled(err)
 		}
 		if said, ok := wire.ParseIdentity(part.Data); ok && part.Error == 0 && said != text {
 			if text != "" {
@@ -163,10 +171,9 @@ const mostBlocks = 64
 // does not tell.
 func (c *conn) blocks() (numbers []int, ok bool) {
 	c.ref++
-	c.request = wire.AppendBlocks(c.request[:0], c.ref)
+	c.Request = wire.AppendBlocks(c.Request[:0], c.ref)
 	for range mostBlocks {
-		c.answers = c.answers[:0]
-		m, _, failed := c.ask(nil)
+		m, failed := c.ask(nil)
 		if failed != nil {
 			return nil, false
 		}
@@ -178,7 +185,7 @@ func (c *conn) blocks() (numbers []int, ok bool) {
 			return numbers, true
 		}
 		c.ref++
-		c.request = wire.AppendMore(c.request[:0], c.ref, &part)
+		c.Request = wire.AppendMore(c.Request[:0], c.ref, &part)
 	}
 	return nil, false
 }

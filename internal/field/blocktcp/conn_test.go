@@ -311,7 +311,7 @@ func TestSession(t *testing.T) {
 		{"no answer to setting up", func(int, *wire.Message, []byte) [][]byte { return [][]byte{{}} }, 240,
 			exchange.Declined, family.NoSession},
 		{"hangs up", func(int, *wire.Message, []byte) [][]byte { return [][]byte{nil} }, 240, exchange.Declined,
-			family.NoSession},
+			family.HungUp},
 		{"refused", func(_ int, m *wire.Message, _ []byte) [][]byte {
 			return [][]byte{wire.AppendRefusal(nil, m.Ref, 0x81, 0x04)}
 		}, 240, exchange.Declined, family.NotPermitted},

@@ -3,10 +3,11 @@
 package modbus
 
 import (
-	"ferry/internal/core/block"
-	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"time"
+
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/exchange"

@@ -4,11 +4,12 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"os"
 	"sync/atomic"
 	"time"
+
+	family "ferry/internal/core/family/modbus"
 
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/protocol"
@@ -51,7 +52,7 @@ func (d serialDriver) Dial(ctx context.Context, t field.Target) (field.Conn, fie
 type streamDriver struct{ dissector }
 
 func (d streamDriver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply) {
-	sock, err := dial(ctx, t, family.RTUTCP)
+	sock, err := socket(ctx, t, family.RTUTCP)
 	if err != nil {
 		return nil, field.Failure(err, true)
 	}
@@ -68,13 +69,13 @@ type stream interface {
 	Close() error
 }
 
-type tcpStream struct{ sock *socket }
+type tcpStream struct{ sock *field.Socket }
 
 func (s tcpStream) Read(b []byte, until time.Time) (int, error) {
-	if err := s.sock.conn().SetReadDeadline(until); err != nil {
+	if err := s.sock.Conn().SetReadDeadline(until); err != nil {
 		return 0, err
 	}
-	n, err := s.sock.conn().Read(b)
+	n, err := s.sock.Conn().Read(b)
 	if errors.Is(err, os.ErrDeadlineExceeded) {
 		err = nil
 	}
@@ -82,10 +83,10 @@ func (s tcpStream) Read(b []byte, until time.Time) (int, error) {
 }
 
 func (s tcpStream) Write(b []byte, until time.Time) error {
-	if err := s.sock.conn().SetWriteDeadline(until); err != nil {
+	if err := s.sock.Conn().SetWriteDeadline(until); err != nil {
 		return err
 	}
-	_, err := s.sock.conn().Write(b)
+	_, err := s.sock.Conn().Write(b)
 	if errors.Is(err, os.ErrDeadlineExceeded) {
 		err = ports.ErrBlocked
 	}
@@ -108,7 +109,7 @@ type lineConn struct {
 	framing wire.Framing
 	def     *protocol.Def
 	stream  stream
-	sock    *socket // below the stream, where it is TCP
+	sock    *field.Socket // below the stream, where it is TCP
 	format  serial.Format
 	char    float64 // ms
 	silence float64 // ms between frames
@@ -180,19 +181,20 @@ func (c *lineConn) exchange(pass field.Pass) field.Reply {
 		reply, _ := c.once(pass)
 		return reply
 	}
-	if _, err := c.sock.ready(); err != nil {
+	if _, err := c.sock.Ready(); err != nil {
 		reply := c.lost(field.Failure(err, true), false)
 		reply.Request = nil
 		return reply
 	}
 	reply, err := c.once(pass)
-	if err != nil && len(c.in) == 0 && pass == nil && c.pdu[0] <= wire.ReadInputRegisters && c.sock.again(err) {
+	if err != nil && len(c.in) == 0 && pass == nil && c.pdu[0] <= wire.ReadInputRegisters && c.sock.Again(err) {
 		c.broken = false
 		reply, _ = c.once(nil)
 	}
 	if reply.Outcome == exchange.Answered || reply.Outcome == exchange.Declined {
-		reply.Manner |= c.sock.manner & (exchange.HangsUp | exchange.Dozes)
-		c.sock.answered(time.Now())
+		reply.Manner |= c.sock.Manner & (exchange.HangsUp | exchange.Dozes)
+		reply.HungUpAt = c.sock.HungUpAt()
+		c.sock.Answered(time.Now())
 	}
 	return reply
 }

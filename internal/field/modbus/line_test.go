@@ -3,14 +3,15 @@ package modbus_test
 import (
 	"context"
 	"encoding/binary"
-	"ferry/internal/core/block"
-	family "ferry/internal/core/family/modbus"
 	"io"
 	"math/rand/v2"
 	"net"
 	"sync"
 	"testing"
 	"time"
+
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
 
 	"github.com/creack/pty"
 

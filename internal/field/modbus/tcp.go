@@ -3,8 +3,6 @@ package modbus
 import (
 	"context"
 	"errors"
-	"ferry/internal/core/block"
-	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"math/rand/v2"
 	"net"
@@ -13,6 +11,9 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
 
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/protocol"
@@ -23,17 +24,22 @@ import (
 type tcpDriver struct{ dissector }
 
 func (tcpDriver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply) {
-	sock, err := dial(ctx, t, family.TCP)
+	sock, err := socket(ctx, t, family.TCP)
 	if err != nil {
 		return nil, field.Failure(err, true)
 	}
 	c := &conn{sock: sock, ctx: ctx, dial: t.Dial}
 	before, next := goOn(t.Dial)
-	c.earlier, c.owed, c.transaction, sock.manner = before.transaction, before.owes, next, before.manner|t.Manner
+	c.earlier, c.owed, c.transaction, sock.Manner = before.transaction, before.owes, next, before.manner|t.Manner
 	c.first = c.transaction
 	c.client.exchange = c.exchange
 	c.Toward(t.Settings)
 	return c, field.Reply{Outcome: exchange.Answered}
+}
+
+// socket opens a connection by the time limit of a link.
+func socket(ctx context.Context, t field.Target, def *protocol.Def) (*field.Socket, error) {
+	return field.NewSocket(ctx, t, time.Duration(def.Int(t.Settings, "timeoutMs"))*time.Millisecond, nil)
 }
 
 // places is what is remembered of each place that was dialled. Transactions go
@@ -75,7 +81,7 @@ func remember(dial string, p place) {
 
 type conn struct {
 	client
-	sock        *socket
+	sock        *field.Socket
 	ctx         context.Context
 	dial        string
 	came, now   time.Time   // when the frames before the last, and the last, were whole
@@ -114,7 +120,7 @@ const recent = 64
 // Break ends the wait for an answer.
 func (c *conn) Break() {
 	c.calledOff.Store(true)
-	_ = c.sock.conn().SetReadDeadline(time.Unix(1, 0)) // a connection that has gone needs no end
+	_ = c.sock.Conn().SetReadDeadline(time.Unix(1, 0)) // a connection that has gone needs no end
 }
 
 // OnSent has fn called whenever a request has left, while its answer is on its
@@ -125,7 +131,7 @@ func (c *conn) OnSent(fn func()) { c.sentFn = fn }
 func (c *conn) Last() (request, answer []byte) { return c.request, c.in[:c.have] }
 
 func (c *conn) Close() error {
-	remember(c.dial, place{c.transaction, c.sock.manner, c.owes})
+	remember(c.dial, place{c.transaction, c.sock.Manner, c.owes})
 	return c.sock.Close()
 }
 
@@ -135,11 +141,18 @@ func (c *conn) exchange(pass field.Pass) field.Reply {
 		return *lost
 	}
 	reply, err := c.once(pass)
-	if err != nil && pass == nil && c.pdu[0] <= wire.ReadInputRegisters && c.sock.again(err) {
+	if err != nil && pass == nil && c.pdu[0] <= wire.ReadInputRegisters && c.sock.Again(err) {
 		// It was a read, and the far end had gone before it came: a second one
 		// does no harm.
 		c.anew()
-		reply, _ = c.once(nil)
+		asked, began := slices.Clone(c.request), time.Now()
+		if reply, _ = c.once(nil); reply.OK() {
+			if reply.Cause == "" {
+				reply.Cause = c.sock.Redone()
+			}
+			reply.Frames = []exchange.Frame{{Out: true, Octets: asked}, {Out: true, Anew: true, Octets: reply.Request},
+				{AfterMs: float64(time.Since(began)) / 1e6, Octets: reply.Answer}}
+		}
 	}
 	return reply
 }
@@ -218,10 +231,10 @@ func withLate(reply *field.Reply, strays []exchange.Frame, began time.Time) {
 // ready makes sure that there is a connection to ask over. Where a device
 // answers without transactions, one that still owes an answer is no good.
 func (c *conn) ready() *field.Reply {
-	anew, err := c.sock.ready()
-	if !anew && err == nil && c.owes > 0 && c.sock.manner&exchange.NoTransaction != 0 {
+	anew, err := c.sock.Ready()
+	if !anew && err == nil && c.owes > 0 && c.sock.Manner&exchange.NoTransaction != 0 {
 		c.suspect = true
-		anew, err = true, c.sock.reopen()
+		anew, err = true, c.sock.Reopen()
 	}
 	if anew {
 		c.anew()
@@ -250,13 +263,13 @@ func (c *conn) judge(request, frame []byte) (field.Reply, error) {
 		return reply, err
 	}
 	if frame[6] != c.unit {
-		c.sock.manner |= exchange.OddStation
+		c.sock.Manner |= exchange.OddStation
 		reply.Manner |= exchange.OddStation
 	}
 	if wire.Transaction(frame) == 0 && wire.Transaction(request) != 0 {
-		c.sock.manner |= exchange.NoTransaction
+		c.sock.Manner |= exchange.NoTransaction
 		reply.Manner |= exchange.NoTransaction
-		if c.suspect && c.sock.answers == 0 {
+		if c.suspect && c.sock.Answers == 0 {
 			reply.Doubt = "it may be the late answer to a question before: the device answers without transactions, " +
 				"and one stayed unanswered"
 		}
@@ -265,11 +278,12 @@ func (c *conn) judge(request, frame []byte) (field.Reply, error) {
 	if c.pieces > lumps {
 		reply.Manner |= exchange.Pieces
 	}
-	if c.sock.answers == 0 && c.now.Sub(c.sent[wire.Transaction(request)%recent]) > c.limit {
+	if c.sock.Answers == 0 && c.now.Sub(c.sent[wire.Transaction(request)%recent]) > c.limit {
 		reply.Manner |= exchange.SlowFirst
 	}
-	reply.Manner |= c.sock.manner & (exchange.HangsUp | exchange.Dozes)
-	c.sock.answered(c.now)
+	reply.Manner |= c.sock.Manner & (exchange.HangsUp | exchange.Dozes)
+	reply.HungUpAt = c.sock.HungUpAt()
+	c.sock.Answered(c.now)
 	c.prompt.took(c.now.Sub(c.sent[wire.Transaction(request)%recent]))
 	return reply, nil
 }
@@ -277,7 +291,7 @@ func (c *conn) judge(request, frame []byte) (field.Reply, error) {
 // late reports whether a frame answers a request before the one under way, and
 // how long the device took for it, 0 for not known.
 func (c *conn) late(frame []byte) (float64, bool) {
-	if wire.Transaction(frame) == 0 && c.sock.manner&exchange.NoTransaction != 0 {
+	if wire.Transaction(frame) == 0 && c.sock.Manner&exchange.NoTransaction != 0 {
 		return 0, false // it says nothing
 	}
 	behind := c.transaction - wire.Transaction(frame)
@@ -305,10 +319,10 @@ const first = 1500 * time.Millisecond
 // on. It returns a reply where that fails, and why.
 func (c *conn) send(requests []byte, pass field.Pass) (*field.Reply, error) {
 	now, limit := time.Now(), c.limit
-	if c.sock.answers == 0 && c.owes == 0 && pass == nil {
+	if c.sock.Answers == 0 && c.owes == 0 && pass == nil {
 		limit += first
 	}
-	sock := c.sock.conn()
+	sock := c.sock.Conn()
 	err := c.deadlines(now, limit)
 	if err != nil || c.ctx.Err() != nil {
 		reply := c.lost(field.Reply{Outcome: exchange.Closed, Sentence: "the run was stopped"})
@@ -338,7 +352,7 @@ func (c *conn) send(requests []byte, pass field.Pass) (*field.Reply, error) {
 // take to leave. What was set a moment ago is good enough: setting a timer for
 // each of thousands of requests a second costs more than the rest of sending one.
 func (c *conn) deadlines(now time.Time, limit time.Duration) (err error) {
-	sock := c.sock.conn()
+	sock := c.sock.Conn()
 	broken := c.calledOff.Swap(false)
 	if left := c.readUntil.Sub(now); broken || left < limit || left > limit+limit/50 || sock != c.timed {
 		c.readUntil = now.Add(limit + limit/50)
@@ -373,7 +387,7 @@ func (c *conn) frame() ([]byte, error) {
 		}
 		n := c.prompt.read(c.in[c.have:])
 		if n == 0 {
-			n, err = c.sock.conn().Read(c.in[c.have:])
+			n, err = c.sock.Conn().Read(c.in[c.have:])
 		}
 		if n > 0 {
 			now := time.Now()
@@ -399,11 +413,11 @@ func (c *conn) ReadMany(reads [][]block.Range, came func(i int, reply field.Repl
 			}
 		}
 	}
-	if c.sock.manner&(exchange.NoTransaction|exchange.HangsUp) != 0 {
+	if c.sock.Manner&(exchange.NoTransaction|exchange.HangsUp) != 0 {
 		oneByOne(func(int) bool { return true })
 		return
 	}
-	if c.sock.answers == 0 { // how it answers is not known yet
+	if c.sock.Answers == 0 { // how it answers is not known yet
 		came(0, c.Read(reads[0]))
 		if reads = reads[1:]; len(reads) > 0 {
 			c.ReadMany(reads, func(i int, reply field.Reply) { came(i+1, reply) })
@@ -445,7 +459,7 @@ func (c *conn) ReadMany(reads [][]block.Range, came func(i int, reply field.Repl
 	for open := len(reads); open > 0; {
 		frame, err := c.frame()
 		if err != nil {
-			if c.have == 0 && c.sock.again(err) {
+			if c.have == 0 && c.sock.Again(err) {
 				c.anew()
 				oneByOne(func(i int) bool { return !owed[i] })
 				return

@@ -3,8 +3,6 @@ package modbus_test
 import (
 	"context"
 	"encoding/binary"
-	"ferry/internal/core/block"
-	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"io"
 	"maps"
@@ -12,6 +10,9 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
 
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/protocol"

@@ -38,6 +38,7 @@ type session struct {
 	alive    time.Duration
 	within   time.Duration
 	will     *message
+	over     *watched // the connection, once there is one
 	came     func(message)
 	// lost is told once that the session has ended, with the reason code of the broker,
 	// 0 for none.

@@ -9,7 +9,9 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"os"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -20,6 +22,7 @@ import (
 	"ferry/internal/core/route"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	wire "ferry/internal/wire/mqtt"
 )
 
 func init() { field.Register(family.TCP.Name, driver{}) }
@@ -28,19 +31,29 @@ type driver struct{}
 
 func (driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply) {
 	def := family.TCP
-	c := &conn{ctx: ctx, within: within(def, t.Settings), settings: t.Settings, reports: make(chan field.Report, 64),
-		gone: make(chan struct{}), wanted: map[string][]protocol.Wanted{}, last: map[string][]byte{}}
-	s := &session{came: c.came, lost: c.lost}
+	c := newConn(ctx, def, &t)
+	s := &session{came: c.came, lost: c.lost, over: c.socket}
 	if topic := def.Value(t.Settings, family.KeyWill).Text(); topic != "" {
 		s.will = &message{topic, []byte(def.Value(t.Settings, family.KeyWillText).Text()), c.qos(), true}
 		c.will = topic
 	}
 	var reply field.Reply
-	if c.client, c.socket, reply = begin(ctx, &t, def, s); c.client == nil {
+	if c.client, reply = begin(ctx, &t, def, s); c.client == nil {
 		return nil, reply
 	}
 	c.stop = context.AfterFunc(ctx, c.bye) // in order, or the broker would send the will
 	return c, reply
+}
+
+// newConn returns a session to come, of which what goes over it will be recorded.
+func newConn(ctx context.Context, def *protocol.Def, t *field.Target) *conn {
+	c := &conn{ctx: ctx, within: within(def, t.Settings), settings: t.Settings, reports: make(chan field.Report, 64),
+		gone: make(chan struct{}), wanted: map[string][]protocol.Wanted{}, last: map[string][]byte{}}
+	c.socket = &watched{aside: func(operation string, packets []said) {
+		frames, at := framed(packets)
+		c.hand(field.Report{At: at, Operation: operation, Frames: frames, Aside: true})
+	}}
+	return c
 }
 
 func within(def *protocol.Def, s protocol.Settings) time.Duration {
@@ -49,51 +62,66 @@ func within(def *protocol.Def, s protocol.Settings) time.Duration {
 
 // begin begins a session with a broker, over TLS where the settings say so. The client
 // is nil where none comes about.
-func begin(ctx context.Context, t *field.Target, def *protocol.Def, s *session) (client, net.Conn, field.Reply) {
+func begin(ctx context.Context, t *field.Target, def *protocol.Def, s *session) (client, field.Reply) {
 	within := within(def, t.Settings)
 	s.id, s.user = def.Value(t.Settings, family.KeyClient).Text(), def.Value(t.Settings, family.KeyUser).Text()
 	s.alive, s.within = time.Duration(def.Int(t.Settings, family.KeyAlive))*time.Second, within
 	password, err := t.Secret(def, family.KeyPassword)
 	if err != nil {
-		return nil, nil, field.Reply{Outcome: exchange.NotAllowed, Stop: route.Session, Sentence: err.Error()}
+		return nil, field.Reply{Outcome: exchange.NotAllowed, Stop: route.Session, Sentence: err.Error()}
 	}
 	s.password = password
 	dialer := net.Dialer{Timeout: max(within, 1500*time.Millisecond), Control: t.Control}
 	socket, err := dialer.DialContext(ctx, "tcp", t.Dial)
 	if err != nil {
-		return nil, nil, field.Failure(err, true)
+		return nil, field.Failure(err, true)
 	}
+	var raw *overheard // what TLS is made of
 	stop := context.AfterFunc(ctx, func() { _ = socket.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
 	if def.Value(t.Settings, family.KeyTLS).On() {
-		secured, reply := secure(ctx, socket, t, def, within)
+		raw = &overheard{Conn: socket}
+		secured, reply := secure(ctx, raw, t, def, within)
 		if secured == nil {
 			_ = socket.Close()
-			return nil, nil, reply
+			raw.witnessed(&reply)
+			return nil, reply
 		}
 		socket = secured
 	}
-	socket = &limited{Conn: socket}
+	s.over.Conn = socket
 	connect := connect4
 	if def.Value(t.Settings, family.KeyVersion).Text() == "5" {
 		connect = connect5
 	}
 	began := time.Now()
-	c, err := connect(socket, s)
+	c, err := connect(s.over, s)
 	if err != nil {
-		reply := connectFailure(err, socket, within, time.Since(began))
+		reply := connectFailure(err, s.over, within, time.Since(began))
 		_ = socket.Close()
-		return nil, nil, reply
+		if s.over.witnessed(&reply); reply.Cause == exchange.Insecure {
+			raw.witnessed(&reply)
+		}
+		return nil, reply
 	}
-	return c, socket, field.Reply{Outcome: exchange.Answered}
+	if raw != nil {
+		raw.enough()
+	}
+	reply := field.Reply{Outcome: exchange.Answered}
+	s.over.witnessed(&reply)
+	return c, reply
 }
 
 // connectFailure says why no session came about.
-func connectFailure(err error, socket net.Conn, within, took time.Duration) field.Reply {
+func connectFailure(err error, socket *watched, within, took time.Duration) field.Reply {
 	var no refused
 	if errors.As(err, &no) {
 		return field.Reply{Outcome: exchange.Declined, Code: int(no), Stop: route.Session,
 			Sentence: "the broker refuses the session: " + family.TCP.Decline(int(no)).Title}
+	}
+	if socket.torn() {
+		return field.Reply{Outcome: exchange.Garbled, Stop: route.Session,
+			Sentence: "what comes back is no packet of MQTT: it is no broker, or one that wants TLS"}
 	}
 	if errors.Is(err, context.DeadlineExceeded) || took >= within {
 		return field.Reply{Outcome: exchange.NoAnswer, Stop: route.Session,
@@ -101,8 +129,12 @@ func connectFailure(err error, socket net.Conn, within, took time.Duration) fiel
 				within.Milliseconds())}
 	}
 	reply := field.Reply{Outcome: exchange.Closed, Stop: route.Session}
-	switch {
-	case wantsCertificate(err, socket):
+	switch alert := alertOf(err, socket); {
+	case alert != "" && !strings.Contains(alert, "certificate"):
+		reply.Outcome, reply.Cause = exchange.Garbled, exchange.Insecure
+		reply.Sentence = "it refuses TLS: " + alert
+	case alert != "":
+		reply.Outcome, reply.Cause = exchange.Garbled, exchange.Insecure
 		reply.Sentence = "it wants a certificate that it knows, of this end: name one under Own certificate, with its key"
 	case isSecured(socket):
 		reply.Sentence = "it hangs up without an answer: it is no broker, wants a certificate of this end, or does not speak " +
@@ -113,35 +145,25 @@ func connectFailure(err error, socket net.Conn, within, took time.Duration) fiel
 	return reply
 }
 
-func isSecured(socket net.Conn) bool {
-	l, ok := socket.(*limited)
-	if ok {
-		_, ok = l.Conn.(*tls.Conn)
-	}
+func isSecured(socket *watched) bool {
+	_, ok := socket.Conn.(*tls.Conn)
 	return ok
 }
 
-// The alerts by which the other end of TLS refuses the certificate of this one (RFC
-// 8446, clause 6.2).
-var certificateAlerts = []tls.AlertError{42, 43, 44, 45, 46, 48, 116}
-
-// wantsCertificate reports whether the other end refused this one's certificate, or
-// that there was none. It says so after the session has begun for this end; what was
-// sent meanwhile may fail first, and the reason waits to be read.
-func wantsCertificate(err error, socket net.Conn) bool {
+// alertOf is what the other end of TLS said when it refused it, which is after the session
+// has begun for this end: that a certificate of this one is wanted, or is not taken (RFC
+// 8446, clause 6.2). It is empty for nothing of that.
+func alertOf(err error, socket *watched) string {
 	if !isSecured(socket) {
-		return false
+		return ""
 	}
-	var alert tls.AlertError
-	if !errors.As(err, &alert) {
-		if socket.SetReadDeadline(time.Now().Add(100*time.Millisecond)) != nil {
-			return false
-		}
-		if _, err = socket.Read(make([]byte, 1)); !errors.As(err, &alert) {
-			return false
+	for _, err := range []error{err, socket.failure()} { // libraries hide it
+		var said *net.OpError
+		if errors.As(err, &said) && said.Op == "remote error" {
+			return strings.TrimPrefix(said.Err.Error(), "tls: ")
 		}
 	}
-	return slices.Contains(certificateAlerts, alert)
+	return ""
 }
 
 // secure begins TLS.
@@ -188,6 +210,10 @@ func secure(ctx context.Context, socket net.Conn, t *field.Target, def *protocol
 		var unknown x509.UnknownAuthorityError
 		var name x509.HostnameError
 		var invalid x509.CertificateInvalidError
+		if errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded) {
+			return nil, field.Reply{Outcome: exchange.NoAnswer, Stop: route.Session,
+				Sentence: fmt.Sprintf("nothing came back to the beginning of TLS within %d ms", within.Milliseconds())}
+		}
 		why := "TLS does not come about: " + err.Error()
 		switch {
 		case errors.As(err, &unknown):
@@ -197,7 +223,7 @@ func secure(ctx context.Context, socket net.Conn, t *field.Target, def *protocol
 		case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
 			why = "its certificate is not valid at this time: look at its dates, and at both clocks"
 		}
-		return nil, field.Reply{Outcome: exchange.Garbled, Stop: route.Session, Sentence: why}
+		return nil, field.Reply{Outcome: exchange.Garbled, Cause: exchange.Insecure, Stop: route.Session, Sentence: why}
 	}
 	return secured, field.Reply{Outcome: exchange.Answered}
 }
@@ -206,7 +232,7 @@ func secure(ctx context.Context, socket net.Conn, t *field.Target, def *protocol
 type conn struct {
 	ctx      context.Context
 	client   client
-	socket   net.Conn
+	socket   *watched
 	stop     func() bool
 	within   time.Duration
 	settings protocol.Settings
@@ -294,6 +320,7 @@ func (c *conn) lost(code int, err error) {
 	case err != nil:
 		reply.Sentence = "the session ended: " + err.Error()
 	}
+	c.socket.parted(&reply)
 	c.finish(reply)
 }
 
@@ -321,26 +348,42 @@ func (c *conn) came(m message) {
 	if l := c.lists.Load(); l != nil {
 		l.add(m)
 	}
-	report := field.Report{At: time.Now(), Operation: "message of " + m.topic, Octets: slices.Clone(m.payload)}
+	report := field.Report{At: time.Now(), Operation: "message of " + m.topic}
+	from := 0
+	report.Octets, from = c.socket.message(m.payload)
 	old := cmp.Or(time.Duration(family.TCP.Int(c.settings, family.KeySilence))*time.Second, keptFor)
 	c.mu.Lock()
 	for _, w := range c.wanted[m.topic] {
-		report.Samples = append(report.Samples, sampled(&m, w, old))
+		s := sampled(&m, w, old)
+		s.From, s.To = from, len(report.Octets)
+		report.Samples = append(report.Samples, s)
 	}
 	c.mu.Unlock()
-	c.emit(report)
+	c.handReport(report)
 }
 
-// emit hands a report over.
-func (c *conn) emit(report field.Report) {
+// handReport hands over a message, which is for the record alone where nobody wants what
+// it tells.
+func (c *conn) handReport(report field.Report) {
+	if len(report.Samples) == 0 {
+		report.Aside, report.Frames = true, []exchange.Frame{{Octets: report.Octets}}
+	}
+	c.hand(report)
+}
+
+// hand hands a report over.
+func (c *conn) hand(report field.Report) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.closed || len(report.Samples) == 0 {
+	if c.closed {
 		return
 	}
 	select {
 	case c.reports <- report:
 	default:
+		if report.Aside {
+			return
+		}
 		// Who takes them is behind: the oldest goes, what is newest counts.
 		select {
 		case <-c.reports:
@@ -360,7 +403,7 @@ const keptFor = time.Hour
 // sampled is the sample in a message; old is the age from which one that was kept by the
 // broker is doubted.
 func sampled(m *message, w protocol.Wanted, old time.Duration) field.Sampled {
-	s := field.Sampled{ID: w.ID, To: len(m.payload)}
+	s := field.Sampled{ID: w.ID}
 	p, err := family.Read(m.payload, family.PlaceOf(w.Address).Path, w.Shape)
 	if err != nil {
 		s.Quality, s.Reason = value.Bad, err.Error()
@@ -394,6 +437,14 @@ func (c *conn) Follow(wanted []protocol.Wanted) (field.Reply, []field.Refusal) {
 	c.mu.Lock()
 	c.wanted = by
 	c.mu.Unlock()
+	c.socket.tell()
+	reply, refusals := c.subscribeAll(topics, by)
+	c.socket.witnessed(&reply)
+	return reply, refusals
+}
+
+// subscribeAll subscribes to topics, with the points that are wanted of each.
+func (c *conn) subscribeAll(topics []string, by map[string][]protocol.Wanted) (field.Reply, []field.Refusal) {
 	var refusals []field.Refusal
 	reply := field.Reply{Outcome: exchange.Answered, Left: true}
 	for batch := range slices.Chunk(topics, atOnce) {
@@ -472,6 +523,7 @@ func (c *conn) WriteNoted(to protocol.Wanted, v value.Value, n *protocol.Note, p
 		return field.Reply{Outcome: exchange.NotAllowed, Sentence: err.Error()}
 	}
 	defer left()
+	c.socket.tell()
 	if c.will != "" && c.online.CompareAndSwap(false, true) {
 		c.tell("online")
 	}
@@ -480,7 +532,8 @@ func (c *conn) WriteNoted(to protocol.Wanted, v value.Value, n *protocol.Note, p
 	defer cancel()
 	code, err := c.client.publish(ctx, m)
 	reply := c.published(code, err)
-	if reply.Request = payload; reply.OK() && len(place.Path) > 0 {
+	c.socket.witnessed(&reply)
+	if reply.OK() && len(place.Path) > 0 {
 		c.last[place.Topic] = payload
 	}
 	return reply
@@ -489,23 +542,15 @@ func (c *conn) WriteNoted(to protocol.Wanted, v value.Value, n *protocol.Note, p
 func (driver) Dissect(frames []exchange.Frame, points []exchange.Labelled) [][]exchange.Field {
 	out := make([][]exchange.Field, len(frames))
 	for i := range frames {
-		size := len(frames[i].Octets)
-		if size == 0 {
+		out[i] = wire.Labels(frames[i].Octets)
+		if frames[i].Out || len(out[i]) == 0 {
 			continue
 		}
-		out[i] = []exchange.Field{{To: size, Label: "payload", Role: "data", Meaning: text(frames[i].Octets)}}
 		for _, p := range points {
-			if p.To == size && frames[i].Octets != nil {
-				out[i][0] = exchange.Field{To: size, Label: p.Name, Role: "point", Meaning: p.Shown, Point: p.ID}
+			if last := &out[i][len(out[i])-1]; p.To == last.To && p.From <= last.From && last.Role == "data" {
+				*last = exchange.Field{From: last.From, To: last.To, Label: p.Name, Role: "point", Meaning: p.Shown, Point: p.ID}
 			}
 		}
 	}
 	return out
-}
-
-func text(payload []byte) string {
-	if len(payload) > 120 {
-		return string(payload[:120]) + "…"
-	}
-	return string(payload)
 }

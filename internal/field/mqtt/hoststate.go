@@ -4,47 +4,21 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"strings"
 	"time"
 
 	"ferry/internal/core/exchange"
 	family "ferry/internal/core/family/mqtt"
 	"ferry/internal/core/route"
 	"ferry/internal/field"
+	wire "ferry/internal/wire/mqtt"
 )
-
-// hostState is what a host application tells of itself (Sparkplug 3.0, clause 6.4.22):
-// retained, as JSON; before version 3 it was the word ONLINE or OFFLINE.
-type hostState struct {
-	Online bool   `json:"online"`
-	Time   uint64 `json:"timestamp"` // milliseconds since 1970, the same in its will
-}
 
 // stateTopic is where a host tells its state.
 func stateTopic(host string) string { return "spBv1.0/STATE/" + host }
 
-// hostOfState is the host that a topic is about; ok is false for other topics.
-func hostOfState(topic string) (host string, ok bool) {
-	if host, ok = strings.CutPrefix(topic, "spBv1.0/STATE/"); !ok {
-		host, ok = strings.CutPrefix(topic, "STATE/")
-	}
-	return host, ok
-}
-
-func parseState(payload []byte) (s hostState, err error) {
-	switch string(payload) {
-	case "ONLINE":
-		return hostState{Online: true}, nil
-	case "OFFLINE":
-		return hostState{}, nil
-	}
-	err = json.Unmarshal(payload, &s)
-	return s, err
-}
-
 // announce says that the host that Ferry is is there, or is not.
 func (c *spark) announce(online bool) (int, error) {
-	payload, err := json.Marshal(hostState{online, c.since})
+	payload, err := json.Marshal(wire.HostState{Online: online, Time: c.since})
 	if err != nil {
 		return 0, err
 	}
@@ -58,7 +32,7 @@ func (c *spark) announce(online bool) (int, error) {
 // (clause 5.8), and waits again. One that says that Ferry itself is not there, of an
 // earlier session, is set right.
 func (c *spark) stated(host string, payload []byte) {
-	s, err := parseState(payload)
+	s, err := wire.ParseState(payload)
 	if err != nil {
 		return // whoever wrote that is no host
 	}
@@ -82,7 +56,7 @@ func (c *spark) stated(host string, payload []byte) {
 	case c.primaryOn || c.born.Load():
 		c.primaryOn = false
 		go func() {
-			c.finish(field.Reply{Outcome: exchange.Closed, Stop: route.Session,
+			c.finish(field.Reply{Outcome: exchange.CalledOff, Stop: route.Session,
 				Sentence: "the host " + host + " says that it goes: the edge node died with it, and waits for it"})
 			c.bye() // with the death of the node
 		}()
@@ -130,7 +104,7 @@ func (c *spark) hosts(s *session) {
 		return
 	}
 	c.since = millis(time.Now())
-	payload, err := json.Marshal(hostState{false, c.since})
+	payload, err := json.Marshal(wire.HostState{Time: c.since})
 	if err == nil {
 		s.will = &message{stateTopic(c.host), payload, 1, true}
 	}

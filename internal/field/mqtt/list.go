@@ -60,6 +60,8 @@ func (c *conn) List(string) (held []protocol.Held, next string, reply field.Repl
 // hearAll listens to a wildcard for as long as a listing takes, and no longer; ok is
 // false where that cannot be.
 func (c *conn) hearAll(filter string) (reply field.Reply, ok bool) {
+	c.socket.tell()
+	defer func() { c.socket.witnessed(&reply) }()
 	ctx, cancel := context.WithTimeout(c.ctx, c.within)
 	codes, err := c.client.subscribe(ctx, []string{filter}, 0)
 	cancel()

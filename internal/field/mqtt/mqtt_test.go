@@ -249,7 +249,7 @@ func TestTLS(t *testing.T) {
 	}
 	wait(t, "values over TLS", carried)
 	for fault, says := range map[string]string{"stranger": "its certificate is not trusted", "expired": "is not valid at this time",
-		"name": "its certificate is for another name", "callers": " a certificate "} {
+		"name": "its certificate is for another name", "callers": "it wants a certificate that it knows"} {
 		if err := b.SetFault("broker", bench.Fault{Kind: "refuse"}); err != nil { // whoever is on it is thrown out
 			t.Fatal(err)
 		}

@@ -130,15 +130,15 @@ func (c *spark) take(kind string, at family.Metric, p *wire.Payload, report *fie
 			continue
 		}
 		for _, w := range c.points[of] {
-			report.Samples = append(report.Samples, n.sampled(w, m, p, len(report.Octets)))
+			report.Samples = append(report.Samples, n.sampled(w, m, p))
 		}
 	}
 }
 
 // sampled is a metric as a sample.
-func (n *node) sampled(w protocol.Wanted, m *wire.Metric, p *wire.Payload, octets int) field.Sampled {
+func (n *node) sampled(w protocol.Wanted, m *wire.Metric, p *wire.Payload) field.Sampled {
 	m.Means(sparkType(w.Shape.Type)) // where no birth told
-	s := field.Sampled{ID: w.ID, Value: m.Value, To: octets, Quality: value.Good}
+	s := field.Sampled{ID: w.ID, Value: m.Value, Quality: value.Good}
 	if ms := max(m.Time, p.Time*uint64(1-min(1, m.Time))); ms > 0 {
 		s.Time = time.UnixMilli(int64(ms))
 	}

@@ -161,6 +161,7 @@ func (c *spark) WriteNoted(to protocol.Wanted, v value.Value, n *protocol.Note, 
 	defer left()
 	c.state.Lock()
 	defer c.state.Unlock()
+	c.socket.tell()
 	var code int
 	p := &wire.Payload{Metrics: []wire.Metric{m}}
 	switch {
@@ -183,7 +184,7 @@ func (c *spark) WriteNoted(to protocol.Wanted, v value.Value, n *protocol.Note, 
 		code, err = c.sendNext(at.Topic(kindOf(at, "DATA")), p)
 	}
 	reply := c.published(code, err)
-	reply.Request = wire.AppendPayload(nil, p)
+	c.socket.witnessed(&reply)
 	return reply
 }
 
@@ -225,8 +226,7 @@ func (c *spark) commanded(at family.Metric, p *wire.Payload, report *field.Repor
 		}
 		own.is = wire.Metric{Type: own.kind, Value: m.Value, Time: millis(time.Now()), Quality: -1}
 		for _, w := range c.points[of] {
-			report.Samples = append(report.Samples, field.Sampled{ID: w.ID, Value: m.Value, To: len(report.Octets),
-				Quality: value.Good})
+			report.Samples = append(report.Samples, field.Sampled{ID: w.ID, Value: m.Value, Quality: value.Good})
 		}
 		data := own.is
 		data.Alias, data.HasAlias = own.alias, true

@@ -24,11 +24,10 @@ type sparkDriver struct{ driver }
 
 func (sparkDriver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply) {
 	def := family.Sparkplug
-	base := &conn{ctx: ctx, within: within(def, t.Settings), settings: t.Settings, reports: make(chan field.Report, 64),
-		gone: make(chan struct{})}
+	base := newConn(ctx, def, &t)
 	c := &spark{conn: base, own: map[family.Metric]*metric{}, others: map[string]*node{},
 		group: def.Value(t.Settings, family.KeyGroup).Text(), node: def.Value(t.Settings, family.KeyNode).Text()}
-	s := &session{came: c.came, lost: base.lost}
+	s := &session{came: c.came, lost: base.lost, over: base.socket}
 	c.hosts(s)
 	if why := c.role(); why != "" {
 		return nil, field.Reply{Outcome: exchange.NotAllowed, Stop: route.Session, Sentence: why}
@@ -43,7 +42,7 @@ func (sparkDriver) Dial(ctx context.Context, t field.Target) (field.Conn, field.
 		}
 	}
 	var reply field.Reply
-	if base.client, base.socket, reply = begin(ctx, &t, def, s); base.client == nil {
+	if base.client, reply = begin(ctx, &t, def, s); base.client == nil {
 		return nil, reply
 	}
 	base.stop = context.AfterFunc(ctx, base.bye)
@@ -101,6 +100,14 @@ func (c *spark) send(topic string, p *wire.Payload, qos byte) (int, error) {
 // Follow says which points are wanted: those of Ferry's own node are born, those of
 // others are listened to.
 func (c *spark) Follow(wanted []protocol.Wanted) (field.Reply, []field.Refusal) {
+	c.socket.tell()
+	reply, refused := c.begin(wanted)
+	c.socket.witnessed(&reply)
+	return reply, refused
+}
+
+// begin subscribes, and says that Ferry's own node, or the host that it is, is there.
+func (c *spark) begin(wanted []protocol.Wanted) (field.Reply, []field.Refusal) {
 	topics := map[string]bool{}
 	c.state.Lock()
 	c.points, c.nodes = map[family.Metric][]protocol.Wanted{}, map[string]bool{}
@@ -163,7 +170,12 @@ func (c *spark) Follow(wanted []protocol.Wanted) (field.Reply, []field.Refusal) 
 
 // came takes in a message.
 func (c *spark) came(m message) {
-	if host, is := hostOfState(m.topic); is {
+	report := field.Report{At: time.Now()}
+	from := 0
+	report.Octets, from = c.socket.message(m.payload)
+	if host, is := wire.HostOfState(m.topic); is {
+		report.Operation = "state of " + host
+		c.handReport(report)
 		c.stated(host, m.payload)
 		return
 	}
@@ -176,8 +188,7 @@ func (c *spark) came(m message) {
 	if len(parts) == 5 {
 		at.Device = parts[4]
 	}
-	report := field.Report{At: time.Now(), Operation: kind + " of " + strings.Join(parts[3:], "/"),
-		Octets: slices.Clone(m.payload)}
+	report.Operation = kind + " of " + strings.Join(parts[3:], "/")
 	p, err := wire.ParsePayload(m.payload)
 	c.state.Lock()
 	if err != nil {
@@ -186,5 +197,8 @@ func (c *spark) came(m message) {
 		c.take(kind, at, &p, &report)
 	}
 	c.state.Unlock()
-	c.emit(report)
+	for i := range report.Samples {
+		report.Samples[i].From, report.Samples[i].To = from, len(report.Octets)
+	}
+	c.handReport(report)
 }

@@ -58,6 +58,9 @@ func (f Framing) Cause(request, in []byte, own *serial.Format) (cause exchange.C
 	heads := f.heads(body[0], body[1:])
 	head := bytes.HasPrefix(in, heads[0].Octets) || bytes.HasPrefix(in, heads[1].Octets)
 	if head && whole > 0 && len(in) > whole {
+		if _, _, err := f.Open(in); err == nil { // one frame, with its check behind all of it
+			return "", "", fmt.Sprintf("the answer passes its check and has %d octets more than it says", len(in)-whole)
+		}
 		return exchange.TwoStations, "",
 			fmt.Sprintf("the answer begins as it should and %d octets come too many: two units talk at once",
 				len(in)-whole)

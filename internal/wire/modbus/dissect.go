@@ -3,9 +3,10 @@ package modbus
 import (
 	"encoding/binary"
 	"errors"
+	"fmt"
+
 	"ferry/internal/core/block"
 	family "ferry/internal/core/family/modbus"
-	"fmt"
 
 	"ferry/internal/core/exchange"
 )

@@ -3,11 +3,12 @@ package modbus
 import (
 	"encoding/hex"
 	"errors"
-	"ferry/internal/core/block"
-	family "ferry/internal/core/family/modbus"
 	"fmt"
 	"strings"
 	"testing"
+
+	"ferry/internal/core/block"
+	family "ferry/internal/core/family/modbus"
 
 	"ferry/internal/core/exchange"
 )

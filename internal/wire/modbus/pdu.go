@@ -10,8 +10,9 @@ package modbus
 
 import (
 	"encoding/binary"
-	family "ferry/internal/core/family/modbus"
 	"fmt"
+
+	family "ferry/internal/core/family/modbus"
 )
 
 // The function codes of this package (application protocol specification,

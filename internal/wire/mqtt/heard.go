@@ -2,125 +2,120 @@ package mqtt
 
 import (
 	"encoding/binary"
-	"errors"
-	"fmt"
 	"maps"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"ferry/internal/core/capture"
 	"ferry/internal/core/exchange"
 	family "ferry/internal/core/family/mqtt"
 )
 
-// The control packets (MQTT 3.1.1, clause 2.2.1; MQTT 5, clause 2.1.2).
-const (
-	connect = 1 + iota
-	connectAck
-	publish
-	publishAck
-	publishReceived
-	publishRelease
-	publishComplete
-	subscribe
-	subscribeAck
-	unsubscribe
-	unsubscribeAck
-	ping
-	pong
-	disconnect
-)
-
-var packetWords = map[int]string{connect: "connect", publish: "publish", publishAck: "acknowledge",
-	publishReceived: "received", publishRelease: "release", publishComplete: "complete", subscribe: "subscribe",
-	unsubscribe: "unsubscribe", ping: "sign of life", disconnect: "disconnect"}
-
 func init() {
 	capture.Register(&capture.Speech{Protocol: family.TCP.Name, Recognise: recognise, AskerOf: askerOf,
 		New: func(_ *capture.Conn, heard func(*capture.Heard)) capture.Reader {
-			return &ear{waiting: capture.Waiting{Heard: heard}, due: map[uint16]due{}}
+			return &ear{waiting: capture.Waiting{Heard: heard, Overlaps: true}, due: map[uint16]due{}}
 		},
 		Covers:   family.Covers,
 		Words:    func(h *capture.Heard) string { return packetWords[h.Function] },
-		Question: func(b []byte) []exchange.Field { return labels(b) },
-		Answer:   func(_, b []byte, _ []exchange.Labelled) []exchange.Field { return labels(b) }})
+		Question: func(b []byte) []exchange.Field { return Labels(b) },
+		Answer:   func(_, b []byte, _ []exchange.Labelled) []exchange.Field { return Labels(b) }})
 }
 
-// mostPacket bounds what is put together of one packet, in octets. Longer ones go by.
-const mostPacket = 1 << 20
-
-// packetLen returns the length of the packet that begins with b: a first octet, and the
-// octets that follow in up to four of seven bits, the lowest first (MQTT 5, clause 1.5.5).
-func packetLen(b []byte) (int, error) {
-	if len(b) == 0 {
-		return 0, nil
-	}
-	if kind := b[0] >> 4; kind < connect || kind > disconnect+1 {
-		return 0, fmt.Errorf("no packet begins with %02X", b[0])
-	}
-	n, shift := 0, 0
-	for i, c := range b[1:] {
-		if i == 4 {
-			return 0, errors.New("the length of the packet has more than four octets")
-		}
-		n |= int(c&0x7F) << shift
-		if shift += 7; c&0x80 == 0 {
-			if n > mostPacket {
-				return 0, fmt.Errorf("a packet of %d octets is longer than is looked at", n)
-			}
-			return 2 + i + n, nil
-		}
-	}
-	return 0, nil
-}
-
-// body is what follows the head of a packet.
-func body(b []byte) []byte {
-	i := 1
-	for i < len(b) && b[i]&0x80 != 0 {
-		i++
-	}
-	return b[min(i+1, len(b)):]
-}
-
-// text reads a string of two octets of length (clause 1.5.4), and what follows it.
-func text(b []byte) (s string, rest []byte, ok bool) {
-	if len(b) < 2 {
-		return "", nil, false
-	}
-	n := int(binary.BigEndian.Uint16(b))
-	if len(b) < 2+n {
-		return "", nil, false
-	}
-	return string(b[2 : 2+n]), b[2+n:], true
-}
-
-// recognise looks for the packet that every connection begins with.
+// recognise looks for the packet that every connection begins with, or for messages
+// between whole packets where the recording begins later.
 func recognise(said [2][]byte) capture.Fit {
-	fit := capture.Not
+	fit, told := capture.Not, false
 	for _, b := range said {
 		if len(b) == 0 {
 			continue
 		}
-		if b[0] != connect<<4 {
+		if Kind(b) == Connect {
+			name, _, ok := text(body(b))
+			switch {
+			case ok && (name == "MQTT" || name == "MQIsdp"):
+				return capture.Certain
+			case !ok && len(b) < 10:
+				fit = capture.Unsure
+			}
 			continue
 		}
-		name, _, ok := text(body(b))
-		switch {
-		case ok && (name == "MQTT" || name == "MQIsdp"):
-			return capture.Certain
-		case !ok && len(b) < 10:
-			fit = capture.Unsure
+		tells, sound := sounds(b)
+		if !sound {
+			return capture.Not
 		}
+		told = told || tells
+	}
+	if told {
+		return capture.Likely
 	}
 	return fit
 }
 
-func askerOf(said [2][]byte) (first, known bool) {
-	return len(said[0]) > 0 && said[0][0] == connect<<4, true
+// sounds reports whether octets are nothing but packets, the last of which need not be
+// whole, and whether there is a message among them.
+func sounds(b []byte) (tells, sound bool) {
+	for len(b) > 0 {
+		n, err := heardLen(b)
+		flags := b[0] & 0x0F
+		switch Kind(b) {
+		case Publish:
+			if flags>>1&3 == 3 {
+				return false, false
+			}
+		case PublishRelease, Subscribe, Unsubscribe:
+			if flags != 2 {
+				return false, false
+			}
+		default:
+			if flags != 0 {
+				return false, false
+			}
+		}
+		if err != nil {
+			return false, false
+		}
+		if n == 0 || n > len(b) {
+			return tells, true
+		}
+		if Kind(b) == Publish {
+			topic := Topic(b[:n])
+			if topic == "" && n < 6 || !utf8.ValidString(topic) || strings.ContainsFunc(topic, func(r rune) bool {
+				return r < ' ' || r == '+' || r == '#'
+			}) {
+				return false, false
+			}
+			tells = true
+		}
+		b = b[n:]
+	}
+	return tells, true
 }
+
+// askerOf looks for what clients alone say, or brokers.
+func askerOf(said [2][]byte) (first, known bool) {
+	for side, b := range said {
+		for len(b) > 0 {
+			switch Kind(b) {
+			case Connect, Subscribe, Unsubscribe, Ping:
+				return side == 0, true
+			case ConnectAck, SubscribeAck, UnsubscribeAck, Pong:
+				return side == 1, true
+			}
+			n, err := heardLen(b)
+			if err != nil || n == 0 || n > len(b) {
+				break
+			}
+			b = b[n:]
+		}
+	}
+	return false, false
+}
+
+// heardLen is Frame for what is heard.
+func heardLen(b []byte) (int, error) { return Frame(b, mostPacket) }
 
 // ear hears the exchanges of one connection.
 type ear struct {
@@ -129,6 +124,8 @@ type ear struct {
 	version byte
 	due     map[uint16]due // what the broker told and is to be confirmed, by number
 	last    time.Time
+	// lastPiece is what the broker said last, without its octets.
+	lastPiece capture.Piece
 }
 
 // due is a message that is to be confirmed.
@@ -147,8 +144,12 @@ const (
 
 // Said implements capture.Reader.
 func (e *ear) Said(p capture.Piece) {
-	e.frames[p.Side].Take(p.Octets, packetLen, func(b []byte) { e.packet(p, b) },
-		func(octets []byte, err error) { e.waiting.Stray(p, octets, err.Error()) })
+	if p.Side == capture.Answerer {
+		e.lastPiece = p
+		e.lastPiece.Octets = nil
+	}
+	e.frames[p.Side].Take(p.Octets, heardLen, func(b []byte) { e.packet(p, b) },
+		func(octets []byte, err error) { e.waiting.Broken(p, octets, err.Error()) })
 }
 
 // The references of exchanges that have no number of their own.
@@ -169,20 +170,21 @@ func (e *ear) packet(p capture.Piece, b []byte) {
 	plain := func(*capture.Heard) {}
 	e.last = p.At
 	switch kind {
-	case connect:
+	case Connect:
 		if _, after, ok := text(rest); ok && len(after) > 0 {
 			e.version = after[0]
 		}
+		question.Greets = true
 		e.waiting.Ask(ofConnect, &question)
-	case connectAck:
+	case ConnectAck:
 		e.waiting.Answer(ofConnect, p, b, func(h *capture.Heard) {
 			if len(rest) >= 2 && rest[1] != 0 {
 				h.Outcome, h.Code = exchange.Declined, int(rest[1])
 			}
 		})
-	case publish:
+	case Publish:
 		e.published(p, b, rest, &question)
-	case publishAck, publishReceived:
+	case PublishAck, PublishReceived:
 		if p.Side == capture.Asker {
 			delete(e.due, uint16(number()))
 		} else {
@@ -192,23 +194,28 @@ func (e *ear) packet(p capture.Piece, b []byte) {
 				}
 			})
 		}
-	case subscribe, unsubscribe:
+	case Subscribe, Unsubscribe:
 		e.waiting.Ask(number(), &question)
-	case subscribeAck:
+	case SubscribeAck:
 		e.waiting.Answer(number(), p, b, func(h *capture.Heard) {
 			if len(rest) > 2 && rest[len(rest)-1] >= 0x80 {
 				h.Outcome, h.Code = exchange.Declined, int(rest[len(rest)-1])
-			} else if filter, ok := e.filterOf(body(h.Request)); ok {
-				h.Report = &capture.Report{Way: capture.Wants, Name: filter}
+			} else if filters := e.filtersOf(body(h.Request)); len(filters) > 0 {
+				h.Report = &capture.Report{Way: capture.Wants, Name: filters[0], Others: filters[1:]}
+				for _, filter := range filters {
+					if host, ok := HostOfState(filter); ok && !strings.ContainsAny(host, "+#") {
+						h.Report.Of, h.Report.Life = host, capture.Awaited
+					}
+				}
 			}
 		})
-	case unsubscribeAck:
+	case UnsubscribeAck:
 		e.waiting.Answer(number(), p, b, plain)
-	case ping:
+	case Ping:
 		e.waiting.Ask(ofPing, &question)
-	case pong:
+	case Pong:
 		e.waiting.Answer(ofPing, p, b, plain)
-	case disconnect:
+	case Disconnect:
 		question.Outcome = exchange.Sent
 		if p.Side == capture.Answerer {
 			question = capture.Heard{Station: -1, Function: kind, Answered: p.At, AnsweredIn: p.Number, Answer: b,
@@ -227,17 +234,14 @@ func (e *ear) published(p capture.Piece, b, rest []byte, question *capture.Heard
 	topic, after, ok := text(rest)
 	service := b[0] >> 1 & 3
 	report := &capture.Report{Way: capture.Gives, Name: topic}
-	payload := after
-	if service > 0 && len(after) >= 2 {
-		payload = after[2:]
-	}
-	e.numbered(report, payload)
+	report.Payload, report.Kept = payloadOf(b, e.version), b[0]&1 != 0 && p.Side == capture.Answerer
+	e.sparkplug(report, report.Payload)
 	if p.Side == capture.Answerer {
 		report.Way = capture.Brings
 		if service > 0 && len(after) >= 2 && len(e.due) < mostDue {
 			e.due[binary.BigEndian.Uint16(after)] = due{p.At, p.Number, topic}
 		}
-		e.waiting.Alone(&capture.Heard{Station: -1, Function: publish, Answered: p.At, AnsweredIn: p.Number, Answer: b,
+		e.waiting.Alone(&capture.Heard{Station: -1, Function: Publish, Answered: p.At, AnsweredIn: p.Number, Answer: b,
 			Outcome: exchange.Reported, Report: report})
 		return
 	}
@@ -250,44 +254,88 @@ func (e *ear) published(p capture.Piece, b, rest []byte, question *capture.Heard
 	e.waiting.Ask(uint64(binary.BigEndian.Uint16(after)), question)
 }
 
-// filterOf is the first that a subscription names (MQTT 5, clause 3.8).
-func (e *ear) filterOf(rest []byte) (filter string, ok bool) {
+// mostFilters bounds those that are looked at of one subscription.
+const mostFilters = 1000
+
+// filtersOf are those that a subscription names (MQTT 5, clause 3.8).
+func (e *ear) filtersOf(rest []byte) (filters []string) {
 	if len(rest) < 2 {
-		return "", false
+		return nil
 	}
 	rest = rest[2:]
-	if e.version >= 5 { // properties, after their length
-		n, shift, i := 0, 0, 0
-		for ; i < len(rest) && i < 4; i++ {
-			n |= int(rest[i]&0x7F) << shift
-			if shift += 7; rest[i]&0x80 == 0 {
-				i++
-				break
-			}
+	if e.version >= 5 {
+		n, ok := properties(rest)
+		if !ok {
+			return nil
 		}
-		if n+i > len(rest) {
-			return "", false
-		}
-		rest = rest[n+i:]
+		rest = rest[n:]
 	}
-	filter, _, ok = text(rest)
-	return strings.TrimPrefix(filter, "$share/"), ok && !strings.HasPrefix(filter, "$share/")
+	for len(rest) > 0 && len(filters) < mostFilters {
+		filter, after, ok := text(rest)
+		if !ok || len(after) == 0 {
+			break
+		}
+		if rest = after[1:]; !strings.HasPrefix(filter, "$share/") {
+			filters = append(filters, filter)
+		}
+	}
+	return filters
 }
 
-// numbered takes the number out of a message of Sparkplug B: those of one node follow each
-// other (clause 6.4.6), from 0 with its birth.
-func (e *ear) numbered(r *capture.Report, payload []byte) {
+// sparkplug takes out of a message of Sparkplug B what it says of its node: its number,
+// as those of one node follow each other (clause 6.4.6) from 0 with its birth, its time,
+// and whether it lives.
+func (e *ear) sparkplug(r *capture.Report, payload []byte) {
+	if host, ok := HostOfState(r.Name); ok {
+		r.Of = host
+		state, err := ParseState(payload)
+		switch {
+		case err != nil:
+			r.Broken = "it is no state of a host: " + err.Error()
+		case state.Online:
+			r.Life = capture.Born
+		default:
+			r.Life = capture.Gone
+		}
+		return
+	}
 	parts := strings.Split(r.Name, "/")
-	if e.version >= 5 || len(parts) < 4 || parts[0] != "spBv1.0" || parts[2] == "NDEATH" || parts[2] == "NCMD" ||
-		parts[2] == "DCMD" {
+	if len(parts) < 4 || len(parts) > 5 || parts[0] != "spBv1.0" {
 		return
 	}
+	node := parts[1] + "/" + parts[3]
 	p, err := ParsePayload(payload)
-	if err != nil || !p.HasSeq {
+	if err != nil {
+		r.Broken = "it is none of Sparkplug B: " + err.Error()
 		return
 	}
-	r.Series, r.Number, r.Modulus = parts[1]+"/"+parts[3], int(p.Seq), 256
-	r.Begins = parts[2] == "NBIRTH"
+	if ms := p.Time; ms > 0 || len(p.Metrics) > 0 {
+		if n := len(p.Metrics); n > 0 && p.Metrics[n-1].Time > 0 {
+			ms = p.Metrics[n-1].Time
+		}
+		if ms > 0 && ms < 1<<50 {
+			r.Sent = time.UnixMilli(int64(ms))
+		}
+	}
+	switch parts[2] {
+	case "NCMD", "DCMD":
+		r.Sent = time.Time{}
+		if len(p.Metrics) > 0 && p.Metrics[0].Name == "Node Control/Rebirth" {
+			r.Of, r.Life = node, capture.Called
+		}
+		return
+	case "NDEATH":
+		r.Sent = time.Time{} // it was made when the session began
+		r.Of, r.Life = node, capture.Gone
+		return
+	case "NBIRTH":
+		r.Of, r.Life, r.Begins = node, capture.Born, true
+	default:
+		r.Of, r.Life = node, capture.Tells
+	}
+	if p.HasSeq {
+		r.Series, r.Number, r.Modulus = node, int(p.Seq), 256
+	}
 }
 
 // Lost implements capture.Reader.
@@ -304,31 +352,9 @@ func (e *ear) Finish(c *capture.Conn, at time.Time) {
 		if e.last.Sub(d.at) < confirmLimit {
 			continue
 		}
-		e.waiting.Heard(&capture.Heard{Station: -1, Function: publish, Answered: d.at, AnsweredIn: d.packet,
+		e.waiting.Heard(&capture.Heard{Station: -1, Function: Publish, Answered: d.at, AnsweredIn: d.packet,
 			Stray: "it was to be confirmed and was not", Report: &capture.Report{Way: capture.Unconfirmed, Name: d.topic}})
 	}
+	e.waiting.Torn(c, e.lastPiece, e.frames[capture.Answerer].Rest())
 	e.waiting.Finish(c, at)
-}
-
-// labels says what the octets of a packet are.
-func labels(b []byte) []exchange.Field {
-	if len(b) < 2 {
-		return nil
-	}
-	kind := int(b[0] >> 4)
-	rest := body(b)
-	at := len(b) - len(rest)
-	fields := []exchange.Field{{From: 0, To: 1, Label: "packet", Role: "frame", Meaning: packetWords[kind]},
-		{From: 1, To: at, Label: "octets follow", Role: "frame", Meaning: strconv.Itoa(len(rest))}}
-	if kind == publish {
-		if topic, after, ok := text(rest); ok {
-			fields = append(fields, exchange.Field{From: at, To: len(b) - len(after), Label: "topic", Role: "data",
-				Meaning: strings.ToValidUTF8(topic, "?")})
-			at = len(b) - len(after)
-		}
-	}
-	if at < len(b) {
-		fields = append(fields, exchange.Field{From: at, To: len(b), Label: "content", Role: "data"})
-	}
-	return fields
 }

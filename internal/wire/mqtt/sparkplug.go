@@ -3,9 +3,11 @@
 package mqtt
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math"
+	"strings"
 
 	"google.golang.org/protobuf/encoding/protowire"
 
@@ -323,4 +325,31 @@ func qualityIn(set []byte) int32 {
 		})
 	}
 	return quality
+}
+
+// HostState is what a host application tells of itself (Sparkplug 3.0, clause 6.4.22):
+// retained, as JSON; before version 3 it was the word ONLINE or OFFLINE.
+type HostState struct {
+	Online bool   `json:"online"`
+	Time   uint64 `json:"timestamp"` // milliseconds since 1970, the same in its will
+}
+
+// HostOfState is the host that a topic is about; ok is false for other topics.
+func HostOfState(topic string) (host string, ok bool) {
+	if host, ok = strings.CutPrefix(topic, "spBv1.0/STATE/"); !ok {
+		host, ok = strings.CutPrefix(topic, "STATE/")
+	}
+	return host, ok && host != ""
+}
+
+// ParseState reads the state of a host.
+func ParseState(payload []byte) (s HostState, err error) {
+	switch string(payload) {
+	case "ONLINE":
+		return HostState{Online: true}, nil
+	case "OFFLINE":
+		return HostState{}, nil
+	}
+	err = json.Unmarshal(payload, &s)
+	return s, err
 }

@@ -33,12 +33,18 @@ const windowName = (() => {
 /** Told when the server no longer knows who this is. */
 export const signedOut = new Set<() => void>();
 
+/** How long a body may be, in characters, that is still sent when the page is left. */
+const mostKept = 8000;
+
 async function call<T>(method: string, path: string, body?: BodyInit): Promise<T> {
   let response: Response;
   try {
     response = await fetch(path, {
       method,
       body,
+      // What was just typed arrives even where the page is left in the same moment. Browsers
+      // bound what they send so.
+      keepalive: typeof body === "string" && body.length < mostKept,
       headers: { "X-Ferry-Window": windowName, ...(body ? { "Content-Type": "application/json" } : {}) },
     });
   } catch {

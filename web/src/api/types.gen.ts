@@ -962,6 +962,7 @@ export interface Sample {
 export interface FrameView {
   out: boolean;
   afterMs: number;
+  anew?: boolean;
   late?: boolean;
   hex: string;
   fields: Field[];

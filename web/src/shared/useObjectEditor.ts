@@ -1,6 +1,30 @@
 import { useRef } from "react";
 import { useEdit, type Kind } from "../api/client";
 
+const isRecord = (v: unknown): v is Record<string, unknown> => typeof v === "object" && v !== null && !Array.isArray(v);
+
+/** What stands now, with all that was changed from one state to the next. */
+function moved(from: unknown, to: unknown, now: unknown): unknown {
+  if (from === to) return now;
+  if (isRecord(from) && isRecord(to) && isRecord(now)) {
+    const result = { ...now };
+    for (const key of new Set([...Object.keys(from), ...Object.keys(to)])) {
+      if (key in to) result[key] = moved(from[key], to[key], now[key]);
+      else delete result[key];
+    }
+    return result;
+  }
+  if (
+    Array.isArray(from) &&
+    Array.isArray(to) &&
+    Array.isArray(now) &&
+    from.length === to.length &&
+    to.length === now.length
+  )
+    return to.map((each, i) => moved(from[i], each, now[i]));
+  return to;
+}
+
 /**
  * Changes parts of one object. The object and its version are those that the
  * user saw when editing began, so that a change made meanwhile in another
@@ -24,7 +48,8 @@ export function useObjectEditor<T extends { id: string }>(
     commit: (what: string, patch: Partial<T>) => {
       const send = async () => {
         const from = seen.current ?? { object, version };
-        const after = { ...from.object, ...patch };
+        // The page may not show yet what the last edit left: what this one changes is put on that.
+        const after = moved(object, { ...object, ...patch }, from.object) as T;
         try {
           const answer = await edit(what, [{ kind, id: object.id, base: from.version, after: clean(after) }]);
           seen.current = { object: after, version: answer.seq };

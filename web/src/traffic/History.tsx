@@ -11,15 +11,27 @@ import { queryOf, type Wanted } from "./recorded";
 const types = ["uint16", "int16", "uint32", "int32", "float32", "float64"];
 
 /** What a unit read over time, in the type and order in which it may be meant; a press opens the exchange. */
-export function History({ id, wanted, onRow }: { id: string; wanted: Wanted; onRow: (row: number) => void }) {
+export function History({
+  from,
+  wanted,
+  live = false,
+  onRow,
+}: {
+  /** What tells it, with the conditions that stand already. */
+  from: string;
+  wanted: Wanted;
+  live?: boolean;
+  onRow: (row: number) => void;
+}) {
   const [type, setType] = useState("uint16");
   const [order, setOrder] = useState("");
   const [unit, setUnit] = useState(wanted.offset ?? 0);
   useEffect(() => setUnit(wanted.offset ?? 0), [wanted.offset]);
   const filter = queryOf({ ...wanted, offset: unit, count: undefined, function: undefined });
   const { data, error } = useQuery({
-    queryKey: ["history", id, filter, type, order],
-    queryFn: () => get<HistoryView>(`/api/recordings/${id}/history?${filter}&type=${type}&order=${order}`),
+    queryKey: ["history", from, filter, type, order],
+    queryFn: () => get<HistoryView>(`${from}${filter}&type=${type}&order=${order}`),
+    refetchInterval: live ? 2000 : false,
     placeholderData: keepPreviousData,
     retry: false,
   });
@@ -41,7 +53,7 @@ export function History({ id, wanted, onRow }: { id: string; wanted: Wanted; onR
         cursor: { y: false },
         axes: [
           { ...axis, size: 26, space: 90, values: (_u, ticks) => ticks.map((t) => clock(t * 1000).slice(0, 12)) },
-          { ...axis, size: 80, space: 26 },
+          { ...axis, size: 80, space: 26, values: (_u, ticks) => ticks.map(shown) },
         ],
         series: [
           {},

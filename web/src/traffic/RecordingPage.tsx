@@ -233,7 +233,7 @@ export function RecordingPage() {
           ) : wanted.view === "learned" ? (
             <Learned id={id} ready={done} />
           ) : wanted.view === "history" && done ? (
-            <History id={id} wanted={wanted} onRow={onReading} />
+            <History from={`/api/recordings/${id}/history?`} wanted={wanted} onRow={onReading} />
           ) : (
             <Rungs
               count={rungs.drawn}

@@ -131,7 +131,7 @@ function Requests({ talk, onPick }: { talk: TalkView; onPick: (w: Wanted, talk: 
           >
             {r.says}
           </button>
-          {!r.write && r.area && !talk.link && (
+          {!r.write && r.area && (
             <button
               type="button"
               className="soft underline"

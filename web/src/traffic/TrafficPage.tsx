@@ -10,6 +10,7 @@ import { FindingCard, SettingFixes } from "../shared/ui";
 import { count } from "../shared/numbers";
 import { attempt } from "../shared/toast";
 import { BytesView } from "./BytesView";
+import { History } from "./History";
 import { Ladder } from "./Ladder";
 import { Overview } from "./Overview";
 import { Talks } from "./Talks";
@@ -21,7 +22,7 @@ const keyOf = (f: Finding) => [f.code, f.subject.kind, f.subject.id].join("~");
 export function TrafficPage() {
   const { data: site } = useSite();
   // What is looked at stands in the address, so that it can be handed on.
-  const { link = "" } = useSearch({ strict: false }) as { link?: string };
+  const { link = "", area, offset } = useSearch({ strict: false }) as { link?: string; area?: string; offset?: number };
   const navigate = useNavigate();
   const setLink = useCallback(
     (next: string) => void navigate({ to: ".", search: next ? { link: next } : {}, replace: true } as never),
@@ -204,19 +205,40 @@ export function TrafficPage() {
             <Talks
               talks={stats?.talks ?? []}
               spanMs={stats?.spanMs ?? 0}
-              onPick={(_, talk) => talk.link && setLink(talk.link)}
+              onPick={(w, talk) => {
+                if (!talk.link) return;
+                if (w.view !== "history") return setLink(talk.link);
+                setCounted(false);
+                void navigate({ to: ".", search: { link: talk.link, area: w.area, offset: w.offset } } as never);
+              }}
             />
           </div>
         )}
-        <Ladder
-          site={site}
-          links={links}
-          list={shown}
-          chosen={Number(params.seq)}
-          follow={held === undefined && !params.seq}
-          running={running}
-          onChoose={choose}
-        />
+        {link && area !== undefined && offset !== undefined ? (
+          <>
+            <div className="flex flex-none justify-end bg-sheet px-4 pt-2">
+              <button type="button" className="button tight" onClick={() => setLink(link)}>
+                Back to the exchanges
+              </button>
+            </div>
+            <History
+              from={`/api/exchanges/history?link=${link}&`}
+              wanted={{ area, offset }}
+              live={held === undefined}
+              onRow={choose}
+            />
+          </>
+        ) : (
+          <Ladder
+            site={site}
+            links={links}
+            list={shown}
+            chosen={Number(params.seq)}
+            follow={held === undefined && !params.seq}
+            running={running}
+            onChoose={choose}
+          />
+        )}
         {params.seq && <BytesView seq={params.seq} />}
       </div>
     </>

@@ -94,6 +94,9 @@ func Selector(kind string, rack, slot int) uint16 {
 	return first<<8 | uint16(rack*32+slot)&0xFF
 }
 
+// IsSelector reports whether a selector is one of those that Selector makes.
+func IsSelector(s uint16) bool { return s>>8 >= 1 && s>>8 <= 3 }
+
 type rules struct{}
 
 // MaxItems is how many ranges one message may ask for.
@@ -198,6 +201,10 @@ func Disconnected(reason byte) int { return 0x10000 | int(reason) }
 // not answered.
 const NoSession = 0x20000
 
+// HungUp is the code of a connection that the far end ended in place of setting up the
+// session.
+const HungUp = 0x20001
+
 func (rules) Absent(code int) bool { return code == OutOfRange || code == NoObject }
 
 // Divides: a range that runs past the end of its block is refused whole.
@@ -254,10 +261,19 @@ var codes = map[int]protocol.Declined{
 		Title:  "protection level", Means: "The controller's protection level forbids it.",
 		Causes: "Lower its protection level for access by panels, or ask for values that may be read.",
 	},
+	HungUp: {
+		Finding: "connection-dropped",
+		Access:  []string{"remote", "restart"},
+		Title:   "hung up in place of a session",
+		Means:   "The device takes the connection and ends it in place of setting up the session.",
+		Causes: "It serves no more connections, or the slot is another: close what else is connected to it, and compare " +
+			"the slot at both ends.",
+	},
 	NoSession: {
-		Access: []string{"remote", "restart"},
-		Title:  "session not set up",
-		Means:  "The device takes the connection and does not answer to setting up the session.",
+		Finding: "no-answer",
+		Access:  []string{"remote", "restart"},
+		Title:   "session not set up",
+		Means:   "The device takes the connection and does not answer to setting up the session.",
 		Causes: "The slot is another: compact controllers sit in slot 0 or 1, modular ones in 2 or 3. Compare it at " +
 			"both ends.",
 	},

@@ -210,3 +210,14 @@ var declined = map[int]protocol.Declined{
 	0x99: {Title: "payload format invalid", Means: "The broker looks into payloads, and cannot read this one.",
 		Causes: "Set the payload to what the far side reads."},
 }
+
+// ToldAs is the topic of a place.
+func (rules) ToldAs(a address.Address) string { return PlaceOf(a).Topic }
+
+// Unreadable says why a payload holds no value of a place; empty where it does.
+func (rules) Unreadable(w protocol.Wanted, payload []byte) string {
+	if _, err := Read(payload, PlaceOf(w.Address).Path, w.Shape); err != nil {
+		return err.Error()
+	}
+	return ""
+}

@@ -173,6 +173,9 @@ func (sparkplugRules) Expected(_ protocol.Settings, wanted []protocol.Wanted) []
 	return []protocol.Load{load}
 }
 
+// ToldAs: a message tells of many metrics at once, by numbers that its birth gave them.
+func (sparkplugRules) ToldAs(address.Address) string { return "" }
+
 func (sparkplugRules) Lapse(s protocol.Settings) protocol.Lapse {
 	return protocol.Lapse{AfterMs: 1000 * Sparkplug.Int(s, KeySilence), Quality: value.Doubtful}
 }

@@ -1,6 +1,6 @@
 //go:build unix
 
-package modbus
+package field
 
 import (
 	"errors"
@@ -25,11 +25,4 @@ func hungUp(c net.Conn) (gone bool) {
 		gone = err == nil && n == 0 || err != nil && !errors.Is(err, syscall.EAGAIN) && !errors.Is(err, syscall.EINTR)
 	})
 	return gone || err != nil
-}
-
-// readNow reads what has come already; 0 where nothing has, or the connection
-// has ended.
-func readNow(fd uintptr, b []byte) int {
-	n, _ := syscall.Read(int(fd), b) // what is wrong shows when it is waited for
-	return max(0, n)
 }

@@ -1,0 +1,255 @@
+// Package enip is how a simulated device answers explicit messages of EtherNet/IP: a
+// controller with tags, or a device with objects.
+package enip
+
+import (
+	"cmp"
+	"encoding/binary"
+
+	"ferry/internal/bench"
+	family "ferry/internal/core/family/enip"
+	wire "ferry/internal/wire/enip"
+)
+
+func init() { bench.Register(family.Explicit.Name, speech{}) }
+
+type speech struct{}
+
+// Faults of a device that is asked explicitly.
+func (speech) Faults() []bench.FaultKind {
+	tcp := []bench.Place{bench.OverTCP}
+	return []bench.FaultKind{
+		{Kind: "session", Title: "grants no session", Places: tcp},
+		{Kind: "retyped", Title: "has its tags with other types", Places: tcp},
+		{Kind: "renamed", Title: "has other tags", Places: tcp},
+		{Kind: "setup", Title: "is being set up: nothing can be written", Places: tcp},
+		{Kind: "connections", Title: "has no connection free", Places: tcp},
+		{Kind: "context", Title: "answers with another context", Places: tcp},
+		{Kind: "singly", Title: "takes one question in a message", Places: tcp, Habit: true},
+	}
+}
+
+func (speech) Talk(of *bench.Simulated) bench.Talk { return &talk{device: of} }
+
+// talk is one connection.
+type talk struct {
+	device  *bench.Simulated
+	session uint32
+	// open are connections for messages, by the identifier that they have here; what comes
+	// back has that of the asking end.
+	open map[uint32]*opened
+	next uint32
+}
+
+type opened struct {
+	back   uint32
+	serial uint16
+	count  uint16
+	answer []byte // to the last message, for who asks again
+}
+
+func (t *talk) Length(came []byte) (int, error) {
+	n, err := wire.FrameLen(came)
+	if err != nil || n > len(came) {
+		return 0, err
+	}
+	return n, nil
+}
+
+// The status codes of the encapsulation (CIP volume 2, table 2-3.3).
+const (
+	badCommand = 0x01
+	badData    = 0x03
+	noSession  = 0x64
+)
+
+func (t *talk) Answer(request []byte, fault bench.Fault, _ int) (answer []byte, ends bool) {
+	f, err := wire.ParseFrame(request)
+	if err != nil {
+		return nil, true
+	}
+	reply := f
+	reply.Data = nil
+	if fault.Kind == "context" && f.Command == wire.SendRRData {
+		reply.Context[0] ^= 0xFF
+	}
+	switch f.Command {
+	case wire.Register:
+		reply.Data = wire.RegisterData()
+		if fault.Kind == "session" {
+			reply.Status = 2 // no memory
+			break
+		}
+		t.session = 0x5EA00001
+		reply.Session = t.session
+	case wire.Unregister:
+		return nil, true
+	case wire.Nop:
+		return nil, false
+	case wire.ListIdentity:
+		id := t.identity()
+		reply.Data = wire.AppendIdentity(nil, &id)
+	case wire.SendRRData:
+		c, err := wire.ParseCarried(f.Data)
+		switch {
+		case t.session == 0 || f.Session != t.session:
+			reply.Status = noSession
+		case err != nil || c.Connected:
+			reply.Status = badData
+		default:
+			reply.Data = wire.AppendUnconnected(nil, t.message(c.Message, fault))
+		}
+	case wire.SendUnitData:
+		c, err := wire.ParseCarried(f.Data)
+		o := t.open[c.Connection]
+		switch {
+		case t.session == 0 || f.Session != t.session:
+			reply.Status = noSession
+		case err != nil || !c.Connected || o == nil:
+			return nil, false // of a connection that is not there nothing is heard
+		default:
+			if o.answer == nil || o.count != c.Count {
+				o.answer, o.count = t.message(c.Message, fault), c.Count
+			}
+			reply.Data = wire.AppendConnected(nil, o.back, c.Count, o.answer)
+			reply.Context = [8]byte{}
+		}
+	default:
+		reply.Status = badCommand
+	}
+	answer = reply.Append(nil)
+	switch fault.Kind {
+	case "garbage":
+		answer = bench.Garbage(len(answer))
+	case "short":
+		answer = answer[:len(answer)-2]
+	case "long":
+		answer = append(answer, 0xDE, 0xAD)
+	}
+	return answer, false
+}
+
+// identity is who the device is: of a made-up vendor.
+func (t *talk) identity() wire.Identity {
+	name := cmp.Or(t.device.Identity, "simulated device")
+	serial := uint32(0)
+	for _, c := range []byte(name) {
+		serial = serial*31 + uint32(c)
+	}
+	return wire.Identity{Vendor: 0x04D2, Type: 14, Product: uint16(len(name)), Major: 1, Minor: 4, Status: 0x0060, Serial: serial,
+		Name: name[:min(len(name), 32)], State: 3}
+}
+
+// message answers a message of the router.
+func (t *talk) message(m []byte, fault bench.Fault) []byte {
+	r, err := wire.ParseRequest(m)
+	a := wire.Answer{Service: r.Service}
+	if err != nil {
+		a.Status = 0x04
+		return a.Append(nil)
+	}
+	switch {
+	case r.Service == wire.Multiple && r.Path.Class == wire.ClassRouter:
+		t.several(&r, &a, fault)
+	case r.Service == wire.ReadPart && r.Path.Class == wire.ClassConnection:
+		return t.passedOn(&r, &a, fault)
+	case r.Path.Class == wire.ClassConnection && (r.Service == wire.ForwardOpen || r.Service == wire.LargeForwardOpen):
+		t.connect(&r, &a, fault)
+	case r.Path.Class == wire.ClassConnection && r.Service == wire.ForwardClose:
+		t.disconnect(&r, &a)
+	case len(r.Path.Names) > 0:
+		t.tag(&r, &a, fault)
+	case r.Service == wire.ListTags && r.Path.Class == wire.ClassSymbol:
+		t.tags(&r, &a)
+	default:
+		t.object(&r, &a, fault)
+	}
+	return a.Append(nil)
+}
+
+// several answers several questions in one message.
+func (t *talk) several(r *wire.Request, a *wire.Answer, fault bench.Fault) {
+	messages, err := wire.ParseMultiple(r.Data)
+	switch {
+	case fault.Kind == "singly":
+		a.Status = 0x08
+		return
+	case err != nil:
+		a.Status = 0x13
+		return
+	}
+	var list [][]byte
+	for _, m := range messages {
+		answer := t.message(m, fault)
+		if answer[2] != 0 {
+			a.Status = 0x1E
+		}
+		list = append(list, answer)
+	}
+	a.Data = wire.AppendMultiple(nil, list...)
+}
+
+// mostOpen is how many connections for messages a client may have.
+const mostOpen = 4
+
+// connect opens a connection for messages.
+func (t *talk) connect(r *wire.Request, a *wire.Answer, fault bench.Fault) {
+	o, err := wire.ParseOpen(r.Data, r.Service == wire.LargeForwardOpen)
+	refuse := func(extended uint16) {
+		a.Status, a.Extended = 0x01, []uint16{extended}
+		a.Data = (&wire.Refused{Serial: o.Serial, Vendor: o.Vendor, Originator: o.Originator}).Append(nil)
+	}
+	switch {
+	case err != nil:
+		a.Status = 0x13
+	case fault.Kind == "connections" || len(t.open) >= mostOpen:
+		refuse(0x0113)
+	case o.Class != 3 || o.Path.Class != wire.ClassRouter:
+		refuse(0x0103)
+	case len(o.Path.Ports) > 1 || len(o.Path.Ports) == 1 && o.Path.Ports[0] != [2]int{1, 0}:
+		refuse(0x0312)
+	default:
+		if t.open == nil {
+			t.open = map[uint32]*opened{}
+		}
+		t.next++
+		id := 0xB0000000 | t.next
+		t.open[id] = &opened{back: o.In.ID, serial: o.Serial}
+		a.Data = (&wire.Opened{Out: id, In: o.In.ID, Serial: o.Serial, Vendor: o.Vendor, Originator: o.Originator,
+			OutEvery: o.Out.Interval, InEvery: o.In.Interval}).Append(nil)
+	}
+}
+
+// disconnect ends one.
+func (t *talk) disconnect(r *wire.Request, a *wire.Answer) {
+	c, err := wire.ParseClose(r.Data)
+	if err != nil {
+		a.Status = 0x13
+		return
+	}
+	for id, o := range t.open {
+		if o.serial == c.Serial {
+			delete(t.open, id)
+			a.Data = (&wire.Closed{Serial: c.Serial, Vendor: c.Vendor, Originator: c.Originator}).Append(nil)
+			return
+		}
+	}
+	a.Status, a.Extended = 0x01, []uint16{0x0107}
+	a.Data = (&wire.Refused{Serial: c.Serial, Vendor: c.Vendor, Originator: c.Originator}).Append(nil)
+}
+
+// passedOn answers a question that is to go on to a module: there is the one in slot 0.
+func (t *talk) passedOn(r *wire.Request, a *wire.Answer, fault bench.Fault) []byte {
+	le := binary.LittleEndian
+	if len(r.Data) < 4 || len(r.Data) < 4+int(le.Uint16(r.Data[2:])) {
+		a.Status = 0x13
+		return a.Append(nil)
+	}
+	n := int(le.Uint16(r.Data[2:]))
+	route := r.Data[4+n+n%2:]
+	if len(route) != 4 || route[2] != 1 || route[3] != 0 {
+		a.Status, a.Extended = 0x01, []uint16{0x0312}
+		return a.Append(nil)
+	}
+	return t.message(r.Data[4:4+n], fault)
+}

@@ -1,0 +1,125 @@
+package enip
+
+import (
+	"encoding/binary"
+	"slices"
+	"strings"
+
+	"ferry/internal/bench"
+	"ferry/internal/core/address"
+	family "ferry/internal/core/family/enip"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/value"
+	wire "ferry/internal/wire/enip"
+)
+
+// tag reads or writes a tag.
+func (t *talk) tag(r *wire.Request, a *wire.Answer, fault bench.Fault) {
+	at := address.Named(family.Tags, r.Path.String())
+	held, known := t.held(at)
+	v, ok := t.device.Memory.Value(at)
+	if !known || !ok || fault.Kind == "renamed" {
+		a.Status = 0x04
+		return
+	}
+	kind := family.KindOf(held.Shape.Type)
+	if fault.Kind == "retyped" {
+		kind = map[family.Kind]family.Kind{family.REAL: family.DINT, family.DINT: family.REAL}[kind]
+		if kind == 0 {
+			kind = family.LREAL
+		}
+		v = value.OfFloat(v.Float())
+		if kind == family.DINT {
+			v = value.OfInt(int64(v.Float()))
+		}
+	}
+	le := binary.LittleEndian
+	switch r.Service {
+	case wire.ReadTag:
+		data, err := kind.Append(le.AppendUint16(nil, uint16(kind)), v)
+		if err != nil {
+			a.Status = 0x0C
+			return
+		}
+		a.Data = data
+	case wire.WriteTag:
+		switch {
+		case len(r.Data) < 4:
+			a.Status = 0x13
+		case fault.Kind == "setup":
+			a.Status = 0x10
+		case family.Kind(le.Uint16(r.Data)) != kind:
+			a.Status, a.Extended = 0xFF, []uint16{0x2107}
+		default:
+			v, _, err := kind.Decode(r.Data[4:])
+			if err != nil {
+				a.Status = 0x13
+			} else if !held.Writable || !t.device.Memory.Set(at, v) {
+				a.Status = 0x0F
+			}
+		}
+	default:
+		a.Status = 0x08
+	}
+}
+
+func (t *talk) held(at address.Address) (protocol.Held, bool) {
+	for _, h := range t.device.Memory.Held() {
+		if h.Address == at {
+			return h, true
+		}
+	}
+	return protocol.Held{}, false
+}
+
+// tagsAtOnce is how many tags one answer of the list holds.
+const tagsAtOnce = 12
+
+// structured and arrayed are what the type of a tag has beside its code.
+const (
+	structured = 0x8000
+	arrayed    = 0x2000
+)
+
+// tags lists tags from an instance on: number, name, type.
+func (t *talk) tags(r *wire.Request, a *wire.Answer) {
+	type entry struct {
+		name string
+		kind uint16
+	}
+	var list []entry
+	for _, h := range t.device.Memory.Held() {
+		name, ok := family.TagOf(h.Address)
+		if !ok {
+			continue
+		}
+		kind := uint16(family.KindOf(h.Shape.Type))
+		base, rest, parted := strings.Cut(name, ".")
+		word, _, indexed := strings.Cut(base, "[")
+		switch {
+		case parted && rest != "":
+			kind = structured | 0x123
+		case indexed:
+			kind |= arrayed
+		}
+		if indexed && parted {
+			kind |= arrayed
+		}
+		if !slices.ContainsFunc(list, func(e entry) bool { return e.name == word }) {
+			list = append(list, entry{word, kind})
+		}
+	}
+	from := max(0, r.Path.Instance)
+	le := binary.LittleEndian
+	for i := max(from, 1); i <= len(list); i++ {
+		if i >= from+tagsAtOnce {
+			a.Status = 0x06 // there are more
+			break
+		}
+		e := list[i-1]
+		a.Data = le.AppendUint32(a.Data, uint32(i))
+		a.Data = le.AppendUint16(a.Data, uint16(len(e.name)))
+		a.Data = append(a.Data, e.name...)
+		a.Data = le.AppendUint16(a.Data, e.kind)
+	}
+}

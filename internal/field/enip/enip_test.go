@@ -1,0 +1,148 @@
+package enip_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"ferry/internal/bench"
+	_ "ferry/internal/bench/enip"
+	"ferry/internal/core/address"
+	family "ferry/internal/core/family/enip"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/route"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+	"ferry/internal/field"
+	_ "ferry/internal/field/enip"
+)
+
+// auger is a feed controller with tags, and a device with objects behind the same address.
+func auger(t *testing.T, settings protocol.Settings) (*field.Engine, *bench.Bench) {
+	t.Helper()
+	place := func(text string) address.Address {
+		a, err := family.Scheme.Parse(text, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return a
+	}
+	s := &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery",
+		Lines: []site.Line{{ID: "net", Name: "Plant network", Medium: site.Ethernet, Network: "192.0.2.0/24"}},
+		Devices: []site.Device{
+			{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}}},
+			{ID: "feed", Name: "Feed controller", Map: "enip", Ports: []site.Port{{Line: "net", Host: "192.0.2.71", Protocol: "enip"}},
+				Points: []site.Point{
+					{ID: "turns", Name: "Turns", Address: place("Auger.Turns"), Type: "int32", Access: site.ReadOnly, PaceMs: 100},
+					{ID: "level", Name: "Level", Address: place("Row[3].Level"), Type: "float32", Access: site.ReadOnly, PaceMs: 100},
+					{ID: "set", Name: "Setpoint", Address: place("Setpoint"), Type: "int16", Access: site.ReadWrite, PaceMs: 100},
+					{ID: "bit", Name: "Running", Address: place("Mode.2"), Type: "bool", Access: site.ReadOnly, PaceMs: 100},
+					{ID: "mode", Name: "Mode", Address: place("Mode"), Type: "uint16", Access: site.ReadWrite, PaceMs: 100},
+					{ID: "speed", Name: "Speed", Address: place("4/100/3:4"), Type: "uint16", Access: site.ReadOnly, PaceMs: 100},
+					{ID: "alarm", Name: "Alarm", Address: place("4/100/3:6.5"), Type: "bool", Access: site.ReadOnly, PaceMs: 100},
+					{ID: "limit", Name: "Limit", Address: place("100/1/7"), Type: "uint32", Access: site.ReadWrite, PaceMs: 100}}}},
+		Links: []site.Link{{ID: "up", Asking: "lss", Answering: "feed", Line: "net", Protocol: "enip", Settings: settings}}}
+	if err := s.Validate(); err != nil {
+		t.Fatal(err)
+	}
+	b := bench.New()
+	if err := b.Sync(s); err != nil {
+		t.Fatal(err)
+	}
+	e := field.NewEngine(s, b)
+	t.Cleanup(func() {
+		e.Close()
+		if err := b.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	e.Planned(ctx)
+	return e, b
+}
+
+func wait(t *testing.T, what string, until func() bool) {
+	t.Helper()
+	for deadline := time.Now().Add(15 * time.Second); !until(); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatalf("not within 15 s: %s", what)
+		}
+	}
+}
+
+// TestAsked: tags and attributes are read by their names, several in one message or one
+// by one, by a route or without; and written.
+func TestAsked(t *testing.T) {
+	for name, settings := range map[string]protocol.Settings{"together": nil,
+		"one by one": {family.KeyTogether: protocol.OfText("one")}, "by a route": {family.KeyRoute: protocol.OfText("1,0")},
+		"connected": {family.KeyOver: protocol.OfText("connected"), family.KeyRoute: protocol.OfText("1,0")}} {
+		t.Run(name, func(t *testing.T) {
+			e, _ := auger(t, settings)
+			if err := e.Start(nil); err != nil {
+				t.Fatal(err)
+			}
+			for _, id := range []string{"turns", "level", "set", "mode", "speed", "alarm", "limit"} {
+				wait(t, id+" to be good", func() bool {
+					live, _ := e.Hub.Point(id)
+					return live.Quality == value.Good
+				})
+			}
+			if list := e.Hub.Exchanges(0, 100, "up"); len(list) == 0 || len(list[len(list)-1].Frames) < 2 {
+				t.Errorf("exchanges are %+v", list)
+			}
+		})
+	}
+}
+
+// TestWrong: each fault stops the message where it belongs, and no value of another type is
+// taken for good.
+func TestWrong(t *testing.T) {
+	e, b := auger(t, nil)
+	if err := e.Start(nil); err != nil {
+		t.Fatal(err)
+	}
+	live := func(id string) field.Live { l, _ := e.Hub.Point(id); return l }
+	wait(t, "the run", func() bool { return live("level").Quality == value.Good })
+	for _, c := range []struct {
+		fault string
+		value int
+		says  string
+		stop  route.Stop
+	}{
+		{"session", 0, "grants no session", route.Session}, {"retyped", 0, "and the map says", route.Points},
+		{"renamed", 0, "path segment error", route.Points}, {"context", 0, "which was not asked", route.Session},
+		{"garbage", 0, "", route.Session}, {"short", 0, "", route.Session}, {"pieces", 40, "", ""}, {"singly", 0, "", ""},
+	} {
+		if err := b.SetFault("feed", bench.Fault{Kind: c.fault, Value: c.value}); err != nil {
+			t.Fatal(err)
+		}
+		if c.stop == route.Points {
+			wait(t, "bad under "+c.fault, func() bool {
+				l := live("level")
+				return l.Quality == value.Bad && strings.Contains(l.Reason, c.says)
+			})
+		}
+		e.Stop(nil)
+		r, err := e.Try(context.Background(), "up")
+		if err != nil {
+			t.Fatal(err)
+		}
+		saw := fmt.Sprint(r.Stops)
+		switch {
+		case c.stop == "" && r.StopsAt != nil, c.stop != "" && (r.StopsAt == nil || *r.StopsAt != c.stop):
+			t.Errorf("%s: it stops at %v: %s", c.fault, r.StopsAt, saw)
+		case !strings.Contains(strings.ToLower(saw), strings.ToLower(c.says)):
+			t.Errorf("%s: %s", c.fault, saw)
+		}
+		if err := b.SetFault("feed", bench.Fault{}); err != nil {
+			t.Fatal(err)
+		}
+		if err := e.Start(nil); err != nil {
+			t.Fatal(err)
+		}
+		wait(t, "good after "+c.fault, func() bool { return live("level").Quality == value.Good })
+	}
+}
