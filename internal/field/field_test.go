@@ -207,7 +207,7 @@ func TestFaultsAreFound(t *testing.T) {
 		{bench.Fault{Kind: "off"}, "host-silent", value.Bad},
 		{bench.Fault{Kind: "refuse"}, "connection-dropped", value.Bad},
 		{bench.Fault{Kind: "silent"}, "no-answer", value.Bad},
-		{bench.Fault{Kind: "delay", Value: 700}, "no-answer", value.Bad},
+		{bench.Fault{Kind: "delay", Value: 700}, "late-answer", value.Bad},
 		{bench.Fault{Kind: "exception", Value: 6}, "busy", value.Bad},
 		{bench.Fault{Kind: "garbage"}, "answer-mismatch", value.Bad},
 		{bench.Fault{Kind: "short"}, "answer-mismatch", value.Bad},
