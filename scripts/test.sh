@@ -28,9 +28,10 @@ GOOS=windows CGO_ENABLED=0 go vet ./... # make dist vets for each system
 go tool staticcheck ./...
 
 step "unit tests with the race detector, fuzz seeds included"
-# What only computes goes side by side; what talks is timed, and has the machine to itself.
-go test -race ./internal/core/...
-go test -race -p 1 $(go list ./... | grep -vE '/e2e$|/internal/core(/|$)')
+# What times what it talks with has the machine to itself.
+timed='/internal/(field|relay|recording)(/|$)'
+go test -race $(go list ./... | grep -vE "/e2e$|$timed")
+go test -race -p 1 $(go list ./... | grep -E "$timed")
 
 step "build"
 go build -trimpath -o bin/ferry ./cmd/ferry

@@ -31,6 +31,7 @@ type All struct {
 	Run           RunRequest              `json:"run"`
 	Mode          ModeRequest             `json:"mode"`
 	Unlock        UnlockRequest           `json:"unlock"`
+	Drawn         DrawnView               `json:"drawn"`
 	Prepare       PrepareRequest          `json:"prepare"`
 	WriteRequest  WriteRequest            `json:"writeRequest"`
 	Record        field.Record            `json:"record"`

@@ -56,7 +56,9 @@ func (s *Server) getSite(c fiber.Ctx) error {
 	s.mu.Unlock()
 	for i := range now.Links {
 		l := &now.Links[i]
-		view.Links = append(view.Links, LinkView{*l, route.FaceToFace(now, l)})
+		seen := LinkView{Link: *l, FaceToFace: route.FaceToFace(now, l), Facing: route.Facing(now, l)}
+		seen.Standing, seen.Lacking = standing(now, l)
+		view.Links = append(view.Links, seen)
 		if r := tried[l.ID]; r != nil {
 			view.Routes = append(view.Routes, *r)
 		} else {

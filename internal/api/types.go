@@ -68,6 +68,19 @@ type DeviceView struct {
 type LinkView struct {
 	site.Link
 	FaceToFace []route.Mismatch `json:"faceToFace"`
+	// Facing is what each end counts in its own words, where the protocol has it so.
+	Facing *protocol.Facing `json:"facing,omitempty"`
+	// Standing are the points of the map in which the connection tells of itself, and
+	// Lacking how many more it has.
+	Standing []StandingPoint `json:"standing,omitempty"`
+	Lacking  int             `json:"lacking,omitempty"`
+}
+
+// StandingPoint is such a point; Switch is set where it can be written.
+type StandingPoint struct {
+	Point  string `json:"point"`
+	Name   string `json:"name"`
+	Switch bool   `json:"switch"`
 }
 
 // CrossingView is a crossing with its ends in words.
@@ -300,4 +313,27 @@ type Pulse struct {
 type JournalView struct {
 	Entries []store.Entry   `json:"entries"`
 	Written []store.Written `json:"written"`
+}
+
+// DrawnView is a device that a file describes: with so many points of its map, and so many
+// that are read in another protocol.
+type DrawnView struct {
+	Title   string       `json:"title"` // of the protocol
+	Name    string       `json:"name"`
+	Choices []string     `json:"choices"` // the ways to connect
+	Points  int          `json:"points"`
+	Aside   int          `json:"aside"`
+	Unread  []UnreadView `json:"unread"`
+	// Device and Link are ids of what was put into the site, by the step Seq; empty for
+	// a dry run.
+	Device string `json:"device,omitempty"`
+	Link   string `json:"link,omitempty"`
+	Seq    int64  `json:"seq,omitempty"`
+}
+
+// UnreadView is a place of a file that could not be read.
+type UnreadView struct {
+	Line   int    `json:"line"`
+	What   string `json:"what"`
+	Reason string `json:"reason"`
 }

@@ -166,6 +166,13 @@ func (m *Memory) Read(area string, start, count int) (data []byte, ok bool) {
 	return append([]byte(nil), b[start*unit:(start+count)*unit]...), true
 }
 
+// Units is how many units of an area there are.
+func (m *Memory) Units(area string) int {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return len(m.areas[area]) / m.octets(area)
+}
+
 // Touches reports whether units of an area have any among them that lies between values
 // and belongs to none.
 func (m *Memory) Touches(area string, from, count int) bool {

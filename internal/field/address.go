@@ -68,7 +68,7 @@ func (e *Engine) targetOf(link *site.Link) (t Target, key string, err error) {
 	if err != nil {
 		return t, "", problem.New("protocol", err.Error()+".", "")
 	}
-	t.Settings, t.Kept = link.Settings, e.Kept
+	t.Settings, t.Kept, t.Plant = link.Settings, e.Kept, e.door.mode == Plant
 	line := e.site.Line(link.Line)
 	if line != nil && line.Medium == site.SerialLine {
 		if asking := e.site.Device(link.Asking); asking != nil {

@@ -117,6 +117,12 @@ func (a *Asking) Break() {
 // Last returns what was on the wire last, for a report of a defect.
 func (a *Asking) Last() (request, answer []byte) { return a.Request, a.in[a.taken:] }
 
+// LocalAddr and PeerAddr are the ends of the connection, each with its port.
+func (a *Asking) LocalAddr() string { return a.now.LocalAddr().String() }
+
+// PeerAddr is the far one.
+func (a *Asking) PeerAddr() string { return a.now.RemoteAddr().String() }
+
 // Close ends the connection.
 func (a *Asking) Close() error { return a.sock.Close() }
 
@@ -208,8 +214,13 @@ func (a *Asking) Frame(deadline time.Time) ([]byte, error) {
 // question. They are a part of it that was cut from it without bounding its capacity.
 func (a *Asking) PlaceOf(part []byte) int { return a.Tape.Before() + a.taken - cap(part) }
 
-// Answered notes that an answer came.
-func (a *Asking) Answered() { a.sock.Answered(a.Came) }
+// Answered notes that an answer came. What is asked while a connection is opened is a part of
+// that.
+func (a *Asking) Answered() {
+	if a.sock != nil {
+		a.sock.Answered(a.Came)
+	}
+}
 
 // Failed turns an error of waiting into a reply. After silence the connection can take
 // another question: a late answer has to be known by what it says.

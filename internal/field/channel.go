@@ -83,6 +83,7 @@ type command struct {
 
 // newChannel returns a channel that ends with ctx.
 func newChannel(ctx context.Context, driver Driver, target Target) *channel {
+	target.Remains = &sync.Map{}
 	c := &channel{driver: driver, target: target, commands: make(chan command), wake: make(chan struct{}, 1),
 		done: make(chan struct{}), drop: func() {}}
 	c.life, c.end = context.WithCancel(ctx)

@@ -6,6 +6,7 @@ package field
 import (
 	"context"
 	"fmt"
+	"sync"
 	"syscall"
 	"time"
 
@@ -28,6 +29,8 @@ type Target struct {
 	// Control, if set, sees each address as it is dialled, names resolved, and
 	// may refuse it.
 	Control func(network, address string, c syscall.RawConn) error
+	// Plant is set where what is sent takes effect in the plant.
+	Plant bool
 	// Format is what a serial port is opened with.
 	Format serial.Format
 	// Settings of the asking end, by the keys of the protocol.
@@ -36,6 +39,9 @@ type Target struct {
 	Manner exchange.Manner
 	// Authority is who is to be trusted besides those that settings name, in PEM.
 	Authority []byte
+	// Remains is what a driver keeps of a link from one connection to the next, for as
+	// long as the link is asked; nil for nothing.
+	Remains *sync.Map
 	// Kept returns a secret or a file by its name; nil where none are kept.
 	Kept func(kind protocol.Kind, name string) ([]byte, error)
 }

@@ -226,6 +226,7 @@ func (w *walk) reportedPoints(r *runner, g *told, took time.Duration) bool {
 		remedy := sentence(why)
 		if len(g.refused) > 0 && g.refused[0].Code != 0 {
 			said := r.def.Decline(g.refused[0].Code)
+			saw += " " + w.name + " says: " + why + "."
 			remedy, w.route.Explained = said.Means+" "+said.Causes, said.Access
 		}
 		w.route.Set(route.Points, route.Fault, saw, remedy)

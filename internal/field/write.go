@@ -1,6 +1,7 @@
 package field
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -180,7 +181,8 @@ func (e *Engine) judge(ctx context.Context, r *runner, o *order, reply Reply, pa
 	}
 	if _, asks := o.def.Asks(); o.rules == nil && !asks { // it is not asked for what stands there: it is told of it
 		if result.State == Done {
-			result.OK, result.Sentence = true, "Taken by "+o.device.Name+"; what it reads is shown once it is reported."
+			result.OK, result.Sentence = true, cmp.Or(reply.Sentence,
+				"Taken by "+o.device.Name+"; what it reads is shown once it is reported.")
 		}
 		return
 	}

@@ -28,3 +28,11 @@ func Until(t time.Time) {
 		}
 	}
 }
+
+// Near returns at about t, some hundredths of a millisecond late, or at once if t has
+// passed. It keeps a thread for as long, and nothing of its time.
+func Near(t time.Time) {
+	if left := time.Until(t); left > 0 {
+		pause(left)
+	}
+}

@@ -9,7 +9,7 @@ import (
 
 // object reads or writes attributes.
 func (t *talk) object(r *wire.Request, a *wire.Answer, fault bench.Fault) {
-	id := t.identity()
+	id := t.identity(fault)
 	if r.Path.Class == wire.ClassIdentity && r.Path.Instance == 1 {
 		who := wire.AppendWho(nil, &id)
 		spans := map[int][2]int{1: {0, 2}, 2: {2, 4}, 3: {4, 6}, 4: {6, 8}, 5: {8, 10}, 6: {10, 14}, 7: {14, len(who)}}
@@ -51,6 +51,13 @@ func (t *talk) object(r *wire.Request, a *wire.Answer, fault bench.Fault) {
 
 // attribute puts the values of an attribute together.
 func (t *talk) attribute(p *wire.Path) (data []byte, writable, there, known bool) {
+	if t.adapter != nil && p.Class == wire.ClassAssembly {
+		data, there = t.adapter.assembly(p.Instance)
+		if p.Attribute == 4 {
+			data = []byte{byte(len(data)), byte(len(data) >> 8)}
+		}
+		return data, false, there, there && (p.Attribute == 3 || p.Attribute == 4)
+	}
 	for _, h := range t.device.Memory.Held() {
 		at, ok := family.AttributeOf(h.Address)
 		if !ok || at.Class != p.Class || at.Instance != p.Instance {

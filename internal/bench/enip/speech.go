@@ -5,6 +5,7 @@ package enip
 import (
 	"cmp"
 	"encoding/binary"
+	"net/netip"
 
 	"ferry/internal/bench"
 	family "ferry/internal/core/family/enip"
@@ -39,6 +40,12 @@ type talk struct {
 	// back has that of the asking end.
 	open map[uint32]*opened
 	next uint32
+	// adapter has the cyclic connections, where the device takes such; client is who asks,
+	// items came with the message, and more go with the answer.
+	adapter *adapter
+	client  netip.Addr
+	items   []wire.Item
+	more    []wire.Item
 }
 
 type opened struct {
@@ -87,7 +94,7 @@ func (t *talk) Answer(request []byte, fault bench.Fault, _ int) (answer []byte, 
 	case wire.Nop:
 		return nil, false
 	case wire.ListIdentity:
-		id := t.identity()
+		id := t.identity(fault)
 		reply.Data = wire.AppendIdentity(nil, &id)
 	case wire.SendRRData:
 		c, err := wire.ParseCarried(f.Data)
@@ -97,7 +104,9 @@ func (t *talk) Answer(request []byte, fault bench.Fault, _ int) (answer []byte, 
 		case err != nil || c.Connected:
 			reply.Status = badData
 		default:
-			reply.Data = wire.AppendUnconnected(nil, t.message(c.Message, fault))
+			t.items, t.more = c.Items, nil
+			message := t.message(c.Message, fault)
+			reply.Data = wire.AppendUnconnected(nil, message, t.more...)
 		}
 	case wire.SendUnitData:
 		c, err := wire.ParseCarried(f.Data)
@@ -130,14 +139,24 @@ func (t *talk) Answer(request []byte, fault bench.Fault, _ int) (answer []byte, 
 }
 
 // identity is who the device is: of a made-up vendor.
-func (t *talk) identity() wire.Identity {
+func (t *talk) identity(fault bench.Fault) wire.Identity {
 	name := cmp.Or(t.device.Identity, "simulated device")
 	serial := uint32(0)
 	for _, c := range []byte(name) {
 		serial = serial*31 + uint32(c)
 	}
-	return wire.Identity{Vendor: 0x04D2, Type: 14, Product: uint16(len(name)), Major: 1, Minor: 4, Status: 0x0060, Serial: serial,
-		Name: name[:min(len(name), 32)], State: 3}
+	is := family.Key{Vendor: 0x04D2, Type: 14, Product: len(name), Major: 1, Minor: 4}
+	if t.adapter != nil {
+		is.Type = 43
+		if stated, ok := family.IdentityOf(t.adapter.setting(family.KeyIdentity).Text()); ok {
+			is = stated
+		}
+	}
+	if fault.Kind == "rekeyed" {
+		is.Product++
+	}
+	return wire.Identity{Vendor: uint16(is.Vendor), Type: uint16(is.Type), Product: uint16(is.Product), Major: uint8(is.Major), Minor: uint8(is.Minor),
+		Status: 0x0060, Serial: serial, Name: name[:min(len(name), 32)], State: 3}
 }
 
 // message answers a message of the router.
@@ -202,6 +221,8 @@ func (t *talk) connect(r *wire.Request, a *wire.Answer, fault bench.Fault) {
 	switch {
 	case err != nil:
 		a.Status = 0x13
+	case t.adapter != nil && o.Class < 2:
+		t.adapter.connect(t, &o, a, fault)
 	case fault.Kind == "connections" || len(t.open) >= mostOpen:
 		refuse(0x0113)
 	case o.Class != 3 || o.Path.Class != wire.ClassRouter:
@@ -225,6 +246,10 @@ func (t *talk) disconnect(r *wire.Request, a *wire.Answer) {
 	c, err := wire.ParseClose(r.Data)
 	if err != nil {
 		a.Status = 0x13
+		return
+	}
+	if t.adapter != nil && t.adapter.disconnect(&c) {
+		a.Data = (&wire.Closed{Serial: c.Serial, Vendor: c.Vendor, Originator: c.Originator}).Append(nil)
 		return
 	}
 	for id, o := range t.open {

@@ -65,6 +65,31 @@ type Area struct {
 	// Digit begins the five-digit numbers, counted from 1, by which people name
 	// units of the area; empty where they do not.
 	Digit string `json:"digit,omitempty"`
+	// Little is set where a number begins with its least significant octet. Its key
+	// is then that of no area of another shape.
+	Little bool `json:"little,omitempty"`
+}
+
+// little are the keys of the areas that are Little. It is filled when programs begin.
+var little = map[string]bool{}
+
+// Keep notes what the addresses of a scheme alone do not say of its areas.
+func Keep(s address.Scheme) {
+	for _, area := range AreasOf(s) {
+		if area.Little {
+			little[area.Key] = true
+		}
+	}
+}
+
+// Usual is the order of the octets of a number in an area, where nobody says another.
+func Usual(area string, t value.Type, octets int) value.Order {
+	if !little[area] || t.IsText() || t.InUnit() || octets < 2 || octets > 8 || t == value.TypeBytes {
+		return ""
+	}
+	order := []byte("ABCDEFGH")[:octets]
+	slices.Reverse(order)
+	return value.Order(order)
 }
 
 // Octets is the width of one unit where each takes whole octets.

@@ -20,6 +20,10 @@ type Held struct {
 	Unit     string
 	Remark   string
 	Writable bool
+	// Low and High bound the values that make sense, nil for not known, and Names are
+	// those of values.
+	Low, High *float64
+	Names     map[int]string
 }
 
 // Lists returns what the places of a device are called that d can ask it to list;
@@ -62,4 +66,54 @@ func (d *Def) Describes() (Describes, bool) {
 	}
 	a, ok := d.Rules.(Describes)
 	return a, ok
+}
+
+// Draws is the ability of a protocol whose devices can be made out of a file that
+// describes them: with what both ends of the link are set to, and the map.
+type Draws interface {
+	// Drawing reports whether a file is such a one, by how it begins.
+	Drawing(data []byte) bool
+	// Draw reads one. Where it describes several ways to connect, choice is which.
+	Draw(data []byte, choice int) (Drawn, error)
+}
+
+// Drawn is a device as a file describes it.
+type Drawn struct {
+	Name, Model, Remark string
+	// Ask and Answer are the settings of both ends, Unknown the keys of those of the
+	// answering end that the file does not tell.
+	Ask, Answer Settings
+	Unknown     []string
+	// Held is the map, in the addressing of the protocol, and Sizes how many units of
+	// each area the device has. Aside is what can be read in another protocol, and
+	// AsideOf its name.
+	Held    []Held
+	Sizes   map[string]int
+	Aside   []Held
+	AsideOf string
+	// Connections and PerSecond are what the device bears, 0 for not told.
+	Connections int
+	PerSecond   float64
+	// Choices are the ways to connect.
+	Choices []string
+	Unread  []Unread
+}
+
+// Draws returns the ability of d to make devices out of files.
+func (d *Def) Draws() (Draws, bool) {
+	if d == nil {
+		return nil, false
+	}
+	a, ok := d.Rules.(Draws)
+	return a, ok
+}
+
+// DrawnBy finds the protocol by whose rules a file describes a device.
+func DrawnBy(data []byte) (*Def, Draws) {
+	for _, d := range All() {
+		if a, ok := d.Draws(); ok && a.Drawing(data) {
+			return d, a
+		}
+	}
+	return nil, nil
 }

@@ -95,6 +95,7 @@ func Register(d *Def) {
 		d.Settings[i].complete()
 	}
 	d.Areas = block.AreasOf(d.Scheme)
+	block.Keep(d.Scheme)
 	if calls, ok := d.Rules.(Calls); ok {
 		d.Calling = calls.Calling()
 	}

@@ -3,6 +3,7 @@
 package regmap
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"math"
@@ -68,7 +69,7 @@ func Cell(scheme address.Scheme, p *site.Point, column Column) string {
 		return PrintType(p)
 	case Order:
 		if width := p.Type.Bytes(p.Length); p.Order == "" && width > 2 && !p.Type.IsText() {
-			return "ABCDEFGH"[:width]
+			return cmp.Or(string(block.Usual(p.Place().Area, p.Type, width)), "ABCDEFGH"[:width])
 		}
 		return string(p.Order)
 	case Scale:
@@ -249,6 +250,24 @@ func follow(scheme address.Scheme, p *site.Point, free bool) {
 	}
 }
 
+// parseOrder reads an order. In an area whose numbers begin with their least significant
+// octet, that is what no order means, and the other way round cannot be said.
+func parseOrder(p *site.Point, text string) (value.Order, error) {
+	width := p.Type.Bytes(p.Length)
+	order, err := value.ParseOrder(text, p.Type, width)
+	usual := block.Usual(p.Place().Area, p.Type, width)
+	switch {
+	case err != nil || usual == "" || strings.TrimSpace(text) == "":
+		return order, err
+	case order == usual:
+		return "", nil
+	case order == "":
+		return "", fmt.Errorf("order %s: numbers begin with their least significant octet there: leave it empty, or write "+
+			"another than %[1]s", strings.TrimSpace(text))
+	}
+	return order, nil
+}
+
 // setCell parses text into its field, without any regard to other fields but
 // for the area that a bare offset is taken in.
 func setCell(scheme address.Scheme, p *site.Point, column Column, text string) (err error) {
@@ -266,7 +285,7 @@ func setCell(scheme address.Scheme, p *site.Point, column Column, text string) (
 			retype(p, to)
 		}
 	case Order:
-		p.Order, err = value.ParseOrder(text, p.Type, p.Type.Bytes(p.Length))
+		p.Order, err = parseOrder(p, text)
 	case Scale:
 		err = parseScale(scheme, p, text)
 	case Offset:

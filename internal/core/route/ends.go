@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strconv"
 
+	"ferry/internal/core/block"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
@@ -84,6 +85,33 @@ func FaceToFace(s *site.Site, link *site.Link) []Mismatch {
 		rows = append(rows, patience(def, link, b))
 	}
 	return rows
+}
+
+// Facing sets both ends of a link side by side where its protocol has each count in words
+// of its own; nil where it does not, or an end is missing.
+func Facing(s *site.Site, link *site.Link) *protocol.Facing {
+	def, _ := protocol.Named(link.Protocol)
+	rules, ok := def.Faces()
+	asking, answering := s.Device(link.Asking), s.Device(link.Answering)
+	if !ok || asking == nil || answering == nil || answering.PortFor(link) == nil {
+		return nil
+	}
+	port := answering.PortFor(link)
+	f := rules.Face(&protocol.Ends{Asking: asking.Name, Answering: answering.Name, Ask: link.Settings, Answer: port.Settings,
+		Knows: port.Knows, Used: used(def, answering, link), PerSecond: answering.Limits.PerSecond})
+	return &f
+}
+
+// used is how many units of each area the points reach to that a link carries.
+func used(def *protocol.Def, d *site.Device, link *site.Link) map[string]int {
+	reach := map[string]int{}
+	for i := range d.Points {
+		p := &d.Points[i]
+		if area, ok := block.AreaOf(def.Scheme, p.Place().Area); ok && (p.Link == "" || p.Link == link.ID) {
+			reach[area.Key] = max(reach[area.Key], int(p.Place().Offset)+p.Units(area.UnitBits))
+		}
+	}
+	return reach
 }
 
 // patience compares the time limit of the asking end with what the answering

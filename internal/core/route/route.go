@@ -180,6 +180,14 @@ func Plan(s *site.Site, link *site.Link) *Route {
 				"Set both ends alike.")
 		}
 	}
+	if f := Facing(s, link); f != nil && f.Refused != nil {
+		remedy := "Put it right at one end."
+		if len(f.Fixes) > 0 {
+			remedy = f.Fixes[0].Title + ", " + f.Fixes[0].Detail + "."
+		}
+		r.Set(Session, Fault, fmt.Sprintf("%s will refuse this. %s It answers %s, status %s.", answering.Name, f.Refused.Says,
+			f.Refused.Title, f.Refused.Shown), remedy)
+	}
 	return r
 }
 

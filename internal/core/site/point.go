@@ -88,8 +88,12 @@ func (p *Point) Place() block.Place { return block.Of(p.Address) }
 // Shape returns what says how the bytes of p are read, in a place whose units
 // have the given width in bits.
 func (p *Point) Shape(unitBits int) value.Shape {
-	return value.Shape{Type: p.Type, Order: p.Order, Bit: p.Place().Bit, Unit: unitBits, Length: p.Length,
+	shape := value.Shape{Type: p.Type, Order: p.Order, Bit: p.Place().Bit, Unit: unitBits, Length: p.Length,
 		Charset: p.Charset, Padding: p.Padding}
+	if shape.Order == "" {
+		shape.Order = block.Usual(p.Place().Area, p.Type, shape.Octets())
+	}
+	return shape
 }
 
 // Wanted is p as an end that reports is told of it.

@@ -128,6 +128,9 @@ type Link struct {
 	// Settings of the asking end, as for Port.
 	Settings protocol.Settings `json:"settings,omitempty"`
 	Remark   string            `json:"remark,omitempty"`
+	// Typed says what has been typed into the tool of the far end: the value that it was,
+	// by the key of the line (protocol.TypedLine).
+	Typed map[string]string `json:"typed,omitempty"`
 }
 
 // Places goes through the addresses of the points of d, powers of ten included.

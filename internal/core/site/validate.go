@@ -99,6 +99,8 @@ const (
 	MostDatasheets = 1_000
 	MostHeadings   = 2_000
 	mostPorts      = 64
+	mostTyped      = 100 // lines, and characters of a key
+	mostTypedText  = 500
 )
 
 func (v *validator) bounds(s *Site) {
@@ -493,6 +495,12 @@ func (v *validator) link(s *Site, l *Link) {
 		return
 	}
 	v.settings(where, l.Protocol, l.Settings)
+	for key, typed := range l.Typed {
+		if len(l.Typed) > mostTyped || len(key) > mostTyped || len(typed) > mostTypedText {
+			v.fail(where, "what was typed at the far end is more than a list can be.", "Tick the lines anew.")
+			break
+		}
+	}
 	if def, _ := protocol.Named(l.Protocol); s.Line(l.Line) != nil && def.Medium != s.Line(l.Line).Medium {
 		v.fail(where, fmt.Sprintf("%s does not run over a line of medium %s.", def.Title, s.Line(l.Line).Medium),
 			"Choose a protocol of that line.")

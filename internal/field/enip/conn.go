@@ -4,8 +4,8 @@ package enip
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"net"
-	"os"
 	"sync/atomic"
 	"time"
 
@@ -97,13 +97,19 @@ const (
 	originator     = 0xFE44
 )
 
-var serials atomic.Uint32
+// serials number the connections of this program, and self is its serial number as an
+// originator: another each time that it runs, so that a device which still has a
+// connection of an earlier run does not take the new one for it.
+var (
+	serials atomic.Uint32
+	self    = rand.Uint32()
+)
 
 // openMessages opens a connection for messages, of transport class 3.
 func (c *conn) openMessages() field.Reply {
 	c.serial = uint16(serials.Add(1))
 	way := wire.Way{Interval: messagesEvery, Size: messagesSize, Casting: wire.ToOne, Variable: true}
-	open := wire.Open{Out: way, In: way, Serial: c.serial, Vendor: originator, Originator: uint32(os.Getpid()),
+	open := wire.Open{Out: way, In: way, Serial: c.serial, Vendor: originator, Originator: self,
 		Multiplier: messagesFactor, Class: 3, Trigger: 2, Server: true, Ticks: [2]uint8{7, 16}, Path: c.toRouter()}
 	open.In.ID = 0xFE000000 | uint32(c.serial)
 	r := wire.Request{Service: open.Service(), Path: wire.PathTo(wire.ClassConnection, 1, -1), Data: open.Append(nil)}
@@ -139,7 +145,7 @@ func (c *conn) toRouter() wire.Path {
 }
 
 func (c *conn) closing() *wire.Request {
-	end := wire.Close{Ticks: [2]uint8{7, 16}, Serial: c.serial, Vendor: originator, Originator: uint32(os.Getpid()),
+	end := wire.Close{Ticks: [2]uint8{7, 16}, Serial: c.serial, Vendor: originator, Originator: self,
 		Path: c.toRouter()}
 	return &wire.Request{Service: wire.ForwardClose, Path: wire.PathTo(wire.ClassConnection, 1, -1), Data: end.Append(nil)}
 }

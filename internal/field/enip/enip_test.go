@@ -44,6 +44,11 @@ func auger(t *testing.T, settings protocol.Settings) (*field.Engine, *bench.Benc
 					{ID: "alarm", Name: "Alarm", Address: place("4/100/3:6.5"), Type: "bool", Access: site.ReadOnly, PaceMs: 100},
 					{ID: "limit", Name: "Limit", Address: place("100/1/7"), Type: "uint32", Access: site.ReadWrite, PaceMs: 100}}}},
 		Links: []site.Link{{ID: "up", Asking: "lss", Answering: "feed", Line: "net", Protocol: "enip", Settings: settings}}}
+	return benched(t, s)
+}
+
+func benched(t *testing.T, s *site.Site) (*field.Engine, *bench.Bench) {
+	t.Helper()
 	if err := s.Validate(); err != nil {
 		t.Fatal(err)
 	}

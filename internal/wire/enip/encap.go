@@ -168,10 +168,17 @@ func itemOf(items []Item, kind uint16) []byte {
 // 32 bits, 0 for CIP, and a time limit of 16 bits.
 const carried = 6
 
-// AppendUnconnected appends the data of SendRRData that holds a message.
-func AppendUnconnected(dst, message []byte) []byte {
+// AppendUnconnected appends the data of SendRRData that holds a message, with further
+// items behind it.
+func AppendUnconnected(dst, message []byte, more ...Item) []byte {
 	dst = append(dst, 0, 0, 0, 0, 0, 0)
-	return AppendItems(dst, Item{Type: ItemNull}, Item{ItemUnconnected, message})
+	return AppendItems(dst, append([]Item{{Type: ItemNull}, {ItemUnconnected, message}}, more...)...)
+}
+
+// SocketOf is the socket address that an item of a type holds, where there is one.
+func (c *Carried) SocketOf(kind uint16) (at netip.AddrPort, ok bool) {
+	at, err := ParseSocket(itemOf(c.Items, kind))
+	return at, err == nil
 }
 
 // AppendConnected appends the data of SendUnitData that holds a message over a connection,

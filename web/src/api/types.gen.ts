@@ -16,6 +16,7 @@ export interface All {
   run: RunRequest;
   mode: ModeRequest;
   unlock: UnlockRequest;
+  drawn: DrawnView;
   prepare: PrepareRequest;
   writeRequest: WriteRequest;
   record: Record;
@@ -332,7 +333,13 @@ export interface LinkView {
   protocol: string;
   settings?: Settings;
   remark?: string;
+  typed?: {
+    [k: string]: string;
+  };
   faceToFace: Mismatch[];
+  facing?: Facing;
+  standing?: StandingPoint[];
+  lacking?: number;
 }
 export interface Mismatch {
   key: string;
@@ -343,6 +350,74 @@ export interface Mismatch {
   result: string;
   symptom?: string;
   fix?: "link" | "port";
+}
+export interface Facing {
+  ways: FacingWay[];
+  rows: FacingRow[];
+  alive: FacingAlive;
+  typed: TypedLine[];
+  refused?: FacingRefusal;
+  fixes: EndFix[];
+}
+export interface FacingWay {
+  area: string;
+  into: boolean;
+  said: string;
+  asking: FacingPart[];
+  answering: FacingPart[];
+  askingOctets: number;
+  answerOctets: number;
+  askingRemark: string;
+  answerRemark: string;
+  verdict: "good" | "fault" | "doubt";
+  says: string;
+  intervalMs: number;
+  free: number;
+  beyondExchange: number;
+}
+export interface FacingPart {
+  kind: "data" | "sequence" | "header";
+  title: string;
+  octets: number;
+}
+export interface FacingRow {
+  title: string;
+  said: string;
+  verdict: "good" | "fault" | "doubt";
+  says: string;
+}
+export interface FacingAlive {
+  multiplier: number;
+  inMs: number;
+  outMs: number;
+  inDropsMs: number;
+  outDropsMs: number;
+  perSecond: number;
+  bears: number;
+  verdict: "good" | "fault" | "doubt";
+  says: string;
+}
+export interface TypedLine {
+  key: string;
+  title: string;
+  value: string;
+}
+export interface FacingRefusal {
+  title: string;
+  says: string;
+  code: number;
+  shown: string;
+}
+export interface EndFix {
+  title: string;
+  detail: string;
+  ask?: Settings;
+  answer?: Settings;
+}
+export interface StandingPoint {
+  point: string;
+  name: string;
+  switch: boolean;
 }
 export interface CrossingView {
   id: string;
@@ -515,6 +590,7 @@ export interface Area {
   units: number;
   writable: boolean;
   digit?: string;
+  little?: boolean;
 }
 export interface Told {
   code: string;
@@ -1005,6 +1081,22 @@ export interface ModeRequest {
 }
 export interface UnlockRequest {
   minutes: number;
+}
+export interface DrawnView {
+  title: string;
+  name: string;
+  choices: string[];
+  points: number;
+  aside: number;
+  unread: UnreadView[];
+  device?: string;
+  link?: string;
+  seq?: number;
+}
+export interface UnreadView {
+  line: number;
+  what: string;
+  reason: string;
 }
 export interface PrepareRequest {
   point: string;

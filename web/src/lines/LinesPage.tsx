@@ -10,6 +10,7 @@ import { SmallStops } from "../shared/RouteStops";
 import { attempt, say } from "../shared/toast";
 import { Empty } from "../shared/ui";
 import { DevicePanel } from "./DevicePanel";
+import { FacingPage } from "./FacingPage";
 import { LinePanel } from "./LinePanel";
 import { LinkPanel } from "./LinkPanel";
 import { formatOf, formatWord, usual } from "./serial";
@@ -87,7 +88,12 @@ export function LinesPage() {
   const loose = site.devices.filter((d) => !d.ports.some((p) => site.lines.some((l) => l.id === p.line)));
   return (
     <>
-      <div className="min-w-0 flex-1 overflow-y-auto p-4">
+      {link?.facing && (
+        <div className="min-w-0 flex-1 overflow-y-auto p-4">
+          <FacingPage site={site} link={link} facing={link.facing} />
+        </div>
+      )}
+      <div className="min-w-0 flex-1 overflow-y-auto p-4" hidden={!!link?.facing}>
         {site.lines.length === 0 && (
           <Empty title="No line yet">
             A site begins with a line: one Ethernet segment or one serial bus, and the devices on it. Or bring in a site

@@ -11,6 +11,7 @@ import { withoutPoints } from "../shared/useDeviceEditor";
 import { useObjectEditor } from "../shared/useObjectEditor";
 import { attempt, say } from "../shared/toast";
 import { clock, SettingFixes } from "../shared/ui";
+import { FacingCards, settled, Standing } from "./FacingCards";
 import { FaultSelect } from "./FaultSelect";
 import { formatOf, formatWord } from "./serial";
 import { SweepProgress, useSweep } from "./Sweep";
@@ -33,7 +34,7 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
   const edit = useEdit();
   const { state, findings } = useLiveState();
   const version = site.versions["link:" + link.id] ?? 0;
-  const editor = useObjectEditor("link", link, version, ({ faceToFace: _rows, ...rest }: LinkView) => rest);
+  const editor = useObjectEditor("link", link, version, settled);
   const [trying, setTrying] = useState(false);
   const [asked, setAsked] = useState(false);
   const name = (id: string) => nameOf(site, id);
@@ -246,6 +247,8 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
           ))}
         </ul>
       )}
+      {link.facing && <FacingCards site={site} link={link} facing={link.facing} />}
+      <Standing link={link} />
       <PairNow site={site} link={link} />
       <table className="rows mt-4">
         <thead>

@@ -2,12 +2,13 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import uPlot from "uplot";
 import "uplot/dist/uPlot.min.css";
-import { get, post, problemOf, useEdit, usePoint, useSite } from "../api/client";
+import { get, useEdit, usePoint, useSite } from "../api/client";
 import { useLive } from "../api/live";
 import { deviceOf } from "../api/site";
-import type { PointsView, Problem, Trend, WriteOrder, WriteResult } from "../api/types.gen";
+import type { PointsView, Trend } from "../api/types.gen";
 import { Mark, markOf } from "../shared/Mark";
-import { clock, Dialog, Field, ProblemNotice, shown } from "../shared/ui";
+import { clock, Field, shown } from "../shared/ui";
+import { Writer } from "../shared/Writer";
 import { Fathom } from "./Fathom";
 import { MapFinding } from "./Fixes";
 
@@ -202,121 +203,5 @@ function TrendChart({ id }: { id: string }) {
       aria-label={last ? `Trend of ${data?.length} samples, the last ${last.v}` : "No samples yet"}
       className="h-[132px]"
     />
-  );
-}
-
-/** Writes a value: first what goes where, in full, then the write and what reads back. */
-function Writer({ id, unit }: { id: string; unit: string }) {
-  const [text, setText] = useState("");
-  const [order, setOrder] = useState<WriteOrder>();
-  const [result, setResult] = useState<WriteResult>();
-  const [problem, setProblem] = useState<Problem>();
-  const [busy, setBusy] = useState(false);
-  const guarded = async (work: () => Promise<void>) => {
-    setProblem(undefined);
-    setBusy(true);
-    try {
-      await work();
-    } catch (error) {
-      setProblem(problemOf(error));
-    }
-    setBusy(false);
-  };
-  const prepare = () =>
-    guarded(async () => {
-      setResult(undefined);
-      setOrder(await post<WriteOrder>("/api/write/prepare", { point: id, text }));
-    });
-  const write = () =>
-    guarded(async () => {
-      setResult(await post<WriteResult>("/api/write", { token: order?.token ?? "" }));
-      setOrder(undefined);
-    });
-  const rows: [string, string][] = order
-    ? [
-        ["Device", `${order.device}, ${order.target}`],
-        ["Point", order.name],
-        ["Address", order.address],
-        ["Function", order.function],
-        ["Now", order.oldAtMs ? `${order.old} ${unit}` : "not read"],
-        ["Then", `${order.new} ${unit}`],
-        ["Words", order.words],
-      ]
-    : [];
-  return (
-    <section className="mt-4">
-      <h3 className="mb-1">Write</h3>
-      <div className="flex gap-2">
-        <input
-          className="input mono"
-          aria-label="New value"
-          placeholder={`new value${unit ? ", " + unit : ""}`}
-          value={text}
-          onChange={(e) => setText(e.target.value)}
-          onKeyDown={(e) => e.key === "Enter" && text && void prepare()}
-        />
-        <button type="button" className="button" disabled={!text || busy} onClick={() => void prepare()}>
-          Write…
-        </button>
-      </div>
-      {!order && problem && <ProblemNotice problem={problem} />}
-      {result && (
-        <div
-          className={"notice mt-2 " + (result.ok ? "good" : result.state === "not known" ? "doubt" : "")}
-          role="status"
-          data-testid="written"
-        >
-          <b>{result.sentence}</b>
-          {result.readBack && (
-            <>
-              {" "}
-              It reads <span className="mono">{result.readBack}</span> {unit}.
-            </>
-          )}
-        </div>
-      )}
-      <Dialog
-        open={!!order}
-        onClose={() => setOrder(undefined)}
-        title={order?.mode === "plant" ? "Write to the plant?" : "Write to the bench?"}
-      >
-        {order && (
-          <>
-            <table className="rows mb-3">
-              <tbody>
-                {rows.map(([key, v]) => (
-                  <tr key={key}>
-                    <td className="soft small">{key}</td>
-                    <td className={key === "Then" ? "mono font-semibold" : "mono"}>{v}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
-            {order.lost && <div className="notice doubt mb-3">{order.lost}.</div>}
-            {order.locked && (
-              <div className="notice doubt mb-3">
-                <b>Writing to the plant is locked.</b> Close this, unlock it for some minutes in the bar above, and
-                prepare the write again.
-              </div>
-            )}
-            {problem && <ProblemNotice problem={problem} />}
-            <div className="mt-3 flex justify-end gap-2">
-              <button type="button" className="button" onClick={() => setOrder(undefined)}>
-                Do not write
-              </button>
-              {order.locked ? null : problem ? (
-                <button type="button" className="button main" disabled={busy} onClick={() => void prepare()}>
-                  Prepare it again
-                </button>
-              ) : (
-                <button type="button" className="button main" disabled={busy} onClick={() => void write()}>
-                  Write {order.new} {unit}
-                </button>
-              )}
-            </div>
-          </>
-        )}
-      </Dialog>
-    </section>
   );
 }

@@ -267,7 +267,7 @@ export function SettingFixes({ finding }: { finding: Finding }) {
       }
       const link = linkOf(site, fix.setting?.link);
       if (!link || !fix.setting) return;
-      const { faceToFace: _f, ...after } = link;
+      const { faceToFace: _f, facing: _g, standing: _s, lacking: _l, ...after } = link;
       await edit(fix.title, [
         {
           kind: "link",

@@ -18,6 +18,9 @@ type EDS struct {
 	Params                []Param
 	Assemblies            []Assembly
 	Connections           []Connection
+	// MaxIO is how many cyclic connections it bears, and PerSecond how many packets a
+	// second; 0 where it does not say (clause 7-3.6.13).
+	MaxIO, PerSecond int
 	// Unread are entries that could not be read.
 	Unread []protocol.Unread
 }
@@ -66,6 +69,7 @@ type Connection struct {
 	InEvery, InSize   string
 	InFormat          string
 	ConfigSize        string
+	ConfigFormat      string
 	Name, Help        string
 	Path              []byte
 }
@@ -168,6 +172,18 @@ func (e *EDS) take(en *entry, params map[int]int, names map[int]map[int]string) 
 				names[n][v] = en.at(i + 1)
 			}
 		}
+	case "capacity":
+		key := strings.ToLower(en.key)
+		if key == "maxioconnections" {
+			return number(&e.MaxIO)
+		}
+		if _, is := numbered(key, "tspec"); is {
+			rate, err := whole(en.at(2))
+			if err == nil && rate > 0 && (e.PerSecond == 0 || rate < e.PerSecond) {
+				e.PerSecond = rate // the device bears the least of what it says for several sizes
+			}
+			return err
+		}
 	case "assembly":
 		if n, is := numbered(en.key, "assem"); is {
 			a, err := assembly(n, en)
@@ -263,7 +279,7 @@ func connection(n int, en *entry) (c Connection, err error) {
 		return c, err
 	}
 	c = Connection{Number: n, Trigger: uint32(trigger), Params: uint32(params), OutEvery: en.at(2), OutSize: en.at(3),
-		OutFormat: en.at(4), InEvery: en.at(5), InSize: en.at(6), InFormat: en.at(7), ConfigSize: en.at(10), Name: en.at(12),
+		OutFormat: en.at(4), InEvery: en.at(5), InSize: en.at(6), InFormat: en.at(7), ConfigSize: en.at(10), ConfigFormat: en.at(11), Name: en.at(12),
 		Help: en.at(13)}
 	c.Path, err = pathOctets(en.at(14))
 	return c, err

@@ -48,7 +48,7 @@ var Explicit = &protocol.Def{
 
 func init() { protocol.Register(Explicit) }
 
-type rules struct{}
+type rules struct{ statuses }
 
 // ParseRoute reads the setting of that name: pairs of port and link address.
 func ParseRoute(text string) (ports [][2]int, err error) {
@@ -142,6 +142,3 @@ func (r rules) ItemBytes(a address.Address, shape value.Shape) (out, in int) {
 
 // Listed is what a controller lists.
 func (rules) Listed() string { return "tags" }
-
-// Calling is List Identity.
-func (rules) Calling() string { return "Ask all who they are" }

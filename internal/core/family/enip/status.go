@@ -148,11 +148,17 @@ var refusals = map[int]protocol.Declined{
 		Causes: "Compare instances, key and route with the manual.", Finding: "exception-address"},
 }
 
+// statuses are what both ways of talking have in common.
+type statuses struct{}
+
+// Calling is List Identity.
+func (statuses) Calling() string { return "Ask all who they are" }
+
 // Codes lists the codes that have a name.
-func (rules) Codes() []int { return slices.Collect(maps.Keys(refusals)) }
+func (statuses) Codes() []int { return slices.Collect(maps.Keys(refusals)) }
 
 // CodeShown is a status as manuals and devices show it.
-func (rules) CodeShown(code int) (text string, numbers []int) {
+func (statuses) CodeShown(code int) (text string, numbers []int) {
 	status, extended := StatusOf(code)
 	if extended == 0 {
 		return fmt.Sprintf("%d (0x%02X)", status, status), []int{int(status)}
@@ -161,7 +167,7 @@ func (rules) CodeShown(code int) (text string, numbers []int) {
 }
 
 // Decline explains a status.
-func (rules) Decline(code int) protocol.Declined {
+func (statuses) Decline(code int) protocol.Declined {
 	if code&(1<<24) != 0 {
 		if d, ok := ofSession[code&0xFFFF]; ok {
 			return d

@@ -1,0 +1,120 @@
+package api
+
+import (
+	"fmt"
+	"strconv"
+
+	"github.com/gofiber/fiber/v3"
+
+	"ferry/internal/core/address"
+	"ferry/internal/core/drawn"
+	"ferry/internal/core/problem"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/site"
+)
+
+// standing finds the points in which the connection of a link tells of itself.
+func standing(now *site.Site, l *site.Link) (has []StandingPoint, lacking int) {
+	def, _ := protocol.Named(l.Protocol)
+	held := def.StandingPoints()
+	d := now.Device(l.Answering)
+	if len(held) == 0 || d == nil {
+		return nil, 0
+	}
+	at := map[address.Address]*site.Point{}
+	for i := range d.Points {
+		if p := &d.Points[i]; p.Link == "" || p.Link == l.ID {
+			at[p.Address] = p
+		}
+	}
+	for _, h := range held {
+		if p := at[h.Address]; p != nil {
+			has = append(has, StandingPoint{Point: p.ID, Name: p.Name, Switch: h.Writable && p.Access != site.ReadOnly})
+		} else {
+			lacking++
+		}
+	}
+	return has, lacking
+}
+
+// postStanding adds the points in which the connection of a link tells of itself to the
+// map of its device, those that it has not yet.
+func (s *Server) postStanding(c fiber.Ctx) error {
+	id, count := c.Params("id"), 0
+	seq, err := s.change(c, "added the points of a connection", func(now *site.Site) ([]site.Edit, error) {
+		l := now.Link(id)
+		if l == nil {
+			return nil, problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(id)
+		}
+		def, _ := protocol.Named(l.Protocol)
+		d := now.Device(l.Answering)
+		if d == nil {
+			return nil, problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(id)
+		}
+		names, at := map[string]bool{}, map[address.Address]bool{}
+		for i := range d.Points {
+			names[d.Points[i].Name], at[d.Points[i].Address] = true, true
+		}
+		var edits []site.Edit
+		for _, h := range def.StandingPoints() {
+			if at[h.Address] {
+				continue
+			}
+			p := site.Point{ID: newID(), Name: h.Name, Address: h.Address, Type: h.Shape.Type, Length: h.Shape.Length, Unit: h.Unit,
+				Access: site.ReadOnly, PaceMs: 1000}
+			for n := 2; names[p.Name]; n++ {
+				p.Name = fmt.Sprintf("%s %d", h.Name, n)
+			}
+			if h.Writable {
+				p.Access = site.ReadWrite
+			}
+			if d.Map != l.Protocol {
+				p.Map = l.Protocol
+			}
+			edits = append(edits, site.Put(site.KindPoint, p.ID, d.ID, p))
+		}
+		count = len(edits)
+		return edits, nil
+	})
+	if err != nil {
+		return err
+	}
+	return c.JSON(NotedView{fmt.Sprintf("%d points were added.", count), seq})
+}
+
+// postDrawn puts a device on a line that a file describes; a dry run says what it would be.
+// The body is the file.
+func (s *Server) postDrawn(c fiber.Ctx) error {
+	if len(c.Body()) > mostDrawn {
+		return problem.New("too-large", fmt.Sprintf("The file has more than %d MB: a description of a device has less.", mostDrawn>>20), "")
+	}
+	def, by := protocol.DrawnBy(c.Body())
+	if by == nil {
+		return problem.New("not-known", "The file is no description of a device that Ferry knows.",
+			"An electronic data sheet (EDS) begins with the section [File].")
+	}
+	choice, _ := strconv.Atoi(c.Query("choice")) // none is the first
+	d, err := by.Draw(c.Body(), choice)
+	if err != nil {
+		return problem.New("not-read", "The file cannot be made a device of: "+err.Error()+".", "").At(c.Query("name"))
+	}
+	view := DrawnView{Title: def.Title, Name: d.Name, Choices: d.Choices, Points: len(d.Held), Aside: len(d.Aside), Unread: []UnreadView{}}
+	for _, u := range d.Unread {
+		view.Unread = append(view.Unread, UnreadView{u.Line, u.What, u.Reason})
+	}
+	if c.Query("dry") != "" {
+		return c.JSON(view)
+	}
+	at := drawn.Place{Line: c.Params("id"), Asking: c.Query("asking"), Host: c.Query("host")}
+	view.Seq, err = s.change(c, "added "+d.Name+" from its data sheet", func(now *site.Site) (edits []site.Edit, err error) {
+		edits, view.Device, view.Link, err = drawn.Device(now, def, &d, at, newID)
+		return edits, err
+	})
+	if err != nil {
+		return err
+	}
+	return c.JSON(view)
+}
+
+// mostDrawn bounds a file that describes a device.
+const mostDrawn = 8 << 20

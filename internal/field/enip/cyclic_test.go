@@ -1,0 +1,217 @@
+package enip_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"ferry/internal/bench"
+	"ferry/internal/core/exchange"
+	family "ferry/internal/core/family/enip"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/route"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+	"ferry/internal/field"
+)
+
+// reactor is a UV reactor that gives the intensity of 9 lamp sleeves and takes a dose for
+// each; its map has room for 12.
+func reactor(t *testing.T, more protocol.Settings) *site.Site {
+	t.Helper()
+	n, text, on := protocol.OfInt, protocol.OfText, protocol.OfSwitch
+	asks := protocol.Settings{family.KeyInInstance: n(150), family.KeyOutInstance: n(160), family.KeyConfigAt: n(170), family.KeyInCount: n(9),
+		family.KeyInWidth: text("4"), family.KeyInEvery: n(50), family.KeyOutCount: n(9), family.KeyOutWidth: text("2"),
+		family.KeyOutFormat: text(family.FormatHeader), family.KeyOutEvery: n(100)}
+	for k, v := range more {
+		asks[k] = v
+	}
+	d := site.Device{ID: "uv", Name: "UV reactor", Map: "enip-cyclic", Ports: []site.Port{{Line: "net", Host: "192.0.2.64", Protocol: "enip-cyclic",
+		Settings: protocol.Settings{family.KeyInInstance: n(150), family.KeyOutInstance: n(160), family.KeyConfigAt: n(170),
+			family.KeyInOctets: n(36), family.KeyOutOctets: n(18), family.KeyOutHead: on(true)}}}}
+	point := func(id, at string, kind value.Type, access site.Access) {
+		a, err := family.Assemblies.Parse(at, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		d.Points = append(d.Points, site.Point{ID: id, Name: id, Address: a, Type: kind, Access: access, PaceMs: 50})
+	}
+	for i := range 9 {
+		point(fmt.Sprintf("i%d", i+1), fmt.Sprintf("in:%d", 4*i), "float32", site.ReadOnly)
+		point(fmt.Sprintf("d%d", i+1), fmt.Sprintf("out:%d", 2*i), "uint16", site.ReadWrite)
+	}
+	for _, h := range family.Cyclic.StandingPoints() {
+		access := site.ReadOnly
+		if h.Writable {
+			access = site.ReadWrite
+		}
+		d.Points = append(d.Points, site.Point{ID: h.Name, Name: h.Name, Address: h.Address, Type: h.Shape.Type, Length: h.Shape.Length,
+			Unit: h.Unit, Access: access, PaceMs: 1000})
+	}
+	return &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery",
+		Lines:   []site.Line{{ID: "net", Name: "Plant network", Medium: site.Ethernet, Network: "192.0.2.0/24"}},
+		Devices: []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}}}, d},
+		Links:   []site.Link{{ID: "up", Asking: "lss", Answering: "uv", Line: "net", Protocol: "enip-cyclic", Settings: asks}}}
+}
+
+func write(t *testing.T, e *field.Engine, point, text string) field.WriteResult {
+	t.Helper()
+	o, err := e.Prepare(context.Background(), point, text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := e.Write(context.Background(), "test", o.Token)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+// dose asks the device itself what it has taken for the second sleeve.
+func dose(t *testing.T, b *bench.Bench, s *site.Site) int {
+	t.Helper()
+	link := site.Link{ID: "x", Asking: "lss", Answering: "uv", Line: "net", Protocol: "enip"}
+	at, err := family.Scheme.Parse("4/160/3:2", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := site.Device{ID: "uv", Map: "enip", Ports: []site.Port{{Line: "net"}},
+		Points: []site.Point{{ID: "p", Address: at, Type: "uint16", Access: site.ReadOnly, PaceMs: 100}}}
+	r, err := field.NewReader(&link, &d, field.Target{Dial: b.List(s)[0].Addr})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	got := r.Read(context.Background())
+	if len(got) != 1 || got[0].Quality != value.Good {
+		t.Fatalf("%+v", got)
+	}
+	return int(got[0].Value.Int())
+}
+
+// TestCyclic: inputs come in cycles, outputs are in effect once the connection is in run,
+// and the state is told as points.
+func TestCyclic(t *testing.T) {
+	for name, more := range map[string]protocol.Settings{"to one": nil, "class 0": {family.KeyClass: protocol.OfText("0")},
+		"to many": {family.KeyInCast: protocol.OfText("many")}} {
+		t.Run(name, func(t *testing.T) {
+			s := reactor(t, more)
+			e, b := benched(t, s)
+			if err := e.Start(nil); err != nil {
+				t.Fatal(err)
+			}
+			live := func(id string) field.Live { l, _ := e.Hub.Point(id); return l }
+			taken := func() int { return dose(t, b, s) }
+			wait(t, "intensities", func() bool { return live("i9").Quality == value.Good && live("i9").Value.Float() > 1 })
+			if l := live("Connected"); l.Quality != value.Good || l.Shown != "on" || live("Far name").Shown == "" {
+				t.Errorf("connected reads %+v, the far end %+v", l, live("Far name"))
+			}
+			if r := write(t, e, "d2", "350"); !r.OK || !strings.Contains(r.Sentence, "idle") {
+				t.Errorf("a write in idle: %+v", r)
+			}
+			time.Sleep(150 * time.Millisecond)
+			if took := taken(); took != 0 {
+				t.Errorf("in idle the device took %d", took)
+			}
+			if r := write(t, e, "Run", "1"); !r.OK {
+				t.Errorf("run: %+v", r)
+			}
+			wait(t, "the dose", func() bool { return taken() == 350 })
+			wait(t, "the dose as a point", func() bool { return live("d2").Shown == "350" && live("Run").Shown == "on" })
+			wait(t, "counts", func() bool {
+				return live("Packets received").Value.Int() > 20 && live("Interval in").Value.Float() > 40
+			})
+			if r := write(t, e, "Enabled", "0"); !r.OK {
+				t.Errorf("switching off: %+v", r)
+			}
+			wait(t, "bad inputs", func() bool { return live("i1").Quality == value.Bad && live("Connected").Shown == "off" })
+			if live("Connected").Quality != value.Good {
+				t.Errorf("connected is %+v", live("Connected"))
+			}
+			if r := write(t, e, "Enabled", "1"); !r.OK {
+				t.Errorf("switching on: %+v", r)
+			}
+			wait(t, "intensities again", func() bool { return live("i1").Quality == value.Good })
+			if live("Run").Shown == "on" {
+				t.Error("it is in run although nobody ordered that")
+			}
+			for _, x := range e.Hub.Exchanges(0, 400, "up") {
+				for i, list := range exchangeFields(&x) {
+					if len(x.Frames[i].Octets) > 0 && len(list) == 0 {
+						t.Fatalf("no octet of %s is explained", x.Operation)
+					}
+				}
+			}
+		})
+	}
+}
+
+// TestCyclicRefused: what the device does not take is said with its status, before and
+// after connecting, and the state tells it.
+func TestCyclicRefused(t *testing.T) {
+	s := reactor(t, nil)
+	e, b := benched(t, s)
+	for _, c := range []struct {
+		fault string
+		value int
+		says  string
+		stop  route.Stop
+	}{
+		{"header", 0, "size is 20", route.Points}, {"resized", 4, "size is 28", route.Points}, {"regiven", 4, "size is 42", route.Points},
+		{"connections", 0, "no connection free", route.Points}, {"owned", 0, "another end owns", route.Points},
+		{"unrestarted", 0, "not set up", route.Points}, {"slow-cycle", 500, "every 500 ms", route.Points},
+		{"set-up", 0, "in its state", route.Points}, {"session", 0, "no session", route.Session}, {"mute", 0, "not one packet", route.Points},
+		{"", 0, "", ""},
+	} {
+		if err := b.SetFault("uv", bench.Fault{Kind: c.fault, Value: c.value}); err != nil {
+			t.Fatal(err)
+		}
+		r, err := e.Try(context.Background(), "up")
+		if err != nil {
+			t.Fatal(err)
+		}
+		saw := strings.ToLower(fmt.Sprint(r.Stops))
+		switch {
+		case c.stop == "" && r.StopsAt != nil, c.stop != "" && (r.StopsAt == nil || *r.StopsAt != c.stop):
+			t.Errorf("%s: it stops at %v: %s", c.fault, r.StopsAt, saw)
+		case !strings.Contains(saw, c.says):
+			t.Errorf("%s: %s", c.fault, saw)
+		}
+	}
+}
+
+// TestCyclicLost: silence makes the inputs bad at the time-out, and the connection is
+// opened again, idle.
+func TestCyclicLost(t *testing.T) {
+	e, b := benched(t, reactor(t, nil))
+	if err := e.Start(nil); err != nil {
+		t.Fatal(err)
+	}
+	live := func(id string) field.Live { l, _ := e.Hub.Point(id); return l }
+	wait(t, "intensities", func() bool { return live("i1").Quality == value.Good })
+	if r := write(t, e, "Run", "1"); !r.OK {
+		t.Fatalf("%+v", r)
+	}
+	if err := b.SetFault("uv", bench.Fault{Kind: "mute"}); err != nil {
+		t.Fatal(err)
+	}
+	last := time.Now()
+	wait(t, "bad inputs", func() bool { return live("i1").Quality == value.Bad })
+	if took := time.Since(last); took < 150*time.Millisecond || took > 400*time.Millisecond {
+		t.Errorf("the inputs were bad after %v, and the time-out is 200 ms", took)
+	}
+	if err := b.SetFault("uv", bench.Fault{}); err != nil {
+		t.Fatal(err)
+	}
+	wait(t, "intensities again", func() bool { return live("i1").Quality == value.Good })
+	if live("Run").Shown == "on" {
+		t.Error("it is in run again although nobody ordered that")
+	}
+}
+
+func exchangeFields(x *exchange.Exchange) [][]exchange.Field {
+	driver, _, _ := field.DriverOf("enip-cyclic")
+	return driver.Dissect(x.Frames, nil)
+}

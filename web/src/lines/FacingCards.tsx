@@ -1,0 +1,177 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { post, useEdit } from "../api/client";
+import { useLive } from "../api/live";
+import { deviceOf } from "../api/site";
+import type { EndFix, Facing, LinkView, NotedView, SiteView, StandingPoint } from "../api/types.gen";
+import { Mark, markOf } from "../shared/Mark";
+import { attempt, say } from "../shared/toast";
+import { clock, shown } from "../shared/ui";
+import { withoutPoints } from "../shared/useDeviceEditor";
+import { useWriter } from "../shared/Writer";
+
+type Settled = Omit<LinkView, "faceToFace" | "facing" | "standing" | "lacking">;
+
+/** A link without what is worked out of it. */
+export function settled({ faceToFace: _f, facing: _g, standing: _s, lacking: _l, ...link }: LinkView): Settled {
+  return link;
+}
+
+/** What puts both ends of a connection right, and what has to be typed into the tool of the far end. */
+export function FacingCards({ site, link, facing }: { site: SiteView; link: LinkView; facing: Facing }) {
+  const edit = useEdit();
+  const device = deviceOf(site, link.answering);
+  const put = (fix: EndFix) =>
+    attempt(async () => {
+      const edits = [];
+      if (fix.ask)
+        edits.push({
+          kind: "link" as const,
+          id: link.id,
+          base: site.versions["link:" + link.id] ?? 0,
+          after: { ...settled(link), settings: { ...link.settings, ...fix.ask } },
+        });
+      if (fix.answer && device) {
+        const keys = Object.keys(fix.answer);
+        const ports = device.ports.map((p) =>
+          p.line === link.line && p.protocol === link.protocol
+            ? {
+                ...p,
+                settings: { ...p.settings, ...fix.answer },
+                unknown: p.unknown?.filter((k) => !keys.includes(k)),
+              }
+            : p,
+        );
+        edits.push({
+          kind: "device" as const,
+          id: device.id,
+          base: site.versions["device:" + device.id] ?? 0,
+          after: { ...withoutPoints(device), ports },
+        });
+      }
+      await edit(fix.title, edits);
+      say(`Done: ${fix.title}. Ctrl Z takes it back.`);
+    });
+  const typed = link.typed ?? {};
+  const tick = (key: string, value: string) =>
+    attempt(async () => {
+      const { [key]: was, ...others } = typed;
+      const after = was === value ? others : { ...others, [key]: value };
+      await edit(was === value ? "took a tick off" : "ticked what was typed at the far end", [
+        {
+          kind: "link" as const,
+          id: link.id,
+          base: site.versions["link:" + link.id] ?? 0,
+          after: { ...settled(link), typed: after },
+        },
+      ]);
+    });
+  return (
+    <>
+      {facing.fixes.length > 0 && (
+        <section className="mt-4" aria-label="Put right">
+          <h3 className="mb-1">Put right, at one end</h3>
+          {facing.fixes.map((fix) => (
+            <button
+              key={fix.title}
+              type="button"
+              className="card mb-2 block w-full p-2 text-left hover:bg-[var(--wash)]"
+              data-fix={fix.title}
+              onClick={() => void put(fix)}
+            >
+              <b className="block">{fix.title}</b>
+              <span className="small soft">{fix.detail}</span>
+            </button>
+          ))}
+        </section>
+      )}
+      <section className="mt-4" aria-label="To be typed at the far end">
+        <h3 className="mb-1">To be typed at the far end</h3>
+        <ul className="mono">
+          {facing.typed.map((line) => {
+            const was = typed[line.key];
+            return (
+              <li key={line.key}>
+                <label className="flex items-baseline gap-2 py-[1px]">
+                  <span className="min-w-0 flex-1 truncate">{line.title}</span>
+                  <span className="text-right">
+                    {line.value}
+                    {was !== undefined && was !== line.value && (
+                      <span className="small block" style={{ color: "var(--fault)" }}>
+                        was {was}
+                      </span>
+                    )}
+                  </span>
+                  <input
+                    type="checkbox"
+                    aria-label={`${line.title} ${line.value} has been typed`}
+                    checked={was === line.value}
+                    onChange={() => void tick(line.key, line.value)}
+                  />
+                </label>
+              </li>
+            );
+          })}
+        </ul>
+      </section>
+    </>
+  );
+}
+
+/** What a connection tells of itself, and its switches. */
+export function Standing({ link }: { link: LinkView }) {
+  const client = useQueryClient();
+  const add = () =>
+    attempt(async () => {
+      const noted = await post<NotedView>(`/api/links/${link.id}/standing`, {});
+      await client.invalidateQueries({ queryKey: ["site"] });
+      say(`${noted.said} Ctrl Z takes it back.`);
+    });
+  const points = link.standing ?? [];
+  if (!points.length && !link.lacking) return null;
+  return (
+    <section className="mt-4" aria-label="State of the connection">
+      <h3 className="mb-1">State of the connection</h3>
+      <table className="rows">
+        <tbody>
+          {points.map((p) => (
+            <StandingRow key={p.point} point={p} />
+          ))}
+        </tbody>
+      </table>
+      {(link.lacking ?? 0) > 0 && (
+        <button type="button" className="button mt-1" onClick={() => void add()}>
+          Add {points.length ? `the ${link.lacking} other points` : "points"} for its state and its switches
+        </button>
+      )}
+    </section>
+  );
+}
+
+function StandingRow({ point }: { point: StandingPoint }) {
+  const live = useLive(point.point);
+  const writer = useWriter(point.point, "");
+  const on = live?.value === true;
+  return (
+    <tr>
+      <td className="small soft align-top">{point.name}</td>
+      <td className="mono break-words">
+        {live && live.atMs > 0 && live.quality !== "bad" ? shown(live) || "—" : "—"}
+        {live?.quality === "bad" && <div className="small soft font-sans">{live.reason}</div>}
+        {point.switch && (
+          <button
+            type="button"
+            className="button tight ml-2"
+            disabled={writer.busy || !live?.atMs}
+            onClick={() => void writer.prepare(on ? "0" : "1")}
+          >
+            {on ? "Switch off…" : "Switch on…"}
+          </button>
+        )}
+        {writer.shown}
+      </td>
+      <td className="soft small w-[1px] whitespace-nowrap" title={live?.atMs ? clock(live.atMs) : undefined}>
+        <Mark kind={markOf(live?.quality)} size={13} />
+      </td>
+    </tr>
+  );
+}
