@@ -22,7 +22,7 @@ var may = map[string]string{
 	"api/gen":      "api",
 	"api":          "accounts bench field field/ports files lookout peer recording relay shelf sites store vault",
 	"bench":        "pipe precise shelf/access",
-	"bench/*":      "bench wire/*",
+	"bench/*":      "bench precise wire/*",
 	"core":         "",
 	"field":        "",
 	"field/*":      "field field/ports precise wire/*",

@@ -34,7 +34,7 @@ func TestTake(t *testing.T) {
 			linked++
 		}
 	}
-	if len(view.Devices) != 26 || linked != 1 || view.Devices[25].Model != "Level radar LR-1" {
+	if len(view.Devices) != 32 || linked != 1 || view.Devices[31].Model != "Level radar LR-1" {
 		t.Errorf("%d devices, %d links to it, %+v", len(view.Devices), linked, view.Devices[len(view.Devices)-1])
 	}
 }

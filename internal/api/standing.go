@@ -29,7 +29,7 @@ func standing(now *site.Site, l *site.Link) (has []StandingPoint, lacking int) {
 	}
 	for _, h := range held {
 		if p := at[h.Address]; p != nil {
-			has = append(has, StandingPoint{Point: p.ID, Name: p.Name, Switch: h.Writable && p.Access != site.ReadOnly})
+			has = append(has, StandingPoint{Point: p.ID, Name: p.Name, Unit: p.Unit, Switch: h.Writable && p.Access != site.ReadOnly})
 		} else {
 			lacking++
 		}

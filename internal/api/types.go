@@ -80,6 +80,7 @@ type LinkView struct {
 type StandingPoint struct {
 	Point  string `json:"point"`
 	Name   string `json:"name"`
+	Unit   string `json:"unit,omitempty"`
 	Switch bool   `json:"switch"`
 }
 

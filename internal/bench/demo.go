@@ -91,18 +91,27 @@ func (e entry) point(scheme address.Scheme) site.Point {
 // fits reports whether the places of a model exist in a scheme.
 func (m model) fits(scheme address.Scheme) bool {
 	var at address.Address
-	return len(m.Entries) > 0 && at.UnmarshalText([]byte(m.Entries[0].At)) == nil && block.UnitBits(scheme, at) > 0
+	if len(m.Entries) == 0 || at.UnmarshalText([]byte(m.Entries[0].At)) != nil {
+		return false
+	}
+	if _, _, named := at.Name(); named {
+		return len(block.AreasOf(scheme)) == 0 && scheme.Check(at, value.Shape{Type: value.Type(m.Entries[0].Type), Bit: -1}) == nil
+	}
+	return block.UnitBits(scheme, at) > 0
 }
 
 func (m model) signals(scheme address.Scheme) []signal {
 	signals, codecs := make([]signal, 0, len(m.Entries)), value.Codecs{}
 	for _, e := range m.Entries {
 		p := e.point(scheme)
-		codec, err := codecs.Of(p.Shape(block.UnitBits(scheme, p.Address)))
-		if err != nil {
+		s := signal{area: p.Place().Area, offset: int(p.Place().Offset)}
+		if s.area == "" {
+			s.named = &namedPlace{p.Address, p.Shape(0)}
+		} else if codec, err := codecs.Of(p.Shape(block.UnitBits(scheme, p.Address))); err == nil {
+			s.codec = codec
+		} else {
 			panic("models.json: " + e.Name + ": " + err.Error())
 		}
-		s := signal{area: p.Place().Area, offset: int(p.Place().Offset), codec: codec}
 		if e.First != "" {
 			v, err := p.ParseValue(e.First)
 			if err != nil {
@@ -130,6 +139,10 @@ func (m model) signals(scheme address.Scheme) []signal {
 //	pattern PERIOD STATE…         steps through states
 //	ramp SETPOINT FACTOR RATE     follows a word of the memory, so much a second
 //	clock                         is the time of day, from a fixed start
+//	echo PLACE SECONDS            counts results: the next comes so long after the word
+//	                              at the place has become that of the last
+//	times PLACE FACTOR            is so many times a word of the memory
+//	one-of PLACE STATE…           is one of the states, in turn as a word counts
 func moveOf(words string) (func(t float64, m *Memory) value.Value, error) {
 	fields := strings.Fields(words)
 	if len(fields) == 0 {
@@ -139,13 +152,14 @@ func moveOf(words string) (func(t float64, m *Memory) value.Value, error) {
 	numbers := make([]float64, len(args))
 	for i, arg := range args {
 		n, err := strconv.ParseFloat(arg, 64)
-		if err != nil && (kind != "ramp" || i > 0) {
+		if err != nil && (!placed[kind] || i > 0) {
 			return nil, fmt.Errorf("move %q: %q is no number", words, arg)
 		}
 		numbers[i] = n
 	}
-	need := map[string]int{"wave": 3, "counter": 2, "drift": 2, "pattern": 2, "ramp": 3, "clock": 0}
-	if least, known := need[kind]; !known || len(args) < least || kind != "pattern" && len(args) > least {
+	need := map[string]int{"wave": 3, "counter": 2, "drift": 2, "pattern": 2, "ramp": 3, "clock": 0, "echo": 2,
+		"times": 2, "one-of": 2}
+	if least, known := need[kind]; !known || len(args) < least || kind != "pattern" && kind != "one-of" && len(args) > least {
 		return nil, fmt.Errorf("move %q is not known, or has too few numbers", words)
 	}
 	switch kind {
@@ -161,11 +175,43 @@ func moveOf(words string) (func(t float64, m *Memory) value.Value, error) {
 			states[i] = uint64(n)
 		}
 		return pattern(numbers[0], states...), nil
-	case "ramp":
-		at, err := address.ParseCanonical(args[0])
-		return ramp(block.Of(at), numbers[1], numbers[2]), err
+	}
+	if placed[kind] {
+		address, err := address.ParseCanonical(args[0])
+		at := block.Of(address)
+		switch kind {
+		case "ramp":
+			return ramp(at, numbers[1], numbers[2]), err
+		case "echo":
+			return echo(at, numbers[1]), err
+		case "times":
+			return func(_ float64, m *Memory) value.Value { return value.OfFloat(m.word(at.Area, int(at.Offset)) * numbers[1]) }, err
+		}
+		return func(_ float64, m *Memory) value.Value {
+			return value.OfFloat(numbers[1+int(m.word(at.Area, int(at.Offset)))%(len(numbers)-1)])
+		}, err
 	}
 	return func(t float64, _ *Memory) value.Value { return value.OfMoment(clockStart + int64(1000*t)) }, nil
+}
+
+// placed are the moves whose first argument is a place of the memory.
+var placed = map[string]bool{"ramp": true, "echo": true, "times": true, "one-of": true}
+
+// echo counts results: each is held until its number stands at a place, and the next comes
+// so many seconds later.
+func echo(at block.Place, seconds float64) func(float64, *Memory) value.Value {
+	n, since := 1.0, -1.0
+	return func(t float64, m *Memory) value.Value {
+		switch fetched := m.word(at.Area, int(at.Offset)) == n; {
+		case !fetched:
+			since = -1
+		case since < 0:
+			since = t
+		case t-since >= seconds:
+			n, since = math.Mod(n, 65535)+1, -1
+		}
+		return value.OfFloat(n)
+	}
 }
 
 // clockStart is where the clocks of devices start: the bench knows no other time

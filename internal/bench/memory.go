@@ -115,13 +115,16 @@ func (m *Memory) put(s signal, v value.Value) {
 	_ = s.codec.Encode(v, m.areas[s.area][at:]) // signals stay in the range of their types
 }
 
-// word returns a 16-bit unit, for signals that follow a setpoint.
+// word returns the 16 bits from a unit on, for signals that follow a setpoint.
 func (m *Memory) word(area string, offset int) float64 {
-	b := m.areas[area]
-	if 2*offset+1 >= len(b) {
+	b, at := m.areas[area], offset*m.octets(area)
+	if at+1 >= len(b) {
 		return 0
 	}
-	return float64(uint16(b[2*offset])<<8 | uint16(b[2*offset+1]))
+	if block.Usual(area, value.TypeUint16, 2) != "" {
+		return float64(uint16(b[at+1])<<8 | uint16(b[at]))
+	}
+	return float64(uint16(b[at])<<8 | uint16(b[at+1]))
 }
 
 func (m *Memory) freeze(on bool) {
@@ -138,9 +141,12 @@ func (m *Memory) freeze(on bool) {
 	}
 }
 
+// liveEvery is how fine the time of simulated values is.
+const liveEvery = 4 * time.Millisecond
+
 // live brings every signal up to date. The lock is held.
 func (m *Memory) live(now time.Time) {
-	if !m.frozen.IsZero() || now.Sub(m.updated) < 20*time.Millisecond {
+	if !m.frozen.IsZero() || now.Sub(m.updated) < liveEvery {
 		return
 	}
 	m.updated = now

@@ -94,7 +94,7 @@ func (c *checker) place(p *site.Point, maxUnits func(string) int) bool {
 		return false // a site with such a point is not kept
 	}
 	units := uint32(p.Units(area.UnitBits))
-	if most := Limit(c.device, area, maxUnits); int(units) > most {
+	if most := Limit(c.device, area, maxUnits); most > 0 && int(units) > most {
 		c.add(p, Type, finding.Fault, "too-long", "Longer than one request",
 			fmt.Sprintf("%s takes %d %s and one request carries %d, so it cannot be read in one piece.", p.Name, units,
 				area.Title, most),

@@ -417,6 +417,7 @@ export interface EndFix {
 export interface StandingPoint {
   point: string;
   name: string;
+  unit?: string;
   switch: boolean;
 }
 export interface CrossingView {

@@ -156,6 +156,7 @@ function StandingRow({ point }: { point: StandingPoint }) {
       <td className="small soft align-top">{point.name}</td>
       <td className="mono break-words">
         {live && live.atMs > 0 && live.quality !== "bad" ? shown(live) || "—" : "—"}
+        {point.unit && <span className="soft"> {point.unit}</span>}
         {live?.quality === "bad" && <div className="small soft font-sans">{live.reason}</div>}
         {point.switch && (
           <button

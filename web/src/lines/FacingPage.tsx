@@ -65,11 +65,11 @@ function Strip({ parts, most, right }: { parts: FacingPart[]; most: number; righ
           key={p.kind}
           data-part={p.kind}
           title={`${p.title}: ${p.octets} octets`}
-          className="mono overflow-hidden px-[6px] py-[5px] whitespace-nowrap text-ellipsis"
+          className="mono overflow-hidden px-[6px] py-[5px] text-[12px] text-ellipsis whitespace-nowrap"
           style={{
             background: colours[p.kind],
             color: "var(--tide-text)",
-            width: `${Math.max(p.kind === "data" ? 12 : 16, (p.octets / most) * 84)}%`,
+            width: `${Math.max(p.kind === "data" ? 12 : p.kind === "header" ? 24 : 16, (p.octets / most) * 84)}%`,
           }}
         >
           {p.title}
@@ -92,7 +92,8 @@ function Way({ site, link, way, most }: { site: SiteView; link: LinkView; way: F
     >
       <div className="mb-2 flex flex-wrap items-center gap-x-3 gap-y-1">
         <h3 className="flex min-w-0 items-baseline gap-1">
-          <LongName name={nameOf(site, from)} className="truncate" /> → <LongName name={nameOf(site, to)} className="truncate" />
+          <LongName name={nameOf(site, from)} className="truncate" /> →{" "}
+          <LongName name={nameOf(site, to)} className="truncate" />
         </h3>
         <span className="small soft min-w-0 flex-1">
           {way.said} {way.into ? "→" : "←"}{" "}

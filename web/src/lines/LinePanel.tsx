@@ -6,6 +6,7 @@ import { number } from "../shared/numbers";
 import { useObjectEditor } from "../shared/useObjectEditor";
 import { attempt, say } from "../shared/toast";
 import { Field } from "../shared/ui";
+import { DrawDevice } from "./DrawDevice";
 import { FaultSelect } from "./FaultSelect";
 import { Here } from "./Here";
 import { bauds, baudWord, formatOf } from "./serial";
@@ -129,6 +130,7 @@ export function LinePanel({ site, line }: { site: SiteView; line: Line }) {
           <FaultSelect site={site} device={line.id} />
         </>
       )}
+      {!serial && <DrawDevice site={site} line={line} />}
       <WhoIsThere site={site} line={line} />
       <Here line={line} onBegin={editor.begin} onCommit={(here) => put("the serial port of this machine", { here })} />
       <button type="button" className="button danger mt-5" onClick={() => void remove()}>

@@ -151,7 +151,7 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
         ) : (
           <div className="notice note">From the plan nothing speaks against it. Try it to see what really happens.</div>
         )}
-        {stopped?.remedy && (
+        {stopped?.remedy && !link.facing?.fixes.length && (
           <>
             <h3 className="mt-3">Put right</h3>
             <p className="soft">{stopped.remedy}</p>

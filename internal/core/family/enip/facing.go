@@ -58,7 +58,9 @@ func (f *facing) way(w *Way, into bool, octetsKey, headKey string) {
 	case FormatCounted:
 		row.AskingRemark = "the first 4 octets of it are the header"
 	case FormatPlain:
-		row.AskingRemark = "no header stated"
+		if !into || f.answer(headKey).On() {
+			row.AskingRemark = "no header stated"
+		}
 	}
 	octets, head := f.answer(octetsKey).Int(), f.answer(headKey).On()
 	known := f.ends.Knows(octetsKey) && (octets > 0 || w.Format == FormatHeartbeat)
