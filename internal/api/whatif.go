@@ -150,6 +150,13 @@ func (s *Server) getSampling(c fiber.Ctx) error {
 			paces[id] = plan.Requests[i].PaceMs
 		}
 	}
+	for i := range plan.Loads {
+		if l := &plan.Loads[i]; l.Cause == timetable.Reported && l.PeriodMs > 0 {
+			for _, id := range l.Points {
+				paces[id] = int(l.PeriodMs)
+			}
+		}
+	}
 	view := SamplingView{Rows: []SamplingRow{}}
 	for i := range d.Points {
 		p := &d.Points[i]
@@ -172,6 +179,10 @@ func (s *Server) getSampling(c fiber.Ctx) error {
 			row.Verdict, row.SeesMs, row.TrustsMs = timetable.Sampling(pace, change)
 		}
 		row.Sentence = timetable.SamplingWords(pace, p.ChangeMs, row.SeenMs, len(samples))
+		if c, counts := timetable.Counts(samples); counts && p.ChangeMs == 0 && p.Type.IsWhole() {
+			row.SeenMs = c.ChangeMs()
+			row.Verdict, row.SeesMs, row.TrustsMs, row.Sentence = c.Judge(pace)
+		}
 		view.Rows = append(view.Rows, row)
 	}
 	return c.JSON(view)

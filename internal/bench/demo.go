@@ -185,7 +185,9 @@ func moveOf(words string) (func(t float64, m *Memory) value.Value, error) {
 		case "echo":
 			return echo(at, numbers[1]), err
 		case "times":
-			return func(_ float64, m *Memory) value.Value { return value.OfFloat(m.word(at.Area, int(at.Offset)) * numbers[1]) }, err
+			return func(_ float64, m *Memory) value.Value {
+				return value.OfFloat(m.word(at.Area, int(at.Offset)) * numbers[1])
+			}, err
 		}
 		return func(_ float64, m *Memory) value.Value {
 			return value.OfFloat(numbers[1+int(m.word(at.Area, int(at.Offset)))%(len(numbers)-1)])

@@ -173,8 +173,12 @@ type Report struct {
 	Operation string    // what it is, in words
 	Octets    []byte
 	Samples   []Sampled
-	// Frames take the place of Octets where more than one message went, from At on.
+	// Frames take the place of Octets in what is recorded where more than one message
+	// went, from At on, or from Began where that is set: before the one that came.
 	Frames []exchange.Frame
+	Began  time.Time
+	// Own is set for what this end itself knows, and nothing went over the wire for.
+	Own bool
 	// Aside is set for what goes over the connection besides: it is recorded, and no sign
 	// of life.
 	Aside bool

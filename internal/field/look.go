@@ -231,6 +231,7 @@ func (h *Hub) Findings(s *site.Site, now time.Time) []finding.Finding {
 		habits := h.diagnosis.OfDevice(&s.Devices[i])
 		h.mu.Unlock()
 		found = append(found, diagnose.Still(&s.Devices[i], habits)...)
+		found = append(found, diagnose.Awaiting(s, &s.Devices[i], habits)...)
 		found = append(found, diagnose.Clocks(&s.Devices[i], habits)...)
 	}
 	return diagnose.Join(diagnose.Lines(s, found, func(link string) bool { return asked[link] }))

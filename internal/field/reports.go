@@ -20,6 +20,8 @@ type source struct {
 	heard  int64 // when anything came last, in milliseconds since 1970; 0 while it is not connected
 	quiet  bool  // nothing came for longer than it may
 	tracks []*track
+	// cyclic is set where what comes is what stands there, moved or not.
+	cyclic bool
 	// session is the connection over which they are reported, by a number that grows; 0
 	// before the first.
 	session uint64
@@ -39,6 +41,7 @@ type reporting struct {
 	refused  []Refusal
 	counts   map[string]int
 	messages int
+	own      int // of these, told by this end itself
 }
 
 // askAgain is how long after a refusal points are asked for again: soon at first,
@@ -57,6 +60,7 @@ func (r *runner) reportsOf() *reporting {
 	}
 	g := &reporting{tracks: map[string]*track{}, counts: map[string]int{},
 		source: &source{lapse: rules.Lapse(r.link.Settings)}}
+	_, g.source.cyclic = r.def.Image(r.link.Settings, "")
 	asked := map[string]bool{}
 	for _, id := range r.points {
 		asked[id] = true
@@ -125,12 +129,20 @@ func (r *runner) came(report *Report) {
 		r.hub.record(r.era, e, nil)
 		return
 	}
+	if len(report.Frames) > 0 {
+		e.Frames = report.Frames
+	}
+	if !report.Began.IsZero() {
+		e.At = report.Began
+	}
 	if report.Wrong != "" {
 		e.Outcome, e.Sentence = exchange.Garbled, report.Wrong
 		r.hub.record(r.era, e, nil)
 		return
 	}
-	g.messages++
+	if g.messages++; report.Own {
+		g.own++
+	}
 	for _, s := range report.Samples {
 		if g.tracks[s.ID] == nil {
 			continue // it was wanted before the site changed
@@ -140,7 +152,9 @@ func (r *runner) came(report *Report) {
 		e.Samples = append(e.Samples, exchange.Sample{Point: s.ID, Value: s.Value, From: s.From, To: s.To,
 			Time: s.Time})
 	}
-	r.hub.record(r.era, e, nil)
+	if !report.Own {
+		r.hub.record(r.era, e, nil)
+	}
 	r.hub.reported(r.era, g, report)
 }
 
@@ -412,11 +426,18 @@ func (h *Hub) arrive(t *track, s *Sampled, report *Report, ms int64) {
 	if s.From >= 0 && s.From <= s.To && s.To <= len(report.Octets) {
 		words = report.Octets[s.From:s.To]
 	}
+	var since time.Time
+	still := false
+	if t.source != nil && t.source.cyclic {
+		since, still = t.habit.See(v, report.At)
+	}
 	if h.renew(t, words); t.live.Quality == value.Bad {
 		return
 	}
 	if s.Quality == value.Doubtful {
 		t.live.Quality, t.live.Reason = value.Doubtful, s.Reason
+	} else if still && t.live.Quality == value.Good {
+		t.live.Quality, t.live.Reason = value.Doubtful, stoodStill(since)
 	}
 	h.touch(t)
 	h.keep(t, ms)

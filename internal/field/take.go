@@ -139,12 +139,15 @@ func (h *Hub) take(p *part, e *exchange.Exchange, at time.Time, ms int64) {
 	if e.Doubt != "" {
 		t.live.Quality, t.live.Reason = value.Doubtful, e.Doubt
 	} else if still {
-		t.live.Quality, t.live.Reason = value.Doubtful,
-			"has not changed since "+since.Format("15:04:05")+", against its habit"
+		t.live.Quality, t.live.Reason = value.Doubtful, stoodStill(since)
 	}
 	h.touch(t)
 	h.keep(t, ms)
 	t.tell()
+}
+
+func stoodStill(since time.Time) string {
+	return "has not changed since " + since.Format("15:04:05") + ", against its habit"
 }
 
 // renew shows a raw value that was read and is another, or good again.

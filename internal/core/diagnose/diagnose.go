@@ -173,7 +173,9 @@ func (d *Diagnosis) Findings(s *site.Site, now time.Time) []finding.Finding {
 		found = append(found, d.OfLink(s.Links[i].ID, now).Findings(s, &s.Links[i], habit.Device{})...)
 	}
 	for i := range s.Devices {
-		found = append(found, Still(&s.Devices[i], d.OfDevice(&s.Devices[i]))...)
+		habits := d.OfDevice(&s.Devices[i])
+		found = append(found, Still(&s.Devices[i], habits)...)
+		found = append(found, Awaiting(s, &s.Devices[i], habits)...)
 	}
 	return Join(found)
 }

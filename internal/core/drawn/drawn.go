@@ -42,10 +42,13 @@ func Device(now *site.Site, def *protocol.Def, d *protocol.Drawn, at Place, newI
 		made.Ports = append(made.Ports, site.Port{Line: at.Line, Host: at.Host, Protocol: d.AsideOf})
 	}
 	names := map[string]bool{}
-	made.Points = append(made.Points, points(d.Held, "", names, newID)...)
-	made.Points = append(made.Points, points(d.Aside, d.AsideOf, names, newID)...)
-	made.Points = append(made.Points, points(def.StandingPoints(), "", names, newID)...)
+	list := points(d.Held, "", names, newID)
+	list = append(list, points(d.Aside, d.AsideOf, names, newID)...)
+	list = append(list, points(def.StandingPoints(), "", names, newID)...)
 	edits = append(edits, site.Put(site.KindDevice, made.ID, "", made))
+	for i := range list {
+		edits = append(edits, site.Put(site.KindPoint, list[i].ID, made.ID, list[i]))
+	}
 	if at.Asking == "" {
 		return edits, made.ID, "", nil
 	}

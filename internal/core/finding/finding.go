@@ -72,6 +72,8 @@ type Fix struct {
 	Title   string      `json:"title"`
 	Cells   []CellFix   `json:"cells"`
 	Setting *SettingFix `json:"setting,omitempty"`
+	// Crossing is one that is added.
+	Crossing *CrossingFix `json:"crossing,omitempty"`
 	// Learned is a link: what was found out of its device goes into the limits.
 	Learned string `json:"learned,omitempty"`
 	// Manner, with Learned, is the code of an odd way of answering that is noted.
@@ -105,6 +107,12 @@ type SettingFix struct {
 	Key  string `json:"key"`
 	Was  int    `json:"was"`
 	Will int    `json:"will"`
+}
+
+// CrossingFix is a crossing that a fix adds, from one point to another, by their ids.
+type CrossingFix struct {
+	From string `json:"from"`
+	To   string `json:"to"`
 }
 
 // CellFix is one cell that a fix changes.

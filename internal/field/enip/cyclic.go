@@ -565,8 +565,8 @@ func (c *cyclic) send(now time.Time) {
 		c.goneAt = now
 	}
 	c.gone = append(c.gone, exchange.Frame{Out: true, AfterMs: float64(now.Sub(c.goneAt)) / 1e6, Octets: octets})
-	if c.moved || len(c.gone) >= mostGone || now.Sub(c.goneAt) > longestGone {
-		c.record()
+	if len(c.gone) >= mostGone || now.Sub(c.goneAt) > longestGone {
+		c.record() // nothing comes with which they would be told
 	}
 	c.moved = false
 	if c.sent != nil {
@@ -652,8 +652,10 @@ func (c *cyclic) came(p *wire.Cyclic, octets []byte, now time.Time) {
 	c.heard, c.some, c.lastSequence = now, true, p.Sequence
 	c.state.Received++
 	kept := append([]byte(nil), octets...)
+	began, frames := c.took(now, kept)
 	base := cap(octets) - cap(data) // the data is a part of the packet
-	r := field.Report{At: now, Operation: fmt.Sprintf("inputs, %d octets", len(data)), Octets: kept, Samples: make([]field.Sampled, 0, len(c.points))}
+	r := field.Report{At: now, Operation: fmt.Sprintf("inputs, %d octets", len(data)), Octets: kept, Began: began, Frames: frames,
+		Samples: make([]field.Sampled, 0, len(c.points))}
 	for i := range c.points {
 		pt := &c.points[i]
 		s := field.Sampled{ID: pt.ID, From: base + int(pt.at.Offset)}
@@ -670,6 +672,16 @@ func (c *cyclic) came(p *wire.Cyclic, octets []byte, now time.Time) {
 	c.emit(r)
 }
 
+// took is what is recorded of a packet that came, with those that went since the last one:
+// from when on, and the frames. The lock is held.
+func (c *cyclic) took(now time.Time, octets []byte) (began time.Time, frames []exchange.Frame) {
+	if len(c.gone) == 0 {
+		return time.Time{}, nil
+	}
+	began, frames, c.gone = c.goneAt, c.gone, nil
+	return began, append(frames, exchange.Frame{AfterMs: float64(now.Sub(began)) / 1e6, Octets: octets})
+}
+
 // staleMost is how far behind a sequence number counts as old; further it is that of an
 // end that began anew.
 const staleMost = 1 << 16
@@ -682,7 +694,7 @@ func (c *cyclic) wrong(octets []byte, now time.Time, why string) {
 
 // outputs are the samples of what is sent. The lock is held.
 func (c *cyclic) outputs(now time.Time) field.Report {
-	r := field.Report{At: now, Operation: "outputs as they are sent", Octets: append([]byte(nil), c.image...)}
+	r := field.Report{At: now, Operation: "outputs as they are sent", Own: true, Octets: append([]byte(nil), c.image...)}
 	for i := range c.outward {
 		pt := &c.outward[i]
 		s := field.Sampled{ID: pt.ID, From: int(pt.at.Offset), To: int(pt.at.Offset) + pt.codec.Width()}
@@ -707,7 +719,7 @@ func (c *cyclic) tellLocked(now time.Time) {
 	c.changed = false
 	c.state.InMs, c.state.InJitterMs = c.gaps.of(c.inEvery)
 	c.state.OutMs, c.state.OutJitterMs = c.gapsOut.of(c.every)
-	r := field.Report{At: now, Operation: "state of the connection"}
+	r := field.Report{At: now, Operation: "state of the connection", Own: true}
 	if !c.open {
 		for i := range c.points {
 			r.Samples = append(r.Samples, field.Sampled{ID: c.points[i].ID, Quality: value.Bad, Reason: c.why()})

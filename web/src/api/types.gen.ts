@@ -720,6 +720,7 @@ export interface Fix {
   title: string;
   cells: CellFix[];
   setting?: SettingFix;
+  crossing?: CrossingFix;
   learned?: string;
   manner?: string;
   bears?: Bears;
@@ -736,6 +737,10 @@ export interface SettingFix {
   key: string;
   was: number;
   will: number;
+}
+export interface CrossingFix {
+  from: string;
+  to: string;
 }
 export interface Bears {
   area?: string;

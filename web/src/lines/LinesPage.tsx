@@ -88,85 +88,86 @@ export function LinesPage() {
   const loose = site.devices.filter((d) => !d.ports.some((p) => site.lines.some((l) => l.id === p.line)));
   return (
     <>
-      {link?.facing && (
+      {link?.facing ? (
         <div className="min-w-0 flex-1 overflow-y-auto p-4">
           <FacingPage site={site} link={link} facing={link.facing} />
         </div>
-      )}
-      <div className="min-w-0 flex-1 overflow-y-auto p-4" hidden={!!link?.facing}>
-        {site.lines.length === 0 && (
-          <Empty title="No line yet">
-            A site begins with a line: one Ethernet segment or one serial bus, and the devices on it. Or bring in a site
-            file from the menu at the top right.
-          </Empty>
-        )}
-        {site.devices.length > 30 && (
-          <div className="mb-3 flex flex-wrap items-center gap-2">
-            <input
-              className="input !w-[260px]"
-              type="search"
-              aria-label="Filter the devices"
-              placeholder="name, address or unit"
-              value={wanted}
-              onChange={(e) => setWanted(e.target.value)}
-            />
-            {shows.map((s) => (
-              <button
-                key={s.key}
-                type="button"
-                className={"button tight " + (show === s.key ? "main" : "")}
-                aria-pressed={show === s.key}
-                onClick={() => setShow(s.key)}
-              >
-                {s.title}
-              </button>
-            ))}
-            <span className="small soft">
-              {site.lines.length} lines, {site.devices.length} devices
-            </span>
-          </div>
-        )}
-        {site.lines.map((l) => (
-          <LineCard
-            key={l.id}
-            site={site}
-            id={l.id}
-            chosen={params.id}
-            wanted={wanted}
-            show={show}
-            onAddDevice={addTo.get(l.id)}
-          />
-        ))}
-        {loose.length > 0 && (
-          <section className="card mb-4 p-4">
-            <h3 className="mb-2">On no line</h3>
-            <div className="flex flex-wrap gap-2">
-              {loose.map((d) => (
-                <Link key={d.id} to="/lines/$kind/$id" params={{ kind: "device", id: d.id }} className="button">
-                  {d.name}
-                </Link>
-              ))}
-            </div>
-          </section>
-        )}
-        <div className={"flex gap-2 " + (site.lines.length === 0 ? "justify-center" : "")}>
-          <button
-            type="button"
-            className={"button " + (site.lines.length === 0 ? "main" : "")}
-            onClick={() => void addLine("ethernet")}
-          >
-            Add an Ethernet line
-          </button>
-          <button type="button" className="button" onClick={() => void addLine("serial")}>
-            Add a serial line
-          </button>
-          {site.links.length > 0 && (
-            <button type="button" className="button main ml-auto" disabled={!!trying} onClick={() => void tryAll()}>
-              {trying ? `Trying ${trying.done + 1} of ${trying.of}…` : "Try every link"}
-            </button>
+      ) : (
+        <div className="min-w-0 flex-1 overflow-y-auto p-4">
+          {site.lines.length === 0 && (
+            <Empty title="No line yet">
+              A site begins with a line: one Ethernet segment or one serial bus, and the devices on it. Or bring in a
+              site file from the menu at the top right.
+            </Empty>
           )}
+          {site.devices.length > 30 && (
+            <div className="mb-3 flex flex-wrap items-center gap-2">
+              <input
+                className="input !w-[260px]"
+                type="search"
+                aria-label="Filter the devices"
+                placeholder="name, address or unit"
+                value={wanted}
+                onChange={(e) => setWanted(e.target.value)}
+              />
+              {shows.map((s) => (
+                <button
+                  key={s.key}
+                  type="button"
+                  className={"button tight " + (show === s.key ? "main" : "")}
+                  aria-pressed={show === s.key}
+                  onClick={() => setShow(s.key)}
+                >
+                  {s.title}
+                </button>
+              ))}
+              <span className="small soft">
+                {site.lines.length} lines, {site.devices.length} devices
+              </span>
+            </div>
+          )}
+          {site.lines.map((l) => (
+            <LineCard
+              key={l.id}
+              site={site}
+              id={l.id}
+              chosen={params.id}
+              wanted={wanted}
+              show={show}
+              onAddDevice={addTo.get(l.id)}
+            />
+          ))}
+          {loose.length > 0 && (
+            <section className="card mb-4 p-4">
+              <h3 className="mb-2">On no line</h3>
+              <div className="flex flex-wrap gap-2">
+                {loose.map((d) => (
+                  <Link key={d.id} to="/lines/$kind/$id" params={{ kind: "device", id: d.id }} className="button">
+                    {d.name}
+                  </Link>
+                ))}
+              </div>
+            </section>
+          )}
+          <div className={"flex gap-2 " + (site.lines.length === 0 ? "justify-center" : "")}>
+            <button
+              type="button"
+              className={"button " + (site.lines.length === 0 ? "main" : "")}
+              onClick={() => void addLine("ethernet")}
+            >
+              Add an Ethernet line
+            </button>
+            <button type="button" className="button" onClick={() => void addLine("serial")}>
+              Add a serial line
+            </button>
+            {site.links.length > 0 && (
+              <button type="button" className="button main ml-auto" disabled={!!trying} onClick={() => void tryAll()}>
+                {trying ? `Trying ${trying.done + 1} of ${trying.of}…` : "Try every link"}
+              </button>
+            )}
+          </div>
         </div>
-      </div>
+      )}
       {link && <LinkPanel key={link.id} site={site} link={link} />}
       {device && <DevicePanel key={device.id} site={site} device={device} />}
       {line && <LinePanel key={line.id} site={site} line={line} />}

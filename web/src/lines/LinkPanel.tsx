@@ -159,7 +159,7 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
         )}
       </div>
       {findings
-        .filter((f) => f.subject.id === link.id && f.fixes?.some((x) => x.learned))
+        .filter((f) => f.subject.id === link.id && f.fixes?.some((x) => x.learned ?? x.crossing))
         .map((f) => (
           <div key={f.code} className="mt-3">
             <p className="small soft mb-2">{f.title}.</p>

@@ -1,7 +1,7 @@
 import { Dialog as Radix, Tooltip } from "radix-ui";
 import { useEffect, useId, useRef, useState, type ReactNode } from "react";
 import { useQueryClient } from "@tanstack/react-query";
-import { post, problemOf, useEdit, useSite } from "../api/client";
+import { newId, post, problemOf, useEdit, useSite } from "../api/client";
 import { linkOf } from "../api/site";
 import type { Finding, Fix, Live, NotedView, Problem } from "../api/types.gen";
 import { Mark, markOf } from "./Mark";
@@ -252,7 +252,7 @@ export function SettingFixes({ finding }: { finding: Finding }) {
   const { data: site } = useSite();
   const edit = useEdit();
   const client = useQueryClient();
-  const fixes = (finding.fixes ?? []).filter((f) => f.setting ?? f.learned);
+  const fixes = (finding.fixes ?? []).filter((f) => f.setting ?? f.learned ?? f.crossing);
   if (!fixes.length || !site) return null;
   const apply = (fix: Fix) =>
     attempt(async () => {
@@ -263,6 +263,12 @@ export function SettingFixes({ finding }: { finding: Finding }) {
         );
         await client.invalidateQueries({ queryKey: ["site"] });
         say(`${noted.said} Ctrl Z takes it back.`);
+        return;
+      }
+      if (fix.crossing) {
+        const id = newId();
+        await edit(fix.title, [{ kind: "crossing", id, base: 0, after: { id, ...fix.crossing } }]);
+        say(`Done: ${fix.title}. Ctrl Z takes it back. It carries once crossings are let to.`);
         return;
       }
       const link = linkOf(site, fix.setting?.link);
@@ -285,7 +291,7 @@ export function SettingFixes({ finding }: { finding: Finding }) {
           key={fix.title}
           type="button"
           className="button tight"
-          data-fix={fix.manner || undefined}
+          data-fix={fix.manner || (fix.crossing ? "crossing" : undefined)}
           onClick={() => void apply(fix)}
         >
           {fix.title}

@@ -36,7 +36,7 @@ export const Ladder = memo(function Ladder({
       const e = list[index];
       if (!e) return undefined;
       const report = e.outcome === "reported";
-      const good = e.outcome === "answered" || report;
+      const good = e.outcome === "answered" || e.outcome === "sent" || report;
       return {
         id: e.seq,
         atMs: Date.parse(e.at),

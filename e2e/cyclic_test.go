@@ -1,0 +1,110 @@
+package e2e
+
+import (
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// toRun presses the switch of the connection.
+const toRun = `(e => e && (e.click(), true))([...document.querySelectorAll("aside tr")].find(r => /^Run\s/.test(r.innerText))?.querySelector("button:enabled"))`
+
+// TestUVReactor: a reactor is brought from its data sheet to live intensities and written
+// doses. A size and a header that do not agree are said before connecting, and again by
+// the device, each with what puts it right.
+func TestUVReactor(t *testing.T) {
+	f := start(t, "demo", t.TempDir())
+	b := f.open(t, "/lines/line/uvhall")
+	sheet, err := filepath.Abs("../docs/examples/uv-reactor-ur12.eds")
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.run(chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="Data sheet of a device"]`), []string{sheet}))
+	b.sees("18 points of its assemblies, and 2 parameters that are asked for one by one")
+	b.fill("IP address", "198.51.100.74\t")
+	b.press("Add it")
+	b.sees("UV reactor UR-12 is on UV hall.")
+	b.sees("both say 38 octets")
+	b.sees("both say 24 octets")
+	link := js[string](b, `location.pathname`)
+
+	// Before anything is connected.
+	b.fill("In, elements", "36\r")
+	b.sees("one end counts elements and the other octets")
+	b.sees("0x01 / 0x0128")
+	b.click(`[data-fix="Exchange 9 elements"]`)
+	b.sees("both say 38 octets")
+	b.choose("Out, format", "plain")
+	b.sees("the header of 4 is missing")
+	b.sees("0x01 / 0x0127")
+	b.sees("4 octets apart")
+	b.click(`[data-fix="Send the run/idle header"]`)
+	b.sees("both say 24 octets")
+
+	// And what the device says itself, where the plan is wrong of it.
+	b.until("its device is known", `fetch("/api/site").then(r => r.json()).then(s => {
+		window.dev = s.links.find(l => location.pathname.endsWith(l.id)).answering }) && window.dev`)
+	device := js[string](b, `window.dev`)
+	for _, c := range []struct {
+		fault string
+		value int
+		says  string
+	}{{"header", 0, "it says that the size is 20"}, {"regiven", 4, "it says that the size is 42"}, {"owned", 0, "Another end owns its outputs."}} {
+		f.post(t, "/api/bench/fault", map[string]any{"device": device, "fault": map[string]any{"kind": c.fault, "value": c.value}})
+		b.press("Try")
+		b.sees(c.says)
+	}
+	f.post(t, "/api/bench/fault", map[string]any{"device": device, "fault": map[string]any{}})
+	b.press("Try")
+	b.until("five good stops", `document.querySelectorAll('aside [data-result="good"]').length === 5`)
+
+	// In run, with a dose.
+	b.press("Run it")
+	b.until("it is connected", `[...document.querySelectorAll("aside tr")].some(r => /^Connected\s+on/.test(r.innerText))`)
+	b.until("run is asked for", toRun)
+	b.press("Write on")
+	b.sees("The connection is in run: the device acts on the outputs.")
+	b.to("/points/" + device)
+	b.until("an intensity is live", `/Intensity 9\s[\s\S]{0,120}?\d\.\d/.test(document.body.innerText)`)
+	b.rowNamed("Dose 3")
+	b.fill("New value", "420")
+	b.press("Write…")
+	b.press("Write 420")
+	b.sees("Sent with every packet from now on, every 200 ms.")
+	b.until("the stand-in is known", `fetch("/api/site").then(r => r.json()).then(s => { window.at = s.standIns.find(x => x.device === "`+device+`").addr }) && window.at`)
+	at := js[string](b, `window.at`)
+	deadline := time.Now().Add(10 * time.Second)
+	for {
+		out, err := exec.Command(binary(t), "read", "enip://"+at, "4/160/3:4:uint16").CombinedOutput()
+		if err == nil && strings.Contains(string(out), "420") {
+			break
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("the reactor has taken %s, %v", out, err)
+		}
+	}
+	b.to(link)
+	b.click(`input[aria-label^="in, instance 150"]`)
+	b.until("a tick stays", `document.querySelector('input[aria-label^="in, instance 150"]').checked`)
+}
+
+// TestFishCounter: a counter that holds each result until its number comes back is
+// connected, and nothing moves: that is said, and a crossing answers it.
+func TestFishCounter(t *testing.T) {
+	b := start(t, "demo", t.TempDir()).open(t, "/lines/link/lss-counter")
+	b.press("Run it")
+	b.until("run is asked for", toRun)
+	b.press("Write on")
+	b.sees("The connection is in run")
+	b.sees("Fish counter waits for its number to be given back.")
+	b.click(`[data-fix="crossing"]`)
+	b.sees("Done: Give it back by a crossing.")
+	b.to("/points/counter")
+	b.until("results come", `/Result number\s[\s\S]{0,60}?\br\s+([3-9]|\d\d)\s/.test(document.body.innerText)`)
+	b.to("/lines/link/lss-counter")
+	b.until("it waits no more", `!document.body.innerText.includes("waits for its number")`)
+}
