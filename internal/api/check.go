@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/sync/singleflight"
 
+	"ferry/internal/core/diagnose"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
@@ -120,7 +121,7 @@ func (s *Server) findings(at time.Time) []finding.Finding {
 	paper := s.checker.latest(s)
 	seen := survey.Seen{Traffic: s.Engine.Hub.Findings(paper.Site, at), Value: s.valueOf,
 		Tried: func(link string) *route.Route { return s.routes[link] }}
-	seen.Traffic = append(seen.Traffic, s.told(paper.Site, at)...)
+	seen.Traffic = diagnose.Explained(append(seen.Traffic, s.told(paper.Site, at)...))
 	seen.Traffic = append(seen.Traffic, field.ListFindings(paper.Site, s.standings(at))...)
 	if plan, _ := s.Engine.Plan(); plan != nil {
 		seen.Plan = plan.Findings

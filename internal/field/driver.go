@@ -174,13 +174,13 @@ type Report struct {
 	Octets    []byte
 	Samples   []Sampled
 	// Frames take the place of Octets in what is recorded where more than one message
-	// went, from At on, or from Began where that is set: before the one that came.
+	// went, from At on.
 	Frames []exchange.Frame
-	Began  time.Time
-	// Own is set for what this end itself knows, and nothing went over the wire for.
+	// Own is set for what this end itself knows, or what is recorded together with
+	// others later: it is taken in, and not recorded.
 	Own bool
-	// Aside is set for what goes over the connection besides: it is recorded, and no sign
-	// of life.
+	// Aside is set for what is only recorded: it is no sign of life, and its samples say
+	// what the octets hold and are not taken in.
 	Aside bool
 	// Wrong says why the octets are no message; empty where they are one.
 	Wrong string

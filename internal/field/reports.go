@@ -41,7 +41,7 @@ type reporting struct {
 	refused  []Refusal
 	counts   map[string]int
 	messages int
-	own      int // of these, told by this end itself
+	packets  int // that went over the wire
 }
 
 // askAgain is how long after a refusal points are asked for again: soon at first,
@@ -118,30 +118,34 @@ func (r *runner) came(report *Report) {
 	e := &exchange.Exchange{Link: r.link.ID, Device: r.device.ID, At: report.At, Operation: report.Operation,
 		Outcome: exchange.Reported, Frames: append(r.frames[:0], exchange.Frame{Octets: report.Octets})}
 	if report.Aside {
+		g.packets += len(report.Frames)
 		e.Outcome, e.Frames = exchange.Answered, report.Frames
 		e.LatencyMs = report.Frames[len(report.Frames)-1].AfterMs
 		switch in := func(f exchange.Frame) bool { return !f.Out }; {
 		case !slices.ContainsFunc(report.Frames, in):
 			e.Outcome = exchange.Sent
-		case !slices.ContainsFunc(report.Frames, func(f exchange.Frame) bool { return f.Out }):
-			e.Outcome = exchange.Reported
+		case report.Frames[0].Datagram || !slices.ContainsFunc(report.Frames, func(f exchange.Frame) bool { return f.Out }):
+			e.Outcome, e.LatencyMs = exchange.Reported, 0
 		}
+		for _, s := range report.Samples {
+			if g.tracks[s.ID] != nil {
+				e.Samples = append(e.Samples, exchange.Sample{Point: s.ID, Value: s.Value, From: s.From, To: s.To, Time: s.Time})
+			}
+		}
+		e.Points = len(e.Samples)
 		r.hub.record(r.era, e, nil)
 		return
 	}
 	if len(report.Frames) > 0 {
 		e.Frames = report.Frames
 	}
-	if !report.Began.IsZero() {
-		e.At = report.Began
-	}
 	if report.Wrong != "" {
 		e.Outcome, e.Sentence = exchange.Garbled, report.Wrong
 		r.hub.record(r.era, e, nil)
 		return
 	}
-	if g.messages++; report.Own {
-		g.own++
+	if g.messages++; !report.Own {
+		g.packets++
 	}
 	for _, s := range report.Samples {
 		if g.tracks[s.ID] == nil {
@@ -199,6 +203,7 @@ func (c *channel) listenTo(r *runner, now time.Time) time.Time {
 			return now.Add(time.Hour)
 		}
 		g.over, c.reports = c.conn, conn.Reports()
+		now = time.Now() // what went to connect was before
 		if reply := r.follow(conn, now); !reply.OK() {
 			c.contact.Store(&reply)
 			c.hangUp()

@@ -73,12 +73,12 @@ type told struct {
 	refused  []Refusal
 	counts   map[string]int
 	messages int
-	own      int
+	packets  int
 }
 
 func (t *told) copy() {
 	t.refused, t.counts = t.reporting.refused, maps.Clone(t.reporting.counts)
-	t.messages, t.own = t.reporting.messages, t.reporting.own
+	t.messages, t.packets = t.reporting.messages, t.reporting.packets
 }
 
 // tell says what is wanted, over a new connection where the one that there was
@@ -91,7 +91,7 @@ func (w *walk) tell(ctx context.Context, r *runner, began time.Time) (reply Repl
 				return
 			}
 			reply = r.follow(c, began)
-			r.reports.over, r.reports.messages, r.reports.own = conn, 0, 0
+			r.reports.over, r.reports.messages, r.reports.packets = conn, 0, 0
 			clear(r.reports.counts)
 		}) {
 			return w.lost
@@ -262,7 +262,7 @@ func listed(names []string) string {
 // cycles; one that is reported on change has no pace to hold.
 func (w *walk) reportedPace(r *runner, g *told, took time.Duration) {
 	rules, _ := r.def.Reports()
-	saw := fmt.Sprintf("%d messages came in %.1f s.", g.messages-g.own, took.Seconds())
+	saw := fmt.Sprintf("%d messages came in %.1f s.", g.packets, took.Seconds())
 	for _, load := range rules.Expected(r.link.Settings, g.wanted) {
 		if load.Event || load.PeriodMs <= 0 || float64(took.Milliseconds()) < 3*load.PeriodMs {
 			continue

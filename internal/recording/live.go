@@ -191,7 +191,7 @@ func (t *liveTalk) view() TalkView {
 // toldCodes are those of what is judged of messages that nobody asks for, of whole sessions:
 // live as in recordings.
 var toldCodes = []string{"silent-subscription", "retained-only", "sequence-gap", "unconfirmed-report", "unreadable-report",
-	"data-before-birth", "sender-gone", "host-absent"}
+	"data-before-birth", "sender-gone", "host-absent", "interval-jitter", "cyclic-timeout", "size-differs", "never-run", "multicast-lost"}
 
 // Told judges what one link told and was told, in the order in which it went.
 func Told(s *site.Site, link *site.Link, list []exchange.Exchange) []finding.Finding {
@@ -201,7 +201,10 @@ func Told(s *site.Site, link *site.Link, list []exchange.Exchange) []finding.Fin
 		r.assembler.Packet(&p)
 	}
 	r.assembler.Finish()
-	found := slices.DeleteFunc(r.judge.Findings(), func(f finding.Finding) bool { return !slices.Contains(toldCodes, f.Code) })
+	found := slices.DeleteFunc(r.judge.Findings(), func(f finding.Finding) bool {
+		// That a size is refused is seen in the exchange; here it is that of packets.
+		return !slices.Contains(toldCodes, f.Code) || f.Code == "size-differs" && f.Subject.Column == ""
+	})
 	for i := range found {
 		f := &found[i]
 		column := f.Subject.Column

@@ -93,6 +93,10 @@ func (o *own) exchange(e *exchange.Exchange) {
 		return
 	}
 	answerer := o.addressOf(device.PortFor(link).Host)
+	if slices.ContainsFunc(e.Frames, func(f exchange.Frame) bool { return f.Datagram }) {
+		o.datagrams(def, e, o.asker(link), answerer)
+		return
+	}
 	to := netip.AddrPortFrom(answerer, uint16(def.Int(link.Settings, protocol.KeyPort))).String()
 	o.overNetwork(e, o.asker(link), to)
 }
@@ -142,6 +146,24 @@ func (o *own) onLine(line *site.Line, e *exchange.Exchange) {
 			back.Side = capture.Answerer
 			o.at(e.At.Add(span(f.AfterMs)+time.Millisecond), func() { o.stage.Put(back) })
 		}
+	}
+}
+
+// datagrams plays packets that went beside a connection, at the port that the protocol has
+// for them.
+func (o *own) datagrams(def *protocol.Def, e *exchange.Exchange, asker string, answerer netip.Addr) {
+	from, err := netip.ParseAddr(asker)
+	if err != nil {
+		return
+	}
+	port := uint16(def.DatagramPort)
+	ends := [2]netip.AddrPort{netip.AddrPortFrom(from, port), netip.AddrPortFrom(answerer, port)}
+	for _, f := range e.Frames {
+		p := capture.Packet{Kind: capture.UDP, From: ends[1], To: ends[0], Payload: f.Octets, Whole: len(f.Octets)}
+		if f.Out {
+			p.From, p.To = p.To, p.From
+		}
+		o.at(e.At.Add(span(f.AfterMs)), func() { o.stage.Put(p) })
 	}
 }
 

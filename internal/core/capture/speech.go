@@ -64,6 +64,10 @@ type Heard struct {
 	AskedIn, AnsweredIn int64
 	// Report is set for what is told without being asked for each.
 	Report *Report
+	// Opening is set where it opens or ends a connection over which packets go by
+	// themselves, and Cycle where it is such a packet.
+	Opening *Opening
+	Cycle   *Cycle
 	// Stray is why octets of Answer (or Request) belong to no exchange; empty for an
 	// exchange.
 	Stray string

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"math"
+	"slices"
 
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/finding"
@@ -90,4 +91,21 @@ func Join(found []finding.Finding) []finding.Finding {
 		joined = append(joined, f)
 	}
 	return joined
+}
+
+// explains are codes that say more of a link than others do, which are left out then.
+var explains = map[string][]string{"cyclic-timeout": {"gone-quiet"}, "multicast-lost": {"gone-quiet"}}
+
+// Explained leaves out what another finding of the same link says better.
+func Explained(found []finding.Finding) []finding.Finding {
+	less := map[string]bool{}
+	for i := range found {
+		for _, code := range explains[found[i].Code] {
+			less[code+" "+found[i].Subject.ID] = true
+		}
+	}
+	if len(less) == 0 {
+		return found
+	}
+	return slices.DeleteFunc(found, func(f finding.Finding) bool { return less[f.Code+" "+f.Subject.ID] })
 }

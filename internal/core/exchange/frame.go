@@ -10,8 +10,10 @@ type Frame struct {
 	// opened.
 	Anew bool `json:"anew,omitempty"`
 	// Late is set where it answers an earlier question.
-	Late   bool   `json:"late,omitempty"`
-	Octets []byte `json:"-"`
+	Late bool `json:"late,omitempty"`
+	// Datagram is set where it went beside the connection, as a packet of its own.
+	Datagram bool   `json:"datagram,omitempty"`
+	Octets   []byte `json:"-"`
 }
 
 // Sides puts the octets of each direction together, but those that are late.

@@ -39,6 +39,7 @@ type Judge struct {
 	writes      writes
 	reports     reports
 	handshakes  handshakes
+	cycles      cycles
 	recent      *Talk
 }
 
@@ -61,7 +62,7 @@ type host struct {
 func New(s *site.Site) *Judge {
 	return &Judge{Talks: map[TalkKey]*Talk{}, ends: map[endKey]*end{}, lines: map[string]*end{}, hosts: map[netip.Addr]*host{}, plan: planOf(s),
 		writes: writes{}, reports: reports{},
-		handshakes: handshakes{}}
+		handshakes: handshakes{}, cycles: cycles{}}
 }
 
 func (j *Judge) host(a netip.Addr) *host {
@@ -115,6 +116,10 @@ func (j *Judge) Heard(c *capture.Conn, h *capture.Heard) {
 	if h.Stray == capture.Plain || h.Stray == capture.Sealed {
 		return
 	}
+	if h.Cycle != nil {
+		j.cycles.hear(c, h)
+		return
+	}
 	t := j.recent
 	if t == nil || t.Key.Station != h.Station || t.Key.Answerer != c.Ends[capture.Answerer] ||
 		t.Key.Asker != c.Ends[capture.Asker].Addr() || t.Key.Line != c.Name {
@@ -145,6 +150,9 @@ func (j *Judge) Heard(c *capture.Conn, h *capture.Heard) {
 		j.writes.hear(t, h)
 	}
 	j.handshakes.hear(t, h)
+	if h.Opening != nil {
+		j.cycles.opening(c, t, h)
+	}
 	if j.plan != nil {
 		j.plan.values(t, h)
 	}
@@ -230,6 +238,7 @@ func (j *Judge) Findings() []finding.Finding {
 	found = append(found, j.writes.findings(j)...)
 	found = append(found, j.reports.findings(j)...)
 	found = append(found, j.handshakes.findings(j)...)
+	found = append(found, j.cycles.findings(j)...)
 	if j.plan != nil {
 		found = append(found, j.plan.findings(j)...)
 	}

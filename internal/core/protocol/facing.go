@@ -152,6 +152,18 @@ type Cyclic interface {
 	// Image says how many octets of an area a connection carries, with such settings of
 	// its asking end.
 	Image(s Settings, area string) int
+	// Headed reports whether 32 bits in front of the data say run or idle, of what comes
+	// into the asking end or goes out of it.
+	Headed(s Settings, into bool) bool
+}
+
+// Headed is that of Cyclic; known is false where d carries nothing in cycles.
+func (d *Def) Headed(s Settings, into bool) (headed, known bool) {
+	if d == nil {
+		return false, false
+	}
+	c, is := d.Rules.(Cyclic)
+	return is && c.Headed(s, into), is
 }
 
 // Image is how many octets of an area a connection of d carries; ok is false where it

@@ -28,6 +28,8 @@ type Def struct {
 	// Station is the key of the setting that tells apart those who answer on one
 	// line or behind one address; empty where there is but one.
 	Station string `json:"station,omitempty"`
+	// DatagramPort is the port to which packets go beside the connection; 0 for none.
+	DatagramPort int `json:"datagramPort,omitempty"`
 	// Calling is the question that all devices of a network answer, in words, filled
 	// in by Register; empty where the protocol has none.
 	Calling string `json:"calling,omitempty"`

@@ -25,13 +25,20 @@ func init() { field.Register(family.Cyclic.Name, cyclicDriver{}) }
 
 type cyclicDriver struct{ driver }
 
-func (cyclicDriver) Dissect(frames []exchange.Frame, points []exchange.Labelled) [][]exchange.Field {
+func (d cyclicDriver) Dissect(frames []exchange.Frame, points []exchange.Labelled) [][]exchange.Field {
+	if len(frames) == 0 || !frames[0].Datagram {
+		return d.driver.Dissect(frames, points)
+	}
 	list := make([][]exchange.Field, len(frames))
+	last := len(frames) - 1
+	for last >= 0 && frames[last].Out {
+		last--
+	}
 	for i, f := range frames {
-		if f.Out {
-			list[i] = wire.Labels(f.Octets, nil)
-		} else {
+		if i == last { // the values are those of the last that came
 			list[i] = wire.Labels(f.Octets, points)
+		} else {
+			list[i] = wire.Labels(f.Octets, nil)
 		}
 	}
 	return list
@@ -111,10 +118,10 @@ type cyclic struct {
 	count             uint16
 	moved             bool // the outputs have changed since the last packet
 	lastSequence      uint32
-	lastCount         uint16
 	some              bool          // something has come
 	sent              chan struct{} // closed with the next packet out
 	gone              []exchange.Frame
+	lastIn            []field.Sampled // what the last packet held that came
 	goneAt            time.Time
 	gaps              spread // of what comes in
 	gapsOut           spread
@@ -229,7 +236,7 @@ func (c *cyclic) beats() {
 	defer c.mu.Unlock()
 	if c.beat == nil && !c.closed {
 		now := time.Now()
-		c.nextTell = now.Add(tellEvery)
+		c.nextTell = now.Add(c.tellsOff())
 		c.beat = &precise.Beat{Due: now, Act: c.act}
 		paces.Add(c.beat)
 	}
@@ -561,13 +568,7 @@ func (c *cyclic) send(now time.Time) {
 		c.gapsOut.add(now.Sub(c.lastOut))
 	}
 	c.lastOut = now
-	if len(c.gone) == 0 {
-		c.goneAt = now
-	}
-	c.gone = append(c.gone, exchange.Frame{Out: true, AfterMs: float64(now.Sub(c.goneAt)) / 1e6, Octets: octets})
-	if len(c.gone) >= mostGone || now.Sub(c.goneAt) > longestGone {
-		c.record() // nothing comes with which they would be told
-	}
+	c.keep(now, true, octets)
 	c.moved = false
 	if c.sent != nil {
 		close(c.sent)
@@ -575,29 +576,41 @@ func (c *cyclic) send(now time.Time) {
 	}
 }
 
-// Of the packets that went: they are recorded several at a time.
+// Of the packets that went and came: they are recorded several at a time.
 const (
-	mostGone    = 20
-	longestGone = 500 * time.Millisecond
+	mostGone    = 40
+	longestGone = 250 * time.Millisecond
 )
 
-// record hands over what went. The lock is held.
+// keep has a packet recorded. The lock is held.
+func (c *cyclic) keep(now time.Time, out bool, octets []byte) {
+	if len(c.gone) == 0 {
+		c.goneAt = now
+	}
+	c.gone = append(c.gone, exchange.Frame{Out: out, Datagram: true, AfterMs: float64(now.Sub(c.goneAt)) / 1e6, Octets: octets})
+	if len(c.gone) >= mostGone || now.Sub(c.goneAt) > longestGone {
+		c.record()
+	}
+}
+
+// record hands over what went and came. The lock is held.
 func (c *cyclic) record() {
 	if len(c.gone) == 0 {
 		return
 	}
-	what := "send the outputs, idle"
-	if c.state.Run || !c.out.Head() {
-		what = "send the outputs, run"
+	in := 0
+	for i := range c.gone {
+		if !c.gone[i].Out {
+			in++
+		}
 	}
-	if c.out.Octets() == 0 {
-		what = "send a sign of life"
+	state := ""
+	if c.out.Head() {
+		state = map[bool]string{true: ", run", false: ", idle"}[c.state.Run]
 	}
-	if n := len(c.gone); n > 1 {
-		what += fmt.Sprintf(", %d packets", n)
-	}
-	c.emit(field.Report{At: c.goneAt, Operation: what, Frames: c.gone, Aside: true})
-	c.gone = nil
+	c.emit(field.Report{At: c.goneAt, Operation: fmt.Sprintf("cyclic data, %d in and %d out%s", in, len(c.gone)-in, state), Frames: c.gone,
+		Aside: true, Samples: c.lastIn})
+	c.gone, c.lastIn = nil, nil
 }
 
 // emit hands a report over, if there is room. The lock is held.
@@ -652,9 +665,8 @@ func (c *cyclic) came(p *wire.Cyclic, octets []byte, now time.Time) {
 	c.heard, c.some, c.lastSequence = now, true, p.Sequence
 	c.state.Received++
 	kept := append([]byte(nil), octets...)
-	began, frames := c.took(now, kept)
 	base := cap(octets) - cap(data) // the data is a part of the packet
-	r := field.Report{At: now, Operation: fmt.Sprintf("inputs, %d octets", len(data)), Octets: kept, Began: began, Frames: frames,
+	r := field.Report{At: now, Operation: fmt.Sprintf("inputs, %d octets", len(data)), Own: true, Octets: kept,
 		Samples: make([]field.Sampled, 0, len(c.points))}
 	for i := range c.points {
 		pt := &c.points[i]
@@ -670,16 +682,8 @@ func (c *cyclic) came(p *wire.Cyclic, octets []byte, now time.Time) {
 		r.Samples = append(r.Samples, s)
 	}
 	c.emit(r)
-}
-
-// took is what is recorded of a packet that came, with those that went since the last one:
-// from when on, and the frames. The lock is held.
-func (c *cyclic) took(now time.Time, octets []byte) (began time.Time, frames []exchange.Frame) {
-	if len(c.gone) == 0 {
-		return time.Time{}, nil
-	}
-	began, frames, c.gone = c.goneAt, c.gone, nil
-	return began, append(frames, exchange.Frame{AfterMs: float64(now.Sub(began)) / 1e6, Octets: octets})
+	c.lastIn = r.Samples
+	c.keep(now, false, kept)
 }
 
 // staleMost is how far behind a sequence number counts as old; further it is that of an
@@ -689,7 +693,8 @@ const staleMost = 1 << 16
 // wrong tells of a packet that is not what the connection was opened for. The lock is held.
 func (c *cyclic) wrong(octets []byte, now time.Time, why string) {
 	c.state.Error, c.changed = why, true
-	c.emit(field.Report{At: now, Operation: "inputs", Octets: append([]byte(nil), octets...), Wrong: why})
+	c.emit(field.Report{At: now, Operation: "inputs", Wrong: why,
+		Frames: []exchange.Frame{{Datagram: true, Octets: append([]byte(nil), octets...)}}})
 }
 
 // outputs are the samples of what is sent. The lock is held.

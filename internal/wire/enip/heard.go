@@ -2,6 +2,7 @@ package enip
 
 import (
 	"encoding/binary"
+	"fmt"
 	"time"
 
 	"ferry/internal/core/capture"
@@ -10,6 +11,13 @@ import (
 )
 
 func init() {
+	capture.Register(&capture.Speech{Protocol: family.Cyclic.Name, Datagrams: true, Recognise: recogniseCyclic,
+		New: func(_ *capture.Conn, heard func(*capture.Heard)) capture.Reader {
+			return &cyclicEar{heard}
+		},
+		Words:    func(*capture.Heard) string { return "cyclic data" },
+		Question: func(b []byte) []exchange.Field { return Labels(b, nil) },
+		Answer:   func(_, b []byte, points []exchange.Labelled) []exchange.Field { return Labels(b, points) }})
 	capture.Register(&capture.Speech{Protocol: family.Explicit.Name, Recognise: recognise,
 		New: func(_ *capture.Conn, heard func(*capture.Heard)) capture.Reader {
 			return &ear{waiting: capture.Waiting{Heard: heard}}
@@ -154,9 +162,87 @@ func (e *ear) frame(p capture.Piece, b []byte) {
 			if h.Code != 0 {
 				h.Outcome = exchange.Declined
 			}
+		case bad == nil:
+			h.Opening = openingOf(&asked, &a)
 		}
 	})
 }
+
+// openingOf is what an answer says of a cyclic connection; nil where it is about none.
+func openingOf(asked *Request, a *Answer) *capture.Opening {
+	name := func(serial, vendor uint16, originator uint32) string {
+		return fmt.Sprintf("%04x/%04x/%08x", serial, vendor, originator)
+	}
+	switch {
+	case asked.Path.Class != ClassConnection:
+	case asked.Service == ForwardClose:
+		if c, err := ParseClose(asked.Data); err == nil {
+			return &capture.Opening{Name: name(c.Serial, c.Vendor, c.Originator), Ends: true}
+		}
+	case asked.Service == ForwardOpen || asked.Service == LargeForwardOpen:
+		o, err := ParseOpen(asked.Data, asked.Service == LargeForwardOpen)
+		opened, err2 := ParseOpened(a.Data)
+		if err != nil || err2 != nil || o.Class > 1 {
+			return nil
+		}
+		way := func(w *Way, id uint32, every time.Duration) capture.CycleWay {
+			size := w.Size
+			if w.Variable {
+				size = 0 // each packet may have another
+			}
+			return capture.CycleWay{ID: id, Every: every, Octets: size, Drops: every * 4 << min(o.Multiplier, 7), Many: w.Casting == ToMany}
+		}
+		return &capture.Opening{Name: name(o.Serial, o.Vendor, o.Originator),
+			Ways: [2]capture.CycleWay{way(&o.Out, opened.Out, opened.OutEvery), way(&o.In, opened.In, opened.InEvery)}}
+	}
+	return nil
+}
+
+// recogniseCyclic looks for packets of cyclic connections.
+func recogniseCyclic(said [2][]byte) capture.Fit {
+	for _, b := range said {
+		if len(b) < 2 {
+			continue
+		}
+		// Of several packets that came one after the other the first tells.
+		items, _, err := ParseItems(b)
+		if err == nil && len(itemOf(items, ItemSequencedAddress)) == 8 && itemOf(items, ItemConnectedData) != nil {
+			return capture.Certain
+		}
+	}
+	return capture.Not
+}
+
+// cyclicEar hears packets of cyclic connections.
+type cyclicEar struct{ heard func(*capture.Heard) }
+
+// Said implements capture.Reader.
+func (e *cyclicEar) Said(p capture.Piece) {
+	h := capture.Heard{Station: -1, Outcome: exchange.Reported}
+	if p.Side == capture.Asker {
+		h.Asked, h.AskedIn, h.Request = p.At, p.Number, p.Octets
+		h.Outcome = exchange.Sent
+	} else {
+		h.Answered, h.AnsweredIn, h.Answer = p.At, p.Number, p.Octets
+	}
+	c, err := ParseCyclic(p.Octets)
+	if err != nil {
+		h.Stray = err.Error()
+	} else {
+		data := c.Data
+		if len(data) >= 2 {
+			data = data[2:] // class 0, which has no sequence count, is hardly ever used
+		}
+		h.Cycle = &capture.Cycle{ID: c.Connection, Sequence: c.Sequence, Octets: len(c.Data), Data: data}
+	}
+	e.heard(&h)
+}
+
+// Lost implements capture.Reader.
+func (e *cyclicEar) Lost(capture.Side, int) {}
+
+// Finish implements capture.Reader.
+func (e *cyclicEar) Finish(*capture.Conn, time.Time) {}
 
 // General status codes that do not refuse all of a question.
 const (

@@ -557,6 +557,7 @@ export interface Def {
   usual: boolean;
   settings: Setting[];
   station?: string;
+  datagramPort?: number;
   calling?: string;
   carries?: boolean;
   mapOnly?: boolean;
@@ -1046,6 +1047,7 @@ export interface FrameView {
   afterMs: number;
   anew?: boolean;
   late?: boolean;
+  datagram?: boolean;
   hex: string;
   fields: Field[];
 }

@@ -173,7 +173,7 @@ func cyclicSettings() (list []protocol.Setting) {
 var Cyclic = &protocol.Def{
 	Name: "enip-cyclic", Title: "EtherNet/IP, cyclic", Asker: "originator, scanner", Answerer: "target, adapter", Medium: "ethernet",
 	Example: "in:12.5", Turns: protocol.TurnsOfLink, Scheme: Assemblies, Rules: cyclicRules{}, Settings: cyclicSettings(),
-	Vocabulary: Explicit.Vocabulary,
+	Vocabulary: Explicit.Vocabulary, DatagramPort: 2222,
 }
 
 func init() { protocol.Register(Cyclic) }
@@ -267,6 +267,15 @@ func (cyclicRules) Image(s protocol.Settings, area string) int {
 	return 0
 }
 
+// Headed reports whether a run/idle header is there.
+func (cyclicRules) Headed(s protocol.Settings, into bool) bool {
+	w := WayOut(s)
+	if into {
+		w = WayIn(s)
+	}
+	return w.Head()
+}
+
 // aroundPacket are the octets around the data of a packet: items and address 18, UDP 8 and
 // IP 20.
 const aroundPacket = 18 + 8 + 20
@@ -286,10 +295,14 @@ func (cyclicRules) Expected(s protocol.Settings, wanted []protocol.Wanted) (load
 	return loads
 }
 
-// Lapse: after the time-out nothing that came is good any more.
+// Lapse: the connection knows itself when it has timed out, and says so. What is silent far
+// beyond that is not there.
 func (cyclicRules) Lapse(s protocol.Settings) protocol.Lapse {
-	return protocol.Lapse{AfterMs: Multiplier(s) * Cyclic.Int(s, KeyInEvery), Quality: value.Bad}
+	return protocol.Lapse{AfterMs: max(2*Multiplier(s)*Cyclic.Int(s, KeyInEvery), lapseLeast), Quality: value.Bad}
 }
+
+// lapseLeast is the least that Lapse may be: the first packet may come late.
+const lapseLeast = 3000
 
 // Writable: outputs, and of the connection whether it is there and in run.
 func (cyclicRules) Writable(a address.Address) error {
