@@ -108,7 +108,7 @@ func (cs cycles) hear(c *capture.Conn, h *capture.Heard) {
 func (of *cycle) packet(p *capture.Cycle, pr proof) {
 	if step := int32(p.Sequence - of.sequence); of.n > 0 && step <= 0 && step > -1<<16 {
 		return // it came twice, or was overtaken
-	} else if of.n > 0 && step > 1 && step < 1<<16 {
+	} else if drops := of.way.Drops; of.n > 0 && step > 1 && step < 1<<16 && (drops == 0 || pr.at.Sub(of.last.at) < drops) {
 		of.missed += int(step - 1)
 		of.lost.add(proof{at: pr.at, packets: pr.packets, text: fmt.Sprintf("%d follows %d", p.Sequence, of.sequence)})
 	}
