@@ -65,6 +65,12 @@ func (f *ferry) memory(t testing.TB) (now, most int) {
 
 func (f *ferry) post(t testing.TB, path string, body any) {
 	t.Helper()
+	f.answer(t, path, body, nil)
+}
+
+// answer posts, and reads what is answered.
+func (f *ferry) answer(t testing.TB, path string, body, into any) {
+	t.Helper()
 	data, err := json.Marshal(body)
 	if err != nil {
 		t.Fatal(err)
@@ -83,6 +89,12 @@ func (f *ferry) post(t testing.TB, path string, body any) {
 	if response.StatusCode != http.StatusOK {
 		said, _ := io.ReadAll(io.LimitReader(response.Body, 500))
 		t.Fatalf("%s: %s: %s", path, response.Status, said)
+	}
+	if into == nil {
+		return
+	}
+	if err := json.NewDecoder(response.Body).Decode(into); err != nil {
+		t.Fatalf("%s: %v", path, err)
 	}
 }
 

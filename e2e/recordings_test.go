@@ -285,6 +285,7 @@ func TestFamiliesFoundTwice(t *testing.T) {
 		{"cloud tls", "expired", 0, "tls-failed"}, {"cloud tls", "name", 0, "tls-failed"}, {"cloud tls", "callers", 0, "tls-failed"},
 		{"edge", "gap", 0, "sequence-gap"}, {"edge", "unborn", 0, "data-before-birth"}, {"edge", "clock", 0, "clocks-apart"},
 		{"edge", "death", 0, "sender-gone"}, {"edge primaryHost", "hostless", 0, "host-absent"},
+		{"fh", "protected", 0, "refused"}, {"feed", "retyped", 0, "type-differs"},
 		{"feed", "session", 0, "connection-limit"}, {"feed", "renamed", 0, "refused"}, {"feed", "context", 0, "answer-mismatch"},
 		{"feed", "silent", 0, "no-answer"}, {"feed", "garbage", 0, "answer-mismatch"}, {"feed", "short", 0, "answer-mismatch"},
 		{"feed", "drop", 0, "connection-dropped"}, {"feed", "delay", 1200, "late-answer"}, {"feed", "pieces", 40, "pieces"}, {"feed connected", "connections", 0, "connection-limit"},
@@ -369,6 +370,34 @@ func TestCyclicFoundTwice(t *testing.T) {
 		})
 	f.post(t, "/api/file/site.json", site)
 	f.foundTwice(t, false, list)
+}
+
+// writes writes to the first point of a device that can be written, and reports whether the
+// device was asked.
+func (f *ferry) writes(t *testing.T, device string) bool {
+	t.Helper()
+	var points struct {
+		Columns []string
+		Rows    []struct {
+			ID    string
+			Cells []string
+		}
+	}
+	if err := json.Unmarshal([]byte(f.text(t, "/api/devices/"+device+"/points")), &points); err != nil {
+		t.Fatal(err)
+	}
+	access := slices.Index(points.Columns, "access")
+	at := slices.IndexFunc(points.Rows, func(r struct {
+		ID    string
+		Cells []string
+	}) bool {
+		return r.Cells[access] == "rw"
+	})
+	var order struct{ Token string }
+	f.answer(t, "/api/write/prepare", map[string]any{"point": points.Rows[at].ID, "text": "1"}, &order)
+	var result struct{ State, Sentence string }
+	f.answer(t, "/api/write", map[string]any{"token": order.Token}, &result)
+	return strings.Contains(result.Sentence, "did not take it")
 }
 
 // TestHabitsFoundTwice: devices that are odd and well are named so, live and in what is
@@ -476,6 +505,9 @@ func (f *ferry) foundTwice(t *testing.T, habits bool, list []played) {
 		return "link=" + site.Links[at].ID
 	}
 	for _, c := range list {
+		if c.kind == "protected" { // it shows on writes alone
+			eventually(t, "a write to "+c.device+" to be sent", func() bool { return f.writes(t, c.device) })
+		}
 		if c.code == "silent-function" { // it is asked who it is in a try alone
 			f.post(t, "/api/links/"+strings.TrimPrefix(link(c.device), "link=")+"/try", map[string]any{})
 		}
@@ -498,7 +530,7 @@ func (f *ferry) foundTwice(t *testing.T, habits bool, list []played) {
 				t.Fatal(err)
 			}
 			args := []string{"diagnose", kept, "--json"}
-			if c.code == "unreadable-report" || c.code == "never-run" { // which type it is to be is in the plan alone
+			if slices.Contains([]string{"unreadable-report", "never-run", "type-differs"}, c.code) { // which type it is to be is in the plan alone
 				args = append(args, "--site", plan)
 			}
 			out, _ := peerOutput(binary(t), args...) // findings are no success

@@ -57,7 +57,22 @@ func (s *Server) getPoints(c fiber.Ctx) error {
 			}
 		}
 	}
+	view.Extents = extents(snapshot.Site, d, def, view.Areas)
 	return c.JSON(view)
+}
+
+// extents lists how far the areas of a map go that a connection carries as a whole.
+func extents(now *site.Site, d *site.Device, def *protocol.Def, areas []block.Area) (list []MapExtent) {
+	link := now.LinkIn(d.ID, def.Name)
+	if link == nil {
+		return nil
+	}
+	for _, a := range areas {
+		if carried, whole := def.Image(link.Settings, a.Key); whole {
+			list = append(list, MapExtent{Area: a.Key, Carried: carried, Size: max(carried, int(d.Limits.Areas[a.Key]))})
+		}
+	}
+	return list
 }
 
 // handedIn lists the notations in which the map of a device can be handed out.

@@ -76,6 +76,14 @@ type LinkView struct {
 	Lacking  int             `json:"lacking,omitempty"`
 }
 
+// MapExtent is how much of an area a connection carries, and how large the area is, in
+// units from its beginning; 0 for not known.
+type MapExtent struct {
+	Area    string `json:"area"`
+	Carried int    `json:"carried"`
+	Size    int    `json:"size"`
+}
+
 // StandingPoint is such a point; Switch is set where it can be written.
 type StandingPoint struct {
 	Point  string `json:"point"`
@@ -123,6 +131,8 @@ type PointsView struct {
 	Partial  bool                       `json:"partial"`
 	Count    int                        `json:"count"`
 	Requests []MapRequest               `json:"requests"`
+	// Extents are how far areas go that a connection carries as a whole.
+	Extents  []MapExtent                `json:"extents,omitempty"`
 	Findings []finding.Finding          `json:"findings"`
 	Choices  map[regmap.Column][]string `json:"choices"`
 	// TableColumns are what a column of a table that is brought in can be.

@@ -64,6 +64,8 @@ type Heard struct {
 	AskedIn, AnsweredIn int64
 	// Report is set for what is told without being asked for each.
 	Report *Report
+	// Named are places that were asked for by their names, with what was answered.
+	Named []Named
 	// Opening is set where it opens or ends a connection over which packets go by
 	// themselves, and Cycle where it is such a packet.
 	Opening *Opening
@@ -71,6 +73,13 @@ type Heard struct {
 	// Stray is why octets of Answer (or Request) belong to no exchange; empty for an
 	// exchange.
 	Stray string
+}
+
+// Named is a place with a name, and the octets that say what stands there. They are only
+// there during the call.
+type Named struct {
+	Name    string
+	Payload []byte
 }
 
 // Part is one of several runs of units that a question is about, with its data.

@@ -153,6 +153,14 @@ func (j *Judge) Heard(c *capture.Conn, h *capture.Heard) {
 	if h.Opening != nil {
 		j.cycles.opening(c, t, h)
 	}
+	for _, n := range h.Named {
+		if j.plan == nil {
+			break
+		}
+		if why := j.plan.unreadable(t, n.Name, n.Payload); why != "" {
+			t.unfit.add(proofOf(h, n.Name+": "+why))
+		}
+	}
 	if j.plan != nil {
 		j.plan.values(t, h)
 	}

@@ -102,7 +102,7 @@ func (of *reporting) unreadable(p *plan, h *capture.Heard, at time.Time, packet 
 	r := h.Report
 	why := r.Broken
 	if why == "" && p != nil && r.Way == capture.Brings {
-		why = p.unreadable(of.talk, r)
+		why = p.unreadable(of.talk, r.Name, r.Payload)
 	}
 	if why == "" {
 		return
@@ -126,7 +126,7 @@ type told struct {
 
 // unreadable says why a payload holds no value of a point of the plan; empty where it
 // holds one, or there is none.
-func (p *plan) unreadable(t *Talk, r *capture.Report) string {
+func (p *plan) unreadable(t *Talk, name string, payload []byte) string {
 	list := p.links[place{at: t.Key.Answerer, station: -1}]
 	for _, pl := range list {
 		def, ok := protocol.Named(pl.link.Protocol)
@@ -142,13 +142,13 @@ func (p *plan) unreadable(t *Talk, r *capture.Report) string {
 			known = &told{rules, map[string][]protocol.Wanted{}}
 			for i := range pl.device.Points {
 				w := pl.device.Points[i].Wanted()
-				name := rules.ToldAs(w.Address)
-				known.of[name] = append(known.of[name], w)
+				as := rules.ToldAs(w.Address)
+				known.of[as] = append(known.of[as], w)
 			}
 			p.told[pl.device.ID] = known
 		}
-		for _, w := range known.of[r.Name] {
-			if why := known.rules.Unreadable(w, r.Payload); why != "" {
+		for _, w := range known.of[name] {
+			if why := known.rules.Unreadable(w, payload); why != "" {
 				return why
 			}
 		}

@@ -53,6 +53,7 @@ type Talk struct {
 	lateBy    time.Duration
 	mismatch  proofs
 	insecure  proofs // TLS did not come about
+	unfit     proofs // a value is of another type than the plan says
 	other     proofs // another station answers
 	twice     proofs
 	check     proofs
@@ -316,6 +317,9 @@ func (j *Judge) talking(t *Talk) (found []finding.Finding) {
 			t.Asked, long(t.lateBy), long(t.gave)),
 		fmt.Sprintf("Have the asking end wait at least %s, or ask less often.", long(t.lateBy*3/2)),
 		"An asker that asks ahead, one question at each of its paces, whatever has been answered.")
+	add("type-differs", finding.Fault, 1, &t.unfit, name+" has values of another type",
+		fmt.Sprintf("In %d answers what stands in a place is of another type than the map says.", t.unfit.n),
+		"Set the type of the point to that of the device: what is read as another is another value.", "")
 	add("tls-failed", finding.Fault, 0.9, &t.insecure, "TLS with "+name+" does not come about",
 		fmt.Sprintf("%d of %d times it was broken off before anything was said under it.", t.insecure.n, t.Asked),
 		"Compare whom each end trusts, the name and the dates of the certificate, both clocks, and whether the other end wants "+

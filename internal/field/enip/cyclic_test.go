@@ -19,7 +19,7 @@ import (
 
 // reactor is a UV reactor that gives the intensity of 9 lamp sleeves and takes a dose for
 // each; its map has room for 12.
-func reactor(t *testing.T, more protocol.Settings) *site.Site {
+func reactor(t testing.TB, more protocol.Settings) *site.Site {
 	t.Helper()
 	n, text, on := protocol.OfInt, protocol.OfText, protocol.OfSwitch
 	asks := protocol.Settings{family.KeyInInstance: n(150), family.KeyOutInstance: n(160), family.KeyConfigAt: n(170), family.KeyInCount: n(9),

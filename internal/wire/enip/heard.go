@@ -165,7 +165,35 @@ func (e *ear) frame(p capture.Piece, b []byte) {
 		case bad == nil:
 			h.Opening = openingOf(&asked, &a)
 		}
+		if err == nil && bad == nil {
+			h.Named = namedIn(&asked, &a, 0)
+		}
 	})
+}
+
+// mostNested is how deep questions may be in one another.
+const mostNested = 2
+
+// namedIn lists the tags that were read, each with its type and value.
+func namedIn(asked *Request, a *Answer, depth int) (list []capture.Named) {
+	switch {
+	case asked.Service == ReadTag && a.Status == 0 && len(asked.Path.Names) > 0:
+		return []capture.Named{{Name: asked.Path.String(), Payload: a.Data}}
+	case asked.Service == Multiple && (a.Status == 0 || a.Status == embedded) && depth < mostNested:
+		questions, err := ParseMultiple(asked.Data)
+		answers, err2 := ParseMultiple(a.Data)
+		if err != nil || err2 != nil || len(questions) != len(answers) {
+			return nil
+		}
+		for i := range questions {
+			r, err := ParseRequest(questions[i])
+			one, err2 := ParseAnswer(answers[i])
+			if err == nil && err2 == nil {
+				list = append(list, namedIn(&r, &one, depth+1)...)
+			}
+		}
+	}
+	return list
 }
 
 // openingOf is what an answer says of a cyclic connection; nil where it is about none.

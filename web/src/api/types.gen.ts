@@ -667,6 +667,7 @@ export interface PointsView {
   partial: boolean;
   count: number;
   requests: MapRequest[];
+  extents?: MapExtent[];
   findings: Finding[];
   choices: {
     [k: string]: string[];
@@ -693,6 +694,11 @@ export interface MapRequest {
   start: number;
   count: number;
   unused: number;
+}
+export interface MapExtent {
+  area: string;
+  carried: number;
+  size: number;
 }
 export interface Finding {
   code: string;

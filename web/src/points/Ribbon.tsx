@@ -47,7 +47,11 @@ export const Ribbon = memo(function Ribbon({
   );
   const widest = useMemo(() => rows.reduce((n, r) => Math.max(n, r.units), 1), [rows]);
   const first = Math.max(0, (rows[0]?.start ?? 0) - 1);
-  const end = useMemo(() => rows.reduce((n, r) => Math.max(n, r.start + r.units), 0) + 2, [rows]);
+  const extent = points.extents?.find((e) => e.area === area?.key);
+  const end = useMemo(
+    () => Math.max(rows.reduce((n, r) => Math.max(n, r.start + r.units), 0) + 2, extent?.size ?? 0),
+    [rows, extent],
+  );
   const all: Range = { from: first, span: Math.max(end - first, 16) };
   const { from, span } = view ?? all;
   if (lastChosen !== chosen) {
@@ -189,6 +193,20 @@ export const Ribbon = memo(function Ribbon({
           ))}
         </div>
         <div className="relative h-[30px] overflow-hidden rounded bg-band">
+          {extent && extent.size > extent.carried && (
+            <span
+              className="small soft absolute top-0 h-full overflow-hidden px-[4px] pt-[5px] whitespace-nowrap"
+              data-testid="reserve"
+              title={`octets ${extent.carried} to ${extent.size - 1} are kept in reserve: they are not exchanged`}
+              style={{
+                left: `${percent(extent.carried)}%`,
+                width: `${((extent.size - extent.carried) / span) * 100}%`,
+                background: "repeating-linear-gradient(135deg, var(--rule) 0 1px, transparent 1px 7px)",
+              }}
+            >
+              reserve
+            </span>
+          )}
           {runs.map((run) => (
             <span
               key={run.from}
@@ -242,6 +260,14 @@ export const Ribbon = memo(function Ribbon({
           })}
         </div>
         <div className="relative h-[28px] overflow-hidden">
+          {extent && extent.carried > 0 && (
+            <span
+              className="small absolute top-[3px] h-[22px] overflow-hidden border-t-2 border-r-2 border-l-2 border-ink pt-[2px] pl-[4px] whitespace-nowrap"
+              style={{ left: `${percent(0)}%`, width: `${(extent.carried / span) * 100}%`, clipPath: "inset(0)" }}
+            >
+              {extent.carried} octets exchanged
+            </span>
+          )}
           {requests.slice(0, mostBlocks).map((q) => (
             <span
               key={q.id}

@@ -142,3 +142,26 @@ func (r rules) ItemBytes(a address.Address, shape value.Shape) (out, in int) {
 
 // Listed is what a controller lists.
 func (rules) Listed() string { return "tags" }
+
+// ToldAs is the name of the tag that a place is in; of an attribute, which does not say of
+// what type it is, none.
+func (rules) ToldAs(a address.Address) string {
+	name, ok := TagOf(a)
+	if _, bit, err := ParseTag(name); !ok || err != nil {
+		return ""
+	} else if bit >= 0 {
+		name = name[:strings.LastIndexByte(name, '.')]
+	}
+	return name
+}
+
+// Unreadable says why what was answered for a tag, its type of 16 bits before it, is no
+// value of a point; empty where it is.
+func (rules) Unreadable(w protocol.Wanted, payload []byte) string {
+	name, ok := TagOf(w.Address)
+	if !ok || len(payload) < 2 {
+		return ""
+	}
+	_, bit, _ := ParseTag(name)
+	return Kind(uint16(payload[0])|uint16(payload[1])<<8).Fits(w.Shape.Type, bit >= 0)
+}
