@@ -128,9 +128,9 @@ type PointsView struct {
 	Rows    []PointRow      `json:"rows"`
 	// Partial is set where Rows are only those that changed; Count is how many
 	// points the map has.
-	Partial  bool                       `json:"partial"`
-	Count    int                        `json:"count"`
-	Requests []MapRequest               `json:"requests"`
+	Partial  bool         `json:"partial"`
+	Count    int          `json:"count"`
+	Requests []MapRequest `json:"requests"`
 	// Extents are how far areas go that a connection carries as a whole.
 	Extents  []MapExtent                `json:"extents,omitempty"`
 	Findings []finding.Finding          `json:"findings"`

@@ -8,10 +8,9 @@ import (
 // strict reads what an originator sends as CIP volumes 1 and 2 write it, and takes nothing
 // that they do not allow. It shares nothing with what is tested.
 type strict struct {
-	frames  map[string]int // by what they are
-	wrong   []string
-	session uint32
-	sizes   map[uint32]int // of what goes out, by its identifier
+	frames map[string]int // by what they are
+	wrong  []string
+	sizes  map[uint32]int // of what goes out, by its identifier
 }
 
 func newStrict() *strict { return &strict{frames: map[string]int{}, sizes: map[uint32]int{}} }
