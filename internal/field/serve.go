@@ -93,6 +93,54 @@ func (d *Served) Change(c *Client, area string, start, count int, change func([]
 	return refusal
 }
 
+// Replace takes an area as a client sends it whole, again and again; what is another value
+// than before is told.
+func (d *Served) Replace(c *Client, area string, data []byte) {
+	d.mu.Lock()
+	if d.device.Serving.ReadOnly {
+		d.mu.Unlock()
+		return
+	}
+	written, refused := d.image.Replace(area, data)
+	now := time.Now()
+	for _, w := range written {
+		d.tell(w.Point.ID, now)
+	}
+	d.mu.Unlock()
+	if refused > 0 {
+		c.Refuse()
+	}
+	if len(written) > 0 {
+		d.wrote(d, c, written)
+	}
+}
+
+// Units is how many units of an area there are.
+func (d *Served) Units(area string) int {
+	d.mu.RLock()
+	defer d.mu.RUnlock()
+	return d.image.Units(area)
+}
+
+// Settings are those of its answering end in a protocol.
+func (d *Served) Settings(protocol string) protocol.Settings {
+	d.mu.RLock()
+	defer d.mu.RUnlock()
+	for i := range d.device.Ports {
+		if p := &d.device.Ports[i]; p.Protocol == protocol {
+			return p.Settings
+		}
+	}
+	return nil
+}
+
+// ReadOnly reports whether clients may write nothing at all.
+func (d *Served) ReadOnly() bool {
+	d.mu.RLock()
+	defer d.mu.RUnlock()
+	return d.device.Serving.ReadOnly
+}
+
 // Writes reports whether an area has anything that clients may write.
 func (d *Served) Writes(area string) bool {
 	d.mu.RLock()
@@ -176,6 +224,23 @@ type Post struct {
 	away     int    // clients turned away, or hung up on
 	lastAway string // and who the last was, and why
 	failed   string // why it does not listen
+	shared   any    // by all clients; nil before the first
+}
+
+// Shared returns what all clients of the post have in common. It is made for the first,
+// and ended with the post.
+func (p *Post) Shared(make func() (shared any, end func(), err error)) (any, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.shared == nil && p.ctx.Err() == nil {
+		shared, end, err := make()
+		if err != nil {
+			return nil, err
+		}
+		p.shared = shared
+		context.AfterFunc(p.ctx, end)
+	}
+	return p.shared, p.ctx.Err()
 }
 
 // End returns the device with a station that answers here; nil for none.

@@ -95,6 +95,12 @@ func (e *Engine) reach(deviceID, mapName, areaKey string) (*site.Link, *protocol
 		return nil, nil, block.Area{},
 			problem.New("no-link", "No link reaches "+device.Name+".", "Add one under Lines.").At(device.Name)
 	}
+	if def, _ := protocol.Named(link.Protocol); def != nil {
+		if _, ranges := def.Ranges(); !ranges && len(def.Areas) > 0 {
+			return nil, nil, block.Area{}, problem.New("comes-whole", "Over "+def.Title+" nothing is asked for: what is exchanged comes whole.",
+				"Look at the octets of an exchange under Traffic.").At(device.Name)
+		}
+	}
 	_, def, err := DriverOf(link.Protocol)
 	if err != nil {
 		return nil, nil, block.Area{}, problem.From(err, "protocol").At(device.Name)

@@ -52,6 +52,12 @@ func TestAskEdges(t *testing.T) {
 			continue
 		}
 		edges, err := e.AskEdges(context.Background(), d.ID, "")
+		if d.Map == "enip-cyclic" {
+			if err == nil || !strings.Contains(err.Error(), "comes whole") {
+				t.Errorf("%s is asked: %v", d.Name, err)
+			}
+			continue
+		}
 		if err != nil {
 			t.Fatal(err)
 		}

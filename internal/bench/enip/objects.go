@@ -9,21 +9,9 @@ import (
 
 // object reads or writes attributes.
 func (t *talk) object(r *wire.Request, a *wire.Answer, fault bench.Fault) {
-	id := t.identity(fault)
 	if r.Path.Class == wire.ClassIdentity && r.Path.Instance == 1 {
-		who := wire.AppendWho(nil, &id)
-		spans := map[int][2]int{1: {0, 2}, 2: {2, 4}, 3: {4, 6}, 4: {6, 8}, 5: {8, 10}, 6: {10, 14}, 7: {14, len(who)}}
-		span, known := spans[r.Path.Attribute]
-		switch {
-		case r.Service == wire.GetAll:
-			a.Data = who
-		case r.Service == wire.GetSingle && known:
-			a.Data = who[span[0]:span[1]]
-		case r.Service == wire.GetSingle:
-			a.Status = 0x14
-		default:
-			a.Status = 0x08
-		}
+		id := t.identity(fault)
+		a.Status, a.Data = wire.AnswerWho(r, &id)
 		return
 	}
 	data, writable, there, known := t.attribute(&r.Path)

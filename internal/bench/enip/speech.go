@@ -43,7 +43,7 @@ type talk struct {
 	// adapter has the cyclic connections, where the device takes such; client is who asks,
 	// items came with the message, and more go with the answer.
 	adapter *adapter
-	client  netip.Addr
+	client  netip.AddrPort
 	items   []wire.Item
 	more    []wire.Item
 }
@@ -63,68 +63,38 @@ func (t *talk) Length(came []byte) (int, error) {
 	return n, nil
 }
 
-// The status codes of the encapsulation (CIP volume 2, table 2-3.3).
-const (
-	badCommand = 0x01
-	badData    = 0x03
-	noSession  = 0x64
-)
-
 func (t *talk) Answer(request []byte, fault bench.Fault, _ int) (answer []byte, ends bool) {
 	f, err := wire.ParseFrame(request)
 	if err != nil {
 		return nil, true
 	}
-	reply := f
-	reply.Data = nil
-	if fault.Kind == "context" && f.Command == wire.SendRRData {
-		reply.Context[0] ^= 0xFF
-	}
-	switch f.Command {
-	case wire.Register:
-		reply.Data = wire.RegisterData()
-		if fault.Kind == "session" {
-			reply.Status = 2 // no memory
-			break
-		}
-		t.session = 0x5EA00001
-		reply.Session = t.session
-	case wire.Unregister:
-		return nil, true
-	case wire.Nop:
-		return nil, false
-	case wire.ListIdentity:
-		id := t.identity(fault)
-		reply.Data = wire.AppendIdentity(nil, &id)
-	case wire.SendRRData:
-		c, err := wire.ParseCarried(f.Data)
-		switch {
-		case t.session == 0 || f.Session != t.session:
-			reply.Status = noSession
-		case err != nil || c.Connected:
-			reply.Status = badData
-		default:
+	e := wire.Endpoint{Session: t.session, Identity: func() wire.Identity { return t.identity(fault) },
+		Grant: func() uint32 {
+			if fault.Kind == "session" {
+				return 0
+			}
+			return 0x5EA00001
+		},
+		Message: func(c *wire.Carried) ([]byte, []wire.Item) {
 			t.items, t.more = c.Items, nil
-			message := t.message(c.Message, fault)
-			reply.Data = wire.AppendUnconnected(nil, message, t.more...)
-		}
-	case wire.SendUnitData:
-		c, err := wire.ParseCarried(f.Data)
-		o := t.open[c.Connection]
-		switch {
-		case t.session == 0 || f.Session != t.session:
-			reply.Status = noSession
-		case err != nil || !c.Connected || o == nil:
-			return nil, false // of a connection that is not there nothing is heard
-		default:
+			return t.message(c.Message, fault), t.more
+		},
+		Connected: func(c *wire.Carried) ([]byte, bool) {
+			o := t.open[c.Connection]
+			if o == nil {
+				return nil, false
+			}
 			if o.answer == nil || o.count != c.Count {
 				o.answer, o.count = t.message(c.Message, fault), c.Count
 			}
-			reply.Data = wire.AppendConnected(nil, o.back, c.Count, o.answer)
-			reply.Context = [8]byte{}
-		}
-	default:
-		reply.Status = badCommand
+			return wire.AppendConnected(nil, o.back, c.Count, o.answer), true
+		}}
+	reply, silent, ends := e.Answer(&f)
+	if t.session = e.Session; silent {
+		return nil, ends
+	}
+	if fault.Kind == "context" && f.Command == wire.SendRRData {
+		reply.Context[0] ^= 0xFF
 	}
 	answer = reply.Append(nil)
 	switch fault.Kind {
@@ -222,7 +192,7 @@ func (t *talk) connect(r *wire.Request, a *wire.Answer, fault bench.Fault) {
 	case err != nil:
 		a.Status = 0x13
 	case t.adapter != nil && o.Class < 2:
-		t.adapter.connect(t, &o, a, fault)
+		*a, t.more = t.adapter.target.Open(&o, t.client, t.items)
 	case fault.Kind == "connections" || len(t.open) >= mostOpen:
 		refuse(0x0113)
 	case o.Class != 3 || o.Path.Class != wire.ClassRouter:
@@ -248,7 +218,7 @@ func (t *talk) disconnect(r *wire.Request, a *wire.Answer) {
 		a.Status = 0x13
 		return
 	}
-	if t.adapter != nil && t.adapter.disconnect(&c) {
+	if t.adapter != nil && t.adapter.target.End(&c) {
 		a.Data = (&wire.Closed{Serial: c.Serial, Vendor: c.Vendor, Originator: c.Originator}).Append(nil)
 		return
 	}

@@ -226,6 +226,45 @@ func (m *Image) Change(key string, start, count int, change func(octets []byte))
 	return written, None
 }
 
+// Replace takes an area as a client sends it whole, again and again: the points that may be
+// written and have another value than before are told, in the order of the map. One whose
+// value it cannot have keeps what it has; refused counts those.
+func (m *Image) Replace(key string, data []byte) (written []Written, refused int) {
+	a := m.areas[key]
+	if a == nil {
+		return nil, 0
+	}
+	for _, c := range a.cells {
+		from, to := c.from*a.octets, (c.from+c.units)*a.octets
+		if c.point.Access == site.ReadOnly || to > len(data) {
+			continue
+		}
+		raw, err := c.codec.Decode(data[from:to], value.Value{})
+		was, errWas := c.codec.Decode(c.span(), value.Value{})
+		switch {
+		case err != nil || !within(c.point, raw) || c.codec.Encode(raw, c.span()) != nil:
+			refused++
+			continue
+		case c.has && errWas == nil && raw == was:
+			continue
+		}
+		if c.half = 0; !c.has {
+			c.has = true
+			c.lack(-1)
+		}
+		written = append(written, Written{c.point, raw})
+	}
+	return written, refused
+}
+
+// Units is how many units of an area there are.
+func (m *Image) Units(key string) int {
+	if a := m.areas[key]; a != nil {
+		return len(a.lacks)
+	}
+	return 0
+}
+
 // differs reports whether the octets of a read-only part of a unit would change.
 func (c *cell) differs(run, before []byte, start int) bool {
 	from, to := max(c.from, start), min(c.from+c.units, start+len(run)/c.in.octets)
