@@ -57,6 +57,10 @@ func TestUVReactor(t *testing.T) {
 		f.post(t, "/api/bench/fault", map[string]any{"device": device, "fault": map[string]any{"kind": c.fault, "value": c.value}})
 		b.press("Try")
 		b.sees(c.says)
+		if c.fault == "regiven" {
+			b.press("Ask the device what it has")
+			b.until("what it says is set beside the plan", `/Gives, octets\s+36\s+40/.test(document.body.innerText)`)
+		}
 	}
 	f.post(t, "/api/bench/fault", map[string]any{"device": device, "fault": map[string]any{}})
 	b.press("Try")

@@ -372,6 +372,56 @@ func TestCyclicFoundTwice(t *testing.T) {
 	f.foundTwice(t, false, list)
 }
 
+// TestFrozenFoundTwice: a device that answers and whose values have stopped is found once it
+// is known how they move, and again in what is kept.
+func TestFrozenFoundTwice(t *testing.T) {
+	f := start(t, "demo", t.TempDir())
+	f.post(t, "/api/run/start", map[string]any{"links": []string{"lss-level31", "lss-wave"}})
+	time.Sleep(12 * time.Second)
+	for _, device := range []string{"level31", "wave"} {
+		f.post(t, "/api/bench/fault", map[string]any{"device": device, "fault": map[string]any{"kind": "freeze"}})
+	}
+	plan := filepath.Join(t.TempDir(), "site.json")
+	if err := os.WriteFile(plan, []byte(f.text(t, "/api/file/site.json")), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	frozen := func(list []finding.Finding, device string) bool {
+		return slices.ContainsFunc(list, func(g finding.Finding) bool {
+			return (g.Code == "device-frozen" || g.Code == "frozen-value") && (device == "" || g.Subject.Device == device)
+		})
+	}
+	deadline := time.Now().Add(90 * time.Second)
+	for _, device := range []string{"level31", "wave"} {
+		for {
+			var live []finding.Finding
+			if err := json.Unmarshal([]byte(f.text(t, "/api/findings")), &live); err != nil {
+				t.Fatal(err)
+			}
+			if frozen(live, device) {
+				break
+			}
+			if time.Now().After(deadline) {
+				t.Fatalf("%s is not found to be frozen within 90 s", device)
+			}
+			time.Sleep(time.Second)
+		}
+	}
+	kept := filepath.Join(t.TempDir(), "kept.pcapng")
+	for {
+		if err := os.WriteFile(kept, []byte(f.text(t, "/api/file/traffic.pcapng?link=lss-level31")), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		out, _ := peerOutput(binary(t), "diagnose", kept, "--json", "--site", plan) // findings are no success
+		var got struct{ Findings []finding.Finding }
+		if err := json.Unmarshal([]byte(out), &got); err == nil && frozen(got.Findings, "") {
+			return
+		} else if err != nil || time.Now().After(deadline) {
+			t.Fatalf("in what is kept: %v, %.600s", err, out)
+		}
+		time.Sleep(2 * time.Second)
+	}
+}
+
 // writes writes to the first point of a device that can be written, and reports whether the
 // device was asked.
 func (f *ferry) writes(t *testing.T, device string) bool {

@@ -3,7 +3,6 @@ package e2e
 import (
 	"os"
 	"path/filepath"
-	"strconv"
 	"testing"
 	"time"
 )
@@ -24,6 +23,9 @@ func TestShots(t *testing.T) {
 	b.does(`document.querySelector('section[aria-label="Line Tank row A"]').scrollIntoView(); document.querySelector("aside.panel").scrollTo(0, 0)`)
 	time.Sleep(6 * time.Second) // until the message at the foot has gone
 	b.shot(filepath.Join(dir, "lines.png"))
+	b.to("/lines/link/lss-uvr")
+	b.sees("4 octets apart")
+	b.shot(filepath.Join(dir, "cyclic.png"))
 	b.to("/traffic")
 	b.fault("do14", "")
 	b.fault("level32", "off")
@@ -86,8 +88,6 @@ func TestShots(t *testing.T) {
 	b.sees("follows")
 	time.Sleep(4500 * time.Millisecond)
 	b.shot(filepath.Join(dir, "datasheets.png"))
-	b.structure()
-	b.shot(filepath.Join(dir, "structures.png"))
 	b.to("/points/gate")
 	b.press("Paste rows")
 	b.until("the box has the focus", `document.activeElement.tagName === "TEXTAREA"`)
@@ -95,19 +95,4 @@ func TestShots(t *testing.T) {
 		"type\tEU\tR/W\nChiller-1\t40201\tREAL\t°C\tR\nChiller-2\t4o203\tREAL\t°C\tR\nOxygen-11\t40101\tINT\tmg/L\tRW\n")
 	b.sees("cannot come in yet")
 	b.shot(filepath.Join(dir, "intake.png"))
-}
-
-// structure makes the structure of a tank with an array of another one in it.
-func (b *browser) structure() {
-	b.t.Helper()
-	for _, t := range []string{
-		`{"id":"valve","name":"Valve","members":[{"name":"Open","type":"bool"},{"name":"Fault","type":"bool"},{"name":"Travel","type":"uint16","unit":"%"}]}`,
-		`{"id":"tank","name":"Tank","members":[{"name":"Oxygen","type":"float32","unit":"mg/L"},{"name":"Feeding","type":"bool"},{"name":"Valve","structure":"valve","count":2,"first":1},{"name":"Spare","type":"uint16","count":4,"reserve":true},{"name":"Mode","type":"uint8"},{"name":"Fish","type":"uint32"}]}`,
-	} {
-		b.until("the structure is kept", "fetch('/api/structures', { method: 'POST', headers: { 'Content-Type': "+
-			"'application/json' }, body: "+strconv.Quote(`{"base":0,"structure":`+t+`}`)+" }).then(r => r.ok)")
-	}
-	b.to("/points/datasheets/structures")
-	b.press("Tank")
-	b.sees("Valve[2].Travel")
 }

@@ -32,6 +32,7 @@ type All struct {
 	Mode          ModeRequest             `json:"mode"`
 	Unlock        UnlockRequest           `json:"unlock"`
 	Drawn         DrawnView               `json:"drawn"`
+	Survey        SurveyView              `json:"survey"`
 	Prepare       PrepareRequest          `json:"prepare"`
 	WriteRequest  WriteRequest            `json:"writeRequest"`
 	Record        field.Record            `json:"record"`

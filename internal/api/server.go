@@ -172,6 +172,7 @@ func (s *Server) App() *fiber.App {
 	edit.Post("/timetable/learn", s.postLearn)
 	edit.Post("/links/:id/noted", s.postNoted)
 	edit.Post("/links/:id/standing", s.postStanding)
+	edit.Post("/links/:id/survey", s.postSurvey)
 	look.Get("/lines/:id/outlook", s.getOutlook)
 	look.Get("/lines/:id/actual", s.getActual)
 	edit.Post("/lines/:id/listen", s.postListen)

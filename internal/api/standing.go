@@ -1,8 +1,10 @@
 package api
 
 import (
+	"context"
 	"fmt"
 	"strconv"
+	"time"
 
 	"github.com/gofiber/fiber/v3"
 
@@ -80,6 +82,40 @@ func (s *Server) postStanding(c fiber.Ctx) error {
 		return err
 	}
 	return c.JSON(NotedView{fmt.Sprintf("%d points were added.", count), seq})
+}
+
+// postSurvey asks the device of a link what its answering end is set to, and sets that beside
+// what the plan says. Nothing changes by it.
+func (s *Server) postSurvey(c fiber.Ctx) error {
+	now, _ := s.Store.Site()
+	l := now.Link(c.Params("id"))
+	if l == nil {
+		return problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(c.Params("id"))
+	}
+	d := now.Device(l.Answering)
+	def, _ := protocol.Named(l.Protocol)
+	if d == nil || d.PortFor(l) == nil {
+		return problem.New("gone", "The device has no port on the line of the link.", "Give it one.").At(c.Params("id"))
+	}
+	ctx, cancel := context.WithTimeout(c.Context(), 30*time.Second)
+	defer cancel()
+	told, err := s.Engine.Survey(ctx, l.ID)
+	if err != nil {
+		return err
+	}
+	view := SurveyView{Rows: []SurveyRow{}}
+	port := d.PortFor(l)
+	for _, setting := range def.Settings {
+		says, ok := told[setting.Key]
+		if !ok {
+			continue
+		}
+		row := SurveyRow{Key: setting.Key, Title: setting.Title, Unit: setting.Unit, Plan: def.Value(port.Settings, setting.Key), Says: says}
+		row.Known = port.Knows(setting.Key) && !(row.Plan.String() == "" || row.Plan.String() == "0")
+		row.Same = row.Known && row.Plan == says
+		view.Rows = append(view.Rows, row)
+	}
+	return c.JSON(view)
 }
 
 // postDrawn puts a device on a line that a file describes; a dry run says what it would be.

@@ -348,3 +348,20 @@ type UnreadView struct {
 	What   string `json:"what"`
 	Reason string `json:"reason"`
 }
+
+// SurveyView is what a device says that it is set to, beside what the plan says.
+type SurveyView struct {
+	Rows []SurveyRow `json:"rows"`
+}
+
+// SurveyRow is one such setting.
+type SurveyRow struct {
+	Key   string          `json:"key"`
+	Title string          `json:"title"`
+	Unit  string          `json:"unit,omitempty"`
+	Plan  protocol.Scalar `json:"plan"`
+	Says  protocol.Scalar `json:"says"`
+	// Known is set where the plan says something, and Same where it says the same.
+	Known bool `json:"known"`
+	Same  bool `json:"same"`
+}

@@ -146,6 +146,13 @@ type Identifier interface {
 	Identify() (text string, by string, reply Reply)
 }
 
+// Surveyor is a Conn that can ask the device what its answering end is set to.
+type Surveyor interface {
+	// Survey returns the settings that the device tells, by their keys. The reply is the
+	// last one.
+	Survey() (protocol.Settings, Reply)
+}
+
 // Reporter is a Conn whose device sends values without being asked for each:
 // that of every protocol with protocol.Reports.
 type Reporter interface {

@@ -65,3 +65,32 @@ func (e *Engine) Held(ctx context.Context, linkID string) (held []protocol.Held,
 		after = next
 	}
 }
+
+// Survey asks the device of a link what its answering end is set to.
+func (e *Engine) Survey(ctx context.Context, linkID string) (told protocol.Settings, err error) {
+	var reply Reply
+	can := true
+	err = e.with(ctx, linkID, func(r *runner, conn Conn, lost Reply) {
+		if conn == nil {
+			reply = lost
+			return
+		}
+		var surveyor Surveyor
+		if surveyor, can = conn.(Surveyor); !can {
+			return
+		}
+		began := time.Now()
+		told, reply = surveyor.Survey()
+		r.hub.record(r.era, r.exchange("ask what it is set to", &reply, began, time.Since(began)), nil)
+	})
+	switch {
+	case err != nil:
+		return nil, err
+	case !can:
+		return nil, problem.New("cannot-ask", "Its protocol has no question for what a device is set to.", "").At(linkID)
+	case !reply.OK():
+		return nil, problem.New("not-told", fmt.Sprintf("The device does not tell what it is set to: %s.", reply.Sentence),
+			"Try the link: the five stops say how far it answers.").At(linkID)
+	}
+	return told, nil
+}

@@ -168,11 +168,12 @@ func (a *adapter) Lost(netip.AddrPort) {}
 
 // assembly is the data of an instance (volume 1, clause 5A-5: attribute 3, its size 4).
 func (a *adapter) assembly(instance int) (data []byte, ok bool) {
-	area, size := family.AreaIn, a.setting(family.KeyInOctets).Int()
+	settings := a.Settings()
+	area, size := family.AreaIn, family.Cyclic.Int(settings, family.KeyInOctets)
 	switch instance {
 	case a.setting(family.KeyInInstance).Int():
 	case a.setting(family.KeyOutInstance).Int():
-		area, size = family.AreaOut, a.setting(family.KeyOutOctets).Int()
+		area, size = family.AreaOut, family.Cyclic.Int(settings, family.KeyOutOctets)
 	default:
 		return nil, false
 	}

@@ -2,6 +2,7 @@ package enip
 
 import (
 	"encoding/binary"
+	"errors"
 	"slices"
 	"strings"
 
@@ -35,13 +36,23 @@ func (t *talk) tag(r *wire.Request, a *wire.Answer, fault bench.Fault) {
 	}
 	le := binary.LittleEndian
 	switch r.Service {
-	case wire.ReadTag:
-		data, err := kind.Append(le.AppendUint16(nil, uint16(kind)), v)
+	case wire.ReadTag, wire.ReadPart:
+		values, err := kind.Append(nil, v)
+		if err == nil && len(r.Data) >= 2 {
+			values, err = t.elements(r, kind, values, int(le.Uint16(r.Data)))
+		}
 		if err != nil {
-			a.Status = 0x0C
+			a.Status, a.Extended = 0xFF, []uint16{0x2105} // beyond the end
 			return
 		}
-		a.Data = data
+		from := 0
+		if r.Service == wire.ReadPart && len(r.Data) >= 6 {
+			from = min(int(le.Uint32(r.Data[2:])), len(values))
+		}
+		if values = values[from:]; len(values) > mostOfTag {
+			values, a.Status = values[:mostOfTag], 0x06
+		}
+		a.Data = append(le.AppendUint16(nil, uint16(kind)), values...)
 	case wire.WriteTag:
 		switch {
 		case len(r.Data) < 4:
@@ -61,6 +72,33 @@ func (t *talk) tag(r *wire.Request, a *wire.Answer, fault bench.Fault) {
 	default:
 		a.Status = 0x08
 	}
+}
+
+// mostOfTag is how many octets of a tag fit into an answer, in whole values.
+const mostOfTag = 240
+
+// elements appends those of an array that follow the one that is named.
+func (t *talk) elements(r *wire.Request, kind family.Kind, values []byte, count int) ([]byte, error) {
+	p := r.Path
+	p.Names = slices.Clone(p.Names)
+	last := &p.Names[len(p.Names)-1]
+	for i := 1; i < count; i++ {
+		if len(last.Indexes) != 1 {
+			return nil, errors.New("it is no array")
+		}
+		next := *last
+		next.Indexes = []uint32{last.Indexes[0] + uint32(i)}
+		name := wire.Path{Names: append(slices.Clone(p.Names[:len(p.Names)-1]), next), Class: -1, Instance: -1, Attribute: -1}
+		v, ok := t.device.Memory.Value(address.Named(family.Tags, name.String()))
+		if !ok {
+			return nil, errors.New("it has fewer elements")
+		}
+		var err error
+		if values, err = kind.Append(values, v); err != nil {
+			return nil, err
+		}
+	}
+	return values, nil
 }
 
 func (t *talk) held(at address.Address) (protocol.Held, bool) {

@@ -3,6 +3,7 @@ package enip
 import (
 	"encoding/binary"
 	"fmt"
+	"slices"
 	"strings"
 
 	"ferry/internal/core/exchange"
@@ -20,6 +21,10 @@ type asked struct {
 	request wire.Request
 	wanted  []protocol.Wanted
 	bits    []int // of a tag, that each wants; -1 for the whole
+	// elements is how many of an array are asked for at once, each of so many octets; 1 for
+	// no array.
+	elements, octets int
+	whole            bool // what was answered was put together of several answers
 }
 
 // questions are those for places: one for each tag, and for each attribute.
@@ -48,7 +53,98 @@ func questions(wanted []protocol.Wanted) (list []asked, wrong []field.Sampled) {
 		}
 		list[i].wanted, list[i].bits = append(list[i].wanted, w), append(list[i].bits, bit)
 	}
-	return list, wrong
+	return together(list), wrong
+}
+
+// mostElements bounds those of an array that are asked for at once.
+const mostElements = 2000
+
+// together makes one question of those for elements of an array that follow each other.
+func together(list []asked) []asked {
+	merged := list[:0]
+	for _, q := range list {
+		q.elements = 1
+		q.octets = family.KindOf(q.wanted[0].Shape.Type).Octets()
+		if n := len(merged); n > 0 && merged[n-1].follows(&q) {
+			last := &merged[n-1]
+			last.elements++
+			last.wanted, last.bits = append(last.wanted, q.wanted...), append(last.bits, q.bits...)
+			last.request.Data = le.AppendUint16(nil, uint16(last.elements))
+			continue
+		}
+		merged = append(merged, q)
+	}
+	return merged
+}
+
+// follows reports whether next asks for the element behind the last one of q.
+func (q *asked) follows(next *asked) bool {
+	one := func(a *asked) (path *wire.Path, index uint32, ok bool) {
+		names := a.request.Path.Names
+		if a.request.Service != wire.ReadTag || len(names) == 0 || a.octets == 0 || a.wanted[0].Shape.Type == value.TypeBool ||
+			len(a.wanted) != a.elements || a.bits[0] >= 0 {
+			return nil, 0, false
+		}
+		last := names[len(names)-1]
+		if len(last.Indexes) != 1 {
+			return nil, 0, false
+		}
+		return &a.request.Path, last.Indexes[0], true
+	}
+	p, from, ok := one(q)
+	r, at, okNext := one(next)
+	if !ok || !okNext || q.elements >= mostElements || len(p.Names) != len(r.Names) || q.wanted[0].Shape.Type != next.wanted[0].Shape.Type {
+		return false
+	}
+	k := len(p.Names) - 1
+	for i := range p.Names[:k] {
+		if p.Names[i].Text != r.Names[i].Text || !slices.Equal(p.Names[i].Indexes, r.Names[i].Indexes) {
+			return false
+		}
+	}
+	return p.Names[k].Text == r.Names[k].Text && at == from+uint32(q.elements)
+}
+
+// partial is the status of an answer that holds only the first part.
+const partial = 0x06
+
+// mostParts and mostWhole bound what is put together of parts.
+const (
+	mostParts = 400
+	mostWhole = 1 << 16
+)
+
+// rest asks for what did not fit into the answer to a question for a tag (Read Tag Fragmented:
+// the count of elements, and the octet from which on).
+func (c *conn) rest(q *asked, a *wire.Answer) *field.Reply {
+	if a.Status != partial || q.request.Service != wire.ReadTag {
+		return nil
+	}
+	whole := append([]byte(nil), a.Data...)
+	for part := 0; a.Status == partial; part++ {
+		if len(whole) < 2 || part >= mostParts || len(whole) > mostWhole {
+			reply := c.Garbled(fmt.Errorf("the parts of the answer have no end, after %d octets", len(whole)))
+			return &reply
+		}
+		r := wire.Request{Service: wire.ReadPart, Path: q.request.Path,
+			Data: le.AppendUint32(append([]byte(nil), q.request.Data...), uint32(len(whole)-2))}
+		more, failed := c.ask(&r, nil)
+		if failed != nil {
+			return failed
+		}
+		if more.Status != 0 && more.Status != partial {
+			*a = more
+			return nil
+		}
+		if len(more.Data) <= 2 || more.Data[0] != whole[0] || more.Data[1] != whole[1] {
+			reply := c.Garbled(fmt.Errorf("a part of the answer holds nothing, or another type"))
+			return &reply
+		}
+		whole = append(whole, more.Data[2:]...)
+		a.Status = more.Status
+	}
+	a.Data, q.whole = whole, true
+	return nil
 }
 
 func pathOf(name string) (p wire.Path, bit int, err error) {
@@ -102,6 +198,9 @@ func (c *conn) askItems(wanted []protocol.Wanted) (field.Reply, []field.Sampled)
 				if err != nil {
 					return c.Garbled(err), nil
 				}
+				if failed := c.rest(&list[i], &answer); failed != nil {
+					return *failed, nil
+				}
 				samples = append(samples, list[i].samples(&answer, c.PlaceOf)...)
 			}
 			return done, samples
@@ -114,6 +213,9 @@ func (c *conn) askItems(wanted []protocol.Wanted) (field.Reply, []field.Sampled)
 	for i := range list {
 		a, failed := c.ask(&list[i].request, nil)
 		if failed != nil {
+			return *failed, nil
+		}
+		if failed := c.rest(&list[i], &a); failed != nil {
 			return *failed, nil
 		}
 		got := list[i].samples(&a, c.PlaceOf)
@@ -136,9 +238,19 @@ func (q *asked) samples(a *wire.Answer, place func([]byte) int) (list []field.Sa
 			no := declined(a)
 			s.Quality, s.Reason, s.Code = value.Bad, no.Sentence, no.Code
 		case q.request.Service == wire.ReadTag:
-			s.Value, err = valueOfTag(a.Data, q.bits[i], w.Shape)
-			s.From = place(a.Data) + 2
-			s.To = s.From + len(a.Data) - 2
+			data, at := a.Data, 0
+			if q.elements > 1 && len(data) >= 2 {
+				if at = i * q.octets; len(data) < 2+at+q.octets {
+					err = fmt.Errorf("%d elements were asked for, and the answer ends before this one", q.elements)
+					break
+				}
+				data = append(append(make([]byte, 0, 2+q.octets), data[:2]...), data[2+at:2+at+q.octets]...)
+			}
+			s.Value, err = valueOfTag(data, q.bits[i], w.Shape)
+			if s.From, s.To = -1, -1; !q.whole {
+				s.From = place(a.Data) + 2 + at
+				s.To = s.From + len(data) - 2
+			}
 		default:
 			var at, octets int
 			s.Value, at, octets, err = valueIn(a.Data, w)

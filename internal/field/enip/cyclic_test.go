@@ -3,6 +3,8 @@ package enip_test
 import (
 	"context"
 	"fmt"
+	"net"
+	"net/netip"
 	"strings"
 	"testing"
 	"time"
@@ -214,4 +216,165 @@ func TestCyclicLost(t *testing.T) {
 func exchangeFields(x *exchange.Exchange) [][]exchange.Field {
 	driver, _, _ := field.DriverOf("enip-cyclic")
 	return driver.Dissect(x.Frames, nil)
+}
+
+// onPlant is the reactor as a device of the plant: its stand-in is at an address of the
+// network like any other.
+func onPlant(t *testing.T, more protocol.Settings) (*field.Engine, func() int) {
+	t.Helper()
+	s := reactor(t, more)
+	b := bench.New()
+	if err := b.Sync(s); err != nil {
+		t.Fatal(err)
+	}
+	at := netip.MustParseAddrPort(b.List(s)[0].Addr)
+	port := protocol.OfInt(int(at.Port()))
+	real := *s
+	real.Devices = append([]site.Device(nil), s.Devices...)
+	real.Devices[1].Ports = []site.Port{s.Devices[1].Ports[0]}
+	real.Devices[1].Ports[0].Host = at.Addr().String()
+	real.Devices[1].Ports[0].Settings = with(s.Devices[1].Ports[0].Settings, protocol.Settings{protocol.KeyPort: port})
+	real.Links = []site.Link{s.Links[0]}
+	real.Links[0].Settings = with(s.Links[0].Settings, protocol.Settings{protocol.KeyPort: port})
+	e := field.NewEngine(&real, b)
+	t.Cleanup(func() {
+		e.Close()
+		if err := b.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	if err := e.SetMode(field.Plant); err != nil {
+		t.Fatal(err)
+	}
+	return e, func() int { return dose(t, b, s) }
+}
+
+// TestCyclicOnPlant: nothing is in run, and no output in effect, before the lock was opened
+// and that was ordered; nor after the connection was lost.
+func TestCyclicOnPlant(t *testing.T) {
+	e, taken := onPlant(t, nil)
+	live := func(id string) field.Live { l, _ := e.Hub.Point(id); return l }
+	refused := func(point, text string) {
+		t.Helper()
+		o, err := e.Prepare(context.Background(), point, text)
+		if err == nil {
+			_, err = e.Write(context.Background(), "test", o.Token)
+		}
+		if err == nil || !strings.Contains(err.Error(), "locked") {
+			t.Errorf("%s is written while it is locked: %v", point, err)
+		}
+	}
+	if err := e.Start(nil); err != nil {
+		t.Fatal(err)
+	}
+	wait(t, "intensities", func() bool { return live("i9").Quality == value.Good })
+	refused("d2", "350")
+	refused("Run", "1")
+	e.Unlock(time.Minute)
+	if r := write(t, e, "d2", "350"); !r.OK {
+		t.Fatalf("%+v", r)
+	}
+	time.Sleep(300 * time.Millisecond)
+	if n := taken(); n != 0 {
+		t.Errorf("in idle the device took %d", n)
+	}
+	if r := write(t, e, "Run", "1"); !r.OK {
+		t.Fatalf("%+v", r)
+	}
+	wait(t, "the dose", func() bool { return taken() == 350 })
+	e.Unlock(0)
+	refused("d2", "400")
+	refused("Run", "0")
+	refused("Enabled", "0")
+	e.Stop(nil)
+	if err := e.Start(nil); err != nil {
+		t.Fatal(err)
+	}
+	wait(t, "intensities again", func() bool { return live("i9").Quality == value.Good && live("Run").AtMs > 0 })
+	wait(t, "idle", func() bool { return live("Run").Shown == "off" && live("d2").Shown == "0" })
+	if n := taken(); n != 350 {
+		t.Errorf("the device has %d, and nobody ordered that", n)
+	}
+}
+
+// TestPlainOnPlant: where what is sent is in effect at once, the connection is opened by an
+// order alone.
+func TestPlainOnPlant(t *testing.T) {
+	plain := protocol.Settings{family.KeyOutFormat: protocol.OfText(family.FormatPlain)}
+	e, _ := onPlant(t, plain)
+	live := func(id string) field.Live { l, _ := e.Hub.Point(id); return l }
+	if err := e.Start(nil); err != nil {
+		t.Fatal(err)
+	}
+	wait(t, "why it is not open", func() bool { return strings.Contains(live("i1").Reason, "takes effect at once") })
+	for _, x := range e.Hub.Exchanges(0, 1000) {
+		for _, f := range x.Frames {
+			if f.Out && (f.Datagram || len(f.Octets) > 100) {
+				t.Fatalf("%s is sent: % X", x.Operation, f.Octets)
+			}
+		}
+	}
+	if o, err := e.Prepare(context.Background(), "Enabled", "1"); err != nil {
+		t.Fatal(err)
+	} else if _, err := e.Write(context.Background(), "test", o.Token); err == nil || !strings.Contains(err.Error(), "locked") {
+		t.Errorf("it is opened while it is locked: %v", err)
+	}
+	if r, err := e.Try(context.Background(), "up"); err != nil || r.StopsAt == nil {
+		t.Errorf("a try opens it: %+v, %v", r, err)
+	}
+}
+
+// TestFlood: what anybody sends to the port of the packets changes nothing.
+func TestFlood(t *testing.T) {
+	e, _ := benched(t, reactor(t, nil))
+	if err := e.Start(nil); err != nil {
+		t.Fatal(err)
+	}
+	live := func(id string) field.Live { l, _ := e.Hub.Point(id); return l }
+	wait(t, "intensities", func() bool { return live("i9").Quality == value.Good })
+	// A packet that came, as others may have recorded it.
+	var packet []byte
+	wait(t, "a packet", func() bool {
+		for _, x := range e.Hub.Exchanges(0, 100, "up") {
+			for _, f := range x.Frames {
+				if f.Datagram && !f.Out {
+					packet = append([]byte(nil), f.Octets...)
+				}
+			}
+		}
+		return packet != nil
+	})
+	for _, from := range []string{"127.0.0.1", "127.0.0.9"} { // an address of the device, and one of nobody
+		socket, err := net.DialUDP("udp4", &net.UDPAddr{IP: net.ParseIP(from)}, &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1), Port: 2222})
+		if err != nil {
+			t.Skip("the port of the packets is another program's: ", err)
+		}
+		for i := range 20_000 {
+			forged := append([]byte(nil), packet...)
+			switch i % 4 {
+			case 0: // as it was
+			case 1: // with other inputs, and a number that comes later
+				if from == "127.0.0.1" {
+					continue // who has the device's address and its identifier is the device
+				}
+				copy(forged[10:], []byte{0xFF, 0xFF, 0x7F, 0})
+				for k := 20; k < len(forged); k++ {
+					forged[k] = 0x7F
+				}
+			case 2: // of another connection
+				forged[6] ^= 0xA5
+			default:
+				forged = forged[:i%len(forged)]
+			}
+			_, _ = socket.Write(forged)
+		}
+		_ = socket.Close()
+	}
+	time.Sleep(300 * time.Millisecond)
+	if l := live("i9"); l.Quality != value.Good || l.Value.Float() > 1e6 || l.Value.Float() < 1 {
+		t.Errorf("after the flood an intensity is %+v", l)
+	}
+	if l := live("Connected"); l.Shown != "on" {
+		t.Errorf("after the flood: %+v", l)
+	}
 }

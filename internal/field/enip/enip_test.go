@@ -102,6 +102,44 @@ func TestAsked(t *testing.T) {
 	}
 }
 
+// TestArrays: elements that follow each other are read together, in as many parts as they
+// need; beyond the end of an array each says so, and the others are read.
+func TestArrays(t *testing.T) {
+	e, b := auger(t, nil)
+	s := *e.Site()
+	d := s.Devices[1]
+	d.Points = nil
+	for i := range 150 {
+		at := address.Named(family.Tags, fmt.Sprintf("Row[3].Turns[%d]", i))
+		d.Points = append(d.Points, site.Point{ID: fmt.Sprintf("t%d", i), Name: fmt.Sprintf("Turn %d", i), Address: at, Type: "float32",
+			Access: site.ReadOnly, PaceMs: 100})
+	}
+	s.Devices = []site.Device{s.Devices[0], d}
+	if err := b.Sync(&s); err != nil {
+		t.Fatal(err)
+	}
+	e.Update(&s, 1)
+	if err := e.Start(nil); err != nil {
+		t.Fatal(err)
+	}
+	wait(t, "all elements", func() bool {
+		for i := range 150 {
+			if l, _ := e.Hub.Point(fmt.Sprintf("t%d", i)); l.Quality != value.Good || l.Value.Float() == 0 {
+				return false
+			}
+		}
+		return true
+	})
+	list := e.Hub.Exchanges(0, 100, "up")
+	parts := 0
+	for _, x := range list {
+		parts = max(parts, len(x.Frames)/2)
+	}
+	if parts > 12 {
+		t.Errorf("they took %d questions in one exchange", parts)
+	}
+}
+
 // TestWrong: each fault stops the message where it belongs, and no value of another type is
 // taken for good.
 func TestWrong(t *testing.T) {

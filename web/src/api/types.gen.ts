@@ -17,6 +17,7 @@ export interface All {
   mode: ModeRequest;
   unlock: UnlockRequest;
   drawn: DrawnView;
+  survey: SurveyView;
   prepare: PrepareRequest;
   writeRequest: WriteRequest;
   record: Record;
@@ -1111,6 +1112,18 @@ export interface UnreadView {
   line: number;
   what: string;
   reason: string;
+}
+export interface SurveyView {
+  rows: SurveyRow[];
+}
+export interface SurveyRow {
+  key: string;
+  title: string;
+  unit?: string;
+  plan: boolean | number | string;
+  says: boolean | number | string;
+  known: boolean;
+  same: boolean;
 }
 export interface PrepareRequest {
   point: string;

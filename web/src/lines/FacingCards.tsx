@@ -1,8 +1,18 @@
 import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { post, useEdit } from "../api/client";
 import { useLive } from "../api/live";
 import { deviceOf } from "../api/site";
-import type { EndFix, Facing, LinkView, NotedView, SiteView, StandingPoint } from "../api/types.gen";
+import type {
+  EndFix,
+  Facing,
+  LinkView,
+  NotedView,
+  SiteView,
+  StandingPoint,
+  SurveyRow,
+  SurveyView,
+} from "../api/types.gen";
 import { Mark, markOf } from "../shared/Mark";
 import { attempt, say } from "../shared/toast";
 import { clock, shown } from "../shared/ui";
@@ -84,6 +94,7 @@ export function FacingCards({ site, link, facing }: { site: SiteView; link: Link
           ))}
         </section>
       )}
+      <Survey site={site} link={link} />
       <section className="mt-4" aria-label="To be typed at the far end">
         <h3 className="mb-1">To be typed at the far end</h3>
         <ul className="mono">
@@ -114,6 +125,84 @@ export function FacingCards({ site, link, facing }: { site: SiteView; link: Link
         </ul>
       </section>
     </>
+  );
+}
+
+/** What the device says that it is set to, beside the plan. */
+function Survey({ site, link }: { site: SiteView; link: LinkView }) {
+  const edit = useEdit();
+  const [rows, setRows] = useState<SurveyRow[]>();
+  const [busy, setBusy] = useState(false);
+  const device = deviceOf(site, link.answering);
+  const ask = async () => {
+    setBusy(true);
+    await attempt(async () => setRows((await post<SurveyView>(`/api/links/${link.id}/survey`)).rows));
+    setBusy(false);
+  };
+  const others = rows?.filter((r) => !r.same) ?? [];
+  const note = () =>
+    attempt(async () => {
+      if (!device) return;
+      const keys = others.map((r) => r.key);
+      const told = Object.fromEntries(others.map((r) => [r.key, r.says]));
+      const ports = device.ports.map((p) =>
+        p.line === link.line && p.protocol === link.protocol
+          ? { ...p, settings: { ...p.settings, ...told }, unknown: p.unknown?.filter((k) => !keys.includes(k)) }
+          : p,
+      );
+      await edit(`noted what ${device.name} says that it is set to`, [
+        {
+          kind: "device" as const,
+          id: device.id,
+          base: site.versions["device:" + device.id] ?? 0,
+          after: { ...withoutPoints(device), ports },
+        },
+      ]);
+      setRows(rows?.map((r) => ({ ...r, plan: r.says, known: true, same: true })));
+      say("Noted. Ctrl Z takes it back.");
+    });
+  return (
+    <section className="mt-4" aria-label="What the device says">
+      <button type="button" className="button" disabled={busy} onClick={() => void ask()}>
+        {busy ? "Asking…" : "Ask the device what it has"}
+      </button>
+      {rows?.length === 0 && (
+        <p className="small soft mt-2">It tells neither who it is nor how large its assemblies are.</p>
+      )}
+      {rows && rows.length > 0 && (
+        <table className="rows mt-2" aria-label="What the device says">
+          <thead>
+            <tr>
+              <th>
+                <span className="sr-only">Setting</span>
+              </th>
+              <th>Plan</th>
+              <th>
+                <span className="sr-only">The same</span>
+              </th>
+              <th>Device</th>
+            </tr>
+          </thead>
+          <tbody>
+            {rows.map((r) => (
+              <tr key={r.key}>
+                <td className="small soft">{r.title}</td>
+                <td className="mono">{r.known ? String(r.plan) : "not known"}</td>
+                <td>
+                  <Mark kind={r.same ? "good" : r.known ? "fault" : "not-yet"} size={14} />
+                </td>
+                <td className="mono">{String(r.says)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {others.length > 0 && (
+        <button type="button" className="button mt-1" onClick={() => void note()}>
+          Note what it says
+        </button>
+      )}
+    </section>
   );
 }
 

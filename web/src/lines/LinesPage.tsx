@@ -100,7 +100,7 @@ export function LinesPage() {
               site file from the menu at the top right.
             </Empty>
           )}
-          {site.devices.length > 30 && (
+          {site.devices.length > 40 && (
             <div className="mb-3 flex flex-wrap items-center gap-2">
               <input
                 className="input !w-[260px]"
