@@ -16,16 +16,21 @@ type Beat struct {
 	gone bool
 }
 
-// Pacer runs all that is due in cycles, on one thread that sleeps by the clock of the
+// Pacer runs all that is due in cycles, one after the other, and sleeps by the clock of the
 // system: a timer of the runtime for each would be up to a millisecond late.
 type Pacer struct {
 	mu    sync.Mutex
 	beats beats
 	runs  bool
+	alarm *alarm // nil where the system has none
 }
 
-// longestSleep is how long the pacer may sleep without looking for what is new.
-const longestSleep = 2 * time.Millisecond
+// longestSleep is how long the pacer may sleep without looking for what is new, where
+// nobody can wake it, and longestWait where somebody can.
+const (
+	longestSleep = 2 * time.Millisecond
+	longestWait  = time.Second
+)
 
 // Add has something run from a time on.
 func (p *Pacer) Add(b *Beat) {
@@ -33,8 +38,16 @@ func (p *Pacer) Add(b *Beat) {
 	defer p.mu.Unlock()
 	heap.Push(&p.beats, b)
 	if !p.runs {
-		p.runs = true
+		p.runs, p.alarm = true, newAlarm()
 		go p.run()
+	}
+	p.wake(b)
+}
+
+// wake ends the sleep where something is due before all else. The lock is held.
+func (p *Pacer) wake(b *Beat) {
+	if p.alarm != nil && b.at == 0 {
+		p.alarm.set(0)
 	}
 }
 
@@ -49,6 +62,7 @@ func (p *Pacer) Hurry(b *Beat, due time.Time) {
 	case due.Before(b.Due):
 		b.Due = due
 		heap.Fix(&p.beats, b.at)
+		p.wake(b)
 	}
 }
 
@@ -59,21 +73,33 @@ func (p *Pacer) Drop(b *Beat) {
 	if b.gone = true; b.at >= 0 && b.at < len(p.beats) && p.beats[b.at] == b {
 		heap.Remove(&p.beats, b.at)
 	}
+	if len(p.beats) == 0 && p.alarm != nil {
+		p.alarm.set(0) // it has nothing to wait for
+	}
 }
 
 func (p *Pacer) run() {
 	for {
 		p.mu.Lock()
 		if len(p.beats) == 0 {
-			p.runs = false
+			if p.runs = false; p.alarm != nil {
+				p.alarm.close()
+				p.alarm = nil
+			}
 			p.mu.Unlock()
 			return
 		}
 		now := time.Now()
 		b := p.beats[0]
 		if wait := b.Due.Sub(now); wait > 0 {
+			alarm := p.alarm
+			if alarm != nil {
+				alarm.set(min(wait, longestWait))
+			}
 			p.mu.Unlock()
-			Near(now.Add(min(wait, longestSleep)))
+			if alarm == nil || !alarm.wait() {
+				Near(now.Add(min(wait, longestSleep)))
+			}
 			continue
 		}
 		heap.Pop(&p.beats)
