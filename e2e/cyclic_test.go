@@ -1,8 +1,11 @@
 package e2e
 
 import (
+	"encoding/json"
+	"fmt"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -111,4 +114,50 @@ func TestFishCounter(t *testing.T) {
 	b.until("results come", `/Result number\s[\s\S]{0,60}?\br\s+([3-9]|\d\d)\s/.test(document.body.innerText)`)
 	b.to("/lines/link/lss-counter")
 	b.until("it waits no more", `!document.body.innerText.includes("waits for its number")`)
+}
+
+// TestAuger: the turns of a feed auger, four a second, are read at five paces, and what
+// each of them sees is said.
+func TestAuger(t *testing.T) {
+	f := start(t, "demo", t.TempDir())
+	var site map[string]any
+	if err := json.Unmarshal([]byte(f.text(t, "/api/file/site.json")), &site); err != nil {
+		t.Fatal(err)
+	}
+	// A machine that is short of time reads late once in a while, and then that is said.
+	const rarely = `|about every \d{2,}(st|nd|rd|th) count passes unseen|\d+ of \d{3,} counts passed unseen`
+	paces := []struct {
+		ms   int
+		says string
+	}{{1000, `is seen [\d.]+ times: \d+ of \d+ counts passed unseen, and the value jumps by up to \d`},
+		{300, `about every [567]th count passes unseen`}, {200, `None was lost in \d+ reads, but one that comes a little late loses one` + rarely},
+		{120, `and each was seen; when it came is known to a read` + rarely}, {50, `\d+ of \d+ reads brought nothing new` + rarely}}
+	list := make([]played, len(paces))
+	for i := range list {
+		list[i].device = "auger"
+	}
+	copyFor(t, site, slices.Clone(site["devices"].([]any)), slices.Clone(site["links"].([]any)), list, "198.51.100.",
+		func(string, map[string]any, map[string]any) {})
+	for _, d := range site["devices"].([]any) {
+		device := d.(map[string]any)
+		at := slices.IndexFunc(list, func(p played) bool { return p.device == device["id"] })
+		if at < 0 {
+			continue
+		}
+		turns := device["points"].([]any)[0].(map[string]any)
+		turns["paceMs"] = paces[at].ms
+		device["name"] = fmt.Sprintf("Auger at %d ms", paces[at].ms)
+	}
+	f.post(t, "/api/file/site.json", site)
+	links := make([]string, len(list))
+	for i := range list {
+		links[i] = "lss-" + list[i].device
+	}
+	f.post(t, "/api/run/start", map[string]any{"links": links})
+	time.Sleep(12 * time.Second)
+	b := f.open(t, "/timetable?line=uvhall")
+	for i, p := range paces {
+		b.choose("Device of the samples", list[i].device)
+		b.until(fmt.Sprintf("what %d ms sees", p.ms), fmt.Sprintf(`new RegExp(%q).test(document.querySelector('table[aria-label="Sampling"]').innerText)`, p.says))
+	}
 }

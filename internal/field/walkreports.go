@@ -60,7 +60,11 @@ func (w *walk) reported(ctx context.Context) {
 			"Look whether the device is in run mode, and whether another end has taken what it reports.")
 		return
 	}
-	w.route.Set(route.Session, route.Good, begun(w.who())+" takes what is wanted of it.", "")
+	talks := begun(w.who()) + " takes what is wanted of it."
+	if len(g.refused) > 0 {
+		talks = begun(w.who()) + " talks with this end."
+	}
+	w.route.Set(route.Session, route.Good, talks, "")
 	if w.reportedPoints(r, g, took) {
 		w.reportedPace(r, g, took)
 	}
@@ -264,7 +268,7 @@ func (w *walk) reportedPace(r *runner, g *told, took time.Duration) {
 	rules, _ := r.def.Reports()
 	saw := fmt.Sprintf("%d messages came in %.1f s.", g.packets, took.Seconds())
 	for _, load := range rules.Expected(r.link.Settings, g.wanted) {
-		if load.Event || load.PeriodMs <= 0 || float64(took.Milliseconds()) < 3*load.PeriodMs {
+		if load.Event || load.Sent || load.PeriodMs <= 0 || float64(took.Milliseconds()) < 3*load.PeriodMs {
 			continue
 		}
 		for _, id := range load.Points {

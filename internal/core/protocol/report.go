@@ -41,7 +41,9 @@ type Load struct {
 	Octets   int
 	PeriodMs float64
 	Event    bool
-	Points   []string // ids of those that it brings
+	Points   []string // ids of those that it brings, or takes along
+	// Sent is set where this end sends it: of its points nothing comes by it.
+	Sent bool
 }
 
 // Lapse is what silence of an end that reports means. A point that reports on

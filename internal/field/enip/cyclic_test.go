@@ -180,6 +180,8 @@ func TestCyclicRefused(t *testing.T) {
 			t.Errorf("%s: it stops at %v: %s", c.fault, r.StopsAt, saw)
 		case !strings.Contains(saw, c.says):
 			t.Errorf("%s: %s", c.fault, saw)
+		case c.stop == "" && strings.Contains(saw, "doubt"):
+			t.Errorf("a device that is well is doubted: %s", saw)
 		}
 	}
 }

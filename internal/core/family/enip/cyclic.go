@@ -284,7 +284,7 @@ const aroundPacket = 18 + 8 + 20
 func (cyclicRules) Expected(s protocol.Settings, wanted []protocol.Wanted) (loads []protocol.Load) {
 	for _, w := range []Way{WayIn(s), WayOut(s)} {
 		load := protocol.Load{Title: fmt.Sprintf("instance %d, every %d ms", w.Instance, w.EveryMs),
-			Octets: aroundPacket + w.Size(Counted(s)), PeriodMs: float64(w.EveryMs)}
+			Octets: aroundPacket + w.Size(Counted(s)), PeriodMs: float64(w.EveryMs), Sent: w.Area == AreaOut}
 		for i := range wanted {
 			if block.Of(wanted[i].Address).Area == w.Area {
 				load.Points = append(load.Points, wanted[i].ID)
