@@ -28,6 +28,7 @@ run go test -count=1 -timeout 30m -run 'TestFigures|TestManyDevices|TestManyCros
 # Alone: packages of one command run at once.
 run go test -count=1 -timeout 30m -run TestRatios -v ./internal/field/modbus
 run go test -count=1 -timeout 30m -run TestRatios -v ./internal/field/blocktcp
+run go test -count=1 -timeout 30m -run 'TestRatios|TestSilence' -v ./internal/field/enip
 if [[ -n ${BEFORE:-} ]]; then
 	then=$PWD/.scratch/before
 	rm -rf "$then"

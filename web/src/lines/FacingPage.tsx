@@ -12,11 +12,11 @@ export function FacingPage({ site, link, facing }: { site: SiteView; link: LinkV
   const end = (id: string, word: string, right?: boolean) => (
     <div className={"card min-w-0 flex-1 p-3 " + (right ? "text-right" : "")}>
       <div className="small soft">{word}</div>
-      <div className="truncate">
-        <Link to="/lines/$kind/$id" params={{ kind: "device", id }} className="font-semibold hover:underline">
-          {nameOf(site, id)}
-        </Link>{" "}
-        <span className="mono">{host(id)}</span>
+      <div className={"flex min-w-0 items-baseline gap-2 " + (right ? "justify-end" : "")}>
+        <Link to="/lines/$kind/$id" params={{ kind: "device", id }} className="min-w-0 font-semibold hover:underline">
+          <LongName name={nameOf(site, id)} />
+        </Link>
+        <span className="mono shrink-0">{host(id)}</span>
       </div>
     </div>
   );
@@ -69,7 +69,7 @@ function Strip({ parts, most, right }: { parts: FacingPart[]; most: number; righ
           style={{
             background: colours[p.kind],
             color: "var(--tide-text)",
-            width: `${Math.max(p.kind === "data" ? 12 : p.kind === "header" ? 24 : 16, (p.octets / most) * 84)}%`,
+            width: `${Math.max(p.kind === "data" ? 18 : p.kind === "header" ? 24 : 16, (p.octets / most) * 84)}%`,
           }}
         >
           {p.title}
@@ -92,8 +92,7 @@ function Way({ site, link, way, most }: { site: SiteView; link: LinkView; way: F
     >
       <div className="mb-2 flex flex-wrap items-center gap-x-3 gap-y-1">
         <h3 className="flex min-w-0 items-baseline gap-1">
-          <LongName name={nameOf(site, from)} className="truncate" /> →{" "}
-          <LongName name={nameOf(site, to)} className="truncate" />
+          <LongName name={nameOf(site, from)} /> → <LongName name={nameOf(site, to)} />
         </h3>
         <span className="small soft min-w-0 flex-1">
           {way.said} {way.into ? "→" : "←"}{" "}
@@ -113,7 +112,7 @@ function Way({ site, link, way, most }: { site: SiteView; link: LinkView; way: F
       <div className="mono soft small mt-2 flex justify-between gap-4">
         <span>{way.askingRemark}</span>
         <span className="text-right">
-          {[way.answerRemark, way.free > 0 ? `${way.free} octets free` : ""].filter(Boolean).join("; ")}
+          {[way.answerRemark, way.free > 0 ? `${way.free} octet${way.free > 1 ? "s" : ""} free` : ""].filter(Boolean).join("; ")}
         </span>
       </div>
     </section>
