@@ -289,6 +289,9 @@ func (c *cyclic) timedOut(now time.Time, lasts time.Duration) {
 		if c.group.IsValid() {
 			c.ended.Sentence += fmt.Sprintf(": what it sends to the group %s does not arrive", c.group.Addr())
 		}
+		if want := family.Cyclic.Int(c.settings, family.KeyCyclicPort); c.mouth != nil && int(c.mouth.at.Port()) != want {
+			c.ended.Sentence += fmt.Sprintf("; port %d of this machine is another program's, and the device may send there alone", want)
+		}
 		c.state.Error = c.ended.Sentence
 	}
 	c.record()

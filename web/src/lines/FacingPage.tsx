@@ -112,7 +112,9 @@ function Way({ site, link, way, most }: { site: SiteView; link: LinkView; way: F
       <div className="mono soft small mt-2 flex justify-between gap-4">
         <span>{way.askingRemark}</span>
         <span className="text-right">
-          {[way.answerRemark, way.free > 0 ? `${way.free} octet${way.free > 1 ? "s" : ""} free` : ""].filter(Boolean).join("; ")}
+          {[way.answerRemark, way.free > 0 ? `${way.free} octet${way.free > 1 ? "s" : ""} free` : ""]
+            .filter(Boolean)
+            .join("; ")}
         </span>
       </div>
     </section>
