@@ -12,9 +12,10 @@ import (
 	"ferry/internal/field"
 )
 
-// sendsWithin is how long a write waits for the next packet; where the interval is longer,
-// one is sent at once.
-const sendsWithin = 100 * time.Millisecond
+// seenOff is how long a write waits to see the next packet leave. Later ones go with the
+// cycle all the same: none is sent between, which would be uneven, and the link has more
+// to do than to wait.
+const seenOff = 30 * time.Millisecond
 
 // WriteItem sets an output, which is sent from the next packet on, or a switch of the
 // connection.
@@ -43,7 +44,7 @@ func (c *cyclic) WriteItem(to protocol.Wanted, v value.Value, pass field.Pass) f
 	if refused != nil {
 		return *refused
 	}
-	defer left()
+	defer left() // from then on it goes with every packet: an output stays until it is changed
 	c.mu.Lock()
 	if !c.open {
 		c.mu.Unlock()
@@ -70,22 +71,13 @@ func (c *cyclic) WriteItem(to protocol.Wanted, v value.Value, pass field.Pass) f
 	} else {
 		c.sent = gone
 	}
-	soon := c.every > sendsWithin
-	if soon {
-		c.nextOut = now
-	}
-	beat := c.beat
 	c.emit(c.outputs(now))
 	c.mu.Unlock()
-	if soon {
-		paces.Hurry(beat, now)
-	}
-	late := time.NewTimer(2*sendsWithin + field.Sending)
+	late := time.NewTimer(seenOff)
 	defer late.Stop()
 	select {
 	case <-gone:
 	case <-late.C:
-		return field.Reply{Outcome: exchange.NoAnswer, Left: true, Sentence: "no packet has left within " + sendsWithin.String()}
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
