@@ -24,8 +24,8 @@ func TestLines(t *testing.T) {
 	// The ends disagree on the port: seen, said, and put right with a button.
 	b.fill("TCP port", "503\r")
 	b.sees("then the connection is refused")
-	b.until("a finding waits at the stop Lines",
-		`document.querySelector('header nav a[href="/lines"] [aria-label="1 finding"]')`)
+	b.until("a finding waits at the stop Lines, beside that of the UV reactor",
+		`document.querySelector('header nav a[href="/lines"] [aria-label="2 findings"]')`)
 	b.press("Try it")
 	b.sees("The message stops at Address.")
 	b.sees("nobody listens on port 503")

@@ -191,7 +191,7 @@ func (s *Server) tellAgain(of *site.Site, at time.Time) {
 		k.links = map[string]toldOf{}
 	}
 	for _, link := range links[:min(len(links), toldAtOnce)] {
-		k.links[link.ID] = toldOf{at, recording.Told(of, link, s.Engine.Hub.Exchanges(0, mostTold, link.ID))}
+		k.links[link.ID] = toldOf{at, recording.Told(of, link, s.Engine.Hub.Exchanges(0, mostTold, link.ID), at)}
 	}
 }
 

@@ -36,8 +36,9 @@ type Asking struct {
 	// finds it out.
 	Late float64
 	// Slow is set where the first answer over the connection was slower than the time
-	// limit.
-	Slow bool
+	// limit, and Manner is what else was seen of how the device answers while it was opened.
+	Slow   bool
+	Manner exchange.Manner
 
 	in        []byte // what came and is not taken yet, at its beginning the frame last read
 	taken     int
@@ -269,7 +270,8 @@ func (a *Asking) Lost(reply Reply) *Reply {
 // seen gives a reply what went over the connection for it, and how the device answered.
 func (a *Asking) seen(reply *Reply) {
 	reply.Frames = a.Tape.Frames()
-	reply.Manner |= a.Tape.Manner()
+	reply.Manner |= a.Tape.Manner() | a.Manner
+	a.Manner = 0
 	if a.Slow {
 		reply.Manner |= exchange.SlowFirst
 		a.Slow = false

@@ -193,13 +193,18 @@ func (t *liveTalk) view() TalkView {
 var toldCodes = []string{"silent-subscription", "retained-only", "sequence-gap", "unconfirmed-report", "unreadable-report",
 	"data-before-birth", "sender-gone", "host-absent", "interval-jitter", "cyclic-timeout", "size-differs", "never-run", "multicast-lost"}
 
-// Told judges what one link told and was told, in the order in which it went.
-func Told(s *site.Site, link *site.Link, list []exchange.Exchange) []finding.Finding {
+// lag is by how much at most what a link has said is recorded later.
+const lag = 2 * time.Second
+
+// Told judges what one link told and was told, in the order in which it went, as of now:
+// that nothing came since says something too.
+func Told(s *site.Site, link *site.Link, list []exchange.Exchange, now time.Time) []finding.Finding {
 	r := New(s)
 	for _, p := range Own(s, list) {
 		p.Number = 0 // of a recording that nobody has
 		r.assembler.Packet(&p)
 	}
+	r.judge.Until(now.Add(-lag))
 	r.assembler.Finish()
 	found := slices.DeleteFunc(r.judge.Findings(), func(f finding.Finding) bool {
 		// That a size is refused is seen in the exchange; here it is that of packets.

@@ -100,6 +100,8 @@ var own = []struct{ code, means, look string }{
 	{"pieces", "It sends its answers in pieces.", "Nothing: they are put together."},
 	{"slow-first", "It takes long for the first answer over a connection.",
 		"Give the first more time, and keep the connection."},
+	{"one-question", "It takes one question in a message.", "Nothing: it is asked one by one, which takes longer."},
+	{"small-messages", "It agrees to smaller messages than most.", "Nothing: more of them are needed for the same."},
 	{"absurd-value", "A number that no instrument of its unit shows.",
 		"Type, order of words, address: half of it may be of its neighbour."},
 	{"order-suspect", "The words make sense, and move smoothly, in another order only.", "Set that order."},

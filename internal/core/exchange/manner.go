@@ -14,6 +14,8 @@ const (
 	Dozes                            // ends the connection when it has been quiet for a while
 	Pieces                           // sends an answer in pieces
 	SlowFirst                        // takes long for the first answer over a connection
+	Singly                           // takes one question in a message
+	Small                            // agrees to smaller messages than most
 )
 
 // Told is what there is to say of a manner.
@@ -46,6 +48,8 @@ var Manners = []Told{
 	{Pieces, "pieces", "sends its answers in pieces", "They are put together."},
 	{SlowFirst, "slow-first", "takes longer than the time limit for its first answer over a connection",
 		"The first question is given more time."},
+	{Singly, "one-question", "takes one question in a message", "It is asked one by one."},
+	{Small, "small-messages", "agrees to smaller messages than most", "More of them are needed for the same."},
 }
 
 // MannersOf returns the manners of some codes; ok is false if one is not known.

@@ -98,6 +98,13 @@ func (j *Judge) Packet(p *capture.Packet) {
 	}
 }
 
+// Until says that the recording goes on to a time, though nothing was said any more.
+func (j *Judge) Until(at time.Time) {
+	if at.After(j.last) {
+		j.last = at
+	}
+}
+
 // Opened implements capture.Listener.
 func (j *Judge) Opened(c *capture.Conn) {
 	if c.Serial {

@@ -69,6 +69,8 @@ type Talk struct {
 	odd       proofs
 	numberless,
 	pieces proofs
+	singly   proofs
+	small    proofs
 	declines map[int]*proofs
 	refused  map[int][]block.Range // by error code
 	taken    map[string]*runs
@@ -269,6 +271,12 @@ func (t *Talk) manner(h *capture.Heard) {
 	if h.Manner&exchange.Pieces != 0 {
 		t.pieces.add(proofOf(h, ""))
 	}
+	if h.Manner&exchange.Singly != 0 {
+		t.singly.add(proofOf(h, "several were asked at once"))
+	}
+	if h.Manner&exchange.Small != 0 {
+		t.small.add(proofOf(h, ""))
+	}
 }
 
 // prove keeps a proof, whose words are only found where they are kept.
@@ -338,7 +346,7 @@ func (j *Judge) talking(t *Talk) (found []finding.Finding) {
 	add("broadcast-read", finding.Fault, 1, &t.toAll, "A question to everybody",
 		fmt.Sprintf("%d times every %s was asked at once; none may answer.", t.toAll.n, station),
 		fmt.Sprintf("Ask each by its %s.", station), "")
-	for manner, ps := range map[exchange.Manner]*proofs{exchange.OddStation: &t.odd,
+	for manner, ps := range map[exchange.Manner]*proofs{exchange.OddStation: &t.odd, exchange.Singly: &t.singly, exchange.Small: &t.small,
 		exchange.NoTransaction: &t.numberless, exchange.Pieces: &t.pieces} {
 		if ps.n*4 < t.Answered && manner == exchange.Pieces {
 			continue // now and then a message is parted on its way

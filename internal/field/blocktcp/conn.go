@@ -134,6 +134,9 @@ func (c *conn) setUp(size int, within time.Duration) field.Reply {
 		return c.Garbled(err)
 	}
 	c.Slow = slow
+	if c.size < min(size, family.UsualSize) {
+		c.Manner = exchange.Small
+	}
 	return field.Reply{Outcome: exchange.Answered}
 }
 

@@ -102,6 +102,34 @@ func TestAsked(t *testing.T) {
 	}
 }
 
+// TestWrites: tags and attributes are written and read back, by every way; what the device
+// does not take is said with its status.
+func TestWrites(t *testing.T) {
+	for name, settings := range map[string]protocol.Settings{"alone": nil,
+		"connected": {family.KeyOver: protocol.OfText("connected"), family.KeyRoute: protocol.OfText("1,0")}} {
+		t.Run(name, func(t *testing.T) {
+			e, b := auger(t, settings)
+			for _, c := range []struct{ point, text string }{{"set", "-42"}, {"mode", "5"}, {"limit", "123456"}} {
+				if r := write(t, e, c.point, c.text); !r.OK || r.ReadBack != c.text {
+					t.Errorf("%s: %+v", c.point, r)
+				}
+			}
+			if err := b.SetFault("feed", bench.Fault{Kind: "setup"}); err != nil {
+				t.Fatal(err)
+			}
+			if r := write(t, e, "set", "7"); r.OK || !strings.Contains(r.Sentence, "did not take it: device state conflict") {
+				t.Errorf("in set-up: %+v", r)
+			}
+			if err := b.SetFault("feed", bench.Fault{Kind: "retyped"}); err != nil {
+				t.Fatal(err)
+			}
+			if r := write(t, e, "set", "7"); r.OK || !strings.Contains(r.Sentence, "type mismatch") {
+				t.Errorf("of another type: %+v", r)
+			}
+		})
+	}
+}
+
 // TestArrays: elements that follow each other are read together, in as many parts as they
 // need; beyond the end of an array each says so, and the others are read.
 func TestArrays(t *testing.T) {

@@ -144,6 +144,21 @@ func (e *ear) part(p capture.Piece, frame []byte, t *TPDU) {
 	e.parts[p.Side], e.message[p.Side] = frames[:0], e.message[p.Side][:0]
 }
 
+// askedSize is how long messages may be by the question that sets a session up; 0 where it
+// is none.
+func askedSize(request []byte) int {
+	t, err := ParseTPDU(request)
+	if err != nil {
+		return 0
+	}
+	m, err := ParseMessage(t.Rest)
+	if err != nil {
+		return 0
+	}
+	_, size, _ := ParseSetup(&m)
+	return size
+}
+
 func (e *ear) whole(p capture.Piece, frame, rest []byte) {
 	m, err := ParseMessage(rest)
 	if err != nil {
@@ -172,6 +187,12 @@ func (e *ear) whole(p capture.Piece, frame, rest []byte) {
 		if m.Class != 0 || m.Code != 0 {
 			h.Outcome, h.Code = exchange.Declined, family.CodeOf(m.Class, m.Code)
 			return
+		}
+		if h.Function == Setup {
+			_, agreed, bad := ParseSetup(&m)
+			if asked := askedSize(h.Request); bad == nil && agreed < min(asked, family.UsualSize) {
+				h.Manner |= exchange.Small
+			}
 		}
 		e.items(h, &m)
 	})

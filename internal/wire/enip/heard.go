@@ -155,6 +155,8 @@ func (e *ear) frame(p capture.Piece, b []byte) {
 			h.Outcome, h.Broken = exchange.Garbled, err.Error()
 		case bad == nil && a.Service != asked.Service && a.Service != ReadPart:
 			h.Outcome, h.Broken = exchange.Garbled, "it answers another service than was asked"
+		case bad == nil && asked.Service == Multiple && a.Status == notKnown:
+			h.Manner |= exchange.Singly // it is asked one by one then
 		case a.Status != 0 && a.Status != partial:
 			if h.Code = family.CodeOf(a.Status, a.Extended); a.Status == embedded {
 				h.Code = e.firstOf(&a)
@@ -275,6 +277,7 @@ func (e *cyclicEar) Finish(*capture.Conn, time.Time) {}
 // General status codes that do not refuse all of a question.
 const (
 	partial  = 0x06
+	notKnown = 0x08
 	embedded = 0x1E
 )
 
