@@ -285,7 +285,7 @@ func TestFamiliesFoundTwice(t *testing.T) {
 		{"cloud tls", "expired", 0, "tls-failed"}, {"cloud tls", "name", 0, "tls-failed"}, {"cloud tls", "callers", 0, "tls-failed"},
 		{"edge", "gap", 0, "sequence-gap"}, {"edge", "unborn", 0, "data-before-birth"}, {"edge", "clock", 0, "clocks-apart"},
 		{"edge", "death", 0, "sender-gone"}, {"edge primaryHost", "hostless", 0, "host-absent"},
-		{"fh", "protected", 0, "refused"}, {"auger", "setup", 0, "refused"}, {"feed", "retyped", 0, "type-differs"},
+		{"fh", "protected", 0, "refused"}, {"auger", "setup", 0, "refused"}, {"cloud lively", "ghost", 0, "retained-only"}, {"feed", "retyped", 0, "type-differs"},
 		{"feed", "session", 0, "connection-limit"}, {"feed", "renamed", 0, "refused"}, {"feed", "context", 0, "answer-mismatch"},
 		{"feed", "silent", 0, "no-answer"}, {"feed", "garbage", 0, "answer-mismatch"}, {"feed", "short", 0, "answer-mismatch"},
 		{"feed", "drop", 0, "connection-dropped"}, {"feed", "delay", 1200, "late-answer"}, {"feed", "pieces", 40, "pieces"}, {"feed connected", "connections", 0, "connection-limit"},
@@ -297,6 +297,8 @@ func TestFamiliesFoundTwice(t *testing.T) {
 			port["settings"].(map[string]any)["tls"] = true
 		case "connected":
 			link["settings"].(map[string]any)["over"] = "connected"
+		case "lively": // that the broker still answers is what tells it from a way that is gone
+			link["settings"].(map[string]any)["keepAliveS"] = 5
 		case "primaryHost":
 			link["settings"].(map[string]any)["primaryHost"] = "scada"
 		}
