@@ -238,10 +238,13 @@ func (w *walk) reportedPoints(r *runner, g *told, took time.Duration) bool {
 		w.route.Set(route.Points, route.Fault, saw, remedy)
 		return false
 	case len(missing) > 0:
+		remedy := "What is reported on change may not have changed yet: move the input, or compare how the name is written."
+		if _, cyclic := r.def.Faces(); cyclic {
+			remedy = "State the instances and the sizes of both ends: nothing comes before a connection is open."
+		}
 		w.route.Set(route.Points, route.Doubt,
 			fmt.Sprintf("%d of %d points came within %.1f s; not yet: %s.", len(g.wanted)-len(missing), len(g.wanted),
-				took.Seconds(), listed(missing)),
-			"What is reported on change may not have changed yet: move the input, or compare how the name is written.")
+				took.Seconds(), listed(missing)), remedy)
 		return true
 	}
 	w.route.Set(route.Points, route.Good, fmt.Sprintf("All %d points came.", len(g.wanted)), "")
