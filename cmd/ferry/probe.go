@@ -60,9 +60,6 @@ func probeFirst(ctx context.Context, t *target) (r *route.Route, err error) {
 	if len(areas) == 0 {
 		return field.TryTarget(ctx, &t.link, t.device(nil), t.target)
 	}
-	if _, whole := t.def.Faces(); whole {
-		areas = areas[:1] // they come or stay away together
-	}
 	for _, area := range areas {
 		p := site.Point{ID: "0", Name: "the first of the " + area.Title, Address: block.At(area.Key, 0),
 			Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly}
