@@ -127,14 +127,35 @@ func (a *Asking) PeerAddr() string { return a.now.RemoteAddr().String() }
 // Close ends the connection.
 func (a *Asking) Close() error { return a.sock.Close() }
 
-// Bye writes octets that say goodbye, as far as the far end still listens, and does not
-// wait for what it says.
-func (a *Asking) Bye(octets []byte) {
-	const within = 100 * time.Millisecond
+// Bye writes octets that say goodbye, as far as the far end still listens. until tells the
+// frame by which the far end says that it has understood; it is waited for a moment, so
+// that who comes next finds the far end free. Nil is not to wait.
+func (a *Asking) Bye(octets []byte, until func(frame []byte) bool) {
+	const within, answered = 100 * time.Millisecond, 300 * time.Millisecond
 	if a.broken || a.now.SetWriteDeadline(time.Now().Add(within)) != nil {
 		return
 	}
-	_, _ = a.now.Write(octets) // a courtesy: it is closed anyway
+	if _, err := a.now.Write(octets); err != nil || until == nil || a.now.SetReadDeadline(time.Now().Add(answered)) != nil {
+		return // a courtesy: it is closed anyway
+	}
+	came := append(make([]byte, 0, 2048), a.in[a.taken:]...)
+	for {
+		n, err := a.Length(came)
+		switch {
+		case err != nil || n > cap(came):
+			return
+		case n > 0 && n <= len(came):
+			if until(came[:n]) {
+				return
+			}
+			came = append(came[:0], came[n:]...)
+		default:
+			got, err := a.now.Read(came[len(came):cap(came)])
+			if came = came[:len(came)+got]; err != nil {
+				return
+			}
+		}
+	}
 }
 
 // Send writes the request, once it may go.

@@ -79,13 +79,26 @@ func (c *conn) begin() field.Reply {
 // Close ends the connection of messages and the session.
 func (c *conn) Close() error {
 	if c.session != 0 {
-		var octets []byte
 		if c.out != 0 {
-			octets = c.around(c.closing()).Append(nil)
+			c.endOf(c.closing())
 		}
-		c.Bye((&wire.Frame{Command: wire.Unregister, Session: c.session}).Append(octets))
+		c.Bye((&wire.Frame{Command: wire.Unregister, Session: c.session}).Append(nil), nil)
 	}
 	return c.Asking.Close()
+}
+
+// endOf has a connection ended by its question, which is waited for: a device that still
+// has it would refuse the next.
+func (c *conn) endOf(closing *wire.Request) {
+	asks := c.around(closing)
+	c.context++
+	for i := range asks.Context {
+		asks.Context[i] = byte(c.context >> (8 * i))
+	}
+	c.Bye(asks.Append(nil), func(frame []byte) bool {
+		f, err := wire.ParseFrame(frame)
+		return err == nil && f.Command == wire.SendRRData && f.Context == asks.Context
+	})
 }
 
 // Of the connection of messages: its interval, after 32 of which it is dropped, its size,

@@ -308,7 +308,7 @@ func (c *cyclic) stop() bool {
 // Close ends the connection and the session.
 func (c *cyclic) Close() error {
 	if c.stop() && c.session != 0 {
-		c.Bye(c.around(c.ending()).Append(nil))
+		c.endOf(c.ending())
 	}
 	c.mu.Lock()
 	c.finish()

@@ -138,7 +138,7 @@ func (c *cyclic) takeOpened(f *wire.Frame, open *wire.Open) field.Reply {
 	if why := unkept(open, &opened); why != "" {
 		c.start(netip.AddrPortFrom(c.peer, 1), open.In.ID, &opened) // so that it is ended
 		c.stop()
-		c.Bye(c.around(c.ending()).Append(nil))
+		c.endOf(c.ending())
 		return field.Reply{Outcome: exchange.Garbled, Left: true, Sentence: why}
 	}
 	from := opened.In
