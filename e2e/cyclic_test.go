@@ -99,6 +99,46 @@ func TestUVReactor(t *testing.T) {
 	b.until("a tick stays", `document.querySelector('input[aria-label^="in, instance 150"]').checked`)
 }
 
+// TestWiperDrive: the set-up with which a drive is opened comes from its data sheet, is
+// changed value by value, and is compared with what the drive holds.
+func TestWiperDrive(t *testing.T) {
+	f := start(t, "demo", t.TempDir())
+	b := f.open(t, "/lines/line/uvhall")
+	sheet, err := filepath.Abs("../docs/examples/wiper-drive-wd3.eds")
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.run(chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="Data sheet of a device"]`), []string{sheet}))
+	b.sees("9 points of its assemblies")
+	b.fill("IP address", "198.51.100.75\t")
+	b.press("Add it")
+	b.sees("Wiper drive WD-3 is on UV hall.")
+	b.sees("1E 00 1E 00 58 02 00 00")
+	held := func(list ...string) {
+		t.Helper()
+		for _, each := range list {
+			b.until("the drive holds "+each, fmt.Sprintf(`[...document.querySelectorAll("[data-testid=configuration] tr")].some(r => r.innerText.replace(/\s+/g, " ").includes(%q))`, each))
+		}
+	}
+	b.fill("Ramp up is sent as", "2,5\r")
+	b.sees("19 00 1E 00 58 02 00 00")
+	b.fill("Speed limit is sent as", "90\r")
+	b.sees("beyond 5.0 to 60.0")
+	b.fill("Speed limit is sent as", "9000\r")
+	b.sees("90000")
+	b.until("what was typed stays", `document.querySelector('[aria-label="Speed limit is sent as"]').value === "9000"`)
+	b.fill("Speed limit is sent as", "45\r")
+	b.choose("Without connection is sent as", "parks")
+	b.sees("19 00 1E 00 C2 01 00 02")
+	b.press("Ask the device")
+	held("Ramp up config:0 s 0.1 to 60.0 0.0", "Without connection config:7 stops goes on parks 0 to 2 0 · stops")
+	b.press("Run it")
+	b.until("it is connected", `[...document.querySelectorAll("aside tr")].some(r => /^Connected\s+on/.test(r.innerText))`)
+	b.press("Ask the device")
+	b.sees("The device holds just these octets.")
+	held("Ramp up config:0 s 0.1 to 60.0 2.5")
+}
+
 // TestFishCounter: a counter that holds each result until its number comes back is
 // connected, and nothing moves: that is said, and a crossing answers it.
 func TestFishCounter(t *testing.T) {

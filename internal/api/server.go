@@ -173,6 +173,7 @@ func (s *Server) App() *fiber.App {
 	edit.Post("/links/:id/noted", s.postNoted)
 	edit.Post("/links/:id/standing", s.postStanding)
 	edit.Post("/links/:id/survey", s.postSurvey)
+	edit.Post("/links/:id/configuration", s.postConfiguration)
 	look.Get("/lines/:id/outlook", s.getOutlook)
 	look.Get("/lines/:id/actual", s.getActual)
 	edit.Post("/lines/:id/listen", s.postListen)

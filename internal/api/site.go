@@ -9,6 +9,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"ferry/internal/bench"
+	"ferry/internal/core/configured"
 	"ferry/internal/core/crossing"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/problem"
@@ -56,7 +57,7 @@ func (s *Server) getSite(c fiber.Ctx) error {
 	s.mu.Unlock()
 	for i := range now.Links {
 		l := &now.Links[i]
-		seen := LinkView{Link: *l, FaceToFace: route.FaceToFace(now, l), Facing: route.Facing(now, l)}
+		seen := LinkView{Link: *l, FaceToFace: route.FaceToFace(now, l), Facing: route.Facing(now, l), Configuration: configured.Of(now, l)}
 		seen.Standing, seen.Lacking = standing(now, l)
 		view.Links = append(view.Links, seen)
 		if r := tried[l.ID]; r != nil {

@@ -2,13 +2,16 @@ package api
 
 import (
 	"context"
+	"encoding/hex"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/configured"
 	"ferry/internal/core/drawn"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
@@ -62,13 +65,10 @@ func (s *Server) postStanding(c fiber.Ctx) error {
 			if at[h.Address] {
 				continue
 			}
-			p := site.Point{ID: newID(), Name: h.Name, Address: h.Address, Type: h.Shape.Type, Length: h.Shape.Length, Unit: h.Unit,
-				Access: site.ReadOnly, PaceMs: 1000}
+			p := site.PointOf(&h)
+			p.ID, p.PaceMs = newID(), 1000
 			for n := 2; names[p.Name]; n++ {
 				p.Name = fmt.Sprintf("%s %d", h.Name, n)
-			}
-			if h.Writable {
-				p.Access = site.ReadWrite
 			}
 			if d.Map != l.Protocol {
 				p.Map = l.Protocol
@@ -106,7 +106,7 @@ func (s *Server) postSurvey(c fiber.Ctx) error {
 	view := SurveyView{Rows: []SurveyRow{}}
 	port := d.PortFor(l)
 	for _, setting := range def.Settings {
-		says, ok := told[setting.Key]
+		says, ok := told.Settings[setting.Key]
 		if !ok {
 			continue
 		}
@@ -115,7 +115,46 @@ func (s *Server) postSurvey(c fiber.Ctx) error {
 		row.Same = row.Known && row.Plan == says
 		view.Rows = append(view.Rows, row)
 	}
+	if told.Configuration != nil {
+		if view.Configuration = configured.Of(now, l); view.Configuration != nil {
+			view.Configuration.Beside(now, l, told.Configuration)
+			view.Held, view.HeldSame = strings.ToUpper(fmt.Sprintf("% x", told.Configuration)), view.Configuration.Same(told.Configuration)
+		}
+	}
 	return c.JSON(view)
+}
+
+// postConfiguration has a value of a point sent when the connection of a link is opened.
+func (s *Server) postConfiguration(c fiber.Ctx) error {
+	var asked ConfigurationOrder
+	if err := bind(c, &asked); err != nil {
+		return err
+	}
+	said := ""
+	seq, err := s.change(c, "set a value of a configuration", func(now *site.Site) ([]site.Edit, error) {
+		l := now.Link(c.Params("id"))
+		if l == nil {
+			return nil, problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(c.Params("id"))
+		}
+		var edit site.Edit
+		var err error
+		if asked.Held != "" {
+			held, failed := hex.DecodeString(strings.Join(strings.Fields(asked.Held), ""))
+			if failed != nil {
+				return nil, problem.New("invalid", "What the device holds is no hexadecimal.", "Ask it again.").At(l.ID)
+			}
+			said = fmt.Sprintf("The %d octets that the device holds are sent from the next opening on.", len(held))
+			edit, err = configured.Take(now, l, held)
+		} else {
+			said = "It is sent from the next opening of the connection on."
+			edit, err = configured.Set(now, l, asked.Point, asked.Text)
+		}
+		return []site.Edit{edit}, err
+	})
+	if err != nil {
+		return err
+	}
+	return c.JSON(NotedView{said, seq})
 }
 
 // postDrawn puts a device on a line that a file describes; a dry run says what it would be.

@@ -4,6 +4,7 @@ import (
 	"ferry/internal/bench"
 	"ferry/internal/core/address"
 	"ferry/internal/core/block"
+	"ferry/internal/core/configured"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/fathom"
 	"ferry/internal/core/finding"
@@ -70,6 +71,8 @@ type LinkView struct {
 	FaceToFace []route.Mismatch `json:"faceToFace"`
 	// Facing is what each end counts in its own words, where the protocol has it so.
 	Facing *protocol.Facing `json:"facing,omitempty"`
+	// Configuration is with what the connection is opened, point by point.
+	Configuration *configured.Configuration `json:"configuration,omitempty"`
 	// Standing are the points of the map in which the connection tells of itself, and
 	// Lacking how many more it has.
 	Standing []StandingPoint `json:"standing,omitempty"`
@@ -352,6 +355,19 @@ type UnreadView struct {
 // SurveyView is what a device says that it is set to, beside what the plan says.
 type SurveyView struct {
 	Rows []SurveyRow `json:"rows"`
+	// Configuration is that of the plan beside what the device holds; Held are the octets
+	// that it holds, and HeldSame is set where they are those that are sent.
+	Configuration *configured.Configuration `json:"configuration,omitempty"`
+	Held          string                    `json:"held,omitempty"`
+	HeldSame      bool                      `json:"heldSame"`
+}
+
+// ConfigurationOrder sets a value of a point of a configuration, as a person types it, or
+// all of it as a device holds it.
+type ConfigurationOrder struct {
+	Point string `json:"point,omitempty"`
+	Text  string `json:"text,omitempty"`
+	Held  string `json:"held,omitempty"`
 }
 
 // SurveyRow is one such setting.

@@ -227,6 +227,14 @@ func simulate(d *site.Device, port *site.Port) Simulated {
 	if m.Tight {
 		beyond = 0
 	}
+	if c, has := def.Configures(); has {
+		area, _, _ := c.Configured(port.Settings) // an area alone: the octets come with a connection
+		for i := range signals {
+			if signals[i].area == area {
+				signals[i].at = nil
+			}
+		}
+	}
 	return Simulated{Def: def, Settings: port.Settings, Identity: identity,
 		Think:  time.Duration(def.Int(port.Settings, protocol.KeyThink)) * time.Millisecond,
 		Memory: newMemory(octetsIn(def.Scheme), signals, beyond, time.Now())}

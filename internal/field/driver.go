@@ -148,9 +148,17 @@ type Identifier interface {
 
 // Surveyor is a Conn that can ask the device what its answering end is set to.
 type Surveyor interface {
-	// Survey returns the settings that the device tells, by their keys. The reply is the
-	// last one.
-	Survey() (protocol.Settings, Reply)
+	// Survey returns what the device tells. The reply is the last one.
+	Survey() (Told, Reply)
+}
+
+// Told is what a device tells of itself.
+type Told struct {
+	// Settings are those of its answering end, by their keys.
+	Settings protocol.Settings
+	// Configuration are the octets of the configuration that it holds; nil where it does
+	// not tell.
+	Configuration []byte
 }
 
 // Reporter is a Conn whose device sends values without being asked for each:

@@ -67,7 +67,7 @@ func (e *Engine) Held(ctx context.Context, linkID string) (held []protocol.Held,
 }
 
 // Survey asks the device of a link what its answering end is set to.
-func (e *Engine) Survey(ctx context.Context, linkID string) (told protocol.Settings, err error) {
+func (e *Engine) Survey(ctx context.Context, linkID string) (told Told, err error) {
 	var reply Reply
 	can := true
 	err = e.with(ctx, linkID, func(r *runner, conn Conn, lost Reply) {
@@ -85,11 +85,11 @@ func (e *Engine) Survey(ctx context.Context, linkID string) (told protocol.Setti
 	})
 	switch {
 	case err != nil:
-		return nil, err
+		return told, err
 	case !can:
-		return nil, problem.New("cannot-ask", "Its protocol has no question for what a device is set to.", "").At(linkID)
+		return told, problem.New("cannot-ask", "Its protocol has no question for what a device is set to.", "").At(linkID)
 	case !reply.OK():
-		return nil, problem.New("not-told", fmt.Sprintf("The device does not tell what it is set to: %s.", reply.Sentence),
+		return told, problem.New("not-told", fmt.Sprintf("The device does not tell what it is set to: %s.", reply.Sentence),
 			"Try the link: the five stops say how far it answers.").At(linkID)
 	}
 	return told, nil

@@ -12,7 +12,8 @@ import (
 )
 
 // heldColumns are what a device, or a file about it, may say of its places.
-var heldColumns = []regmap.Column{regmap.Name, regmap.Address, regmap.Type, regmap.Unit, regmap.Access, regmap.Remark}
+var heldColumns = []regmap.Column{regmap.Name, regmap.Address, regmap.Type, regmap.Scale, regmap.Offset, regmap.Unit, regmap.Decimals,
+	regmap.Access, regmap.Names, regmap.Low, regmap.High, regmap.Remark}
 
 // HeldRows makes a list of what a device has, its headings first. It has the
 // columns of which something is said: an intake leaves alone what a list has no
@@ -22,12 +23,8 @@ func HeldRows(scheme address.Scheme, held []protocol.Held) []regmap.Row {
 	told := make([]bool, len(heldColumns))
 	for i := range held {
 		h := &held[i]
-		p := site.Point{Name: cmp.Or(h.Name, scheme.Short(h.Address)), Address: h.Address, Type: h.Shape.Type,
-			Length: h.Shape.Length, Order: h.Shape.Order, Charset: h.Shape.Charset, Padding: h.Shape.Padding,
-			Unit: h.Unit, Remark: h.Remark, Access: site.ReadOnly}
-		if h.Writable {
-			p.Access = site.ReadWrite
-		}
+		p := site.PointOf(h)
+		p.Name = cmp.Or(h.Name, scheme.Short(h.Address))
 		all[i] = make([]string, len(heldColumns))
 		for k, column := range heldColumns {
 			all[i][k] = regmap.Cell(scheme, &p, column)

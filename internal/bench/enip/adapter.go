@@ -158,6 +158,11 @@ func (a *adapter) Inputs(dst []byte, octets int, many bool) (data []byte, run, s
 	return append(dst, make([]byte, octets-len(held))...), fault.Kind != "idle", true, late
 }
 
+// Configured takes a configuration, which the device holds from then on.
+func (a *adapter) Configured(data []byte) {
+	a.device.Memory.Write(family.AreaConfig, 0, data[:min(len(data), a.device.Memory.Units(family.AreaConfig))])
+}
+
 // Outputs takes outputs.
 func (a *adapter) Outputs(_ netip.AddrPort, data []byte) {
 	a.device.Memory.Write(family.AreaOut, 0, data[:min(len(data), a.device.Memory.Units(family.AreaOut))])
@@ -172,6 +177,10 @@ func (a *adapter) assembly(instance int) (data []byte, ok bool) {
 	area, size := family.AreaIn, family.Cyclic.Int(settings, family.KeyInOctets)
 	switch instance {
 	case a.setting(family.KeyInInstance).Int():
+	case 0:
+		return nil, false
+	case a.setting(family.KeyConfigAt).Int():
+		area, size = family.AreaConfig, family.Cyclic.Int(settings, family.KeyWantsSize)
 	case a.setting(family.KeyOutInstance).Int():
 		area, size = family.AreaOut, family.Cyclic.Int(settings, family.KeyOutOctets)
 	default:

@@ -5,7 +5,6 @@ package drawn
 import (
 	"cmp"
 	"fmt"
-	"slices"
 
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
@@ -66,21 +65,12 @@ const usualPaceMs = 1000
 
 func points(held []protocol.Held, of string, names map[string]bool, newID func() string) (list []site.Point) {
 	for _, h := range held {
-		p := site.Point{ID: newID(), Name: h.Name, Address: h.Address, Type: h.Shape.Type, Length: h.Shape.Length, Unit: h.Unit, Remark: h.Remark,
-			Access: site.ReadOnly, PaceMs: usualPaceMs, Map: of, Low: h.Low, High: h.High}
-		if h.Writable {
-			p.Access = site.ReadWrite
-		}
+		p := site.PointOf(&h)
+		p.ID, p.PaceMs, p.Map = newID(), usualPaceMs, of
 		for n := 2; names[p.Name]; n++ {
 			p.Name = fmt.Sprintf("%s %d", h.Name, n)
 		}
 		names[p.Name] = true
-		if len(h.Names) > 0 && !h.Shape.Type.IsText() && !h.Shape.Type.IsFloat() {
-			for value, name := range h.Names {
-				p.Names = append(p.Names, site.Naming{Value: int64(value), Name: name})
-			}
-			slices.SortFunc(p.Names, func(a, b site.Naming) int { return cmp.Compare(a.Value, b.Value) })
-		}
 		list = append(list, p)
 	}
 	return list

@@ -77,6 +77,10 @@ type FacingRow struct {
 	Said    string `json:"said"`
 	Verdict string `json:"verdict" jsonschema:"enum=good,enum=fault,enum=doubt"`
 	Says    string `json:"says"`
+	// Area is that of the map whose points it is about, empty for none. Asks is set where
+	// the device may tell, if it is asked.
+	Area string `json:"area,omitempty"`
+	Asks bool   `json:"asks,omitempty"`
 }
 
 // FacingAlive is how a connection is kept alive, each way in milliseconds.
@@ -155,6 +159,27 @@ type Cyclic interface {
 	// Headed reports whether 32 bits in front of the data say run or idle, of what comes
 	// into the asking end or goes out of it.
 	Headed(s Settings, into bool) bool
+}
+
+// Configures is the ability of a protocol whose connections are opened with a
+// configuration, which is an area of the map.
+type Configures interface {
+	// Configured returns the area, and the octets that settings of the asking end have
+	// sent: none where nothing or an empty one is.
+	Configured(s Settings) (area string, octets []byte, err error)
+	// Configure returns the settings that have octets sent.
+	Configure(octets []byte) Settings
+	// Wants is how many octets the answering end wants, -1 where that is not known.
+	Wants(port Settings, knows func(key string) bool) int
+}
+
+// Configures returns the ability of d to open its connections with a configuration.
+func (d *Def) Configures() (Configures, bool) {
+	if d == nil {
+		return nil, false
+	}
+	c, ok := d.Rules.(Configures)
+	return c, ok
 }
 
 // Headed is that of Cyclic; known is false where d carries nothing in cycles.

@@ -20,8 +20,12 @@ type Held struct {
 	Unit     string
 	Remark   string
 	Writable bool
-	// Low and High bound the values that make sense, nil for not known, and Names are
-	// those of values.
+	// Factor and Offset scale it, a factor of 0 stands for 1; Decimals are how many are
+	// shown, nil for as many as it needs.
+	Factor, Offset float64
+	Decimals       *int
+	// Low and High bound the scaled values that make sense, nil for not known, and Names
+	// are those of values.
 	Low, High *float64
 	Names     map[int]string
 }

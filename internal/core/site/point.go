@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -80,6 +81,24 @@ type Point struct {
 	// is a choice.
 	Map  string `json:"map,omitempty"`
 	Link string `json:"link,omitempty"`
+}
+
+// PointOf makes a point of a place that a device, or a file about it, tells of. It has no
+// id and no pace.
+func PointOf(h *protocol.Held) Point {
+	p := Point{Name: h.Name, Address: h.Address, Type: h.Shape.Type, Length: h.Shape.Length, Order: h.Shape.Order, Charset: h.Shape.Charset,
+		Padding: h.Shape.Padding, Factor: h.Factor, Offset: h.Offset, Decimals: h.Decimals, Unit: h.Unit, Remark: h.Remark, Access: ReadOnly,
+		Low: h.Low, High: h.High}
+	if h.Writable {
+		p.Access = ReadWrite
+	}
+	if !p.Type.IsText() && !p.Type.IsFloat() {
+		for value, name := range h.Names {
+			p.Names = append(p.Names, Naming{Value: int64(value), Name: name})
+		}
+		slices.SortFunc(p.Names, func(a, b Naming) int { return cmp.Compare(a.Value, b.Value) })
+	}
+	return p
 }
 
 // Place takes the address of p apart, where it is one of the block shape.

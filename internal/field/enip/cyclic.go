@@ -19,6 +19,9 @@ import (
 
 func init() { field.Register(family.Cyclic.Name, cyclicDriver{}) }
 
+// cyclicRules say with what a connection is opened.
+var cyclicRules, _ = family.Cyclic.Configures()
+
 type cyclicDriver struct{ driver }
 
 func (d cyclicDriver) Dissect(frames []exchange.Frame, points []exchange.Labelled) [][]exchange.Field {
@@ -104,6 +107,7 @@ type cyclic struct {
 	image        []byte // of the outputs
 	points       []standing
 	outward      []standing
+	setUp        []standing // of the configuration
 	known        []standing // of the connection itself
 
 	every, lasts      time.Duration // between two packets out, and the silence after which it is dropped
@@ -245,6 +249,9 @@ func (c *cyclic) beats() {
 func (c *cyclic) lay(wanted []protocol.Wanted) (refused []field.Refusal) {
 	sizes := map[string]int{family.AreaIn: c.in.Octets(), family.AreaOut: c.out.Octets()}
 	lists := map[string][]standing{}
+	if _, config, err := cyclicRules.Configured(c.settings); err == nil {
+		sizes[family.AreaConfig] = len(config)
+	}
 	for _, w := range wanted {
 		at := block.Of(w.Address)
 		if at.Area == family.AreaConn {
@@ -261,6 +268,9 @@ func (c *cyclic) lay(wanted []protocol.Wanted) (refused []field.Refusal) {
 		switch size, known := sizes[at.Area]; {
 		case !known || err != nil:
 			refused = append(refused, field.Refusal{ID: w.ID, Sentence: fmt.Sprintf("it has no place in an assembly: %v", err)})
+		case end > size && at.Area == family.AreaConfig:
+			refused = append(refused, field.Refusal{ID: w.ID,
+				Sentence: fmt.Sprintf("octet %d of the configuration is not sent: it has %d", end-1, size)})
 		case end > size:
 			refused = append(refused, field.Refusal{ID: w.ID,
 				Sentence: fmt.Sprintf("octet %d is not exchanged: the connection carries %d", end-1, size)})
@@ -270,10 +280,13 @@ func (c *cyclic) lay(wanted []protocol.Wanted) (refused []field.Refusal) {
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.points, c.outward, c.known = lists[family.AreaIn], lists[family.AreaOut], lists[family.AreaConn]
+	c.points, c.outward, c.setUp, c.known = lists[family.AreaIn], lists[family.AreaOut], lists[family.AreaConfig], lists[family.AreaConn]
 	c.changed = true
 	if c.open {
 		c.emit(c.outputs(time.Now()))
+		if len(c.setUp) > 0 {
+			c.emit(c.configuration(time.Now()))
+		}
 	}
 	return refused
 }

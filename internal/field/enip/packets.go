@@ -228,16 +228,28 @@ func (c *cyclic) wrong(octets []byte, now time.Time, why string) {
 // outputs are the samples of what is sent. The lock is held.
 func (c *cyclic) outputs(now time.Time) field.Report {
 	r := field.Report{At: now, Operation: "outputs as they are sent", Own: true, Octets: append([]byte(nil), c.image...)}
-	for i := range c.outward {
-		pt := &c.outward[i]
+	r.Samples = sampled(c.outward, c.image)
+	return r
+}
+
+// configuration are the samples of what the connection was opened with. The lock is held.
+func (c *cyclic) configuration(now time.Time) field.Report {
+	_, octets, _ := cyclicRules.Configured(c.settings) // it was opened with them
+	return field.Report{At: now, Operation: "configuration as it was sent", Own: true, Octets: octets, Samples: sampled(c.setUp, octets)}
+}
+
+// sampled reads points that stand in octets of this end, which are long enough.
+func sampled(points []standing, octets []byte) (list []field.Sampled) {
+	for i := range points {
+		pt := &points[i]
 		s := field.Sampled{ID: pt.ID, From: int(pt.at.Offset), To: int(pt.at.Offset) + pt.codec.Width()}
-		v, err := pt.codec.Decode(c.image[pt.at.Offset:], value.Value{})
+		v, err := pt.codec.Decode(octets[pt.at.Offset:], value.Value{})
 		if s.Value = v; err != nil {
 			s.Quality, s.Reason = value.Bad, err.Error()
 		}
-		r.Samples = append(r.Samples, s)
+		list = append(list, s)
 	}
-	return r
+	return list
 }
 
 // tell hands over the outputs and the state.
@@ -245,6 +257,9 @@ func (c *cyclic) tell(now time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.emit(c.outputs(now))
+	if len(c.setUp) > 0 && c.open {
+		c.emit(c.configuration(now))
+	}
 	c.tellLocked(now)
 }
 
@@ -256,6 +271,9 @@ func (c *cyclic) tellLocked(now time.Time) {
 	if !c.open {
 		for i := range c.points {
 			r.Samples = append(r.Samples, field.Sampled{ID: c.points[i].ID, Quality: value.Bad, Reason: c.why()})
+		}
+		for i := range c.setUp {
+			r.Samples = append(r.Samples, field.Sampled{ID: c.setUp[i].ID, Quality: value.Bad, Reason: c.why()})
 		}
 	}
 	for i := range c.known {

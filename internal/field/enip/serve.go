@@ -244,6 +244,10 @@ func (a *adapter) Inputs(dst []byte, octets int, _ bool) (data []byte, run, send
 	return append(data, make([]byte, octets-(len(data)-at))...), err == nil, true, 0
 }
 
+// Configured leaves a configuration aside: its size has been looked at, and nothing here
+// is set by it.
+func (a *adapter) Configured([]byte) {}
+
 // Outputs takes what a client sends in run.
 func (a *adapter) Outputs(client netip.AddrPort, data []byte) {
 	d := a.device()

@@ -16,46 +16,61 @@ const (
 	assemblySize = 4
 )
 
-// Survey asks who the device is and how large its assemblies are. What it does not tell
-// is left out: many devices know neither.
-func (c *cyclic) Survey() (protocol.Settings, field.Reply) {
-	told := protocol.Settings{}
-	reply := c.Question(true, func() field.Reply {
+// Survey asks who the device is, how large its assemblies are, and which configuration it
+// holds. What it does not tell is left out: many devices know nothing of it.
+func (c *cyclic) Survey() (told field.Told, reply field.Reply) {
+	told.Settings = protocol.Settings{}
+	reply = c.Question(true, func() field.Reply {
 		a, failed := c.ask(&wire.Request{Service: wire.GetAll, Path: wire.PathTo(wire.ClassIdentity, 1, -1)}, nil)
 		if failed != nil {
 			return *failed
 		}
 		if id, _, err := wire.ParseWho(a.Data); err == nil && a.Status == 0 {
 			k := family.Key{Vendor: int(id.Vendor), Type: int(id.Type), Product: int(id.Product), Major: int(id.Major), Minor: int(id.Minor)}
-			told[family.KeyIdentity] = protocol.OfText(k.Text())
+			told.Settings[family.KeyIdentity] = protocol.OfText(k.Text())
 		}
-		for key, instance := range map[string]string{family.KeyInOctets: family.KeyInInstance, family.KeyOutOctets: family.KeyOutInstance} {
-			size, failed := c.sizeOf(family.Cyclic.Int(c.settings, instance))
+		for key, instance := range map[string]string{family.KeyInOctets: family.KeyInInstance, family.KeyOutOctets: family.KeyOutInstance,
+			family.KeyWantsSize: family.KeyConfigAt} {
+			at := family.Cyclic.Int(c.settings, instance)
+			if at == 0 {
+				continue
+			}
+			size, data, failed := c.assembly(at, key == family.KeyWantsSize)
 			if failed != nil {
 				return *failed
 			}
 			if size >= 0 {
-				told[key] = protocol.OfInt(size)
+				told.Settings[key] = protocol.OfInt(size)
+			}
+			if key == family.KeyWantsSize {
+				if told.Configuration = data; size > 0 {
+					told.Settings[family.KeyWants] = protocol.OfText(family.ConfigData)
+				}
 			}
 		}
-		return field.Reply{Outcome: exchange.Answered, Left: true, Sentence: fmt.Sprintf("it tells %d settings", len(told))}
+		return field.Reply{Outcome: exchange.Answered, Left: true, Sentence: fmt.Sprintf("it tells %d settings", len(told.Settings))}
 	})
 	return told, reply
 }
 
-// sizeOf asks for the size of an assembly, or for its data; -1 where it tells neither.
-func (c *cyclic) sizeOf(instance int) (size int, failed *field.Reply) {
+// assembly asks for the size of an assembly, or for its data where that does not help or
+// they are wanted; a size of -1 and no data are what it does not tell.
+func (c *cyclic) assembly(instance int, whole bool) (size int, data []byte, failed *field.Reply) {
+	size = -1
 	for _, attribute := range []int{assemblySize, assemblyData} {
+		if attribute == assemblyData && size >= 0 && !whole {
+			break
+		}
 		a, failed := c.ask(&wire.Request{Service: wire.GetSingle, Path: wire.PathTo(wire.ClassAssembly, instance, attribute)}, nil)
 		switch {
 		case failed != nil:
-			return -1, failed
+			return -1, nil, failed
 		case a.Status != 0:
-		case attribute == assemblyData:
-			return len(a.Data), nil
-		case len(a.Data) == 2:
-			return int(le.Uint16(a.Data)), nil
+		case attribute == assemblySize && len(a.Data) == 2:
+			size = int(le.Uint16(a.Data))
+		case attribute == assemblyData && (size < 0 || size == len(a.Data)):
+			size, data = len(a.Data), append([]byte{}, a.Data...)
 		}
 	}
-	return -1, nil
+	return size, data, nil
 }

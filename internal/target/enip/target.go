@@ -31,6 +31,8 @@ type Device interface {
 	// Inputs appends so many octets of its inputs. run says whether they are of a program that
 	// runs, and sends is false where nothing is sent now; late is by how much too late.
 	Inputs(dst []byte, octets int, many bool) (data []byte, run, sends bool, late time.Duration)
+	// Configured takes the configuration with which a connection was opened that has one.
+	Configured(data []byte)
 	// Outputs takes those of a client that is in run, and Lost is told when one with outputs
 	// is gone.
 	Outputs(client netip.AddrPort, data []byte)
@@ -196,6 +198,9 @@ func (t *Target) begin(o *wire.Open, a *family.Asked, settings protocol.Settings
 		if here.Addr().IsLoopback() {
 			_ = ipv4.NewPacketConn(t.socket).SetMulticastInterface(loopback())
 		}
+	}
+	if a.HasData {
+		t.device.Configured(a.Data)
 	}
 	now := time.Now()
 	c.heard, c.due = now, now

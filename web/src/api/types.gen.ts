@@ -339,6 +339,7 @@ export interface LinkView {
   };
   faceToFace: Mismatch[];
   facing?: Facing;
+  configuration?: Configuration;
   standing?: StandingPoint[];
   lacking?: number;
 }
@@ -386,6 +387,8 @@ export interface FacingRow {
   said: string;
   verdict: "good" | "fault" | "doubt";
   says: string;
+  area?: string;
+  asks?: boolean;
 }
 export interface FacingAlive {
   multiplier: number;
@@ -414,6 +417,29 @@ export interface EndFix {
   detail: string;
   ask?: Settings;
   answer?: Settings;
+}
+export interface Configuration {
+  area: string;
+  octets: number;
+  wants: number;
+  hex: string;
+  free: number;
+  problem?: string;
+  parameters: Parameter[];
+}
+export interface Parameter {
+  point: string;
+  name: string;
+  place: string;
+  shown: string;
+  unit?: string;
+  remark?: string;
+  names?: Naming[];
+  limits?: string;
+  beyond: boolean;
+  problem?: string;
+  device?: string;
+  differs: boolean;
 }
 export interface StandingPoint {
   point: string;
@@ -1115,6 +1141,9 @@ export interface UnreadView {
 }
 export interface SurveyView {
   rows: SurveyRow[];
+  configuration?: Configuration;
+  held?: string;
+  heldSame: boolean;
 }
 export interface SurveyRow {
   key: string;

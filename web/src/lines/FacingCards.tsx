@@ -1,23 +1,14 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
 import { post, useEdit } from "../api/client";
 import { useLive } from "../api/live";
 import { deviceOf } from "../api/site";
-import type {
-  EndFix,
-  Facing,
-  LinkView,
-  NotedView,
-  SiteView,
-  StandingPoint,
-  SurveyRow,
-  SurveyView,
-} from "../api/types.gen";
+import type { EndFix, Facing, LinkView, NotedView, SiteView, StandingPoint } from "../api/types.gen";
 import { Mark, markOf } from "../shared/Mark";
 import { attempt, say } from "../shared/toast";
 import { clock, shown } from "../shared/ui";
 import { withoutPoints } from "../shared/useDeviceEditor";
 import { useWriter } from "../shared/Writer";
+import { useSurvey } from "./useSurvey";
 
 type Settled = Omit<LinkView, "faceToFace" | "facing" | "standing" | "lacking">;
 
@@ -131,14 +122,9 @@ export function FacingCards({ site, link, facing }: { site: SiteView; link: Link
 /** What the device says that it is set to, beside the plan. */
 function Survey({ site, link }: { site: SiteView; link: LinkView }) {
   const edit = useEdit();
-  const [rows, setRows] = useState<SurveyRow[]>();
-  const [busy, setBusy] = useState(false);
+  const survey = useSurvey(link);
+  const rows = survey.told?.rows;
   const device = deviceOf(site, link.answering);
-  const ask = async () => {
-    setBusy(true);
-    await attempt(async () => setRows((await post<SurveyView>(`/api/links/${link.id}/survey`)).rows));
-    setBusy(false);
-  };
   const others = rows?.filter((r) => !r.same) ?? [];
   const note = () =>
     attempt(async () => {
@@ -158,13 +144,13 @@ function Survey({ site, link }: { site: SiteView; link: LinkView }) {
           after: { ...withoutPoints(device), ports },
         },
       ]);
-      setRows(rows?.map((r) => ({ ...r, plan: r.says, known: true, same: true })));
+      survey.noted();
       say("Noted. Ctrl Z takes it back.");
     });
   return (
     <section className="mt-4" aria-label="What the device says">
-      <button type="button" className="button" disabled={busy} onClick={() => void ask()}>
-        {busy ? "Asking…" : "Ask the device what it has"}
+      <button type="button" className="button" disabled={survey.busy} onClick={() => void survey.ask()}>
+        {survey.busy ? "Asking…" : "Ask the device what it has"}
       </button>
       {rows?.length === 0 && (
         <p className="small soft mt-2">It tells neither who it is nor how large its assemblies are.</p>

@@ -3,6 +3,7 @@ import { deviceOf, nameOf } from "../api/site";
 import type { Facing, FacingAlive, FacingPart, FacingRow, FacingWay, LinkView, SiteView } from "../api/types.gen";
 import { LongName } from "../shared/LongName";
 import { Mark, markOf } from "../shared/Mark";
+import { AskButton, ConfigurationTable } from "./ConfigurationTable";
 
 /** Both ends of a connection whose sizes have to come to the same, each as it counts. */
 export function FacingPage({ site, link, facing }: { site: SiteView; link: LinkView; facing: Facing }) {
@@ -35,7 +36,7 @@ export function FacingPage({ site, link, facing }: { site: SiteView; link: LinkV
         <Way key={w.area} site={site} link={link} way={w} most={most} />
       ))}
       {facing.rows.map((r) => (
-        <Row key={r.title} row={r} />
+        <Row key={r.title} link={link} row={r} />
       ))}
       <Alive alive={facing.alive} />
     </div>
@@ -121,12 +122,15 @@ function Way({ site, link, way, most }: { site: SiteView; link: LinkView; way: F
   );
 }
 
-function Row({ row }: { row: FacingRow }) {
+function Row({ link, row }: { link: LinkView; row: FacingRow }) {
+  const configuration = row.area && link.configuration?.area === row.area ? link.configuration : undefined;
   return (
     <section className="card mb-4 flex flex-wrap items-center gap-x-3 gap-y-1 px-4 py-3" data-row={row.title}>
       <h3>{row.title}</h3>
       <span className="small soft min-w-0 flex-1">{row.said}</span>
       <Verdict kind={row.verdict} says={row.says} />
+      {row.asks && !configuration && <AskButton link={link} />}
+      {configuration && <ConfigurationTable link={link} configuration={configuration} />}
     </section>
   );
 }

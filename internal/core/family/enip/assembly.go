@@ -11,12 +11,13 @@ import (
 	"ferry/internal/core/value"
 )
 
-// The areas of a cyclic connection: what the asking end takes in, what it gives out, and
-// what it knows of the connection itself.
+// The areas of a cyclic connection: what the asking end takes in, what it gives out, with
+// what it opens the connection, and what it knows of that itself.
 const (
-	AreaIn   = "in"
-	AreaOut  = "out"
-	AreaConn = "conn"
+	AreaIn     = "in"
+	AreaOut    = "out"
+	AreaConfig = "config"
+	AreaConn   = "conn"
 )
 
 // mostAssembly is how many octets an assembly can have over a connection (volume 1, clause
@@ -26,14 +27,15 @@ const mostAssembly = 65535
 type assemblies struct{}
 
 // Assemblies is the addressing of what a cyclic connection carries: in:12 is octet 12 of
-// the data that comes in, out:0.3 bit 3 of the first octet that goes out, and conn:1.1
-// what the asking end knows of the connection. Header and sequence count are no part of
+// the data that comes in, out:0.3 bit 3 of the first octet that goes out, config:2 octet 2
+// of the configuration with which the connection is opened, and conn:1.1 what the asking end knows of the connection. Header and sequence count are no part of
 // it, and numbers begin with their least significant octet (volume 1, appendix C-1.2).
 var Assemblies block.Shape = assemblies{}
 
 var areasOfAssemblies = []block.Area{
 	{Key: AreaIn, Title: "inputs", UnitBits: 8, Units: mostAssembly, Little: true},
 	{Key: AreaOut, Title: "outputs", UnitBits: 8, Units: mostAssembly, Writable: true, Little: true},
+	{Key: AreaConfig, Title: "configuration", UnitBits: 8, Units: mostConfig, Little: true},
 	{Key: AreaConn, Title: "connection", UnitBits: 8, Units: connOctets, Writable: true, Little: true},
 }
 
@@ -55,13 +57,15 @@ func (s assemblies) AreaNamed(text string) (string, bool) {
 		return AreaIn, true
 	case "out", "output", "outputs", "o->t", "o→t", "consumed", "output assembly":
 		return AreaOut, true
+	case "config", "configuration":
+		return AreaConfig, true
 	case "conn", "connection":
 		return AreaConn, true
 	}
 	return "", false
 }
 
-var assemblyPlace = regexp.MustCompile(`^(?i)(?:(in|out|conn)[: ]?)?\s*(\d{1,5})(?:\.(\d))?$`)
+var assemblyPlace = regexp.MustCompile(`^(?i)(?:(in|out|config|conn)[: ]?)?\s*(\d{1,5})(?:\.(\d))?$`)
 
 func (s assemblies) Parse(text, hint string) (address.Address, error) {
 	m := assemblyPlace.FindStringSubmatch(strings.TrimSpace(text))

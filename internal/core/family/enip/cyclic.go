@@ -160,7 +160,7 @@ func cyclicSettings() (list []protocol.Setting) {
 		protocol.Setting{Key: KeyOutHead, Title: "Wants a header", Kind: protocol.Switch, End: protocol.Answering, Default: protocol.OfSwitch(true), Stop: "session"},
 		protocol.Setting{Key: KeyWants, Title: "Configuration", Kind: protocol.Choice, End: protocol.Answering, Default: protocol.OfText("any"),
 			Choices: choice("any", "takes none as well", ConfigEmpty, "wants an empty one", ConfigData, "wants data", ConfigNone, "has none"), Stop: "session"},
-		protocol.Setting{Key: KeyWantsSize, Title: "Its octets", End: protocol.Answering, Least: 0, Most: 500, Stop: "session"},
+		protocol.Setting{Key: KeyWantsSize, Title: "Its octets", End: protocol.Answering, Least: 0, Most: mostConfig, Stop: "session"},
 		protocol.Setting{Key: KeyIdentity, Title: "Is", Kind: protocol.Text, End: protocol.Answering, Like: "1234/43/65/2.1",
 			Pattern: `\d{1,5}/\d{1,5}/\d{1,5}/\d{1,3}\.\d{1,3}`, Stop: "session",
 			Help: "Vendor, device type, product and revision, as the device or its label says."},
@@ -197,6 +197,31 @@ func ConfigOctets(s protocol.Settings) ([]byte, error) {
 		return nil, errors.New("the data of the configuration are no octets in hexadecimal, such as 01 00 2C 01")
 	}
 	return b, nil
+}
+
+// mostConfig is how many octets of configuration go when a connection is opened.
+const mostConfig = 500
+
+// Configured are the octets with which a connection is opened, which are an area of the map.
+func (cyclicRules) Configured(s protocol.Settings) (area string, octets []byte, err error) {
+	if Cyclic.Value(s, KeyConfig).Text() == ConfigData {
+		octets, err = ConfigOctets(s)
+	}
+	return AreaConfig, octets, err
+}
+
+// Configure returns the settings of the asking end that have octets sent.
+func (cyclicRules) Configure(octets []byte) protocol.Settings {
+	return protocol.Settings{KeyConfig: protocol.OfText(ConfigData), KeyConfigData: protocol.OfText(strings.ToUpper(spacedHex(octets)))}
+}
+
+// Wants is how many octets of configuration the answering end says that it wants, -1 where
+// that is not known.
+func (cyclicRules) Wants(port protocol.Settings, knows func(key string) bool) int {
+	if !knows(KeyWantsSize) || Cyclic.Value(port, KeyWants).Text() != ConfigData {
+		return -1
+	}
+	return Cyclic.Int(port, KeyWantsSize)
 }
 
 // Way is one direction, as the settings of the asking end have it.
@@ -261,6 +286,9 @@ func (cyclicRules) Image(s protocol.Settings, area string) int {
 		return in.Octets()
 	case AreaOut:
 		return out.Octets()
+	case AreaConfig:
+		_, octets, _ := cyclicRules{}.Configured(s) // what cannot be read carries nothing
+		return len(octets)
 	case AreaConn:
 		return connOctets
 	}
@@ -314,6 +342,8 @@ func (cyclicRules) Writable(a address.Address) error {
 			return nil
 		}
 		return errors.New("the connection tells that; only its switches can be set")
+	case AreaConfig:
+		return errors.New("a configuration goes when the connection is opened: set it where both ends are face to face")
 	}
 	return errors.New("what comes in cannot be written")
 }

@@ -187,15 +187,20 @@ func (l *drawing) configuration(c *Connection, d *protocol.Drawn) {
 		d.Answer[KeyWants] = protocol.OfText("any")
 	default:
 		d.Answer[KeyWants], d.Answer[KeyWantsSize] = protocol.OfText(ConfigData), protocol.OfInt(size)
-		d.Ask[KeyConfig] = protocol.OfText(ConfigData)
-		data := l.usual(a, size)
-		d.Ask[KeyConfigData] = protocol.OfText(strings.TrimSpace(strings.ToUpper(spacedHex(data))))
+		for key, v := range (cyclicRules{}).Configure(l.usual(a, size)) {
+			d.Ask[key] = v
+		}
+		if a != nil {
+			var members []standingMember
+			l.members(a, 0, 0, &members)
+			l.hold(AreaConfig, members, d)
+		}
 	}
 }
 
 // usual are the octets of an assembly in which every parameter is as it is usually.
 func (l *drawing) usual(a *Assembly, size int) []byte {
-	data := make([]byte, min(size, 500))
+	data := make([]byte, min(size, mostConfig))
 	if a == nil {
 		return data
 	}
@@ -276,6 +281,12 @@ func (l *drawing) direction(area, size, format string, d *protocol.Drawn) (laid,
 	if (same == 2 || same == 4 || same == 8) && w.octets%same == 0 {
 		w.width = same
 	}
+	l.hold(area, members, d)
+	return w, nil
+}
+
+// hold makes places of the members of an assembly.
+func (l *drawing) hold(area string, members []standingMember, d *protocol.Drawn) {
 	for _, m := range members {
 		if h, ok := m.held(area); ok {
 			d.Held = append(d.Held, h)
@@ -284,7 +295,6 @@ func (l *drawing) direction(area, size, format string, d *protocol.Drawn) (laid,
 				"are no value that can be read there", m.bits, m.at)})
 		}
 	}
-	return w, nil
 }
 
 // standingMember is a parameter at a bit of an assembly.
@@ -335,11 +345,7 @@ func (m *standingMember) held(area string) (h protocol.Held, ok bool) {
 	case shape.Type == "" || shape.Type.IsText() || m.at%8 != 0 || 8*p.Kind.Octets() != m.bits:
 		return h, false
 	}
-	h = protocol.Held{Address: a, Name: p.Name, Shape: shape, Unit: p.Unit, Remark: p.Help, Writable: area == AreaOut, Names: p.Names}
-	if low, err := strconv.ParseFloat(p.Least, 64); err == nil {
-		if high, err := strconv.ParseFloat(p.Most, 64); err == nil && low < high && shape.Type != value.TypeBool {
-			h.Low, h.High = &low, &high
-		}
-	}
+	h = protocol.Held{Address: a, Name: p.Name, Shape: shape, Unit: p.Unit, Remark: p.Help, Writable: area == AreaOut}
+	p.dress(&h)
 	return h, true
 }

@@ -39,6 +39,49 @@ func TestDraw(t *testing.T) {
 	}
 }
 
+// TestDrawConfiguration: the members of a configuration are places with their scales, and
+// what is sent is what is usual.
+func TestDrawConfiguration(t *testing.T) {
+	data, err := os.ReadFile("../../../../docs/examples/wiper-drive-wd3.eds")
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, err := cyclicRules{}.Draw(data, 0)
+	if err != nil || len(d.Unread) > 0 {
+		t.Fatalf("%v, %v", err, d.Unread)
+	}
+	_, octets, err := cyclicRules{}.Configured(d.Ask)
+	if got := spacedHex(octets); err != nil || got != "1e 00 1e 00 58 02 00 00" {
+		t.Errorf("it sends %s, %v", got, err)
+	}
+	var places []string
+	for _, h := range d.Held {
+		if at := Assemblies.Short(h.Address); strings.HasPrefix(at, "config") {
+			low := "-"
+			if h.Low != nil {
+				low = fmt.Sprint(*h.Low, *h.High)
+			}
+			places = append(places, fmt.Sprintf("%s %s %s × %g, %s, %d names", at, h.Name, h.Shape.Type, h.Factor, low, len(h.Names)))
+		}
+	}
+	want := "config:0 Ramp up uint16 × 0.1, 0.1 60, 0 names\nconfig:2 Ramp down uint16 × 0.1, 0.1 60, 0 names\n" +
+		"config:4 Speed limit uint16 × 0.1, 5 60, 0 names\nconfig:6.0 Reversal allowed bool × 0, -, 0 names\n" +
+		"config:7 Without connection uint8 × 0, 0 2, 3 names"
+	if got := strings.Join(places, "\n"); got != want {
+		t.Errorf("places are\n%s\nwant\n%s", got, want)
+	}
+	for _, c := range []struct{ stated, says string }{
+		{"0x0000,0xC7,2,\"P\",\"\",\"\",0,9,0,1,10,1,0,,,,,1", "its descriptor says that it has none"},
+		{"0x0004,0xC7,2,\"P\",\"\",\"\",0,9,0,1,0,1,0,,,,,1", "its scale \"0\" is none"},
+		{"0x0004,0xC7,2,\"P\",\"\",\"\",0,9,0,1,10,1,0,Param3,,,,1", "other parameters hold its scale"},
+	} {
+		e, err := ParseEDS([]byte("[File]\n[Device]\n[Params]\nParam1 = 0,,," + c.stated + ";\n"))
+		if err != nil || len(e.Unread) != 1 || !strings.Contains(e.Unread[0].Reason, c.says) || e.Params[0].Factor != 0 {
+			t.Errorf("%s: %v, %+v, %+v", c.stated, err, e.Unread, e.Params)
+		}
+	}
+}
+
 // TestFace: each way in which two ends do not agree is said with the status that follows,
 // and the first fix puts it right.
 func TestFace(t *testing.T) {
@@ -66,6 +109,8 @@ func TestFace(t *testing.T) {
 			answer: protocol.Settings{KeyIdentity: text("1234/43/66/2.1")}, fixes: 2},
 		{name: "size not known", unknown: KeyInOctets, unsure: 1},
 		{name: "configuration not known", unknown: KeyWants, unsure: 1},
+		{name: "an empty one is there", unknown: KeyWants, answer: protocol.Settings{KeyWantsSize: n(0)}, unsure: 1, fixes: 1},
+		{name: "an empty one is sent", unknown: KeyWants, ask: protocol.Settings{KeyConfig: text(ConfigEmpty)}, answer: protocol.Settings{KeyWantsSize: n(0)}},
 	} {
 		ask := protocol.Settings{KeyInCount: n(9), KeyInWidth: text("4"), KeyOutCount: n(9), KeyOutWidth: text("2"), KeyOutFormat: text(FormatHeader)}
 		answer := protocol.Settings{KeyInOctets: n(36), KeyOutOctets: n(18), KeyOutHead: on(true)}
@@ -126,6 +171,9 @@ func FuzzDraw(f *testing.F) {
 	f.Add(sheet(f), 0)
 	if data, err := os.ReadFile("../../../../docs/examples/uv-reactor-ur12.eds"); err == nil {
 		f.Add(data, 1)
+	}
+	if data, err := os.ReadFile("../../../../docs/examples/wiper-drive-wd3.eds"); err == nil {
+		f.Add(data, 0)
 	}
 	f.Fuzz(func(t *testing.T, data []byte, choice int) {
 		d, err := cyclicRules{}.Draw(data, choice)

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"ferry/internal/core/protocol"
+	"ferry/internal/core/value"
 )
 
 // EDS is an electronic data sheet (CIP volume 1, chapter 7): what the maker of a device says
@@ -34,13 +35,19 @@ type Param struct {
 	Octets             int
 	Name, Unit, Help   string
 	Least, Most, Usual string
-	Decimals           int
-	Names              map[int]string // of its values, by its Enum
+	// Factor and Offset scale it, 0 for not: scaled is (raw + offset) × multiplier × base /
+	// divisor (clause 7-3.6.7.13).
+	Factor, Offset float64
+	Decimals       int            // -1 where it does not say
+	Names          map[int]string // of its values, by its Enum
+	// Scaleless says why a scale that it states is not used, empty for no such.
+	Scaleless string
 }
 
 // Descriptor bits of a parameter.
 const (
 	paramReadOnly = 1 << 4
+	paramScaled   = 1 << 2
 	paramNamed    = 1 << 1
 )
 
@@ -107,6 +114,11 @@ func ParseEDS(data []byte) (e EDS, err error) {
 		if err := e.take(&entries[i], params, names); err != nil {
 			en := &entries[i]
 			e.unread(en.line, "["+en.section+"] "+en.key, err.Error())
+		}
+	}
+	for i := range e.Params {
+		if p := &e.Params[i]; p.Scaleless != "" {
+			e.unread(0, fmt.Sprintf("Param%d %s", p.Number, p.Name), p.Scaleless)
 		}
 	}
 	for number, list := range names {
@@ -232,12 +244,63 @@ func param(n int, en *entry) (p Param, err error) {
 		return p, fmt.Errorf("its size %q is none", en.at(5))
 	}
 	p.Descriptor, p.Kind = uint16(descriptor), Kind(kind)
-	if decimals := en.at(20); decimals != "" {
-		if p.Decimals, err = whole(decimals); err != nil || p.Decimals < 0 || p.Decimals > 15 {
-			p.Decimals = 0 // it is for show
-		}
+	if p.Decimals, err = whole(en.at(20)); err != nil || p.Decimals < 0 || p.Decimals > 15 {
+		p.Decimals = -1 // it is for show
 	}
+	p.scale(en.values[min(12, len(en.values)):])
 	return p, nil
+}
+
+// scale takes the scale of a parameter: multiplier, divisor, base, offset, and parameters
+// that hold these.
+func (p *Param) scale(values []string) {
+	numbers := [4]float64{1, 1, 1, 0}
+	stated := false
+	for i, text := range values[:min(4, len(values))] {
+		if text == "" {
+			continue
+		}
+		n, err := strconv.ParseFloat(text, 64)
+		if err != nil || i < 3 && n == 0 {
+			p.Scaleless = fmt.Sprintf("its scale %q is none", text)
+			return
+		}
+		stated = stated || n != numbers[i]
+		numbers[i] = n
+	}
+	held := false
+	for _, link := range values[min(4, len(values)):min(8, len(values))] {
+		held = held || link != "" && link != "0"
+	}
+	switch scaled := p.Descriptor&paramScaled != 0; {
+	case held && scaled:
+		p.Scaleless = "other parameters hold its scale: it is read as it is, without one"
+	case stated && !scaled:
+		p.Scaleless = "it states a scale, and its descriptor says that it has none: it is read as it is"
+	case stated:
+		p.Factor = numbers[0] * numbers[2] / numbers[1]
+		p.Offset = numbers[3] * p.Factor
+	}
+}
+
+// dress gives a place what the parameter says of a value: its scale, its decimals, its
+// limits and the names of its values.
+func (p *Param) dress(h *protocol.Held) {
+	h.Names = p.Names
+	if h.Shape.Type == value.TypeBool || h.Shape.Type.IsText() {
+		return
+	}
+	h.Factor, h.Offset = p.Factor, p.Offset
+	if p.Decimals >= 0 && (p.Factor != 0 || h.Shape.Type.IsFloat()) {
+		h.Decimals = &p.Decimals
+	}
+	low, err := strconv.ParseFloat(p.Least, 64)
+	high, err2 := strconv.ParseFloat(p.Most, 64)
+	if err != nil || err2 != nil || low >= high {
+		return
+	}
+	low, high = value.Scale{Linear: value.Linear{Factor: p.Factor, Offset: p.Offset}}.Bounds(low, high)
+	h.Low, h.High = &low, &high
 }
 
 func assembly(n int, en *entry) (a Assembly, err error) {

@@ -24,7 +24,7 @@ func (rules) Describe(data []byte) (held []protocol.Held, unread []protocol.Unre
 		return nil, nil, err
 	}
 	seen := map[address.Address]bool{}
-	add := func(a Attribute, name, unit, help string, kind Kind, writable bool) {
+	add := func(a Attribute, name string, p *Param, kind Kind, writable bool) {
 		at := address.Named(Attributes, a.String())
 		shape := value.Shape{Type: kind.Type()}
 		if seen[at] || shape.Type == "" {
@@ -34,14 +34,16 @@ func (rules) Describe(data []byte) (held []protocol.Held, unread []protocol.Unre
 			shape.Length = 64
 		}
 		seen[at] = true
-		held = append(held, protocol.Held{Address: at, Name: name, Shape: shape, Unit: unit, Remark: help, Writable: writable})
+		h := protocol.Held{Address: at, Name: name, Shape: shape, Unit: p.Unit, Remark: p.Help, Writable: writable}
+		p.dress(&h)
+		held = append(held, h)
 	}
 	of := map[string]*Param{}
 	for i := range e.Params {
 		p := &e.Params[i]
 		of[fmt.Sprintf("param%d", p.Number)] = p
 		if a, ok := attributeAt(p.Path); ok {
-			add(a, p.Name, p.Unit, p.Help, p.Kind, p.Descriptor&paramReadOnly == 0)
+			add(a, p.Name, p, p.Kind, p.Descriptor&paramReadOnly == 0)
 		}
 	}
 	for _, as := range e.Assemblies {
@@ -63,7 +65,7 @@ func (rules) Describe(data []byte) (held []protocol.Held, unread []protocol.Unre
 					a.Bit, kind = bit%8, BOOL
 				}
 				if a.Bit >= 0 || bit%8 == 0 && 8*kind.Octets() == bits {
-					add(a, as.Name+" "+p.Name, p.Unit, p.Help, kind, false)
+					add(a, as.Name+" "+p.Name, p, kind, false)
 				}
 			}
 			bit += bits

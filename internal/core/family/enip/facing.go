@@ -216,7 +216,9 @@ func (f *facing) configuration() {
 	sends, wants := Cyclic.Value(f.ends.Ask, KeyConfig).Text(), f.answer(KeyWants).Text()
 	size := f.answer(KeyWantsSize).Int()
 	data, err := ConfigOctets(f.ends.Ask)
-	row := protocol.FacingRow{Title: "Configuration", Verdict: protocol.Agrees, Says: "both say so",
+	_, told := f.ends.Answer[KeyWantsSize]
+	empty := told && size == 0 && !f.ends.Knows(KeyWants)
+	row := protocol.FacingRow{Title: "Configuration", Area: AreaConfig, Verdict: protocol.Agrees, Says: "both say so",
 		Said: fmt.Sprintf("instance %d · %s", Cyclic.Int(f.ends.Ask, KeyConfigAt), map[string]string{ConfigNone: "none sent",
 			ConfigEmpty: "an empty one sent", ConfigData: fmt.Sprintf("%d octets sent", len(data))}[sends])}
 	differs := func(code int, says string) {
@@ -226,7 +228,14 @@ func (f *facing) configuration() {
 	switch {
 	case sends == ConfigData && err != nil:
 		row.Verdict, row.Says = protocol.Differs, err.Error()
+	case empty && sends == ConfigEmpty:
+		row.Says = "the one of the device has no octets"
+	case empty && sends == ConfigNone:
+		row.Verdict, row.Says = protocol.Unsure, "the device has an empty one, and may want it sent"
+		f.fix("Send an empty configuration", "in "+f.ends.Asking+"; a device that has one without octets takes that", protocol.Settings{
+			KeyConfig: protocol.OfText(ConfigEmpty)}, nil)
 	case !f.ends.Knows(KeyWants):
+		row.Asks = true
 		row.Verdict, row.Says = protocol.Unsure, "not known whether it wants an empty one"
 	case wants == "any" && sends == ConfigNone:
 	case wants == ConfigEmpty && sends != ConfigEmpty:
