@@ -18,8 +18,14 @@ type Ends struct {
 	Knows       func(key string) bool
 	// Used is how many units of an area the points of the map reach to.
 	Used map[string]int
-	// PerSecond is how many packets a second the answering end bears, 0 for not known.
-	PerSecond float64
+	// PerSecond is how many packets a second the answering end bears, and Connections how
+	// many connections, 0 for not known.
+	PerSecond   float64
+	Connections int
+	// Others are how many other links of the protocol go to the answering end, and
+	// OthersPerSecond is how many packets a second these exchange with it.
+	Others          int
+	OthersPerSecond float64
 }
 
 // Facing is both ends of a link side by side.

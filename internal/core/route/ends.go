@@ -97,8 +97,23 @@ func Facing(s *site.Site, link *site.Link) *protocol.Facing {
 		return nil
 	}
 	port := answering.PortFor(link)
-	f := rules.Face(&protocol.Ends{Asking: asking.Name, Answering: answering.Name, Ask: link.Settings, Answer: port.Settings,
-		Knows: port.Knows, Used: used(def, answering, link), PerSecond: answering.Limits.PerSecond})
+	ends := protocol.Ends{Asking: asking.Name, Answering: answering.Name, Ask: link.Settings, Answer: port.Settings,
+		Knows: port.Knows, Used: used(def, answering, link), PerSecond: answering.Limits.PerSecond, Connections: answering.Limits.Connections}
+	if reports, ok := def.Reports(); ok {
+		for i := range s.Links {
+			other := &s.Links[i]
+			if other.ID == link.ID || other.Answering != link.Answering || other.Protocol != link.Protocol {
+				continue
+			}
+			ends.Others++
+			for _, load := range reports.Expected(other.Settings, nil) {
+				if load.PeriodMs > 0 {
+					ends.OthersPerSecond += 1000 / load.PeriodMs
+				}
+			}
+		}
+	}
+	f := rules.Face(&ends)
 	return &f
 }
 

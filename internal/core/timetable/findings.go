@@ -33,16 +33,56 @@ func (c *compiler) findings() {
 				fmt.Sprintf("%d requests take %.1f ms a round", l.load.Requests, l.load.RoundMs),
 				"Look at the advice under the timetable: it says what each change would bring.")
 		}
-		if most := l.device.Limits.PerSecond; most > 0 && l.load.PerSecond > most {
-			c.add("polled-too-fast", finding.Fault, subject, "The device is asked more often than it bears",
-				fmt.Sprintf("%s is asked %.1f times a second and bears %g beside its real work.", l.device.Name,
-					l.load.PerSecond, most),
-				fmt.Sprintf("%d requests", l.load.Requests),
-				"Slow its paces down, or join its requests: a device that is asked too often starves its own task.")
-		}
 		c.sampling(l)
 	}
+	c.burdens()
 	c.connections()
+}
+
+// burdens compares what a device bears beside its real work with what all links to it
+// together ask of it.
+func (c *compiler) burdens() {
+	for i := range c.site.Devices {
+		d := &c.site.Devices[i]
+		most := d.Limits.PerSecond
+		if most <= 0 {
+			continue
+		}
+		asked, packets := 0.0, 0.0
+		var evidence []string
+		var worst *linked
+		for _, l := range c.order {
+			if l.device.ID != d.ID || l.load.PerSecond+l.load.Packets == 0 {
+				continue
+			}
+			asked, packets = asked+l.load.PerSecond, packets+l.load.Packets
+			says := fmt.Sprintf("%d requests, %.1f times a second", l.load.Requests, l.load.PerSecond)
+			if l.load.Packets > 0 {
+				says = fmt.Sprintf("%.1f packets a second, both ways together", l.load.Packets)
+			}
+			if asker := c.site.Device(l.link.Asking); asker != nil {
+				says = asker.Name + ": " + says
+			}
+			evidence = append(evidence, says)
+			if worst == nil || worst.load.PerSecond+worst.load.Packets < l.load.PerSecond+l.load.Packets {
+				worst = l
+			}
+		}
+		if asked+packets <= most {
+			continue
+		}
+		says := fmt.Sprintf("%s is asked %.1f times a second", d.Name, asked)
+		switch {
+		case packets > 0 && asked == 0:
+			says = fmt.Sprintf("%s is to exchange %.1f packets a second", d.Name, packets)
+		case packets > 0:
+			says += fmt.Sprintf(", and exchanges %.1f packets a second besides,", packets)
+		}
+		c.add("polled-too-fast", finding.Fault, finding.Subject{Kind: "link", ID: worst.link.ID, Device: d.ID, Name: d.Name},
+			"The device is asked more often than it bears", fmt.Sprintf("%s and bears %g beside its real work.", says, most), "",
+			"Slow its paces or intervals down, or join its requests: a device that is asked too often starves its own task.")
+		c.plan.Findings[len(c.plan.Findings)-1].Evidence = evidence
+	}
 }
 
 func (c *compiler) lineLoad(id string) *LineLoad {
@@ -64,20 +104,27 @@ func (c *compiler) add(code string, severity finding.Severity, subject finding.S
 // connections compares how many connections a device accepts with how many are
 // planned to it.
 func (c *compiler) connections() {
-	planned := map[string]int{}
+	type way struct{ device, protocol string }
+	planned := map[way]int{}
 	for _, l := range c.order {
 		if l.ends.def.Medium == site.Ethernet {
-			planned[l.device.ID]++
+			planned[way{l.device.ID, l.link.Protocol}]++ // each protocol has connections of its own
 		}
 	}
 	for i := range c.site.Devices {
 		d := &c.site.Devices[i]
-		if most := d.Limits.Connections; most > 0 && planned[d.ID] > most {
+		count := 0
+		for at, n := range planned {
+			if at.device == d.ID {
+				count = max(count, n)
+			}
+		}
+		if most := d.Limits.Connections; most > 0 && count > most {
 			c.add("too-many-connections", finding.Fault,
 				finding.Subject{Kind: "device", ID: d.ID, Device: d.ID, Name: d.Name},
 				"More connections than the device accepts",
 				fmt.Sprintf("%d links go to %s, which accepts %d connections: the last to come are turned away.",
-					planned[d.ID], d.Name, most),
+					count, d.Name, most),
 				"counted from the links of the site", "Let one asking end pass the values on, or take a link away.")
 		}
 	}

@@ -3,6 +3,7 @@ package timetable
 import (
 	"fmt"
 	"math"
+	"strings"
 	"testing"
 
 	"ferry/internal/core/block"
@@ -153,6 +154,28 @@ func TestOthersOnTheLine(t *testing.T) {
 	}
 	if !codes["polled-too-fast"] || !codes["samples-too-few"] {
 		t.Errorf("findings %v", codes)
+	}
+	// What two askers ask of one device counts together.
+	twice := tankRow(1, "19200:8E1", nil)
+	twice.Lines[0] = site.Line{ID: "row", Medium: site.Ethernet}
+	for i := range twice.Devices {
+		twice.Devices[i].Ports[0].Settings, twice.Devices[i].Map = nil, "modbus-tcp"
+		twice.Devices[i].Ports[0].Protocol = map[bool]string{true: "modbus-tcp"}[i > 0]
+	}
+	twice.Devices = append(twice.Devices, site.Device{ID: "panel", Name: "Panel", Ports: []site.Port{{Line: "row"}}})
+	twice.Links[0].Protocol = "modbus-tcp"
+	twice.Links = append(twice.Links, site.Link{ID: "other", Asking: "panel", Answering: "d0", Line: "row", Protocol: "modbus-tcp"})
+	for most, want := range map[float64]int{1.5: 1, 2: 0} {
+		twice.Devices[1].Limits.PerSecond = most
+		var said []string
+		for _, f := range Compile(twice).Findings {
+			if f.Code == "polled-too-fast" {
+				said = append(said, f.Sentence)
+			}
+		}
+		if len(said) != want || want > 0 && !strings.Contains(said[0], "is asked 2.0 times a second and bears 1.5") {
+			t.Errorf("bears %g: %q", most, said)
+		}
 	}
 	// A structure is read in one piece, although its parts lie apart.
 	d := &s.Devices[2]

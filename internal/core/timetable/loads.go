@@ -79,7 +79,11 @@ func (c *compiler) reports(l *linked) {
 	if len(wanted) == 0 {
 		return
 	}
+	_, cyclic := l.ends.def.Image(nil, "")
 	for _, each := range rules.Expected(l.link.Settings, wanted) {
+		if cyclic && each.PeriodMs > 0 {
+			l.load.Packets += 1000 / each.PeriodMs
+		}
 		load := Load{Title: each.Title, Cause: Reported, Octets: each.Octets, PeriodMs: each.PeriodMs,
 			HoldsMs: float64(each.Octets)*l.ends.octetMs + l.ends.after, Points: each.Points}
 		if each.Event {

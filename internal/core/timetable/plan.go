@@ -57,6 +57,8 @@ type LinkLoad struct {
 	Requests    int     `json:"requests"`
 	// PerSecond is how many requests a second the device has to answer.
 	PerSecond float64 `json:"perSecond"`
+	// Packets is how many packets a second go both ways together over a cyclic connection.
+	Packets float64 `json:"packets"`
 	// Writes is the share of the utilisation that crossings cause at most, Reports
 	// that of what the device sends without being asked.
 	Writes  float64 `json:"writes"`

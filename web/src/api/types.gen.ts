@@ -656,6 +656,7 @@ export interface LinkLoad {
   roundMs: number;
   requests: number;
   perSecond: number;
+  packets: number;
   writes: number;
   reports: number;
 }

@@ -60,7 +60,11 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
   const links = site.links.filter((l) => l.asking === device.id || l.answering === device.id);
   const asked = site.load
     .filter((l) => links.some((k) => k.id === l.link && k.answering === device.id))
-    .reduce((n, l) => n + l.perSecond, 0);
+    .reduce((n, l) => ({ requests: n.requests + l.perSecond, packets: n.packets + l.packets }), {
+      requests: 0,
+      packets: 0,
+    });
+  const bears = device.limits?.perSecond;
   const name = (id: string) => nameOf(site, id);
   // A device may answer in several protocols at one address, and has a port for each.
   const free = site.lines
@@ -178,7 +182,7 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
         />
         <Field
           label="Bears"
-          unit="requests/s"
+          unit="requests or packets/s"
           mono
           value={String(device.limits?.perSecond || "")}
           placeholder="not stated"
@@ -207,13 +211,18 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
             }}
           />
         ))}
-        {asked > 0 && (
+        {asked.requests + asked.packets > 0 && (
           <p
             className="small soft"
-            style={device.limits?.perSecond && asked > device.limits.perSecond ? { color: "var(--fault)" } : undefined}
+            style={bears && asked.requests + asked.packets > bears ? { color: "var(--fault)" } : undefined}
           >
-            The timetable asks it {asked.toFixed(1)} times a second
-            {device.limits?.perSecond ? `, of ${device.limits.perSecond} that it bears` : ""}.
+            {[
+              asked.requests > 0 ? `The timetable asks it ${asked.requests.toFixed(1)} times a second` : "",
+              asked.packets > 0 ? `${asked.packets.toFixed(1)} packets a second are exchanged with it in cycles` : "",
+            ]
+              .filter(Boolean)
+              .join(", and ")}
+            {bears ? `, of ${bears} that it bears` : ""}.
           </p>
         )}
         {device.pointCount > 0 &&

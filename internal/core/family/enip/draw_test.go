@@ -155,6 +155,31 @@ func TestFace(t *testing.T) {
 	}
 }
 
+// TestAlive: what all links to a device exchange with it is set beside what it bears.
+func TestAlive(t *testing.T) {
+	ask := protocol.Settings{KeyInEvery: protocol.OfInt(50), KeyOutEvery: protocol.OfInt(200), KeyInCount: protocol.OfInt(2)}
+	answer := protocol.Settings{KeyInOctets: protocol.OfInt(2), KeyOutHead: protocol.OfSwitch(false)}
+	for _, c := range []struct {
+		bears       float64
+		takes, more int
+		others      float64
+		says        string
+		verdict     string
+		refused     bool
+	}{
+		{0, 0, 0, 0, "25 packets a second", protocol.Agrees, false},
+		{40, 2, 0, 0, "25 packets a second of 40 the device bears", protocol.Agrees, false},
+		{40, 2, 1, 20, "25 packets a second, 45 with the 1 other link to it, and the device bears 40", protocol.Differs, false},
+		{100, 2, 2, 20, "25 packets a second, 45 with the 2 other links to it; 3 connections, and the device takes 2", protocol.Differs, true},
+	} {
+		f := cyclicRules{}.Face(&protocol.Ends{Ask: ask, Answer: answer, Knows: func(string) bool { return true }, PerSecond: c.bears,
+			Connections: c.takes, Others: c.more, OthersPerSecond: c.others})
+		if f.Alive.Says != c.says || f.Alive.Verdict != c.verdict || (f.Refused != nil) != c.refused {
+			t.Errorf("%+v: %+v, %+v", c, f.Alive, f.Refused)
+		}
+	}
+}
+
 func with(s, more protocol.Settings) protocol.Settings {
 	all := protocol.Settings{}
 	for _, each := range []protocol.Settings{s, more} {

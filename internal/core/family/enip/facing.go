@@ -324,10 +324,19 @@ func (f *facing) alive(in, out *Way) {
 		Verdict: protocol.Agrees}
 	a.InDropsMs, a.OutDropsMs = times*a.InMs, times*a.OutMs
 	a.PerSecond = 1000/a.InMs + 1000/a.OutMs
+	all := a.PerSecond + f.ends.OthersPerSecond
 	a.Says = fmt.Sprintf("%s packets a second", number(a.PerSecond))
-	switch {
-	case a.Bears > 0 && a.PerSecond > a.Bears:
+	if n := f.ends.Others; n > 0 {
+		a.Says = fmt.Sprintf("%s packets a second, %s with the %d other %s to it", number(a.PerSecond), number(all), n,
+			map[bool]string{true: "link", false: "links"}[n == 1])
+	}
+	switch most := f.ends.Connections; {
+	case a.Bears > 0 && all > a.Bears:
 		a.Verdict, a.Says = protocol.Differs, a.Says+fmt.Sprintf(", and the device bears %s", number(a.Bears))
+	case most > 0 && 1+f.ends.Others > most:
+		a.Verdict, a.Says = protocol.Differs, a.Says+fmt.Sprintf("; %d connections, and the device takes %d", 1+f.ends.Others, most)
+		f.refuse(ext(0x0113), fmt.Sprintf("%d links go to %s, which takes %d connections: the last to come is turned away.", 1+f.ends.Others,
+			f.ends.Answering, most))
 	case a.Bears > 0:
 		a.Says += fmt.Sprintf(" of %s the device bears", number(a.Bears))
 	}
