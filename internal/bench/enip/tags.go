@@ -69,8 +69,31 @@ func (t *talk) tag(r *wire.Request, a *wire.Answer, fault bench.Fault) {
 				a.Status = 0x0F
 			}
 		}
+	case wire.ModifyTag:
+		t.modify(r, a, at, kind, &held, v, fault)
 	default:
 		a.Status = 0x08
+	}
+}
+
+// modify sets and resets bits of a tag by two masks, each as wide as it.
+func (t *talk) modify(r *wire.Request, a *wire.Answer, at address.Address, kind family.Kind, held *protocol.Held, v value.Value, fault bench.Fault) {
+	width := kind.Octets()
+	octets, err := kind.Append(nil, v)
+	switch {
+	case fault.Kind == "setup":
+		a.Status = 0x10
+	case len(r.Data) != 2+2*width || int(binary.LittleEndian.Uint16(r.Data)) != width || err != nil || kind == family.REAL || kind == family.LREAL:
+		a.Status = 0x03
+	case !held.Writable:
+		a.Status = 0x0F
+	default:
+		for i := range octets {
+			octets[i] = (octets[i] | r.Data[2+i]) & r.Data[2+width+i]
+		}
+		if v, _, err := kind.Decode(octets); err != nil || !t.device.Memory.Set(at, v) {
+			a.Status = 0x0F
+		}
 	}
 }
 

@@ -201,6 +201,7 @@ func (c *conn) askItems(wanted []protocol.Wanted) (field.Reply, []field.Sampled)
 				if failed := c.rest(&list[i], &answer); failed != nil {
 					return *failed, nil
 				}
+				c.learn(&list[i].request, &answer)
 				samples = append(samples, list[i].samples(&answer, c.PlaceOf)...)
 			}
 			return done, samples
@@ -219,6 +220,7 @@ func (c *conn) askItems(wanted []protocol.Wanted) (field.Reply, []field.Sampled)
 		if failed := c.rest(&list[i], &a); failed != nil {
 			return *failed, nil
 		}
+		c.learn(&list[i].request, &a)
 		got := list[i].samples(&a, c.PlaceOf)
 		if len(list) == 1 && a.Status != 0 {
 			return declined(&a), got
@@ -318,51 +320,3 @@ func valueIn(data []byte, w protocol.Wanted) (v value.Value, from, octets int, e
 	return v, at.Octet, octets, err
 }
 
-// WriteItem writes a tag, with its type and the count of one before it, or an attribute as a
-// whole. It is put once: what became of it where no answer came is not known.
-func (c *conn) WriteItem(to protocol.Wanted, v value.Value, pass field.Pass) field.Reply {
-	r, err := writing(to, v)
-	if err != nil {
-		return field.Reply{Outcome: exchange.NotAllowed, Sentence: err.Error()}
-	}
-	return c.Question(false, func() field.Reply {
-		a, failed := c.ask(&r, pass)
-		switch {
-		case failed != nil:
-			return *failed
-		case a.Status != 0:
-			return declined(&a)
-		}
-		return field.Reply{Outcome: exchange.Answered, Left: true}
-	})
-}
-
-// writing is the question that writes a value.
-func writing(to protocol.Wanted, v value.Value) (r wire.Request, err error) {
-	kind := family.KindOf(to.Shape.Type)
-	if kind == 0 {
-		return r, fmt.Errorf("EtherNet/IP has no %s: choose another type", to.Shape.Type)
-	}
-	if at, ok := family.AttributeOf(to.Address); ok {
-		if at.Octet > 0 || at.Bit >= 0 {
-			return r, fmt.Errorf("an attribute is written whole: a part of it cannot be")
-		}
-		if to.Shape.Type.IsText() {
-			kind = family.ShortString
-		}
-		r = wire.Request{Service: wire.SetSingle, Path: wire.PathTo(at.Class, at.Instance, at.Number)}
-		r.Data, err = kind.Append(nil, v)
-		return r, err
-	}
-	name, _ := family.TagOf(to.Address)
-	path, bit, err := pathOf(name)
-	if err == nil && bit >= 0 {
-		err = fmt.Errorf("a bit of a tag cannot be written alone: write the tag")
-	}
-	if err != nil {
-		return r, err
-	}
-	r = wire.Request{Service: wire.WriteTag, Path: path, Data: le.AppendUint16(le.AppendUint16(nil, uint16(kind)), 1)}
-	r.Data, err = kind.Append(r.Data, v)
-	return r, err
-}

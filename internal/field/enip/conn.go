@@ -34,7 +34,7 @@ func (driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply
 		return nil, field.Reply{Outcome: exchange.NotAllowed, Sentence: "the route cannot be read: " + err.Error()}
 	}
 	c := &conn{route: route, single: def.Value(t.Settings, family.KeyTogether).Text() == "one",
-		connected: def.Value(t.Settings, family.KeyOver).Text() == "connected"}
+		connected: def.Value(t.Settings, family.KeyOver).Text() == "connected", kinds: map[string]family.Kind{}}
 	c.Length = wire.FrameLen
 	reply := c.Open(ctx, t, limit, c.begin)
 	if !reply.OK() {
@@ -57,6 +57,8 @@ type conn struct {
 	out, back uint32
 	count     uint16
 	serial    uint16
+	// kinds are the types of tags, by their paths, as the device has told them.
+	kinds map[string]family.Kind
 }
 
 // recent is how many questions back an answer is known as late.

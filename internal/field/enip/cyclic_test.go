@@ -74,13 +74,19 @@ func write(t *testing.T, e *field.Engine, point, text string) field.WriteResult 
 // dose asks the device itself what it has taken for the second sleeve.
 func dose(t *testing.T, b *bench.Bench, s *site.Site) int {
 	t.Helper()
-	link := site.Link{ID: "x", Asking: "lss", Answering: "uv", Line: "net", Protocol: "enip"}
-	at, err := family.Scheme.Parse("4/160/3:2", "")
+	return int(held(t, b, s, "4/160/3:2", "uint16").Int())
+}
+
+// held asks the only device of the bench itself what it holds at a place.
+func held(t *testing.T, b *bench.Bench, s *site.Site, place string, is value.Type) value.Value {
+	t.Helper()
+	link := site.Link{ID: "x", Asking: "lss", Answering: "it", Line: "net", Protocol: "enip"}
+	at, err := family.Scheme.Parse(place, "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	d := site.Device{ID: "uv", Map: "enip", Ports: []site.Port{{Line: "net"}},
-		Points: []site.Point{{ID: "p", Address: at, Type: "uint16", Access: site.ReadOnly, PaceMs: 100}}}
+	d := site.Device{ID: "it", Map: "enip", Ports: []site.Port{{Line: "net"}},
+		Points: []site.Point{{ID: "p", Address: at, Type: is, Access: site.ReadOnly, PaceMs: 100}}}
 	r, err := field.NewReader(&link, &d, field.Target{Dial: b.List(s)[0].Addr})
 	if err != nil {
 		t.Fatal(err)
@@ -90,7 +96,7 @@ func dose(t *testing.T, b *bench.Bench, s *site.Site) int {
 	if len(got) != 1 || got[0].Quality != value.Good {
 		t.Fatalf("%+v", got)
 	}
-	return int(got[0].Value.Int())
+	return got[0].Value
 }
 
 // TestCyclic: inputs come in cycles, outputs are in effect once the connection is in run,

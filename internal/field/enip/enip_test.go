@@ -38,10 +38,10 @@ func auger(t *testing.T, settings protocol.Settings) (*field.Engine, *bench.Benc
 					{ID: "turns", Name: "Turns", Address: place("Auger.Turns"), Type: "int32", Access: site.ReadOnly, PaceMs: 100},
 					{ID: "level", Name: "Level", Address: place("Row[3].Level"), Type: "float32", Access: site.ReadOnly, PaceMs: 100},
 					{ID: "set", Name: "Setpoint", Address: place("Setpoint"), Type: "int16", Access: site.ReadWrite, PaceMs: 100},
-					{ID: "bit", Name: "Running", Address: place("Mode.2"), Type: "bool", Access: site.ReadOnly, PaceMs: 100},
+					{ID: "bit", Name: "Running", Address: place("Mode.2"), Type: "bool", Access: site.ReadWrite, PaceMs: 100},
 					{ID: "mode", Name: "Mode", Address: place("Mode"), Type: "uint16", Access: site.ReadWrite, PaceMs: 100},
-					{ID: "speed", Name: "Speed", Address: place("4/100/3:4"), Type: "uint16", Access: site.ReadOnly, PaceMs: 100},
-					{ID: "alarm", Name: "Alarm", Address: place("4/100/3:6.5"), Type: "bool", Access: site.ReadOnly, PaceMs: 100},
+					{ID: "speed", Name: "Speed", Address: place("4/100/3:4"), Type: "uint16", Access: site.ReadWrite, PaceMs: 100},
+					{ID: "alarm", Name: "Alarm", Address: place("4/100/3:6.5"), Type: "bool", Access: site.ReadWrite, PaceMs: 100},
 					{ID: "limit", Name: "Limit", Address: place("100/1/7"), Type: "uint32", Access: site.ReadWrite, PaceMs: 100}}}},
 		Links: []site.Link{{ID: "up", Asking: "lss", Answering: "feed", Line: "net", Protocol: "enip", Settings: settings}}}
 	return benched(t, s)
@@ -109,21 +109,31 @@ func TestWrites(t *testing.T) {
 		"connected": {family.KeyOver: protocol.OfText("connected"), family.KeyRoute: protocol.OfText("1,0")}} {
 		t.Run(name, func(t *testing.T) {
 			e, b := auger(t, settings)
-			for _, c := range []struct{ point, text string }{{"set", "-42"}, {"mode", "5"}, {"limit", "123456"}} {
+			for _, c := range []struct{ point, text string }{{"set", "-42"}, {"mode", "5"}, {"limit", "123456"}, {"bit", "off"},
+				{"speed", "1450"}, {"alarm", "on"}, {"speed", "12"}} {
 				if r := write(t, e, c.point, c.text); !r.OK || r.ReadBack != c.text {
 					t.Errorf("%s: %+v", c.point, r)
 				}
 			}
+			s := e.Site()
+			if m, alarm := held(t, b, s, "Mode", "uint16").Int(), held(t, b, s, "4/100/3:6.5", "bool").Bool(); m != 1 || !alarm {
+				t.Errorf("beside what was written stand %d and %v", m, alarm)
+			}
+			if r := write(t, e, "bit", "on"); !r.OK || held(t, b, s, "Mode", "uint16").Int() != 5 {
+				t.Errorf("the bit again: %+v", r)
+			}
 			if err := b.SetFault("feed", bench.Fault{Kind: "setup"}); err != nil {
 				t.Fatal(err)
 			}
-			if r := write(t, e, "set", "7"); r.OK || !strings.Contains(r.Sentence, "did not take it: device state conflict") {
-				t.Errorf("in set-up: %+v", r)
+			for _, id := range []string{"set", "bit", "speed"} {
+				if r := write(t, e, id, "1"); r.OK || !strings.Contains(r.Sentence, "did not take it: device state conflict") {
+					t.Errorf("in set-up: %+v", r)
+				}
 			}
 			if err := b.SetFault("feed", bench.Fault{Kind: "retyped"}); err != nil {
 				t.Fatal(err)
 			}
-			if r := write(t, e, "set", "7"); r.OK || !strings.Contains(r.Sentence, "type mismatch") {
+			if r := write(t, e, "set", "7"); r.OK || !strings.Contains(r.Sentence, "it is LREAL, and the map says int16") {
 				t.Errorf("of another type: %+v", r)
 			}
 		})

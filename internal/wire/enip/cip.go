@@ -16,7 +16,8 @@ const (
 	SetSingle        = 0x10
 	ReadTag          = 0x4C
 	WriteTag         = 0x4D
-	ForwardClose     = 0x4E
+	ForwardClose     = 0x4E // of the connection manager
+	ModifyTag        = 0x4E // of a tag: its bits, with masks
 	ReadPart         = 0x52 // of a tag; of the connection manager: to send without a connection
 	WritePart        = 0x53
 	ForwardOpen      = 0x54

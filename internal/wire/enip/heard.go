@@ -131,7 +131,8 @@ func (e *ear) frame(p capture.Piece, b []byte) {
 		case SendRRData, SendUnitData:
 			if r, err := requestIn(b); err == nil {
 				h.Function = int(r.Service)
-				h.Write = r.Service == SetSingle || r.Service == WriteTag || r.Service == WritePart
+				h.Write = r.Service == SetSingle || r.Service == WriteTag || r.Service == WritePart ||
+					r.Service == ModifyTag && len(r.Path.Names) > 0
 			}
 		}
 		e.waiting.Ask(ref, &h)

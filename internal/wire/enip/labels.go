@@ -18,6 +18,9 @@ func serviceWord(service byte, p *Path) string {
 	if service == ReadPart && p.Class == ClassConnection {
 		return "pass on"
 	}
+	if service == ModifyTag && len(p.Names) > 0 {
+		return "change bits of a tag"
+	}
 	words := map[byte]string{GetAll: "read all attributes", Reset: "reset", Multiple: "several questions", GetSingle: "read attribute",
 		SetSingle: "write attribute", ReadTag: "read tag", WriteTag: "write tag", ForwardClose: "end a connection",
 		ReadPart: "read part of tag", WritePart: "write part of tag", ForwardOpen: "open a connection", ListTags: "list tags",
@@ -190,6 +193,12 @@ func (l *label) message(end int) {
 		l.take(1+2*int(b[1]), "path", "frame", r.Path.String())
 		if r.Service == Multiple && r.Path.Class == ClassRouter {
 			l.several(end)
+		}
+		if width := 0; r.Service == ModifyTag && len(r.Path.Names) > 0 && len(r.Data) >= 2 {
+			width = int(le.Uint16(r.Data))
+			l.number(2, "octets of each mask")
+			l.take(min(width, end-l.at), "bits that are set", "data", "")
+			l.take(min(width, end-l.at), "bits that are not reset", "data", "")
 		}
 		l.take(end-l.at, "data", "data", "")
 		return

@@ -113,23 +113,22 @@ func (rules) Asking(wanted []protocol.Wanted) string {
 
 func (rules) AskFunction() string { return "read" }
 
-// Writable: bits of a value are not written one by one, and an attribute is written whole.
-func (rules) Writable(a address.Address) error {
-	if at, ok := AttributeOf(a); ok && (at.Octet > 0 || at.Bit >= 0) {
-		return errors.New("an attribute is written whole: a part of it cannot be")
+// Writable: all but a text in the middle of an attribute.
+func (rules) Writable(address.Address) error { return nil }
+
+// WriteItem is the name of the service. A part of an attribute goes with the rest of it as
+// that was read just before.
+func (rules) WriteItem(a address.Address) string {
+	if at, ok := AttributeOf(a); ok {
+		if at.Octet > 0 || at.Bit >= 0 {
+			return "Set_Attribute_Single, the rest of the attribute as it is read just before"
+		}
+		return "Set_Attribute_Single"
 	}
 	if name, ok := TagOf(a); ok {
-		if _, bit, err := ParseTag(name); err != nil || bit >= 0 {
-			return errors.New("a bit of a tag cannot be written alone: write the tag")
+		if _, bit, err := ParseTag(name); err == nil && bit >= 0 {
+			return "change bits of a tag, all but one as they are"
 		}
-	}
-	return nil
-}
-
-// WriteItem is the name of the service.
-func (rules) WriteItem(a address.Address) string {
-	if _, ok := AttributeOf(a); ok {
-		return "Set_Attribute_Single"
 	}
 	return "write tag"
 }
