@@ -15,6 +15,7 @@ import (
 	"ferry/internal/core/drawn"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
+	"ferry/internal/core/route"
 	"ferry/internal/core/site"
 )
 
@@ -115,6 +116,7 @@ func (s *Server) postSurvey(c fiber.Ctx) error {
 		row.Same = row.Known && row.Plan == says
 		view.Rows = append(view.Rows, row)
 	}
+	view.Aside = s.aside(ctx, now, l)
 	if told.Configuration != nil {
 		if view.Configuration = configured.Of(now, l); view.Configuration != nil {
 			view.Configuration.Beside(now, l, told.Configuration)
@@ -122,6 +124,36 @@ func (s *Server) postSurvey(c fiber.Ctx) error {
 		}
 	}
 	return c.JSON(view)
+}
+
+// aside tries the other ways by which the asking end of a link asks the same device: what a
+// description of the device says of its parameters is there, or not.
+func (s *Server) aside(ctx context.Context, now *site.Site, l *site.Link) (list []AsideView) {
+	for i := range now.Links {
+		other := &now.Links[i]
+		if other.Answering != l.Answering || other.Asking != l.Asking || other.Protocol == l.Protocol {
+			continue
+		}
+		def, _ := protocol.Named(other.Protocol)
+		if def == nil {
+			continue
+		}
+		view := AsideView{Link: other.ID, Title: def.Title, Result: route.NotTried}
+		r, err := s.Engine.Try(ctx, other.ID)
+		if err != nil {
+			view.Result, view.Says = route.Fault, err.Error()
+			list = append(list, view)
+			continue
+		}
+		for _, check := range r.Stops {
+			if check.Stop == route.Points || r.StopsAt != nil && check.Stop == *r.StopsAt {
+				view.Result, view.Says = check.Result, check.Saw
+				break
+			}
+		}
+		list = append(list, view)
+	}
+	return list
 }
 
 // postConfiguration has a value of a point sent when the connection of a link is opened.

@@ -360,6 +360,16 @@ type SurveyView struct {
 	Configuration *configured.Configuration `json:"configuration,omitempty"`
 	Held          string                    `json:"held,omitempty"`
 	HeldSame      bool                      `json:"heldSame"`
+	// Aside is what the device answers to what it is asked over other protocols.
+	Aside []AsideView `json:"aside"`
+}
+
+// AsideView is whether the points are there that a device is asked for over another link.
+type AsideView struct {
+	Link   string       `json:"link"`
+	Title  string       `json:"title"` // of the protocol
+	Result route.Result `json:"result" jsonschema:"enum=good,enum=doubt,enum=fault,enum=not-tried"`
+	Says   string       `json:"says"`
 }
 
 // ConfigurationOrder sets a value of a point of a configuration, as a person types it, or

@@ -171,8 +171,7 @@ func (w *walk) asked(ctx context.Context) {
 			fmt.Sprintf("Not to be had, %d of %d points: %s.", len(wrong), len(r.points), listed(wrong)), remedy)
 		return
 	}
-	w.route.Set(route.Points, route.Good,
-		fmt.Sprintf("All %d points were read, in %d requests.", len(r.points), len(r.jobs)), "")
+	w.route.Set(route.Points, route.Good, w.allRead(), "")
 	w.pace(ctx)
 }
 

@@ -126,13 +126,7 @@ func (w *walk) judgePoints(ctx context.Context, failed []*job, why Reply) bool {
 		w.route.Set(route.Points, route.Fault, strings.TrimSpace(saw+" "+habits), remedy)
 		return false
 	}
-	saw := fmt.Sprintf("All %d points were read, in %d requests.", len(r.points), len(r.jobs))
-	switch {
-	case len(r.points) == 1:
-		saw = "Its one point was read."
-	case len(r.jobs) == 1:
-		saw = fmt.Sprintf("All %d points were read, in one request.", len(r.points))
-	}
+	saw := w.allRead()
 	w.route.Set(route.Points, route.Good, strings.TrimSpace(saw+" "+habits), "")
 	w.sizes(ctx, saw)
 	return true
@@ -288,4 +282,16 @@ func (w *walk) pace(ctx context.Context) {
 	default:
 		w.route.Set(route.Pace, route.Good, saw, "")
 	}
+}
+
+// allRead says that every point was read.
+func (w *walk) allRead() string {
+	points, requests := len(w.runner.points), len(w.runner.jobs)
+	switch {
+	case points == 1:
+		return "Its one point was read."
+	case requests == 1:
+		return fmt.Sprintf("All %d points were read, in one request.", points)
+	}
+	return fmt.Sprintf("All %d points were read, in %d requests.", points, requests)
 }

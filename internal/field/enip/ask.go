@@ -319,4 +319,3 @@ func valueIn(data []byte, w protocol.Wanted) (v value.Value, from, octets int, e
 	v, octets, err = kind.Decode(data)
 	return v, at.Octet, octets, err
 }
-

@@ -1145,6 +1145,7 @@ export interface SurveyView {
   configuration?: Configuration;
   held?: string;
   heldSame: boolean;
+  aside: AsideView[];
 }
 export interface SurveyRow {
   key: string;
@@ -1154,6 +1155,12 @@ export interface SurveyRow {
   says: boolean | number | string;
   known: boolean;
   same: boolean;
+}
+export interface AsideView {
+  link: string;
+  title: string;
+  result: "good" | "doubt" | "fault" | "not-tried";
+  says: string;
 }
 export interface PrepareRequest {
   point: string;

@@ -1,4 +1,5 @@
 import { useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
 import { post, useEdit } from "../api/client";
 import { useLive } from "../api/live";
 import { deviceOf } from "../api/site";
@@ -183,6 +184,17 @@ function Survey({ site, link }: { site: SiteView; link: LinkView }) {
           </tbody>
         </table>
       )}
+      {survey.told?.aside?.map((a) => (
+        <p key={a.link} className="small mt-2 flex gap-2">
+          <Mark kind={markOf(a.result)} size={14} />
+          <span>
+            <Link to="/lines/$kind/$id" params={{ kind: "link", id: a.link }} className="underline">
+              {a.title}
+            </Link>
+            : {a.says}
+          </span>
+        </p>
+      ))}
       {others.length > 0 && (
         <button type="button" className="button mt-1" onClick={() => void note()}>
           Note what it says

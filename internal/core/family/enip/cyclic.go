@@ -160,7 +160,7 @@ func cyclicSettings() (list []protocol.Setting) {
 		protocol.Setting{Key: KeyOutHead, Title: "Wants a header", Kind: protocol.Switch, End: protocol.Answering, Default: protocol.OfSwitch(true), Stop: "session"},
 		protocol.Setting{Key: KeyWants, Title: "Configuration", Kind: protocol.Choice, End: protocol.Answering, Default: protocol.OfText("any"),
 			Choices: choice("any", "takes none as well", ConfigEmpty, "wants an empty one", ConfigData, "wants data", ConfigNone, "has none"), Stop: "session"},
-		protocol.Setting{Key: KeyWantsSize, Title: "Its octets", End: protocol.Answering, Least: 0, Most: mostConfig, Stop: "session"},
+		protocol.Setting{Key: KeyWantsSize, Title: "Configuration, octets", End: protocol.Answering, Least: 0, Most: mostConfig, Stop: "session"},
 		protocol.Setting{Key: KeyIdentity, Title: "Is", Kind: protocol.Text, End: protocol.Answering, Like: "1234/43/65/2.1",
 			Pattern: `\d{1,5}/\d{1,5}/\d{1,5}/\d{1,3}\.\d{1,3}`, Stop: "session",
 			Help: "Vendor, device type, product and revision, as the device or its label says."},
