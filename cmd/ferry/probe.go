@@ -60,7 +60,13 @@ func probeFirst(ctx context.Context, t *target) (r *route.Route, err error) {
 	if len(areas) == 0 {
 		return field.TryTarget(ctx, &t.link, t.device(nil), t.target)
 	}
+	carried := areas[:0:0]
 	for _, area := range areas {
+		if n, whole := t.def.Image(t.link.Settings, area.Key); !whole || n > 0 {
+			carried = append(carried, area)
+		}
+	}
+	for _, area := range carried {
 		p := site.Point{ID: "0", Name: "the first of the " + area.Title, Address: block.At(area.Key, 0),
 			Type: value.TypeUint16, PaceMs: 1000, Access: site.ReadOnly}
 		if area.UnitBits == 1 {

@@ -8,6 +8,7 @@ import (
 	"iter"
 	"maps"
 	"net"
+	neturl "net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -293,13 +294,31 @@ func (b *Bench) post(port *site.Port) string {
 }
 
 // withSettings adds the settings to a URL by which an end is told apart from
-// others: those of both ends but the port.
-func withSettings(url string, port *site.Port, by string) string {
+// others: those of both ends but the port, and those that suit it where each end has its
+// own, with the configuration that it holds.
+func withSettings(url string, port *site.Port, by string, holds *Memory) string {
 	def, _ := protocol.Named(port.Protocol)
 	for _, s := range def.Settings {
 		if s.End == protocol.BothEnds && s.Key != protocol.KeyPort {
 			url += by + s.Key + "=" + def.Value(port.Settings, s.Key).String()
 			by = "&"
+		}
+	}
+	if rules, ok := def.Faces(); ok {
+		suits := rules.Suits(port.Settings)
+		if c, ok := def.Configures(); ok {
+			if n := c.Wants(port.Settings, port.Knows); n > 0 {
+				area, _, _ := c.Configured(nil)
+				if held, ok := holds.Read(area, 0, n); ok {
+					maps.Copy(suits, c.Configure(held))
+				}
+			}
+		}
+		for _, s := range def.Settings {
+			if v, is := suits[s.Key]; is && v != def.Value(nil, s.Key) {
+				url += by + s.Key + "=" + neturl.QueryEscape(v.String())
+				by = "&"
+			}
 		}
 	}
 	return url
@@ -334,10 +353,10 @@ func (b *Bench) List(s *site.Site) []StandIn {
 			url := fmt.Sprintf("%s://%s?baud=%d&parity=%s&data=%d&stop=%d", port.Protocol, line.path, f.Baud,
 				f.Frame()[1:2], f.Data, f.Stop)
 			list = append(list, StandIn{d.ID, OverSerial, port.Protocol, d.Name, line.path,
-				withSettings(url, port, "&"), line.faultOf(d.ID)})
+				withSettings(url, port, "&", nil), line.faultOf(d.ID)})
 		} else if server := b.servers[standInID(d, port)]; server != nil {
 			list = append(list, StandIn{d.ID, OverTCP, port.Protocol, d.Name, server.Addr(),
-				withSettings(port.Protocol+"://"+server.Addr(), port, "?"), server.Fault()})
+				withSettings(port.Protocol+"://"+server.Addr(), port, "?", server.Memory), server.Fault()})
 		}
 	}
 	for i := range s.Lines {

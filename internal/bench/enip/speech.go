@@ -122,11 +122,15 @@ func (t *talk) identity(fault bench.Fault) wire.Identity {
 			is = stated
 		}
 	}
+	status := uint16(0x0030) // without cyclic connections
+	if t.adapter != nil {
+		status = t.adapter.target.Status()
+	}
 	if fault.Kind == "rekeyed" {
 		is.Product++
 	}
 	return wire.Identity{Vendor: uint16(is.Vendor), Type: uint16(is.Type), Product: uint16(is.Product), Major: uint8(is.Major), Minor: uint8(is.Minor),
-		Status: 0x0060, Serial: serial, Name: name[:min(len(name), 32)], State: 3}
+		Status: status, Serial: serial, Name: name[:min(len(name), 32)], State: 3}
 }
 
 // message answers a message of the router.

@@ -6,6 +6,8 @@ type Faces interface {
 	// Face works out from the settings of both ends what each will say, whether that
 	// agrees, and what the answering end will do where it does not.
 	Face(e *Ends) Facing
+	// Suits returns the settings of an asking end that agree with those of an answering one.
+	Suits(answer Settings) Settings
 }
 
 // Ends are the two ends of a link as the plan has them.

@@ -187,7 +187,7 @@ func (a *adapter) Settings() protocol.Settings {
 // Identity is who the plan says that the device is; without that a made-up one of no
 // vendor.
 func (a *adapter) Identity() wire.Identity {
-	id := wire.Identity{Type: 43, Product: 1, Major: 1, Minor: 1, Status: 0x0060, State: 3, Name: "Ferry"}
+	id := wire.Identity{Type: 43, Product: 1, Major: 1, Minor: 1, Status: a.target.Status(), State: 3, Name: "Ferry"}
 	d := a.device()
 	if d == nil {
 		return id

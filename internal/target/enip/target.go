@@ -103,6 +103,28 @@ type connection struct {
 	last     uint32 // sequence number of what came
 	some     bool
 	outs     bool // it brings outputs
+	runs     bool // what it brought last was of a client in run
+}
+
+// Status is that of the identity of the device: whether it is owned, and what its
+// connections do (volume 1, table 5A-2.4: bit 0, and bits 4 to 7).
+func (t *Target) Status() (status uint16) {
+	const owned, none, running, idle = 1, 3 << 4, 6 << 4, 7 << 4
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	does := uint16(none)
+	for _, c := range t.open {
+		if does == none {
+			does = idle
+		}
+		if c.runs {
+			does = running
+		}
+		if c.outs {
+			status = owned
+		}
+	}
+	return status | does
 }
 
 // paces sends the packets of all targets.
@@ -341,7 +363,7 @@ func (t *Target) came(p *wire.Cyclic, from netip.Addr) {
 		}
 		runs, data = data[0]&1 == 1, data[4:]
 	}
-	c.heard, c.last, c.some = time.Now(), p.Sequence, true
+	c.heard, c.last, c.some, c.runs = time.Now(), p.Sequence, true, c.outs && runs
 	if c.outs && runs {
 		t.device.Outputs(c.client, data)
 	}

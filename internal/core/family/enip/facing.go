@@ -23,6 +23,31 @@ func (cyclicRules) Face(e *protocol.Ends) protocol.Facing {
 	return f.Facing
 }
 
+// Suits: as many octets as it has, with a header where it has one. Of a configuration with
+// data it is for others to say which: zeros would set the device up.
+func (cyclicRules) Suits(answer protocol.Settings) protocol.Settings {
+	ask := protocol.Settings{}
+	for _, way := range []struct{ octets, head, count, width, format string }{{KeyInOctets, KeyInHead, KeyInCount, KeyInWidth, KeyInFormat},
+		{KeyOutOctets, KeyOutHead, KeyOutCount, KeyOutWidth, KeyOutFormat}} {
+		format := FormatPlain
+		switch {
+		case Cyclic.Value(answer, way.head).On():
+			format = FormatHeader
+		case way.octets == KeyOutOctets && Cyclic.Int(answer, way.octets) == 0:
+			format = FormatHeartbeat
+		}
+		ask[way.count], ask[way.width] = protocol.OfInt(Cyclic.Int(answer, way.octets)), protocol.OfText("1")
+		ask[way.format] = protocol.OfText(format)
+	}
+	if Cyclic.Value(answer, KeyWants).Text() == ConfigEmpty {
+		ask[KeyConfig] = protocol.OfText(ConfigEmpty)
+	}
+	if least := Cyclic.Int(answer, KeyLeast); least > Cyclic.Int(nil, KeyInEvery) {
+		ask[KeyInEvery] = protocol.OfInt(least)
+	}
+	return ask
+}
+
 type facing struct {
 	protocol.Facing
 	ends    *protocol.Ends
@@ -246,7 +271,7 @@ func (f *facing) configuration() {
 		f.fix("Send no configuration", "in "+f.ends.Asking, protocol.Settings{KeyConfig: protocol.OfText(ConfigNone)}, nil)
 	case wants == ConfigData && sends != ConfigData:
 		differs(ext(0x0126), fmt.Sprintf("it wants a configuration of %d octets", size))
-		f.fix("Send a configuration", fmt.Sprintf("in %s; %d octets of zero, to be filled in", f.ends.Asking, size), protocol.Settings{
+		f.fix("Send a configuration", fmt.Sprintf("in %s; %d octets of zero: set its points, or take what the device holds, before it is opened", f.ends.Asking, size), protocol.Settings{
 			KeyConfig: protocol.OfText(ConfigData), KeyConfigData: protocol.OfText(strings.TrimSpace(strings.Repeat("00 ", size)))}, nil)
 	case wants == ConfigData && f.ends.Knows(KeyWantsSize) && size != len(data):
 		differs(ext(0x0126), fmt.Sprintf("it wants %d octets of configuration, and %d are sent", size, len(data)))
