@@ -247,7 +247,11 @@ func (w *walk) reportedPoints(r *runner, g *told, took time.Duration) bool {
 				took.Seconds(), listed(missing)), remedy)
 		return true
 	}
-	w.route.Set(route.Points, route.Good, fmt.Sprintf("All %d points came.", len(g.wanted)), "")
+	says := fmt.Sprintf("All %d points came.", len(g.wanted))
+	if len(g.wanted) == 1 {
+		says = "Its one point came."
+	}
+	w.route.Set(route.Points, route.Good, says, "")
 	return true
 }
 

@@ -42,6 +42,9 @@ type Def struct {
 	Example string `json:"example"`
 	// Areas are those of a Scheme of the block shape, filled in by Register.
 	Areas []block.Area `json:"areas"`
+	// Ranged is set where runs of units are asked for, so that a device may bear less of them
+	// than the protocol does.
+	Ranged bool `json:"ranged,omitempty"`
 	// Turns says what has to be shared between links, one request at a time.
 	Turns Turns `json:"turns"`
 
@@ -102,6 +105,7 @@ func Register(d *Def) {
 		d.Calling = calls.Calling()
 	}
 	_, d.Carries = d.Messages()
+	_, d.Ranged = d.Ranges()
 	defs[d.Name] = d
 }
 

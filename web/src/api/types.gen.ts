@@ -590,6 +590,7 @@ export interface Def {
   mapOnly?: boolean;
   example: string;
   areas: Area[];
+  ranged?: boolean;
   turns: string;
 }
 export interface Setting {

@@ -125,53 +125,57 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
             {device.pointCount} points
           </Link>
         </p>
-        <Field
-          label={map?.areas[0]?.unitBits === 8 ? "Most bytes" : "Most registers"}
-          unit="a request"
-          mono
-          value={String(device.limits?.maxRegisters ?? "")}
-          placeholder="as the protocol"
-          onBegin={editor.begin}
-          onCommit={(text) => limit({ maxRegisters: whole(text) })}
-        />
-        <Field
-          label={map?.areas[0]?.unitBits === 8 ? "Unused bytes" : "Unused registers"}
-          value={device.limits?.noBridging ? "no" : "yes"}
-          options={[
-            { value: "yes", title: "may be read over" },
-            { value: "no", title: "must not be read" },
-          ]}
-          onBegin={editor.begin}
-          onCommit={(text) => limit({ noBridging: text === "no" })}
-        />
-        <Field
-          label="Long values"
-          value={device.limits?.evenPairs ? "even" : "any"}
-          options={[
-            { value: "any", title: "begin at any register" },
-            { value: "even", title: "begin at even wire offsets only" },
-          ]}
-          onBegin={editor.begin}
-          onCommit={(text) => limit({ evenPairs: text === "even" })}
-        />
-        <Field
-          label="Requests"
-          value={device.limits?.evenRequests ? "even" : "any"}
-          options={[
-            { value: "any", title: "may begin and end anywhere" },
-            { value: "even", title: "begin and end at even wire offsets" },
-          ]}
-          onBegin={editor.begin}
-          onCommit={(text) => limit({ evenRequests: text === "even" })}
-        />
-        <Field
-          label="Must not be read"
-          mono
-          value={(device.limits?.forbidden ?? []).map(runText).join(", ")}
-          placeholder={runExample(map)}
-          onBegin={editor.begin}
-          onCommit={(text) => limit({ forbidden: readRuns(text, map) })}
-        />
+        {map?.ranged && (
+          <>
+            <Field
+              label={map?.areas[0]?.unitBits === 8 ? "Most bytes" : "Most registers"}
+              unit="a request"
+              mono
+              value={String(device.limits?.maxRegisters ?? "")}
+              placeholder="as the protocol"
+              onBegin={editor.begin}
+              onCommit={(text) => limit({ maxRegisters: whole(text) })}
+            />
+            <Field
+              label={map?.areas[0]?.unitBits === 8 ? "Unused bytes" : "Unused registers"}
+              value={device.limits?.noBridging ? "no" : "yes"}
+              options={[
+                { value: "yes", title: "may be read over" },
+                { value: "no", title: "must not be read" },
+              ]}
+              onBegin={editor.begin}
+              onCommit={(text) => limit({ noBridging: text === "no" })}
+            />
+            <Field
+              label="Long values"
+              value={device.limits?.evenPairs ? "even" : "any"}
+              options={[
+                { value: "any", title: "begin at any register" },
+                { value: "even", title: "begin at even wire offsets only" },
+              ]}
+              onBegin={editor.begin}
+              onCommit={(text) => limit({ evenPairs: text === "even" })}
+            />
+            <Field
+              label="Requests"
+              value={device.limits?.evenRequests ? "even" : "any"}
+              options={[
+                { value: "any", title: "may begin and end anywhere" },
+                { value: "even", title: "begin and end at even wire offsets" },
+              ]}
+              onBegin={editor.begin}
+              onCommit={(text) => limit({ evenRequests: text === "even" })}
+            />
+            <Field
+              label="Must not be read"
+              mono
+              value={(device.limits?.forbidden ?? []).map(runText).join(", ")}
+              placeholder={runExample(map)}
+              onBegin={editor.begin}
+              onCommit={(text) => limit({ forbidden: readRuns(text, map) })}
+            />
+          </>
+        )}
         <Field
           label="Connections"
           mono
