@@ -14,6 +14,7 @@ import (
 
 	"ferry/internal/core/diagnose"
 	"ferry/internal/core/finding"
+	"ferry/internal/core/judge"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/route"
@@ -148,8 +149,9 @@ type toldNow struct {
 }
 
 type toldOf struct {
-	at    time.Time
-	found []finding.Finding
+	at     time.Time
+	cyclic bool // it sends in cycles
+	found  []finding.Finding
 }
 
 // told judges what links tell and are told unasked, of those that run.
@@ -161,10 +163,14 @@ func (s *Server) told(of *site.Site, at time.Time) (found []finding.Finding) {
 		k.at = at
 		s.tellAgain(of, at)
 	}
+	cyclic := 0
 	for _, id := range slices.Sorted(maps.Keys(k.links)) {
 		found = append(found, k.links[id].found...)
+		if k.links[id].cyclic {
+			cyclic++
+		}
 	}
-	return found
+	return judge.Shared(found, cyclic)
 }
 
 // tellAgain judges those links anew that were judged the longest ago. The lock is held.
@@ -191,7 +197,9 @@ func (s *Server) tellAgain(of *site.Site, at time.Time) {
 		k.links = map[string]toldOf{}
 	}
 	for _, link := range links[:min(len(links), toldAtOnce)] {
-		k.links[link.ID] = toldOf{at, recording.Told(of, link, s.Engine.Hub.Exchanges(0, mostTold, link.ID), at)}
+		def, _ := protocol.Named(link.Protocol)
+		_, cyclic := def.Image(link.Settings, "")
+		k.links[link.ID] = toldOf{at, cyclic, recording.Told(of, link, s.Engine.Hub.Exchanges(0, mostTold, link.ID), at)}
 	}
 }
 

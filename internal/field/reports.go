@@ -183,7 +183,8 @@ func (c *channel) listen(now time.Time) (next time.Time) {
 
 func (c *channel) listenTo(r *runner, now time.Time) time.Time {
 	g := r.reports
-	if c.conn != nil && c.conn.Usable() && g.over == c.conn && r.hub.lapsed(g.source, now) {
+	waits := len(c.reports) > 0 // something has come, and this machine is behind
+	if c.conn != nil && c.conn.Usable() && g.over == c.conn && !waits && r.hub.lapsed(g.source, now) {
 		c.lost = Reply{Outcome: exchange.NoAnswer, Cause: exchange.Quiet,
 			Sentence: fmt.Sprintf("nothing came for more than %d ms", g.source.lapse.AfterMs)}
 		r.hub.record(r.era, r.exchange("wait for a sign of life", &c.lost, now, 0), nil)

@@ -170,6 +170,16 @@ func (of *cycle) gap(pr proof, steps int32) {
 	}
 }
 
+// senders is how many directions bring enough to be judged.
+func (cs cycles) senders() (n int) {
+	for _, of := range cs {
+		if of.gaps >= cyclesLeast {
+			n++
+		}
+	}
+	return n
+}
+
 func (cs cycles) findings(j *Judge) (found []finding.Finding) {
 	for _, key := range sorted(cs, func(k cycleKey) string { return fmt.Sprintf("%s %08x", k.from, k.id) }) {
 		of := cs[key]

@@ -253,7 +253,7 @@ func (j *Judge) Findings() []finding.Finding {
 	found = append(found, j.writes.findings(j)...)
 	found = append(found, j.reports.findings(j)...)
 	found = append(found, j.handshakes.findings(j)...)
-	found = append(found, j.cycles.findings(j)...)
+	found = append(found, Shared(j.cycles.findings(j), j.cycles.senders())...)
 	if j.plan != nil {
 		found = append(found, j.plan.findings(j)...)
 	}

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"ferry/internal/precise"
 	wire "ferry/internal/wire/enip"
 )
 
@@ -16,6 +17,7 @@ import (
 type mouth struct {
 	key    netip.AddrPort
 	socket *net.UDPConn
+	came   *precise.Arrivals
 	at     netip.AddrPort // where it really is
 
 	mu      sync.Mutex
@@ -51,9 +53,9 @@ func mouthAt(ip netip.Addr, port int) (*mouth, error) {
 	}
 	_ = socket.SetReadBuffer(heldPackets) // what the system gives of it is enough for most
 	at, _ := netip.ParseAddrPort(socket.LocalAddr().String())
-	m := &mouth{key: key, socket: socket, at: at, conns: map[uint32]*cyclic{}, groups: map[netip.AddrPort]*group{}, users: 1}
+	m := &mouth{key: key, socket: socket, came: precise.NewArrivals(socket), at: at, conns: map[uint32]*cyclic{}, groups: map[netip.AddrPort]*group{}, users: 1}
 	mouths.at[key] = m
-	go m.take(socket)
+	go m.take(m.came)
 	return m, nil
 }
 
@@ -69,14 +71,13 @@ func (m *mouth) leave() {
 
 // take hands each packet to its connection until the socket is closed. What is of none is
 // dropped at once: anybody can send here.
-func (m *mouth) take(socket *net.UDPConn) {
+func (m *mouth) take(arrivals *precise.Arrivals) {
 	room := make([]byte, 1<<16)
 	for {
-		n, from, err := socket.ReadFromUDPAddrPort(room)
+		n, from, now, err := arrivals.Read(room)
 		if errors.Is(err, net.ErrClosed) {
 			return
 		}
-		now := time.Now()
 		if err != nil {
 			continue // a port that is not reachable is told so: of that nobody is the worse
 		}
@@ -116,6 +117,7 @@ func (m *mouth) forget(id uint32, c *cyclic) {
 // to an address of this machine hears nothing that is for many.
 type group struct {
 	socket *net.UDPConn
+	came   *precise.Arrivals
 	users  int
 }
 
@@ -136,9 +138,22 @@ func (m *mouth) join(at netip.AddrPort) error {
 		return err
 	}
 	_ = socket.SetReadBuffer(heldPackets)
-	m.groups[at] = &group{socket, 1}
-	go m.take(socket)
+	g := &group{socket, precise.NewArrivals(socket), 1}
+	m.groups[at] = g
+	go m.take(g.came)
 	return nil
+}
+
+// behind reports whether a packet may have arrived before a time, for this address or a
+// group, that has not been taken in yet: this machine is short of time then.
+func (m *mouth) behind(t time.Time, group netip.AddrPort) bool {
+	if group.IsValid() {
+		m.mu.Lock()
+		g := m.groups[group]
+		m.mu.Unlock()
+		return g != nil && g.came.Behind(t)
+	}
+	return m.came.Behind(t)
 }
 
 func (m *mouth) part(at netip.AddrPort) {

@@ -38,7 +38,10 @@ func (c *cyclic) act(now time.Time) time.Time {
 		}
 		return c.nextTell
 	}
-	if now.Sub(c.heard) >= lasts {
+	if end := c.heard.Add(lasts); !now.Before(end) {
+		if c.mouth.behind(end, c.group) {
+			return now.Add(time.Millisecond) // it may have come in time
+		}
 		c.timedOut(now, lasts)
 		return time.Time{}
 	}
