@@ -10,11 +10,13 @@ import (
 // sharedLeast is from how many ends on one thing at once has a cause that they share.
 const sharedLeast = 4
 
-// Shared makes one finding of packets that come unevenly from many ends at once: at least
-// half of those that send in cycles. What they share is at fault then: the switch, or the
-// machine that takes them in. of is how many ends send.
+// Shared makes one finding of packets that one end sends unevenly over several connections,
+// and one of those that come so from many ends at once: at least half of those that send in
+// cycles. What they share is at fault then: the switch, or the machine that takes them in.
+// of is how many ends send.
 func Shared(found []finding.Finding, of int) []finding.Finding {
 	const code = "interval-jitter"
+	found = ofOne(found, code)
 	subjects := map[string]bool{}
 	var names []string
 	for i := range found {
@@ -47,4 +49,29 @@ func Shared(found []finding.Finding, of int) []finding.Finding {
 		one.Count += f.Count
 	}
 	return append(rest, one)
+}
+
+// ofOne makes one of the findings with a code that have the same title: they are of one end.
+func ofOne(found []finding.Finding, code string) []finding.Finding {
+	first, times := map[string]int{}, map[string]int{}
+	rest := make([]finding.Finding, 0, len(found))
+	for _, f := range found {
+		at, known := first[f.Title]
+		if f.Code != code || !known {
+			if f.Code == code {
+				first[f.Title], times[f.Title] = len(rest), 1
+			}
+			rest = append(rest, f)
+			continue
+		}
+		times[f.Title]++
+		rest[at].Count += f.Count
+	}
+	for title, n := range times {
+		if n > 1 {
+			f := &rest[first[title]]
+			f.Sentence = strings.TrimSuffix(f.Sentence, ".") + fmt.Sprintf("; and so it is over %d connections.", n)
+		}
+	}
+	return rest
 }
