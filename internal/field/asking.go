@@ -132,10 +132,15 @@ func (a *Asking) Close() error { return a.sock.Close() }
 // that who comes next finds the far end free. Nil is not to wait.
 func (a *Asking) Bye(octets []byte, until func(frame []byte) bool) {
 	const within, answered = 100 * time.Millisecond, 300 * time.Millisecond
-	if a.broken || a.now.SetWriteDeadline(time.Now().Add(within)) != nil {
+	if a.sock != nil {
+		a.sock.Settle() // a run that has been stopped says goodbye as well
+	}
+	if a.now.SetWriteDeadline(time.Now().Add(within)) != nil {
 		return
 	}
-	if _, err := a.now.Write(octets); err != nil || until == nil || a.now.SetReadDeadline(time.Now().Add(answered)) != nil {
+	_, err := a.now.Write(octets)
+	end := time.Now().Add(answered)
+	if err != nil || until == nil || a.broken && a.ctx.Err() == nil || a.now.SetReadDeadline(end) != nil {
 		return // a courtesy: it is closed anyway
 	}
 	came := append(make([]byte, 0, 2048), a.in[a.taken:]...)
@@ -151,7 +156,9 @@ func (a *Asking) Bye(octets []byte, until func(frame []byte) bool) {
 			came = append(came[:0], came[n:]...)
 		default:
 			got, err := a.now.Read(came[len(came):cap(came)])
-			if came = came[:len(came)+got]; err != nil {
+			came = came[:len(came)+got]
+			early := errors.Is(err, os.ErrDeadlineExceeded) && time.Now().Before(end) // who waited before was interrupted
+			if err != nil && (!early || a.now.SetReadDeadline(end) != nil) {
 				return
 			}
 		}

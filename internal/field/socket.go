@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"net"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -91,9 +92,24 @@ func (s *Socket) Reopen() error {
 	}
 	s.now.Store(&c)
 	s.Answers, s.last = 0, time.Now()
-	s.stop = context.AfterFunc(s.ctx, func() { _ = c.SetDeadline(time.Unix(1, 0)) })
+	struck := make(chan struct{})
+	stop := context.AfterFunc(s.ctx, func() {
+		_ = c.SetDeadline(time.Unix(1, 0))
+		close(struck)
+	})
+	s.stop = sync.OnceValue(func() bool {
+		if stop() {
+			return true
+		}
+		<-struck
+		return false
+	})
 	return nil
 }
+
+// Settle has the end of the run interrupt the connection no more: what is set on it from
+// then on holds.
+func (s *Socket) Settle() { s.stop() }
 
 // Conn is the connection as it is now.
 func (s *Socket) Conn() net.Conn { return *s.now.Load() }

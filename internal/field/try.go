@@ -68,8 +68,8 @@ func (e *Engine) Try(ctx context.Context, linkID string) (*route.Route, error) {
 		r.channel = own
 		ok := w.guarded(own, own.life)
 		stop()
-		own.end()
 		own.hangUp()
+		own.end()
 		if !ok {
 			return nil, errDefect
 		}
@@ -132,8 +132,8 @@ func TryTarget(ctx context.Context, link *site.Link, device *site.Device, target
 		return nil, err
 	}
 	c := r.channel
-	defer c.hangUp()
 	defer c.end()
+	defer c.hangUp()
 	defer context.AfterFunc(ctx, c.end)()
 	result := route.New(link.ID)
 	result.At = time.Now()

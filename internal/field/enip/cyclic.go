@@ -55,9 +55,9 @@ func (d cyclicDriver) Dial(ctx context.Context, t field.Target) (field.Conn, fie
 		out: family.WayOut(t.Settings), counted: family.Counted(t.Settings), reports: make(chan field.Report, waiting),
 		ended: field.Reply{Outcome: exchange.Closed, Sentence: "the connection was closed"}}
 	c.image = make([]byte, c.out.Octets())
-	c.state.Enabled = !c.silent()
+	c.state.Enabled = c.withheld() == ""
 	if c.remains != nil {
-		if on, was := c.remains.Load(keyOff); was && !(c.silent() && on.(bool)) {
+		if on, was := c.remains.Load(keyOff); was && !(c.withheld() != "" && on.(bool)) {
 			c.state.Enabled = on.(bool) // what was ordered for one connection is not for the next in the plant
 		}
 	}
@@ -136,9 +136,31 @@ type standing struct {
 	codec value.Codec
 }
 
-// silent reports whether what is sent is in effect at once and nobody has ordered that:
-// outputs without a header, in the plant.
-func (c *cyclic) silent() bool { return c.plant && c.out.Octets() > 0 && !c.out.Head() }
+// withheld says why the connection is not opened in the plant before somebody orders that:
+// because its outputs have no header, so that they are in effect at once, or because the
+// device is set up by its configuration, and not by order yet. Empty where it is opened.
+func (c *cyclic) withheld() string {
+	switch {
+	case !c.plant:
+		return ""
+	case c.out.Octets() > 0 && !c.out.Head():
+		return atOnce
+	case c.configures() == "":
+		return ""
+	case c.remains != nil:
+		if octets, was := c.remains.Load(keyConfigured); was && octets == c.configures() {
+			return ""
+		}
+	}
+	return setsUp
+}
+
+// configures are the octets by which opening the connection sets the device up; empty for
+// none.
+func (c *cyclic) configures() string {
+	_, octets, _ := cyclicRules.Configured(c.settings) // one that cannot be read is not sent
+	return string(octets)
+}
 
 func (c *cyclic) Toward(s protocol.Settings) {
 	c.Limit = time.Duration(family.Cyclic.Int(s, protocol.KeyWithin)) * time.Millisecond
@@ -194,8 +216,8 @@ func (c *cyclic) Follow(wanted []protocol.Wanted) (field.Reply, []field.Refusal)
 			refused = c.none(wanted, &reply)
 			reply.Outcome, reply.Sentence = exchange.Answered, ""
 		}
-	case c.silent():
-		refused = c.none(wanted, &field.Reply{Sentence: atOnce})
+	case c.withheld() != "":
+		refused = c.none(wanted, &field.Reply{Sentence: c.withheld()})
 	default:
 		refused = c.none(wanted, &field.Reply{Sentence: "the connection is switched off: write its point Enabled"})
 	}
@@ -206,9 +228,13 @@ func (c *cyclic) Follow(wanted []protocol.Wanted) (field.Reply, []field.Refusal)
 	return reply, refused
 }
 
-// atOnce is why a connection is not opened by itself in the plant.
-const atOnce = "its outputs have no run/idle header, so that what is sent takes effect at once: write the point Enabled of the " +
-	"connection to open it"
+// atOnce and setsUp are why a connection is not opened by itself in the plant.
+const (
+	atOnce = "its outputs have no run/idle header, so that what is sent takes effect at once: write the point Enabled of the " +
+		"connection to open it"
+	setsUp = "opening the connection sets the device up by its configuration, which nobody has ordered yet: write the point Enabled of " +
+		"the connection to open it"
+)
 
 // none refuses all points that a connection carries which is not there.
 func (c *cyclic) none(wanted []protocol.Wanted, why *field.Reply) (refused []field.Refusal) {
@@ -220,13 +246,20 @@ func (c *cyclic) none(wanted []protocol.Wanted, why *field.Reply) (refused []fie
 	return refused
 }
 
-// keyOff is under what the channel keeps that the connection was switched off, or on.
-const keyOff = "switched"
+// keyOff is under what the channel keeps that the connection was switched off, or on, and
+// keyConfigured with which configuration it was opened by order.
+const (
+	keyOff        = "switched"
+	keyConfigured = "configured"
+)
 
 // remember keeps a switch for the connections that follow.
 func (c *cyclic) remember(on bool) {
 	if c.remains != nil {
 		c.remains.Store(keyOff, on)
+		if on {
+			c.remains.Store(keyConfigured, c.configures())
+		}
 	}
 	c.mu.Lock()
 	c.state.Enabled, c.changed = on, true

@@ -1,6 +1,7 @@
 package enip_test
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"net"
@@ -43,6 +44,9 @@ func reactor(t testing.TB, more protocol.Settings) *site.Site {
 	for i := range 9 {
 		point(fmt.Sprintf("i%d", i+1), fmt.Sprintf("in:%d", 4*i), "float32", site.ReadOnly)
 		point(fmt.Sprintf("d%d", i+1), fmt.Sprintf("out:%d", 2*i), "uint16", site.ReadWrite)
+	}
+	if _, sends := more[family.KeyConfigData]; sends {
+		point("limit", "config:0", "uint16", site.ReadOnly)
 	}
 	for _, h := range family.Cyclic.StandingPoints() {
 		access := site.ReadOnly
@@ -192,6 +196,28 @@ func TestCyclicRefused(t *testing.T) {
 	}
 }
 
+// TestCyclicAgain: a run that is stopped ends its connections, so that the next finds the
+// device free, and so does a try.
+func TestCyclicAgain(t *testing.T) {
+	e, _ := benched(t, reactor(t, nil))
+	for range 8 {
+		if err := e.Start(nil); err != nil {
+			t.Fatal(err)
+		}
+		from := time.Now()
+		wait(t, "intensities", func() bool { l, _ := e.Hub.Point("i1"); return l.Quality == value.Good && l.AtMs >= from.UnixMilli() })
+		e.Stop(nil)
+		if r, err := e.Try(context.Background(), "up"); err != nil || r.StopsAt != nil {
+			t.Errorf("%+v, %v", r, err)
+		}
+	}
+	for _, x := range e.Hub.Exchanges(0, 2000, "up") {
+		if strings.Contains(x.Sentence, "owner") {
+			t.Errorf("%s: %s", x.Operation, x.Sentence)
+		}
+	}
+}
+
 // TestCyclicLost: silence makes the inputs bad at the time-out, and the connection is
 // opened again, idle.
 func TestCyclicLost(t *testing.T) {
@@ -329,6 +355,39 @@ func TestPlainOnPlant(t *testing.T) {
 	}
 	if r, err := e.Try(context.Background(), "up"); err != nil || r.StopsAt == nil {
 		t.Errorf("a try opens it: %+v, %v", r, err)
+	}
+}
+
+// TestConfigurationOnPlant: a connection that sets its device up is opened by an order alone;
+// what was ordered holds for the connections that follow. The device tells what it holds.
+func TestConfigurationOnPlant(t *testing.T) {
+	e, _ := onPlant(t, protocol.Settings{family.KeyConfig: protocol.OfText(family.ConfigData), family.KeyConfigData: protocol.OfText("2C 01")})
+	live := func(id string) field.Live { l, _ := e.Hub.Point(id); return l }
+	opens := func() (n int) {
+		for _, x := range e.Hub.Exchanges(0, 1000) {
+			for _, f := range x.Frames {
+				if f.Out && !f.Datagram && len(f.Octets) > 60 && bytes.Contains(f.Octets, []byte{0x80, 1, 0x2C, 1}) {
+					n++
+				}
+			}
+		}
+		return n
+	}
+	if err := e.Start(nil); err != nil {
+		t.Fatal(err)
+	}
+	wait(t, "why it is not open", func() bool { return strings.Contains(live("i1").Reason, "sets the device up") })
+	if r, err := e.Try(context.Background(), "up"); err != nil || r.StopsAt == nil || opens() > 0 {
+		t.Errorf("a try opens it: %+v, %v", r, err)
+	}
+	e.Unlock(time.Minute)
+	if r := write(t, e, "Enabled", "1"); !r.OK || opens() != 1 {
+		t.Fatalf("%+v, %d questions", r, opens())
+	}
+	wait(t, "what was sent", func() bool { return live("limit").Shown == "300" && live("limit").Quality == value.Good && live("i9").Quality == value.Good })
+	e.Unlock(0)
+	if told, err := e.Survey(context.Background(), "up"); err != nil || told.Settings[family.KeyInOctets].Int() != 36 {
+		t.Errorf("it tells %+v, %v", told, err)
 	}
 }
 

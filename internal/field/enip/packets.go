@@ -291,8 +291,8 @@ func (c *cyclic) tellLocked(now time.Time) {
 // why says why the connection is not there. The lock is held.
 func (c *cyclic) why() string {
 	switch {
-	case !c.state.Enabled && c.silent():
-		return atOnce
+	case !c.state.Enabled && c.withheld() != "":
+		return c.withheld()
 	case !c.state.Enabled:
 		return "the connection is switched off"
 	}
