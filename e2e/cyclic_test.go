@@ -56,8 +56,10 @@ func TestUVReactor(t *testing.T) {
 		fault string
 		value int
 		says  string
-	}{{"header", 0, "it says that the size is 20"}, {"regiven", 4, "it says that the size is 42"}, {"owned", 0, "Another end owns its outputs."}} {
-		f.post(t, "/api/bench/fault", map[string]any{"device": device, "fault": map[string]any{"kind": c.fault, "value": c.value}})
+	}{{"header", 0, "it says that the size is 20"}, {"regiven", 4, "it says that the size is 42"},
+		{"owned", 0, "Another end owns its outputs."}} {
+		f.post(t, "/api/bench/fault", map[string]any{"device": device, "fault": map[string]any{"kind": c.fault,
+			"value": c.value}})
 		b.press("Try")
 		b.sees(c.says)
 		if c.fault == "regiven" {
@@ -170,8 +172,10 @@ func TestAuger(t *testing.T) {
 		ms   int
 		says string
 	}{{1000, `is seen [\d.]+ times: \d+ of \d+ counts passed unseen, and the value jumps by up to \d`},
-		{300, `about every [567]th count passes unseen`}, {200, `None was lost in \d+ reads, but one that comes a little late loses one` + rarely},
-		{120, `and each was seen; when it came is known to a read` + rarely}, {50, `\d+ of \d+ reads brought nothing new` + rarely}}
+		{300, `about every [567]th count passes unseen`},
+		{200, `None was lost in \d+ reads, but one that comes a little late loses one` + rarely},
+		{120, `and each was seen; when it came is known to a read` + rarely}, {50, `\d+ of \d+ reads brought nothing new` +
+			rarely}}
 	list := make([]played, len(paces))
 	for i := range list {
 		list[i].device = "auger"
@@ -198,6 +202,7 @@ func TestAuger(t *testing.T) {
 	b := f.open(t, "/timetable?line=uvhall")
 	for i, p := range paces {
 		b.choose("Device of the samples", list[i].device)
-		b.until(fmt.Sprintf("what %d ms sees", p.ms), fmt.Sprintf(`new RegExp(%q).test(document.querySelector('table[aria-label="Sampling"]').innerText)`, p.says))
+		b.until(fmt.Sprintf("what %d ms sees", p.ms),
+			fmt.Sprintf(`new RegExp(%q).test(document.querySelector('table[aria-label="Sampling"]').innerText)`, p.says))
 	}
 }

@@ -137,8 +137,8 @@ func (b *browser) frames(name, box string) (longest float64) {
 	for i, pace := range []string{"90 px a frame", "9000 px a frame"} {
 		list := fmt.Sprintf("frames300[%d]", i)
 		most := js[float64](b, list+`.at(-1)`)
-		b.t.Logf("figure: %s, %s: median %.1f ms, 99 %% under %.1f ms, longest %.1f ms (promised: none over 50 ms)", name, pace,
-			js[float64](b, list+`[73]`), js[float64](b, list+`[145]`), most)
+		b.t.Logf("figure: %s, %s: median %.1f ms, 99 %% under %.1f ms, longest %.1f ms (promised: none over 50 ms)", name,
+			pace, js[float64](b, list+`[73]`), js[float64](b, list+`[145]`), most)
 		longest = max(longest, most)
 	}
 	return longest

@@ -130,10 +130,12 @@ func TestShoreGateway(t *testing.T) {
 		return ok && v != 0 && math.Abs(v-live("do11-02")) < 0.3
 	}
 	eventually(t, "the temperature at a client of another hand", same)
-	if said := peer(t, false, registers, port, "1", "read", "60000", "2"); !strings.Contains(said, "Illegal data address") {
+	if said := peer(t, false, registers, port, "1", "read", "60000", "2"); !strings.Contains(said,
+		"Illegal data address") {
 		t.Errorf("beyond the map it is told %q", said)
 	}
-	if said := peer(t, false, registers, port, "1", "write", strconv.Itoa(temperature), "1", "2"); !strings.Contains(said, "Illegal") {
+	if said := peer(t, false, registers, port, "1", "write", strconv.Itoa(temperature), "1", "2"); !strings.Contains(said,
+		"Illegal") {
 		t.Errorf("a write to what is only read is told %q", said)
 	}
 	_, setpoint := point("Pump drive 1-SpeedSetpoint")
@@ -158,7 +160,8 @@ func TestShoreGateway(t *testing.T) {
 		Value         float64
 		Time, Quality string
 	}) {
-		out := peer(t, true, "mosquitto_sub", "-h", "127.0.0.1", "-p", broker, "-t", "skerry/row-a/do11/oxygen", "-C", "1", "-W", "15")
+		out := peer(t, true, "mosquitto_sub", "-h", "127.0.0.1", "-p", broker, "-t", "skerry/row-a/do11/oxygen", "-C", "1",
+			"-W", "15")
 		if err := json.Unmarshal([]byte(out), &message); err != nil {
 			t.Fatalf("it hears %q", out)
 		}

@@ -202,7 +202,8 @@ func quoteXPath(text string) string {
 // press clicks the button or link with a text.
 func (b *browser) press(text string) {
 	b.t.Helper()
-	path := fmt.Sprintf(`(//button[not(@disabled)] | //a | //*[@role="menuitem"])[contains(normalize-space(.), %s)]`, quoteXPath(text))
+	path := fmt.Sprintf(`(//button[not(@disabled)] | //a | //*[@role="menuitem"])[contains(normalize-space(.), %s)]`,
+		quoteXPath(text))
 	b.settle(path)
 	b.run(chromedp.Click(path))
 }

@@ -207,8 +207,9 @@ func killedSite(t *testing.T, source, target *counted, brokerPort int, up site.C
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.Devices = append(s.Devices, site.Device{ID: "broker", Name: "Cloud broker", Map: "mqtt", Ports: []site.Port{{Line: "net",
-		Host: "127.0.0.1", Protocol: "mqtt", Settings: protocol.Numbers(map[string]int{"port": brokerPort})}},
+	s.Devices = append(s.Devices, site.Device{ID: "broker", Name: "Cloud broker", Map: "mqtt",
+		Ports: []site.Port{{Line: "net",
+			Host: "127.0.0.1", Protocol: "mqtt", Settings: protocol.Numbers(map[string]int{"port": brokerPort})}},
 		Points: []site.Point{{ID: "broker-v", Name: "Count", Address: at, Type: value.TypeUint16, Access: site.ReadWrite,
 			PaceMs: 1000}}})
 	s.Links = append(s.Links, site.Link{ID: "up", Asking: "lss", Answering: "broker", Line: "net", Protocol: "mqtt",
@@ -285,8 +286,8 @@ func TestKills(t *testing.T) {
 		return source.value == target.value
 	})
 	eventually(t, "the last value at the broker", func() bool {
-		said, err := peerOutput("mosquitto_sub", "-h", "127.0.0.1", "-p", strconv.Itoa(brokerPort), "-t", "skerry/count", "-C", "1",
-			"-W", "3")
+		said, err := peerOutput("mosquitto_sub", "-h", "127.0.0.1", "-p", strconv.Itoa(brokerPort), "-t", "skerry/count",
+			"-C", "1", "-W", "3")
 		return err == nil && said == strconv.Itoa(int(source.value))
 	})
 	response, err := http.Get("http://" + watch + "/metrics")

@@ -52,7 +52,8 @@ func TestThreeMachines(t *testing.T) {
 		broker.Points = append(broker.Points, site.Point{ID: "t" + id, Name: "Row " + id, Address: topic(n),
 			Type: value.TypeFloat32, Access: site.ReadWrite, PaceMs: 1000, Link: "up" + id})
 		s.Links = append(s.Links, site.Link{ID: "to" + id, Asking: "m" + id, Answering: "p" + id, Line: "net",
-			Protocol: "modbus-tcp"}, site.Link{ID: "up" + id, Asking: "m" + id, Answering: "broker", Line: "net", Protocol: "mqtt",
+			Protocol: "modbus-tcp"}, site.Link{ID: "up" + id, Asking: "m" + id, Answering: "broker", Line: "net",
+			Protocol: "mqtt",
 			Settings: protocol.Settings{"client": protocol.OfText("machine-" + id)}})
 		s.Crossings = append(s.Crossings, site.Crossing{ID: "x" + id, From: "o" + id, To: "t" + id})
 	}
@@ -115,8 +116,8 @@ func TestThreeMachines(t *testing.T) {
 		return cmd
 	}
 	hears := func(n, messages int) bool {
-		out, err := peerOutput("mosquitto_sub", "-h", "127.0.0.1", "-p", at, "-t", fmt.Sprintf("skerry/row-%d/oxygen", n), "-R",
-			"-C", strconv.Itoa(messages), "-W", "4")
+		out, err := peerOutput("mosquitto_sub", "-h", "127.0.0.1", "-p", at, "-t", fmt.Sprintf("skerry/row-%d/oxygen", n),
+			"-R", "-C", strconv.Itoa(messages), "-W", "4")
 		return err == nil && len(strings.Fields(out)) == messages
 	}
 	machines := map[int]*exec.Cmd{}

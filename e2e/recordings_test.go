@@ -243,7 +243,8 @@ func TestLinesFoundTwice(t *testing.T) {
 func TestUnitsFoundTwice(t *testing.T) {
 	foundTwice(t, false, []played{
 		{"do13", "baud", 38400, "no-answer"}, {"do14", "garbage", 0, "check-failed noise wrong-serial-settings frame-torn"},
-		{"do15", "long", 0, "answer-mismatch noise frame-torn check-failed"}, {"circ1", "lost", 60, "frame-torn check-failed noise"},
+		{"do15", "long", 0, "answer-mismatch noise frame-torn check-failed"},
+		{"circ1", "lost", 60, "frame-torn check-failed noise"},
 		{"circ2", "delay", 800, "late-answer no-answer"}, {"circ3", "exception", 4, "exception-device"},
 	})
 }
@@ -260,12 +261,14 @@ func TestFamiliesFoundTwice(t *testing.T) {
 		"ports": []any{map[string]any{"line": "plantnet", "host": "192.0.2.81", "protocol": "sparkplug"}},
 		"points": []any{map[string]any{"id": "edge-1", "name": "Watch", "address": "metric=skerry/night/tank:Watch",
 			"type": "float32", "access": "r"}}}
-	watch := map[string]any{"id": "lss-edge", "asking": "lss", "answering": "edge", "line": "plantnet", "protocol": "sparkplug",
-		"settings": map[string]any{"group": "skerry", "node": "gateway"}}
+	watch := map[string]any{"id": "lss-edge", "asking": "lss", "answering": "edge", "line": "plantnet",
+		"protocol": "sparkplug", "settings": map[string]any{"group": "skerry", "node": "gateway"}}
 	feed := map[string]any{"id": "feed", "name": "Feed controller", "map": "enip",
 		"ports": []any{map[string]any{"line": "plantnet", "host": "192.0.2.71", "protocol": "enip"}},
-		"points": []any{map[string]any{"id": "feed-1", "name": "Turns", "address": "tag=Auger.Turns", "type": "int32", "access": "r",
-			"paceMs": 1000}, map[string]any{"id": "feed-2", "name": "Level", "address": "tag=Level", "type": "float32", "access": "r",
+		"points": []any{map[string]any{"id": "feed-1", "name": "Turns", "address": "tag=Auger.Turns", "type": "int32",
+			"access": "r",
+			"paceMs": 1000}, map[string]any{"id": "feed-2", "name": "Level", "address": "tag=Level", "type": "float32",
+			"access": "r",
 			"paceMs": 1000}}}
 	auger := map[string]any{"id": "lss-feed", "asking": "lss", "answering": "feed", "line": "plantnet", "protocol": "enip",
 		"settings": map[string]any{}}
@@ -280,15 +283,21 @@ func TestFamiliesFoundTwice(t *testing.T) {
 		{"fh", "slow-first", 1500, "slow-first"},
 		{"cloud", "user", 0, "refused"}, {"cloud", "rights", 0, "refused"}, {"cloud", "full", 0, "connection-dropped"},
 		{"cloud", "takeover", 0, "connection-dropped"}, {"cloud", "drop", 0, "connection-dropped"},
-		{"cloud", "silent", 0, "no-answer"}, {"cloud", "garbage", 0, "answer-mismatch"}, {"cloud", "delay", 4000, "no-answer"},
+		{"cloud", "silent", 0, "no-answer"}, {"cloud", "garbage", 0, "answer-mismatch"},
+		{"cloud", "delay", 4000, "no-answer"},
 		{"cloud", "payload", 0, "unreadable-report"}, {"cloud tls", "stranger", 0, "tls-failed"},
-		{"cloud tls", "expired", 0, "tls-failed"}, {"cloud tls", "name", 0, "tls-failed"}, {"cloud tls", "callers", 0, "tls-failed"},
+		{"cloud tls", "expired", 0, "tls-failed"}, {"cloud tls", "name", 0, "tls-failed"},
+		{"cloud tls", "callers", 0, "tls-failed"},
 		{"edge", "gap", 0, "sequence-gap"}, {"edge", "unborn", 0, "data-before-birth"}, {"edge", "clock", 0, "clocks-apart"},
 		{"edge", "death", 0, "sender-gone"}, {"edge primaryHost", "hostless", 0, "host-absent"},
-		{"fh", "protected", 0, "refused"}, {"auger", "setup", 0, "refused"}, {"cloud lively", "ghost", 0, "retained-only"}, {"feed", "retyped", 0, "type-differs"},
-		{"feed", "session", 0, "connection-limit"}, {"feed", "renamed", 0, "refused"}, {"feed", "context", 0, "answer-mismatch"},
-		{"feed", "silent", 0, "no-answer"}, {"feed", "garbage", 0, "answer-mismatch"}, {"feed", "short", 0, "answer-mismatch"},
-		{"feed", "drop", 0, "connection-dropped"}, {"feed", "delay", 1200, "late-answer"}, {"feed", "pieces", 40, "pieces"}, {"feed connected", "connections", 0, "connection-limit"},
+		{"fh", "protected", 0, "refused"}, {"auger", "setup", 0, "refused"}, {"cloud lively", "ghost", 0, "retained-only"},
+		{"feed", "retyped", 0, "type-differs"},
+		{"feed", "session", 0, "connection-limit"}, {"feed", "renamed", 0, "refused"},
+		{"feed", "context", 0, "answer-mismatch"},
+		{"feed", "silent", 0, "no-answer"}, {"feed", "garbage", 0, "answer-mismatch"},
+		{"feed", "short", 0, "answer-mismatch"},
+		{"feed", "drop", 0, "connection-dropped"}, {"feed", "delay", 1200, "late-answer"}, {"feed", "pieces", 40, "pieces"},
+		{"feed connected", "connections", 0, "connection-limit"},
 	}
 	copyFor(t, site, devices, links, list, "192.0.2.", func(with string, link, port map[string]any) {
 		switch with {
@@ -309,7 +318,8 @@ func TestFamiliesFoundTwice(t *testing.T) {
 
 // copyFor puts a copy of a device and of its link into a site for each fault, as the words
 // behind its name say.
-func copyFor(t *testing.T, site map[string]any, devices, links []any, list []played, net string, as func(with string, link, port map[string]any)) {
+func copyFor(t *testing.T, site map[string]any, devices, links []any, list []played, net string,
+	as func(with string, link, port map[string]any)) {
 	t.Helper()
 	of := func(all []any, id, key string) map[string]any { // a copy
 		at := slices.IndexFunc(all, func(d any) bool { return d.(map[string]any)[key] == id })
@@ -351,11 +361,16 @@ func TestCyclicFoundTwice(t *testing.T) {
 		t.Fatal(err)
 	}
 	list := []played{
-		{"wiper", "jitter", 100, "interval-jitter"}, {"wiper", "mute", 0, "cyclic-timeout"}, {"wiper many", "swallowed", 0, "multicast-lost"},
-		{"wiper headed", "idle", 0, "never-run"}, {"wiper", "header", 0, "size-differs"}, {"wiper", "resized", 4, "size-differs"},
-		{"wiper", "regiven", 4, "size-differs"}, {"wiper", "connections", 0, "connection-limit"}, {"wiper", "owned", 0, "two-writers"},
-		{"wiper", "unrestarted", 0, "refused"}, {"wiper", "set-up", 0, "refused"}, {"wiper", "session", 0, "connection-limit"},
-		{"wiper keyed", "rekeyed", 0, "key-differs"}, {"wiper", "slow-cycle", 500, "pace-not-held"}, {"wiper", "context", 0, "answer-mismatch"},
+		{"wiper", "jitter", 100, "interval-jitter"}, {"wiper", "mute", 0, "cyclic-timeout"},
+		{"wiper many", "swallowed", 0, "multicast-lost"},
+		{"wiper headed", "idle", 0, "never-run"}, {"wiper", "header", 0, "size-differs"},
+		{"wiper", "resized", 4, "size-differs"},
+		{"wiper", "regiven", 4, "size-differs"}, {"wiper", "connections", 0, "connection-limit"},
+		{"wiper", "owned", 0, "two-writers"},
+		{"wiper", "unrestarted", 0, "refused"}, {"wiper", "set-up", 0, "refused"},
+		{"wiper", "session", 0, "connection-limit"},
+		{"wiper keyed", "rekeyed", 0, "key-differs"}, {"wiper", "slow-cycle", 500, "pace-not-held"},
+		{"wiper", "context", 0, "answer-mismatch"},
 		{"wiper", "garbage", 0, "answer-mismatch"}, {"wiper", "silent", 0, "no-answer"},
 	}
 	copyFor(t, site, slices.Clone(site["devices"].([]any)), slices.Clone(site["links"].([]any)), list, "198.51.100.",
@@ -463,7 +478,8 @@ func TestHabitsFoundTwice(t *testing.T) {
 		{"do11", "hangs-up", 0, "hangs-up"}, {"do12", "dozes", 400, "idle-close"}, {"ioa", "slow-first", 1500, "slow-first"},
 		{"pump1", "pieces", 40, "pieces"}, {"skid", "odd-unit", 255, "answers-as"},
 		{"gate", "no-transaction", 0, "no-transaction"}, {"feeder1", "silent-unknown", 0, "silent-function"},
-		{"auger", "singly", 0, "one-question"}, {"fh", "smaller", 0, "small-messages"}, {"do13", "fewer", 16, "bears-less"}, {"do14", "hole", 0, "bears-less"},
+		{"auger", "singly", 0, "one-question"}, {"fh", "smaller", 0, "small-messages"}, {"do13", "fewer", 16, "bears-less"},
+		{"do14", "hole", 0, "bears-less"},
 	})
 	b := f.open(t, "/traffic")
 	b.until("a habit is offered to be noted", `document.querySelector("[data-fix='hangs-up']")`)
@@ -586,7 +602,8 @@ func (f *ferry) foundTwice(t *testing.T, habits bool, list []played) {
 				t.Fatal(err)
 			}
 			args := []string{"diagnose", kept, "--json"}
-			if slices.Contains([]string{"unreadable-report", "never-run", "type-differs"}, c.code) { // which type it is to be is in the plan alone
+			if slices.Contains([]string{"unreadable-report", "never-run", "type-differs"},
+				c.code) { // which type it is to be is in the plan alone
 				args = append(args, "--site", plan)
 			}
 			out, _ := peerOutput(binary(t), args...) // findings are no success

@@ -52,7 +52,8 @@ func TestTankRow(t *testing.T) {
 		b.to("/lines")
 		b.until(device+" is there",
 			fmt.Sprintf(`[...document.querySelectorAll("[data-device]")].some(e => e.innerText.includes(%q))`, device))
-		b.does(fmt.Sprintf(`[...document.querySelectorAll("[data-device]")].find(e => e.innerText.includes(%q)).click()`, device))
+		b.does(fmt.Sprintf(`[...document.querySelectorAll("[data-device]")].find(e => e.innerText.includes(%q)).click()`,
+			device))
 		b.until("its link is open", fmt.Sprintf(`document.querySelector("aside h2")?.innerText.includes(%q)`, device))
 	}
 	fault := func(kind string) { b.pick("[data-fault-of]", kind) }

@@ -56,7 +56,8 @@ func TestStationOfLine(t *testing.T) {
 	s.Devices = []site.Device{{ID: "lss", Name: "Controller", Ports: []site.Port{{Line: "row"}}, Points: []site.Point{}},
 		{ID: "gate", Name: "Row gateway", Map: "modbus-rtu", Ports: unit(5), Serving: &site.Serving{},
 			Points: []site.Point{point("setpoint", 0, site.ReadWrite), point("shown", 1, site.ReadOnly)}},
-		{ID: "probe", Name: "DO probe 13", Map: "modbus-rtu", Ports: unit(13), Points: []site.Point{point("o", 0, site.ReadOnly)}}}
+		{ID: "probe", Name: "DO probe 13", Map: "modbus-rtu", Ports: unit(13),
+			Points: []site.Point{point("o", 0, site.ReadOnly)}}}
 	s.Links = []site.Link{{ID: "to-probe", Asking: "lss", Answering: "probe", Line: "row", Protocol: "modbus-rtu",
 		Settings: protocol.Numbers(map[string]int{"unit": 13})}}
 	s.Crossings = []site.Crossing{{ID: "x", From: "setpoint", To: "shown", Factor: 2}}

@@ -23,7 +23,8 @@ func runPages(t *testing.T, calls []pageCall) {
 	t.Helper()
 	dir := t.TempDir()
 	bundle := filepath.Join(dir, "pure.mjs")
-	rolldown := exec.Command("node", "node_modules/rolldown/bin/cli.mjs", "src/pure.ts", "--format", "esm", "--file", bundle)
+	rolldown := exec.Command("node", "node_modules/rolldown/bin/cli.mjs", "src/pure.ts", "--format", "esm", "--file",
+		bundle)
 	rolldown.Dir = "../web"
 	if out, err := rolldown.CombinedOutput(); err != nil {
 		t.Fatalf("the pages cannot be bundled (make test installs what that needs): %v\n%s", err, out)
@@ -121,7 +122,8 @@ func TestStream(t *testing.T) {
 	const state = `{mode: "bench", unlockedMs: 0, running: ["k"], allowed: [], released: [], plan: 3, compiling: false}`
 	const now = `{connected: false, state: ` + state + `, findings: [{code: "old"}], crossings: {}, exchange: 4, nowMs: 1}`
 	pulse := func(seq, routes, plan, more string) string {
-		return `{seq: ` + seq + `, routes: ` + routes + `, state: {...` + state + `, plan: ` + plan + `}, crossings: [], exchange: 5,
+		return `{seq: ` + seq + `, routes: ` + routes + `, state: {...` + state + `, plan: ` + plan +
+			`}, crossings: [], exchange: 5,
 			nowMs: 2` + more + `}`
 	}
 	news := func(told, pulse string) string { return "changed(" + told + ", " + pulse + ")" }
@@ -139,8 +141,8 @@ func TestStream(t *testing.T) {
 			`"everything"`},
 		{"findings stay where none are told", `taken(` + now + `, ` + pulse("7", "1", "3", ", findings: null") + `).findings`,
 			`[{"code": "old"}]`},
-		{"and go where they are told to be none", `taken(` + now + `, ` + pulse("7", "1", "3", ", findings: []") + `).findings`,
-			`[]`},
+		{"and go where they are told to be none", `taken(` + now + `, ` + pulse("7", "1", "3", ", findings: []") +
+			`).findings`, `[]`},
 		{"what says the same is the same object",
 			`(() => { const a = ` + now + `; const b = taken(a, ` + pulse("7", "1", "3", "") + `);
 				return [a.state === b.state, a.crossings === b.crossings, b.connected, b.exchange]; })()`, `[true, true, true, 5]`},

@@ -34,7 +34,8 @@ func TestAskedByName(t *testing.T) {
 	if got := strings.Join(asked, "; "); got != "ask for 3 paths: 3 points in 0.0264 ms; ask for 1 paths: 1 points in 0.0152 ms" {
 		t.Errorf("the timetable asks: %s", got)
 	}
-	if r := h.try(); stops(r) != "good good good good good" || !strings.Contains(r.Stops[3].Saw, "All 4 points were read, in 2") {
+	if r := h.try(); stops(r) != "good good good good good" ||
+		!strings.Contains(r.Stops[3].Saw, "All 4 points were read, in 2") {
 		t.Errorf("%s: %+v", stops(r), r.Stops)
 	}
 	h.call("POST", "/api/run/start", api.RunRequest{}, &field.State{})
@@ -89,8 +90,8 @@ func (h *house) listed() {
 	h.call("POST", "/api/devices/hall/held", "", &held)
 	var answer api.IntakeAnswer
 	h.call("POST", "/api/devices/hall/intake", api.IntakeRequest{Text: held.Text}, &answer)
-	if held.Count != 4 || held.More || answer.Total != 4 || answer.Added != 0 || answer.Changed != 1 || len(answer.RejectedRows) != 0 ||
-		!strings.Contains(held.Text, `""State/Row name""`) {
+	if held.Count != 4 || held.More || answer.Total != 4 || answer.Added != 0 || answer.Changed != 1 ||
+		len(answer.RejectedRows) != 0 || !strings.Contains(held.Text, `""State/Row name""`) {
 		h.Errorf("it has %+v, which would bring %+v", held, answer)
 	}
 	var file api.IntakeAnswer
@@ -100,8 +101,8 @@ func (h *house) listed() {
 		file.Faults[0].Line != 4 || view.Described != "path lists" {
 		h.Errorf("a file about such devices brings %+v", file)
 	}
-	if status, text := h.call("POST", "/api/devices/hall/intake", api.IntakeRequest{Text: "PATHS\n"}, nil); status == 200 ||
-		!strings.Contains(text, "it has no path") {
+	if status, text := h.call("POST", "/api/devices/hall/intake", api.IntakeRequest{Text: "PATHS\n"},
+		nil); status == 200 || !strings.Contains(text, "it has no path") {
 		h.Errorf("an empty one: %d %s", status, text)
 	}
 	h.fault("toy-rounds")

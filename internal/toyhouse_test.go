@@ -148,7 +148,8 @@ func (h *house) live(name string) field.Live {
 
 func (h *house) fault(kind string) {
 	h.Helper()
-	h.call("POST", "/api/bench/fault", api.FaultRequest{Device: "hall", Fault: bench.Fault{Kind: kind}}, &[]bench.StandIn{})
+	h.call("POST", "/api/bench/fault", api.FaultRequest{Device: "hall", Fault: bench.Fault{Kind: kind}},
+		&[]bench.StandIn{})
 }
 
 func (h *house) try() *route.Route {
@@ -253,7 +254,8 @@ func (h *house) timetable(t *testing.T) {
 
 func (h *house) withoutSecret(t *testing.T) {
 	r := h.try()
-	if stops(r) != "good good fault not-tried not-tried" || !strings.Contains(fmt.Sprint(r.Stops), `"hall phrase" is not`) {
+	if stops(r) != "good good fault not-tried not-tried" ||
+		!strings.Contains(fmt.Sprint(r.Stops), `"hall phrase" is not`) {
 		t.Errorf("%s: %+v", stops(r), r.Stops)
 	}
 }

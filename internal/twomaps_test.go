@@ -69,7 +69,8 @@ func TestTwoMaps(t *testing.T) {
 	h.call("POST", "/api/run/start", api.RunRequest{}, &field.State{})
 	h.until("both maps are read", func() bool {
 		level, _ := h.engine.Hub.Point("level")
-		return level.Quality == value.Good && h.live("Oxygen").Quality == value.Good && h.live("Pressure").Quality == value.Good
+		return level.Quality == value.Good && h.live("Oxygen").Quality == value.Good &&
+			h.live("Pressure").Quality == value.Good
 	})
 	order, err := h.engine.Prepare(t.Context(), "spare", "7")
 	if err != nil || order.Link != "third" {

@@ -90,7 +90,8 @@ func printTalks(out io.Writer, talks []recording.TalkView) {
 			"99 %% %.1f ms, longest %.1f ms\n", t.Asker, printable(t.Answerer), t.At, t.Asked, t.Answered, t.Declined, t.None,
 			t.Garbled, t.MedianMs, t.P99Ms, t.MostMs)
 		for _, r := range t.Requests {
-			fmt.Fprintf(out, "      %s: %d times, every %.0f ms, %d answered\n", printable(r.Says), r.Asked, r.EveryMs, r.Answered)
+			fmt.Fprintf(out, "      %s: %d times, every %.0f ms, %d answered\n", printable(r.Says), r.Asked, r.EveryMs,
+				r.Answered)
 		}
 	}
 }

@@ -42,7 +42,8 @@ func run(ctx context.Context, args []string, out, errOut io.Writer) int {
 		SilenceUsage: true, SilenceErrors: true, CompletionOptions: cobra.CompletionOptions{DisableDefaultCmd: true},
 	}
 	root.AddCommand(serveCommand(), demoCommand(), benchCommand(), probeCommand(), readCommand(), writeCommand(),
-		mapCommand(), fathomCommand(), timetableCommand(), checkCommand(), runCommand(), crossingsCommand(), diagnoseCommand(), userCommand(), versionCommand())
+		mapCommand(), fathomCommand(), timetableCommand(), checkCommand(), runCommand(), crossingsCommand(),
+		diagnoseCommand(), userCommand(), versionCommand())
 	root.SetArgs(args)
 	root.SetOut(out)
 	root.SetErr(errOut)

@@ -80,7 +80,8 @@ func TestProbe(t *testing.T) {
 		if d.Place == bench.OfLine {
 			continue
 		}
-		if code, out, _ := do(t, "probe", d.URL); code != exitFine || strings.HasPrefix(d.URL, "enip-cyclic") && strings.Contains(out, "doubt") {
+		if code, out, _ := do(t, "probe", d.URL); code != exitFine || strings.HasPrefix(d.URL, "enip-cyclic") &&
+			strings.Contains(out, "doubt") {
 			t.Errorf("%s: exit %d, %s", d.Name, code, out)
 		}
 	}

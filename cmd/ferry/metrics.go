@@ -61,8 +61,8 @@ var (
 		[]string{"point"}, nil)
 	namesCarry = prometheus.NewDesc("ferry_list_names", "Names of a list, and those of them that carry.",
 		[]string{"list", "which"}, nil)
-	pairUses = prometheus.NewDesc("ferry_pair_used", "Which of two addresses a link uses: 0 for the first, 1 for the second.",
-		[]string{"link"}, nil)
+	pairUses = prometheus.NewDesc("ferry_pair_used",
+		"Which of two addresses a link uses: 0 for the first, 1 for the second.", []string{"link"}, nil)
 	lastExchanges = prometheus.NewDesc("ferry_exchanges_total", "Exchanges with devices.", nil, nil)
 )
 

@@ -206,7 +206,8 @@ func serve(c *cobra.Command, r *reach, first func() *site.Site) (err error) {
 	}
 	door := newEntrance(listener)
 	for said := false; ; said = true {
-		server := &api.Server{RelayCertificate: r.relayCertificate, Hosts: hosts, Accounts: users, Certificate: certificate, Sites: shelf}
+		server := &api.Server{RelayCertificate: r.relayCertificate, Hosts: hosts, Accounts: users, Certificate: certificate,
+			Sites: shelf}
 		id, dir := shelf.Open()
 		content := first
 		if id != "" {

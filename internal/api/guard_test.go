@@ -44,7 +44,8 @@ func server(t *testing.T, users *accounts.Accounts) *Server {
 		t.Fatal(err)
 	}
 	t.Cleanup(recordings.Close)
-	return &Server{Store: st, Engine: e, Bench: b, Accounts: users, Recordings: recordings, Relays: &relay.Set{}, Hosts: []string{"192.0.2.9"}}
+	return &Server{Store: st, Engine: e, Bench: b, Accounts: users, Recordings: recordings, Relays: &relay.Set{},
+		Hosts: []string{"192.0.2.9"}}
 }
 
 // TestGuard: only the application's own page is served, and every error has

@@ -49,7 +49,8 @@ func (s *Server) openNow() ([]events.Event, int64) {
 }
 
 func (s *Server) getLookouts(c fiber.Ctx) error {
-	view := LookoutsView{Events: []events.Event{}, Told: []lookout.OutletState{}, Programs: []string{}, Caught: []bench.Caught{}}
+	view := LookoutsView{Events: []events.Event{}, Told: []lookout.OutletState{}, Programs: []string{},
+		Caught: []bench.Caught{}}
 	if s.Lookouts == nil {
 		return c.JSON(view)
 	}

@@ -69,7 +69,8 @@ func (s *Server) postRelay(c fiber.Ctx) error {
 	}
 	bench := s.Engine.Mode() == field.Bench
 	if !bench && r.Fault.Kind != "" {
-		return problem.New("bench-only", "A relay plays faults on the bench alone.", "Switch the fault off, or the mode to bench.")
+		return problem.New("bench-only", "A relay plays faults on the bench alone.",
+			"Switch the fault off, or the mode to bench.")
 	}
 	ground := relay.Ground{Certificate: s.RelayCertificate, Secret: func(name string) (string, error) {
 		data, err := s.Vault.Get(protocol.Secret, name)

@@ -57,7 +57,8 @@ func (s *Server) getSite(c fiber.Ctx) error {
 	s.mu.Unlock()
 	for i := range now.Links {
 		l := &now.Links[i]
-		seen := LinkView{Link: *l, FaceToFace: route.FaceToFace(now, l), Facing: route.Facing(now, l), Configuration: configured.Of(now, l)}
+		seen := LinkView{Link: *l, FaceToFace: route.FaceToFace(now, l), Facing: route.Facing(now, l),
+			Configuration: configured.Of(now, l)}
 		seen.Standing, seen.Lacking = standing(now, l)
 		view.Links = append(view.Links, seen)
 		if r := tried[l.ID]; r != nil {

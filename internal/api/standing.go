@@ -35,7 +35,8 @@ func standing(now *site.Site, l *site.Link) (has []StandingPoint, lacking int) {
 	}
 	for _, h := range held {
 		if p := at[h.Address]; p != nil {
-			has = append(has, StandingPoint{Point: p.ID, Name: p.Name, Unit: p.Unit, Switch: h.Writable && p.Access != site.ReadOnly})
+			has = append(has, StandingPoint{Point: p.ID, Name: p.Name, Unit: p.Unit, Switch: h.Writable &&
+				p.Access != site.ReadOnly})
 		} else {
 			lacking++
 		}
@@ -111,7 +112,8 @@ func (s *Server) postSurvey(c fiber.Ctx) error {
 		if !ok {
 			continue
 		}
-		row := SurveyRow{Key: setting.Key, Title: setting.Title, Unit: setting.Unit, Plan: def.Value(port.Settings, setting.Key), Says: says}
+		row := SurveyRow{Key: setting.Key, Title: setting.Title, Unit: setting.Unit,
+			Plan: def.Value(port.Settings, setting.Key), Says: says}
 		row.Known = port.Knows(setting.Key) && !(row.Plan.String() == "" || row.Plan.String() == "0")
 		row.Same = row.Known && row.Plan == says
 		view.Rows = append(view.Rows, row)
@@ -120,7 +122,8 @@ func (s *Server) postSurvey(c fiber.Ctx) error {
 	if told.Configuration != nil {
 		if view.Configuration = configured.Of(now, l); view.Configuration != nil {
 			view.Configuration.Beside(now, l, told.Configuration)
-			view.Held, view.HeldSame = strings.ToUpper(fmt.Sprintf("% x", told.Configuration)), view.Configuration.Same(told.Configuration)
+			view.Held, view.HeldSame = strings.ToUpper(fmt.Sprintf("% x", told.Configuration)),
+				view.Configuration.Same(told.Configuration)
 		}
 	}
 	return c.JSON(view)
@@ -166,7 +169,8 @@ func (s *Server) postConfiguration(c fiber.Ctx) error {
 	seq, err := s.change(c, "set a value of a configuration", func(now *site.Site) ([]site.Edit, error) {
 		l := now.Link(c.Params("id"))
 		if l == nil {
-			return nil, problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(c.Params("id"))
+			return nil, problem.New("gone", "The link is no longer in the site.",
+				"Reload to see what changed.").At(c.Params("id"))
 		}
 		var edit site.Edit
 		var err error
@@ -193,7 +197,8 @@ func (s *Server) postConfiguration(c fiber.Ctx) error {
 // The body is the file.
 func (s *Server) postDrawn(c fiber.Ctx) error {
 	if len(c.Body()) > mostDrawn {
-		return problem.New("too-large", fmt.Sprintf("The file has more than %d MB: a description of a device has less.", mostDrawn>>20), "")
+		return problem.New("too-large", fmt.Sprintf("The file has more than %d MB: a description of a device has less.",
+			mostDrawn>>20), "")
 	}
 	def, by := protocol.DrawnBy(c.Body())
 	if by == nil {
@@ -205,7 +210,8 @@ func (s *Server) postDrawn(c fiber.Ctx) error {
 	if err != nil {
 		return problem.New("not-read", "The file cannot be made a device of: "+err.Error()+".", "").At(c.Query("name"))
 	}
-	view := DrawnView{Title: def.Title, Name: d.Name, Choices: d.Choices, Points: len(d.Held), Aside: len(d.Aside), Unread: []UnreadView{}}
+	view := DrawnView{Title: def.Title, Name: d.Name, Choices: d.Choices, Points: len(d.Held), Aside: len(d.Aside),
+		Unread: []UnreadView{}}
 	for _, u := range d.Unread {
 		view.Unread = append(view.Unread, UnreadView{u.Line, u.What, u.Reason})
 	}
@@ -213,7 +219,8 @@ func (s *Server) postDrawn(c fiber.Ctx) error {
 		return c.JSON(view)
 	}
 	at := drawn.Place{Line: c.Params("id"), Asking: c.Query("asking"), Host: c.Query("host")}
-	view.Seq, err = s.change(c, "added "+d.Name+" from its data sheet", func(now *site.Site) (edits []site.Edit, err error) {
+	view.Seq, err = s.change(c, "added "+d.Name+" from its data sheet", func(now *site.Site) (edits []site.Edit,
+		err error) {
 		edits, view.Device, view.Link, err = drawn.Device(now, def, &d, at, newID)
 		return edits, err
 	})

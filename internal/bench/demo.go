@@ -95,7 +95,8 @@ func (m model) fits(scheme address.Scheme) bool {
 		return false
 	}
 	if _, _, named := at.Name(); named {
-		return len(block.AreasOf(scheme)) == 0 && scheme.Check(at, value.Shape{Type: value.Type(m.Entries[0].Type), Bit: -1}) == nil
+		return len(block.AreasOf(scheme)) == 0 && scheme.Check(at, value.Shape{Type: value.Type(m.Entries[0].Type),
+			Bit: -1}) == nil
 	}
 	return block.UnitBits(scheme, at) > 0
 }
@@ -159,7 +160,8 @@ func moveOf(words string) (func(t float64, m *Memory) value.Value, error) {
 	}
 	need := map[string]int{"wave": 3, "counter": 2, "drift": 2, "pattern": 2, "ramp": 3, "clock": 0, "echo": 2,
 		"times": 2, "one-of": 2}
-	if least, known := need[kind]; !known || len(args) < least || kind != "pattern" && kind != "one-of" && len(args) > least {
+	if least, known := need[kind]; !known || len(args) < least || kind != "pattern" && kind != "one-of" &&
+		len(args) > least {
 		return nil, fmt.Errorf("move %q is not known, or has too few numbers", words)
 	}
 	switch kind {

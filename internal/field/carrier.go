@@ -99,8 +99,8 @@ func (e *Engine) newCarrier(x *site.Crossing, of crossPrint, before *carrier) *c
 	c.sight.Sources, c.seen = make([]crossing.Reading, len(from)), make([]crossing.Reading, len(c.watch))
 	c.quick = !of.plant
 	c.sight.Empty = c.served[x.From] != nil
-	c.plain = !x.Beats() && x.AtLeastMs == 0 && x.AtMostMs == 0 && x.PaceMs == 0 && x.PerDay == 0 && x.Both == site.OneWay &&
-		x.QualityTo == ""
+	c.plain = !x.Beats() && x.AtLeastMs == 0 && x.AtMostMs == 0 && x.PaceMs == 0 && x.PerDay == 0 &&
+		x.Both == site.OneWay && x.QualityTo == ""
 	ran := before != nil && before.ctx.Err() == nil
 	if before != nil {
 		before.end("idle", "")

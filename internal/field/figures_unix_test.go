@@ -72,7 +72,8 @@ func BenchmarkCrossings(b *testing.B) {
 				Address: block.At("hr", uint32(2*p)), PaceMs: 1000, Access: site.ReadOnly}
 			d.Points = append(d.Points, from)
 			to := from
-			to.ID, to.Name, to.Address = fmt.Sprintf("t%d-%d", i, p), fmt.Sprintf("D%d-P%d", i, p), block.At("hr", uint32(400*(i%10)+2*p))
+			to.ID, to.Name, to.Address = fmt.Sprintf("t%d-%d", i, p), fmt.Sprintf("D%d-P%d", i, p),
+				block.At("hr", uint32(400*(i%10)+2*p))
 			gate.Points = append(gate.Points, to)
 			s.Crossings = append(s.Crossings, site.Crossing{ID: fmt.Sprintf("x%d-%d", i, p), From: from.ID, To: to.ID})
 		}

@@ -73,7 +73,8 @@ func (r *runner) parts(e *exchange.Exchange, samples []Sampled) {
 	}
 	if first != nil && e.Outcome == exchange.Answered {
 		e.Outcome, e.Cause, e.Code = exchange.Declined, exchange.Unwanted, first.Code
-		e.Sentence = fmt.Sprintf("%d of %d are refused, first %s: %s", refused, len(samples), r.nameOf(first.ID), first.Reason)
+		e.Sentence = fmt.Sprintf("%d of %d are refused, first %s: %s", refused, len(samples), r.nameOf(first.ID),
+			first.Reason)
 	}
 }
 

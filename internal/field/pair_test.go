@@ -61,7 +61,11 @@ func TestPair(t *testing.T) {
 	if second.asks(); second.asks() > 0 {
 		t.Error("both are asked at once")
 	}
-	wait(t, "the idle one to be proved", func() bool { s := p.Pairs(); return len(s) == 1 && s[0].IdleWell && s[0].Used == 0 })
+	wait(t, "the idle one to be proved", func() bool {
+		s := p.Pairs()
+		return len(s) == 1 && s[0].IdleWell &&
+			s[0].Used == 0
+	})
 	p.Unlock(time.Minute)
 	order, err := p.Prepare(t.Context(), "pump-1", "45")
 	if err != nil {

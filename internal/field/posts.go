@@ -157,8 +157,8 @@ func (e *Engine) serve(d *site.Device) error {
 	for _, place := range places {
 		post := e.posts[place.key]
 		if post == nil {
-			post = &Post{Listen: place.listen, format: place.format, def: place.def, speaks: place.speaks, done: make(chan struct{}),
-				ends: map[int]*Served{}, clients: map[*Client]net.Conn{}}
+			post = &Post{Listen: place.listen, format: place.format, def: place.def, speaks: place.speaks,
+				done: make(chan struct{}), ends: map[int]*Served{}, clients: map[*Client]net.Conn{}}
 			post.ctx, post.end = context.WithCancel(e.door.life)
 			e.posts[place.key] = post
 			go post.listen()

@@ -82,7 +82,8 @@ func (e *Engine) proveEnd(ctx context.Context, id string) (pairing.Proof, error)
 		return pairing.Proof{Point: id, Verdict: v, Sentence: fmt.Sprintf(format, args...)}, nil
 	}
 	if p == nil {
-		return pairing.Proof{}, problem.New("gone", "The point is no longer in the site.", "Reload to see what changed.").At(id)
+		return pairing.Proof{}, problem.New("gone", "The point is no longer in the site.",
+			"Reload to see what changed.").At(id)
 	}
 	if d.Served() {
 		return say(pairing.There, "Ferry itself holds it.")

@@ -33,8 +33,8 @@ func TestProveEnd(t *testing.T) {
 		code    byte
 		verdict pairing.Verdict
 		says    string
-	}{{0, pairing.There, "It answers there: 42."}, {4, pairing.Refusing, "It refuses"}, {0xFF, pairing.Unheard, "no answer came"},
-		{2, pairing.Absent, "It has nothing at"}} {
+	}{{0, pairing.There, "It answers there: 42."}, {4, pairing.Refusing, "It refuses"},
+		{0xFF, pairing.Unheard, "no answer came"}, {2, pairing.Absent, "It has nothing at"}} {
 		answers.Store(int32(c.code))
 		proof, err := p.ProveEnd(t.Context(), "gate-3")
 		if err != nil || proof.Verdict != c.verdict || !strings.Contains(proof.Sentence, c.says) {

@@ -105,7 +105,8 @@ func listened(t *testing.T, end *oddEnd) (*Hub, *channel, *runner) {
 	}
 	device := &site.Device{ID: "d", Name: "Odd device", Map: odd.Name, Points: []site.Point{
 		{ID: "p", Name: "Oxygen", Address: address.Named("odd", "o"), Type: value.TypeFloat32, PaceMs: 100, Access: "r"},
-		{ID: "q", Name: "Label", Address: address.Named("odd", "l"), Type: value.TypeText, Length: 4, PaceMs: 100, Access: "r"}}}
+		{ID: "q", Name: "Label", Address: address.Named("odd", "l"), Type: value.TypeText, Length: 4, PaceMs: 100,
+			Access: "r"}}}
 	hub := NewHub()
 	r, err := newRunner(&site.Link{ID: "k", Answering: "d", Protocol: odd.Name}, device, nil, hub)
 	if err != nil {

@@ -97,7 +97,8 @@ func (e *Engine) reach(deviceID, mapName, areaKey string) (*site.Link, *protocol
 	}
 	if def, _ := protocol.Named(link.Protocol); def != nil {
 		if _, ranges := def.Ranges(); !ranges && len(def.Areas) > 0 {
-			return nil, nil, block.Area{}, problem.New("comes-whole", "Over "+def.Title+" nothing is asked for: what is exchanged comes whole.",
+			return nil, nil, block.Area{}, problem.New("comes-whole",
+				"Over "+def.Title+" nothing is asked for: what is exchanged comes whole.",
 				"Look at the octets of an exchange under Traffic.").At(device.Name)
 		}
 	}

@@ -17,7 +17,8 @@ const witnessFor = 3 * time.Second
 
 // Witness has a second client listen to what a link has written, and returns what it
 // heard of each point; nil where the protocol has no second client. It writes nothing.
-func (e *Engine) Witness(ctx context.Context, linkID string, points []*site.Point) (map[string]*pairing.Overheard, error) {
+func (e *Engine) Witness(ctx context.Context, linkID string, points []*site.Point) (map[string]*pairing.Overheard,
+	error) {
 	e.mu.Lock()
 	link := e.site.Link(linkID)
 	if link == nil {

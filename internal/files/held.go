@@ -12,8 +12,8 @@ import (
 )
 
 // heldColumns are what a device, or a file about it, may say of its places.
-var heldColumns = []regmap.Column{regmap.Name, regmap.Address, regmap.Type, regmap.Scale, regmap.Offset, regmap.Unit, regmap.Decimals,
-	regmap.Access, regmap.Names, regmap.Low, regmap.High, regmap.Remark}
+var heldColumns = []regmap.Column{regmap.Name, regmap.Address, regmap.Type, regmap.Scale, regmap.Offset, regmap.Unit,
+	regmap.Decimals, regmap.Access, regmap.Names, regmap.Low, regmap.High, regmap.Remark}
 
 // HeldRows makes a list of what a device has, its headings first. It has the
 // columns of which something is said: an intake leaves alone what a list has no

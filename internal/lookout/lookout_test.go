@@ -48,7 +48,8 @@ func stand(t *testing.T) (*field.Engine, *bench.Bench, *Teller) {
 }
 
 func event(id string, over bool) *lookout.Event {
-	e := &lookout.Event{ID: id, Lookout: "lk", Name: "A link brings nothing", StartMs: 1795718302571, Tell: []string{"ot-oncall"},
+	e := &lookout.Event{ID: id, Lookout: "lk", Name: "A link brings nothing", StartMs: 1795718302571,
+		Tell: []string{"ot-oncall"},
 		Says: "Pump drive 1 brings nothing.", Subject: finding.Subject{Kind: "link", ID: "lss-pump1", Name: "Pump drive 1"}}
 	if over {
 		e.EndMs, e.Ended = e.StartMs+34000, "Over after 34 s."
@@ -73,7 +74,8 @@ func TestWays(t *testing.T) {
 		t.Fatal(err)
 	}
 	teller.Ways.Programs = map[string]string{"page": program, "fail": failing}
-	n := NewNotice("Skerry Point Hatchery", field.Bench, []NoticeOne{{State: "began", Event: *event("e1", false)}}, time.Now())
+	n := NewNotice("Skerry Point Hatchery", field.Bench, []NoticeOne{{State: "began", Event: *event("e1", false)}},
+		time.Now())
 	mail := site.Outlet{Way: site.ByMail, Name: "On call", Server: "192.0.2.25:587", From: "ferry@skerry.example",
 		To: []string{"a@skerry.example", "b@skerry.example"}, Safe: site.StartTLS}
 	with := func(change func(*site.Outlet)) site.Outlet { o := mail; change(&o); return o }
@@ -92,8 +94,8 @@ func TestWays(t *testing.T) {
 		{"webhook with its secret", site.Outlet{Way: site.ByWebhook, URL: "http://192.0.2.26/hook", Secret: "mail"}, "",
 			"webhook with its secret"},
 		{"message", site.Outlet{Way: site.ByMessage, Link: "lss-cloud", Topic: "skerry/ferry/lookouts"}, "", ""},
-		{"a message that would be a value", site.Outlet{Way: site.ByMessage, Link: "lss-cloud", Topic: "skerry/pumps/1/speed"},
-			"would be the value of the point", ""},
+		{"a message that would be a value", site.Outlet{Way: site.ByMessage, Link: "lss-cloud",
+			Topic: "skerry/pumps/1/speed"}, "would be the value of the point", ""},
 		{"a message over what carries none", site.Outlet{Way: site.ByMessage, Link: "lss-pump1", Topic: "x"},
 			"carries no messages", ""},
 		{"program", site.Outlet{Way: site.ByProgram, Program: "page"}, "", ""},
@@ -207,7 +209,8 @@ func TestKeeper(t *testing.T) {
 	if open, _ := k.Open(); len(open) != 0 {
 		t.Errorf("still open: %+v", open)
 	}
-	if got := catcher.List()[0]; !strings.Contains(got.Subject, "Pump drive 1") || !strings.Contains(got.Text, "Over after") {
+	if got := catcher.List()[0]; !strings.Contains(got.Subject, "Pump drive 1") ||
+		!strings.Contains(got.Text, "Over after") {
 		t.Errorf("told %+v", got)
 	}
 	until("it is kept", func() bool { list, _ := log.Events(ctx, 0); return len(list) == 2 })

@@ -53,7 +53,8 @@ const (
 // Open signs in to another Ferry. control may forbid addresses, as net.Dialer.Control
 // does. It fails with the code certificate-unknown, and the fingerprint as its place,
 // where nobody has said that the certificate is the right one.
-func Open(ctx context.Context, a Address, control func(network, address string, c syscall.RawConn) error) (*Peer, error) {
+func Open(ctx context.Context, a Address, control func(network, address string, c syscall.RawConn) error) (*Peer,
+	error) {
 	base, err := url.Parse(strings.TrimSpace(a.URL))
 	if err == nil && base.Scheme == "" || err != nil && !strings.Contains(a.URL, "://") {
 		base, err = url.Parse("https://" + strings.TrimSpace(a.URL))
@@ -88,7 +89,8 @@ func Open(ctx context.Context, a Address, control func(network, address string, 
 		return nil, problem.New("sign-in", p.Host+" wants to know who asks.",
 			"Give the name and the passphrase of a user there who may edit.").At(p.Host)
 	}
-	return p, p.ask(ctx, http.MethodPost, "/api/sign-in", map[string]string{"name": a.Name, "passphrase": a.Passphrase}, nil)
+	return p, p.ask(ctx, http.MethodPost, "/api/sign-in",
+		map[string]string{"name": a.Name, "passphrase": a.Passphrase}, nil)
 }
 
 // unknownCertificate is a certificate that nobody has said to be the right one.
@@ -206,7 +208,8 @@ func (p *Peer) failed(err error) error {
 		return say("no-such-name", "The name "+name.Name+" is not known to any name server.", "Give its IP address.")
 	case strings.Contains(err.Error(), "server gave HTTP response to HTTPS client"):
 		return say("not-secure", "It does not speak TLS.", "Write http, if it is on this machine.")
-	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, syscall.EHOSTUNREACH),
+		errors.Is(err, syscall.ENETUNREACH):
 		return say("not-there", "The machine does not answer.", "Is it on, and on this network?")
 	}
 	var refused *net.OpError

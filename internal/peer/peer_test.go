@@ -42,7 +42,10 @@ func other(w http.ResponseWriter, r *http.Request) {
 func TestOpen(t *testing.T) {
 	plain := httptest.NewServer(http.HandlerFunc(other))
 	secure := httptest.NewTLSServer(http.HandlerFunc(other))
-	page := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("<html>")) }))
+	page := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_,
+			_ = w.Write([]byte("<html>"))
+	}))
 	away := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, secure.URL, http.StatusFound)
 	}))
@@ -74,7 +77,8 @@ func TestOpen(t *testing.T) {
 		{"compared with another", Address{URL: secure.URL, Passphrase: "x", Fingerprint: strings.Repeat("AB:", 32)},
 			"certificate-unknown", false},
 		{"without a passphrase", Address{URL: plain.URL}, "sign-in", false},
-		{"no scheme", Address{URL: strings.TrimPrefix(secure.URL, "https://"), Passphrase: "x"}, "certificate-unknown", false},
+		{"no scheme", Address{URL: strings.TrimPrefix(secure.URL, "https://"), Passphrase: "x"}, "certificate-unknown",
+			false},
 		{"no TLS there", Address{URL: strings.Replace(plain.URL, "http:", "https:", 1)}, "not-secure", false},
 		{"nothing there", Address{URL: "http://127.0.0.1:1"}, "not-started", false},
 		{"no Ferry", Address{URL: page.URL}, "no-ferry", false},

@@ -26,8 +26,8 @@ var cyclics = []scene{
 		y.end()
 	}},
 	{"a cyclic connection whose beginning is not recorded", "", func(a *actor) {
-		y := &cyclicScene{a: a, ids: [2]uint32{7, 8}, every: [2]time.Duration{20 * time.Millisecond, 50 * time.Millisecond}, dose: 300,
-			to: a.group(enip.ToOne)}
+		y := &cyclicScene{a: a, ids: [2]uint32{7, 8}, every: [2]time.Duration{20 * time.Millisecond, 50 * time.Millisecond},
+			dose: 300, to: a.group(enip.ToOne)}
 		y.run(3*time.Second, 1)
 	}},
 	{"inputs that come unevenly", "interval-jitter", func(a *actor) {
@@ -117,24 +117,27 @@ func (a *actor) group(casting enip.Casting) netip.AddrPort {
 
 // cyclic opens a connection: 4 octets of outputs with a header, 8 of inputs.
 func (a *actor) cyclic(casting enip.Casting) *cyclicScene {
-	y := &cyclicScene{a: a, conn: a.session(), every: [2]time.Duration{20 * time.Millisecond, 50 * time.Millisecond}, dose: 300, to: a.group(casting)}
+	y := &cyclicScene{a: a, conn: a.session(), every: [2]time.Duration{20 * time.Millisecond, 50 * time.Millisecond},
+		dose: 300, to: a.group(casting)}
 	y.ids, y.serial = a.forwardOpen(y.conn, casting, 0, 1), 1
 	return y
 }
 
 func (a *actor) forwardOpen(c *rehearsal.Conn, casting enip.Casting, refused, serial uint16) (ids [2]uint32) {
 	ids = [2]uint32{0xC0000000 | uint32(serial), 0xA0000000 | uint32(serial)}
-	o := enip.Open{Out: enip.Way{Interval: 20 * time.Millisecond, Size: 10, Casting: enip.ToOne}, In: enip.Way{ID: ids[1], Interval: 50 * time.Millisecond,
-		Size: 10, Casting: casting}, Serial: serial, Vendor: 1, Originator: 2, Class: 1, Path: enip.Path{Class: enip.ClassAssembly, Instance: 170,
-		Attribute: -1, Points: []int{160, 150}}}
+	o := enip.Open{Out: enip.Way{Interval: 20 * time.Millisecond, Size: 10, Casting: enip.ToOne},
+		In: enip.Way{ID: ids[1], Interval: 50 * time.Millisecond,
+			Size: 10, Casting: casting}, Serial: serial, Vendor: 1, Originator: 2, Class: 1,
+		Path: enip.Path{Class: enip.ClassAssembly, Instance: 170,
+			Attribute: -1, Points: []int{160, 150}}}
 	r := enip.Request{Service: enip.ForwardOpen, Path: enip.PathTo(enip.ClassConnection, 1, -1), Data: o.Append(nil)}
 	answer := enip.Answer{Service: enip.ForwardOpen}
 	if refused != 0 {
 		answer.Status, answer.Extended = 1, []uint16{refused, 24}
 		answer.Data = (&enip.Refused{Serial: serial, Vendor: 1, Originator: 2}).Append(nil)
 	} else {
-		answer.Data = (&enip.Opened{Out: ids[0], In: ids[1], Serial: serial, Vendor: 1, Originator: 2, OutEvery: 20 * time.Millisecond,
-			InEvery: 50 * time.Millisecond}).Append(nil)
+		answer.Data = (&enip.Opened{Out: ids[0], In: ids[1], Serial: serial, Vendor: 1, Originator: 2,
+			OutEvery: 20 * time.Millisecond, InEvery: 50 * time.Millisecond}).Append(nil)
 	}
 	a.said(c, uint64(serial)+100, &r, &answer)
 	return ids
@@ -151,9 +154,11 @@ func (a *actor) said(c *rehearsal.Conn, number uint64, r *enip.Request, answer *
 }
 
 func (y *cyclicScene) end() {
-	e := enip.Close{Serial: y.serial, Vendor: 1, Originator: 2, Path: enip.Path{Class: enip.ClassAssembly, Instance: 170, Attribute: -1, Points: []int{160, 150}}}
+	e := enip.Close{Serial: y.serial, Vendor: 1, Originator: 2, Path: enip.Path{Class: enip.ClassAssembly, Instance: 170,
+		Attribute: -1, Points: []int{160, 150}}}
 	r := enip.Request{Service: enip.ForwardClose, Path: enip.PathTo(enip.ClassConnection, 1, -1), Data: e.Append(nil)}
-	y.a.said(y.conn, 999, &r, &enip.Answer{Service: enip.ForwardClose, Data: (&enip.Closed{Serial: y.serial, Vendor: 1, Originator: 2}).Append(nil)})
+	y.a.said(y.conn, 999, &r, &enip.Answer{Service: enip.ForwardClose,
+		Data: (&enip.Closed{Serial: y.serial, Vendor: 1, Originator: 2}).Append(nil)})
 }
 
 // run has packets go both ways for a while.

@@ -140,7 +140,8 @@ func LiveHistory(speaks string, list []exchange.Exchange, area string, unit uint
 			r := e.Ranges[k]
 			width := len(e.Data) / max(1, totalOf(e.Ranges))
 			n := min(len(data), r.Count*width)
-			if r.Area == area && unit >= r.Start && unit < r.Start+uint32(r.Count) && (len(e.Refused) <= k || e.Refused[k] == 0) {
+			if r.Area == area && unit >= r.Start && unit < r.Start+uint32(r.Count) &&
+				(len(e.Refused) <= k || e.Refused[k] == 0) {
 				h.Total++
 				if err := reads.take(speaks, r, data[:n], arrived, int(e.Seq)); err != nil {
 					return h, err

@@ -190,8 +190,10 @@ func (t *liveTalk) view() TalkView {
 
 // toldCodes are those of what is judged of messages that nobody asks for, of whole sessions:
 // live as in recordings.
-var toldCodes = []string{"silent-subscription", "retained-only", "sequence-gap", "unconfirmed-report", "unreadable-report",
-	"data-before-birth", "sender-gone", "host-absent", "interval-jitter", "cyclic-timeout", "size-differs", "never-run", "multicast-lost"}
+var toldCodes = []string{"silent-subscription", "retained-only", "sequence-gap", "unconfirmed-report",
+	"unreadable-report",
+	"data-before-birth", "sender-gone", "host-absent", "interval-jitter", "cyclic-timeout", "size-differs", "never-run",
+	"multicast-lost"}
 
 // lag is by how much at most what a link has said is recorded later.
 const lag = 2 * time.Second

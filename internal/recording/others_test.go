@@ -211,7 +211,8 @@ var others = []scene{
 		c := a.subscribed("spBv1.0/#")
 		for range 3 + a.way {
 			topic := "spBv1.0/skerry/NDATA/rowa"
-			rest := append(append([]byte{0, byte(len(topic))}, topic...), [][]byte{[]byte("n/a"), {0x0A, 0xFF}, {0x12, 0x05, 1}}[a.way]...)
+			rest := append(append([]byte{0, byte(len(topic))}, topic...),
+				[][]byte{[]byte("n/a"), {0x0A, 0xFF}, {0x12, 0x05, 1}}[a.way]...)
 			c.Say(capture.Answerer, append([]byte{0x30, byte(len(rest))}, rest...))
 			a.Wait(time.Second)
 		}
@@ -252,15 +253,18 @@ var others = []scene{
 	{"messages to objects and tags", "", func(a *actor) {
 		c := a.session()
 		for i := range 20 {
-			a.message(c, uint64(i+2), []enip.Request{{Service: enip.ReadTag, Path: enip.Path{Class: -1, Instance: -1, Attribute: -1,
-				Names: []enip.Name{{Text: "Level"}}}, Data: []byte{1, 0}}, {Service: enip.GetSingle, Path: enip.PathTo(4, 100, 3)},
+			a.message(c, uint64(i+2), []enip.Request{{Service: enip.ReadTag, Path: enip.Path{Class: -1, Instance: -1,
+				Attribute: -1,
+				Names:     []enip.Name{{Text: "Level"}}}, Data: []byte{1, 0}},
+				{Service: enip.GetSingle, Path: enip.PathTo(4, 100, 3)},
 				{Service: enip.GetAll, Path: enip.PathTo(1, 1, -1)}}[a.way], 0)
 		}
 	}},
 	{"an attribute that is not there", "exception-address", func(a *actor) {
 		c := a.session()
 		for i := range 10 {
-			a.message(c, uint64(i+2), enip.Request{Service: enip.GetSingle, Path: enip.PathTo(100, 1, 7)}, []byte{0x14, 0x16, 0x14}[a.way])
+			a.message(c, uint64(i+2), enip.Request{Service: enip.GetSingle, Path: enip.PathTo(100, 1, 7)},
+				[]byte{0x14, 0x16, 0x14}[a.way])
 		}
 	}},
 	{"an object that answers nothing", "no-answer", func(a *actor) {

@@ -228,7 +228,8 @@ func (o *own) overNetwork(e *exchange.Exchange, from, to string) {
 		}
 	})
 	frames := e.Frames
-	if at := slices.IndexFunc(frames, func(f exchange.Frame) bool { return f.Anew }); at > 0 && e.Cause != exchange.Redone {
+	if at := slices.IndexFunc(frames, func(f exchange.Frame) bool { return f.Anew }); at > 0 &&
+		e.Cause != exchange.Redone {
 		frames = frames[at:] // the far end had gone before the question came
 	}
 	for i, f := range frames {

@@ -49,8 +49,8 @@ func TestRelayed(t *testing.T) {
 // heard, is a recording as well; datagrams of what nobody knows are counted.
 func TestRelayedOtherwise(t *testing.T) {
 	format := serial.Usual
-	for name, of := range map[string]Between{"serial": {Line: "Tank row A", Format: &format}, "heard": {Line: "Tank row A"},
-		"datagrams": {Datagrams: true}} {
+	for name, of := range map[string]Between{"serial": {Line: "Tank row A", Format: &format},
+		"heard": {Line: "Tank row A"}, "datagrams": {Datagrams: true}} {
 		at := time.Date(2026, 3, 2, 6, 0, 0, 0, time.UTC)
 		ends := map[int][2]netip.AddrPort{1: {rehearsal.End("192.0.2.10:5000"), rehearsal.End("192.0.2.40:4000")}}
 		var passed []Passed
@@ -98,8 +98,8 @@ func TestOwnConnecting(t *testing.T) {
 	}{{exchange.Unreached, "host-silent"}, {exchange.Refused, "port-refused"}, {exchange.Reset, "connection-dropped"}} {
 		var list []exchange.Exchange
 		for i := range 6 {
-			list = append(list, exchange.Exchange{Link: "l", Device: "skid", Connecting: true, Outcome: c.outcome, LatencyMs: 3000,
-				At:     at.Add(time.Duration(i) * 5 * time.Second),
+			list = append(list, exchange.Exchange{Link: "l", Device: "skid", Connecting: true, Outcome: c.outcome,
+				LatencyMs: 3000, At: at.Add(time.Duration(i) * 5 * time.Second),
 				Frames: []exchange.Frame{{Out: true, Octets: tcp(uint16(i), 1, 3, 0, 0, 0, 2)}}})
 		}
 		var out bytes.Buffer

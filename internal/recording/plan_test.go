@@ -245,11 +245,13 @@ func TestAskedAsPlanned(t *testing.T) {
 		{"several items", hall, func(a *actor) {
 			c := a.blocks()
 			items := []blocktcp.Item{{Range: block.Range{Area: "db1", Start: 0, Count: 2}, Bit: -1},
-				{Range: block.Range{Area: "db2", Start: 4, Count: 2}, Bit: -1}, {Range: block.Range{Area: "m", Start: 8, Count: 2}, Bit: -1}}
+				{Range: block.Range{Area: "db2", Start: 4, Count: 2}, Bit: -1}, {Range: block.Range{Area: "m", Start: 8, Count: 2},
+					Bit: -1}}
 			for i := range 60 {
 				given := []blocktcp.Given{{Code: 0xFF, Data: []byte{0, byte(i)}}, {Code: 0xFF, Data: []byte{1, byte(i)}},
 					{Code: 0xFF, Data: []byte{2, byte(i)}}}
-				c.Talk(blocktcp.AppendRead(nil, uint16(i+2), items), blocktcp.AppendReadAnswer(nil, uint16(i+2), items, given), a.think())
+				c.Talk(blocktcp.AppendRead(nil, uint16(i+2), items), blocktcp.AppendReadAnswer(nil, uint16(i+2), items, given),
+					a.think())
 				a.Wait(time.Second)
 			}
 		}},

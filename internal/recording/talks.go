@@ -64,7 +64,8 @@ func (r *Reading) Talks() []TalkView {
 func (r *Reading) talk(t *judge.Talk) TalkView {
 	v := TalkView{Asker: asker(&t.Key), Answerer: r.judge.Name(t), At: where(&t.Key), Station: t.Key.Station,
 		Protocol: t.Protocol, Asked: t.Asked, Answered: t.Answered, Declined: t.Declined, None: t.Unanswered,
-		Garbled: t.Garbled + t.Broken, Again: t.Again, MadeGood: t.MadeGood, Octets: t.Octets, MedianMs: ms(t.Percentile(0.5)), P99Ms: ms(t.Percentile(0.99)),
+		Garbled: t.Garbled + t.Broken, Again: t.Again, MadeGood: t.MadeGood, Octets: t.Octets,
+		MedianMs: ms(t.Percentile(0.5)), P99Ms: ms(t.Percentile(0.99)),
 		MostMs: ms(t.Longest), Latency: t.Doubling(), Requests: []RequestView{}, Beyond: t.Beyond}
 	for _, q := range t.Requests {
 		view := RequestView{Says: says(t.Protocol, &capture.Heard{Function: q.Function, Range: q.Range, Write: q.Write}),

@@ -335,8 +335,9 @@ func (k *Kept) RowAt(atMs float64) (int, error) {
 func (x *Index) rung(i int, r *Row) Rung {
 	key, speaks := &x.Talks[r.Talk], x.Protocols[r.Talk]
 	v := Rung{Row: i, AtMs: float64(r.At.UnixMicro()) / 1e3, LatencyMs: -1, Asker: asker(key), Outcome: r.Outcome,
-		Bad: r.Bad(), Stray: r.Stray, Write: r.Write, Again: r.Again, AskedIn: r.AskedIn, Answered: r.AnsweredIn, Function: r.Function,
-		Station: key.Station, At: where(key)}
+		Bad: r.Bad(), Stray: r.Stray, Write: r.Write, Again: r.Again, AskedIn: r.AskedIn, Answered: r.AnsweredIn,
+		Function: r.Function,
+		Station:  key.Station, At: where(key)}
 	def, _ := protocol.Named(speaks)
 	v.Answerer = v.At
 	if key.Station >= 0 {

@@ -129,7 +129,8 @@ func (t *talk) identity(fault bench.Fault) wire.Identity {
 	if fault.Kind == "rekeyed" {
 		is.Product++
 	}
-	return wire.Identity{Vendor: uint16(is.Vendor), Type: uint16(is.Type), Product: uint16(is.Product), Major: uint8(is.Major), Minor: uint8(is.Minor),
+	return wire.Identity{Vendor: uint16(is.Vendor), Type: uint16(is.Type), Product: uint16(is.Product),
+		Major: uint8(is.Major), Minor: uint8(is.Minor),
 		Status: status, Serial: serial, Name: name[:min(len(name), 32)], State: 3}
 }
 

@@ -77,13 +77,15 @@ func (t *talk) tag(r *wire.Request, a *wire.Answer, fault bench.Fault) {
 }
 
 // modify sets and resets bits of a tag by two masks, each as wide as it.
-func (t *talk) modify(r *wire.Request, a *wire.Answer, at address.Address, kind family.Kind, held *protocol.Held, v value.Value, fault bench.Fault) {
+func (t *talk) modify(r *wire.Request, a *wire.Answer, at address.Address, kind family.Kind, held *protocol.Held,
+	v value.Value, fault bench.Fault) {
 	width := kind.Octets()
 	octets, err := kind.Append(nil, v)
 	switch {
 	case fault.Kind == "setup":
 		a.Status = 0x10
-	case len(r.Data) != 2+2*width || int(binary.LittleEndian.Uint16(r.Data)) != width || err != nil || kind == family.REAL || kind == family.LREAL:
+	case len(r.Data) != 2+2*width || int(binary.LittleEndian.Uint16(r.Data)) != width || err != nil ||
+		kind == family.REAL || kind == family.LREAL:
 		a.Status = 0x03
 	case !held.Writable:
 		a.Status = 0x0F

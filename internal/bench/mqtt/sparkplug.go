@@ -26,7 +26,8 @@ func (sparkSpeech) Faults() []bench.FaultKind {
 	tcp := []bench.Place{bench.OverTCP}
 	return append(brokerFaults(),
 		bench.FaultKind{Kind: "gap", Title: "messages of its nodes are missing", Places: tcp},
-		bench.FaultKind{Kind: "unborn", Title: "its nodes send data before their births, and are not born again", Places: tcp},
+		bench.FaultKind{Kind: "unborn", Title: "its nodes send data before their births, and are not born again",
+			Places: tcp},
 		bench.FaultKind{Kind: "clock", Title: "the clock of its nodes is two hours ahead", Places: tcp},
 		bench.FaultKind{Kind: "death", Title: "its nodes have died", Places: tcp},
 		bench.FaultKind{Kind: "hostless", Title: "the host that nodes wait for is not there", Places: tcp})

@@ -323,8 +323,8 @@ func (a *Assembler) heard(p *Packet) {
 			return
 		}
 		a.Conns++
-		c = &Conn{Number: a.Conns, Serial: true, OneWay: p.OneWay, Untimed: p.Untimed, Format: p.Format, Name: p.Line, opened: p.OneWay,
-			Began: p.At, First: p.Number}
+		c = &Conn{Number: a.Conns, Serial: true, OneWay: p.OneWay, Untimed: p.Untimed, Format: p.Format, Name: p.Line,
+			opened: p.OneWay, Began: p.At, First: p.Number}
 		if a.lines == nil {
 			a.lines = map[string]*Conn{}
 		}

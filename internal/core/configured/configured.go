@@ -110,14 +110,15 @@ func Of(s *site.Site, l *site.Link) *Configuration {
 	if len(points) == 0 && len(p.octets) == 0 && p.wants <= 0 && p.err == nil {
 		return nil
 	}
-	v := &Configuration{Area: p.area.Key, Octets: len(p.octets), Wants: p.wants, Hex: spaced(p.octets), Parameters: []Parameter{}, octets: p.octets}
+	v := &Configuration{Area: p.area.Key, Octets: len(p.octets), Wants: p.wants, Hex: spaced(p.octets),
+		Parameters: []Parameter{}, octets: p.octets}
 	if p.err != nil {
 		v.Problem = p.err.Error()
 	}
 	taken := make([]bool, len(p.octets))
 	for _, point := range points {
-		each := Parameter{Point: point.ID, Name: point.Name, Place: p.shape.Short(point.Address), Unit: point.Unit, Remark: point.Remark,
-			Names: point.Names, Limits: limits(point)}
+		each := Parameter{Point: point.ID, Name: point.Name, Place: p.shape.Short(point.Address), Unit: point.Unit,
+			Remark: point.Remark, Names: point.Names, Limits: limits(point)}
 		raw, err := p.read(point, p.octets)
 		if err != nil {
 			each.Problem = err.Error()
@@ -212,7 +213,8 @@ func Set(s *site.Site, l *site.Link, pointID, text string) (site.Edit, error) {
 		}
 	}
 	if point == nil {
-		return site.Edit{}, problem.New("gone", "The point is no part of the configuration of this link.", "Reload to see what changed.").At(pointID)
+		return site.Edit{}, problem.New("gone", "The point is no part of the configuration of this link.",
+			"Reload to see what changed.").At(pointID)
 	}
 	where := p.device.Name + " · " + point.Name
 	if p.err != nil {
@@ -230,7 +232,8 @@ func Set(s *site.Site, l *site.Link, pointID, text string) (site.Edit, error) {
 	from := int(point.Place().Offset)
 	size := max(len(p.octets), from+codec.Width(), p.wants)
 	if size > most {
-		return site.Edit{}, problem.New("does-not-fit", fmt.Sprintf("The configuration would have %d octets: %d are the most.", size, most), "").At(where)
+		return site.Edit{}, problem.New("does-not-fit",
+			fmt.Sprintf("The configuration would have %d octets: %d are the most.", size, most), "").At(where)
 	}
 	octets := append(bytes.Clone(p.octets), make([]byte, size-len(p.octets))...)
 	raw := point.Scale().Invert(wanted)
@@ -247,7 +250,8 @@ func Set(s *site.Site, l *site.Link, pointID, text string) (site.Edit, error) {
 func Take(s *site.Site, l *site.Link, held []byte) (site.Edit, error) {
 	p, ok := partOf(s, l)
 	if !ok || len(held) == 0 || len(held) > most {
-		return site.Edit{}, problem.New("invalid", fmt.Sprintf("A configuration of %d octets cannot be sent.", len(held)), "").At(l.ID)
+		return site.Edit{}, problem.New("invalid", fmt.Sprintf("A configuration of %d octets cannot be sent.", len(held)),
+			"").At(l.ID)
 	}
 	return send(l, p.rules, held), nil
 }

@@ -22,15 +22,19 @@ func wiper(data string) (*site.Site, *site.Link) {
 		return site.Point{Address: block.At(enip.AreaConfig, offset), Type: "uint16", Access: site.ReadOnly}
 	}
 	ramp, ways, lost := at(0), at(2), at(4)
-	ramp.ID, ramp.Name, ramp.Factor, ramp.Decimals, ramp.Unit, ramp.Low, ramp.High = "ramp", "Ramp up", 0.1, &one, "s", &low, &high
+	ramp.ID, ramp.Name, ramp.Factor, ramp.Decimals, ramp.Unit, ramp.Low, ramp.High = "ramp", "Ramp up", 0.1, &one, "s",
+		&low, &high
 	ways.ID, ways.Name, ways.Type, ways.Address = "ways", "Reversal allowed", "bool", block.WithBit(ways.Address, 3)
-	lost.ID, lost.Name, lost.Type, lost.Names = "lost", "Without connection", "uint8", []site.Naming{{Value: 0, Name: "stops"}, {Value: 2, Name: "parks"}}
+	lost.ID, lost.Name, lost.Type, lost.Names = "lost", "Without connection", "uint8",
+		[]site.Naming{{Value: 0, Name: "stops"}, {Value: 2, Name: "parks"}}
 	s := &site.Site{Lines: []site.Line{{ID: "uv", Medium: site.Ethernet}},
 		Devices: []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "uv"}}},
 			{ID: "wiper", Name: "Wiper drive", Map: enip.Cyclic.Name, Points: []site.Point{lost, ways, ramp},
 				Ports: []site.Port{{Line: "uv", Protocol: enip.Cyclic.Name,
-					Settings: protocol.Settings{enip.KeyWants: protocol.OfText(enip.ConfigData), enip.KeyWantsSize: protocol.OfInt(6)}}}}},
-		Links: []site.Link{{ID: "up", Asking: "lss", Answering: "wiper", Line: "uv", Protocol: enip.Cyclic.Name, Settings: settings}}}
+					Settings: protocol.Settings{enip.KeyWants: protocol.OfText(enip.ConfigData),
+						enip.KeyWantsSize: protocol.OfInt(6)}}}}},
+		Links: []site.Link{{ID: "up", Asking: "lss", Answering: "wiper", Line: "uv", Protocol: enip.Cyclic.Name,
+			Settings: settings}}}
 	return s, &s.Links[0]
 }
 
@@ -62,7 +66,8 @@ func TestSet(t *testing.T) {
 			continue
 		}
 		got := after.Settings
-		if got[enip.KeyConfigData].Text() != c.hex || got[enip.KeyConfig].Text() != enip.ConfigData || got[enip.KeyConfigAt].Int() != 6 {
+		if got[enip.KeyConfigData].Text() != c.hex || got[enip.KeyConfig].Text() != enip.ConfigData ||
+			got[enip.KeyConfigAt].Int() != 6 {
 			t.Errorf("%s = %s sends %v", c.point, c.text, got)
 		}
 	}

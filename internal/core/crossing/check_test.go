@@ -39,7 +39,8 @@ func TestFarNames(t *testing.T) {
 		s := &site.Site{Devices: []site.Device{{ID: "p", Name: "Probe", Map: "modbus-tcp", Points: []site.Point{{ID: "o",
 			Name: "Oxygen", Address: block.At("hr", 0), Type: "float32", PaceMs: 100}}}, {ID: "b", Name: "Broker", Map: "mqtt",
 			Points: []site.Point{{ID: "t", Name: "Oxygen", Address: at, Type: "float32", Access: site.ReadWrite}}}},
-			Links:     []site.Link{{ID: "k1", Protocol: "modbus-tcp", Answering: "p"}, {ID: "k2", Protocol: "mqtt", Answering: "b"}},
+			Links: []site.Link{{ID: "k1", Protocol: "modbus-tcp", Answering: "p"},
+				{ID: "k2", Protocol: "mqtt", Answering: "b"}},
 			Crossings: []site.Crossing{{ID: "x", From: "o", To: "t"}}}
 		codes := func() (list string) {
 			for _, f := range Check(s) {
@@ -117,7 +118,8 @@ func TestCheck(t *testing.T) {
 func TestJudge(t *testing.T) {
 	bound := func(f float64) *float64 { return &f }
 	point := func(id, area string, at uint32, typ value.Type, unit string) site.Point {
-		return site.Point{ID: id, Name: id, Address: block.At(area, at), Type: typ, Access: site.ReadWrite, Unit: unit, PaceMs: 1000}
+		return site.Point{ID: id, Name: id, Address: block.At(area, at), Type: typ, Access: site.ReadWrite, Unit: unit,
+			PaceMs: 1000}
 	}
 	for _, c := range []struct {
 		name   string
@@ -132,40 +134,58 @@ func TestJudge(t *testing.T) {
 		served bool
 	}{
 		{name: "a total in too small a target", x: site.Crossing{Factor: 10},
-			from: func(p *site.Point) { p.Type, p.Unit = "uint32", "m³" }, to: func(p *site.Point) { p.Type, p.Unit = "int16", "m³" },
+			from: func(p *site.Point) { p.Type, p.Unit = "uint32", "m³" }, to: func(p *site.Point) {
+				p.Type, p.Unit = "int16",
+					"m³"
+			},
 			now: value.OfUint(81204), hour: 9, codes: "range",
 			says: "already reads 812 040 after the way, and the target stops at 32 767",
 			outs: []string{"uint32 at", "int32 at", "float32 at", "carry what is left over", "stop at −32 768 and 32 767"}},
-		{name: "a total that will fill its target", from: func(p *site.Point) { p.Type, p.Unit = "uint32", "kWh"; p.Low, p.High = bound(0), bound(60000) },
-			to: func(p *site.Point) { p.Type = "uint16" }, now: value.OfUint(3000), hour: 90, codes: "fills", says: "is full in about 29 days"},
+		{name: "a total that will fill its target", from: func(p *site.Point) {
+			p.Type, p.Unit = "uint32", "kWh"
+			p.Low,
+				p.High = bound(0), bound(60000)
+		},
+			to: func(p *site.Point) { p.Type = "uint16" }, now: value.OfUint(3000), hour: 90, codes: "fills",
+			says: "is full in about 29 days"},
 		{name: "by its limits", from: func(p *site.Point) { p.Low, p.High = bound(0), bound(500) },
 			to: func(p *site.Point) { p.Type, p.Factor = "uint8", 1; p.Address = block.WithBit(p.Address, 0) }, codes: "range",
 			says: "By its limits, source can arrive as 500, and a uint8 at the target stops at 255",
 			outs: []string{"in steps of 10", "stop at 0 and 255"}},
-		{name: "Fahrenheit", from: func(p *site.Point) { p.Unit = "°C" }, to: func(p *site.Point) { p.Unit = "°F" }, codes: "unit",
-			says: "carried as it is", outs: []string{"°C → °F"}},
-		{name: "bar into degrees", from: func(p *site.Point) { p.Unit = "bar" }, to: func(p *site.Point) { p.Unit = "°F" }, codes: "unit",
-			says: "is a unit of pressure"},
-		{name: "a scale that is not that of the units", from: func(p *site.Point) { p.Unit = "m³/h" }, to: func(p *site.Point) { p.Unit = "l/s" },
-			x: site.Crossing{Factor: 3.6}, codes: "unit-scale", says: "it would be × 0.277778, and it is × 3.6", outs: []string{"m³/h → l/s"}},
-		{name: "the scale of the units", from: func(p *site.Point) { p.Unit = "m³/h" }, to: func(p *site.Point) { p.Unit = "l/s" },
-			x: site.Crossing{Factor: 0.27778}},
-		{name: "a deadband of the whole range", to: func(p *site.Point) { p.Low, p.High = bound(0), bound(10) }, x: site.Crossing{Deadband: 12},
-			codes: "deadband-wide", says: "between the limits of target lie 10"},
-		{name: "a deadband finer than the target", to: func(p *site.Point) { p.Type, p.Factor = "int16", 0.1 }, x: site.Crossing{Deadband: 0.01},
-			codes: "deadband-fine", says: "tells apart steps of 0.1"},
+		{name: "Fahrenheit", from: func(p *site.Point) { p.Unit = "°C" }, to: func(p *site.Point) { p.Unit = "°F" },
+			codes: "unit", says: "carried as it is", outs: []string{"°C → °F"}},
+		{name: "bar into degrees", from: func(p *site.Point) { p.Unit = "bar" }, to: func(p *site.Point) { p.Unit = "°F" },
+			codes: "unit", says: "is a unit of pressure"},
+		{name: "a scale that is not that of the units", from: func(p *site.Point) { p.Unit = "m³/h" },
+			to: func(p *site.Point) { p.Unit = "l/s" },
+			x:  site.Crossing{Factor: 3.6}, codes: "unit-scale", says: "it would be × 0.277778, and it is × 3.6",
+			outs: []string{"m³/h → l/s"}},
+		{name: "the scale of the units", from: func(p *site.Point) { p.Unit = "m³/h" },
+			to: func(p *site.Point) { p.Unit = "l/s" }, x: site.Crossing{Factor: 0.27778}},
+		{name: "a deadband of the whole range", to: func(p *site.Point) { p.Low, p.High = bound(0), bound(10) },
+			x: site.Crossing{Deadband: 12}, codes: "deadband-wide", says: "between the limits of target lie 10"},
+		{name: "a deadband finer than the target", to: func(p *site.Point) { p.Type, p.Factor = "int16", 0.1 },
+			x: site.Crossing{Deadband: 0.01}, codes: "deadband-fine", says: "tells apart steps of 0.1"},
 		{name: "per cent of nothing", x: site.Crossing{Deadband: 1, Percent: true}, codes: "percent"},
-		{name: "a coarser target", from: func(p *site.Point) { p.Type, p.Factor = "int16", 0.01; p.Low, p.High = bound(0), bound(20) },
+		{name: "a coarser target", from: func(p *site.Point) {
+			p.Type, p.Factor = "int16", 0.01
+			p.Low, p.High = bound(0),
+				bound(20)
+		},
 			to: func(p *site.Point) { p.Type, p.Factor = "int16", 0.5 }, codes: "resolution", says: "in steps of 0.01"},
-		{name: "no way back", x: site.Crossing{Both: site.LaterTies, Way: []site.Step{{Do: site.DoClamp}}}, codes: "way", says: "no bound is given"},
-		{name: "no formula back", x: site.Crossing{Both: site.LaterTies, Way: []site.Step{{Do: site.DoFormula, Formula: "a * 2"}}},
-			codes: "no-way-back", outs: []string{"One way only"}},
+		{name: "no way back", x: site.Crossing{Both: site.LaterTies, Way: []site.Step{{Do: site.DoClamp}}}, codes: "way",
+			says: "no bound is given"},
+		{name: "no formula back", x: site.Crossing{Both: site.LaterTies,
+			Way: []site.Step{{Do: site.DoFormula, Formula: "a * 2"}}}, codes: "no-way-back", outs: []string{"One way only"}},
 		{name: "a substitute that is none", x: site.Crossing{Quiet: site.Substitute, Substitute: "low"}, codes: "substitute"},
 		{name: "every tenth of a second into a device", from: func(p *site.Point) { p.PaceMs = 100 }, codes: "wear",
 			says: "864 000 times a day"},
-		{name: "too old", x: site.Crossing{AllowMs: 2000, Deadband: 1}, codes: "too-old", says: "2100 ms old, and 2 s are allowed"},
-		{name: "two bits of one word", x: site.Crossing{}, from: func(p *site.Point) { p.Type, p.Address = "bool", block.WithBit(p.Address, 3) },
-			to: func(p *site.Point) { p.Type, p.Address = "bool", block.WithBit(p.Address, 4) }},
+		{name: "too old", x: site.Crossing{AllowMs: 2000, Deadband: 1}, codes: "too-old",
+			says: "2100 ms old, and 2 s are allowed"},
+		{name: "two bits of one word", x: site.Crossing{}, from: func(p *site.Point) {
+			p.Type, p.Address = "bool",
+				block.WithBit(p.Address, 3)
+		}, to: func(p *site.Point) { p.Type, p.Address = "bool", block.WithBit(p.Address, 4) }},
 		{name: "read only, to clients", served: true, to: func(p *site.Point) { p.Access = site.ReadOnly }},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -178,7 +198,8 @@ func TestJudge(t *testing.T) {
 			c.x.ID, c.x.From, c.x.To = "x", "source", "target"
 			s := &site.Site{Devices: []site.Device{{ID: "p", Name: "Probe", Map: "modbus-tcp", Points: []site.Point{from}},
 				{ID: "g", Name: "Gateway", Map: "modbus-tcp", Points: []site.Point{to, point("next", "hr", 24, "uint16", "")}}},
-				Links:     []site.Link{{ID: "k1", Protocol: "modbus-tcp", Answering: "p"}, {ID: "k2", Protocol: "modbus-tcp", Answering: "g"}},
+				Links: []site.Link{{ID: "k1", Protocol: "modbus-tcp", Answering: "p"},
+					{ID: "k2", Protocol: "modbus-tcp", Answering: "g"}},
 				Crossings: []site.Crossing{c.x}}
 			if c.served {
 				s.Devices[1].Serving = &site.Serving{}
@@ -186,14 +207,16 @@ func TestJudge(t *testing.T) {
 			if c.codes != "wear" {
 				s.Crossings[0].AtMostMs = 5000
 			}
-			j, ok := Judge(s, "x", Seen{Now: func(string) value.Value { return c.now }, PerHour: func(string) float64 { return c.hour },
+			j, ok := Judge(s, "x", Seen{Now: func(string) value.Value { return c.now },
+				PerHour:  func(string) float64 { return c.hour },
 				OldestMs: func(string, string) float64 { return 1050 }, WriteMs: func(string) float64 { return 1050 }})
 			if !ok {
 				t.Fatal("it is not there")
 			}
 			if c.codes == "too-old" {
 				s.Crossings[0].AtMostMs = 0
-				j, _ = Judge(s, "x", Seen{OldestMs: func(string, string) float64 { return 1050 }, WriteMs: func(string) float64 { return 1050 }})
+				j, _ = Judge(s, "x", Seen{OldestMs: func(string, string) float64 { return 1050 },
+					WriteMs: func(string) float64 { return 1050 }})
 			}
 			var codes []string
 			said := ""
@@ -232,10 +255,11 @@ func BenchmarkCheck(b *testing.B) {
 	s := &site.Site{}
 	for d := range 100 {
 		probe := site.Device{ID: fmt.Sprint("p", d), Name: fmt.Sprint("Probe ", d), Map: "modbus-tcp"}
-		gate := site.Device{ID: fmt.Sprint("g", d), Name: fmt.Sprint("Gateway ", d), Map: "modbus-tcp", Serving: &site.Serving{}}
+		gate := site.Device{ID: fmt.Sprint("g", d), Name: fmt.Sprint("Gateway ", d), Map: "modbus-tcp",
+			Serving: &site.Serving{}}
 		for i := range 200 {
-			p := site.Point{ID: fmt.Sprintf("s%d-%d", d, i), Name: fmt.Sprint("V", i), Address: block.At("hr", uint32(2*i)), Type: "float32",
-				Unit: "°C", Access: site.ReadOnly, PaceMs: 1000}
+			p := site.Point{ID: fmt.Sprintf("s%d-%d", d, i), Name: fmt.Sprint("V", i), Address: block.At("hr", uint32(2*i)),
+				Type: "float32", Unit: "°C", Access: site.ReadOnly, PaceMs: 1000}
 			probe.Points = append(probe.Points, p)
 			p.ID, p.Unit = fmt.Sprintf("t%d-%d", d, i), "°F"
 			gate.Points = append(gate.Points, p)

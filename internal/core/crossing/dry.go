@@ -157,7 +157,8 @@ func MadeUp(text string, p *site.Point) ([]DrySample, error) {
 		words := strings.Fields(line)
 		if len(words) > 1 && words[0] != "bad" {
 			var seconds float64
-			if _, err := fmt.Sscanf(strings.ReplaceAll(words[0], ",", "."), "%g", &seconds); err != nil || seconds < 0 || seconds > 1e7 {
+			if _, err := fmt.Sscanf(strings.ReplaceAll(words[0], ",", "."), "%g", &seconds); err != nil || seconds < 0 ||
+				seconds > 1e7 {
 				return fail("the time is no number of seconds")
 			}
 			at, words = int64(seconds*1000), words[1:]

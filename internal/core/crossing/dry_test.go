@@ -14,8 +14,8 @@ import (
 func TestDryRun(t *testing.T) {
 	low, high, decimals := 0.0, 20.0, 2
 	from := &site.Point{ID: "s", Name: "Oxygen", Address: block.At("hr", 0), Type: "float32", Unit: "mg/L"}
-	to := &site.Point{ID: "t", Name: "Oxygen-11", Address: block.At("hr", 9), Type: "int16", Factor: 0.01, Low: &low, High: &high,
-		Decimals: &decimals}
+	to := &site.Point{ID: "t", Name: "Oxygen-11", Address: block.At("hr", 9), Type: "int16", Factor: 0.01, Low: &low,
+		High: &high, Decimals: &decimals}
 	for _, c := range []struct{ name, text, want string }{
 		{"every change", "8\n8\n8.5", "0=8.00 2=8.50"},
 		{"times", "0 8\n0,5 9", "0=8.00 0.5=9.00"},

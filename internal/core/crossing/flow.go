@@ -365,7 +365,8 @@ func (f *Flow) goodSource(now time.Time, s *Sight) (acts []Act, next time.Time) 
 	// A target that reports may say nothing of what it has when it is back.
 	gone := f.gone && !f.took(now)
 	returned := gone && s.Target.Quality != value.Bad && (!s.Target.good() || s.Target.At.After(f.lastAt))
-	f.gone = s.Target.Quality == value.Bad && !f.took(now) && (f.toldIs == "" || f.toldIs == value.Good) || gone && !returned
+	f.gone = s.Target.Quality == value.Bad && !f.took(now) && (f.toldIs == "" || f.toldIs == value.Good) || gone &&
+		!returned
 	anew := f.lost && f.x.Start != site.TargetWins
 	f.lost = false
 	if f.x.Both != site.OneWay {

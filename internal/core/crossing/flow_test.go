@@ -459,7 +459,8 @@ func TestFlow(t *testing.T) {
 			at 1100
 			> t=6
 			: carrying`},
-		"what cannot be carried": {site.Crossing{Way: []site.Step{{Do: site.DoTable, Table: []site.Becomes{{From: 1, To: 10}}}}}, `
+		"what cannot be carried": {site.Crossing{Way: []site.Step{{Do: site.DoTable,
+			Table: []site.Becomes{{From: 1, To: 10}}}}}, `
 			at 0 s=1
 			> t=10
 			at 10 s=2

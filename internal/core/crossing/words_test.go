@@ -17,15 +17,18 @@ func TestWords(t *testing.T) {
 		"× 1.8 + 32":                           {Factor: 1.8, Offset: 32},
 		"− 3":                                  {Offset: -3},
 		"as it is, moves by 2 %, every 500 ms": {Deadband: 2, Percent: true, PaceMs: 500},
-		"°C → °F, both ways":                   {Both: site.LaterTies, Way: []site.Step{{Do: site.DoUnit, From: "°C", To: "°F"}}},
-		"by their units":                       {Way: []site.Step{{Do: site.DoUnit}}},
-		"bit 3, upside down":                   {Way: []site.Step{{Do: site.DoBit, Bit: 3}, {Do: site.DoNot}}},
-		"into bit 7":                           {Way: []site.Step{{Do: site.DoPut, Bit: 7}}},
-		"within 0 … 100, × 2":                  {Way: []site.Step{{Do: site.DoClamp, Least: &least, Most: &most}, {Do: site.DoScale, Factor: 2}}},
-		"3→2 · 0→1 · else 4":                   {Way: []site.Step{{Do: site.DoTable, Table: []site.Becomes{{From: 3, To: 2}, {From: 0, To: 1}}, Else: &four}}},
-		"as a total":                           {Way: []site.Step{{Do: site.DoCount}}},
-		"read as float32 CDAB":                 {Way: []site.Step{{Do: site.DoReread, Type: "float32", Order: "CDAB"}}},
-		"12 characters":                        {Way: []site.Step{{Do: site.DoText, Length: 12}}},
+		"°C → °F, both ways": {Both: site.LaterTies,
+			Way: []site.Step{{Do: site.DoUnit, From: "°C", To: "°F"}}},
+		"by their units":     {Way: []site.Step{{Do: site.DoUnit}}},
+		"bit 3, upside down": {Way: []site.Step{{Do: site.DoBit, Bit: 3}, {Do: site.DoNot}}},
+		"into bit 7":         {Way: []site.Step{{Do: site.DoPut, Bit: 7}}},
+		"within 0 … 100, × 2": {Way: []site.Step{{Do: site.DoClamp, Least: &least, Most: &most},
+			{Do: site.DoScale, Factor: 2}}},
+		"3→2 · 0→1 · else 4": {Way: []site.Step{{Do: site.DoTable,
+			Table: []site.Becomes{{From: 3, To: 2}, {From: 0, To: 1}}, Else: &four}}},
+		"as a total":           {Way: []site.Step{{Do: site.DoCount}}},
+		"read as float32 CDAB": {Way: []site.Step{{Do: site.DoReread, Type: "float32", Order: "CDAB"}}},
+		"12 characters":        {Way: []site.Step{{Do: site.DoText, Length: 12}}},
 		"× 2, both ways (target wins), at least every 1 min, at most every 10 s, from the first good value": {Factor: 2,
 			Both: site.TargetTies, Start: site.WaitForGood, AtLeastMs: 60_000, AtMostMs: 10_000},
 		"as it is, with each round, 24 times a day, with limits and texts": {Round: true, PerDay: 24, Tells: site.TellsAll},
@@ -77,7 +80,8 @@ func TestReword(t *testing.T) {
 }
 
 func FuzzParseWords(f *testing.F) {
-	for _, text := range []string{"÷ 10, moves by 0.5", "3→2 · else 4", "= a + (b, c)", "within 0 … 1, every 3 s", "× 1e400"} {
+	for _, text := range []string{"÷ 10, moves by 0.5", "3→2 · else 4", "= a + (b, c)", "within 0 … 1, every 3 s",
+		"× 1e400"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -85,7 +89,8 @@ func FuzzParseWords(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if again, err := ParseWords(Words(&x)); err == nil && Words(&again) != Words(&x) && !strings.Contains(Words(&x), "…") {
+		if again, err := ParseWords(Words(&x)); err == nil && Words(&again) != Words(&x) &&
+			!strings.Contains(Words(&x), "…") {
 			t.Errorf("%q says %q, which says %q", text, Words(&x), Words(&again))
 		}
 	})

@@ -71,11 +71,13 @@ func Awaiting(s *site.Site, device *site.Device, habits []Habit) []finding.Findi
 		Title:   device.Name + " waits for its number to be given back",
 		Sentence: fmt.Sprintf("%s has been %s for %.0f s, and %s, which is to give it back, is %s: it holds that result and brings no other, "+
 			"though everything looks connected.", p.Name, p.Shown(number.last), held.Seconds(), q.Name, q.Shown(echo.last)),
-		Evidence: []string{fmt.Sprintf("%s last changed %s, last came %s", p.Name, clock(number.changed), clock(number.read))},
-		Remedy:   fmt.Sprintf("Write %s into %s each time that it changes: a crossing does that.", p.Name, q.Name),
+		Evidence: []string{fmt.Sprintf("%s last changed %s, last came %s", p.Name, clock(number.changed),
+			clock(number.read))},
+		Remedy: fmt.Sprintf("Write %s into %s each time that it changes: a crossing does that.", p.Name, q.Name),
 	}
 	for i := range device.Points {
-		if r := &device.Points[i]; len(r.Names) > 0 && r.Access == site.ReadOnly && !habits[i].read.IsZero() && r.Place().Area == p.Place().Area {
+		if r := &device.Points[i]; len(r.Names) > 0 && r.Access == site.ReadOnly && !habits[i].read.IsZero() &&
+			r.Place().Area == p.Place().Area {
 			f.Evidence = append(f.Evidence, fmt.Sprintf("%s says of it: %s", r.Name, r.Shown(habits[i].last)))
 		}
 	}

@@ -21,13 +21,15 @@ type Place struct {
 
 // Device returns the edits that put a device there, and its id and that of its link. newID
 // makes ids.
-func Device(now *site.Site, def *protocol.Def, d *protocol.Drawn, at Place, newID func() string) (edits []site.Edit, device, link string, err error) {
+func Device(now *site.Site, def *protocol.Def, d *protocol.Drawn, at Place, newID func() string) (edits []site.Edit,
+	device, link string, err error) {
 	line := now.Line(at.Line)
 	if line == nil || string(line.Medium) != def.Medium {
-		return nil, "", "", problem.New("no-line", "The device goes on a line of another kind.", "Choose a line over which "+def.Title+" runs.")
+		return nil, "", "", problem.New("no-line", "The device goes on a line of another kind.",
+			"Choose a line over which "+def.Title+" runs.")
 	}
-	made := site.Device{ID: newID(), Name: unused(now, cmp.Or(d.Name, "New device")), Model: d.Model, Remark: d.Remark, Map: def.Name,
-		Limits: site.Limits{Connections: d.Connections, PerSecond: d.PerSecond}, Points: []site.Point{}}
+	made := site.Device{ID: newID(), Name: unused(now, cmp.Or(d.Name, "New device")), Model: d.Model, Remark: d.Remark,
+		Map: def.Name, Limits: site.Limits{Connections: d.Connections, PerSecond: d.PerSecond}, Points: []site.Point{}}
 	for area, size := range d.Sizes {
 		if size > 0 {
 			if made.Limits.Areas == nil {

@@ -108,7 +108,8 @@ func (cs cycles) hear(c *capture.Conn, h *capture.Heard) {
 func (of *cycle) packet(p *capture.Cycle, pr proof) {
 	if step := int32(p.Sequence - of.sequence); of.n > 0 && step <= 0 && step > -1<<16 {
 		return // it came twice, or was overtaken
-	} else if drops := of.way.Drops; of.n > 0 && step > 1 && step < 1<<16 && (drops == 0 || pr.at.Sub(of.last.at) < drops) {
+	} else if drops := of.way.Drops; of.n > 0 && step > 1 && step < 1<<16 &&
+		(drops == 0 || pr.at.Sub(of.last.at) < drops) {
 		of.missed += int(step - 1)
 		of.lost.add(proof{at: pr.at, packets: pr.packets, text: fmt.Sprintf("%d follows %d", p.Sequence, of.sequence)})
 	}
@@ -154,7 +155,8 @@ func (of *cycle) gap(pr proof, steps int32) {
 	}
 	drops := of.way.Drops
 	if drops > 0 && d >= drops {
-		of.silences.add(proof{at: pr.at, packets: [2]int64{of.last.packets[0], pr.packets[0]}, text: "nothing for " + long(d)})
+		of.silences.add(proof{at: pr.at, packets: [2]int64{of.last.packets[0], pr.packets[0]}, text: "nothing for " +
+			long(d)})
 		of.silence = max(of.silence, d)
 		return
 	}
@@ -183,7 +185,8 @@ func (cs cycles) senders() (n int) {
 func (cs cycles) findings(j *Judge) (found []finding.Finding) {
 	for _, key := range sorted(cs, func(k cycleKey) string { return fmt.Sprintf("%s %08x", k.from, k.id) }) {
 		of := cs[key]
-		subject, who := finding.Subject{Kind: "address", ID: key.from.String(), Name: j.hostName(key.from)}, j.hostName(key.from)
+		subject, who := finding.Subject{Kind: "address", ID: key.from.String(), Name: j.hostName(key.from)},
+			j.hostName(key.from)
 		if of.talk != nil {
 			subject = j.of(of.talk)
 		}
@@ -197,19 +200,21 @@ func (cs cycles) findings(j *Judge) (found []finding.Finding) {
 		of.timedOut(j, who, add)
 		if of.gaps >= cyclesLeast && float64(of.uneven) > unevenShare*float64(of.gaps) {
 			add("interval-jitter", finding.Fault, 0.9, &of.unevenAt, who+" does not keep its interval",
-				fmt.Sprintf("Of %d packets that %s sends every %s, %d are off by more than half of that, the worst by %s.", of.gaps, who,
-					long(of.every), of.uneven, long(of.worst)),
+				fmt.Sprintf("Of %d packets that %s sends every %s, %d are off by more than half of that, the worst by %s.",
+					of.gaps, who, long(of.every), of.uneven, long(of.worst)),
 				"Look at the load of the device that sends, and at switches on the way; a longer interval bears more.",
 				"The recorder, or the machine on which it ran, was late.")
 		}
 		if of.missed >= 3 && of.missed*50 > of.n {
 			add("sequence-gap", finding.Doubt, 0.8, &of.lost, "Packets of "+who+" are missing",
-				fmt.Sprintf("%d packets of %d that %s sent are not there: their numbers are left out.", of.missed, of.n+of.missed, who),
+				fmt.Sprintf("%d packets of %d that %s sent are not there: their numbers are left out.", of.missed, of.n+of.missed,
+					who),
 				"Look at the cable, the duplex of both ports, and the load of the switch.", "The recording has left packets out.")
 		}
 		if of.sized.n > 0 {
 			add("size-differs", finding.Fault, 1, &of.sized, who+" sends another size than was agreed",
-				fmt.Sprintf("The connection was opened for %d octets from %s, and its packets carry %d.", of.way.Octets, who, of.size),
+				fmt.Sprintf("The connection was opened for %d octets from %s, and its packets carry %d.", of.way.Octets, who,
+					of.size),
 				"Restart the device after its assemblies were changed, and open the connection anew.", "")
 		}
 		if f, ok := of.neverRun(j, who); ok {
@@ -225,7 +230,8 @@ func (cs cycles) findings(j *Judge) (found []finding.Finding) {
 func (of *cycle) neverRun(j *Judge, who string) (f finding.Finding, ok bool) {
 	headed, known := j.headed(of)
 	lasted := of.last.at.Sub(of.first.at)
-	if of.notTold || of.run > 0 || of.n < cyclesLeast || lasted < neverRunFor || known && !headed || !known && !(of.out && of.set) {
+	if of.notTold || of.run > 0 || of.n < cyclesLeast || lasted < neverRunFor || known && !headed || !known &&
+		!(of.out && of.set) {
 		return f, false
 	}
 	if of.out && !of.set {
@@ -266,14 +272,16 @@ func (j *Judge) headed(of *cycle) (headed, known bool) {
 }
 
 // timedOut says where a direction stopped, or never began.
-func (of *cycle) timedOut(j *Judge, who string, add func(string, finding.Severity, float64, *proofs, string, string, string, string)) {
+func (of *cycle) timedOut(j *Judge, who string, add func(string, finding.Severity, float64, *proofs, string, string,
+	string, string)) {
 	drops := of.way.Drops
 	if of.other == nil || drops == 0 {
 		return
 	}
 	switch {
 	case of.n == 0:
-		if of.ended || of.other.n < 5 || j.last.Sub(of.opened.at) < max(drops, firstWithin) || of.other.last.at.Sub(of.opened.at) < drops {
+		if of.ended || of.other.n < 5 || j.last.Sub(of.opened.at) < max(drops, firstWithin) ||
+			of.other.last.at.Sub(of.opened.at) < drops {
 			return
 		}
 		ps := proofs{}
@@ -281,7 +289,8 @@ func (of *cycle) timedOut(j *Judge, who string, add func(string, finding.Severit
 		if of.way.Many {
 			add("multicast-lost", finding.Fault, 0.8, &ps, "What "+who+" sends to many does not arrive",
 				fmt.Sprintf("%s opened a connection in which it sends to many at once, and not one of its packets came.", who),
-				"Look at the switch: it may not pass multicast on without a querier. Or ask for packets to one.", "It sends nothing at all.")
+				"Look at the switch: it may not pass multicast on without a querier. Or ask for packets to one.",
+				"It sends nothing at all.")
 			return
 		}
 		add("cyclic-timeout", finding.Fault, 0.9, &ps, who+" sends nothing over a connection that is open",
@@ -290,7 +299,8 @@ func (of *cycle) timedOut(j *Judge, who string, add func(string, finding.Severit
 	case of.silences.n > 0:
 		ps := of.silences
 		add("cyclic-timeout", finding.Fault, 1, &ps, "Nothing came from "+who+" for as long as it may",
-			fmt.Sprintf("%s sends every %s, and was silent for %s: after %s the connection is dropped.", who, long(of.every), long(of.silence),
+			fmt.Sprintf("%s sends every %s, and was silent for %s: after %s the connection is dropped.", who, long(of.every),
+				long(of.silence),
 				long(drops)), "Look at the network and at the load of both ends at that time; a larger multiplier bears more.", "")
 	case !of.ended && j.last.Sub(of.last.at) >= drops+of.every && of.other.last.at.Sub(of.last.at) >= drops/2:
 		ps := proofs{}

@@ -112,7 +112,8 @@ func (j *Judge) fewer(t *Talk, f *finding.Finding, refused []block.Range, name s
 func holes(refused []block.Range) (list []finding.Hole) {
 	for i, r := range refused {
 		holds := slices.ContainsFunc(refused, func(o block.Range) bool {
-			return o != refused[i] && o.Area == r.Area && o.Start >= r.Start && o.Start+uint32(o.Count) <= r.Start+uint32(r.Count)
+			return o != refused[i] && o.Area == r.Area && o.Start >= r.Start &&
+				o.Start+uint32(o.Count) <= r.Start+uint32(r.Count)
 		})
 		if !holds && len(list) < 16 {
 			list = append(list, finding.Hole{Area: r.Area, From: r.Start, Count: uint32(r.Count)})
@@ -126,8 +127,8 @@ func (j *Judge) fix(f *finding.Finding, t *Talk, bears *finding.Bears) {
 	if f.Subject.Kind != "link" {
 		return
 	}
-	f.Fixes = append(f.Fixes, finding.Fix{Title: "Note it in the limits", Cells: []finding.CellFix{}, Learned: f.Subject.ID,
-		Bears: bears})
+	f.Fixes = append(f.Fixes, finding.Fix{Title: "Note it in the limits", Cells: []finding.CellFix{},
+		Learned: f.Subject.ID, Bears: bears})
 }
 
 // fixManner offers to note how a device answers, where it is one of the plan.
@@ -135,6 +136,6 @@ func (j *Judge) fixManner(f *finding.Finding, code string) {
 	if f.Subject.Kind != "link" {
 		return
 	}
-	f.Fixes = append(f.Fixes, finding.Fix{Title: "Note it in the limits", Cells: []finding.CellFix{}, Learned: f.Subject.ID,
-		Manner: code})
+	f.Fixes = append(f.Fixes, finding.Fix{Title: "Note it in the limits", Cells: []finding.CellFix{},
+		Learned: f.Subject.ID, Manner: code})
 }

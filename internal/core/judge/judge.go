@@ -60,8 +60,8 @@ type host struct {
 
 // New returns a judge. The site may be nil.
 func New(s *site.Site) *Judge {
-	return &Judge{Talks: map[TalkKey]*Talk{}, ends: map[endKey]*end{}, lines: map[string]*end{}, hosts: map[netip.Addr]*host{}, plan: planOf(s),
-		writes: writes{}, reports: reports{},
+	return &Judge{Talks: map[TalkKey]*Talk{}, ends: map[endKey]*end{}, lines: map[string]*end{},
+		hosts: map[netip.Addr]*host{}, plan: planOf(s), writes: writes{}, reports: reports{},
 		handshakes: handshakes{}, cycles: cycles{}}
 }
 

@@ -68,7 +68,8 @@ func (r reports) hear(p *plan, c *capture.Conn, t *Talk, h *capture.Heard) {
 			return
 		}
 		of = &reporting{talk: t, given: map[string]given{}, series: map[string]*numbered{}, gaps: map[string]*proofs{},
-			unsaid: map[string]*proofs{}, broken: map[string]*proofs{}, senders: map[string]*sender{}, heard: map[int]time.Time{},
+			unsaid: map[string]*proofs{}, broken: map[string]*proofs{}, senders: map[string]*sender{},
+			heard:  map[int]time.Time{},
 			clocks: map[string]*clockOf{}}
 		r[at] = of
 	}
@@ -168,8 +169,8 @@ func (of *reporting) number(c *capture.Conn, h *capture.Heard, at time.Time, pac
 			ps = &proofs{}
 			of.gaps[r.Series] = ps
 		}
-		ps.add(proof{at: at, packets: [2]int64{packet}, text: fmt.Sprintf("%s: %d comes where %d was next", r.Series, r.Number,
-			s.next)})
+		ps.add(proof{at: at, packets: [2]int64{packet}, text: fmt.Sprintf("%s: %d comes where %d was next", r.Series,
+			r.Number, s.next)})
 	}
 	s.next = (r.Number + 1) % r.Modulus
 }

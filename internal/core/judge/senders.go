@@ -157,8 +157,8 @@ func (p *plan) unreadable(t *Talk, name string, payload []byte) string {
 }
 
 // lives judges senders.
-func (of *reporting) lives(last time.Time, add func(code string, severity finding.Severity, sure float64, ps *proofs, what,
-	title, sentence, remedy, other string)) {
+func (of *reporting) lives(last time.Time, add func(code string, severity finding.Severity, sure float64, ps *proofs,
+	what, title, sentence, remedy, other string)) {
 	one := func(p proof) *proofs { return &proofs{n: 1, kept: []proof{p}} }
 	for _, name := range sorted(of.senders, func(s string) string { return s }) {
 		s := of.senders[name]

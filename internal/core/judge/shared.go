@@ -29,7 +29,8 @@ func Shared(found []finding.Finding, of int) []finding.Finding {
 	if n < sharedLeast || 2*n < of {
 		return found
 	}
-	one := finding.Finding{Code: code, Severity: finding.Doubt, Sure: 0.8, Title: "Packets come unevenly from many ends at once",
+	one := finding.Finding{Code: code, Severity: finding.Doubt, Sure: 0.8,
+		Title: "Packets come unevenly from many ends at once",
 		Sentence: fmt.Sprintf("%d of %d ends that send in cycles do not keep their intervals at the same time: the cause is what they share, "+
 			"rather than each of them.", n, max(n, of)),
 		Evidence: []string{"uneven: " + strings.Join(names[:min(n, 10)], ", ")},

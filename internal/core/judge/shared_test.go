@@ -10,11 +10,12 @@ import (
 
 // TestShared: what many ends do at once is said once, and of what they share.
 func TestShared(t *testing.T) {
-	for _, c := range []struct{ uneven, of, want int }{{0, 9, 0}, {3, 3, 3}, {4, 9, 4}, {4, 8, 1}, {12, 12, 1}, {12, 0, 1}} {
+	for _, c := range []struct{ uneven, of, want int }{{0, 9, 0}, {3, 3, 3}, {4, 9, 4}, {4, 8, 1}, {12, 12, 1},
+		{12, 0, 1}} {
 		found := []finding.Finding{{Code: "never-run"}}
 		for i := range c.uneven {
-			found = append(found, finding.Finding{Code: "interval-jitter", Severity: finding.Fault, Count: 2, Title: fmt.Sprint("Drive ", i),
-				Subject: finding.Subject{ID: fmt.Sprint(i), Name: fmt.Sprint("Drive ", i)}})
+			found = append(found, finding.Finding{Code: "interval-jitter", Severity: finding.Fault, Count: 2,
+				Title: fmt.Sprint("Drive ", i), Subject: finding.Subject{ID: fmt.Sprint(i), Name: fmt.Sprint("Drive ", i)}})
 		}
 		got := Shared(found, c.of)
 		if len(got) != 1+c.want {
@@ -22,7 +23,8 @@ func TestShared(t *testing.T) {
 			continue
 		}
 		last := got[len(got)-1]
-		if shared := c.uneven > c.want; shared && (last.Count != 2*c.uneven || last.Severity != finding.Doubt || !strings.Contains(last.Sentence, "what they share")) {
+		if shared := c.uneven > c.want; shared && (last.Count != 2*c.uneven || last.Severity != finding.Doubt ||
+			!strings.Contains(last.Sentence, "what they share")) {
 			t.Errorf("%d of %d: %+v", c.uneven, c.of, last)
 		}
 	}

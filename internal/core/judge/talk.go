@@ -346,8 +346,8 @@ func (j *Judge) talking(t *Talk) (found []finding.Finding) {
 	add("broadcast-read", finding.Fault, 1, &t.toAll, "A question to everybody",
 		fmt.Sprintf("%d times every %s was asked at once; none may answer.", t.toAll.n, station),
 		fmt.Sprintf("Ask each by its %s.", station), "")
-	for manner, ps := range map[exchange.Manner]*proofs{exchange.OddStation: &t.odd, exchange.Singly: &t.singly, exchange.Small: &t.small,
-		exchange.NoTransaction: &t.numberless, exchange.Pieces: &t.pieces} {
+	for manner, ps := range map[exchange.Manner]*proofs{exchange.OddStation: &t.odd, exchange.Singly: &t.singly,
+		exchange.Small: &t.small, exchange.NoTransaction: &t.numberless, exchange.Pieces: &t.pieces} {
 		if ps.n*4 < t.Answered && manner == exchange.Pieces {
 			continue // now and then a message is parted on its way
 		}

@@ -134,7 +134,8 @@ func conditionOf(l *site.Lookout) condition {
 
 // NewWatch begins; the ids of its events begin with stamp, which no other has.
 func NewWatch(stamp string) *Watch {
-	return &Watch{spells: map[string]map[string]*spell{}, conds: map[string]condition{}, more: map[string]int{}, stamp: stamp}
+	return &Watch{spells: map[string]map[string]*spell{}, conds: map[string]condition{}, more: map[string]int{},
+		stamp: stamp}
 }
 
 // Look returns the events that began or ended, as they then are. Each is told twice
@@ -164,7 +165,10 @@ func (w *Watch) Look(nowMs int64, s *site.Site, seen *Seen) (told []Event) {
 
 // order puts events in the order in which they began.
 func order(events []Event) {
-	slices.SortFunc(events, func(a, b Event) int { return cmp.Or(cmp.Compare(a.StartMs, b.StartMs), cmp.Compare(a.ID, b.ID)) })
+	slices.SortFunc(events, func(a, b Event) int {
+		return cmp.Or(cmp.Compare(a.StartMs, b.StartMs),
+			cmp.Compare(a.ID, b.ID))
+	})
 }
 
 // End ends every event, as when the run or the mode does.
@@ -354,7 +358,8 @@ func sightings(now int64, s *site.Site, l *site.Lookout, seen *Seen) (there []si
 		case !asked(s, d, p, seen):
 			return "It is no longer asked."
 		}
-		if r := seen.Point(id); l.Sees != site.SeesBad && (r == nil || r.Quality != value.Good && r.Quality != value.Doubtful) {
+		if r := seen.Point(id); l.Sees != site.SeesBad &&
+			(r == nil || r.Quality != value.Good && r.Quality != value.Doubtful) {
 			return "It can no longer be read."
 		}
 		return ""

@@ -83,7 +83,8 @@ func TestWatch(t *testing.T) {
 				{at: 10}, {at: 11}, {at: 12}}, "+1 -1..9", "the network path was gone (the host did not answer)",
 			"Over after 8.0 s."},
 		{"it is away for shorter", site.Lookout{Sees: site.SeesDown, ForMs: 5000},
-			[]scene{{at: 1, out: down, since: 1}, {at: 4, out: down, since: 1}, {at: 5}, {at: 9, out: down, since: 9}}, "", "", ""},
+			[]scene{{at: 1, out: down, since: 1}, {at: 4, out: down, since: 1}, {at: 5}, {at: 9, out: down, since: 9}}, "",
+			"", ""},
 		{"what returns at once has not been away", site.Lookout{Sees: site.SeesDown, EndMs: 5000},
 			[]scene{{at: 1, out: down, since: 1}, {at: 2}, {at: 3, out: down, since: 3}, {at: 4}, {at: 8}, {at: 9}},
 			"+1 -1..4", "", ""},
@@ -162,7 +163,8 @@ func TestWatchChanges(t *testing.T) {
 		t.Errorf("an edit tells %+v", told)
 	}
 	s.Lookouts[0].Of = "l-do11"
-	if told := w.Look(2500, s, out.seen()); len(told) != 2 || told[0].Ended != "Its condition was changed." || told[1].Over() {
+	if told := w.Look(2500, s, out.seen()); len(told) != 2 || told[0].Ended != "Its condition was changed." ||
+		told[1].Over() {
 		t.Errorf("another condition: %+v", told)
 	}
 	s.Lookouts[0].Off = true
@@ -225,14 +227,15 @@ func TestCompare(t *testing.T) {
 	}{
 		{"the path was gone", "14:02:31 to 14:03:05", []Failed{path}, 0, "path",
 			"Data stopped 14:02:31 to 14:03:05; the network path was gone (the host did not answer), not the server.", 0},
-		{"the device was silent", "14:02:31;14:03:05;Oxygen 11", []Failed{failed("14:02:29", "14:03:04", exchange.NoAnswer)}, 0,
+		{"the device was silent", "14:02:31;14:03:05;Oxygen 11",
+			[]Failed{failed("14:02:29", "14:03:04", exchange.NoAnswer)}, 0,
 			"device", "Oxygen 11 stopped 14:02:31 to 14:03:05; it was connected, and the device said nothing.", 0},
 		{"Ferry lost nothing", "14:02:31\t14:03:05", nil, 34, "other", "Ferry had 34 good values of DO probe 11", 0},
 		{"Ferry did not ask", "14:02:31 to 14:03:05", nil, 0, "unknown", "Ferry has no values of that time", 0},
 		{"an outage at another time", "14:02:31 to 14:03:05", []Failed{failed("15:00:00", "15:01:00", exchange.Unreached)}, 3,
 			"other", "", 0},
-		{"values with a gap", "time,oxygen\n14:02:29,8.1\n14:02:30,8.2\n14:02:31,8.2\n14:03:05,8.1\n14:03:06,8.0", []Failed{path},
-			0, "path", "14:02:31 to 14:03:05", 0},
+		{"values with a gap", "time,oxygen\n14:02:29,8.1\n14:02:30,8.2\n14:02:31,8.2\n14:03:05,8.1\n14:03:06,8.0",
+			[]Failed{path}, 0, "path", "14:02:31 to 14:03:05", 0},
 		{"values with marks for none",
 			"14:02:29,8.1\n14:02:30,8.2\n14:02:31,8.2\n14:02:32,\n14:02:33,bad\n14:02:34,8.1\n14:02:35,8.1", []Failed{path}, 0,
 			"path", "14:02:31 to 14:02:34", 0},
@@ -255,7 +258,8 @@ func TestCompare(t *testing.T) {
 		}
 	}
 	some := []Brought{{"DO probe 11", 30}, {"Oxygen skid", 0}}
-	if v := Compare([]Gap{{FromMs: 0, ToMs: 9000}}, nil, func(Gap) []Brought { return some }, time.UTC); v.Verdicts[0].Whose !=
+	if v := Compare([]Gap{{FromMs: 0, ToMs: 9000}}, nil, func(Gap) []Brought { return some },
+		time.UTC); v.Verdicts[0].Whose !=
 		"unknown" || !strings.Contains(v.Verdicts[0].Says, "1 of 2 devices") {
 		t.Errorf("values of others say nothing of one that was not asked: %+v", v.Verdicts)
 	}
@@ -273,8 +277,8 @@ func TestCompare(t *testing.T) {
 
 // FuzzGaps: whatever is pasted is read, or refused, and no gap ends before it begins.
 func FuzzGaps(f *testing.F) {
-	for _, text := range []string{"14:02:31 to 14:03:05 Oxygen", "1795718302571,1\n1795718303571,2\n1795718399571,2", "a\tb\n;;;",
-		"\"14:02:31\n14:02", "99999999999999999999;1"} {
+	for _, text := range []string{"14:02:31 to 14:03:05 Oxygen", "1795718302571,1\n1795718303571,2\n1795718399571,2",
+		"a\tb\n;;;", "\"14:02:31\n14:02", "99999999999999999999;1"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

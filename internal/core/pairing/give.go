@@ -86,8 +86,9 @@ func (sh *Shores) Give(g Giving, newID func() string) (*Proposal, error) {
 			device = near.Device
 		}
 		point := site.Point{ID: newID(), Type: near.point.Type, Length: near.point.Length, Charset: near.point.Charset,
-			Factor: near.point.Factor, Offset: near.point.Offset, Range: near.point.Range, Names: near.point.Names, Unit: near.Unit,
-			Low: near.point.Low, High: near.point.High, Decimals: near.point.Decimals, PaceMs: near.point.PaceMs,
+			Factor: near.point.Factor, Offset: near.point.Offset, Range: near.point.Range, Names: near.point.Names,
+			Unit: near.Unit,
+			Low:  near.point.Low, High: near.point.High, Decimals: near.point.Decimals, PaceMs: near.point.PaceMs,
 			Access: site.ReadOnly, Missing: nil}
 		if g.Writable && near.point.Access == site.ReadWrite {
 			point.Access = site.ReadWrite

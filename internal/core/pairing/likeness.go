@@ -15,7 +15,8 @@ type words struct {
 // synonyms are words that people use for one thing.
 var synonyms = map[string]string{"temp": "temperature", "tmp": "temperature", "press": "pressure", "lvl": "level",
 	"lev": "level",
-	"o2":  "oxygen", "do": "oxygen", "oxy": "oxygen", "spd": "speed", "freq": "frequency", "cur": "current", "curr": "current",
+	"o2":  "oxygen", "do": "oxygen", "oxy": "oxygen", "spd": "speed", "freq": "frequency", "cur": "current",
+	"curr": "current",
 	"volt": "voltage", "pwr": "power", "sp": "setpoint", "pv": "value", "run": "running", "tot": "total", "flw": "flow",
 	"alm": "alarm", "cmd": "command", "pos": "position", "vlv": "valve", "pmp": "pump", "wtr": "water", "sts": "status",
 	"stat": "status", "hrs": "hours"}

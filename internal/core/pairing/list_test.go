@@ -39,7 +39,8 @@ func TestInList(t *testing.T) {
 		{site.OnlyTakes, [4]string{"DO probe 11.AlarmSetpoint", "Alarm-11"}, "g9", "p11s", "", FromThere},
 		{site.OnlyTakes, [4]string{"DO probe 11.AlarmSetpoint", "Alarm-11", "", "both"}, "p11s", "g9", "only takes", BothGo},
 		{site.OnlyGives, [4]string{"DO probe 11.AlarmSetpoint", "Alarm-11"}, "p11s", "g9", "", ToThere},
-		{site.OnlyGives, [4]string{"DO probe 11.AlarmSetpoint", "Alarm-11", "", "here"}, "g9", "p11s", "only gives", FromThere},
+		{site.OnlyGives, [4]string{"DO probe 11.AlarmSetpoint", "Alarm-11", "", "here"}, "g9", "p11s", "only gives",
+			FromThere},
 	} {
 		sh, err := InList(shared(c.carries), "l", []string{"p11", "p12", "d"})
 		if err != nil {
@@ -96,8 +97,10 @@ func TestStandingOf(t *testing.T) {
 		{site.List{}, Reach{}, []NameState{good}, NotConnected, "Give it a link", "fault"},
 		{site.List{}, Reach{Over: "x"}, []NameState{good}, StandsIdle, "once x runs", ""},
 		{site.List{}, down("", ""), []NameState{good}, StandsWaiting, "being connected", ""},
-		{site.List{}, down(exchange.Refused, "nobody listens"), []NameState{good}, NotConnected, "service is not started", "fault"},
-		{site.List{}, down(exchange.Unreached, "no answer"), []NameState{good}, NotConnected, "machine is not reached", "fault"},
+		{site.List{}, down(exchange.Refused, "nobody listens"), []NameState{good}, NotConnected, "service is not started",
+			"fault"},
+		{site.List{}, down(exchange.Unreached, "no answer"), []NameState{good}, NotConnected, "machine is not reached",
+			"fault"},
 		{site.List{}, down(exchange.Declined, "no rights"), []NameState{good}, NotConnected, "Not let in", "fault"},
 		{site.List{}, up, []NameState{good, name("carrying", NoEcho, "never heard again")}, CarriesSome,
 			"1 of 2 names carry. never heard again", "doubt"},

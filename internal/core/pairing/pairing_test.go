@@ -15,7 +15,8 @@ import (
 // carried already.
 func hatchery() *site.Site {
 	point := func(id, name, area string, at uint32, typ value.Type, unit string) site.Point {
-		return site.Point{ID: id, Name: name, Address: block.At(area, at), Type: typ, Unit: unit, PaceMs: 1000, Access: site.ReadOnly}
+		return site.Point{ID: id, Name: name, Address: block.At(area, at), Type: typ, Unit: unit, PaceMs: 1000,
+			Access: site.ReadOnly}
 	}
 	label := point("dn", "Label", "hr", 9, "text", "")
 	label.Length = 8
@@ -29,8 +30,9 @@ func hatchery() *site.Site {
 	}
 	return &site.Site{
 		Devices: []site.Device{probe(11), probe(12),
-			{ID: "d", Name: "Pump drive 1", Map: "modbus-tcp", Points: []site.Point{point("ds", "Speed", "hr", 0, "uint16", "Hz"),
-				point("de", "Energy", "hr", 2, "uint32", "kWh"), label}},
+			{ID: "d", Name: "Pump drive 1", Map: "modbus-tcp",
+				Points: []site.Point{point("ds", "Speed", "hr", 0, "uint16", "Hz"),
+					point("de", "Energy", "hr", 2, "uint32", "kWh"), label}},
 			{ID: "g", Name: "Shore gateway", Map: "modbus-tcp", Serving: &site.Serving{}, Points: []site.Point{
 				point("g1", "Oxygen_11", "hr", 100, "float32", "mg/L"), point("g2", "Oxygen_12", "hr", 102, "float32", "mg/L"),
 				point("g3", "Temperature-12", "hr", 104, "float32", "°F"), point("g4", "Temp-11", "hr", 106, "float32", "°F"),
@@ -95,8 +97,10 @@ func TestPairing(t *testing.T) {
 			ds>g8`, [2]int{3, 0}},
 		"in order from two on": {sh.InOrder("p12o", "g7", 1), `p12o>g7`, [2]int{9, 6}},
 		"by a table": {sh.ByTable([][]string{{"Local name", "Far name", "Way"}, {"DO probe 12.Oxygen", "Oxygen_12", ""},
-			{"Speed", "PumpSpeed1", "÷ 10, moves by 0.5"}, {"WaterTemp", "Temp-11"}, {"DO probe 11 · WaterTemp", "temp-11"}, {"Label", "Spare"},
-			{"", ""}, {"Energy", "Oxygen_12"}, {"Fault", "Fault-12", "sideways"}, {"DO probe 11/Fault", "Fault-12", "upside down"}}, nil), `
+			{"Speed", "PumpSpeed1", "÷ 10, moves by 0.5"}, {"WaterTemp", "Temp-11"}, {"DO probe 11 · WaterTemp", "temp-11"},
+			{"Label", "Spare"},
+			{"", ""}, {"Energy", "Oxygen_12"}, {"Fault", "Fault-12", "sideways"},
+			{"DO probe 11/Fault", "Fault-12", "upside down"}}, nil), `
 			p12o>g2
 			ds>g6 ÷ 10, moves by 0.5
 			dn>g8 (Label is a text and Spare a uint16: a text cannot become a number, nor a number a text.)
@@ -109,10 +113,11 @@ func TestPairing(t *testing.T) {
 			t.Errorf("%s: %d and %d stay, want %v", what, c.got.Near, c.got.Far, c.left)
 		}
 	}
-	table := sh.ByTable([][]string{{"WaterTemp", "Temp-11"}, {"DO probe 11 · WaterTemp", "temp-11"}, {"Speed", "PumpSpeed1"},
+	table := sh.ByTable([][]string{{"WaterTemp", "Temp-11"}, {"DO probe 11 · WaterTemp", "temp-11"},
+		{"Speed", "PumpSpeed1"},
 		{"Energy", "PumpSpeed1"}, {"Nobody", "Spare"}, {"DO probe 11.Fault", "Fault-12", "sideways"}}, nil)
-	for i, want := range []string{"2 points have this name", "there is Temp-11, under another case", "is the target of row 3",
-		"no such point left over", "no step that is known"} {
+	for i, want := range []string{"2 points have this name", "there is Temp-11, under another case",
+		"is the target of row 3", "no such point left over", "no step that is known"} {
 		if i >= len(table.Refused) || !strings.Contains(table.Refused[i].Reason, want) {
 			t.Errorf("row refused: %+v, want %s", table.Refused, want)
 		}
@@ -183,7 +188,8 @@ func TestGive(t *testing.T) {
 			ds>Pump drive 1-Speed@40125
 			de>Pump drive 1-Energy@40126
 			dn>Pump drive 1-Label@40128`},
-		"in blocks, states apart": {Giving{Start: "40201", States: "10011", Block: 20, Reserve: 2, Even: true, As: "int32", Name: "T{n}", Writable: true}, `
+		"in blocks, states apart": {Giving{Start: "40201", States: "10011", Block: 20, Reserve: 2, Even: true, As: "int32",
+			Name: "T{n}", Writable: true}, `
 			p11t>T1@40201
 			p11f>T2@10021
 			p11s>T3@40203 as it is, both ways

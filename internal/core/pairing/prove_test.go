@@ -24,8 +24,8 @@ func TestProve(t *testing.T) {
 		}
 		return a
 	}
-	held := []protocol.Held{{Address: at("skerry/oxygen"), Shape: value.Shape{Type: "float64"}}, {Address: at("Skerry/Temp")},
-		{Address: at("skerry/name"), Shape: value.Shape{Type: "text"}}}
+	held := []protocol.Held{{Address: at("skerry/oxygen"), Shape: value.Shape{Type: "float64"}},
+		{Address: at("Skerry/Temp")}, {Address: at("skerry/name"), Shape: value.Shape{Type: "text"}}}
 	for _, c := range []struct {
 		name   Wanted
 		topic  string
@@ -33,10 +33,12 @@ func TestProve(t *testing.T) {
 		want   Verdict
 		says   string
 	}{
-		{topic: "skerry/oxygen", want: There}, {topic: "skerry/oxygen", name: Wanted{Read: value.Good}, silent: true, want: There},
+		{topic: "skerry/oxygen", want: There}, {topic: "skerry/oxygen", name: Wanted{Read: value.Good}, silent: true,
+			want: There},
 		{topic: "skerry/temp", want: Case, says: "as Skerry/Temp"}, {topic: "skerry/name", want: Other, says: "as a text"},
 		{topic: "skerry/else", want: Absent}, {topic: "skerry/else", silent: true, want: Unheard},
-		{topic: "skerry/else", name: Wanted{Read: value.NotRead, Watched: true, Written: 12}, want: NoEcho, says: "took 12 values"},
+		{topic: "skerry/else", name: Wanted{Read: value.NotRead, Watched: true, Written: 12}, want: NoEcho,
+			says: "took 12 values"},
 		{topic: "skerry/oxygen", name: Wanted{Failed: "The broker refuses it."}, want: Refusing, says: "refuses"},
 		{topic: "skerry/oxygen", name: Wanted{Read: value.Bad, Reason: "no number"}, want: Refusing, says: "no number"},
 	} {
@@ -50,7 +52,8 @@ func TestProve(t *testing.T) {
 			t.Errorf("%s, %+v: %s, %s; want %s", c.topic, c.name, got.Verdict, got.Sentence, c.want)
 		}
 	}
-	if got := Summary([]Proof{{Verdict: Absent}, {Verdict: Case}}); got != "Of 2 names: 1 another case, 1 not there. The list carries nothing." {
+	if got := Summary([]Proof{{Verdict: Absent},
+		{Verdict: Case}}); got != "Of 2 names: 1 another case, 1 not there. The list carries nothing." {
 		t.Error(got)
 	}
 }

@@ -26,7 +26,8 @@ func TestPlanTwin(t *testing.T) {
 		t.Fatal(err)
 	}
 	proposal := sh.ByTable([][]string{{"Shore gateway.Oxygen_12", "DO probe 12.Oxygen", "", "here"},
-		{"DO probe 11.AlarmSetpoint", "DO probe 11.AlarmSetpoint"}, {"DO probe 11.Fault", "Shore gateway.Fault-12", "", "there"}},
+		{"DO probe 11.AlarmSetpoint", "DO probe 11.AlarmSetpoint"}, {"DO probe 11.Fault", "Shore gateway.Fault-12", "",
+			"there"}},
 		newID)
 	if len(proposal.Pairs) != 3 {
 		t.Fatalf("%+v", proposal)

@@ -98,7 +98,8 @@ func Facing(s *site.Site, link *site.Link) *protocol.Facing {
 	}
 	port := answering.PortFor(link)
 	ends := protocol.Ends{Asking: asking.Name, Answering: answering.Name, Ask: link.Settings, Answer: port.Settings,
-		Knows: port.Knows, Used: used(def, answering, link), PerSecond: answering.Limits.PerSecond, Connections: answering.Limits.Connections}
+		Knows: port.Knows, Used: used(def, answering, link), PerSecond: answering.Limits.PerSecond,
+		Connections: answering.Limits.Connections}
 	if reports, ok := def.Reports(); ok {
 		for i := range s.Links {
 			other := &s.Links[i]

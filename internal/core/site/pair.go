@@ -86,8 +86,8 @@ func (v *validator) pair(s *Site, where string, d *Device, p *Port) {
 	for _, n := range []struct {
 		what    string
 		n, most int
-	}{{"port", pair.Port, 65535}, {"count of unanswered requests", pair.Silent, 1000}, {"time until it is back", pair.BackS,
-		7 * 24 * 3600}, {"time between tries of the idle one", pair.TryS, 24 * 3600}} {
+	}{{"port", pair.Port, 65535}, {"count of unanswered requests", pair.Silent, 1000},
+		{"time until it is back", pair.BackS, 7 * 24 * 3600}, {"time between tries of the idle one", pair.TryS, 24 * 3600}} {
 		if n.n < 0 || n.n > n.most {
 			v.fail(where, fmt.Sprintf("the %s of its second address is %d.", n.what, n.n), fmt.Sprintf("Give 0 to %d.", n.most))
 		}

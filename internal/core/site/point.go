@@ -86,9 +86,11 @@ type Point struct {
 // PointOf makes a point of a place that a device, or a file about it, tells of. It has no
 // id and no pace.
 func PointOf(h *protocol.Held) Point {
-	p := Point{Name: h.Name, Address: h.Address, Type: h.Shape.Type, Length: h.Shape.Length, Order: h.Shape.Order, Charset: h.Shape.Charset,
-		Padding: h.Shape.Padding, Factor: h.Factor, Offset: h.Offset, Decimals: h.Decimals, Unit: h.Unit, Remark: h.Remark, Access: ReadOnly,
-		Low: h.Low, High: h.High}
+	p := Point{Name: h.Name, Address: h.Address, Type: h.Shape.Type, Length: h.Shape.Length, Order: h.Shape.Order,
+		Charset: h.Shape.Charset,
+		Padding: h.Shape.Padding, Factor: h.Factor, Offset: h.Offset, Decimals: h.Decimals, Unit: h.Unit, Remark: h.Remark,
+		Access: ReadOnly,
+		Low:    h.Low, High: h.High}
 	if h.Writable {
 		p.Access = ReadWrite
 	}

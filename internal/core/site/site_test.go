@@ -74,7 +74,8 @@ func TestApplyAndInvert(t *testing.T) {
 			"headings"},
 		{"a point with everything", edits(KindPoint, "o", "do11",
 			`{"id":"o","name":"Oxygen","address":"hr0","type":"uint16","range":{"rawLow":0,"rawHigh":10,"low":0,"high":1},"powerAt":"hr9","missing":[65535,"NaN"],"names":[{"value":0,"name":"off"}],"low":0,"high":20,"paceMs":1000,"access":"r","from":{"placement":"p","point":"a"}}`), "point"},
-		{"a placement", edits(KindDevice, "do11", "", `{"id":"do11","name":"DO probe 11","map":"modbus-tcp","namesFor":["mqtt"],"placements":[{"id":"p","datasheet":"gone","shift":-4}],"ports":[{"line":"net","host":"192.0.2.21","protocol":"modbus-tcp"}],"points":null}`), "device"},
+		{"a placement", edits(KindDevice, "do11", "",
+			`{"id":"do11","name":"DO probe 11","map":"modbus-tcp","namesFor":["mqtt"],"placements":[{"id":"p","datasheet":"gone","shift":-4}],"ports":[{"line":"net","host":"192.0.2.21","protocol":"modbus-tcp"}],"points":null}`), "device"},
 		{"remove a crossing", edits(KindCrossing, "x", "", `null`), "crossing"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -88,8 +88,8 @@ func TestChecksWhatChanged(t *testing.T) {
 // port of each, in one edit.
 func TestNoteThinking(t *testing.T) {
 	s := hall()
-	edits, links := NoteThinking(s, map[string]site.Think{"a": {MedianMs: 4.126, WorstMs: 9}, "b": {MedianMs: 2, WorstMs: 3},
-		"gone": {MedianMs: 1}})
+	edits, links := NoteThinking(s, map[string]site.Think{"a": {MedianMs: 4.126, WorstMs: 9},
+		"b": {MedianMs: 2, WorstMs: 3}, "gone": {MedianMs: 1}})
 	if links != 2 || len(edits) != 1 {
 		t.Fatalf("%d links in %d edits", links, len(edits))
 	}

@@ -65,14 +65,16 @@ func (c *Counting) Judge(paceMs int) (verdict Sampled, sees, trusts int, words s
 	rate := fmt.Sprintf("It counts %s times a second", short(c.PerSecond))
 	switch lost := c.Lost(); {
 	case lost > 0:
-		words = fmt.Sprintf("%s, and %s. %s would see each, %s can be trusted.", rate, c.share(lost), paceWord(sees), paceWord(trusts))
+		words = fmt.Sprintf("%s, and %s. %s would see each, %s can be trusted.", rate, c.share(lost), paceWord(sees),
+			paceWord(trusts))
 		return Missed, sees, trusts, words
 	case verdict == Missed:
 		words = fmt.Sprintf("%s. None was lost in %d reads, but one that comes a little late loses one: %s sees each, %s can be trusted.",
 			rate, c.Reads, paceWord(sees), paceWord(trusts))
 		return Barely, sees, trusts, words
 	case verdict == Barely:
-		words = fmt.Sprintf("%s, and each was seen; when it came is known to a read. %s can be trusted.", rate, paceWord(trusts))
+		words = fmt.Sprintf("%s, and each was seen; when it came is known to a read. %s can be trusted.", rate,
+			paceWord(trusts))
 	default:
 		words = fmt.Sprintf("%s, and each was seen; %d of %d reads brought nothing new.", rate, c.Same, c.Reads)
 	}
@@ -84,11 +86,12 @@ func (c *Counting) share(lost int) string {
 	part := float64(c.Counts) / float64(lost)
 	switch {
 	case part < 2:
-		return fmt.Sprintf("is seen %s times: %d of %d counts passed unseen, and the value jumps by up to %d", short(c.PerSecond*
-			float64(c.Seen)/float64(c.Counts)), lost, c.Counts, c.Largest)
+		return fmt.Sprintf("is seen %s times: %d of %d counts passed unseen, and the value jumps by up to %d",
+			short(c.PerSecond*
+				float64(c.Seen)/float64(c.Counts)), lost, c.Counts, c.Largest)
 	case part < 100:
-		return fmt.Sprintf("about every %s count passes unseen (%d of %d), where the value jumps by %d", ordinal(int(math.Round(part))), lost,
-			c.Counts, c.Largest)
+		return fmt.Sprintf("about every %s count passes unseen (%d of %d), where the value jumps by %d",
+			ordinal(int(math.Round(part))), lost, c.Counts, c.Largest)
 	}
 	return fmt.Sprintf("%d of %d counts passed unseen", lost, c.Counts)
 }

@@ -30,7 +30,8 @@ func TestCounts(t *testing.T) {
 			continue
 		}
 		verdict, sees, trusts, words := got.Judge(c.paceMs)
-		if verdict != c.verdict || !strings.Contains(words, c.says) || sees < 120 || sees > 130 || trusts < 60 || trusts > 65 {
+		if verdict != c.verdict || !strings.Contains(words, c.says) || sees < 120 || sees > 130 || trusts < 60 ||
+			trusts > 65 {
 			t.Errorf("at %d ms it is %s, %d, %d: %s", c.paceMs, verdict, sees, trusts, words)
 		}
 	}

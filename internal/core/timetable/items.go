@@ -19,7 +19,10 @@ func (l *linked) asked(rules protocol.Asks) (requests []Request) {
 			wanted = append(wanted, p.Wanted())
 		}
 	}
-	slices.SortStableFunc(wanted, func(a, b protocol.Wanted) int { return cmp.Compare(weight(a.PaceMs), weight(b.PaceMs)) })
+	slices.SortStableFunc(wanted, func(a, b protocol.Wanted) int {
+		return cmp.Compare(weight(a.PaceMs),
+			weight(b.PaceMs))
+	})
 	for len(wanted) > 0 {
 		n := room.fit(rules, wanted)
 		requests = append(requests, l.itemRequest(rules, room, wanted[:n]))

@@ -164,7 +164,8 @@ func TestOthersOnTheLine(t *testing.T) {
 	}
 	twice.Devices = append(twice.Devices, site.Device{ID: "panel", Name: "Panel", Ports: []site.Port{{Line: "row"}}})
 	twice.Links[0].Protocol = "modbus-tcp"
-	twice.Links = append(twice.Links, site.Link{ID: "other", Asking: "panel", Answering: "d0", Line: "row", Protocol: "modbus-tcp"})
+	twice.Links = append(twice.Links, site.Link{ID: "other", Asking: "panel", Answering: "d0", Line: "row",
+		Protocol: "modbus-tcp"})
 	for most, want := range map[float64]int{1.5: 1, 2: 0} {
 		twice.Devices[1].Limits.PerSecond = most
 		var said []string

@@ -54,9 +54,10 @@ var kinds = map[string][]unit{
 	"mass": {{"kg", 1, 0}, {"g", 1e-3, 0}, {"t", 1e3, 0}, {"mg", 1e-6, 0}, {"lb", 0.45359237, 0}},
 	"mass flow": {{"kg/h", 1, 0}, {"kg/s", 3600, 0}, {"g/min", 0.06, 0}, {"t/h", 1e3, 0}, {"kg/d", 1.0 / 24, 0},
 		{"g/s", 3.6, 0}},
-	"speed":        {{"m/s", 1, 0}, {"mm/s", 1e-3, 0}, {"km/h", 1 / 3.6, 0}, {"m/min", 1.0 / 60, 0}},
-	"force":        {{"N", 1, 0}, {"kN", 1e3, 0}, {"Nm", 0, 0}, {"N·m", 0, 0}}, // a torque is no force
-	"irradiance":   {{"W/m²", 1, 0}, {"mW/cm²", 10, 0}, {"mJ/cm²", 0, 0}, {"J/m²", 0, 0}, {"lx", 0, 0}, {"µmol/m²/s", 0, 0}},
+	"speed": {{"m/s", 1, 0}, {"mm/s", 1e-3, 0}, {"km/h", 1 / 3.6, 0}, {"m/min", 1.0 / 60, 0}},
+	"force": {{"N", 1, 0}, {"kN", 1e3, 0}, {"Nm", 0, 0}, {"N·m", 0, 0}}, // a torque is no force
+	"irradiance": {{"W/m²", 1, 0}, {"mW/cm²", 10, 0}, {"mJ/cm²", 0, 0}, {"J/m²", 0, 0}, {"lx", 0, 0},
+		{"µmol/m²/s", 0, 0}},
 	"conductivity": {{"mS/cm", 1, 0}, {"µS/cm", 1e-3, 0}, {"S/m", 10, 0}},
 	"turbidity":    {{"NTU", 0, 0}, {"FNU", 0, 0}, {"FTU", 0, 0}}, // measured in different ways
 	"count":        {{"pcs", 1, 0}, {"count", 1, 0}, {"counts", 1, 0}, {"pulses", 0, 0}, {"fish", 0, 0}},

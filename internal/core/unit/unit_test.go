@@ -26,7 +26,8 @@ func TestBetween(t *testing.T) {
 			t.Errorf("%g %s are %g %s, want %g", c.in, c.from, got, c.to, c.out)
 		}
 	}
-	for _, c := range [][2]string{{"bar", "°C"}, {"NTU", "FNU"}, {"kVA", "kW"}, {"ppm", "mg/L"}, {"", "m"}, {"Furlong", "m"}} {
+	for _, c := range [][2]string{{"bar", "°C"}, {"NTU", "FNU"}, {"kVA", "kW"}, {"ppm", "mg/L"}, {"", "m"},
+		{"Furlong", "m"}} {
 		if scale, err := Between(c[0], c[1]); err == nil {
 			t.Errorf("%s becomes %s by %+v", c[0], c[1], scale)
 		}

@@ -81,8 +81,8 @@ func together(list []asked) []asked {
 func (q *asked) follows(next *asked) bool {
 	one := func(a *asked) (path *wire.Path, index uint32, ok bool) {
 		names := a.request.Path.Names
-		if a.request.Service != wire.ReadTag || len(names) == 0 || a.octets == 0 || a.wanted[0].Shape.Type == value.TypeBool ||
-			len(a.wanted) != a.elements || a.bits[0] >= 0 {
+		if a.request.Service != wire.ReadTag || len(names) == 0 || a.octets == 0 ||
+			a.wanted[0].Shape.Type == value.TypeBool || len(a.wanted) != a.elements || a.bits[0] >= 0 {
 			return nil, 0, false
 		}
 		last := names[len(names)-1]
@@ -93,7 +93,8 @@ func (q *asked) follows(next *asked) bool {
 	}
 	p, from, ok := one(q)
 	r, at, okNext := one(next)
-	if !ok || !okNext || q.elements >= mostElements || len(p.Names) != len(r.Names) || q.wanted[0].Shape.Type != next.wanted[0].Shape.Type {
+	if !ok || !okNext || q.elements >= mostElements || len(p.Names) != len(r.Names) ||
+		q.wanted[0].Shape.Type != next.wanted[0].Shape.Type {
 		return false
 	}
 	k := len(p.Names) - 1
@@ -294,7 +295,8 @@ func valueOfTag(data []byte, bit int, shape value.Shape) (v value.Value, err err
 func valueIn(data []byte, w protocol.Wanted) (v value.Value, from, octets int, err error) {
 	at, _ := family.AttributeOf(w.Address)
 	if at.Octet >= len(data) {
-		return v, 0, 0, fmt.Errorf("the attribute has %d octets, and the map has the value from octet %d on", len(data), at.Octet)
+		return v, 0, 0, fmt.Errorf("the attribute has %d octets, and the map has the value from octet %d on", len(data),
+			at.Octet)
 	}
 	data = data[at.Octet:]
 	if at.Bit >= 0 {

@@ -51,7 +51,8 @@ func (d cyclicDriver) Dial(ctx context.Context, t field.Target) (field.Conn, fie
 	if err != nil {
 		return nil, field.Reply{Outcome: exchange.NotAllowed, Sentence: "the route cannot be read: " + err.Error()}
 	}
-	c := &cyclic{conn: &conn{route: route}, plant: t.Plant, remains: t.Remains, settings: t.Settings, in: family.WayIn(t.Settings),
+	c := &cyclic{conn: &conn{route: route}, plant: t.Plant, remains: t.Remains, settings: t.Settings,
+		in:  family.WayIn(t.Settings),
 		out: family.WayOut(t.Settings), counted: family.Counted(t.Settings), reports: make(chan field.Report, waiting),
 		ended: field.Reply{Outcome: exchange.Closed, Sentence: "the connection was closed"}}
 	c.image = make([]byte, c.out.Octets())
@@ -313,7 +314,8 @@ func (c *cyclic) lay(wanted []protocol.Wanted) (refused []field.Refusal) {
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.points, c.outward, c.setUp, c.known = lists[family.AreaIn], lists[family.AreaOut], lists[family.AreaConfig], lists[family.AreaConn]
+	c.points, c.outward, c.setUp, c.known = lists[family.AreaIn], lists[family.AreaOut], lists[family.AreaConfig],
+		lists[family.AreaConn]
 	c.changed = true
 	if c.open {
 		c.emit(c.outputs(time.Now()))

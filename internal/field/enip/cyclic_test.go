@@ -25,15 +25,17 @@ import (
 func reactor(t testing.TB, more protocol.Settings) *site.Site {
 	t.Helper()
 	n, text, on := protocol.OfInt, protocol.OfText, protocol.OfSwitch
-	asks := protocol.Settings{family.KeyInInstance: n(150), family.KeyOutInstance: n(160), family.KeyConfigAt: n(170), family.KeyInCount: n(9),
+	asks := protocol.Settings{family.KeyInInstance: n(150), family.KeyOutInstance: n(160), family.KeyConfigAt: n(170),
+		family.KeyInCount: n(9),
 		family.KeyInWidth: text("4"), family.KeyInEvery: n(50), family.KeyOutCount: n(9), family.KeyOutWidth: text("2"),
 		family.KeyOutFormat: text(family.FormatHeader), family.KeyOutEvery: n(100)}
 	for k, v := range more {
 		asks[k] = v
 	}
-	d := site.Device{ID: "uv", Name: "UV reactor", Map: "enip-cyclic", Ports: []site.Port{{Line: "net", Host: "192.0.2.64", Protocol: "enip-cyclic",
-		Settings: protocol.Settings{family.KeyInInstance: n(150), family.KeyOutInstance: n(160), family.KeyConfigAt: n(170),
-			family.KeyInOctets: n(36), family.KeyOutOctets: n(18), family.KeyOutHead: on(true)}}}}
+	d := site.Device{ID: "uv", Name: "UV reactor", Map: "enip-cyclic",
+		Ports: []site.Port{{Line: "net", Host: "192.0.2.64", Protocol: "enip-cyclic",
+			Settings: protocol.Settings{family.KeyInInstance: n(150), family.KeyOutInstance: n(160), family.KeyConfigAt: n(170),
+				family.KeyInOctets: n(36), family.KeyOutOctets: n(18), family.KeyOutHead: on(true)}}}}
 	point := func(id, at string, kind value.Type, access site.Access) {
 		a, err := family.Assemblies.Parse(at, "")
 		if err != nil {
@@ -53,13 +55,14 @@ func reactor(t testing.TB, more protocol.Settings) *site.Site {
 		if h.Writable {
 			access = site.ReadWrite
 		}
-		d.Points = append(d.Points, site.Point{ID: h.Name, Name: h.Name, Address: h.Address, Type: h.Shape.Type, Length: h.Shape.Length,
-			Unit: h.Unit, Access: access, PaceMs: 1000})
+		d.Points = append(d.Points, site.Point{ID: h.Name, Name: h.Name, Address: h.Address, Type: h.Shape.Type,
+			Length: h.Shape.Length, Unit: h.Unit, Access: access, PaceMs: 1000})
 	}
 	return &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery",
 		Lines:   []site.Line{{ID: "net", Name: "Plant network", Medium: site.Ethernet, Network: "192.0.2.0/24"}},
 		Devices: []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}}}, d},
-		Links:   []site.Link{{ID: "up", Asking: "lss", Answering: "uv", Line: "net", Protocol: "enip-cyclic", Settings: asks}}}
+		Links: []site.Link{{ID: "up", Asking: "lss", Answering: "uv", Line: "net", Protocol: "enip-cyclic",
+			Settings: asks}}}
 }
 
 func write(t *testing.T, e *field.Engine, point, text string) field.WriteResult {
@@ -171,10 +174,12 @@ func TestCyclicRefused(t *testing.T) {
 		says  string
 		stop  route.Stop
 	}{
-		{"header", 0, "size is 20", route.Points}, {"resized", 4, "size is 28", route.Points}, {"regiven", 4, "size is 42", route.Points},
+		{"header", 0, "size is 20", route.Points}, {"resized", 4, "size is 28", route.Points},
+		{"regiven", 4, "size is 42", route.Points},
 		{"connections", 0, "no connection free", route.Points}, {"owned", 0, "another end owns", route.Points},
 		{"unrestarted", 0, "not set up", route.Points}, {"slow-cycle", 500, "every 500 ms", route.Points},
-		{"set-up", 0, "in its state", route.Points}, {"session", 0, "no session", route.Session}, {"mute", 0, "not one packet", route.Points},
+		{"set-up", 0, "in its state", route.Points}, {"session", 0, "no session", route.Session},
+		{"mute", 0, "not one packet", route.Points},
 		{"", 0, "", ""},
 	} {
 		if err := b.SetFault("uv", bench.Fault{Kind: c.fault, Value: c.value}); err != nil {
@@ -205,7 +210,11 @@ func TestCyclicAgain(t *testing.T) {
 			t.Fatal(err)
 		}
 		from := time.Now()
-		wait(t, "intensities", func() bool { l, _ := e.Hub.Point("i1"); return l.Quality == value.Good && l.AtMs >= from.UnixMilli() })
+		wait(t, "intensities", func() bool {
+			l, _ := e.Hub.Point("i1")
+			return l.Quality == value.Good &&
+				l.AtMs >= from.UnixMilli()
+		})
 		e.Stop(nil)
 		if r, err := e.Try(context.Background(), "up"); err != nil || r.StopsAt != nil {
 			t.Errorf("%+v, %v", r, err)
@@ -350,7 +359,8 @@ func TestPlainOnPlant(t *testing.T) {
 	}
 	if o, err := e.Prepare(context.Background(), "Enabled", "1"); err != nil {
 		t.Fatal(err)
-	} else if _, err := e.Write(context.Background(), "test", o.Token); err == nil || !strings.Contains(err.Error(), "locked") {
+	} else if _, err := e.Write(context.Background(), "test", o.Token); err == nil ||
+		!strings.Contains(err.Error(), "locked") {
 		t.Errorf("it is opened while it is locked: %v", err)
 	}
 	if r, err := e.Try(context.Background(), "up"); err != nil || r.StopsAt == nil {
@@ -361,7 +371,8 @@ func TestPlainOnPlant(t *testing.T) {
 // TestConfigurationOnPlant: a connection that sets its device up is opened by an order alone;
 // what was ordered holds for the connections that follow. The device tells what it holds.
 func TestConfigurationOnPlant(t *testing.T) {
-	e, _ := onPlant(t, protocol.Settings{family.KeyConfig: protocol.OfText(family.ConfigData), family.KeyConfigData: protocol.OfText("2C 01")})
+	e, _ := onPlant(t, protocol.Settings{family.KeyConfig: protocol.OfText(family.ConfigData),
+		family.KeyConfigData: protocol.OfText("2C 01")})
 	live := func(id string) field.Live { l, _ := e.Hub.Point(id); return l }
 	opens := func() (n int) {
 		for _, x := range e.Hub.Exchanges(0, 1000) {
@@ -384,7 +395,10 @@ func TestConfigurationOnPlant(t *testing.T) {
 	if r := write(t, e, "Enabled", "1"); !r.OK || opens() != 1 {
 		t.Fatalf("%+v, %d questions", r, opens())
 	}
-	wait(t, "what was sent", func() bool { return live("limit").Shown == "300" && live("limit").Quality == value.Good && live("i9").Quality == value.Good })
+	wait(t, "what was sent", func() bool {
+		return live("limit").Shown == "300" && live("limit").Quality == value.Good &&
+			live("i9").Quality == value.Good
+	})
 	e.Unlock(0)
 	if told, err := e.Survey(context.Background(), "up"); err != nil || told.Settings[family.KeyInOctets].Int() != 36 {
 		t.Errorf("it tells %+v, %v", told, err)
@@ -412,7 +426,8 @@ func TestFlood(t *testing.T) {
 		return packet != nil
 	})
 	for _, from := range []string{"127.0.0.1", "127.0.0.9"} { // an address of the device, and one of nobody
-		socket, err := net.DialUDP("udp4", &net.UDPAddr{IP: net.ParseIP(from)}, &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1), Port: 2222})
+		socket, err := net.DialUDP("udp4", &net.UDPAddr{IP: net.ParseIP(from)}, &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1),
+			Port: 2222})
 		if err != nil {
 			t.Skip("the port of the packets is another program's: ", err)
 		}

@@ -33,8 +33,8 @@ func auger(t *testing.T, settings protocol.Settings) (*field.Engine, *bench.Benc
 		Lines: []site.Line{{ID: "net", Name: "Plant network", Medium: site.Ethernet, Network: "192.0.2.0/24"}},
 		Devices: []site.Device{
 			{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}}},
-			{ID: "feed", Name: "Feed controller", Map: "enip", Ports: []site.Port{{Line: "net", Host: "192.0.2.71", Protocol: "enip"}},
-				Points: []site.Point{
+			{ID: "feed", Name: "Feed controller", Map: "enip",
+				Ports: []site.Port{{Line: "net", Host: "192.0.2.71", Protocol: "enip"}}, Points: []site.Point{
 					{ID: "turns", Name: "Turns", Address: place("Auger.Turns"), Type: "int32", Access: site.ReadOnly, PaceMs: 100},
 					{ID: "level", Name: "Level", Address: place("Row[3].Level"), Type: "float32", Access: site.ReadOnly, PaceMs: 100},
 					{ID: "set", Name: "Setpoint", Address: place("Setpoint"), Type: "int16", Access: site.ReadWrite, PaceMs: 100},
@@ -149,8 +149,8 @@ func TestArrays(t *testing.T) {
 	d.Points = nil
 	for i := range 150 {
 		at := address.Named(family.Tags, fmt.Sprintf("Row[3].Turns[%d]", i))
-		d.Points = append(d.Points, site.Point{ID: fmt.Sprintf("t%d", i), Name: fmt.Sprintf("Turn %d", i), Address: at, Type: "float32",
-			Access: site.ReadOnly, PaceMs: 100})
+		d.Points = append(d.Points, site.Point{ID: fmt.Sprintf("t%d", i), Name: fmt.Sprintf("Turn %d", i), Address: at,
+			Type: "float32", Access: site.ReadOnly, PaceMs: 100})
 	}
 	s.Devices = []site.Device{s.Devices[0], d}
 	if err := b.Sync(&s); err != nil {

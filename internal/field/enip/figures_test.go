@@ -24,7 +24,8 @@ import (
 // each way.
 func reactors(tb testing.TB, n, everyMs int) *site.Site {
 	ms := protocol.OfInt(everyMs)
-	one := reactor(tb, protocol.Settings{family.KeyInEvery: ms, family.KeyOutEvery: ms, family.KeyMultiplier: protocol.OfText("16")})
+	one := reactor(tb, protocol.Settings{family.KeyInEvery: ms, family.KeyOutEvery: ms,
+		family.KeyMultiplier: protocol.OfText("16")})
 	s := *one
 	s.Devices, s.Links = one.Devices[:1:1], nil
 	for i := range n {
@@ -85,7 +86,8 @@ func BenchmarkCyclic(b *testing.B) {
 		time.Sleep(8 * time.Second)
 		took := time.Since(began)
 		_ = syscall.Getrusage(syscall.RUSAGE_SELF, &after)
-		sent, received, missed = count("Packets sent")-sent, count("Packets received")-received, count("Packets missed")-missed
+		sent, received, missed = count("Packets sent")-sent, count("Packets received")-received,
+			count("Packets missed")-missed
 		list := e.Hub.Exchanges(from, 8000)
 		reads, good := newStrict(), 0
 		for i := range connections {
@@ -203,8 +205,9 @@ func TestStrict(t *testing.T) {
 		"odd configuration": {family.KeyConfig: text(family.ConfigData), family.KeyConfigData: text("01 02 03")},
 		"key":               {family.KeyKey: text(family.KeyCompatible), family.KeyVendor: n(1234), family.KeyMajor: n(2)},
 		"high instances":    {family.KeyInInstance: n(600), family.KeyOutInstance: n(700), family.KeyConfigAt: n(800)},
-		"variable":          {family.KeyLength: text("variable"), family.KeyPriority: text("urgent"), family.KeyMultiplier: text("512")},
-		"large":             {family.KeyInCount: n(400)}} {
+		"variable": {family.KeyLength: text("variable"), family.KeyPriority: text("urgent"),
+			family.KeyMultiplier: text("512")},
+		"large": {family.KeyInCount: n(400)}} {
 		t.Run(name, func(t *testing.T) {
 			e, _ := benched(t, reactor(t, more))
 			if err := e.Start(nil); err != nil {

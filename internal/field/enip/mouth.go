@@ -53,7 +53,8 @@ func mouthAt(ip netip.Addr, port int) (*mouth, error) {
 	}
 	_ = socket.SetReadBuffer(heldPackets) // what the system gives of it is enough for most
 	at, _ := netip.ParseAddrPort(socket.LocalAddr().String())
-	m := &mouth{key: key, socket: socket, came: precise.NewArrivals(socket), at: at, conns: map[uint32]*cyclic{}, groups: map[netip.AddrPort]*group{}, users: 1}
+	m := &mouth{key: key, socket: socket, came: precise.NewArrivals(socket), at: at, conns: map[uint32]*cyclic{},
+		groups: map[netip.AddrPort]*group{}, users: 1}
 	mouths.at[key] = m
 	go m.take(m.came)
 	return m, nil

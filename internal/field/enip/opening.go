@@ -33,7 +33,8 @@ func (c *cyclic) opened(pass field.Pass) field.Reply {
 	port := family.Cyclic.Int(c.settings, family.KeyCyclicPort)
 	if c.mouth == nil {
 		if c.mouth, err = mouthAt(local.Addr(), port); err != nil {
-			return field.Reply{Outcome: exchange.NotAllowed, Sentence: "no port of this machine is free for its packets: " + err.Error()}
+			return field.Reply{Outcome: exchange.NotAllowed, Sentence: "no port of this machine is free for its packets: " +
+				err.Error()}
 		}
 	}
 	c.peer = peer.Addr().Unmap()
@@ -65,9 +66,11 @@ func (c *cyclic) request() (*wire.Open, error) {
 	c.openSerial = uint16(serials.Add(1))
 	way := func(w *family.Way) wire.Way {
 		return wire.Way{Interval: time.Duration(w.EveryMs) * time.Millisecond, Size: w.Size(c.counted), Casting: wire.ToOne,
-			Priority: priorities[def.Value(s, family.KeyPriority).Text()], Variable: def.Value(s, family.KeyLength).Text() == "variable"}
+			Priority: priorities[def.Value(s, family.KeyPriority).Text()],
+			Variable: def.Value(s, family.KeyLength).Text() == "variable"}
 	}
-	open := &wire.Open{Out: way(&c.out), In: way(&c.in), Serial: c.openSerial, Vendor: originator, Originator: self, Ticks: [2]uint8{7, 16}}
+	open := &wire.Open{Out: way(&c.out), In: way(&c.in), Serial: c.openSerial, Vendor: originator, Originator: self,
+		Ticks: [2]uint8{7, 16}}
 	if c.counted {
 		open.Class = 1
 	}
@@ -129,7 +132,8 @@ func (c *cyclic) takeOpened(f *wire.Frame, open *wire.Open) field.Reply {
 		return c.declined(&a)
 	}
 	opened, err := wire.ParseOpened(a.Data)
-	if err == nil && (opened.Serial != open.Serial || opened.Vendor != open.Vendor || opened.Originator != open.Originator) {
+	if err == nil && (opened.Serial != open.Serial || opened.Vendor != open.Vendor ||
+		opened.Originator != open.Originator) {
 		err = fmt.Errorf("it opens the connection with the number %d, and %d was asked for", opened.Serial, open.Serial)
 	}
 	if err != nil {
@@ -169,8 +173,8 @@ func unkept(asked *wire.Open, is *wire.Opened) string {
 		was, now time.Duration
 	}{{"towards it", asked.Out.Interval, is.OutEvery}, {"from it", asked.In.Interval, is.InEvery}} {
 		if way.now > 2*way.was+slack {
-			return fmt.Sprintf("it opens the connection with an interval of %g ms %s, and %g ms was asked for", float64(way.now)/1e6, way.word,
-				float64(way.was)/1e6)
+			return fmt.Sprintf("it opens the connection with an interval of %g ms %s, and %g ms was asked for",
+				float64(way.now)/1e6, way.word, float64(way.was)/1e6)
 		}
 	}
 	return ""
@@ -203,7 +207,8 @@ func (c *cyclic) enter(carried *wire.Carried) field.Reply {
 		return c.Garbled(fmt.Errorf("it sends to many, and does not say to which group"))
 	}
 	if err := c.mouth.join(at); err != nil {
-		return field.Reply{Outcome: exchange.NotAllowed, Sentence: "the group " + at.Addr().String() + " cannot be entered: " + err.Error()}
+		return field.Reply{Outcome: exchange.NotAllowed, Sentence: "the group " + at.Addr().String() +
+			" cannot be entered: " + err.Error()}
 	}
 	c.group = at
 	return field.Reply{Outcome: exchange.Answered}
@@ -226,7 +231,8 @@ func (c *cyclic) start(to netip.AddrPort, from uint32, opened *wire.Opened) {
 	c.open, c.begun, c.heard, c.nextOut, c.nextTell = true, now, now, now, now.Add(tellEvery)
 	c.sequence, c.count, c.some, c.moved = 0, 0, false, true
 	c.gaps, c.gapsOut, c.lastOut = spread{}, spread{}, time.Time{}
-	c.state.Connected, c.state.Run, c.state.FarRuns, c.state.Status, c.state.Extended, c.state.Error = true, false, false, 0, 0, ""
+	c.state.Connected, c.state.Run, c.state.FarRuns, c.state.Status, c.state.Extended, c.state.Error = true, false, false,
+		0, 0, ""
 	c.changed = true
 	if c.beat != nil {
 		paces.Hurry(c.beat, now)

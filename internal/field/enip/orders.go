@@ -25,7 +25,8 @@ func (c *cyclic) WriteItem(to protocol.Wanted, v value.Value, pass field.Pass) f
 		return c.enable(v.Bool(), pass)
 	case family.ConnRun:
 		if !c.out.Head() {
-			return field.Reply{Outcome: exchange.NotAllowed, Sentence: "it has no run/idle header: what is sent is in effect as long as the connection is open"}
+			return field.Reply{Outcome: exchange.NotAllowed,
+				Sentence: "it has no run/idle header: what is sent is in effect as long as the connection is open"}
 		}
 	}
 	c.mu.Lock()
@@ -37,8 +38,10 @@ func (c *cyclic) WriteItem(to protocol.Wanted, v value.Value, pass field.Pass) f
 	switch {
 	case !is:
 		return field.Reply{Outcome: exchange.NotAllowed, Sentence: "the connection is not open"}
-	case to.Address != family.ConnRun && (err != nil || at.Area != family.AreaOut || int(at.Offset)+codec.Width() > len(c.image)):
-		return field.Reply{Outcome: exchange.NotAllowed, Sentence: fmt.Sprintf("it is not exchanged: the connection carries %d octets", len(c.image))}
+	case to.Address != family.ConnRun && (err != nil || at.Area != family.AreaOut ||
+		int(at.Offset)+codec.Width() > len(c.image)):
+		return field.Reply{Outcome: exchange.NotAllowed,
+			Sentence: fmt.Sprintf("it is not exchanged: the connection carries %d octets", len(c.image))}
 	}
 	left, refused := field.Let(pass)
 	if refused != nil {

@@ -118,7 +118,8 @@ func (c *cyclic) keep(now time.Time, out bool, octets []byte) {
 	if len(c.gone) == 0 {
 		c.goneAt = now
 	}
-	c.gone = append(c.gone, exchange.Frame{Out: out, Datagram: true, AfterMs: float64(now.Sub(c.goneAt)) / 1e6, Octets: octets})
+	c.gone = append(c.gone, exchange.Frame{Out: out, Datagram: true, AfterMs: float64(now.Sub(c.goneAt)) / 1e6,
+		Octets: octets})
 	if len(c.gone) >= mostGone || now.Sub(c.goneAt) > longestGone {
 		c.record()
 	}
@@ -139,8 +140,8 @@ func (c *cyclic) record() {
 	if c.out.Head() {
 		state = map[bool]string{true: ", run", false: ", idle"}[c.state.Run]
 	}
-	c.emit(field.Report{At: c.goneAt, Operation: fmt.Sprintf("cyclic data, %d in and %d out%s", in, len(c.gone)-in, state), Frames: c.gone,
-		Aside: true, Samples: c.lastIn})
+	c.emit(field.Report{At: c.goneAt, Operation: fmt.Sprintf("cyclic data, %d in and %d out%s", in, len(c.gone)-in, state),
+		Frames: c.gone, Aside: true, Samples: c.lastIn})
 	c.gone, c.lastIn = nil, nil
 }
 
@@ -183,8 +184,10 @@ func (c *cyclic) came(p *wire.Cyclic, octets []byte, now time.Time) {
 		}
 		runs, data = data[0]&1 == 1, data[4:]
 	}
-	if len(data) != c.in.Octets() && family.Cyclic.Value(c.settings, family.KeyLength).Text() != "variable" || len(data) > c.in.Octets() {
-		c.wrong(octets, now, fmt.Sprintf("it brings %d octets of data, and the connection was opened for %d", len(data), c.in.Octets()))
+	if len(data) != c.in.Octets() && family.Cyclic.Value(c.settings, family.KeyLength).Text() != "variable" ||
+		len(data) > c.in.Octets() {
+		c.wrong(octets, now, fmt.Sprintf("it brings %d octets of data, and the connection was opened for %d", len(data),
+			c.in.Octets()))
 		return
 	}
 	if c.some {
@@ -238,7 +241,8 @@ func (c *cyclic) outputs(now time.Time) field.Report {
 // configuration are the samples of what the connection was opened with. The lock is held.
 func (c *cyclic) configuration(now time.Time) field.Report {
 	_, octets, _ := cyclicRules.Configured(c.settings) // it was opened with them
-	return field.Report{At: now, Operation: "configuration as it was sent", Own: true, Octets: octets, Samples: sampled(c.setUp, octets)}
+	return field.Report{At: now, Operation: "configuration as it was sent", Own: true, Octets: octets,
+		Samples: sampled(c.setUp, octets)}
 }
 
 // sampled reads points that stand in octets of this end, which are long enough.
@@ -306,7 +310,8 @@ func (c *cyclic) timedOut(now time.Time, lasts time.Duration) {
 	c.state.Error = fmt.Sprintf("nothing came for %d ms: the connection timed out", lasts.Milliseconds())
 	c.ended = field.Reply{Outcome: exchange.NoAnswer, Cause: exchange.Quiet, Sentence: c.state.Error}
 	if !c.some {
-		c.ended.Sentence = fmt.Sprintf("the connection was opened, and not one packet came within %d ms", lasts.Milliseconds())
+		c.ended.Sentence = fmt.Sprintf("the connection was opened, and not one packet came within %d ms",
+			lasts.Milliseconds())
 		if c.group.IsValid() {
 			c.ended.Sentence += fmt.Sprintf(": what it sends to the group %s does not arrive", c.group.Addr())
 		}

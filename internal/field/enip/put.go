@@ -128,7 +128,8 @@ func (c *conn) intoTag(to *protocol.Wanted, v value.Value) (r wire.Request, refu
 
 // intoAttribute is the question that writes an attribute. One of which the point is a part is
 // read first, and the rest goes as it was.
-func (c *conn) intoAttribute(at *family.Attribute, to *protocol.Wanted, v value.Value) (r wire.Request, refused *field.Reply) {
+func (c *conn) intoAttribute(at *family.Attribute, to *protocol.Wanted, v value.Value) (r wire.Request,
+	refused *field.Reply) {
 	kind := family.KindOf(to.Shape.Type)
 	if kind == 0 {
 		return r, notAllowed("EtherNet/IP has no %s: choose another type", to.Shape.Type)
@@ -159,7 +160,8 @@ func (c *conn) intoAttribute(at *family.Attribute, to *protocol.Wanted, v value.
 		return r, failed
 	case a.Status != 0:
 		reply := declined(&a)
-		reply.Outcome, reply.Sentence = exchange.NotAllowed, "the rest of the attribute cannot be read, so it is not written: "+reply.Sentence
+		reply.Outcome, reply.Sentence = exchange.NotAllowed,
+			"the rest of the attribute cannot be read, so it is not written: "+reply.Sentence
 		return r, &reply
 	case at.Octet+len(value) > len(a.Data):
 		return r, notAllowed("the attribute has %d octets, and the map has the value from octet %d on", len(a.Data), at.Octet)

@@ -195,7 +195,8 @@ func (a *adapter) Identity() wire.Identity {
 	name := d.Name()
 	id.Name = name[:min(len(name), 32)]
 	if is, ok := family.IdentityOf(family.Cyclic.Value(a.Settings(), family.KeyIdentity).Text()); ok {
-		id.Vendor, id.Type, id.Product, id.Major, id.Minor = uint16(is.Vendor), uint16(is.Type), uint16(is.Product), uint8(is.Major), uint8(is.Minor)
+		id.Vendor, id.Type, id.Product, id.Major, id.Minor = uint16(is.Vendor), uint16(is.Type), uint16(is.Product),
+			uint8(is.Major), uint8(is.Minor)
 	}
 	return id
 }

@@ -34,21 +34,26 @@ func TestAdapter(t *testing.T) {
 		}
 		return site.Point{ID: id, Name: id, Address: a, Type: kind, Access: access, PaceMs: 50}
 	}
-	answers := protocol.Settings{family.KeyInInstance: n(150), family.KeyOutInstance: n(160), family.KeyConfigAt: n(0), family.KeyInOctets: n(8),
-		family.KeyOutOctets: n(4), family.KeyOutHead: on(true), family.KeyInHead: on(true), family.KeyIdentity: text("1234/43/9/1.2")}
+	answers := protocol.Settings{family.KeyInInstance: n(150), family.KeyOutInstance: n(160), family.KeyConfigAt: n(0),
+		family.KeyInOctets:  n(8),
+		family.KeyOutOctets: n(4), family.KeyOutHead: on(true), family.KeyInHead: on(true),
+		family.KeyIdentity: text("1234/43/9/1.2")}
 	register := func(id string, at uint32, access site.Access) site.Point {
 		return site.Point{ID: id, Name: id, Address: block.At("hr", at), Type: "float32", Access: access, PaceMs: 20}
 	}
 	s := &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery",
 		Lines: []site.Line{{ID: "net", Name: "Plant network", Medium: site.Ethernet, Network: "192.0.2.0/24"}},
 		Devices: []site.Device{{ID: "lss", Name: "Life support", Ports: []site.Port{{Line: "net", Host: "192.0.2.1"}}},
-			{ID: "probe", Name: "DO probe 11", Map: "modbus-tcp", Ports: []site.Port{{Line: "net", Host: "192.0.2.11", Protocol: "modbus-tcp"}},
+			{ID: "probe", Name: "DO probe 11", Map: "modbus-tcp",
+				Ports:  []site.Port{{Line: "net", Host: "192.0.2.11", Protocol: "modbus-tcp"}},
 				Points: []site.Point{register("source", 0, site.ReadOnly), register("command", 2, site.ReadWrite)}},
-			{ID: "shore", Name: "Shore adapter", Map: "enip-cyclic", Serving: &site.Serving{}, Ports: []site.Port{{Line: "net", Host: "192.0.2.60",
-				Protocol: "enip-cyclic", Settings: answers}},
-				Points: []site.Point{point("oxygen", "in:0", "float32", site.ReadOnly), point("setpoint", "out:0", "float32", site.ReadWrite)}}},
-		Links:     []site.Link{{ID: "to-probe", Asking: "lss", Answering: "probe", Line: "net", Protocol: "modbus-tcp"}},
-		Crossings: []site.Crossing{{ID: "x", From: "source", To: "oxygen", Factor: 2}, {ID: "y", From: "setpoint", To: "command"}}}
+			{ID: "shore", Name: "Shore adapter", Map: "enip-cyclic", Serving: &site.Serving{},
+				Ports: []site.Port{{Line: "net", Host: "192.0.2.60", Protocol: "enip-cyclic", Settings: answers}},
+				Points: []site.Point{point("oxygen", "in:0", "float32", site.ReadOnly),
+					point("setpoint", "out:0", "float32", site.ReadWrite)}}},
+		Links: []site.Link{{ID: "to-probe", Asking: "lss", Answering: "probe", Line: "net", Protocol: "modbus-tcp"}},
+		Crossings: []site.Crossing{{ID: "x", From: "source", To: "oxygen", Factor: 2},
+			{ID: "y", From: "setpoint", To: "command"}}}
 	if err := s.Validate(); err != nil {
 		t.Fatal(err)
 	}
@@ -71,11 +76,13 @@ func TestAdapter(t *testing.T) {
 	})
 
 	// The other end.
-	far := reactor(t, protocol.Settings{family.KeyInCount: n(2), family.KeyOutCount: n(1), family.KeyOutWidth: text("4"), family.KeyConfigAt: n(0),
-		family.KeyInFormat: text(family.FormatHeader), family.KeyInEvery: n(20), family.KeyOutEvery: n(20), family.KeyKey: text(family.KeyExact),
+	far := reactor(t, protocol.Settings{family.KeyInCount: n(2), family.KeyOutCount: n(1), family.KeyOutWidth: text("4"),
+		family.KeyConfigAt: n(0),
+		family.KeyInFormat: text(family.FormatHeader), family.KeyInEvery: n(20), family.KeyOutEvery: n(20),
+		family.KeyKey:    text(family.KeyExact),
 		family.KeyVendor: n(1234), family.KeyProduct: n(9)})
-	far.Devices[1].Points = append([]site.Point{point("gets", "in:0", "float32", site.ReadOnly), point("gives", "out:0", "float32", site.ReadWrite)},
-		far.Devices[1].Points[18:]...)
+	far.Devices[1].Points = append([]site.Point{point("gets", "in:0", "float32", site.ReadOnly),
+		point("gives", "out:0", "float32", site.ReadWrite)}, far.Devices[1].Points[18:]...)
 	scanner := field.NewEngine(far, elsewhere(at))
 	t.Cleanup(scanner.Close)
 	if err := scanner.Start(nil); err != nil {

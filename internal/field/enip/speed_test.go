@@ -42,7 +42,8 @@ func feed() *site.Site {
 			Ports: []site.Port{{Line: "net", Host: "192.0.2.71", Protocol: family.Explicit.Name}}}}}
 	for i := range 10 {
 		s.Devices[0].Points = append(s.Devices[0].Points, site.Point{ID: fmt.Sprint("p", i), Name: fmt.Sprint("Level ", i),
-			Address: address.Named(family.Tags, fmt.Sprintf("Hopper%d.Level", i)), Type: value.TypeFloat32, PaceMs: 1000, Access: site.ReadOnly})
+			Address: address.Named(family.Tags, fmt.Sprintf("Hopper%d.Level", i)), Type: value.TypeFloat32, PaceMs: 1000,
+			Access: site.ReadOnly})
 	}
 	return s
 }
@@ -138,8 +139,8 @@ func TestSilence(t *testing.T) {
 			e.Stop(nil)
 		}
 		slices.Sort(took)
-		t.Logf("figure: EtherNet/IP, from the last packet to bad inputs at 4 × %d ms: %.0f ms (%.0f to %.0f in %d turns)", every,
-			took[len(took)/2], took[0], took[len(took)-1], len(took))
+		t.Logf("figure: EtherNet/IP, from the last packet to bad inputs at 4 × %d ms: %.0f ms (%.0f to %.0f in %d turns)",
+			every, took[len(took)/2], took[0], took[len(took)-1], len(took))
 		if took[len(took)/2] > float64(4*every)+15 {
 			t.Errorf("later than the time-out")
 		}

@@ -103,7 +103,8 @@ func (s *strict) carried(c *cut) {
 			}
 			s.message(&cut{b: data})
 		case kind == 0x8000 || kind == 0x8001:
-			if n != 16 || binary.BigEndian.Uint16(data) != 2 || binary.BigEndian.Uint16(data[2:]) == 0 || binary.BigEndian.Uint64(data[8:]) != 0 {
+			if n != 16 || binary.BigEndian.Uint16(data) != 2 || binary.BigEndian.Uint16(data[2:]) == 0 ||
+				binary.BigEndian.Uint64(data[8:]) != 0 {
 				s.fail("the socket address is % X", data)
 			}
 		default:

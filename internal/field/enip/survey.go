@@ -26,11 +26,12 @@ func (c *cyclic) Survey() (told field.Told, reply field.Reply) {
 			return *failed
 		}
 		if id, _, err := wire.ParseWho(a.Data); err == nil && a.Status == 0 {
-			k := family.Key{Vendor: int(id.Vendor), Type: int(id.Type), Product: int(id.Product), Major: int(id.Major), Minor: int(id.Minor)}
+			k := family.Key{Vendor: int(id.Vendor), Type: int(id.Type), Product: int(id.Product), Major: int(id.Major),
+				Minor: int(id.Minor)}
 			told.Settings[family.KeyIdentity] = protocol.OfText(k.Text())
 		}
-		for key, instance := range map[string]string{family.KeyInOctets: family.KeyInInstance, family.KeyOutOctets: family.KeyOutInstance,
-			family.KeyWantsSize: family.KeyConfigAt} {
+		for key, instance := range map[string]string{family.KeyInOctets: family.KeyInInstance,
+			family.KeyOutOctets: family.KeyOutInstance, family.KeyWantsSize: family.KeyConfigAt} {
 			at := family.Cyclic.Int(c.settings, instance)
 			if at == 0 {
 				continue
@@ -48,7 +49,8 @@ func (c *cyclic) Survey() (told field.Told, reply field.Reply) {
 				}
 			}
 		}
-		return field.Reply{Outcome: exchange.Answered, Left: true, Sentence: fmt.Sprintf("it tells %d settings", len(told.Settings))}
+		return field.Reply{Outcome: exchange.Answered, Left: true, Sentence: fmt.Sprintf("it tells %d settings",
+			len(told.Settings))}
 	})
 	return told, reply
 }
@@ -61,7 +63,8 @@ func (c *cyclic) assembly(instance int, whole bool) (size int, data []byte, fail
 		if attribute == assemblyData && size >= 0 && !whole {
 			break
 		}
-		a, failed := c.ask(&wire.Request{Service: wire.GetSingle, Path: wire.PathTo(wire.ClassAssembly, instance, attribute)}, nil)
+		a, failed := c.ask(&wire.Request{Service: wire.GetSingle, Path: wire.PathTo(wire.ClassAssembly, instance,
+			attribute)}, nil)
 		switch {
 		case failed != nil:
 			return -1, nil, failed

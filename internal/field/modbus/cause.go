@@ -29,7 +29,8 @@ func (c *lineConn) failed(h *hearing) field.Reply {
 		return reply
 	}
 	reply := field.Reply{Outcome: exchange.Garbled, Request: c.request, Answer: c.in}
-	if reply.Cause, reply.Looks, reply.Sentence = c.framing.Cause(c.request, c.in, c.known()); time.Since(c.others) < foreign {
+	if reply.Cause, reply.Looks, reply.Sentence = c.framing.Cause(c.request, c.in,
+		c.known()); time.Since(c.others) < foreign {
 		reply.Cause, reply.Looks = exchange.Others, ""
 		reply.Sentence += "; somebody else asks on this line too"
 	}

@@ -104,7 +104,8 @@ func (s *station) unknown() error {
 	if len(frame) == 0 || len(s.sent) > 0 && bytes.HasPrefix(s.sent, frame) {
 		return nil
 	}
-	if unit, pdu, err := s.framing.Open(frame); err != nil || len(pdu) == 0 || pdu[0]&0x80 != 0 || s.post.End(int(unit)) == nil {
+	if unit, pdu, err := s.framing.Open(frame); err != nil || len(pdu) == 0 || pdu[0]&0x80 != 0 ||
+		s.post.End(int(unit)) == nil {
 		return nil
 	}
 	return s.asked(frame)

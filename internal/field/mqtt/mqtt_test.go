@@ -40,14 +40,15 @@ func cloud(t *testing.T, version string, settings protocol.Settings) *site.Site 
 		Lines: []site.Line{{ID: "net", Name: "Plant network", Medium: site.Ethernet}},
 		Devices: []site.Device{
 			{ID: "gate", Name: "Cloud gateway", Ports: []site.Port{{Line: "net", Host: "192.0.2.1"}}},
-			{ID: "broker", Name: "Cloud broker", Map: "mqtt", Ports: []site.Port{{Line: "net", Host: "192.0.2.80", Protocol: "mqtt"}},
-				Points: []site.Point{
+			{ID: "broker", Name: "Cloud broker", Map: "mqtt",
+				Ports: []site.Port{{Line: "net", Host: "192.0.2.80", Protocol: "mqtt"}}, Points: []site.Point{
 					{ID: "watch", Name: "Watch", Address: topic("skerry/watch"), Type: "float32", Access: site.ReadOnly},
 					{ID: "round", Name: "Round", Address: topic("skerry/night $.round.number"), Type: "uint16", Access: site.ReadOnly},
 					{ID: "out", Name: "Out", Address: topic("skerry/out"), Type: "float32", Access: site.ReadWrite, PaceMs: 1000},
 					{ID: "part", Name: "Part", Address: topic("skerry/both $.oxygen"), Type: "float32", Access: site.ReadWrite},
 					{ID: "other", Name: "Other", Address: topic("skerry/both $.ok"), Type: "bool", Access: site.ReadWrite}}}},
-		Links:     []site.Link{{ID: "up", Asking: "gate", Answering: "broker", Line: "net", Protocol: "mqtt", Settings: settings}},
+		Links: []site.Link{{ID: "up", Asking: "gate", Answering: "broker", Line: "net", Protocol: "mqtt",
+			Settings: settings}},
 		Crossings: []site.Crossing{{ID: "x", From: "watch", To: "out", Factor: 2}},
 	}
 	if err := s.Validate(); err != nil {
@@ -148,7 +149,8 @@ func TestTryBroker(t *testing.T) {
 			{bench.Fault{}, "", ""},
 			{bench.Fault{Kind: "stop"}, route.Address, "nobody listens"},
 			{bench.Fault{Kind: "silent"}, route.Session, "nothing came back within 500 ms"},
-			{bench.Fault{Kind: "user"}, route.Session, map[string]string{"4": "user not authorised", "5": "bad user or password"}[version]},
+			{bench.Fault{Kind: "user"}, route.Session, map[string]string{"4": "user not authorised",
+				"5": "bad user or password"}[version]},
 			{bench.Fault{Kind: "full"}, route.Session, "hangs up without an answer"},
 			{bench.Fault{Kind: "rights"}, route.Points, "Not to be had, 5 of 5"},
 			{bench.Fault{Kind: "payload"}, route.Points, "which is no number"},
@@ -248,8 +250,9 @@ func TestTLS(t *testing.T) {
 		return live("watch").Quality == value.Good && live("out").Quality == value.Good && e.Crossing("x").State == "carrying"
 	}
 	wait(t, "values over TLS", carried)
-	for fault, says := range map[string]string{"stranger": "its certificate is not trusted", "expired": "is not valid at this time",
-		"name": "its certificate is for another name", "callers": "it wants a certificate that it knows"} {
+	for fault, says := range map[string]string{"stranger": "its certificate is not trusted",
+		"expired": "is not valid at this time",
+		"name":    "its certificate is for another name", "callers": "it wants a certificate that it knows"} {
 		if err := b.SetFault("broker", bench.Fault{Kind: "refuse"}); err != nil { // whoever is on it is thrown out
 			t.Fatal(err)
 		}

@@ -82,7 +82,8 @@ func (c *spark) take(kind string, at family.Metric, p *wire.Payload, report *fie
 		if kind == "NDEATH" {
 			n.born = false
 		}
-		c.spoil(report, at, kind == "DDEATH", "the "+map[string]string{"NDEATH": "node", "DDEATH": "device"}[kind]+" has died")
+		c.spoil(report, at, kind == "DDEATH", "the "+map[string]string{"NDEATH": "node",
+			"DDEATH": "device"}[kind]+" has died")
 		return
 	}
 	missing := uint64(0)

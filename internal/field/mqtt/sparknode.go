@@ -233,7 +233,8 @@ func (c *spark) commanded(at family.Metric, p *wire.Payload, report *field.Repor
 		go func() {
 			c.state.Lock()
 			defer c.state.Unlock()
-			_, _ = c.sendNext(of.Topic(kindOf(of, "DATA")), &wire.Payload{Metrics: []wire.Metric{data}}) // told again with the next
+			_, _ = c.sendNext(of.Topic(kindOf(of, "DATA")),
+				&wire.Payload{Metrics: []wire.Metric{data}}) // told again with the next
 		}()
 	}
 }

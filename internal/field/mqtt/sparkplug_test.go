@@ -156,7 +156,8 @@ func TestEdgeNode(t *testing.T) {
 		h.client.Publish(topic, 0, false, wire.AppendPayload(nil, &wire.Payload{Time: 1, Metrics: []wire.Metric{m}})).Wait()
 	}
 	before := len(h.of(0))
-	send("spBv1.0/skerry/NCMD/gateway", wire.Metric{Name: "Node Control/Rebirth", Type: wire.Boolean, Value: value.OfBool(true)})
+	send("spBv1.0/skerry/NCMD/gateway", wire.Metric{Name: "Node Control/Rebirth", Type: wire.Boolean,
+		Value: value.OfBool(true)})
 	wait(t, "it to be born again", func() bool {
 		for _, m := range h.of(before) {
 			if strings.Contains(m.topic, "NBIRTH") && m.payload.Seq == 0 {
@@ -177,11 +178,15 @@ func TestEdgeNode(t *testing.T) {
 		}
 		return false
 	})
-	wait(t, "what carries it on", func() bool { return live("shown").Quality == value.Good && live("shown").Value.Int() == 3 })
+	wait(t, "what carries it on", func() bool {
+		return live("shown").Quality == value.Good &&
+			live("shown").Value.Int() == 3
+	})
 
 	// A command for what nothing carries on comes to nothing, and neither does nonsense.
 	send("spBv1.0/skerry/DCMD/gateway/do11", wire.Metric{Name: "Oxygen", Type: wire.Float, Value: value.OfFloat(777)})
-	for _, topic := range []string{"spBv1.0/skerry//gateway", "spBv1.0////", "spBv1.0/skerry/NDATA/gateway/do11", "spBv1.0"} {
+	for _, topic := range []string{"spBv1.0/skerry//gateway", "spBv1.0////", "spBv1.0/skerry/NDATA/gateway/do11",
+		"spBv1.0"} {
 		h.client.Publish(topic, 0, false, []byte{0x12, 0xFF}).Wait()
 		send(topic, wire.Metric{Name: "Oxygen", Type: wire.Float, Value: value.OfFloat(777)})
 	}
@@ -364,7 +369,8 @@ func TestHostState(t *testing.T) {
 	e.Stop(nil)
 	wait(t, "it to go", says(`"online":false`))
 	both := s.Links[0]
-	both.Settings = protocol.Settings{"hostId": protocol.OfText("a"), "group": protocol.OfText("g"), "node": protocol.OfText("n")}
+	both.Settings = protocol.Settings{"hostId": protocol.OfText("a"), "group": protocol.OfText("g"),
+		"node": protocol.OfText("n")}
 	s.Links[0] = both
 	e2 := field.NewEngine(s, b)
 	defer e2.Close()
@@ -382,7 +388,8 @@ func TestHostState(t *testing.T) {
 func TestUntypedData(t *testing.T) {
 	s := hatchery(t)
 	s.Crossings, s.Devices[1].Points = nil, []site.Point{
-		{ID: "pump", Name: "Trim", Address: s.Devices[1].Points[0].Address, Type: "int16", Access: site.ReadWrite, PaceMs: 1000}}
+		{ID: "pump", Name: "Trim", Address: s.Devices[1].Points[0].Address, Type: "int16", Access: site.ReadWrite,
+			PaceMs: 1000}}
 	at, err := family.Sparkplug.Scheme.Parse("skerry/day:Trim", "")
 	if err != nil {
 		t.Fatal(err)

@@ -145,13 +145,14 @@ func (t *Target) drop(id uint32) {
 
 // asked is a connection as a question has it.
 func asked(o *wire.Open) family.Asked {
-	a := family.Asked{Class: int(o.Class), OutOctets: o.Out.Size, InOctets: o.In.Size, InEvery: o.In.Interval, Points: o.Path.Points,
-		Config: o.Path.Instance, HasData: o.Path.HasData, Data: o.Path.Data}
+	a := family.Asked{Class: int(o.Class), OutOctets: o.Out.Size, InOctets: o.In.Size, InEvery: o.In.Interval,
+		Points: o.Path.Points, Config: o.Path.Instance, HasData: o.Path.HasData, Data: o.Path.Data}
 	if a.Config < 0 && len(a.Points) == 3 {
 		a.Config, a.Points = a.Points[0], a.Points[1:]
 	}
 	if k := o.Path.Key; k != nil {
-		a.Key = &family.Key{Vendor: int(k.Vendor), Type: int(k.Type), Product: int(k.Product), Major: int(k.Major), Minor: int(k.Minor)}
+		a.Key = &family.Key{Vendor: int(k.Vendor), Type: int(k.Type), Product: int(k.Product), Major: int(k.Major),
+			Minor: int(k.Minor)}
 		a.Compatible = k.Compatible
 	}
 	return a
@@ -163,7 +164,8 @@ func (t *Target) Open(o *wire.Open, client netip.AddrPort, items []wire.Item) (a
 	answer.Service = o.Service()
 	a := asked(o)
 	who := t.device.Identity()
-	is := family.Key{Vendor: int(who.Vendor), Type: int(who.Type), Product: int(who.Product), Major: int(who.Major), Minor: int(who.Minor)}
+	is := family.Key{Vendor: int(who.Vendor), Type: int(who.Type), Product: int(who.Product), Major: int(who.Major),
+		Minor: int(who.Minor)}
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	owned := false
@@ -200,7 +202,8 @@ const (
 	ofOne       = 0x00FFFFFF
 )
 
-func (t *Target) begin(o *wire.Open, a *family.Asked, settings protocol.Settings, client netip.AddrPort, items []wire.Item) (answer wire.Answer, more []wire.Item) {
+func (t *Target) begin(o *wire.Open, a *family.Asked, settings protocol.Settings, client netip.AddrPort,
+	items []wire.Item) (answer wire.Answer, more []wire.Item) {
 	t.next++
 	c := &connection{of: t, asked: *o, settings: settings, id: rand.Uint32()&ofOne | ofOutputs, client: client,
 		outs: !a.Listens() && family.Cyclic.Int(settings, family.KeyOutOctets) > 0}
@@ -212,7 +215,8 @@ func (t *Target) begin(o *wire.Open, a *family.Asked, settings protocol.Settings
 	}
 	c.to = netip.AddrPortFrom(client.Addr(), port) // to no other machine than the one that asks
 	here, _ := netip.ParseAddrPort(t.socket.LocalAddr().String())
-	more = append(more, wire.Item{Type: wire.ItemSocketOT, Data: wire.AppendSocket(nil, netip.AddrPortFrom(netip.IPv4Unspecified(), here.Port()))})
+	more = append(more, wire.Item{Type: wire.ItemSocketOT,
+		Data: wire.AppendSocket(nil, netip.AddrPortFrom(netip.IPv4Unspecified(), here.Port()))})
 	if o.In.Casting == wire.ToMany {
 		c.asked.In.ID = rand.Uint32()&ofOne | ofMulticast
 		c.to = netip.AddrPortFrom(groupOf(here.Addr(), t.next), port)
@@ -227,8 +231,8 @@ func (t *Target) begin(o *wire.Open, a *family.Asked, settings protocol.Settings
 	now := time.Now()
 	c.heard, c.due = now, now
 	t.open[c.id] = c
-	answer = wire.Answer{Service: o.Service(), Data: (&wire.Opened{Out: c.id, In: c.asked.In.ID, Serial: o.Serial, Vendor: o.Vendor,
-		Originator: o.Originator, OutEvery: o.Out.Interval, InEvery: o.In.Interval}).Append(nil)}
+	answer = wire.Answer{Service: o.Service(), Data: (&wire.Opened{Out: c.id, In: c.asked.In.ID, Serial: o.Serial,
+		Vendor: o.Vendor, Originator: o.Originator, OutEvery: o.Out.Interval, InEvery: o.In.Interval}).Append(nil)}
 	// The first packet goes once the answer has.
 	c.beat = &precise.Beat{Due: now.Add(2 * time.Millisecond), Act: c.act}
 	paces.Add(c.beat)

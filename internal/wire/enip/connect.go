@@ -122,8 +122,8 @@ func ParseOpen(b []byte, large bool) (o Open, err error) {
 	if len(b) < 22+2*(4+width)+1 {
 		return o, errors.New("the question for a connection is cut short")
 	}
-	o = Open{Ticks: [2]uint8{b[0], b[1]}, Serial: le.Uint16(b[10:]), Vendor: le.Uint16(b[12:]), Originator: le.Uint32(b[14:]),
-		Multiplier: b[18], Large: large}
+	o = Open{Ticks: [2]uint8{b[0], b[1]}, Serial: le.Uint16(b[10:]), Vendor: le.Uint16(b[12:]),
+		Originator: le.Uint32(b[14:]), Multiplier: b[18], Large: large}
 	ids := [2]uint32{le.Uint32(b[2:]), le.Uint32(b[6:])}
 	at := 22
 	for i, w := range []*Way{&o.Out, &o.In} {
@@ -209,7 +209,8 @@ func ParseClose(b []byte) (c Close, err error) {
 	if len(b) < 12 || len(b) < 12+2*int(b[10]) {
 		return c, errors.New("the question to end a connection is cut short")
 	}
-	c = Close{Ticks: [2]uint8{b[0], b[1]}, Serial: le.Uint16(b[2:]), Vendor: le.Uint16(b[4:]), Originator: le.Uint32(b[6:])}
+	c = Close{Ticks: [2]uint8{b[0], b[1]}, Serial: le.Uint16(b[2:]), Vendor: le.Uint16(b[4:]),
+		Originator: le.Uint32(b[6:])}
 	c.Path, err = parseSegments(b[12 : 12+2*int(b[10])])
 	return c, err
 }

@@ -24,12 +24,14 @@ func octets(t testing.TB, text string) []byte {
 func TestOctets(t *testing.T) {
 	tag := Path{Class: -1, Instance: -1, Attribute: -1, Names: []Name{{"Row", []uint32{3}}, {"Level", nil}}}
 	open := Open{Out: Way{ID: 0, Interval: 200 * time.Millisecond, Size: 24, Casting: ToOne, Priority: 2},
-		In: Way{ID: 0x11223344, Interval: 50 * time.Millisecond, Size: 38, Casting: ToMany, Priority: 2}, Serial: 7, Vendor: 0xFFFF,
+		In: Way{ID: 0x11223344, Interval: 50 * time.Millisecond, Size: 38, Casting: ToMany, Priority: 2}, Serial: 7,
+		Vendor:     0xFFFF,
 		Originator: 0xCAFE0001, Multiplier: 2, Class: 1, Ticks: [2]uint8{3, 250},
 		Path: Path{Class: 4, Instance: 170, Attribute: -1, Points: []int{160, 150},
-			Key: &Key{Vendor: 1, Type: 12, Product: 65, Major: 2, Minor: 1, Compatible: true}, Data: []byte{1, 0}, HasData: true}}
-	identity := Identity{At: netip.MustParseAddrPort("192.0.2.64:44818"), Vendor: 0x0123, Type: 12, Product: 65, Major: 2, Minor: 1,
-		Status: 0x30, Serial: 0xC0FFEE, Name: "UV reactor", State: 3}
+			Key: &Key{Vendor: 1, Type: 12, Product: 65, Major: 2, Minor: 1, Compatible: true}, Data: []byte{1, 0},
+			HasData: true}}
+	identity := Identity{At: netip.MustParseAddrPort("192.0.2.64:44818"), Vendor: 0x0123, Type: 12, Product: 65, Major: 2,
+		Minor: 1, Status: 0x30, Serial: 0xC0FFEE, Name: "UV reactor", State: 3}
 	for _, c := range []struct {
 		name, want string
 		got        []byte
@@ -112,7 +114,8 @@ func TestBroken(t *testing.T) {
 
 // FuzzParse: nothing that comes makes a reader fail in another way than with an error.
 func FuzzParse(f *testing.F) {
-	for _, text := range []string{"6500 0400 00000000 00000000 4665727279000000 00000000 0100 0000", "0E 03 2001 2401 3007",
+	for _, text := range []string{"6500 0400 00000000 00000000 4665727279000000 00000000 0100 0000",
+		"0E 03 2001 2401 3007",
 		"4C 08 9103526F7700 2803 91054C6576656C00 0100", "0200 0280 0800 44332211 05000000 B100 0400 0500 AABB",
 		"03FA 00000000 44332211 0700 FFFF 0100FECA 02 000000 400D0300 1848 50C30000 2628 01 03 2004 2CA0 2C96"} {
 		f.Add(octets(f, text))

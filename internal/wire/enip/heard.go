@@ -221,7 +221,8 @@ func openingOf(asked *Request, a *Answer) *capture.Opening {
 			if w.Variable {
 				size = 0 // each packet may have another
 			}
-			return capture.CycleWay{ID: id, Every: every, Octets: size, Drops: every * 4 << min(o.Multiplier, 7), Many: w.Casting == ToMany}
+			return capture.CycleWay{ID: id, Every: every, Octets: size, Drops: every * 4 << min(o.Multiplier, 7),
+				Many: w.Casting == ToMany}
 		}
 		return &capture.Opening{Name: name(o.Serial, o.Vendor, o.Originator),
 			Ways: [2]capture.CycleWay{way(&o.Out, opened.Out, opened.OutEvery), way(&o.In, opened.In, opened.InEvery)}}

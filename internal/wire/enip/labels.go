@@ -21,7 +21,8 @@ func serviceWord(service byte, p *Path) string {
 	if service == ModifyTag && len(p.Names) > 0 {
 		return "change bits of a tag"
 	}
-	words := map[byte]string{GetAll: "read all attributes", Reset: "reset", Multiple: "several questions", GetSingle: "read attribute",
+	words := map[byte]string{GetAll: "read all attributes", Reset: "reset", Multiple: "several questions",
+		GetSingle: "read attribute",
 		SetSingle: "write attribute", ReadTag: "read tag", WriteTag: "write tag", ForwardClose: "end a connection",
 		ReadPart: "read part of tag", WritePart: "write part of tag", ForwardOpen: "open a connection", ListTags: "list tags",
 		LargeForwardOpen: "open a large connection"}
@@ -102,7 +103,8 @@ func overlaid(fields []exchange.Field, points []exchange.Labelled) []exchange.Fi
 			before.To = p.From
 			parts = append(parts, before)
 		}
-		parts = append(parts, exchange.Field{From: p.From, To: p.To, Label: p.Name, Role: "point", Meaning: p.Shown, Point: p.ID})
+		parts = append(parts, exchange.Field{From: p.From, To: p.To, Label: p.Name, Role: "point", Meaning: p.Shown,
+			Point: p.ID})
 		if p.To < f.To {
 			f.From = p.To
 			parts = append(parts, f)

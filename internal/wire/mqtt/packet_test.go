@@ -59,7 +59,8 @@ func covers(t *testing.T, packet string, fields []exchange.Field) {
 
 // FuzzPackets: whatever comes is labelled whole, and a password does not stay.
 func FuzzPackets(f *testing.F) {
-	for _, packet := range []string{"\x10\x1B\x00\x04MQTT\x04\xC2\x00\x3C\x00\x05ferry\x00\x03hal\x00\x03sea", "\x20\x02\x00\x05",
+	for _, packet := range []string{"\x10\x1B\x00\x04MQTT\x04\xC2\x00\x3C\x00\x05ferry\x00\x03hal\x00\x03sea",
+		"\x20\x02\x00\x05",
 		"\x33\x0B\x00\x03a/b\x00\x098.42", "\x82\x07\x00\x07\x00\x00\x01a\x02", "\x90\x04\x00\x07\x01\x80", "\xE0\x00", ""} {
 		f.Add([]byte(packet))
 	}

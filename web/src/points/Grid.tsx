@@ -120,7 +120,12 @@ export const Grid = memo(function Grid({
     for (const f of points.findings) map.set(f.subject.id, [...(map.get(f.subject.id) ?? []), f]);
     return map;
   }, [points.findings]);
-  const wide = (c: string) => (c === "address" && !points.areas.length ? named : (widths[c] ?? 90));
+  const addressWidth = useMemo(() => {
+    const at = points.columns.indexOf("address");
+    const longest = points.rows.slice(0, 500).reduce((n, r) => Math.max(n, r.cells[at]?.length ?? 0), 0);
+    return points.areas.length ? Math.min(named, Math.max(widths.address ?? 90, 8 * longest + 18)) : named;
+  }, [points]);
+  const wide = (c: string) => (c === "address" ? addressWidth : (widths[c] ?? 90));
   const template = `30px ${columns.map((c) => `${wide(c)}px`).join(" ")} minmax(188px, 1fr)`;
 
   const box = {

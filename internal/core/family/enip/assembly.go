@@ -70,7 +70,8 @@ var assemblyPlace = regexp.MustCompile(`^(?i)(?:(in|out|config|conn)[: ]?)?\s*(\
 func (s assemblies) Parse(text, hint string) (address.Address, error) {
 	m := assemblyPlace.FindStringSubmatch(strings.TrimSpace(text))
 	if m == nil {
-		return address.Address{}, fmt.Errorf("address %q is no place of an assembly: write it as in:12, in:12.5 or out:0", text)
+		return address.Address{}, fmt.Errorf("address %q is no place of an assembly: write it as in:12, in:12.5 or out:0",
+			text)
 	}
 	key := strings.ToLower(m[1])
 	if key == "" {

@@ -134,7 +134,8 @@ func (l *drawing) connection(c *Connection, d *protocol.Drawn) error {
 	}
 	l.configuration(c, d)
 	is := Key{max(0, l.eds.Vendor), max(0, l.eds.Type), max(0, l.eds.Product), max(0, l.eds.Major), max(0, l.eds.Minor)}
-	if fits := is.Vendor < 1<<16 && is.Type < 1<<16 && is.Product < 1<<16 && is.Major < 128 && is.Minor < 256; fits && is != (Key{}) {
+	if fits := is.Vendor < 1<<16 && is.Type < 1<<16 && is.Product < 1<<16 && is.Major < 128 && is.Minor < 256; fits &&
+		is != (Key{}) {
 		for key, v := range is.settings() {
 			d.Ask[key] = v
 		}
@@ -168,7 +169,8 @@ func pointsOf(path []byte) (points [3]int, err error) {
 		}
 	}
 	if found != len(points) {
-		return points, fmt.Errorf("its path names %d instances, and 3 are needed: configuration, consumed and produced", found)
+		return points, fmt.Errorf("its path names %d instances, and 3 are needed: configuration, consumed and produced",
+			found)
 	}
 	return points, nil
 }
@@ -255,7 +257,8 @@ func (l *drawing) direction(area, size, format string, d *protocol.Drawn) (laid,
 		if strings.TrimSpace(size) == "" {
 			return w, nil
 		}
-		return w, fmt.Errorf("the size of its %s is %q, which is none", map[string]string{AreaIn: "inputs", AreaOut: "outputs"}[area], size)
+		return w, fmt.Errorf("the size of its %s is %q, which is none",
+			map[string]string{AreaIn: "inputs", AreaOut: "outputs"}[area], size)
 	}
 	var members []standingMember
 	bits := l.members(a, 0, 0, &members)
@@ -291,8 +294,8 @@ func (l *drawing) hold(area string, members []standingMember, d *protocol.Drawn)
 		if h, ok := m.held(area); ok {
 			d.Held = append(d.Held, h)
 		} else {
-			d.Unread = append(d.Unread, protocol.Unread{What: m.param.Name, Reason: fmt.Sprintf("%d bits at bit %d of an assembly "+
-				"are no value that can be read there", m.bits, m.at)})
+			d.Unread = append(d.Unread, protocol.Unread{What: m.param.Name,
+				Reason: fmt.Sprintf("%d bits at bit %d of an assembly "+"are no value that can be read there", m.bits, m.at)})
 		}
 	}
 }

@@ -225,7 +225,8 @@ func (en *entry) at(i int) string {
 }
 
 func param(n int, en *entry) (p Param, err error) {
-	p = Param{Number: n, Name: en.at(6), Unit: en.at(7), Help: en.at(8), Least: en.at(9), Most: en.at(10), Usual: en.at(11)}
+	p = Param{Number: n, Name: en.at(6), Unit: en.at(7), Help: en.at(8), Least: en.at(9), Most: en.at(10),
+		Usual: en.at(11)}
 	if len(en.values) < 7 {
 		return p, fmt.Errorf("it has %d values, and its name is the seventh", len(en.values))
 	}
@@ -342,7 +343,8 @@ func connection(n int, en *entry) (c Connection, err error) {
 		return c, err
 	}
 	c = Connection{Number: n, Trigger: uint32(trigger), Params: uint32(params), OutEvery: en.at(2), OutSize: en.at(3),
-		OutFormat: en.at(4), InEvery: en.at(5), InSize: en.at(6), InFormat: en.at(7), ConfigSize: en.at(10), ConfigFormat: en.at(11), Name: en.at(12),
+		OutFormat: en.at(4), InEvery: en.at(5), InSize: en.at(6), InFormat: en.at(7), ConfigSize: en.at(10),
+		ConfigFormat: en.at(11), Name: en.at(12),
 		Help: en.at(13)}
 	c.Path, err = pathOctets(en.at(14))
 	return c, err

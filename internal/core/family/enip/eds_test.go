@@ -33,7 +33,8 @@ func TestEDS(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if e.Vendor != 1234 || e.Type != 43 || e.Product != 65 || e.Major != 2 || e.Minor != 1 || e.Name != "UV reactor, 12 sleeves" {
+	if e.Vendor != 1234 || e.Type != 43 || e.Product != 65 || e.Major != 2 || e.Minor != 1 ||
+		e.Name != "UV reactor, 12 sleeves" {
 		t.Errorf("it is of %+v", e)
 	}
 	if len(e.Params) != 5 || e.Params[0].Help != `At most; "hard" limit` || e.Params[2].Names[1] != "warming up" ||
@@ -80,7 +81,8 @@ func TestEDSEncodings(t *testing.T) {
 		wide = append(wide, byte(u), byte(u>>8))
 	}
 	for name, data := range map[string][]byte{"with a mark": []byte("\ufeff" + text), "UTF-16": wide,
-		"one octet each": []byte(strings.ReplaceAll(text, "²", "\xB2")), "CR LF": []byte(strings.ReplaceAll(text, "\n", "\r\n"))} {
+		"one octet each": []byte(strings.ReplaceAll(text, "²", "\xB2")),
+		"CR LF":          []byte(strings.ReplaceAll(text, "\n", "\r\n"))} {
 		got, err := ParseEDS(data)
 		if err != nil || fmt.Sprint(got.Params) != fmt.Sprint(want.Params) || len(got.Unread) != len(want.Unread) {
 			t.Errorf("%s: %v\n%v\n%v", name, err, got.Params, got.Unread)
@@ -89,7 +91,8 @@ func TestEDSEncodings(t *testing.T) {
 			t.Errorf("%s is not known as a data sheet", name)
 		}
 	}
-	for name, text := range map[string]string{"another file": "Name;Address\nOxygen;40001\n", "empty": "", "sections alone": "[File]\n[Device]\n"} {
+	for name, text := range map[string]string{"another file": "Name;Address\nOxygen;40001\n", "empty": "",
+		"sections alone": "[File]\n[Device]\n"} {
 		if held, _, err := (rules{}).Describe([]byte(text)); err == nil {
 			t.Errorf("%s holds %v", name, words(held))
 		}
@@ -99,8 +102,8 @@ func TestEDSEncodings(t *testing.T) {
 // FuzzEDS: whatever comes is read to its end, and what is held can be written down.
 func FuzzEDS(f *testing.F) {
 	f.Add(sheet(f))
-	for _, text := range []string{"[File][Device]\n[Params]Param1=0,,", "[File]\n[Device]\n[Params]\nParam1 = \"a", "[File]\n[Device]\n;;==[[",
-		"[File]\n[Device]\n[Assembly]\nAssem1=\"\",\"20 04 24 01\",,,,,-1,Param1;"} {
+	for _, text := range []string{"[File][Device]\n[Params]Param1=0,,", "[File]\n[Device]\n[Params]\nParam1 = \"a",
+		"[File]\n[Device]\n;;==[[", "[File]\n[Device]\n[Assembly]\nAssem1=\"\",\"20 04 24 01\",,,,,-1,Param1;"} {
 		f.Add([]byte(text))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {

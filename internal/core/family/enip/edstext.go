@@ -53,7 +53,8 @@ func entriesOf(text string) (entries []entry, unread []protocol.Unread) {
 		case c == '[':
 			name, ok := s.until("]\n")
 			if !ok {
-				unread = append(unread, protocol.Unread{Line: s.line, What: name, Reason: "the bracket of the section is not closed"})
+				unread = append(unread, protocol.Unread{Line: s.line, What: name,
+					Reason: "the bracket of the section is not closed"})
 				continue
 			}
 			section = strings.TrimSpace(strings.TrimPrefix(name, "["))

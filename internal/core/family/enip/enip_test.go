@@ -11,7 +11,8 @@ import (
 // TestAddresses: places are read as people write them, and written as they are read; what
 // cannot be is said in words.
 func TestAddresses(t *testing.T) {
-	for text, want := range map[string]string{"Row[3].Level": "tag=Row[3].Level", "Mode.2": "tag=Mode.2", "4/150/3": "attr=4/150/3",
+	for text, want := range map[string]string{"Row[3].Level": "tag=Row[3].Level", "Mode.2": "tag=Mode.2",
+		"4/150/3":     "attr=4/150/3",
 		"0x64/1/0x07": "attr=100/1/7", "4/150/3:12": "attr=4/150/3:12", "4/150/3:12.5": "attr=4/150/3:12.5",
 		"Program:Feed.Turns": "tag=Program:Feed.Turns", "Grid[1,2,3]": "tag=Grid[1,2,3]"} {
 		a, err := Scheme.Parse(text, "")
@@ -22,9 +23,11 @@ func TestAddresses(t *testing.T) {
 			t.Errorf("%s is written %s and reads as %s, %v", text, Scheme.Short(a), again, err)
 		}
 	}
-	for text, says := range map[string]string{"": "is empty", "Row[": "not closed", "Row[x]": "no index", "3Row": "no name",
+	for text, says := range map[string]string{"": "is empty", "Row[": "not closed", "Row[x]": "no index",
+		"3Row":       "no name",
 		"Row..Level": "is empty", "4/150": "class/instance/attribute", "4/70000/3": "0 to 65535", "4/1/3:x": "no octet",
-		"4/1/3:1.9": "no bit of an octet", "Mode.99": "no bit", "Grid[1,2,3,4]": "no index", strings.Repeat("a", 41): "characters"} {
+		"4/1/3:1.9": "no bit of an octet", "Mode.99": "no bit", "Grid[1,2,3,4]": "no index",
+		strings.Repeat("a", 41): "characters"} {
 		if a, err := Scheme.Parse(text, ""); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s is %s, %v", text, a, err)
 		}
@@ -71,7 +74,8 @@ func TestKinds(t *testing.T) {
 			}
 		}
 	}
-	for k, v := range map[Kind]value.Value{SINT: value.OfInt(128), UINT: value.OfUint(65536), DINT: value.OfInt(-1<<31 - 1)} {
+	for k, v := range map[Kind]value.Value{SINT: value.OfInt(128), UINT: value.OfUint(65536),
+		DINT: value.OfInt(-1<<31 - 1)} {
 		if b, err := k.Append(nil, v); err == nil {
 			t.Errorf("%s holds %s as % X", k, v, b)
 		}
@@ -107,7 +111,8 @@ func TestWords(t *testing.T) {
 
 // FuzzAddresses: whatever is read is written as it is read again.
 func FuzzAddresses(f *testing.F) {
-	for _, text := range []string{"Row[3].Level", "Mode.2", "4/150/3:12.5", "0x64/1/7", "Grid[1,2,3]", "a.b.c", "[", "//", ".1"} {
+	for _, text := range []string{"Row[3].Level", "Mode.2", "4/150/3:12.5", "0x64/1/7", "Grid[1,2,3]", "a.b.c", "[", "//",
+		".1"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

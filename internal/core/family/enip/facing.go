@@ -27,8 +27,8 @@ func (cyclicRules) Face(e *protocol.Ends) protocol.Facing {
 // data it is for others to say which: zeros would set the device up.
 func (cyclicRules) Suits(answer protocol.Settings) protocol.Settings {
 	ask := protocol.Settings{}
-	for _, way := range []struct{ octets, head, count, width, format string }{{KeyInOctets, KeyInHead, KeyInCount, KeyInWidth, KeyInFormat},
-		{KeyOutOctets, KeyOutHead, KeyOutCount, KeyOutWidth, KeyOutFormat}} {
+	for _, way := range []struct{ octets, head, count, width, format string }{{KeyInOctets, KeyInHead, KeyInCount,
+		KeyInWidth, KeyInFormat}, {KeyOutOctets, KeyOutHead, KeyOutCount, KeyOutWidth, KeyOutFormat}} {
 		format := FormatPlain
 		switch {
 		case Cyclic.Value(answer, way.head).On():
@@ -98,14 +98,16 @@ func (f *facing) way(w *Way, into bool, octetsKey, headKey string) {
 	}
 	if head {
 		row.Answering = append(row.Answering, part("header", "run/idle 4", headerOctets))
-		row.AnswerRemark = map[bool]string{true: "gives a run/idle header in front", false: "wants a run/idle header in front"}[into]
+		row.AnswerRemark = map[bool]string{true: "gives a run/idle header in front",
+			false: "wants a run/idle header in front"}[into]
 	}
 	if octets > 0 {
 		row.Answering = append(row.Answering, part("data", fmt.Sprintf("%d octets", octets), octets))
 	}
 	row.AskingOctets, row.AnswerOctets = sum(row.Asking), sum(row.Answering)
 	if reserve := w.Array - w.Count; w.Array > 0 && reserve > 0 {
-		row.AskingRemark = strings.TrimPrefix(row.AskingRemark+fmt.Sprintf("; array of %d, first %d exchanged", w.Array, w.Count), "; ")
+		row.AskingRemark = strings.TrimPrefix(row.AskingRemark+fmt.Sprintf("; array of %d, first %d exchanged", w.Array,
+			w.Count), "; ")
 	}
 	row.Free, row.BeyondExchange = max(0, w.Octets()-f.ends.Used[w.Area]), max(0, f.ends.Used[w.Area]-w.Octets())
 	if row.BeyondExchange > 0 {
@@ -129,8 +131,10 @@ func (f *facing) way(w *Way, into bool, octetsKey, headKey string) {
 	}
 	if least := f.answer(KeyLeast).Int(); f.ends.Knows(KeyLeast) && into && w.EveryMs < least {
 		row.Verdict, row.Says = protocol.Differs, fmt.Sprintf("it sends every %d ms at the most often", least)
-		f.refuse(ext(0x0111), fmt.Sprintf("It is asked to send every %d ms, and cannot send more often than every %d ms.", w.EveryMs, least))
-		f.fix("Ask for "+fmt.Sprint(least)+" ms", "at "+f.ends.Asking, protocol.Settings{KeyInEvery: protocol.OfInt(least)}, nil)
+		f.refuse(ext(0x0111), fmt.Sprintf("It is asked to send every %d ms, and cannot send more often than every %d ms.",
+			w.EveryMs, least))
+		f.fix("Ask for "+fmt.Sprint(least)+" ms", "at "+f.ends.Asking,
+			protocol.Settings{KeyInEvery: protocol.OfInt(least)}, nil)
 	}
 	f.Ways = append(f.Ways, row)
 }
@@ -156,7 +160,8 @@ func (f *facing) refuse(code int, says string) {
 	}
 	why := Cyclic.Decline(code)
 	_, extended := StatusOf(code)
-	f.Refused = &protocol.FacingRefusal{Title: strings.ToLower(why.Title[:1]) + strings.TrimSuffix(why.Title[1:], " ("+Status(code)+")"),
+	f.Refused = &protocol.FacingRefusal{Title: strings.ToLower(why.Title[:1]) +
+		strings.TrimSuffix(why.Title[1:], " ("+Status(code)+")"),
 		Says: says, Code: code, Shown: fmt.Sprintf("0x01 / 0x%04X", extended)}
 }
 
@@ -172,7 +177,8 @@ func (f *facing) sizes(w *Way, into bool, row *protocol.FacingWay, octets int, h
 		code, direction, countKey, formatKey = ext(0x0128), "from it", KeyInCount, KeyInFormat
 	}
 	ask, answer := f.ends.Asking, f.ends.Answering
-	says := fmt.Sprintf("%s counts %d octets %s, and %s counts %d", answer, row.AnswerOctets, direction, ask, row.AskingOctets)
+	says := fmt.Sprintf("%s counts %d octets %s, and %s counts %d", answer, row.AnswerOctets, direction, ask,
+		row.AskingOctets)
 	fits := func(n int) bool { return n >= 0 && n%w.Width == 0 }
 	stated := w.Count * w.Width
 	switch {
@@ -189,7 +195,8 @@ func (f *facing) sizes(w *Way, into bool, row *protocol.FacingWay, octets int, h
 		if fits(stated + headerOctets) {
 			f.fix("Its tool has no such switch: state 4 octets more",
 				"the first 4 octets are then the header, and its own map moves by 4",
-				protocol.Settings{formatKey: protocol.OfText(FormatCounted), countKey: protocol.OfInt((stated + headerOctets) / w.Width)}, nil)
+				protocol.Settings{formatKey: protocol.OfText(FormatCounted),
+					countKey: protocol.OfInt((stated + headerOctets) / w.Width)}, nil)
 		}
 		f.fix("It has no header after all", "in "+answer, nil, protocol.Settings{headKey: protocol.OfSwitch(false)})
 		return
@@ -200,7 +207,8 @@ func (f *facing) sizes(w *Way, into bool, row *protocol.FacingWay, octets int, h
 			says += ", and " + answer + " has no header"
 		}
 		f.refuse(code, says+".")
-		f.fix("Leave the run/idle header out", fmt.Sprintf("in %s; then %d of %d", ask, row.AskingOctets-headerOctets, row.AnswerOctets),
+		f.fix("Leave the run/idle header out", fmt.Sprintf("in %s; then %d of %d", ask, row.AskingOctets-headerOctets,
+			row.AnswerOctets),
 			protocol.Settings{formatKey: protocol.OfText(FormatPlain), countKey: protocol.OfInt(w.Octets() / w.Width)}, nil)
 		f.fix("It has a header", "in "+answer, nil, protocol.Settings{headKey: protocol.OfSwitch(true)})
 		return
@@ -257,22 +265,25 @@ func (f *facing) configuration() {
 		row.Says = "the one of the device has no octets"
 	case empty && sends == ConfigNone:
 		row.Verdict, row.Says = protocol.Unsure, "the device has an empty one, and may want it sent"
-		f.fix("Send an empty configuration", "in "+f.ends.Asking+"; a device that has one without octets takes that", protocol.Settings{
-			KeyConfig: protocol.OfText(ConfigEmpty)}, nil)
+		f.fix("Send an empty configuration", "in "+f.ends.Asking+"; a device that has one without octets takes that",
+			protocol.Settings{
+				KeyConfig: protocol.OfText(ConfigEmpty)}, nil)
 	case !f.ends.Knows(KeyWants):
 		row.Asks = true
 		row.Verdict, row.Says = protocol.Unsure, "not known whether it wants an empty one"
 	case wants == "any" && sends == ConfigNone:
 	case wants == ConfigEmpty && sends != ConfigEmpty:
 		differs(ext(0x0126), "it wants an empty configuration")
-		f.fix("Send an empty configuration", "in "+f.ends.Asking, protocol.Settings{KeyConfig: protocol.OfText(ConfigEmpty)}, nil)
+		f.fix("Send an empty configuration", "in "+f.ends.Asking,
+			protocol.Settings{KeyConfig: protocol.OfText(ConfigEmpty)}, nil)
 	case wants == ConfigNone && sends != ConfigNone:
 		differs(ext(0x0129), "it has no configuration")
 		f.fix("Send no configuration", "in "+f.ends.Asking, protocol.Settings{KeyConfig: protocol.OfText(ConfigNone)}, nil)
 	case wants == ConfigData && sends != ConfigData:
 		differs(ext(0x0126), fmt.Sprintf("it wants a configuration of %d octets", size))
 		f.fix("Send a configuration", fmt.Sprintf("in %s; %d octets of zero: set its points, or take what the device holds, before it is opened", f.ends.Asking, size), protocol.Settings{
-			KeyConfig: protocol.OfText(ConfigData), KeyConfigData: protocol.OfText(strings.TrimSpace(strings.Repeat("00 ", size)))}, nil)
+			KeyConfig: protocol.OfText(ConfigData), KeyConfigData: protocol.OfText(strings.TrimSpace(strings.Repeat("00 ",
+				size)))}, nil)
 	case wants == ConfigData && f.ends.Knows(KeyWantsSize) && size != len(data):
 		differs(ext(0x0126), fmt.Sprintf("it wants %d octets of configuration, and %d are sent", size, len(data)))
 	}
@@ -282,9 +293,11 @@ func (f *facing) configuration() {
 // key says what the electronic key asks for.
 func (f *facing) key() {
 	k, use := KeyOf(f.ends.Ask), Cyclic.Value(f.ends.Ask, KeyKey).Text()
-	row := protocol.FacingRow{Title: "Electronic key", Said: "off: any device is taken", Verdict: protocol.Agrees, Says: "nothing is compared"}
+	row := protocol.FacingRow{Title: "Electronic key", Said: "off: any device is taken", Verdict: protocol.Agrees,
+		Says: "nothing is compared"}
 	if use != KeyOff {
-		row.Said = fmt.Sprintf("%s · vendor %d, type %d, product %d, revision %d.%d", use, k.Vendor, k.Type, k.Product, k.Major, k.Minor)
+		row.Said = fmt.Sprintf("%s · vendor %d, type %d, product %d, revision %d.%d", use, k.Vendor, k.Type, k.Product,
+			k.Major, k.Minor)
 		row.Says = "compared when it connects"
 		if k == (Key{}) {
 			row.Verdict, row.Says = protocol.Unsure, "its numbers are all 0: any device is taken"
@@ -296,7 +309,8 @@ func (f *facing) key() {
 				f.refuse(ext(int(extended)), fmt.Sprintf("The key asks for vendor %d, type %d, product %d, revision %d.%d, and it is %s.", k.Vendor,
 					k.Type, k.Product, k.Major, k.Minor, f.answer(KeyIdentity).Text()))
 				f.fix("Set the key to what it is", "in "+f.ends.Asking, is.settings(), nil)
-				f.fix("Switch the key off", "in "+f.ends.Asking+"; then any device is taken", protocol.Settings{KeyKey: protocol.OfText(KeyOff)}, nil)
+				f.fix("Switch the key off", "in "+f.ends.Asking+"; then any device is taken",
+					protocol.Settings{KeyKey: protocol.OfText(KeyOff)}, nil)
 			}
 		}
 	}
@@ -308,12 +322,14 @@ type Key struct{ Vendor, Type, Product, Major, Minor int }
 
 // KeyOf reads the electronic key.
 func KeyOf(s protocol.Settings) Key {
-	return Key{Cyclic.Int(s, KeyVendor), Cyclic.Int(s, KeyType), Cyclic.Int(s, KeyProduct), Cyclic.Int(s, KeyMajor), Cyclic.Int(s, KeyMinor)}
+	return Key{Cyclic.Int(s, KeyVendor), Cyclic.Int(s, KeyType), Cyclic.Int(s, KeyProduct), Cyclic.Int(s, KeyMajor),
+		Cyclic.Int(s, KeyMinor)}
 }
 
 func (k Key) settings() protocol.Settings {
 	n := protocol.OfInt
-	return protocol.Settings{KeyVendor: n(k.Vendor), KeyType: n(k.Type), KeyProduct: n(k.Product), KeyMajor: n(k.Major), KeyMinor: n(k.Minor)}
+	return protocol.Settings{KeyVendor: n(k.Vendor), KeyType: n(k.Type), KeyProduct: n(k.Product), KeyMajor: n(k.Major),
+		KeyMinor: n(k.Minor)}
 }
 
 // IdentityOf reads vendor, type, product and revision as the setting has them.
@@ -336,7 +352,8 @@ func (k Key) Fits(is Key, compatible bool) (extended uint16) {
 		return 0x0114
 	case other(k.Type, is.Type):
 		return 0x0115
-	case other(k.Major, is.Major), k.Major != 0 && compatible && k.Minor > is.Minor, k.Major != 0 && !compatible && other(k.Minor, is.Minor):
+	case other(k.Major, is.Major), k.Major != 0 && compatible && k.Minor > is.Minor, k.Major != 0 && !compatible &&
+		other(k.Minor, is.Minor):
 		return 0x0116
 	}
 	return 0
@@ -345,8 +362,8 @@ func (k Key) Fits(is Key, compatible bool) (extended uint16) {
 // alive works out the time-outs and the packets a second.
 func (f *facing) alive(in, out *Way) {
 	times := float64(Multiplier(f.ends.Ask))
-	a := protocol.FacingAlive{Multiplier: int(times), InMs: float64(in.EveryMs), OutMs: float64(out.EveryMs), Bears: f.ends.PerSecond,
-		Verdict: protocol.Agrees}
+	a := protocol.FacingAlive{Multiplier: int(times), InMs: float64(in.EveryMs), OutMs: float64(out.EveryMs),
+		Bears: f.ends.PerSecond, Verdict: protocol.Agrees}
 	a.InDropsMs, a.OutDropsMs = times*a.InMs, times*a.OutMs
 	a.PerSecond = 1000/a.InMs + 1000/a.OutMs
 	all := a.PerSecond + f.ends.OthersPerSecond
@@ -359,9 +376,10 @@ func (f *facing) alive(in, out *Way) {
 	case a.Bears > 0 && all > a.Bears:
 		a.Verdict, a.Says = protocol.Differs, a.Says+fmt.Sprintf(", and the device bears %s", number(a.Bears))
 	case most > 0 && 1+f.ends.Others > most:
-		a.Verdict, a.Says = protocol.Differs, a.Says+fmt.Sprintf("; %d connections, and the device takes %d", 1+f.ends.Others, most)
-		f.refuse(ext(0x0113), fmt.Sprintf("%d links go to %s, which takes %d connections: the last to come is turned away.", 1+f.ends.Others,
-			f.ends.Answering, most))
+		a.Verdict, a.Says = protocol.Differs, a.Says+fmt.Sprintf("; %d connections, and the device takes %d", 1+f.ends.Others,
+			most)
+		f.refuse(ext(0x0113), fmt.Sprintf("%d links go to %s, which takes %d connections: the last to come is turned away.",
+			1+f.ends.Others, f.ends.Answering, most))
 	case a.Bears > 0:
 		a.Says += fmt.Sprintf(" of %s the device bears", number(a.Bears))
 	}
@@ -386,8 +404,8 @@ func (f *facing) typed(in, out *Way) {
 		}
 		return fmt.Sprintf("%d × %d bit", w.Count, 8*w.Width)
 	}
-	formats := map[string]string{FormatPlain: "data alone", FormatHeader: "run/idle header", FormatCounted: "data alone, 4 octets more",
-		FormatHeartbeat: "sign of life"}
+	formats := map[string]string{FormatPlain: "data alone", FormatHeader: "run/idle header",
+		FormatCounted: "data alone, 4 octets more", FormatHeartbeat: "sign of life"}
 	add("in.instance", "in, instance", "%d", in.Instance)
 	add("in.elements", "in, elements", "%s", elements(in))
 	add("in.format", "in, format", "%s", formats[in.Format])

@@ -24,12 +24,12 @@ var Explicit = &protocol.Def{
 	Example: "Row[3].Level", Turns: protocol.TurnsOfLink, Scheme: Scheme, Rules: rules{},
 	Vocabulary: &protocol.Vocabulary{
 		Headings: map[string][]string{"address": {"tag", "tagname", "symbol"}},
-		Types: map[string]string{"sint": "int8", "int": "int16", "dint": "int32", "lint": "int64", "usint": "uint8", "uint": "uint16",
-			"udint": "uint32", "ulint": "uint64", "real": "float32", "lreal": "float64"},
+		Types: map[string]string{"sint": "int8", "int": "int16", "dint": "int32", "lint": "int64", "usint": "uint8",
+			"uint": "uint16", "udint": "uint32", "ulint": "uint64", "real": "float32", "lreal": "float64"},
 	},
 	Settings: []protocol.Setting{
-		{Key: protocol.KeyPort, Title: "TCP port", End: protocol.BothEnds, Default: protocol.OfInt(44818), Least: 1, Most: 65535,
-			Help: "44818 is that of the standard.", Stop: "address", Shows: "the connection is refused"},
+		{Key: protocol.KeyPort, Title: "TCP port", End: protocol.BothEnds, Default: protocol.OfInt(44818), Least: 1,
+			Most: 65535, Help: "44818 is that of the standard.", Stop: "address", Shows: "the connection is refused"},
 		{Key: KeyRoute, Title: "Route", Kind: protocol.Text, End: protocol.Asking, Like: "1,0",
 			Help: "Through which ports to the module, where it is not the one that has the address: port and slot, such as 1,0 for " +
 				"slot 0 of its own rack.", Stop: "session", Shows: "path destination unknown, or link address not valid"},
@@ -37,12 +37,14 @@ var Explicit = &protocol.Def{
 			Default: protocol.OfText("as known"), Choices: []protocol.Option{{Value: "as known", Title: "if the device can"},
 				{Value: "one", Title: "one by one"}},
 			Help: "Controllers take several questions in one message; simple devices do not know that.", Stop: "pace"},
-		{Key: KeyOver, Title: "Messages", Kind: protocol.Choice, End: protocol.Asking, Default: protocol.OfText("unconnected"),
-			Choices: []protocol.Option{{Value: "unconnected", Title: "unconnected"}, {Value: "connected", Title: "over a connection"}},
-			Help:    "Over a connection they are answered sooner by a busy controller, which has few of them.", Stop: "session",
+		{Key: KeyOver, Title: "Messages", Kind: protocol.Choice, End: protocol.Asking,
+			Default: protocol.OfText("unconnected"),
+			Choices: []protocol.Option{{Value: "unconnected", Title: "unconnected"},
+				{Value: "connected", Title: "over a connection"}},
+			Help: "Over a connection they are answered sooner by a busy controller, which has few of them.", Stop: "session",
 			Shows: "out of connections"},
-		{Key: protocol.KeyWithin, Title: "Answer within", Unit: "ms", End: protocol.Asking, Default: protocol.OfInt(1000), Least: 20,
-			Most: 60000, Stop: "session", Shows: "a slow device is taken for a dead one"},
+		{Key: protocol.KeyWithin, Title: "Answer within", Unit: "ms", End: protocol.Asking, Default: protocol.OfInt(1000),
+			Least: 20, Most: 60000, Stop: "session", Shows: "a slow device is taken for a dead one"},
 	},
 }
 

@@ -45,13 +45,14 @@ var refusals = map[int]protocol.Declined{
 		Causes: "Compare the name letter by letter, with its program before it; look whether it may be read from outside."},
 	0x05: {Title: "path destination unknown", Means: "There is no such object or instance, or not in that module.",
 		Causes: "Compare class and instance with the manual, and the route to the module."},
-	0x06: {Title: "partial transfer", Means: "Only a part fitted into the answer.", Causes: "The rest is asked for with the next."},
+	0x06: {Title: "partial transfer", Means: "Only a part fitted into the answer.",
+		Causes: "The rest is asked for with the next."},
 	0x07: {Title: "connection lost", Means: "The connection was lost.", Causes: "Look at the network, and ask again."},
 	0x08: {Title: "service not supported", Means: "It does not know this service there.",
 		Causes:  "Ask in another way: not every object gives all of its attributes at once, or several in one message.",
 		Finding: "exception-function"},
-	0x09: {Title: "invalid attribute value", Means: "It does not take that value.", Causes: "Compare the range with the manual.",
-		Finding: "exception-value"},
+	0x09: {Title: "invalid attribute value", Means: "It does not take that value.",
+		Causes: "Compare the range with the manual.", Finding: "exception-value"},
 	0x0B: {Title: "already in requested mode", Means: "It is so already.", Causes: "There is nothing to do."},
 	0x0C: {Title: "object state conflict", Means: "The object cannot do that in the state that it is in.",
 		Causes: "Look whether it runs, is being set up, or is held by another: some want a restart after set-up.",
@@ -62,7 +63,8 @@ var refusals = map[int]protocol.Declined{
 		Causes: "Look at what the device allows from outside, and at the key switch.", Access: []string{"write", "remote"}},
 	0x10: {Title: "device state conflict", Means: "The device cannot do that in its state.",
 		Causes: "Put it into run mode, or out of it, as its manual says.", Access: []string{"mode"}},
-	0x11: {Title: "reply data too large", Means: "The answer does not fit into a message.", Causes: "Ask for less at once."},
+	0x11: {Title: "reply data too large", Means: "The answer does not fit into a message.",
+		Causes: "Ask for less at once."},
 	0x13: {Title: "not enough data", Means: "It wants more data than came with the question.",
 		Causes: "Compare the size with the manual: the type may be a wider one.", Finding: "size-differs"},
 	0x14: {Title: "attribute not supported", Means: "There is no such attribute.", Causes: "Compare it with the manual.",
@@ -77,7 +79,8 @@ var refusals = map[int]protocol.Declined{
 		Causes: "Compare with the manual of the object."},
 	0x26: {Title: "path size invalid", Means: "The path is longer or shorter than it takes.",
 		Causes: "A name may have members or indexes that the tag has not."},
-	0xFF: {Title: "general error", Means: "It failed for a reason of its own maker.", Causes: "Look at the extended status in its manual."},
+	0xFF: {Title: "general error", Means: "It failed for a reason of its own maker.",
+		Causes: "Look at the extended status in its manual."},
 
 	0xFF | 0x2105<<8: {Title: "beyond the end", Means: "The index lies beyond the end of the array.",
 		Causes: "Compare the size of the array.", Finding: "exception-address"},
@@ -90,7 +93,8 @@ var refusals = map[int]protocol.Declined{
 		Causes: "Use class 1, in cycles."},
 	ext(0x0106): {Title: "ownership conflict", Means: "Another end owns its outputs.",
 		Causes: "Find the other, and let one of both only listen.", Finding: "two-writers"},
-	ext(0x0107): {Title: "connection not found", Means: "It has no such connection.", Causes: "It timed out: open it again."},
+	ext(0x0107): {Title: "connection not found", Means: "It has no such connection.",
+		Causes: "It timed out: open it again."},
 	ext(0x0108): {Title: "invalid connection type", Means: "It does not take that kind of connection.",
 		Causes: "Change between one receiver and many, or the priority."},
 	ext(0x0109): {Title: "invalid connection size", Means: "A size is not the one that it has.", Finding: "size-differs",
@@ -99,8 +103,8 @@ var refusals = map[int]protocol.Declined{
 		Access: []string{"restart"}},
 	ext(0x0111): {Title: "interval not supported", Means: "It cannot keep that interval.",
 		Causes: "Ask for a longer one: the answer may say which it can.", Finding: "pace-not-held"},
-	ext(0x0113): {Title: "out of connections", Means: "It has no connection free.", Causes: "Close one that is not needed.",
-		Finding: "connection-limit"},
+	ext(0x0113): {Title: "out of connections", Means: "It has no connection free.",
+		Causes: "Close one that is not needed.", Finding: "connection-limit"},
 	ext(0x0114): {Title: "vendor or product mismatch", Means: "It is another product than the key says.",
 		Causes: "Compare the electronic key with its identity, or switch the key off.", Finding: "key-differs"},
 	ext(0x0115): {Title: "device type mismatch", Means: "It is of another type than the key says.",
@@ -113,8 +117,8 @@ var refusals = map[int]protocol.Declined{
 		Causes: "Compare it with the manual. None and an empty one are not the same.", Finding: "exception-address"},
 	ext(0x0119): {Title: "no owner yet", Means: "Only listening is possible once another owns it.",
 		Causes: "Start the owner first, or own it."},
-	ext(0x011A): {Title: "out of connections", Means: "It has no connection free.", Causes: "Close one that is not needed.",
-		Finding: "connection-limit"},
+	ext(0x011A): {Title: "out of connections", Means: "It has no connection free.",
+		Causes: "Close one that is not needed.", Finding: "connection-limit"},
 	ext(0x011B): {Title: "interval too short", Means: "The interval is shorter than it may send.",
 		Causes: "Ask for a longer one.", Finding: "pace-not-held"},
 	ext(0x0123): {Title: "network type towards it not supported", Means: "It does not take that casting.",
@@ -172,14 +176,15 @@ func (statuses) Decline(code int) protocol.Declined {
 		if d, ok := ofSession[code&0xFFFF]; ok {
 			return d
 		}
-		return protocol.Declined{Title: fmt.Sprintf("status %04X of the encapsulation", code&0xFFFF), Means: "It does not take the frame.",
-			Causes: "Look at its version, and at what lies between."}
+		return protocol.Declined{Title: fmt.Sprintf("status %04X of the encapsulation", code&0xFFFF),
+			Means: "It does not take the frame.", Causes: "Look at its version, and at what lies between."}
 	}
 	status, extended := StatusOf(code)
 	d, ok := refusals[code]
 	if !ok {
 		if d, ok = refusals[int(status)]; !ok {
-			d = protocol.Declined{Title: "a status of its own", Means: "The device refuses with a status that the standard leaves free.",
+			d = protocol.Declined{Title: "a status of its own",
+				Means:  "The device refuses with a status that the standard leaves free.",
 				Causes: "Look it up in the manual of the device."}
 		}
 		if extended != 0 {
@@ -206,7 +211,8 @@ var ofSession = map[int]protocol.Declined{
 
 // types are device types of the standard (volume 1, clause 6-7), as a selection.
 var types = map[uint16]string{2: "drive", 3: "motor overload", 7: "general discrete I/O", 12: "communications adapter",
-	14: "controller", 16: "position controller", 22: "fibre optic", 24: "panel", 28: "mass flow controller", 30: "pneumatic valve",
+	14: "controller", 16: "position controller", 22: "fibre optic", 24: "panel", 28: "mass flow controller",
+	30: "pneumatic valve",
 	35: "process control valve", 43: "generic device", 44: "managed switch"}
 
 // statusBits are those of the status of the identity object (clause 5A-2.2.1.5).
@@ -226,7 +232,8 @@ func Identity(name string, vendor, kind, product uint16, major, minor uint8, ser
 	if !ok {
 		is = fmt.Sprintf("type %d", kind)
 	}
-	s := fmt.Sprintf("%s, %s, vendor %d, product %d, revision %d.%d, serial %08X", name, is, vendor, product, major, minor, serial)
+	s := fmt.Sprintf("%s, %s, vendor %d, product %d, revision %d.%d, serial %08X", name, is, vendor, product, major, minor,
+		serial)
 	for _, b := range statusBits {
 		if status&(1<<b.bit) != 0 {
 			s += ", " + b.says

@@ -64,7 +64,8 @@ func Takes(s protocol.Settings, is Key, a *Asked) (status byte, extended []uint1
 		return refuse(0x012B)
 	case a.Config > 0 && a.Config != set(KeyConfigAt):
 		return refuse(0x0129)
-	case wants == ConfigEmpty && !empty, wants == ConfigData && (!filled || len(a.Data) != config+config%2), wants == ConfigNone && filled:
+	case wants == ConfigEmpty && !empty, wants == ConfigData && (!filled || len(a.Data) != config+config%2),
+		wants == ConfigNone && filled:
 		return refuse(0x0126, uint16(config))
 	case !a.Listens() && a.OutOctets != size(KeyOutOctets, KeyOutHead):
 		return refuse(0x0127, uint16(size(KeyOutOctets, KeyOutHead)))
