@@ -57,7 +57,7 @@ func TestPeopleSignIn(t *testing.T) {
 	b.to("/lines/device/skid")
 	b.fill("Model", "OS-92\r")
 	b.until("it is kept", `document.querySelector("header [aria-label='Take back']:not([disabled])")`)
-	b.to("/checkout")
+	b.to("/checkout/record")
 	b.until("under the user's name", `[...document.querySelectorAll("[aria-label='Changes of the site'] li")].some(e => e.innerText.includes("OS-92") || e.innerText.includes("model of Oxygen skid") && e.innerText.includes("ferry"))`)
 	b.to("/users")
 	b.until("the last one who may stays", `document.querySelector("[aria-label=Users]")`)
@@ -161,7 +161,7 @@ func TestReleaseOfCrossings(t *testing.T) {
 		`[...document.querySelectorAll("[data-crossing]")].filter(e => e.dataset.state === "good").length === 1`)
 	b.press("Lock now")
 	b.sees("It writes nothing on the plant until it is released by name.")
-	b.to("/checkout")
+	b.to("/checkout/record")
 	b.until("what it wrote is in the journal",
 		`[...document.querySelectorAll('[data-write="written"]')].some(e => e.innerText.includes("was ended") && e.innerText.includes("plant"))`)
 }

@@ -60,7 +60,7 @@ func TestFigures(t *testing.T) {
 	}
 	b := f.open(t, "/lines") // warms the browser up, not its cache: each window has its own
 	for range 3 {
-		w := f.open(t, "/checkout")
+		w := f.open(t, "/checkout/record")
 		begin := time.Now()
 		w.run(chromedp.Navigate(f.url + "/lines"))
 		w.until("the devices are drawn", `document.querySelectorAll("[data-device]").length >= 22`)
@@ -85,7 +85,7 @@ func gridFigures(t *testing.T, f *ferry) {
 		fmt.Fprintf(&table, "P%05d,hr%d,uint16,mg/L\n", i, i)
 	}
 	f.post(t, "/api/devices/gate/intake", map[string]any{"text": table.String(), "commit": true})
-	b := f.open(t, "/checkout")
+	b := f.open(t, "/checkout/record")
 	b.frames("an empty page", "null")
 	b.to("/points/gate")
 	b.sees("50\u2009005 points") // one takes the place of a point that was there

@@ -227,7 +227,7 @@ func TestShoreGateway(t *testing.T) {
 		return state("x-temp") == "carrying" && state("x-cloud-speed") == "carrying" && same()
 	})
 	eventually(t, "the far side to be told that it is good again", func() bool { return heard().Quality == "good" })
-	b.to("/checkout")
+	b.to("/checkout/record")
 	b.until("what the client wrote is in the journal",
 		`[...document.querySelectorAll("[data-write]")].some(e => e.innerText.includes("client 127.0.0.1"))`)
 

@@ -182,7 +182,7 @@ func (b *browser) fail(err error) {
 	shown, cancel := context.WithTimeout(b.ctx, 5*time.Second)
 	defer cancel()
 	path, _ := chromedp.Run(shown, chromedp.Location())
-	text, _ := chromedp.Run(shown, chromedp.Evaluate[string](`document.body.innerText.slice(0, 1200)`))
+	text, _ := chromedp.Run(shown, chromedp.Evaluate[string](`(t => t.length < 2000 ? t : t.slice(0, 500) + "\n…\n" + t.slice(-1500))(document.body.innerText)`))
 	b.t.Fatalf("%v\nat %s the page shows:\n%s", err, path, text)
 }
 

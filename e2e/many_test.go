@@ -106,7 +106,7 @@ func TestManyDevices(t *testing.T) {
 	}
 	f := start(t, "serve", t.TempDir())
 	f.post(t, "/api/file/site.json", json.RawMessage(mustJSON(t, manyDevices(98))))
-	b := f.open(t, "/checkout")
+	b := f.open(t, "/checkout/record")
 	time.Sleep(3 * time.Second)
 	before, _ := f.memory(t)
 	t.Logf("figure: memory before the run: %d MB", before)

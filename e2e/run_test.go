@@ -46,7 +46,7 @@ func TestRun(t *testing.T) {
 	b.press("Write 48.50 Hz")
 	b.sees("Written and read back.")
 	b.until("the grid shows it", `document.querySelector('[data-now="pump1-02"]').innerText.includes("48.50")`)
-	b.to("/checkout")
+	b.to("/checkout/record")
 	b.sees("Pump drive 1 · SpeedSetpoint")
 	b.sees("06 write single register")
 

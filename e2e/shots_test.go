@@ -68,7 +68,7 @@ func TestShots(t *testing.T) {
 	b.shot(filepath.Join(dir, "write.png"))
 	b.press("Write 48.50 Hz")
 	b.sees("Written and read back")
-	b.to("/checkout")
+	b.to("/checkout/record")
 	b.sees("SpeedSetpoint")
 	b.shot(filepath.Join(dir, "checkout.png"))
 	b.to("/points/flow61/flow61-01")

@@ -131,7 +131,7 @@ func TestStream(t *testing.T) {
 	runPages(t, []pageCall{
 		{"nothing new", news(well, pulse("7", "1", "3", "")), `[]`},
 		{"a change of the site", news(well, pulse("8", "1", "3", "")),
-			`["site", "points", "point", "timetable", "journal", "sheets"]`},
+			`["site", "points", "point", "timetable", "journal", "sheets", "checkout"]`},
 		{"a try", news(well, pulse("7", "2", "3", "")), `["site"]`},
 		{"a timetable", news(well, pulse("7", "1", "4", "")), `["site", "points", "timetable"]`},
 		{"a stream that begins", news(`{seq: 0, routes: -1, plan: -1, shown: 0}`, pulse("7", "1", "3", "")), `[]`},

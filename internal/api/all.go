@@ -48,6 +48,16 @@ type All struct {
 	Pulse         Pulse                   `json:"pulse"`
 	Trend         []field.Trend           `json:"trend"`
 	Journal       JournalView             `json:"journal"`
+	Checkout      CheckoutView            `json:"checkout"`
+	Proving       ProvingView             `json:"proving"`
+	Proof         ProofView               `json:"proof"`
+	Readings      ReadingsRequest         `json:"readings"`
+	ReadingsView  ReadingsView            `json:"readingsView"`
+	JudgeRequest  JudgeRequest            `json:"judgeRequest"`
+	Verdict       VerdictView             `json:"verdict"`
+	ProofRequest  ProofRequest            `json:"proofRequest"`
+	ProofsKept    RecordedView            `json:"proofsKept"`
+	ProverRequest ProverRequest           `json:"proverRequest"`
 	Route         route.Route             `json:"route"`
 	Problem       problem.Problem         `json:"problem"`
 	Window        WindowRequest           `json:"window"`

@@ -127,9 +127,11 @@ func (s *Server) findings(at time.Time) []finding.Finding {
 	if plan, _ := s.Engine.Plan(); plan != nil {
 		seen.Plan = plan.Findings
 	}
+	g, stops, _, _ := s.ground()
+	proved := g.Findings(stops)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return paper.Findings(seen)
+	return append(paper.Findings(seen), proved...)
 }
 
 // toldFor is for how long what a link tells unasked is not judged again, mostTold how many

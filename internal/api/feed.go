@@ -227,7 +227,7 @@ func (s *Server) news(at time.Time) (told *message) {
 	last := f.last
 	// The time left of an unlock is counted down by the browser.
 	same := p.Seq == last.Seq && p.Exchange == last.Exchange && p.Routes == last.Routes &&
-		p.Lookouts == last.Lookouts &&
+		p.Lookouts == last.Lookouts && p.Proved == last.Proved && slices.Equal(p.Provers, last.Provers) &&
 		p.State.Mode == last.State.Mode &&
 		p.State.Plan == last.State.Plan && p.State.Compiling == last.State.Compiling &&
 		reflect.DeepEqual(p.State.Released, last.State.Released) &&
@@ -270,7 +270,8 @@ func (s *Server) pulse(at time.Time) Pulse {
 	routes := s.routeRev
 	s.mu.Unlock()
 	open, rev := s.openNow()
-	return Pulse{Seq: seq, State: s.Engine.State(), Live: []field.Live{}, Crossings: []field.CrossingState{},
+	_, proved := s.Store.Proofs()
+	return Pulse{Proved: proved, Provers: s.provers.now(at), Seq: seq, State: s.Engine.State(), Live: []field.Live{}, Crossings: []field.CrossingState{},
 		Findings: s.lately(at, seq),
 		Exchange: s.Engine.Hub.LastSeq(), Routes: routes, NowMs: at.UnixMilli(), Open: open, Lookouts: rev}
 }

@@ -9,11 +9,13 @@ import (
 	"errors"
 	"io/fs"
 	"log"
+	"net/url"
 	"runtime/debug"
 	"strings"
 	"sync"
 	"time"
 	"unicode"
+	"unicode/utf8"
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/compress"
@@ -90,6 +92,8 @@ type Server struct {
 	stats   liveStats
 	toldNow toldNow
 	feed    feed
+	walked  walked
+	provers provers
 	uploads chan struct{} // turns of large bodies
 	heavy   chan struct{} // turns of what computes for long
 }
@@ -156,6 +160,10 @@ func (s *Server) App() *fiber.App {
 	look.Get("/find", s.getFind)
 	look.Get("/points/:id", s.getPoint)
 	look.Get("/points/:id/trend", s.getTrend)
+	look.Get("/checkout", s.getCheckout)
+	look.Get("/checkout/proofs", s.getProofs)
+	look.Get("/checkout/devices/:id", s.getProving)
+	look.Get("/checkout/points/:id", s.getProof)
 	edit.Post("/devices/:id/bulk", s.postBulk)
 	edit.Post("/devices/:id/window", s.postWindow)
 	edit.Post("/devices/:id/edges", s.postEdges)
@@ -191,6 +199,10 @@ func (s *Server) App() *fiber.App {
 	edit.Post("/run/stop", s.postStop)
 	edit.Post("/mode", s.postMode)
 	edit.Post("/unlock", s.postUnlock)
+	edit.Post("/checkout", s.postProofs)
+	edit.Post("/checkout/at", s.postProver)
+	edit.Post("/checkout/judge", s.postJudge)
+	edit.Post("/checkout/readings", s.postReadings)
 	edit.Post("/write/prepare", s.postPrepare)
 	edit.Post("/write", s.postWrite)
 	look.Get("/findings", func(c fiber.Ctx) error { return c.JSON(s.findings(time.Now())) })
@@ -308,7 +320,7 @@ func who(c fiber.Ctx) string {
 	if user, ok := c.Locals(userKey{}).(accounts.User); ok {
 		return user.Name
 	}
-	if name := c.Get("X-Ferry-Window"); name != "" && len(name) < 64 {
+	if name, err := url.PathUnescape(c.Get("X-Ferry-Window")); err == nil && name != "" && len(name) < 64 && utf8.ValidString(name) {
 		return strings.Map(plainly, name)
 	}
 	return "a window"

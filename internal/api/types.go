@@ -4,6 +4,7 @@ import (
 	"ferry/internal/bench"
 	"ferry/internal/core/address"
 	"ferry/internal/core/block"
+	"ferry/internal/core/checkout"
 	"ferry/internal/core/configured"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/fathom"
@@ -319,8 +320,149 @@ type Pulse struct {
 	// Open are what lookouts see now; Lookouts grows when one begins or is over.
 	Open     []lookout.Event `json:"open"`
 	Lookouts int64           `json:"lookouts"`
+	// Proved is the number of the latest proof, and Provers are who proves which point now.
+	Proved  int64        `json:"proved"`
+	Provers []ProverView `json:"provers"`
 	// Whole is set where Live holds every point that has been read.
 	Whole bool `json:"whole"`
+}
+
+// CheckoutView is how far the devices of a site have been proved, in walking order.
+type CheckoutView struct {
+	Seq   int64        `json:"seq"` // of the site
+	Rev   int64        `json:"rev"` // of the proofs
+	Stops []StopView   `json:"stops"`
+	At    []ProverView `json:"at"`
+}
+
+// StopView is a device on the walk.
+type StopView struct {
+	Cabinet string            `json:"cabinet"`
+	Line    string            `json:"line"`
+	Device  string            `json:"device"`
+	Name    string            `json:"name"`
+	Counts  checkout.Progress `json:"counts"`
+}
+
+// ProvingView is how the points of a device stand.
+type ProvingView struct {
+	Seq    int64          `json:"seq"`
+	Rev    int64          `json:"rev"`
+	Points []ProvingPoint `json:"points"`
+}
+
+// ProvingPoint is one of them. Says is its last proof in some words.
+type ProvingPoint struct {
+	checkout.Stand
+	Name     string        `json:"name"`
+	Address  string        `json:"address"`
+	Type     string        `json:"type"`
+	Order    string        `json:"order,omitempty"`
+	Unit     string        `json:"unit,omitempty"`
+	Names    []site.Naming `json:"names,omitempty"`
+	Writable bool          `json:"writable"`
+	TwoState bool          `json:"twoState"`
+	Says     string        `json:"says,omitempty"`
+}
+
+// ProofView is all that is known of proving a point: what a proof of it would name, its far
+// shores, and the proofs that were made, the latest first.
+type ProofView struct {
+	Point    string            `json:"point"`
+	Device   string            `json:"device"`
+	Link     string            `json:"link,omitempty"`
+	Line     string            `json:"line,omitempty"`
+	Versions checkout.Versions `json:"versions"`
+	Far      []FarView         `json:"far"`
+	Proofs   []checkout.Proved `json:"proofs"`
+}
+
+// FarView is a point at the other end of a crossing. Into is set where it is the target:
+// Expected is then what it ought to show, empty where that cannot be told.
+type FarView struct {
+	Crossing string `json:"crossing"`
+	Point    string `json:"point"`
+	Name     string `json:"name"`
+	Unit     string `json:"unit,omitempty"`
+	Into     bool   `json:"into"`
+	Words    string `json:"words"`
+	Off      bool   `json:"off"`
+	Expected string `json:"expected,omitempty"`
+	Agrees   bool   `json:"agrees"`
+}
+
+// JudgeRequest is what the display of a device shows of a point, as it is typed.
+type JudgeRequest struct {
+	Point string `json:"point"`
+	Shown string `json:"shown"`
+}
+
+// VerdictView is what Ferry reads against that. EarlierMs is by how much earlier it was
+// read, where it is not what is read now.
+type VerdictView struct {
+	checkout.Verdict
+	Read      string `json:"read"`
+	ReadAtMs  int64  `json:"readAtMs"`
+	EarlierMs int64  `json:"earlierMs"`
+}
+
+// ReadingsRequest is a list of what displays show, of the points of a device, or of all.
+type ReadingsRequest struct {
+	Device string `json:"device,omitempty"`
+	Text   string `json:"text"`
+}
+
+// ReadingsView is that list beside what Ferry reads.
+type ReadingsView struct {
+	Rows []ReadingRow `json:"rows"`
+}
+
+// ReadingRow is one reading. Judged is set where it could be compared; Why says why not.
+type ReadingRow struct {
+	checkout.Listing
+	checkout.Verdict
+	Unit     string `json:"unit,omitempty"`
+	Read     string `json:"read,omitempty"`
+	ReadAtMs int64  `json:"readAtMs,omitempty"`
+	Judged   bool   `json:"judged"`
+}
+
+// ProofRequest records what came of looking at points.
+type ProofRequest struct {
+	Points []ProofPoint    `json:"points"`
+	Result checkout.Result `json:"result" jsonschema:"enum=right,enum=wrong,enum=cannot,enum=withdrawn"`
+	Method checkout.Method `json:"method,omitempty" jsonschema:"enum=display,enum=seen,enum=moved,enum=command,enum=listed"`
+	Reason string          `json:"reason,omitempty"`
+	Remark string          `json:"remark,omitempty"`
+}
+
+// ProofPoint is a point as somebody saw it: what its display shows, and what Ferry read
+// then. Versions are those that were seen; others are refused.
+type ProofPoint struct {
+	Point    string             `json:"point"`
+	Shown    string             `json:"shown,omitempty"`
+	Read     string             `json:"read,omitempty"`
+	ReadAtMs int64              `json:"readAtMs,omitempty"`
+	Versions *checkout.Versions `json:"versions,omitempty"`
+}
+
+// RecordedView is what was recorded.
+type RecordedView struct {
+	Rev    int64             `json:"rev"`
+	Proofs []checkout.Proved `json:"proofs"`
+}
+
+// ProverRequest says at which point a window proves; none is that it has left.
+type ProverRequest struct {
+	Window string `json:"window"`
+	Point  string `json:"point"`
+}
+
+// ProverView is a window that proves a point.
+type ProverView struct {
+	Window string `json:"window"`
+	Who    string `json:"who"`
+	Point  string `json:"point"`
 }
 
 // JournalView is the journal of changes and of writes.

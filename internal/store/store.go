@@ -48,6 +48,8 @@ type Store struct {
 	notices []string
 
 	snapshot atomic.Pointer[Snapshot]
+	proofs   atomic.Pointer[proofs]
+	proving  sync.Mutex // held while proofs are kept
 
 	mu    sync.Mutex // held while a change is made
 	undo  []int64    // journal rows that can be taken back, the latest last
@@ -202,6 +204,9 @@ func (s *Store) load(ctx context.Context) error {
 			"place: open it with the version that wrote it, or go on from a copy in %s", kind, id, copiesFolder)
 	}
 	if err := s.loadJournal(ctx, n); err != nil {
+		return err
+	}
+	if err := s.loadProofs(ctx); err != nil {
 		return err
 	}
 	s.snapshot.Store(n)

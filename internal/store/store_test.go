@@ -13,6 +13,7 @@ import (
 	"testing"
 
 	"ferry/internal/bench"
+	"ferry/internal/core/checkout"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/site"
 	"ferry/internal/files"
@@ -110,7 +111,7 @@ func TestReopenEverything(t *testing.T) {
 	}
 }
 
-func asJSON(s *site.Site) string {
+func asJSON(s any) string {
 	data, err := json.Marshal(s)
 	if err != nil {
 		return err.Error()
@@ -215,5 +216,28 @@ func TestKeptDatabase(t *testing.T) {
 	entry, err := s.Undo(context.Background(), "test")
 	if err != nil || !strings.Contains(entry.What, "remark") {
 		t.Errorf("taken back: %+v, %v", entry, err)
+	}
+}
+
+// TestProofs: what was proved is there after a restart, the last of each point counts, and
+// none is ever changed.
+func TestProofs(t *testing.T) {
+	ctx, dir := context.Background(), t.TempDir()
+	s := opened(t, dir)
+	for i, list := range [][]checkout.Proved{{{Point: "a", Result: checkout.Right, Read: "1"}, {Point: "b", Result: checkout.Wrong}},
+		{{Point: "a", Result: checkout.Wrong, Read: "2"}}, nil} {
+		if err := s.AddProofs(ctx, list); err != nil {
+			t.Fatalf("%d: %v", i, err)
+		}
+	}
+	before, rev := s.Proofs()
+	_ = s.Close()
+	s = opened(t, dir)
+	after, again := s.Proofs()
+	if rev != 3 || again != 3 || len(after) != 2 || asJSON(before) != asJSON(after) || after["a"].Read != "2" || after["a"].AtMs == 0 {
+		t.Errorf("%d, %d: %s, %s", rev, again, asJSON(before), asJSON(after))
+	}
+	if list, err := s.ProofsOf(ctx, "a"); err != nil || len(list) != 2 || list[1].Read != "1" || list[1].ID != 1 {
+		t.Errorf("%+v, %v", list, err)
 	}
 }

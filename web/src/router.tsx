@@ -1,6 +1,7 @@
 import { createRootRoute, createRoute, createRouter, redirect, type ErrorComponentProps } from "@tanstack/react-router";
 import { UsersPage } from "./access/UsersPage";
 import { CheckoutPage } from "./checkout/CheckoutPage";
+import { RecordPage } from "./checkout/RecordPage";
 import { CrossingsPage } from "./crossings/CrossingsPage";
 import { ListPage } from "./crossings/ListPage";
 import { ListsPage } from "./crossings/ListsPage";
@@ -55,6 +56,9 @@ const tree = root.addChildren([
   at("/crossings/pair/$to", PairingPage),
   at("/crossings/pair/$to/$from", PairingPage),
   at("/checkout", CheckoutPage),
+  at("/checkout/record", RecordPage),
+  at("/checkout/$device", CheckoutPage),
+  at("/checkout/$device/$point", CheckoutPage),
   at("/users", UsersPage),
   at("/traffic", TrafficPage),
   at("/traffic/codebook", CodebookPage),

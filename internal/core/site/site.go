@@ -51,6 +51,8 @@ type Device struct {
 	Ports  []Port `json:"ports"`
 	// Map names the protocol whose addressing the points use.
 	Map string `json:"map,omitempty" jsonschema:"description=protocol whose addressing the points use, by its name"`
+	// Cabinet is where it is, for whoever walks past: a cabinet, a room, a tank row.
+	Cabinet string `json:"cabinet,omitempty"`
 	// Limits are what the device bears less than its protocol allows.
 	Limits Limits `json:"limits,omitzero"`
 	// Bench says which simulated device stands in for this one.

@@ -278,6 +278,9 @@ func (v *validator) hostFrom(s *Site, where string, d *Device, p *Port) {
 func (v *validator) device(s *Site, d *Device) {
 	where := fmt.Sprintf("device %q", d.Name)
 	v.identity(where, "device", d.ID, d.Name)
+	if len(d.Cabinet) > 80 {
+		v.fail(where, "the name of its cabinet is too long.", "It holds 80 characters.")
+	}
 	own := v.path
 	for i := range d.Ports {
 		p := &d.Ports[i]

@@ -30,6 +30,12 @@ const windowName = (() => {
   return name;
 })();
 
+/** Who works at this machine: a name is enough where nobody signs in. */
+export const person = {
+  name: () => localStorage.getItem("ferry-person") ?? "",
+  set: (name: string) => localStorage.setItem("ferry-person", name),
+};
+
 /** Told when the server no longer knows who this is. */
 export const signedOut = new Set<() => void>();
 
@@ -45,7 +51,10 @@ async function call<T>(method: string, path: string, body?: BodyInit): Promise<T
       // What was just typed arrives even where the page is left in the same moment. Browsers
       // bound what they send so.
       keepalive: typeof body === "string" && body.length < mostKept,
-      headers: { "X-Ferry-Window": windowName, ...(body ? { "Content-Type": "application/json" } : {}) },
+      headers: {
+        "X-Ferry-Window": encodeURIComponent(person.name() || windowName),
+        ...(body ? { "Content-Type": "application/json" } : {}),
+      },
     });
   } catch {
     throw new ProblemError({

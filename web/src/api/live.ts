@@ -27,12 +27,14 @@ let current: LiveState = {
   nowMs: Date.now(),
   open: [],
   lookouts: 0,
+  proved: 0,
+  provers: [],
 };
 const points = new Map<string, Live>();
 const watchers = new Map<string, Set<() => void>>();
 
 /** Names this stream, so that the server knows which points it shows. */
-const stream = Array.from(crypto.getRandomValues(new Uint32Array(3)), (n) => n.toString(36)).join("");
+export const stream = Array.from(crypto.getRandomValues(new Uint32Array(3)), (n) => n.toString(36)).join("");
 
 /** Values of points that are shown no more are kept for a moment: long enough for a page to be drawn anew. */
 const left = new Map<string, number>();

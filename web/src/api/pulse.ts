@@ -1,4 +1,4 @@
-import type { CrossingState, Event, Finding, Pulse, State } from "./types.gen";
+import type { CrossingState, Event, Finding, ProverView, Pulse, State } from "./types.gen";
 
 /** What the event stream has told so far, but the values. */
 export interface LiveState {
@@ -11,6 +11,9 @@ export interface LiveState {
   /** What lookouts see now, and a number that grows when one begins or is over. */
   open: Event[];
   lookouts: number;
+  /** The number of the latest proof, and who proves which point now. */
+  proved: number;
+  provers: ProverView[];
 }
 
 /** What a pulse makes of the live state. What is as it was stays the same object, so that nobody draws it again. */
@@ -31,6 +34,8 @@ export function taken(current: LiveState, pulse: Pulse): LiveState {
     nowMs: pulse.nowMs,
     open: alike(pulse.open, current.open),
     lookouts: pulse.lookouts,
+    proved: pulse.proved,
+    provers: alike(pulse.provers, current.provers),
   };
 }
 
@@ -60,7 +65,7 @@ export function changed(told: Told, pulse: Pulse): "everything" | string[] {
   const keys = new Set<string>();
   const edited = told.seq !== 0 && pulse.seq !== told.seq;
   if (edited || (told.routes >= 0 && pulse.routes !== told.routes)) keys.add("site");
-  if (edited) for (const key of ["points", "point", "timetable", "journal", "sheets"]) keys.add(key);
+  if (edited) for (const key of ["points", "point", "timetable", "journal", "sheets", "checkout"]) keys.add(key);
   if (told.plan >= 0 && pulse.state.plan !== told.plan)
     for (const key of ["site", "points", "timetable"]) keys.add(key);
   return [...keys];

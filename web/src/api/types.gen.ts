@@ -33,6 +33,16 @@ export interface All {
   pulse: Pulse;
   trend: Trend[];
   journal: JournalView;
+  checkout: CheckoutView;
+  proving: ProvingView;
+  proof: ProofView;
+  readings: ReadingsRequest;
+  readingsView: ReadingsView;
+  judgeRequest: JudgeRequest;
+  verdict: VerdictView;
+  proofRequest: ProofRequest;
+  proofsKept: RecordedView;
+  proverRequest: ProverRequest;
   route: Route;
   problem: Problem;
   window: WindowRequest;
@@ -173,6 +183,7 @@ export interface DeviceView {
    * protocol whose addressing the points use
    */
   map?: string;
+  cabinet?: string;
   limits?: Limits;
   bench?: string;
   access?: AccessLine[];
@@ -1275,6 +1286,8 @@ export interface Pulse {
   nowMs: number;
   open: Event[];
   lookouts: number;
+  proved: number;
+  provers: ProverView[];
   whole: boolean;
 }
 export interface CrossingState {
@@ -1313,6 +1326,11 @@ export interface Event {
   sound?: boolean;
   tell?: string[];
 }
+export interface ProverView {
+  window: string;
+  who: string;
+  point: string;
+}
 export interface Trend {
   atMs: number;
   v: number;
@@ -1344,6 +1362,159 @@ export interface Written {
   who: string;
   open: boolean;
   result: unknown;
+}
+export interface CheckoutView {
+  seq: number;
+  rev: number;
+  stops: StopView[];
+  at: ProverView[];
+}
+export interface StopView {
+  cabinet: string;
+  line: string;
+  device: string;
+  name: string;
+  counts: Progress;
+}
+export interface Progress {
+  right: number;
+  wrong: number;
+  cannot: number;
+  again: number;
+  left: number;
+}
+export interface ProvingView {
+  seq: number;
+  rev: number;
+  points: ProvingPoint[];
+}
+export interface ProvingPoint {
+  point: string;
+  state: "left" | "right" | "wrong" | "cannot" | "again";
+  proof?: number;
+  changed?: string[];
+  name: string;
+  address: string;
+  type: string;
+  order?: string;
+  unit?: string;
+  names?: Naming[];
+  writable: boolean;
+  twoState: boolean;
+  says?: string;
+}
+export interface ProofView {
+  point: string;
+  device: string;
+  link?: string;
+  line?: string;
+  versions: Versions;
+  far: FarView[];
+  proofs: Proved[];
+}
+export interface Versions {
+  map: number;
+  link: number;
+  crossing: number;
+}
+export interface FarView {
+  crossing: string;
+  point: string;
+  name: string;
+  unit?: string;
+  into: boolean;
+  words: string;
+  off: boolean;
+  expected?: string;
+  agrees: boolean;
+}
+export interface Proved {
+  id: number;
+  point: string;
+  device: string;
+  name: string;
+  address: string;
+  result: "right" | "wrong" | "cannot" | "withdrawn";
+  method?: "display" | "seen" | "moved" | "command" | "listed";
+  reason?: string;
+  remark?: string;
+  who: string;
+  atMs: number;
+  mode: string;
+  read: string;
+  unit?: string;
+  words?: string;
+  readAtMs?: number;
+  shown?: string;
+  far?: string;
+  farName?: string;
+  expected?: string;
+  versions: Versions;
+  basis: Fact[];
+}
+export interface Fact {
+  part: string;
+  name?: string;
+  key: string;
+  is: string;
+  id?: string;
+}
+export interface ReadingsRequest {
+  device?: string;
+  text: string;
+}
+export interface ReadingsView {
+  rows: ReadingRow[];
+}
+export interface ReadingRow {
+  line: number;
+  name: string;
+  shown: string;
+  point?: string;
+  why?: string;
+  agrees: boolean;
+  within: number;
+  apart: number;
+  says: string;
+  unit?: string;
+  read?: string;
+  readAtMs?: number;
+  judged: boolean;
+}
+export interface JudgeRequest {
+  point: string;
+  shown: string;
+}
+export interface VerdictView {
+  agrees: boolean;
+  within: number;
+  apart: number;
+  says: string;
+  read: string;
+  readAtMs: number;
+  earlierMs: number;
+}
+export interface ProofRequest {
+  points: ProofPoint[];
+  result: "right" | "wrong" | "cannot" | "withdrawn";
+  method?: "display" | "seen" | "moved" | "command" | "listed";
+  reason?: string;
+  remark?: string;
+}
+export interface ProofPoint {
+  point: string;
+  shown?: string;
+  read?: string;
+  readAtMs?: number;
+  versions?: Versions;
+}
+export interface RecordedView {
+  rev: number;
+  proofs: Proved[];
+}
+export interface ProverRequest {
+  window: string;
+  point: string;
 }
 export interface Problem {
   code: string;

@@ -1,113 +1,115 @@
 import { useQuery } from "@tanstack/react-query";
-import { get } from "../api/client";
-import { useLiveState } from "../api/live";
-import type { JournalView, Record as WriteRecord } from "../api/types.gen";
-import { Mark, type MarkKind } from "../shared/Mark";
+import { useNavigate, useParams } from "@tanstack/react-router";
+import { useState } from "react";
+import { get, useSite } from "../api/client";
+import { useLivePart } from "../api/live";
+import type { CheckoutView, ProvingView, SiteView, StopView } from "../api/types.gen";
 import { Empty } from "../shared/ui";
+import { Proving } from "./Proving";
+import { done, sum, Walk } from "./Walk";
 
-/** How what is known of a write is marked. */
-const marks: Record<string, MarkKind> = {
-  written: "good",
-  carrying: "good",
-  "not written": "fault",
-  failed: "fault",
-  "not known": "doubt",
-  holding: "stale",
-};
-
-/** What has been done: every write to a device with what read back, and every change of the site. */
+/** The walk past all points: each is seen right at both ends by somebody, and what is left gets less. */
 export function CheckoutPage() {
-  useLiveState();
-  const { data } = useQuery({
-    queryKey: ["journal"],
-    queryFn: () => get<JournalView>("/api/journal"),
-    refetchInterval: 2000,
+  const params = useParams({ strict: false }) as { device?: string; point?: string };
+  const navigate = useNavigate();
+  const { data: site } = useSite();
+  const [scope, setScope] = useState("");
+  const [leftOnly, setLeftOnly] = useState(false);
+  const proved = useLivePart((l) => l.proved);
+  const { data: walk } = useQuery({
+    queryKey: ["checkout", "walk", proved],
+    queryFn: () => get<CheckoutView>("/api/checkout"),
+    placeholderData: (old) => old,
   });
-  if (!data) return <p className="soft p-8">Reading the journal…</p>;
-  const when = (at: string) => new Date(at).toLocaleString("en-GB", { dateStyle: "short", timeStyle: "medium" });
+  const stops = walk ? within(walk.stops, scope) : [];
+  const device = params.device ?? stops.find((s) => !done(s.counts))?.device ?? stops[0]?.device;
+  const { data: proving } = useQuery({
+    queryKey: ["checkout", "device", device, proved],
+    queryFn: () => get<ProvingView>(`/api/checkout/devices/${device}`),
+    enabled: !!device,
+    placeholderData: (old, query) => (query?.queryKey[2] === device ? old : undefined),
+  });
+  if (!walk || !site) return <p className="soft p-8">Reading what has been proved…</p>;
+  if (walk.stops.length === 0)
+    return (
+      <Empty title="There is nothing to prove yet">
+        Every point of the maps is proved here: what Ferry reads beside what the device itself shows. Begin with a line,
+        a device and its map.
+      </Empty>
+    );
+  const points = proving?.points ?? [];
+  const own = points.length > 0 && stops.find((s) => s.device === device);
+  const point = own ? (points.find((p) => p.point === params.point) ?? firstLeft(proving) ?? points[0]) : undefined;
+  const open = (to: string, at?: string) =>
+    void navigate(
+      at
+        ? { to: "/checkout/$device/$point", params: { device: to, point: at }, replace: true }
+        : { to: "/checkout/$device", params: { device: to }, replace: true },
+    );
+  /** Goes to another point: by so many steps, or to the next one that is left, over the ends of devices. */
+  const go = (step: -1 | 1 | "left") => {
+    const at = points.findIndex((p) => p.point === point?.point);
+    const stop = stops.findIndex((s) => s.device === device);
+    if (step === "left") {
+      const next = [...points.slice(at + 1), ...points.slice(0, at)].find((p) => isLeft(p.state));
+      if (next && device) return open(device, next.point);
+      const on = [...stops.slice(stop + 1), ...stops.slice(0, stop)].find((s) => !done(s.counts));
+      if (on) return open(on.device);
+      return;
+    }
+    const next = points[at + step];
+    if (next && device) return open(device, next.point);
+    const on = stops[stop + step];
+    if (on) open(on.device);
+  };
   return (
-    <div className="grid min-w-0 flex-1 grid-cols-[3fr_2fr] gap-4 overflow-hidden p-4 max-[1100px]:grid-cols-1">
-      <section className="card flex min-h-0 flex-col">
-        <h2 className="p-3">Written to devices</h2>
-        {/* oxlint-disable-next-line jsx-a11y/no-noninteractive-tabindex -- what scrolls must be reached by the keyboard */}
-        <div className="min-h-0 flex-1 overflow-y-auto" role="region" aria-label="Writes to devices" tabIndex={0}>
-          {data.written.length === 0 ? (
-            <Empty title="Nothing has been written yet">
-              Open a point that may be written under Points, enter a value, and look at what goes where before it goes.
-              Every write is kept here with what read back.
-            </Empty>
-          ) : (
-            <table className="rows" aria-label="Written to devices">
-              <thead>
-                <tr>
-                  <th>
-                    <span className="sr-only">Result</span>
-                  </th>
-                  <th>When</th>
-                  <th>What</th>
-                  <th className="num">Old</th>
-                  <th className="num">New</th>
-                  <th className="num">Read back</th>
-                  <th>Where</th>
-                </tr>
-              </thead>
-              <tbody>
-                {data.written.map((w) => {
-                  const r = w.result as WriteRecord;
-                  const own = r.state === "written" || r.state === "carrying";
-                  return (
-                    <tr key={w.id} data-write={r.state} title={`${r.sentence} ${w.who}`}>
-                      <td>
-                        <Mark kind={marks[r.state] ?? "not-yet"} label={r.sentence || r.state} />
-                      </td>
-                      <td className="mono whitespace-nowrap">{when(w.at)}</td>
-                      <td>
-                        <b className="break-words">
-                          {r.order.device} · {r.order.name}
-                        </b>
-                        <div className="small soft">
-                          {r.order.address}
-                          {r.crossing ? "" : " · " + r.order.function} · {w.who}
-                        </div>
-                        {(!own || r.crossing) && (
-                          <div className="small">
-                            {r.crossing && r.state === "carrying"
-                              ? `carrying, written ${r.count ?? 0}×`
-                              : r.sentence || r.state}
-                          </div>
-                        )}
-                      </td>
-                      <td className="num">{r.order.old || "—"}</td>
-                      <td className="num">
-                        {r.order.new || "—"}
-                        {r.last && r.last !== r.order.new && <div className="small soft">last {r.last}</div>}
-                      </td>
-                      <td className="num">{r.readBack || "—"}</td>
-                      <td className="whitespace-nowrap">{r.order.mode === "plant" ? <b>plant</b> : "bench"}</td>
-                    </tr>
-                  );
-                })}
-              </tbody>
-            </table>
-          )}
-        </div>
-      </section>
-      <section className="card flex min-h-0 flex-col">
-        <h2 className="p-3">Changed in the site</h2>
-        <ol className="min-h-0 flex-1 overflow-y-auto px-3 pb-3" aria-label="Changes of the site">
-          {data.entries.map((e) => (
-            <li key={e.seq} className="border-b border-rule py-1">
-              <span className="break-words">
-                {e.action === "undo" ? "Took back: " : e.action === "redo" ? "Did again: " : ""}
-                {e.what}
-              </span>
-              <div className="small soft">
-                <span className="mono">{when(e.at)}</span> · {e.who}
-              </div>
-            </li>
-          ))}
-        </ol>
-      </section>
-    </div>
+    <>
+      <Walk
+        site={site}
+        all={walk.stops}
+        stops={stops}
+        scope={scope}
+        onScope={setScope}
+        leftOnly={leftOnly}
+        onLeftOnly={setLeftOnly}
+        device={device}
+        points={points}
+        point={point?.point}
+        onOpen={open}
+      />
+      <div className="min-w-0 flex-1 overflow-y-auto p-6 max-[1000px]:p-3">
+        {point && device ? (
+          <Proving
+            key={point.point}
+            site={site}
+            device={device}
+            point={point}
+            points={points}
+            next={points[points.indexOf(point) + 1]?.name}
+            left={left(stops)}
+            all={sum(stops).all}
+            onGo={go}
+          />
+        ) : (
+          <p className="soft">…</p>
+        )}
+      </div>
+    </>
   );
+}
+
+const isLeft = (state: string) => state === "left" || state === "again";
+const firstLeft = (view: ProvingView | undefined) => view?.points.find((p) => isLeft(p.state));
+const left = (stops: StopView[]) => stops.reduce((n, s) => n + s.counts.left + s.counts.again, 0);
+
+/** The devices of a scope: the whole site, a cabinet, or a line. */
+function within(stops: StopView[], scope: string): StopView[] {
+  const [kind, id] = [scope.slice(0, 1), scope.slice(1)];
+  if (kind === "c") return stops.filter((s) => s.cabinet === id);
+  if (kind === "l") return stops.filter((s) => s.line === id);
+  return stops;
+}
+
+export function lineName(site: SiteView, id: string): string {
+  return site.lines.find((l) => l.id === id)?.name ?? "";
 }

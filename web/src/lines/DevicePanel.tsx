@@ -78,10 +78,10 @@ export function DevicePanel({ site, device }: { site: SiteView; device: DeviceVi
     <aside className="panel" aria-label="Device">
       <div className="small soft">Device</div>
       <h2 className="mb-3 break-words">{device.name}</h2>
-      {(["name", "model", "remark"] as const).map((key) => (
+      {(["name", "model", "cabinet", "remark"] as const).map((key) => (
         <Field
           key={key}
-          label={key === "name" ? "Name" : key === "model" ? "Model" : "Remark"}
+          label={{ name: "Name", model: "Model", cabinet: "Cabinet", remark: "Remark" }[key]}
           value={device[key] ?? ""}
           onBegin={editor.begin}
           onCommit={(text) => editor.commit(`changed the ${key} of ${device.name}`, { [key]: text.trim() })}

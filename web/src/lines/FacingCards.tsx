@@ -76,7 +76,7 @@ export function FacingCards({ site, link, facing }: { site: SiteView; link: Link
             <button
               key={fix.title}
               type="button"
-              className="card mb-2 block w-full p-2 text-left hover:bg-[var(--wash)]"
+              className="card mb-2 block w-full p-2 text-left hover:bg-[var(--tide-wash)]"
               data-fix={fix.title}
               onClick={() => void put(fix)}
             >

@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { post, problemOf, mapPath } from "../api/client";
 import type { FathomAnswer, FathomReading, PointsView, PointView, Problem, WindowView } from "../api/types.gen";
 import { clock, ProblemNotice } from "../shared/ui";
@@ -25,10 +25,11 @@ const widest = 250;
 
 /**
  * Finds out what the registers around a point hold, from what the device's own display shows.
- * Each press reads the registers of that moment; readings of several moments count together.
+ * Each press reads the registers of that moment; readings of several moments count together. What is given has been
+ * typed already, and is looked for at once.
  */
-export function Fathom({ points, view }: { points: PointsView; view: PointView }) {
-  const [shows, setShows] = useState("");
+export function Fathom({ points, view, given = "" }: { points: PointsView; view: PointView; given?: string }) {
+  const [shows, setShows] = useState(given);
   const [within, setWithin] = useState("");
   const [moments, setMoments] = useState<Moment[]>([]);
   const [window, setWindow] = useState<WindowView>();
@@ -111,6 +112,11 @@ export function Fathom({ points, view }: { points: PointsView; view: PointView }
     }
     setBusy(false);
   };
+  const asked = useRef(false);
+  useEffect(() => {
+    if (given && !asked.current) void search();
+    asked.current = true;
+  });
   const forget = () => {
     setLooked(false);
     setMoments([]);

@@ -23,6 +23,14 @@ const perScreen: Record<string, [string, string][]> = {
     ["Tab, Enter", "go from device to device, open one"],
     ["Ctrl K", "also adds lines and devices, tries one link or every one"],
   ],
+  checkout: [
+    ["Enter", "it is right, and on to the next that is left; with a value typed, if the two agree"],
+    ["W", "it is wrong; Alt W where letters are typed"],
+    ["N", "it cannot be tested"],
+    ["R", "a remark"],
+    ["M", "make it move, and watch"],
+    ["Up, Down", "another point"],
+  ],
   traffic: [["Enter", "open an exchange or a finding"]],
   timetable: [
     ["Ctrl and wheel, drag", "zoom and move the track"],

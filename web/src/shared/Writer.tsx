@@ -107,7 +107,7 @@ export function useWriter(id: string, unit: string) {
       </Dialog>
     </>
   );
-  return { prepare, busy, shown };
+  return { prepare, busy, shown, result };
 }
 
 /** A field for a new value of a point, with what comes of writing it. */

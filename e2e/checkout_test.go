@@ -1,0 +1,135 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os/exec"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+)
+
+// current is the name of the point that is being proved.
+const current = `document.querySelector('[data-prove][aria-current]')?.dataset.prove`
+
+// proving opens the proof of a point, and waits until it is read.
+func (b *browser) proving(path string) {
+	b.t.Helper()
+	b.to(path)
+	b.until("it is read", `/\d/.test(document.querySelector("[data-testid=reads]")?.innerText ?? "")`)
+}
+
+// display types what the display of the device shows, and goes on once it has been judged.
+func (b *browser) display(text string) {
+	b.t.Helper()
+	b.run(chromedp.Focus(chromedp.CSS("#shown")))
+	b.does(`document.querySelector("#shown").select()`)
+	b.run(chromedp.KeyEvent(kb.Delete), chromedp.SendKeys(chromedp.CSS("#shown"), text))
+}
+
+// truth is what a stand-in holds at a place, to one decimal.
+func truth(t *testing.T, f *ferry, device, place string) string {
+	t.Helper()
+	var site struct {
+		StandIns []struct{ Device, URL string }
+	}
+	if err := json.Unmarshal([]byte(f.text(t, "/api/site")), &site); err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range site.StandIns {
+		if s.Device != device {
+			continue
+		}
+		out, err := exec.Command(binary(t), "read", s.URL, place, "--json").Output()
+		var read struct{ Points []struct{ Value float64 } }
+		if err == nil {
+			err = json.Unmarshal(out, &read)
+		}
+		if err != nil || len(read.Points) != 1 {
+			t.Fatalf("%s: %s, %v", s.URL, out, err)
+		}
+		return strconv.FormatFloat(read.Points[0].Value, 'f', 1, 64)
+	}
+	t.Fatalf("%s has no stand-in", device)
+	return ""
+}
+
+// TestProve: points are proved by the keyboard alone; what is wrong is explained; what is
+// changed has just the proofs made again that it touches; others are seen.
+func TestProve(t *testing.T) {
+	dir := t.TempDir()
+	f := start(t, "demo", dir)
+	f.post(t, "/api/run/start", map[string]any{})
+	b := f.open(t, "/checkout")
+	b.proving("/checkout/skid/skid-01")
+	first := js[string](b, current)
+	// What Ferry reads, to one decimal, as a display has it.
+	b.display(strings.TrimSpace(js[string](b, `Number.parseFloat(document.querySelector("[data-testid=reads]").innerText.replace(/\s/g, "")).toFixed(0)`)))
+	b.until("they agree", `document.querySelector("[data-testid=agrees]")`)
+	b.run(chromedp.KeyEvent(kb.Enter))
+	b.until("it goes on to the next", fmt.Sprintf(`%s && %s !== %q`, current, current, first))
+	b.until("the first is right", fmt.Sprintf(`document.querySelector('[data-prove=%q]').dataset.stand === "right"`, first))
+	b.sees("1 of")
+
+	// Confirmed without typing, and what cannot be tested.
+	second := js[string](b, current)
+	b.until("it is read", `/\d|on|off/.test(document.querySelector("[data-testid=reads]")?.innerText ?? "")`)
+	b.run(chromedp.KeyEvent(kb.Enter))
+	b.until("the second is right", fmt.Sprintf(`document.querySelector('[data-prove=%q]').dataset.stand === "right"`, second))
+	third := js[string](b, current)
+	b.does(`document.querySelector("#shown").focus()`)
+	b.press("cannot be tested")
+	b.fill("Why it cannot be tested", "the guard is closed\r")
+	b.until("the third cannot be tested", fmt.Sprintf(`document.querySelector('[data-prove=%q]').dataset.stand === "cannot"`, third))
+	b.sees("cannot: the guard is closed")
+
+	// The make-up flow is mapped with the wrong order: the display shows that, and Fathom why.
+	f.post(t, "/api/bench/fault", map[string]any{"device": "flow61", "fault": map[string]any{"kind": "freeze"}})
+	b.proving("/checkout/flow61/flow61-01")
+	b.display(truth(t, f, "flow61", "30001:float32:BADC"))
+	b.until("they are apart", `document.querySelector("[data-testid=apart]")`)
+	b.run(chromedp.KeyEvent("w"))
+	b.sees("What would explain it")
+	b.until("Fathom has looked", `document.querySelector('[data-testid="fathom"]')?.innerText.includes("float32 BADC")`)
+	b.until("it is wrong", `document.querySelector('[data-prove][aria-current]').dataset.stand === "wrong"`)
+
+	// A change of the map has just this proof made again.
+	b.does(fmt.Sprintf(`fetch("/api/devices/skid/points").then(r => r.json()).then(p => { const row = p.rows.find(r => r.cells[0] === %q);
+		fetch("/api/devices/skid/cells", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ what: "scaled",
+			cells: [{ point: row.id, column: "scale", text: "× 2", base: row.version }] }) }) })`, first))
+	b.to("/checkout/skid/skid-01")
+	b.sees("To be proved again: scale was")
+	b.until("the second still is right", fmt.Sprintf(`document.querySelector('[data-prove=%q]').dataset.stand === "right"`, second))
+	b.sees("1 to be proved again")
+
+	// Somebody else at the same point is told, and sees the mark at once.
+	other := f.open(t, "/checkout/skid/skid-01")
+	other.sees("is proving this point too")
+	b.sees("is proving this point too")
+	b.until("it is read", `/\d/.test(document.querySelector("[data-testid=reads]")?.innerText ?? "")`)
+	b.run(chromedp.Focus(chromedp.CSS("#shown")), chromedp.KeyEvent(kb.Enter))
+	other.until("the mark is seen", fmt.Sprintf(`document.querySelector('[data-prove=%q]')?.dataset.stand === "right"`, first))
+
+	// The input is moved, and that is proof.
+	b.proving("/checkout/do11/do11-02")
+	b.run(chromedp.Focus(chromedp.CSS("#shown")), chromedp.KeyEvent("m"))
+	b.until("it moved", `document.querySelector("[data-testid=agrees]")?.innerText.startsWith("It moved from")`)
+	b.run(chromedp.KeyEvent(kb.Enter))
+	b.until("it is right", `document.querySelector('[data-prove="WaterTemp"]')?.dataset.stand === "right"`)
+
+	// A column of readings.
+	b.does(`document.querySelector("details summary").click()`)
+	b.fill("Readings", "Oxygen;-99")
+	b.until("it is apart", `document.querySelector('[data-agrees="false"]')`)
+	b.press("Keep the 1 that are apart as wrong")
+	b.until("it is wrong", `document.querySelector('[data-prove="Oxygen"]').dataset.stand === "wrong"`)
+
+	// All of that is there after Ferry was killed.
+	f.kill()
+	b = start(t, "demo", dir).open(t, "/checkout/do11/do11-01")
+	b.until("it still is wrong", `document.querySelector('[data-prove="Oxygen"]')?.dataset.stand === "wrong" &&
+		document.querySelector('[data-prove="WaterTemp"]').dataset.stand === "right"`)
+}

@@ -1,0 +1,458 @@
+package api
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"ferry/internal/core/checkout"
+	"ferry/internal/core/crossing"
+	"ferry/internal/core/problem"
+	"ferry/internal/core/regmap"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+	"ferry/internal/field"
+	"ferry/internal/store"
+)
+
+// walked is the walk past all points as it was last worked out.
+type walked struct {
+	mu       sync.Mutex
+	ground   *checkout.Ground
+	stops    []checkout.Stop
+	seq, rev int64
+}
+
+// ground is the site as it is, prepared for judging proofs, and its walk.
+func (s *Server) ground() (*checkout.Ground, []checkout.Stop, *store.Snapshot, int64) {
+	now := s.Store.Now()
+	last, rev := s.Store.Proofs()
+	w := &s.walked
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.ground == nil || w.seq != now.Seq || w.ground.Site() != now.Site {
+		w.ground, w.seq, w.stops = checkout.On(now.Site), now.Seq, nil
+	}
+	if w.stops == nil || w.rev != rev {
+		w.stops, w.rev = w.ground.Walk(last), rev
+	}
+	return w.ground, w.stops, now, rev
+}
+
+// getCheckout lists the devices in walking order, and how far each is.
+func (s *Server) getCheckout(c fiber.Ctx) error {
+	_, stops, now, rev := s.ground()
+	view := CheckoutView{Seq: now.Seq, Rev: rev, Stops: make([]StopView, 0, len(stops)), At: s.provers.now(time.Now())}
+	for _, stop := range stops {
+		d := now.Site.Device(stop.Device)
+		view.Stops = append(view.Stops, StopView{Cabinet: stop.Cabinet, Line: stop.Line, Device: stop.Device, Name: d.Name,
+			Counts: stop.Counts})
+	}
+	return c.JSON(view)
+}
+
+// getProving lists how the points of a device stand.
+func (s *Server) getProving(c fiber.Ctx) error {
+	_, stops, now, rev := s.ground()
+	last, _ := s.Store.Proofs()
+	view := ProvingView{Seq: now.Seq, Rev: rev, Points: []ProvingPoint{}}
+	for _, stop := range stops {
+		if stop.Device != c.Params("id") {
+			continue
+		}
+		d := now.Site.Device(stop.Device)
+		at := map[string]*site.Point{}
+		for i := range d.Points {
+			at[d.Points[i].ID] = &d.Points[i]
+		}
+		for _, stand := range stop.Points {
+			p := at[stand.Point]
+			row := ProvingPoint{Stand: stand, Name: p.Name, Unit: p.Unit, Type: regmap.PrintType(p), Names: p.Names,
+				Writable: p.Access != site.ReadOnly, TwoState: p.Type == value.TypeBool}
+			if scheme, err := d.SchemeOf(p); err == nil {
+				row.Address = regmap.Cell(scheme, p, regmap.Address)
+				row.Order = regmap.Cell(scheme, p, regmap.Order)
+			}
+			if proof := last[p.ID]; proof != nil && proof.Result != checkout.Withdrawn {
+				row.Says = said(proof)
+			}
+			view.Points = append(view.Points, row)
+		}
+	}
+	return c.JSON(view)
+}
+
+// said is a proof in some words for a list: what was read, or why not.
+func said(p *checkout.Proved) string {
+	switch {
+	case p.Result == checkout.Cannot:
+		return "cannot: " + p.Reason
+	case p.Result == checkout.Wrong:
+		return "wrong"
+	}
+	return strings.TrimSpace(p.Read + " " + p.Unit)
+}
+
+// getProof says all that is known of proving one point.
+func (s *Server) getProof(c fiber.Ctx) error {
+	g, _, now, _ := s.ground()
+	d, p := g.Point(c.Params("id"))
+	if p == nil {
+		return gonePoint(c.Params("id"))
+	}
+	list, err := s.Store.ProofsOf(c.Context(), p.ID)
+	if err != nil {
+		return err
+	}
+	view := ProofView{Point: p.ID, Device: d.ID, Versions: versions(now, g, d, p), Proofs: list, Far: s.farOf(g, p)}
+	if l := g.LinkOf(d, p); l != nil {
+		view.Link = l.ID
+		if line := now.Site.Line(l.Line); line != nil {
+			view.Line = line.Name
+		}
+	}
+	return c.JSON(view)
+}
+
+func gonePoint(id string) error {
+	return problem.New("gone", "The point is no longer in the site.", "Reload to see what changed.").At(id)
+}
+
+// versions are the journal numbers of the last changes of what a proof of a point names.
+func versions(now *store.Snapshot, g *checkout.Ground, d *site.Device, p *site.Point) (v checkout.Versions) {
+	v.Map = now.Versions(site.KindPoint, d.ID)[p.ID]
+	if l := g.LinkOf(d, p); l != nil {
+		v.Link = max(now.Versions(site.KindLink, "")[l.ID], now.Versions(site.KindDevice, "")[d.ID])
+	}
+	for _, x := range g.Crossings(p.ID) {
+		v.Crossing = max(v.Crossing, now.Versions(site.KindCrossing, "")[x.ID])
+	}
+	return v
+}
+
+// farOf lists the far shores of a point: into which it is carried, with what is to be
+// expected there, and out of which it comes.
+func (s *Server) farOf(g *checkout.Ground, p *site.Point) (list []FarView) {
+	list = []FarView{}
+	for _, x := range g.Crossings(p.ID) {
+		other := x.To
+		if x.To == p.ID {
+			other = x.From
+		}
+		d, far := g.Point(other)
+		if far == nil {
+			continue
+		}
+		view := FarView{Crossing: x.ID, Point: far.ID, Name: d.Name + " · " + far.Name, Unit: far.Unit, Into: x.To == far.ID,
+			Words: crossing.Words(x), Off: x.Off}
+		view.Expected, view.Agrees = s.expected(g, x)
+		list = append(list, view)
+	}
+	return list
+}
+
+// expected is what a crossing makes of its sources as they are now, and whether the target
+// shows that; empty where it cannot be told.
+func (s *Server) expected(g *checkout.Ground, x *site.Crossing) (shown string, agrees bool) {
+	_, to := g.Point(x.To)
+	var from []*site.Point
+	var values []value.Value
+	for _, id := range append([]string{x.From}, x.More...) {
+		_, p := g.Point(id)
+		live, ok := s.Engine.Hub.Point(id)
+		if p == nil || !ok || live.AtMs == 0 || live.Quality == value.Bad {
+			return "", false
+		}
+		from, values = append(from, p), append(values, live.Value)
+	}
+	way, err := crossing.NewWay(x, from, to)
+	if err != nil || to == nil {
+		return "", false
+	}
+	there, _ := s.Engine.Hub.Point(to.ID)
+	v, err := way.Carry(values, there.Value)
+	if err == nil {
+		v, err = crossing.Fit(v, to)
+	}
+	if err != nil {
+		return "", false
+	}
+	return to.Shown(v), there.AtMs > 0 && to.Shown(v) == there.Shown
+}
+
+// postJudge compares what a point reads now, or read a moment ago, with what somebody has
+// typed.
+func (s *Server) postJudge(c fiber.Ctx) error {
+	var asked JudgeRequest
+	if err := bind(c, &asked); err != nil {
+		return err
+	}
+	g, _, _, _ := s.ground()
+	d, p := g.Point(asked.Point)
+	if p == nil {
+		return gonePoint(asked.Point)
+	}
+	live, ok := s.Engine.Hub.Point(p.ID)
+	if !ok || live.AtMs == 0 || live.Quality == value.Bad {
+		return problem.New("not-read", "Ferry does not read the point: "+cmp.Or(live.Reason, "it has not been read yet")+".",
+			"Start the run, or say that it cannot be tested.").At(d.Name + " · " + p.Name)
+	}
+	v, err := checkout.Judge(p, live.Value, asked.Shown)
+	if err != nil {
+		return problem.New("bad-value", err.Error()+".", "Type what the display shows, such as 12.7.").At(p.Name)
+	}
+	view := VerdictView{Verdict: v, Read: live.Shown, ReadAtMs: live.AtMs}
+	if !v.Agrees { // the display may be some seconds behind, or ahead of what was read
+		trend := s.Engine.Hub.Trend(p.ID)
+		for i := len(trend) - 1; i >= 0 && live.AtMs-trend[i].AtMs <= lookedBack.Milliseconds(); i-- {
+			before := value.OfFloat(trend[i].V)
+			if p.Type == value.TypeBool {
+				before = value.OfBool(trend[i].V != 0)
+			}
+			if earlier, err := checkout.Judge(p, before, asked.Shown); err == nil && earlier.Agrees {
+				view.Verdict, view.Read, view.ReadAtMs = earlier, p.Shown(before), trend[i].AtMs
+				view.EarlierMs = live.AtMs - trend[i].AtMs
+				break
+			}
+		}
+	}
+	return c.JSON(view)
+}
+
+// lookedBack is how long ago a value may have been read that a display shows.
+const lookedBack = 5 * time.Second
+
+// mostProved bounds the points of one request.
+const mostProved = 5000
+
+// postProofs records what came of looking at points. What Ferry read goes with it as it
+// was seen; where the site has changed since, nothing is recorded.
+func (s *Server) postProofs(c fiber.Ctx) error {
+	var asked ProofRequest
+	if err := bind(c, &asked); err != nil {
+		return err
+	}
+	if len(asked.Points) == 0 || len(asked.Points) > mostProved {
+		return problem.New("invalid", fmt.Sprintf("A proof is of 1 to %d points.", mostProved), "")
+	}
+	switch asked.Result {
+	case checkout.Right, checkout.Wrong, checkout.Withdrawn:
+	case checkout.Cannot:
+		if strings.TrimSpace(asked.Reason) == "" {
+			return problem.New("no-reason", "Why it cannot be tested is missing.", "Say it in some words: the guard is closed.")
+		}
+	default:
+		return problem.New("invalid", fmt.Sprintf("%q is no result of a proof.", asked.Result), "Reload the page.")
+	}
+	g, _, now, _ := s.ground()
+	list := make([]checkout.Proved, 0, len(asked.Points))
+	for _, seen := range asked.Points {
+		p, err := s.proofOf(c, g, now, &asked, &seen)
+		if err != nil {
+			return err
+		}
+		list = append(list, p)
+	}
+	if err := s.Store.AddProofs(c.Context(), list); err != nil {
+		return problem.New("not-kept", "The proof could not be kept: "+err.Error()+".", "Look at the disk, then prove it again.")
+	}
+	_, rev := s.Store.Proofs()
+	return c.JSON(RecordedView{Rev: rev, Proofs: list})
+}
+
+// proofOf is the proof of one point.
+func (s *Server) proofOf(c fiber.Ctx, g *checkout.Ground, now *store.Snapshot, asked *ProofRequest, seen *ProofPoint) (checkout.Proved, error) {
+	d, p := g.Point(seen.Point)
+	if p == nil {
+		return checkout.Proved{}, gonePoint(seen.Point)
+	}
+	where := d.Name + " · " + p.Name
+	v := versions(now, g, d, p)
+	if seen.Versions != nil && *seen.Versions != v {
+		return checkout.Proved{}, &status{409, problem.New("changed", "The point, its link or its crossing has been changed "+
+			"since you looked at it.", "Look at what Ferry reads now, and prove it again.").At(where)}
+	}
+	proof := checkout.Proved{Point: p.ID, Device: d.ID, Name: where, Result: asked.Result, Method: asked.Method,
+		Reason: strings.TrimSpace(asked.Reason), Remark: strings.TrimSpace(asked.Remark), Who: who(c), Mode: string(s.Engine.State().Mode),
+		Unit: p.Unit, Shown: strings.TrimSpace(seen.Shown), Versions: v, Basis: g.Basis(p.ID)}
+	if scheme, err := d.SchemeOf(p); err == nil {
+		proof.Address = scheme.Short(p.Address)
+	}
+	live, _ := s.Engine.Hub.Point(p.ID)
+	read := live.AtMs > 0 && live.Quality != value.Bad
+	if asked.Result == checkout.Right && !read && asked.Method != checkout.Command {
+		return proof, problem.New("not-read", "Ferry does not read the point, so it cannot be right: "+
+			cmp.Or(live.Reason, "it has not been read yet")+".", "Start the run, or say that it cannot be tested.").At(where)
+	}
+	if asked.Result != checkout.Withdrawn && read {
+		proof.Read, proof.Words, proof.ReadAtMs = live.Shown, live.Words, live.AtMs
+		if seen.ReadAtMs > 0 && live.AtMs-seen.ReadAtMs < asSeen.Milliseconds() && seen.Read != "" {
+			proof.Read, proof.ReadAtMs = seen.Read, seen.ReadAtMs // as it was seen, a moment before
+			if seen.ReadAtMs != live.AtMs {
+				proof.Words = ""
+			}
+		}
+	}
+	if asked.Result == checkout.Right && proof.Shown != "" && !p.Type.IsText() {
+		if err := s.stillAgrees(p, &proof, live); err != nil {
+			return proof, err
+		}
+	}
+	for _, far := range s.farOf(g, p) {
+		if there, _ := s.Engine.Hub.Point(far.Point); far.Into && there.AtMs > 0 {
+			proof.Far, proof.FarName, proof.Expected = strings.TrimSpace(there.Shown+" "+far.Unit), far.Name, far.Expected
+			break
+		}
+	}
+	return proof, nil
+}
+
+// asSeen is how long ago a value may have been seen that somebody says is right.
+const asSeen = time.Minute
+
+// stillAgrees refuses a proof whose two readings do not agree: nobody means that.
+func (s *Server) stillAgrees(p *site.Point, proof *checkout.Proved, live field.Live) error {
+	read := live.Value
+	if proof.ReadAtMs != live.AtMs {
+		v, err := p.ParseValue(proof.Read)
+		if err != nil {
+			return nil // it was shown with a name
+		}
+		read = v
+	}
+	v, err := checkout.Judge(p, read, proof.Shown)
+	if err != nil {
+		return problem.New("bad-value", err.Error()+".", "Type what the display shows, such as 12.7.").At(proof.Name)
+	}
+	if !v.Agrees {
+		return problem.New("apart", fmt.Sprintf("Ferry read %s and the display shows %s: that is not the same.", proof.Read, proof.Shown),
+			"Say that it is wrong, or look again.").At(proof.Name)
+	}
+	return nil
+}
+
+// postReadings sets a list of what displays show beside what Ferry reads. Nothing is recorded
+// by it.
+func (s *Server) postReadings(c fiber.Ctx) error {
+	var asked ReadingsRequest
+	if err := bind(c, &asked); err != nil {
+		return err
+	}
+	g, stops, _, _ := s.ground()
+	var points []*site.Point
+	of := map[string]*site.Device{}
+	for _, stop := range stops {
+		if asked.Device != "" && stop.Device != asked.Device {
+			continue
+		}
+		for _, stand := range stop.Points {
+			d, p := g.Point(stand.Point)
+			points, of[p.ID] = append(points, p), d
+		}
+	}
+	list, err := checkout.ReadList(asked.Text, points, func(p *site.Point) string { return of[p.ID].Name })
+	if err != nil {
+		return problem.New("bad-list", "The list cannot be read: "+err.Error()+".", "Copy the column from the sheet once more.")
+	}
+	view := ReadingsView{Rows: make([]ReadingRow, 0, len(list))}
+	for _, l := range list {
+		row := ReadingRow{Listing: l}
+		if _, p := g.Point(l.Point); p != nil {
+			row.Name, row.Unit = of[p.ID].Name+" · "+p.Name, p.Unit
+			live, _ := s.Engine.Hub.Point(p.ID)
+			if live.AtMs == 0 || live.Quality == value.Bad {
+				row.Why = "Ferry does not read it: " + cmp.Or(live.Reason, "it has not been read yet")
+			} else if row.Verdict, err = checkout.Judge(p, live.Value, l.Shown); err != nil {
+				row.Why = err.Error()
+			} else {
+				row.Read, row.ReadAtMs, row.Judged = live.Shown, live.AtMs, true
+			}
+		}
+		view.Rows = append(view.Rows, row)
+	}
+	return c.JSON(view)
+}
+
+// getProofs is the record of all proofs, the latest first.
+func (s *Server) getProofs(c fiber.Ctx) error {
+	list, err := s.Store.AllProofs(c.Context(), 2000)
+	if err != nil {
+		return err
+	}
+	for i := range list {
+		list[i].Basis = []checkout.Fact{}
+	}
+	return c.JSON(list)
+}
+
+// postProver takes down at which point a window is, so that others see it.
+func (s *Server) postProver(c fiber.Ctx) error {
+	var at ProverRequest
+	if err := bind(c, &at); err != nil {
+		return err
+	}
+	s.provers.put(at.Window, who(c), at.Point, time.Now())
+	return c.JSON(s.provers.now(time.Now()))
+}
+
+// provers are the windows that prove, each with its point.
+type provers struct {
+	mu  sync.Mutex
+	at  map[string]proverAt // by window
+	rev int64
+}
+
+type proverAt struct {
+	who, point string
+	at         time.Time
+}
+
+// proverFor is how long a window counts as being at a point after it said so, mostProvers
+// how many there may be.
+const (
+	proverFor   = 20 * time.Second
+	mostProvers = 500
+)
+
+func (p *provers) put(window, who, point string, at time.Time) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.at == nil {
+		p.at = map[string]proverAt{}
+	}
+	was := p.at[window]
+	if point == "" {
+		delete(p.at, window)
+	} else if was.at.IsZero() && len(p.at) >= mostProvers {
+		return
+	} else {
+		p.at[window] = proverAt{who, point, at}
+	}
+	if was.point != point || was.who != who {
+		p.rev++
+	}
+}
+
+// now lists those that are there.
+func (p *provers) now(at time.Time) []ProverView {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	list := []ProverView{}
+	for window, each := range p.at {
+		if at.Sub(each.at) > proverFor {
+			delete(p.at, window)
+			p.rev++
+			continue
+		}
+		list = append(list, ProverView{Window: window, Who: each.who, Point: each.point})
+	}
+	slices.SortFunc(list, func(a, b ProverView) int {
+		return cmp.Or(cmp.Compare(a.Point, b.Point), cmp.Compare(a.Window, b.Window))
+	})
+	return list
+}
