@@ -64,6 +64,8 @@ func TestUVReactor(t *testing.T) {
 		b.sees(c.says)
 		if c.fault == "regiven" {
 			b.press("Ask the device what it has")
+			b.press("Look for others")
+			b.sees("160 as inputs")
 			b.until("what it says is set beside the plan", `/Gives, octets\s+36\s+40/.test(document.body.innerText)`)
 		}
 	}

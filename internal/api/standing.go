@@ -99,13 +99,13 @@ func (s *Server) postSurvey(c fiber.Ctx) error {
 	if d == nil || d.PortFor(l) == nil {
 		return problem.New("gone", "The device has no port on the line of the link.", "Give it one.").At(c.Params("id"))
 	}
-	ctx, cancel := context.WithTimeout(c.Context(), 30*time.Second)
+	ctx, cancel := context.WithTimeout(c.Context(), time.Minute)
 	defer cancel()
-	told, err := s.Engine.Survey(ctx, l.ID)
+	told, err := s.Engine.Survey(ctx, l.ID, c.Query("deep") != "")
 	if err != nil {
 		return err
 	}
-	view := SurveyView{Rows: []SurveyRow{}}
+	view := SurveyView{Rows: []SurveyRow{}, Offers: told.Offers}
 	port := d.PortFor(l)
 	for _, setting := range def.Settings {
 		says, ok := told.Settings[setting.Key]

@@ -497,6 +497,8 @@ type UnreadView struct {
 // SurveyView is what a device says that it is set to, beside what the plan says.
 type SurveyView struct {
 	Rows []SurveyRow `json:"rows"`
+	// Offers are what else the device has, each with the settings by which it would be used.
+	Offers []protocol.EndFix `json:"offers,omitempty"`
 	// Configuration is that of the plan beside what the device holds; Held are the octets
 	// that it holds, and HeldSame is set where they are those that are sent.
 	Configuration *configured.Configuration `json:"configuration,omitempty"`

@@ -148,8 +148,9 @@ type Identifier interface {
 
 // Surveyor is a Conn that can ask the device what its answering end is set to.
 type Surveyor interface {
-	// Survey returns what the device tells. The reply is the last one.
-	Survey() (Told, Reply)
+	// Survey returns what the device tells; deep is to look for what it has beside what the
+	// plan names, which takes many questions. The reply is the last one.
+	Survey(deep bool) (Told, Reply)
 }
 
 // Told is what a device tells of itself.
@@ -159,6 +160,8 @@ type Told struct {
 	// Configuration are the octets of the configuration that it holds; nil where it does
 	// not tell.
 	Configuration []byte
+	// Offers are what else it has, each with the settings by which it would be used.
+	Offers []protocol.EndFix
 }
 
 // Reporter is a Conn whose device sends values without being asked for each:

@@ -66,8 +66,9 @@ func (e *Engine) Held(ctx context.Context, linkID string) (held []protocol.Held,
 	}
 }
 
-// Survey asks the device of a link what its answering end is set to.
-func (e *Engine) Survey(ctx context.Context, linkID string) (told Told, err error) {
+// Survey asks the device of a link what its answering end is set to, and what it has beside
+// that if deep is set.
+func (e *Engine) Survey(ctx context.Context, linkID string, deep bool) (told Told, err error) {
 	var reply Reply
 	can := true
 	err = e.with(ctx, linkID, func(r *runner, conn Conn, lost Reply) {
@@ -80,7 +81,7 @@ func (e *Engine) Survey(ctx context.Context, linkID string) (told Told, err erro
 			return
 		}
 		began := time.Now()
-		told, reply = surveyor.Survey()
+		told, reply = surveyor.Survey(deep)
 		r.hub.record(r.era, r.exchange("ask what it is set to", &reply, began, time.Since(began)), nil)
 	})
 	switch {

@@ -400,7 +400,8 @@ func TestConfigurationOnPlant(t *testing.T) {
 			live("i9").Quality == value.Good
 	})
 	e.Unlock(0)
-	if told, err := e.Survey(context.Background(), "up"); err != nil || told.Settings[family.KeyInOctets].Int() != 36 {
+	if told, err := e.Survey(context.Background(), "up", true); err != nil || told.Settings[family.KeyInOctets].Int() != 36 ||
+		len(told.Offers) != 6 || told.Offers[0].Title != "150 as outputs" || told.Offers[0].Answer[family.KeyOutOctets].Int() != 36 {
 		t.Errorf("it tells %+v, %v", told, err)
 	}
 }

@@ -2,6 +2,7 @@ package enip
 
 import (
 	"fmt"
+	"time"
 
 	"ferry/internal/core/exchange"
 	family "ferry/internal/core/family/enip"
@@ -18,7 +19,7 @@ const (
 
 // Survey asks who the device is, how large its assemblies are, and which configuration it
 // holds. What it does not tell is left out: many devices know nothing of it.
-func (c *cyclic) Survey() (told field.Told, reply field.Reply) {
+func (c *cyclic) Survey(deep bool) (told field.Told, reply field.Reply) {
 	told.Settings = protocol.Settings{}
 	reply = c.Question(true, func() field.Reply {
 		a, failed := c.ask(&wire.Request{Service: wire.GetAll, Path: wire.PathTo(wire.ClassIdentity, 1, -1)}, nil)
@@ -49,6 +50,11 @@ func (c *cyclic) Survey() (told field.Told, reply field.Reply) {
 				}
 			}
 		}
+		if deep {
+			if failed := c.assemblies(&told); failed != nil {
+				return *failed
+			}
+		}
 		return field.Reply{Outcome: exchange.Answered, Left: true, Sentence: fmt.Sprintf("it tells %d settings",
 			len(told.Settings))}
 	})
@@ -76,4 +82,36 @@ func (c *cyclic) assembly(instance int, whole bool) (size int, data []byte, fail
 		}
 	}
 	return size, data, nil
+}
+
+// Of looking for assemblies: instances of one octet, and how long that may take.
+const (
+	lastInstance = 255
+	lookFor      = 20 * time.Second
+)
+
+// assemblies looks which instances there are: each that tells its data or its size. What is
+// one for the plan depends on who sets it: each is offered for every use.
+func (c *cyclic) assemblies(told *field.Told) *field.Reply {
+	until := time.Now().Add(lookFor)
+	for instance := 1; instance <= lastInstance && time.Now().Before(until); instance++ {
+		size, _, failed := c.assembly(instance, false)
+		switch {
+		case failed != nil:
+			return failed
+		case size < 0:
+			continue
+		}
+		at, octets := protocol.OfInt(instance), protocol.OfInt(size)
+		for _, use := range []struct{ word, instance, octets string }{{"inputs", family.KeyInInstance, family.KeyInOctets},
+			{"outputs", family.KeyOutInstance, family.KeyOutOctets}, {"configuration", family.KeyConfigAt, family.KeyWantsSize}} {
+			if c.settings != nil && family.Cyclic.Int(c.settings, use.instance) == instance {
+				continue // it is used so already
+			}
+			told.Offers = append(told.Offers, protocol.EndFix{Title: fmt.Sprintf("%d as %s", instance, use.word),
+				Detail: fmt.Sprintf("%d octets", size), Ask: protocol.Settings{use.instance: at},
+				Answer: protocol.Settings{use.instance: at, use.octets: octets}})
+		}
+	}
+	return nil
 }

@@ -1154,6 +1154,7 @@ export interface UnreadView {
 }
 export interface SurveyView {
   rows: SurveyRow[];
+  offers?: EndFix[];
   configuration?: Configuration;
   held?: string;
   heldSame: boolean;

@@ -83,7 +83,7 @@ export function ConfigurationTable({ link, configuration }: { link: LinkView; co
 export function AskButton({ link }: { link: LinkView }) {
   const survey = useSurvey(link);
   return (
-    <button type="button" className="button" disabled={survey.busy} onClick={() => void attempt(survey.ask)}>
+    <button type="button" className="button" disabled={survey.busy} onClick={() => void attempt(() => survey.ask())}>
       {survey.busy ? "Asking…" : "Ask the device"}
     </button>
   );

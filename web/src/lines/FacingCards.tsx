@@ -86,7 +86,7 @@ export function FacingCards({ site, link, facing }: { site: SiteView; link: Link
           ))}
         </section>
       )}
-      <Survey site={site} link={link} />
+      <Survey site={site} link={link} onUse={(fix) => void put(fix)} />
       <section className="mt-4" aria-label="To be typed at the far end">
         <h3 className="mb-1">To be typed at the far end</h3>
         <ul className="mono">
@@ -121,7 +121,7 @@ export function FacingCards({ site, link, facing }: { site: SiteView; link: Link
 }
 
 /** What the device says that it is set to, beside the plan. */
-function Survey({ site, link }: { site: SiteView; link: LinkView }) {
+function Survey({ site, link, onUse }: { site: SiteView; link: LinkView; onUse: (fix: EndFix) => void }) {
   const edit = useEdit();
   const survey = useSurvey(link);
   const rows = survey.told?.rows;
@@ -153,6 +153,11 @@ function Survey({ site, link }: { site: SiteView; link: LinkView }) {
       <button type="button" className="button" disabled={survey.busy} onClick={() => void survey.ask()}>
         {survey.busy ? "Asking…" : "Ask the device what it has"}
       </button>
+      {survey.told && (
+        <button type="button" className="button ml-2" disabled={survey.busy} onClick={() => void survey.ask(true)}>
+          Look for others
+        </button>
+      )}
       {rows?.length === 0 && (
         <p className="small soft mt-2">It tells neither who it is nor how large its assemblies are.</p>
       )}
@@ -183,6 +188,22 @@ function Survey({ site, link }: { site: SiteView; link: LinkView }) {
             ))}
           </tbody>
         </table>
+      )}
+      {survey.told?.offers && (
+        <div className="mt-2">
+          <div className="small soft">It has, and may be used as:</div>
+          <ul aria-label="What else it has">
+            {survey.told.offers.map((o) => (
+              <li key={o.title} className="flex items-baseline gap-2 py-[1px]">
+                <span className="mono min-w-0 flex-1">{o.title}</span>
+                <span className="small soft">{o.detail}</span>
+                <button type="button" className="button tight" onClick={() => onUse(o)}>
+                  Use it so
+                </button>
+              </li>
+            ))}
+          </ul>
+        </div>
       )}
       {survey.told?.aside?.map((a) => (
         <p key={a.link} className="small mt-2 flex gap-2">

@@ -15,10 +15,10 @@ export function useSurvey(link: LinkView) {
     enabled: false,
     staleTime: Infinity,
   });
-  const ask = async () => {
+  const ask = async (deep = false) => {
     setBusy(true);
     await attempt(async () => {
-      client.setQueryData(queryKey, await post<SurveyView>(`/api/links/${link.id}/survey`));
+      client.setQueryData(queryKey, await post<SurveyView>(`/api/links/${link.id}/survey${deep ? "?deep=1" : ""}`));
     });
     setBusy(false);
   };
