@@ -133,3 +133,36 @@ func TestProve(t *testing.T) {
 	b.until("it still is wrong", `document.querySelector('[data-prove="Oxygen"]')?.dataset.stand === "wrong" &&
 		document.querySelector('[data-prove="WaterTemp"]').dataset.stand === "right"`)
 }
+
+// TestCommandAndSnapshot: a command is written, its feedback followed, and what was there
+// written back; what a device held before is compared and put back.
+func TestCommandAndSnapshot(t *testing.T) {
+	f := start(t, "demo", t.TempDir())
+	f.post(t, "/api/run/start", map[string]any{})
+	b := f.open(t, "/checkout/snapshots")
+	b.choose("Of", "pump1")
+	b.until("it is read", `fetch("/api/points/pump1-02").then(r => r.json()).then(p => { window.read = p }) && window.read`)
+	b.fill("Name of the snapshot", "before the exchange\r")
+	b.sees("are the same")
+
+	b.proving("/checkout/pump1/pump1-02")
+	b.fill("Value to write", "31,5\r")
+	b.sees("Write to the bench?")
+	b.press("Write 31.50 Hz")
+	b.until("it followed", `/followed after [\d.]+ s/.test(document.querySelector("[data-testid=followed]")?.innerText ?? "")`)
+	b.run(chromedp.Focus(chromedp.CSS("#shown")), chromedp.KeyEvent(kb.Enter))
+	b.until("the command is right", `document.querySelector('[data-prove="SpeedSetpoint"]')?.dataset.stand === "right"`)
+	b.proving("/checkout/pump1/pump1-02")
+	b.sees("by a command · wrote 31.50")
+
+	b.to("/checkout/snapshots")
+	b.press("before the exchange")
+	b.sees("values differ")
+	b.until("the setpoint differs", `[...document.querySelectorAll('[data-differs="true"]')].some(r => /SpeedSetpoint/.test(r.innerText))`)
+	b.click(`input[aria-label="Write Pump drive 1 · SpeedSetpoint back"]`)
+	b.press("Write 1 back…")
+	b.press("Write 1 values")
+	b.sees("Written and read back")
+	b.press("Close")
+	b.until("the setpoint is what it was", `![...document.querySelectorAll('[data-differs="true"]')].some(r => /SpeedSetpoint/.test(r.innerText))`)
+}

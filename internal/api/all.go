@@ -1,6 +1,7 @@
 package api
 
 import (
+	"ferry/internal/core/checkout"
 	"ferry/internal/core/codebook"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/lookout"
@@ -51,6 +52,12 @@ type All struct {
 	Checkout      CheckoutView            `json:"checkout"`
 	Proving       ProvingView             `json:"proving"`
 	Proof         ProofView               `json:"proof"`
+	Snapshots     []checkout.Snapshot     `json:"snapshots"`
+	SnapshotAsked SnapshotRequest         `json:"snapshotAsked"`
+	SnapshotView  SnapshotView            `json:"snapshotView"`
+	Differences   ComparedView            `json:"differences"`
+	WriteBack     WriteBackRequest        `json:"writeBack"`
+	WriteBackView WriteBackView           `json:"writeBackView"`
 	Readings      ReadingsRequest         `json:"readings"`
 	ReadingsView  ReadingsView            `json:"readingsView"`
 	JudgeRequest  JudgeRequest            `json:"judgeRequest"`

@@ -1,12 +1,14 @@
 package api
 
 import (
+	"strconv"
 	"strings"
 	"testing"
 	"time"
 
 	"ferry/internal/core/checkout"
 	"ferry/internal/core/regmap"
+	"ferry/internal/field"
 )
 
 // TestCheckout: points of the bench are proved right and wrong, what cannot be so is
@@ -115,6 +117,74 @@ func TestCheckout(t *testing.T) {
 	var all []checkout.Proved
 	if c.call("GET", "/api/checkout/proofs", nil, &all); len(all) != 3 || all[2].Read == "" || all[2].Who != "test window" || all[2].Far == "" {
 		t.Errorf("%+v", all)
+	}
+	c.call("POST", "/api/run/stop", map[string]any{}, &nothing)
+}
+
+// TestSnapshots: what is read is kept, compared, and written back by orders of their own.
+func TestSnapshots(t *testing.T) {
+	c := listening(t)
+	var nothing map[string]any
+	if code := c.call("POST", "/api/snapshots", SnapshotRequest{Name: "before"}, &nothing); code == 200 {
+		t.Errorf("nothing is read, and it is kept: %+v", nothing)
+	}
+	c.call("POST", "/api/run/start", map[string]any{}, &nothing)
+	set := func(text string) {
+		t.Helper()
+		var order field.WriteOrder
+		var result field.WriteResult
+		c.call("POST", "/api/write/prepare", map[string]string{"point": "pump1-02", "text": text}, &order)
+		if c.call("POST", "/api/write", map[string]string{"token": order.Token}, &result); !result.OK {
+			t.Fatalf("%+v, %+v", order, result)
+		}
+	}
+	set("40")
+	var kept SnapshotView
+	for _, bad := range []string{"", strings.Repeat("x", 201)} {
+		if code := c.call("POST", "/api/snapshots", SnapshotRequest{Name: bad, Device: "pump1"}, &nothing); code == 200 {
+			t.Errorf("the name %q is taken", bad)
+		}
+	}
+	if code := c.call("POST", "/api/snapshots", SnapshotRequest{Name: "before the exchange", Device: "pump1"}, &kept); code != 200 || kept.ID == 0 {
+		t.Fatalf("%d, %+v", code, kept)
+	}
+	set("35,5")
+	at := "/api/snapshots/" + strconv.FormatInt(kept.ID, 10)
+	differs := func() (row checkout.Difference) {
+		t.Helper()
+		var view ComparedView
+		c.call("GET", at, nil, &view)
+		for _, r := range view.Rows {
+			if r.Point == "pump1-02" {
+				return r
+			}
+		}
+		t.Fatalf("%+v", view)
+		return row
+	}
+	if r := differs(); !r.Differs || r.Was != "40.00" || r.Is != "35.50" || !r.Writable {
+		t.Errorf("%+v", r)
+	}
+	var back WriteBackView
+	c.call("POST", at+"/back", WriteBackRequest{Points: []string{"pump1-02", "pump1-04", "do11-01"}}, &back)
+	if len(back.Rows) != 3 || back.Rows[0].Order == nil || back.Rows[0].Order.New != "40.00" || back.Rows[1].Why == "" || back.Rows[2].Why == "" {
+		t.Fatalf("%+v", back)
+	}
+	if r := differs(); !r.Differs {
+		t.Errorf("it is written though nobody ordered that: %+v", r)
+	}
+	var result field.WriteResult
+	c.call("POST", "/api/write", map[string]string{"token": back.Rows[0].Order.Token}, &result)
+	if r := differs(); !result.OK || r.Differs {
+		t.Errorf("%+v, %+v", result, r)
+	}
+	var list []checkout.Snapshot
+	if c.call("GET", "/api/snapshots", nil, &list); len(list) != 1 || len(list[0].Values) != 0 || list[0].Who != "test window" || list[0].AtMs == 0 {
+		t.Errorf("%+v", list)
+	}
+	c.call("POST", at+"/remove", nil, &nothing)
+	if code := c.call("GET", at, nil, &nothing); code == 200 {
+		t.Error("it is removed, and there")
 	}
 	c.call("POST", "/api/run/stop", map[string]any{}, &nothing)
 }

@@ -452,6 +452,40 @@ type RecordedView struct {
 	Proofs []checkout.Proved `json:"proofs"`
 }
 
+// SnapshotRequest keeps what the points of a device read, or of the site where none is named.
+type SnapshotRequest struct {
+	Name   string `json:"name"`
+	Device string `json:"device,omitempty"`
+}
+
+// SnapshotView says what was kept.
+type SnapshotView struct {
+	ID   int64  `json:"id"`
+	Said string `json:"said"`
+}
+
+// ComparedView is a snapshot beside another, what differs first.
+type ComparedView struct {
+	Rows []checkout.Difference `json:"rows"`
+}
+
+// WriteBackRequest names the points that are to become what a snapshot holds.
+type WriteBackRequest struct {
+	Points []string `json:"points"`
+}
+
+// WriteBackView are the writes that would do that.
+type WriteBackView struct {
+	Rows []WriteBackRow `json:"rows"`
+}
+
+// WriteBackRow is one of them; Why says why there is none.
+type WriteBackRow struct {
+	Point string            `json:"point"`
+	Order *field.WriteOrder `json:"order,omitempty"`
+	Why   string            `json:"why,omitempty"`
+}
+
 // ProverRequest says at which point a window proves; none is that it has left.
 type ProverRequest struct {
 	Window string `json:"window"`

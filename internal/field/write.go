@@ -46,6 +46,11 @@ func (e *Engine) Prepare(ctx context.Context, pointID, text string) (WriteOrder,
 	if err != nil {
 		return WriteOrder{}, problem.New("bad-value", err.Error()+".", "").At(device.Name + " · " + point.Name)
 	}
+	return e.PrepareValue(ctx, pointID, v)
+}
+
+// PrepareValue is Prepare with a value in engineering units.
+func (e *Engine) PrepareValue(ctx context.Context, pointID string, v value.Value) (WriteOrder, error) {
 	o, err := e.prepare(pointID, v, authority{})
 	if err != nil {
 		return WriteOrder{}, err

@@ -181,7 +181,7 @@ func TestCopies(t *testing.T) {
 	}
 	db, err := sql.Open("sqlite", filepath.Join(old, siteFile))
 	if err == nil { // as the version before wrote it
-		_, err = db.Exec(`DROP INDEX written_open; ALTER TABLE written DROP COLUMN open; DROP TABLE proof; DELETE FROM goose_db_version WHERE version_id >= 2;
+		_, err = db.Exec(`DROP INDEX written_open; ALTER TABLE written DROP COLUMN open; DROP TABLE proof; DROP TABLE snapshot; DELETE FROM goose_db_version WHERE version_id >= 2;
 			INSERT INTO written (at, who, result) VALUES ('2026-11-01T10:00:00Z', 'a window', '{"ok":true,"atMs":5}')`)
 	}
 	if err != nil {

@@ -2,6 +2,7 @@ import { createRootRoute, createRoute, createRouter, redirect, type ErrorCompone
 import { UsersPage } from "./access/UsersPage";
 import { CheckoutPage } from "./checkout/CheckoutPage";
 import { RecordPage } from "./checkout/RecordPage";
+import { SnapshotsPage } from "./checkout/SnapshotsPage";
 import { CrossingsPage } from "./crossings/CrossingsPage";
 import { ListPage } from "./crossings/ListPage";
 import { ListsPage } from "./crossings/ListsPage";
@@ -57,6 +58,8 @@ const tree = root.addChildren([
   at("/crossings/pair/$to/$from", PairingPage),
   at("/checkout", CheckoutPage),
   at("/checkout/record", RecordPage),
+  at("/checkout/snapshots", SnapshotsPage),
+  at("/checkout/snapshots/$id", SnapshotsPage),
   at("/checkout/$device", CheckoutPage),
   at("/checkout/$device/$point", CheckoutPage),
   at("/users", UsersPage),

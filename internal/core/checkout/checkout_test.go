@@ -300,3 +300,46 @@ func FuzzReadList(f *testing.F) {
 		}
 	})
 }
+
+// TestCompare: what differs comes first, then what cannot be compared; a point that is gone,
+// one that was not there and one in another unit say so.
+func TestCompare(t *testing.T) {
+	s := row()
+	s.Devices[1].Points[0].Access = site.ReadWrite
+	g := On(s)
+	f := value.OfFloat
+	was := &Snapshot{Values: []Reading{{Point: "o", Name: "Oxygen", Value: f(8.4), Shown: "8.4"}, {Point: "t", Name: "WaterTemp",
+		Value: value.OfInt(12), Shown: "12.00", Unit: "°C"}, {Point: "g", Name: "Temp-14", Bad: true, Reason: "no answer came"},
+		{Point: "h", Name: "Temp-15", Value: f(5), Shown: "5", Unit: "°C"}, {Point: "old", Name: "Old", Value: f(1), Shown: "1"}}}
+	data, err := json.Marshal(was) // as it comes out of the store
+	kept := &Snapshot{}
+	if err == nil {
+		err = json.Unmarshal(data, kept)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	is := &Snapshot{Values: []Reading{{Point: "o", Value: f(8.4), Shown: "8.4"}, {Point: "t", Value: f(12.5), Shown: "12.50", Unit: "°C"},
+		{Point: "g", Value: f(3), Shown: "3"}, {Point: "h", Value: f(5), Shown: "5", Unit: "K"}, {Point: "p", Name: "pH", Value: f(7), Shown: "7"}}}
+	var got []string
+	for _, d := range g.Compare(kept, is) {
+		line := d.Point + " " + d.Was + ">" + d.Is
+		if d.Differs {
+			line += "!"
+		}
+		if d.Writable {
+			line += " rw"
+		}
+		got = append(got, strings.TrimSpace(line+" "+d.Why))
+	}
+	want := "t 12.00>12.50! rw|h 5>5! its unit was °C|g >3 it could not be read then: no answer came|" +
+		"old 1> the point is no longer in the site|p >7 it was not there then|o 8.4>8.4"
+	if strings.Join(got, "|") != want {
+		t.Errorf("got  %s\nwant %s", strings.Join(got, "|"), want)
+	}
+	for _, d := range g.Compare(is, is) {
+		if d.Differs {
+			t.Errorf("%+v", d)
+		}
+	}
+}

@@ -39,7 +39,6 @@ func Judge(p *site.Point, read value.Value, typed string) (v Verdict, err error)
 	if err != nil {
 		return v, err
 	}
-	number := func(v value.Value) bool { k := v.Kind(); return k == value.Int || k == value.Uint || k == value.Float }
 	switch {
 	case read.Kind() == value.Text:
 		v.Agrees, v.Says = strings.TrimSpace(read.Text()) == strings.TrimSpace(shown.Text()), "letter by letter"

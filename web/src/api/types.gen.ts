@@ -36,6 +36,12 @@ export interface All {
   checkout: CheckoutView;
   proving: ProvingView;
   proof: ProofView;
+  snapshots: Snapshot[];
+  snapshotAsked: SnapshotRequest;
+  snapshotView: SnapshotView;
+  differences: ComparedView;
+  writeBack: WriteBackRequest;
+  writeBackView: WriteBackView;
   readings: ReadingsRequest;
   readingsView: ReadingsView;
   judgeRequest: JudgeRequest;
@@ -1459,6 +1465,48 @@ export interface Fact {
   key: string;
   is: string;
   id?: string;
+}
+export interface Snapshot {
+  id: number;
+  name: string;
+  who: string;
+  atMs: number;
+  mode: string;
+  device?: string;
+  values: Reading[];
+}
+export interface SnapshotRequest {
+  name: string;
+  device?: string;
+}
+export interface SnapshotView {
+  id: number;
+  said: string;
+}
+export interface ComparedView {
+  rows: Difference[];
+}
+export interface Difference {
+  point: string;
+  name: string;
+  unit?: string;
+  was: string;
+  is: string;
+  differs: boolean;
+  apart?: number;
+  why?: string;
+  writable: boolean;
+}
+export interface WriteBackRequest {
+  points: string[];
+}
+export interface WriteBackView {
+  rows: WriteBackRow[];
+}
+export interface WriteBackRow {
+  point: string;
+  order?: WriteOrder;
+  why?: string;
 }
 export interface ReadingsRequest {
   device?: string;

@@ -1,7 +1,6 @@
 import { useEffect, useState } from "react";
-import { post } from "../api/client";
 import { useLive } from "../api/live";
-import type { ProvingPoint, VerdictView } from "../api/types.gen";
+import type { Live, ProvingPoint } from "../api/types.gen";
 import { shown } from "../shared/ui";
 import { useWriter } from "../shared/Writer";
 
@@ -24,7 +23,8 @@ export function Command({
   onSeen: (seen: Commanded | undefined) => void;
 }) {
   const [text, setText] = useState("");
-  const [within, setWithin] = useState("5");
+  const [within, setWithin] = useState("15");
+  const [tolerance, setTolerance] = useState("1 %");
   const [feedback, setFeedback] = useState(() => feedbackOf(point, points));
   const [took, setTook] = useState<number>();
   const [late, setLate] = useState(false);
@@ -32,7 +32,7 @@ export function Command({
   const live = useLive(feedback);
   const result = writer.result;
   const back = points.find((p) => p.point === feedback);
-  const seconds = Math.max(0.1, Number(within.replace(",", ".")) || 5);
+  const seconds = Math.max(0.1, Number(within.replace(",", ".")) || 15);
   const wrote = result?.ok ? result.order.new : undefined;
 
   useEffect(() => {
@@ -46,22 +46,10 @@ export function Command({
   }, [result?.atMs]);
   useEffect(() => {
     if (!wrote || !result || took !== undefined || !live?.atMs || live.atMs < result.atMs) return;
-    let gone = false;
-    post<VerdictView>("/api/checkout/judge", { point: feedback, shown: wrote })
-      .then((v) => {
-        const after = v.readAtMs - result.atMs;
-        if (gone || !v.agrees || v.earlierMs || after > seconds * 1000) return;
-        setTook(Math.max(0, after));
-        onSeen({
-          says: `wrote ${wrote}, ${back?.name ?? "it"} followed after ${(Math.max(0, after) / 1000).toFixed(1)} s`,
-        });
-      })
-      .catch(() => {
-        /* it is not read now, and may be with the next value */
-      });
-    return () => {
-      gone = true;
-    };
+    const after = live.atMs - result.atMs;
+    if (after > seconds * 1000 || live.quality === "bad" || !follows(live, wrote, tolerance)) return;
+    setTook(after);
+    onSeen({ says: `wrote ${wrote}, ${back?.name ?? "it"} followed after ${(after / 1000).toFixed(1)} s` });
     // oxlint-disable-next-line react-hooks/exhaustive-deps -- with each value that comes
   }, [live?.atMs, result?.atMs]);
   return (
@@ -89,6 +77,10 @@ export function Command({
               </option>
             ))}
           </select>
+        </label>
+        <label className="small soft flex flex-col">
+          to within
+          <input className="input mono !w-[80px]" value={tolerance} onChange={(e) => setTolerance(e.target.value)} />
         </label>
         <label className="small soft flex flex-col">
           for, s
@@ -130,6 +122,15 @@ export function Command({
       )}
     </section>
   );
+}
+
+/** Whether a feedback is what was written: numbers to within a tolerance, in per cent of it or in its unit. */
+function follows(live: Live, wrote: string, tolerance: string): boolean {
+  if (typeof live.value !== "number") return live.shown === wrote;
+  const number = Number.parseFloat(wrote.replace(/[\s\u2009]/g, ""));
+  const amount = Number.parseFloat(tolerance.replace(",", ".")) || 0;
+  const most = tolerance.includes("%") ? (Math.abs(number) * amount) / 100 : amount;
+  return Math.abs(live.value - number) <= most + 1e-9;
 }
 
 /** A value as it is typed: without the name behind a number. */

@@ -103,9 +103,14 @@ export function Walk(props: {
           <input type="checkbox" checked={props.leftOnly} onChange={(e) => props.onLeftOnly(e.target.checked)} />
           only what is left
         </label>
-        <Link to="/checkout/record" className="small mt-1 block underline">
-          What has been written and changed
-        </Link>
+        <div className="small mt-1 flex gap-3">
+          <Link to="/checkout/snapshots" className="underline">
+            Snapshots
+          </Link>
+          <Link to="/checkout/record" className="underline">
+            Written and changed
+          </Link>
+        </div>
       </div>
       <nav className="min-h-0 flex-1 overflow-y-auto px-3 pb-3" aria-label="Devices and points">
         {stops
