@@ -71,14 +71,16 @@ func TestProve(t *testing.T) {
 	b.until("they agree", `document.querySelector("[data-testid=agrees]")`)
 	b.run(chromedp.KeyEvent(kb.Enter))
 	b.until("it goes on to the next", fmt.Sprintf(`%s && %s !== %q`, current, current, first))
-	b.until("the first is right", fmt.Sprintf(`document.querySelector('[data-prove=%q]').dataset.stand === "right"`, first))
+	b.until("the first is right", fmt.Sprintf(`document.querySelector('[data-prove=%q]').dataset.stand === "right"`,
+		first))
 	b.sees("1 of")
 
 	// Confirmed without typing, and what cannot be tested.
 	second := js[string](b, current)
 	b.until("it is read", `/\d|on|off/.test(document.querySelector("[data-testid=reads]")?.innerText ?? "")`)
 	b.run(chromedp.KeyEvent(kb.Enter))
-	b.until("the second is right", fmt.Sprintf(`document.querySelector('[data-prove=%q]').dataset.stand === "right"`, second))
+	b.until("the second is right", fmt.Sprintf(`document.querySelector('[data-prove=%q]').dataset.stand === "right"`,
+		second))
 	third := js[string](b, current)
 	b.does(`document.querySelector("#shown").focus()`)
 	b.press("cannot be tested")
@@ -102,7 +104,8 @@ func TestProve(t *testing.T) {
 			cells: [{ point: row.id, column: "scale", text: "× 2", base: row.version }] }) }) })`, first))
 	b.to("/checkout/skid/skid-01")
 	b.sees("To be proved again: scale was")
-	b.until("the second still is right", fmt.Sprintf(`document.querySelector('[data-prove=%q]').dataset.stand === "right"`, second))
+	b.until("the second still is right", fmt.Sprintf(`document.querySelector('[data-prove=%q]').dataset.stand === "right"`,
+		second))
 	b.sees("1 to be proved again")
 
 	// Somebody else at the same point is told, and sees the mark at once.
@@ -111,7 +114,8 @@ func TestProve(t *testing.T) {
 	b.sees("is proving this point too")
 	b.until("it is read", `/\d/.test(document.querySelector("[data-testid=reads]")?.innerText ?? "")`)
 	b.run(chromedp.Focus(chromedp.CSS("#shown")), chromedp.KeyEvent(kb.Enter))
-	other.until("the mark is seen", fmt.Sprintf(`document.querySelector('[data-prove=%q]')?.dataset.stand === "right"`, first))
+	other.until("the mark is seen", fmt.Sprintf(`document.querySelector('[data-prove=%q]')?.dataset.stand === "right"`,
+		first))
 
 	// The input is moved, and that is proof.
 	b.proving("/checkout/do11/do11-02")

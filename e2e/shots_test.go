@@ -3,6 +3,7 @@ package e2e
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 )
@@ -68,8 +69,18 @@ func TestShots(t *testing.T) {
 	b.shot(filepath.Join(dir, "write.png"))
 	b.press("Write 48.50 Hz")
 	b.sees("Written and read back")
-	b.to("/checkout/record")
-	b.sees("SpeedSetpoint")
+	for result, points := range map[string][]string{"right": {"do13-01", "do13-02", "do13-03", "do14-01"},
+		"wrong": {"do14-03"}, "cannot": {"do14-04"}} {
+		var list []map[string]any
+		for _, p := range points {
+			list = append(list, map[string]any{"point": p})
+		}
+		f.post(t, "/api/checkout", map[string]any{"result": result, "method": "seen", "reason": "guard", "points": list})
+	}
+	b.proving("/checkout/do14/do14-02")
+	b.choose("Walk past", "cK2, tank row A")
+	b.display(strings.TrimSpace(js[string](b, `Number.parseFloat(document.querySelector("[data-testid=reads]").innerText).toFixed(1)`)))
+	b.until("they agree", `document.querySelector("[data-testid=agrees]")`)
 	b.shot(filepath.Join(dir, "checkout.png"))
 	b.to("/points/flow61/flow61-01")
 	b.until("it is read", `document.querySelector("[data-testid=words]")`)

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"cmp"
 	"fmt"
 	"slices"
@@ -17,6 +18,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/files"
 	"ferry/internal/store"
 )
 
@@ -157,7 +159,8 @@ func (s *Server) farOf(g *checkout.Ground, p *site.Point) (list []FarView) {
 }
 
 // expected is what a crossing makes of its sources as they are now, and whether the target
-// shows that; empty where it cannot be told.
+// shows that, or what it made of them a moment ago: a value is on its way for a while. It is
+// empty where it cannot be told.
 func (s *Server) expected(g *checkout.Ground, x *site.Crossing) (shown string, agrees bool) {
 	_, to := g.Point(x.To)
 	var from []*site.Point
@@ -175,14 +178,39 @@ func (s *Server) expected(g *checkout.Ground, x *site.Crossing) (shown string, a
 		return "", false
 	}
 	there, _ := s.Engine.Hub.Point(to.ID)
-	v, err := way.Carry(values, there.Value)
-	if err == nil {
-		v, err = crossing.Fit(v, to)
+	made := func(values []value.Value) (string, bool) {
+		v, err := way.Carry(values, there.Value)
+		if err == nil {
+			v, err = crossing.Fit(v, to)
+		}
+		return to.Shown(v), err == nil
 	}
-	if err != nil {
+	shown, ok := made(values)
+	switch {
+	case !ok:
 		return "", false
+	case there.AtMs == 0 || there.Quality == value.Bad:
+		return shown, false
+	case shown == there.Shown:
+		return shown, true
+	case len(from) > 1 || from[0].Type.IsText():
+		return shown, false
 	}
-	return to.Shown(v), there.AtMs > 0 && to.Shown(v) == there.Shown
+	trend := s.Engine.Hub.Trend(x.From)
+	for i := len(trend) - 1; i >= 0 && there.AtMs-trend[i].AtMs <= lookedBack.Milliseconds(); i-- {
+		if before, ok := made([]value.Value{earlier(from[0], trend[i].V)}); ok && before == there.Shown {
+			return shown, true
+		}
+	}
+	return shown, false
+}
+
+// earlier is a value of a trend as one of its point.
+func earlier(p *site.Point, v float64) value.Value {
+	if p.Type == value.TypeBool {
+		return value.OfBool(v != 0)
+	}
+	return value.OfFloat(v)
 }
 
 // postJudge compares what a point reads now, or read a moment ago, with what somebody has
@@ -210,12 +238,9 @@ func (s *Server) postJudge(c fiber.Ctx) error {
 	if !v.Agrees { // the display may be some seconds behind, or ahead of what was read
 		trend := s.Engine.Hub.Trend(p.ID)
 		for i := len(trend) - 1; i >= 0 && live.AtMs-trend[i].AtMs <= lookedBack.Milliseconds(); i-- {
-			before := value.OfFloat(trend[i].V)
-			if p.Type == value.TypeBool {
-				before = value.OfBool(trend[i].V != 0)
-			}
-			if earlier, err := checkout.Judge(p, before, asked.Shown); err == nil && earlier.Agrees {
-				view.Verdict, view.Read, view.ReadAtMs = earlier, p.Shown(before), trend[i].AtMs
+			before := earlier(p, trend[i].V)
+			if v, err := checkout.Judge(p, before, asked.Shown); err == nil && v.Agrees {
+				view.Verdict, view.Read, view.ReadAtMs = v, p.Shown(before), trend[i].AtMs
 				view.EarlierMs = live.AtMs - trend[i].AtMs
 				break
 			}
@@ -259,14 +284,16 @@ func (s *Server) postProofs(c fiber.Ctx) error {
 		list = append(list, p)
 	}
 	if err := s.Store.AddProofs(c.Context(), list); err != nil {
-		return problem.New("not-kept", "The proof could not be kept: "+err.Error()+".", "Look at the disk, then prove it again.")
+		return problem.New("not-kept", "The proof could not be kept: "+err.Error()+".",
+			"Look at the disk, then prove it again.")
 	}
 	_, rev := s.Store.Proofs()
 	return c.JSON(RecordedView{Rev: rev, Proofs: list})
 }
 
 // proofOf is the proof of one point.
-func (s *Server) proofOf(c fiber.Ctx, g *checkout.Ground, now *store.Snapshot, asked *ProofRequest, seen *ProofPoint) (checkout.Proved, error) {
+func (s *Server) proofOf(c fiber.Ctx, g *checkout.Ground, now *store.Snapshot, asked *ProofRequest,
+	seen *ProofPoint) (checkout.Proved, error) {
 	d, p := g.Point(seen.Point)
 	if p == nil {
 		return checkout.Proved{}, gonePoint(seen.Point)
@@ -278,8 +305,12 @@ func (s *Server) proofOf(c fiber.Ctx, g *checkout.Ground, now *store.Snapshot, a
 			"since you looked at it.", "Look at what Ferry reads now, and prove it again.").At(where)}
 	}
 	proof := checkout.Proved{Point: p.ID, Device: d.ID, Name: where, Result: asked.Result, Method: asked.Method,
-		Reason: strings.TrimSpace(asked.Reason), Remark: strings.TrimSpace(asked.Remark), Who: who(c), Mode: string(s.Engine.State().Mode),
+		Reason: strings.TrimSpace(asked.Reason), Remark: strings.TrimSpace(asked.Remark), Who: who(c),
+		Mode: string(s.Engine.State().Mode),
 		Unit: p.Unit, Shown: strings.TrimSpace(seen.Shown), Versions: v, Basis: g.Basis(p.ID)}
+	if asked.Result != checkout.Cannot {
+		proof.Reason = ""
+	}
 	if scheme, err := d.SchemeOf(p); err == nil {
 		proof.Address = scheme.Short(p.Address)
 	}
@@ -330,8 +361,8 @@ func (s *Server) stillAgrees(p *site.Point, proof *checkout.Proved, live field.L
 		return problem.New("bad-value", err.Error()+".", "Type what the display shows, such as 12.7.").At(proof.Name)
 	}
 	if !v.Agrees {
-		return problem.New("apart", fmt.Sprintf("Ferry read %s and the display shows %s: that is not the same.", proof.Read, proof.Shown),
-			"Say that it is wrong, or look again.").At(proof.Name)
+		return problem.New("apart", fmt.Sprintf("Ferry read %s and the display shows %s: that is not the same.", proof.Read,
+			proof.Shown), "Say that it is wrong, or look again.").At(proof.Name)
 	}
 	return nil
 }
@@ -357,7 +388,8 @@ func (s *Server) postReadings(c fiber.Ctx) error {
 	}
 	list, err := checkout.ReadList(asked.Text, points, func(p *site.Point) string { return of[p.ID].Name })
 	if err != nil {
-		return problem.New("bad-list", "The list cannot be read: "+err.Error()+".", "Copy the column from the sheet once more.")
+		return problem.New("bad-list", "The list cannot be read: "+err.Error()+".",
+			"Copy the column from the sheet once more.")
 	}
 	view := ReadingsView{Rows: make([]ReadingRow, 0, len(list))}
 	for _, l := range list {
@@ -388,6 +420,19 @@ func (s *Server) getProofs(c fiber.Ctx) error {
 		list[i].Basis = []checkout.Fact{}
 	}
 	return c.JSON(list)
+}
+
+// getRecordFile hands the record of the checkout out as a table.
+func (s *Server) getRecordFile(c fiber.Ctx) error {
+	g, stops, now, _ := s.ground()
+	last, _ := s.Store.Proofs()
+	var out bytes.Buffer
+	if err := files.WriteTable(&out, g.Record(stops, last)); err != nil {
+		return err
+	}
+	c.Set("Content-Type", "text/csv; charset=utf-8")
+	c.Attachment(fileName(now.Site.Name+" checkout") + ".csv")
+	return c.Send(out.Bytes())
 }
 
 // postProver takes down at which point a window is, so that others see it.

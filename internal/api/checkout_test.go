@@ -1,6 +1,8 @@
 package api
 
 import (
+	"io"
+	"net/http"
 	"strconv"
 	"strings"
 	"testing"
@@ -33,7 +35,8 @@ func TestCheckout(t *testing.T) {
 	record := func(result checkout.Result, points ...ProofPoint) (int, string) {
 		t.Helper()
 		var answer map[string]any
-		code := c.call("POST", "/api/checkout", ProofRequest{Points: points, Result: result, Method: checkout.Display}, &answer)
+		code := c.call("POST", "/api/checkout", ProofRequest{Points: points, Result: result, Method: checkout.Display},
+			&answer)
 		sentence, _ := answer["sentence"].(string)
 		return code, sentence
 	}
@@ -42,7 +45,8 @@ func TestCheckout(t *testing.T) {
 	if proof.Line != "Plant net" || len(proof.Far) == 0 || !proof.Far[0].Into || len(proof.Proofs) != 0 {
 		t.Errorf("%+v", proof)
 	}
-	shown := ProofPoint{Point: "do11-01", Shown: seen.Read, Read: seen.Read, ReadAtMs: seen.ReadAtMs, Versions: &proof.Versions}
+	shown := ProofPoint{Point: "do11-01", Shown: seen.Read, Read: seen.Read, ReadAtMs: seen.ReadAtMs,
+		Versions: &proof.Versions}
 	if code, said := record(checkout.Right, shown); code != 200 {
 		t.Fatalf("right: %d, %s", code, said)
 	}
@@ -54,7 +58,8 @@ func TestCheckout(t *testing.T) {
 		says   string
 	}{{checkout.Right, apart, "the display shows 99"}, {checkout.Cannot, shown, "Why it cannot be tested"},
 		{checkout.Right, ProofPoint{Point: "gone"}, "no longer in the site"}, {"perhaps", shown, "no result"},
-		{checkout.Right, ProofPoint{Point: "do11-01", Shown: "much", Read: seen.Read, ReadAtMs: seen.ReadAtMs}, "not a number"},
+		{checkout.Right, ProofPoint{Point: "do11-01", Shown: "much", Read: seen.Read, ReadAtMs: seen.ReadAtMs},
+			"not a number"},
 		{checkout.Right, ProofPoint{Point: "do11-01", Versions: &checkout.Versions{Map: 99}}, "has been changed"}} {
 		if code, said := record(bad.result, bad.point); code == 200 || !strings.Contains(said, bad.says) {
 			t.Errorf("%s %+v: %d, %s", bad.result, bad.point, code, said)
@@ -84,7 +89,8 @@ func TestCheckout(t *testing.T) {
 	c.call("GET", "/api/devices/do11/points", nil, &points)
 	var step EditAnswer
 	c.call("POST", "/api/devices/do11/cells", CellsRequest{What: "scaled", Cells: []CellEdit{
-		{"do11-01", regmap.Scale, "÷ 10", points.Rows[0].Version}, {"do11-02", regmap.Scale, "÷ 10", points.Rows[1].Version}}}, &step)
+		{"do11-01", regmap.Scale, "÷ 10", points.Rows[0].Version},
+		{"do11-02", regmap.Scale, "÷ 10", points.Rows[1].Version}}}, &step)
 	if got := states(); got != "do11-01 again scale was none, is ÷ 10|do12-01 wrong" {
 		t.Errorf("after the change they stand %q", got)
 	}
@@ -98,8 +104,10 @@ func TestCheckout(t *testing.T) {
 
 	// A column of readings.
 	var list ReadingsView
-	c.call("POST", "/api/checkout/readings", ReadingsRequest{Device: "do11", Text: "Oxygen\t" + read("do11-01").Read + "\nWaterTemp\t-40\nSalt\t1\n"}, &list)
-	if len(list.Rows) != 3 || !list.Rows[0].Agrees || list.Rows[1].Agrees || !list.Rows[1].Judged || list.Rows[2].Why == "" {
+	c.call("POST", "/api/checkout/readings", ReadingsRequest{Device: "do11", Text: "Oxygen\t" + read("do11-01").Read +
+		"\nWaterTemp\t-40\nSalt\t1\n"}, &list)
+	if len(list.Rows) != 3 || !list.Rows[0].Agrees || list.Rows[1].Agrees || !list.Rows[1].Judged ||
+		list.Rows[2].Why == "" {
 		t.Errorf("%+v", list.Rows)
 	}
 
@@ -115,10 +123,21 @@ func TestCheckout(t *testing.T) {
 		t.Errorf("%+v", at)
 	}
 	var all []checkout.Proved
-	if c.call("GET", "/api/checkout/proofs", nil, &all); len(all) != 3 || all[2].Read == "" || all[2].Who != "test window" || all[2].Far == "" {
+	if c.call("GET", "/api/checkout/proofs", nil, &all); len(all) != 3 || all[2].Read == "" ||
+		all[2].Who != "test window" || all[2].Far == "" {
 		t.Errorf("%+v", all)
 	}
 	c.call("POST", "/api/run/stop", map[string]any{}, &nothing)
+	response, err := http.Get(c.url + "/api/file/checkout.csv")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer response.Body.Close()
+	if text, err := io.ReadAll(response.Body); err != nil ||
+		!strings.Contains(string(text), "DO probe 11,Oxygen,40001,mg/L,right,") ||
+		!strings.HasPrefix(response.Header.Get("Content-Type"), "text/csv") {
+		t.Errorf("%.600s, %v", text, err)
+	}
 }
 
 // TestSnapshots: what is read is kept, compared, and written back by orders of their own.
@@ -145,7 +164,8 @@ func TestSnapshots(t *testing.T) {
 			t.Errorf("the name %q is taken", bad)
 		}
 	}
-	if code := c.call("POST", "/api/snapshots", SnapshotRequest{Name: "before the exchange", Device: "pump1"}, &kept); code != 200 || kept.ID == 0 {
+	if code := c.call("POST", "/api/snapshots", SnapshotRequest{Name: "before the exchange", Device: "pump1"},
+		&kept); code != 200 || kept.ID == 0 {
 		t.Fatalf("%d, %+v", code, kept)
 	}
 	set("35,5")
@@ -167,7 +187,8 @@ func TestSnapshots(t *testing.T) {
 	}
 	var back WriteBackView
 	c.call("POST", at+"/back", WriteBackRequest{Points: []string{"pump1-02", "pump1-04", "do11-01"}}, &back)
-	if len(back.Rows) != 3 || back.Rows[0].Order == nil || back.Rows[0].Order.New != "40.00" || back.Rows[1].Why == "" || back.Rows[2].Why == "" {
+	if len(back.Rows) != 3 || back.Rows[0].Order == nil || back.Rows[0].Order.New != "40.00" || back.Rows[1].Why == "" ||
+		back.Rows[2].Why == "" {
 		t.Fatalf("%+v", back)
 	}
 	if r := differs(); !r.Differs {
@@ -179,7 +200,8 @@ func TestSnapshots(t *testing.T) {
 		t.Errorf("%+v, %+v", result, r)
 	}
 	var list []checkout.Snapshot
-	if c.call("GET", "/api/snapshots", nil, &list); len(list) != 1 || len(list[0].Values) != 0 || list[0].Who != "test window" || list[0].AtMs == 0 {
+	if c.call("GET", "/api/snapshots", nil, &list); len(list) != 1 || len(list[0].Values) != 0 ||
+		list[0].Who != "test window" || list[0].AtMs == 0 {
 		t.Errorf("%+v", list)
 	}
 	c.call("POST", at+"/remove", nil, &nothing)

@@ -161,6 +161,7 @@ func (s *Server) App() *fiber.App {
 	look.Get("/points/:id", s.getPoint)
 	look.Get("/points/:id/trend", s.getTrend)
 	look.Get("/checkout", s.getCheckout)
+	look.Get("/file/checkout.csv", s.getRecordFile)
 	look.Get("/snapshots", s.getSnapshots)
 	look.Get("/snapshots/:id", s.getCompared)
 	look.Get("/checkout/proofs", s.getProofs)
@@ -325,7 +326,8 @@ func who(c fiber.Ctx) string {
 	if user, ok := c.Locals(userKey{}).(accounts.User); ok {
 		return user.Name
 	}
-	if name, err := url.PathUnescape(c.Get("X-Ferry-Window")); err == nil && name != "" && len(name) < 64 && utf8.ValidString(name) {
+	if name, err := url.PathUnescape(c.Get("X-Ferry-Window")); err == nil && name != "" && len(name) < 64 &&
+		utf8.ValidString(name) {
 		return strings.Map(plainly, name)
 	}
 	return "a window"

@@ -62,7 +62,8 @@ func (s *Server) postSnapshot(c fiber.Ctx) error {
 		return problem.New("not-read", "Not one of these points is read now.", "Start the run, then keep it.")
 	}
 	if kept.Name = strings.TrimSpace(asked.Name); kept.Name == "" || len(kept.Name) > 200 {
-		return problem.New("no-name", "A snapshot needs a name of up to 200 characters.", "Give it one: before the exchange of the drive.")
+		return problem.New("no-name", "A snapshot needs a name of up to 200 characters.",
+			"Give it one: before the exchange of the drive.")
 	}
 	kept.Who = who(c)
 	if err := s.Store.AddSnapshot(c.Context(), kept); err != nil {

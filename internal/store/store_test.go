@@ -224,8 +224,8 @@ func TestKeptDatabase(t *testing.T) {
 func TestProofs(t *testing.T) {
 	ctx, dir := context.Background(), t.TempDir()
 	s := opened(t, dir)
-	for i, list := range [][]checkout.Proved{{{Point: "a", Result: checkout.Right, Read: "1"}, {Point: "b", Result: checkout.Wrong}},
-		{{Point: "a", Result: checkout.Wrong, Read: "2"}}, nil} {
+	for i, list := range [][]checkout.Proved{{{Point: "a", Result: checkout.Right, Read: "1"},
+		{Point: "b", Result: checkout.Wrong}}, {{Point: "a", Result: checkout.Wrong, Read: "2"}}, nil} {
 		if err := s.AddProofs(ctx, list); err != nil {
 			t.Fatalf("%d: %v", i, err)
 		}
@@ -234,7 +234,8 @@ func TestProofs(t *testing.T) {
 	_ = s.Close()
 	s = opened(t, dir)
 	after, again := s.Proofs()
-	if rev != 3 || again != 3 || len(after) != 2 || asJSON(before) != asJSON(after) || after["a"].Read != "2" || after["a"].AtMs == 0 {
+	if rev != 3 || again != 3 || len(after) != 2 || asJSON(before) != asJSON(after) || after["a"].Read != "2" ||
+		after["a"].AtMs == 0 {
 		t.Errorf("%d, %d: %s, %s", rev, again, asJSON(before), asJSON(after))
 	}
 	if list, err := s.ProofsOf(ctx, "a"); err != nil || len(list) != 2 || list[1].Read != "1" || list[1].ID != 1 {

@@ -52,8 +52,8 @@ type placed struct {
 
 // On prepares a site.
 func On(s *site.Site) *Ground {
-	g := &Ground{site: s, points: map[string]placed{}, from: map[string][]*site.Crossing{}, to: map[string][]*site.Crossing{},
-		ruled: s.Ruled(), links: map[carried]*site.Link{}, ways: map[carried][]Fact{}}
+	g := &Ground{site: s, points: map[string]placed{}, from: map[string][]*site.Crossing{},
+		to: map[string][]*site.Crossing{}, ruled: s.Ruled(), links: map[carried]*site.Link{}, ways: map[carried][]Fact{}}
 	for i := range s.Devices {
 		d := &s.Devices[i]
 		for j := range d.Points {
@@ -103,8 +103,8 @@ func (g *Ground) Crossings(id string) []*site.Crossing {
 
 // columns are those of a map by which a value is read: neither the name nor the pace, the
 // limits or the remark make it another.
-var columns = []regmap.Column{regmap.Address, regmap.Type, regmap.Order, regmap.Scale, regmap.Offset, regmap.Unit, regmap.Names,
-	regmap.Missing}
+var columns = []regmap.Column{regmap.Address, regmap.Type, regmap.Order, regmap.Scale, regmap.Offset, regmap.Unit,
+	regmap.Names, regmap.Missing}
 
 // Basis lists what a proof of a point rests on, in an order that stays.
 func (g *Ground) Basis(id string) (facts []Fact) {
@@ -184,7 +184,8 @@ func (g *Ground) linkFacts(l *site.Link, d *site.Device) (facts []Fact) {
 	}
 	for _, s := range def.Settings {
 		reaches := s.End == protocol.BothEnds || s.End == protocol.Asking && (s.Stop == "session" || s.Stop == "points")
-		if v := def.Value(l.Settings, s.Key); reaches && s.Key != protocol.KeyWithin && s.Kind != protocol.Secret && v.String() != "" {
+		if v := def.Value(l.Settings, s.Key); reaches && s.Key != protocol.KeyWithin && s.Kind != protocol.Secret &&
+			v.String() != "" {
 			add(strings.ToLower(s.Title), v.String())
 		}
 	}

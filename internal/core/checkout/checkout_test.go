@@ -17,19 +17,22 @@ import (
 
 func row() *site.Site {
 	point := func(id, name string, at uint32, kind value.Type) site.Point {
-		return site.Point{ID: id, Name: name, Address: block.At("hr", at), Type: kind, Unit: "°C", PaceMs: 1000, Access: site.ReadOnly}
+		return site.Point{ID: id, Name: name, Address: block.At("hr", at), Type: kind, Unit: "°C", PaceMs: 1000,
+			Access: site.ReadOnly}
 	}
 	port := func(host string, unit int) []site.Port {
-		return []site.Port{{Line: "net", Host: host, Protocol: "modbus-tcp", Settings: protocol.Numbers(map[string]int{"unit": unit})}}
+		return []site.Port{{Line: "net", Host: host, Protocol: "modbus-tcp",
+			Settings: protocol.Numbers(map[string]int{"unit": unit})}}
 	}
-	return &site.Site{Name: "Skerry Point Hatchery", Lines: []site.Line{{ID: "net", Name: "Plant net", Medium: site.Ethernet}},
-		Devices: []site.Device{
+	return &site.Site{Name: "Skerry Point Hatchery",
+		Lines: []site.Line{{ID: "net", Name: "Plant net", Medium: site.Ethernet}}, Devices: []site.Device{
 			{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}}},
 			{ID: "do14", Name: "DO probe 14", Cabinet: "K2", Map: "modbus-tcp", Ports: port("192.0.2.24", 1),
 				Points: []site.Point{point("t", "WaterTemp", 2, "float32"), point("o", "Oxygen", 0, "float32")}},
 			{ID: "gate", Name: "Shore gateway", Cabinet: "K10", Map: "modbus-tcp", Ports: port("192.0.2.50", 1),
 				Points: []site.Point{point("g", "Temp-14", 40, "float32"), point("h", "Temp-15", 42, "float32")}},
-			{ID: "ph", Name: "pH 21", Map: "modbus-tcp", Ports: port("192.0.2.51", 1), Points: []site.Point{point("p", "pH", 0, "uint16")}}},
+			{ID: "ph", Name: "pH 21", Map: "modbus-tcp", Ports: port("192.0.2.51", 1),
+				Points: []site.Point{point("p", "pH", 0, "uint16")}}},
 		Links: []site.Link{{ID: "l14", Asking: "lss", Answering: "do14", Line: "net", Protocol: "modbus-tcp"},
 			{ID: "lg", Asking: "lss", Answering: "gate", Line: "net", Protocol: "modbus-tcp"}},
 		Crossings: []site.Crossing{{ID: "x", From: "t", To: "g"}}}
@@ -55,20 +58,26 @@ func TestHolds(t *testing.T) {
 			s.Devices[0].Name, s.Devices[1].Name, s.Devices[2].Name, s.Lines[0].Name = "L", "D", "G", "N"
 		}, "", nil},
 		{"the scale", func(s *site.Site) { s.Devices[1].Points[0].Factor = 0.1 }, "scale was none, is ÷ 10", []string{"g"}},
-		{"the address", func(s *site.Site) { s.Devices[1].Points[0].Address = block.At("hr", 4) }, "address was 40003, is 40005", []string{"g"}},
+		{"the address", func(s *site.Site) { s.Devices[1].Points[0].Address = block.At("hr", 4) },
+			"address was 40003, is 40005", []string{"g"}},
 		{"a neighbour", func(s *site.Site) { s.Devices[1].Points[1].Type = "uint32" }, "", []string{"o"}},
 		{"the unit number", func(s *site.Site) { s.Links[0].Settings = protocol.Numbers(map[string]int{"unit": 7}) },
 			"link: unit was 1, is 7", []string{"o"}},
-		{"the host", func(s *site.Site) { s.Devices[1].Ports[0].Host = "192.0.2.25" }, "link: address was 192.0.2.24, is 192.0.2.25", []string{"o"}},
-		{"how long it waits", func(s *site.Site) { s.Links[0].Settings = protocol.Numbers(map[string]int{"timeoutMs": 900}) }, "", nil},
-		{"the crossing", func(s *site.Site) { s.Crossings[0].Factor = 10 }, "crossing to Shore gateway · Temp-14: way was as it is, is × 10", []string{"g"}},
-		{"when it is written", func(s *site.Site) { s.Crossings[0].Off = true }, "crossing to Shore gateway · Temp-14: switched was on, is off",
-			[]string{"g"}},
-		{"its target", func(s *site.Site) { s.Crossings[0].To = "h" }, "the crossing to Shore gateway · Temp-14 is gone; there is a crossing to Shore gateway · Temp-15",
+		{"the host", func(s *site.Site) { s.Devices[1].Ports[0].Host = "192.0.2.25" },
+			"link: address was 192.0.2.24, is 192.0.2.25", []string{"o"}},
+		{"how long it waits", func(s *site.Site) { s.Links[0].Settings = protocol.Numbers(map[string]int{"timeoutMs": 900}) },
+			"", nil},
+		{"the crossing", func(s *site.Site) { s.Crossings[0].Factor = 10 },
+			"crossing to Shore gateway · Temp-14: way was as it is, is × 10", []string{"g"}},
+		{"when it is written", func(s *site.Site) { s.Crossings[0].Off = true },
+			"crossing to Shore gateway · Temp-14: switched was on, is off", []string{"g"}},
+		{"its target", func(s *site.Site) { s.Crossings[0].To = "h" },
+			"the crossing to Shore gateway · Temp-14 is gone; there is a crossing to Shore gateway · Temp-15",
 			[]string{"g", "h"}},
 		{"the map of the target", func(s *site.Site) { s.Devices[2].Points[0].Address = block.At("hr", 44) },
 			"crossing to Shore gateway · Temp-14: address was 40041, is 40045", []string{"g"}},
-		{"the point is removed", func(s *site.Site) { s.Devices[1].Points = s.Devices[1].Points[1:] }, "address was 40003, is none", []string{"g"}},
+		{"the point is removed", func(s *site.Site) { s.Devices[1].Points = s.Devices[1].Points[1:] },
+			"address was 40003, is none", []string{"g"}},
 	} {
 		before, after := On(row()), row()
 		c.change(after)
@@ -88,7 +97,8 @@ func TestHolds(t *testing.T) {
 			switch {
 			case id != "t" && state == Again:
 				others = append(others, id)
-			case id == "t" && (state == Again) != (c.again != ""), id == "t" && !strings.HasPrefix(strings.Join(changed, "; "), c.again):
+			case id == "t" && (state == Again) != (c.again != ""), id == "t" && !strings.HasPrefix(strings.Join(changed, "; "),
+				c.again):
 				t.Errorf("%s: %s, %q", c.name, state, changed)
 			}
 		}
@@ -138,7 +148,8 @@ func TestJudge(t *testing.T) {
 			}
 			continue
 		}
-		if err != nil || v.Agrees != c.agrees || v.Within-c.within > 1e-12 || c.within-v.Within > 1e-12 || c.says != "" && v.Says != c.says {
+		if err != nil || v.Agrees != c.agrees || v.Within-c.within > 1e-12 || c.within-v.Within > 1e-12 || c.says != "" &&
+			v.Says != c.says {
 			t.Errorf("%v against %q: %+v, %v", c.read, c.typed, v, err)
 		}
 	}
@@ -148,8 +159,9 @@ func TestJudge(t *testing.T) {
 // of itself is nothing to be proved.
 func TestWalk(t *testing.T) {
 	g := On(row())
-	stops := g.Walk(map[string]*Proved{"o": {ID: 3, Point: "o", Result: Right, Basis: g.Basis("o")}, "t": {ID: 4, Point: "t", Result: Wrong,
-		Basis: g.Basis("t")}, "g": {ID: 5, Point: "g", Result: Right}, "h": {ID: 6, Point: "h", Result: Withdrawn}})
+	stops := g.Walk(map[string]*Proved{"o": {ID: 3, Point: "o", Result: Right, Basis: g.Basis("o")},
+		"t": {ID: 4, Point: "t", Result: Wrong,
+			Basis: g.Basis("t")}, "g": {ID: 5, Point: "g", Result: Right}, "h": {ID: 6, Point: "h", Result: Withdrawn}})
 	var got []string
 	for _, s := range stops {
 		line := s.Cabinet + "/" + s.Device + ":"
@@ -164,11 +176,19 @@ func TestWalk(t *testing.T) {
 	if c := stops[0].Counts; c.All() != 2 || c.Right != 1 || c.Wrong != 1 {
 		t.Errorf("%+v", c)
 	}
+	record := g.Record(stops, map[string]*Proved{"t": {Point: "t", Result: Wrong, Read: "12.6", Shown: "54", Who: "Ines",
+		AtMs: 1_795_000_000_000, Mode: "bench", Method: Display}})
+	if len(record) != 6 || strings.Join(record[1],
+		",") != "K2,Plant net,DO probe 14,WaterTemp,40003,°C,wrong,12.6,54,,,,display,,,Ines,2026-11-18 11:06:40,bench," ||
+		len(record[5]) != len(record[0]) {
+		t.Errorf("the record is %q", record)
+	}
 	var found []string
 	for _, f := range g.Findings(stops) {
 		found = append(found, f.Code+" "+f.Subject.ID+": "+strings.Join(f.Evidence, ", "))
 	}
-	if got := strings.Join(found, "|"); !strings.HasPrefix(got, "proved-wrong do14: WaterTemp: wrong|proof-due gate: Temp-14: ") {
+	if got := strings.Join(found, "|"); !strings.HasPrefix(got,
+		"proved-wrong do14: WaterTemp: wrong|proof-due gate: Temp-14: ") {
 		t.Errorf("findings are %s", got)
 	}
 	def, _ := protocol.Named("enip-cyclic")
@@ -176,7 +196,8 @@ func TestWalk(t *testing.T) {
 	s.Devices[3].Map = def.Name
 	s.Devices[3].Points = []site.Point{{ID: "in", Address: block.At("in", 0), Type: "uint16"}}
 	for i, h := range def.StandingPoints() {
-		s.Devices[3].Points = append(s.Devices[3].Points, site.Point{ID: string(rune('a' + i)), Address: h.Address, Type: h.Shape.Type})
+		s.Devices[3].Points = append(s.Devices[3].Points, site.Point{ID: string(rune('a' + i)), Address: h.Address,
+			Type: h.Shape.Type})
 	}
 	s.Devices[3].Points = append(s.Devices[3].Points, site.Point{ID: "nowhere", Address: address.Address{}})
 	if stops := On(s).Walk(nil); len(stops[2].Points) != 1 || stops[2].Points[0].Point != "in" {
@@ -200,7 +221,8 @@ func BenchmarkWalk(b *testing.B) {
 			d.Points = append(d.Points, p)
 		}
 		s.Devices = append(s.Devices, d)
-		s.Links = append(s.Links, site.Link{ID: "l" + d.ID, Asking: "lss", Answering: d.ID, Line: "net", Protocol: "modbus-tcp"})
+		s.Links = append(s.Links, site.Link{ID: "l" + d.ID, Asking: "lss", Answering: d.ID, Line: "net",
+			Protocol: "modbus-tcp"})
 	}
 	g := On(s)
 	last := map[string]*Proved{}
@@ -308,9 +330,12 @@ func TestCompare(t *testing.T) {
 	s.Devices[1].Points[0].Access = site.ReadWrite
 	g := On(s)
 	f := value.OfFloat
-	was := &Snapshot{Values: []Reading{{Point: "o", Name: "Oxygen", Value: f(8.4), Shown: "8.4"}, {Point: "t", Name: "WaterTemp",
-		Value: value.OfInt(12), Shown: "12.00", Unit: "°C"}, {Point: "g", Name: "Temp-14", Bad: true, Reason: "no answer came"},
-		{Point: "h", Name: "Temp-15", Value: f(5), Shown: "5", Unit: "°C"}, {Point: "old", Name: "Old", Value: f(1), Shown: "1"}}}
+	was := &Snapshot{Values: []Reading{{Point: "o", Name: "Oxygen", Value: f(8.4), Shown: "8.4"},
+		{Point: "t", Name: "WaterTemp",
+			Value: value.OfInt(12), Shown: "12.00", Unit: "°C"}, {Point: "g", Name: "Temp-14", Bad: true,
+			Reason: "no answer came"},
+		{Point: "h", Name: "Temp-15", Value: f(5), Shown: "5", Unit: "°C"}, {Point: "old", Name: "Old", Value: f(1),
+			Shown: "1"}}}
 	data, err := json.Marshal(was) // as it comes out of the store
 	kept := &Snapshot{}
 	if err == nil {
@@ -319,8 +344,10 @@ func TestCompare(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	is := &Snapshot{Values: []Reading{{Point: "o", Value: f(8.4), Shown: "8.4"}, {Point: "t", Value: f(12.5), Shown: "12.50", Unit: "°C"},
-		{Point: "g", Value: f(3), Shown: "3"}, {Point: "h", Value: f(5), Shown: "5", Unit: "K"}, {Point: "p", Name: "pH", Value: f(7), Shown: "7"}}}
+	is := &Snapshot{Values: []Reading{{Point: "o", Value: f(8.4), Shown: "8.4"},
+		{Point: "t", Value: f(12.5), Shown: "12.50", Unit: "°C"},
+		{Point: "g", Value: f(3), Shown: "3"}, {Point: "h", Value: f(5), Shown: "5", Unit: "K"},
+		{Point: "p", Name: "pH", Value: f(7), Shown: "7"}}}
 	var got []string
 	for _, d := range g.Compare(kept, is) {
 		line := d.Point + " " + d.Was + ">" + d.Is

@@ -60,7 +60,8 @@ func ReadList(text string, points []*site.Point, deviceOf func(*site.Point) stri
 		case len(found) == 1:
 			l.Point = found[0].ID
 		case len(found) > 1:
-			l.Why = fmt.Sprintf("%d points have that name: put the device before it, as in %s · %s", len(found), deviceOf(found[0]), l.Name)
+			l.Why = fmt.Sprintf("%d points have that name: put the device before it, as in %s · %s", len(found),
+				deviceOf(found[0]), l.Name)
 		case len(list) == 0 && !strings.ContainsAny(l.Shown, "0123456789"):
 			continue // headings
 		default:

@@ -64,7 +64,8 @@ func (g *Ground) Compare(was, is *Snapshot) []Difference {
 	}
 	for i := range is.Values {
 		if b := &is.Values[i]; now[b.Point] != nil {
-			list = append(list, Difference{Point: b.Point, Name: b.Name, Unit: b.Unit, Is: b.Shown, Why: "it was not there then"})
+			list = append(list, Difference{Point: b.Point, Name: b.Name, Unit: b.Unit, Is: b.Shown,
+				Why: "it was not there then"})
 		}
 	}
 	rank := func(d *Difference) int {

@@ -110,7 +110,8 @@ func (g *Ground) Findings(stops []Stop) (found []finding.Finding) {
 		if d == nil || stop.Counts.Wrong+stop.Counts.Again == 0 {
 			continue
 		}
-		f := finding.Finding{Code: "proved-wrong", Severity: finding.Fault, Sure: 1, Count: stop.Counts.Wrong, Where: "checkout",
+		f := finding.Finding{Code: "proved-wrong", Severity: finding.Fault, Sure: 1, Count: stop.Counts.Wrong,
+			Where:   "checkout",
 			Subject: finding.Subject{Kind: "device", ID: d.ID, Device: d.ID, Name: d.Name}, Title: d.Name + " was found wrong",
 			Sentence: fmt.Sprintf("%d of the points of %s were looked at and found wrong.", stop.Counts.Wrong, d.Name),
 			Remedy:   "Put its map, its link or the device right, and prove them again."}

@@ -61,14 +61,22 @@ export function Proving({
   const [asking, setAsking] = useState<Asking>();
   const [words, setWords] = useState("");
   const [remark, setRemark] = useState("");
-  const [from, setFrom] = useState<{ shown: string; atMs: number }>();
+  const [from, setFrom] = useState<{ shown: string; atMs: number; states: string[] }>();
   const [wrong, setWrong] = useState(false);
   const [commanded, setCommanded] = useState<Commanded>();
   const [busy, setBusy] = useState(false);
   const input = useRef<HTMLInputElement>(null);
   const letters = !!point.names?.length || point.twoState || /^text|^bytes/.test(point.type);
   const read = live && live.atMs > 0 && live.quality !== "bad" ? live : undefined;
-  const moved = from && live && live.atMs > from.atMs && live.shown !== from.shown ? live : undefined;
+  const moved =
+    from && live && live.atMs > from.atMs && (live.shown !== from.shown || from.states.length > 1) ? live : undefined;
+  const states = point.twoState ? ["off", "on"] : (point.names?.map((n) => `${n.value} · ${n.name}`) ?? []);
+  const unseen = from ? states.filter((s) => !from.states.includes(s)) : [];
+  // Of states all that were seen since are kept.
+  useEffect(() => {
+    if (live?.shown)
+      setFrom((f) => (f && !f.states.includes(live.shown) ? { ...f, states: [...f.states, live.shown] } : f));
+  }, [live?.shown]);
 
   useEffect(() => {
     input.current?.focus();
@@ -143,9 +151,11 @@ export function Proving({
     }
     setBusy(false);
   };
+  const movedWords = states.length
+    ? `seen as ${from?.states.join(", ")}${unseen.length ? `; not as ${unseen.join(", ")}` : ", which is all of its states"}`
+    : `moved from ${from?.shown} to ${moved?.shown}`;
   const right = () => {
-    if (moved)
-      return void record({ result: "right", method: "moved", remark: `moved from ${from?.shown} to ${moved.shown}` });
+    if (moved) return void record({ result: "right", method: "moved", remark: movedWords });
     if (commanded && !typed.trim()) return void record({ result: "right", method: "command", remark: commanded.says });
     if (typed.trim()) {
       // What was typed a moment ago may not have been judged yet: the record judges it once more.
@@ -159,7 +169,12 @@ export function Proving({
     w: () => void record({ result: "wrong", method: typed.trim() ? "display" : "seen" }),
     n: () => setAsking("reason"),
     r: () => setAsking("remark"),
-    m: () => setFrom(read ? { shown: read.shown, atMs: read.atMs } : { shown: "nothing", atMs: Date.now() }),
+    m: () =>
+      setFrom(
+        read
+          ? { shown: read.shown, atMs: read.atMs, states: [read.shown] }
+          : { shown: "nothing", atMs: Date.now(), states: [] },
+      ),
   };
   const onKey = (e: React.KeyboardEvent) => {
     if (e.key === "ArrowDown" || e.key === "ArrowUp") {
@@ -263,7 +278,9 @@ export function Proving({
           <div className="notice good mt-2" data-testid="agrees">
             <b>
               {moved
-                ? `It moved from ${from?.shown} to ${moved.shown} at ${clock(moved.atMs)}.`
+                ? states.length
+                  ? `It was ${movedWords}.`
+                  : `It moved from ${from?.shown} to ${moved.shown} at ${clock(moved.atMs)}.`
                 : verdict?.earlierMs
                   ? `They agree: ${verdict.read} was read ${(verdict.earlierMs / 1000).toFixed(1)} s ago.`
                   : "They agree."}

@@ -179,7 +179,7 @@ function Compared({ snapshot, list }: { snapshot: Snapshot; list: Snapshot[] }) 
             Choose the {back.length} that can be written
           </button>
           <button type="button" className="button main" disabled={chosen.length === 0} onClick={() => void prepare()}>
-            Write {chosen.length || "none"} back…
+            Write {chosen.length || ""} back…
           </button>
         </div>
       )}

@@ -108,8 +108,11 @@ export function Walk(props: {
             Snapshots
           </Link>
           <Link to="/checkout/record" className="underline">
-            Written and changed
+            Journal
           </Link>
+          <a href="/api/file/checkout.csv" className="underline" download>
+            Record, CSV
+          </a>
         </div>
       </div>
       <nav className="min-h-0 flex-1 overflow-y-auto px-3 pb-3" aria-label="Devices and points">
