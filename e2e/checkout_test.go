@@ -73,7 +73,7 @@ func TestProve(t *testing.T) {
 	b.until("it goes on to the next", fmt.Sprintf(`%s && %s !== %q`, current, current, first))
 	b.until("the first is right", fmt.Sprintf(`document.querySelector('[data-prove=%q]').dataset.stand === "right"`,
 		first))
-	b.sees("1 of")
+	b.sees("proved on the bench")
 
 	// Confirmed without typing, and what cannot be tested.
 	second := js[string](b, current)

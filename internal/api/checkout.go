@@ -28,20 +28,25 @@ type walked struct {
 	ground   *checkout.Ground
 	stops    []checkout.Stop
 	seq, rev int64
+	mode     string
 }
+
+// mode is that whose proofs count.
+func (s *Server) mode() string { return string(s.Engine.State().Mode) }
 
 // ground is the site as it is, prepared for judging proofs, and its walk.
 func (s *Server) ground() (*checkout.Ground, []checkout.Stop, *store.Snapshot, int64) {
 	now := s.Store.Now()
-	last, rev := s.Store.Proofs()
+	mode := s.mode()
+	last, rev := s.Store.Proofs(mode)
 	w := &s.walked
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.ground == nil || w.seq != now.Seq || w.ground.Site() != now.Site {
 		w.ground, w.seq, w.stops = checkout.On(now.Site), now.Seq, nil
 	}
-	if w.stops == nil || w.rev != rev {
-		w.stops, w.rev = w.ground.Walk(last), rev
+	if w.stops == nil || w.rev != rev || w.mode != mode {
+		w.stops, w.rev, w.mode = w.ground.Walk(last), rev, mode
 	}
 	return w.ground, w.stops, now, rev
 }
@@ -61,7 +66,7 @@ func (s *Server) getCheckout(c fiber.Ctx) error {
 // getProving lists how the points of a device stand.
 func (s *Server) getProving(c fiber.Ctx) error {
 	_, stops, now, rev := s.ground()
-	last, _ := s.Store.Proofs()
+	last, _ := s.Store.Proofs(s.mode())
 	view := ProvingView{Seq: now.Seq, Rev: rev, Points: []ProvingPoint{}}
 	for _, stop := range stops {
 		if stop.Device != c.Params("id") {
@@ -287,7 +292,7 @@ func (s *Server) postProofs(c fiber.Ctx) error {
 		return problem.New("not-kept", "The proof could not be kept: "+err.Error()+".",
 			"Look at the disk, then prove it again.")
 	}
-	_, rev := s.Store.Proofs()
+	_, rev := s.Store.Proofs(s.mode())
 	return c.JSON(RecordedView{Rev: rev, Proofs: list})
 }
 
@@ -306,7 +311,7 @@ func (s *Server) proofOf(c fiber.Ctx, g *checkout.Ground, now *store.Snapshot, a
 	}
 	proof := checkout.Proved{Point: p.ID, Device: d.ID, Name: where, Result: asked.Result, Method: asked.Method,
 		Reason: strings.TrimSpace(asked.Reason), Remark: strings.TrimSpace(asked.Remark), Who: who(c),
-		Mode: string(s.Engine.State().Mode),
+		Mode: s.mode(),
 		Unit: p.Unit, Shown: strings.TrimSpace(seen.Shown), Versions: v, Basis: g.Basis(p.ID)}
 	if asked.Result != checkout.Cannot {
 		proof.Reason = ""
@@ -319,6 +324,10 @@ func (s *Server) proofOf(c fiber.Ctx, g *checkout.Ground, now *store.Snapshot, a
 	if asked.Result == checkout.Right && !read && asked.Method != checkout.Command {
 		return proof, problem.New("not-read", "Ferry does not read the point, so it cannot be right: "+
 			cmp.Or(live.Reason, "it has not been read yet")+".", "Start the run, or say that it cannot be tested.").At(where)
+	}
+	if asked.Result == checkout.Right && live.Quality == value.Doubtful && asked.Method != checkout.Command {
+		return proof, problem.New("doubtful", "Ferry doubts what it reads, so it cannot be right: "+live.Reason+".",
+			"Wait until it is read again, or say that it cannot be tested.").At(where)
 	}
 	if asked.Result != checkout.Withdrawn && read {
 		proof.Read, proof.Words, proof.ReadAtMs = live.Shown, live.Words, live.AtMs
@@ -425,7 +434,7 @@ func (s *Server) getProofs(c fiber.Ctx) error {
 // getRecordFile hands the record of the checkout out as a table.
 func (s *Server) getRecordFile(c fiber.Ctx) error {
 	g, stops, now, _ := s.ground()
-	last, _ := s.Store.Proofs()
+	last, _ := s.Store.Proofs(s.mode())
 	var out bytes.Buffer
 	if err := files.WriteTable(&out, g.Record(stops, last)); err != nil {
 		return err

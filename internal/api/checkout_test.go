@@ -102,6 +102,15 @@ func TestCheckout(t *testing.T) {
 		t.Errorf("withdrawn: %d, %q", code, states())
 	}
 
+	// What was proved on the bench is a rehearsal: on the plant it does not count.
+	c.call("POST", "/api/run/stop", map[string]any{}, &nothing)
+	c.call("POST", "/api/mode", map[string]any{"mode": "plant"}, &nothing)
+	if got := states(); got != "" {
+		t.Errorf("on the plant they stand %q", got)
+	}
+	c.call("POST", "/api/mode", map[string]any{"mode": "bench"}, &nothing)
+	c.call("POST", "/api/run/start", map[string]any{}, &started)
+
 	// A column of readings.
 	var list ReadingsView
 	c.call("POST", "/api/checkout/readings", ReadingsRequest{Device: "do11", Text: "Oxygen\t" + read("do11-01").Read +

@@ -326,7 +326,7 @@ func who(c fiber.Ctx) string {
 	if user, ok := c.Locals(userKey{}).(accounts.User); ok {
 		return user.Name
 	}
-	if name, err := url.PathUnescape(c.Get("X-Ferry-Window")); err == nil && name != "" && len(name) < 64 &&
+	if name, err := url.PathUnescape(c.Get("X-Ferry-Window")); err == nil && name != "" && len(name) < 256 &&
 		utf8.ValidString(name) {
 		return strings.Map(plainly, name)
 	}

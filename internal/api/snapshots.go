@@ -25,7 +25,7 @@ func (s *Server) getSnapshots(c fiber.Ctx) error {
 // taken is what the points of a device, or of the site, read now.
 func (s *Server) taken(device string) *checkout.Snapshot {
 	g, stops, _, _ := s.ground()
-	kept := &checkout.Snapshot{Device: device, Mode: string(s.Engine.State().Mode), Values: []checkout.Reading{}}
+	kept := &checkout.Snapshot{Device: device, Mode: s.mode(), Values: []checkout.Reading{}}
 	for i := range stops {
 		if device != "" && stops[i].Device != device {
 			continue

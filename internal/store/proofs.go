@@ -11,22 +11,33 @@ import (
 	"ferry/internal/core/checkout"
 )
 
-// proofs are the last ones of each point, as they are on the disk. A map that was handed
-// out never changes.
+// proofs are the last ones of each point, as they are on the disk: of all, and of those that
+// were made on the plant. A map that was handed out never changes.
 type proofs struct {
-	last map[string]*checkout.Proved
-	rev  int64 // the number of the latest
+	last, plant map[string]*checkout.Proved
+	rev         int64 // the number of the latest
+}
+
+// plantMode is the mode of proofs that were made with real devices.
+const plantMode = "plant"
+
+func (p *proofs) add(proof *checkout.Proved) {
+	p.last[proof.Point], p.rev = proof, max(p.rev, proof.ID)
+	if proof.Mode == plantMode {
+		p.plant[proof.Point] = proof
+	}
 }
 
 // loadProofs reads the last proof of each point.
 func (s *Store) loadProofs(ctx context.Context) error {
-	p := &proofs{last: map[string]*checkout.Proved{}}
-	list, err := readProofs(ctx, s.db, `SELECT id, doc FROM proof WHERE id IN (SELECT max(id) FROM proof GROUP BY point)`)
+	p := &proofs{last: map[string]*checkout.Proved{}, plant: map[string]*checkout.Proved{}}
+	list, err := readProofs(ctx, s.db, `SELECT id, doc FROM proof WHERE id IN (SELECT max(id) FROM proof
+		GROUP BY point, json_extract(doc, '$.mode')) ORDER BY id`)
 	if err != nil {
 		return err
 	}
 	for i := range list {
-		p.last[list[i].Point], p.rev = &list[i], max(p.rev, list[i].ID)
+		p.add(&list[i])
 	}
 	s.proofs.Store(p)
 	return nil
@@ -84,19 +95,23 @@ func (s *Store) AddProofs(ctx context.Context, list []checkout.Proved) error {
 		return err
 	}
 	was := s.proofs.Load()
-	next := &proofs{last: maps.Clone(was.last), rev: list[len(list)-1].ID}
+	next := &proofs{last: maps.Clone(was.last), plant: maps.Clone(was.plant), rev: was.rev}
 	for i := range list {
 		p := list[i]
-		next.last[p.Point] = &p
+		next.add(&p)
 	}
 	s.proofs.Store(next)
 	return nil
 }
 
 // Proofs returns the last proof of each point, which must not be changed, and the number of
-// the latest of them.
-func (s *Store) Proofs() (last map[string]*checkout.Proved, rev int64) {
+// the latest of them. On the plant those alone count that were made there: the bench is a
+// rehearsal.
+func (s *Store) Proofs(mode string) (last map[string]*checkout.Proved, rev int64) {
 	p := s.proofs.Load()
+	if mode == plantMode {
+		return p.plant, p.rev
+	}
 	return p.last, p.rev
 }
 

@@ -224,16 +224,19 @@ func TestKeptDatabase(t *testing.T) {
 func TestProofs(t *testing.T) {
 	ctx, dir := context.Background(), t.TempDir()
 	s := opened(t, dir)
-	for i, list := range [][]checkout.Proved{{{Point: "a", Result: checkout.Right, Read: "1"},
-		{Point: "b", Result: checkout.Wrong}}, {{Point: "a", Result: checkout.Wrong, Read: "2"}}, nil} {
+	for i, list := range [][]checkout.Proved{{{Point: "a", Result: checkout.Right, Read: "1", Mode: "plant"},
+		{Point: "b", Result: checkout.Wrong, Mode: "bench"}}, {{Point: "a", Result: checkout.Wrong, Read: "2", Mode: "bench"}}, nil} {
 		if err := s.AddProofs(ctx, list); err != nil {
 			t.Fatalf("%d: %v", i, err)
 		}
 	}
-	before, rev := s.Proofs()
+	before, rev := s.Proofs("bench")
 	_ = s.Close()
 	s = opened(t, dir)
-	after, again := s.Proofs()
+	after, again := s.Proofs("bench")
+	if plant, _ := s.Proofs("plant"); len(plant) != 1 || plant["a"].Read != "1" {
+		t.Errorf("on the plant count %s", asJSON(plant))
+	}
 	if rev != 3 || again != 3 || len(after) != 2 || asJSON(before) != asJSON(after) || after["a"].Read != "2" ||
 		after["a"].AtMs == 0 {
 		t.Errorf("%d, %d: %s, %s", rev, again, asJSON(before), asJSON(after))

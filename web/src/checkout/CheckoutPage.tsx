@@ -16,15 +16,16 @@ export function CheckoutPage() {
   const [scope, setScope] = useState("");
   const [leftOnly, setLeftOnly] = useState(false);
   const proved = useLivePart((l) => l.proved);
+  const mode = useLivePart((l) => l.state.mode);
   const { data: walk } = useQuery({
-    queryKey: ["checkout", "walk", proved],
+    queryKey: ["checkout", "walk", proved, mode],
     queryFn: () => get<CheckoutView>("/api/checkout"),
     placeholderData: (old) => old,
   });
   const stops = walk ? within(walk.stops, scope) : [];
   const device = params.device ?? stops.find((s) => !done(s.counts))?.device ?? stops[0]?.device;
   const { data: proving } = useQuery({
-    queryKey: ["checkout", "device", device, proved],
+    queryKey: ["checkout", "device", device, proved, mode],
     queryFn: () => get<ProvingView>(`/api/checkout/devices/${device}`),
     enabled: !!device,
     placeholderData: (old, query) => (query?.queryKey[2] === device ? old : undefined),
@@ -70,6 +71,7 @@ export function CheckoutPage() {
         stops={stops}
         scope={scope}
         onScope={setScope}
+        rehearsed={mode === "bench"}
         leftOnly={leftOnly}
         onLeftOnly={setLeftOnly}
         device={device}

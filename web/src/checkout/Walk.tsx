@@ -44,6 +44,8 @@ export function Walk(props: {
   stops: StopView[];
   scope: string;
   onScope: (scope: string) => void;
+  /** On the bench: a rehearsal, which does not count on the plant. */
+  rehearsed: boolean;
   leftOnly: boolean;
   onLeftOnly: (on: boolean) => void;
   device?: string;
@@ -84,7 +86,7 @@ export function Walk(props: {
           ))}
         </select>
         <p className="small soft mt-2" data-testid="progress">
-          {total.right} of {total.all} proved
+          {total.right} of {total.all} {props.rehearsed ? "proved on the bench" : "proved"}
           {total.wrong > 0 && ` · ${total.wrong} wrong`}
           {total.again > 0 && ` · ${total.again} to be proved again`}
         </p>
