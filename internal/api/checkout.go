@@ -235,23 +235,30 @@ func (s *Server) postJudge(c fiber.Ctx) error {
 		return problem.New("not-read", "Ferry does not read the point: "+cmp.Or(live.Reason, "it has not been read yet")+".",
 			"Start the run, or say that it cannot be tested.").At(d.Name + " · " + p.Name)
 	}
-	v, err := checkout.Judge(p, live.Value, asked.Shown)
+	view, err := s.compared(p, &live, asked.Shown)
 	if err != nil {
 		return problem.New("bad-value", err.Error()+".", "Type what the display shows, such as 12.7.").At(p.Name)
 	}
-	view := VerdictView{Verdict: v, Read: live.Shown, ReadAtMs: live.AtMs}
-	if !v.Agrees { // the display may be some seconds behind, or ahead of what was read
-		trend := s.Engine.Hub.Trend(p.ID)
-		for i := len(trend) - 1; i >= 0 && live.AtMs-trend[i].AtMs <= lookedBack.Milliseconds(); i-- {
-			before := earlier(p, trend[i].V)
-			if v, err := checkout.Judge(p, before, asked.Shown); err == nil && v.Agrees {
-				view.Verdict, view.Read, view.ReadAtMs = v, p.Shown(before), trend[i].AtMs
-				view.EarlierMs = live.AtMs - trend[i].AtMs
-				break
-			}
+	return c.JSON(view)
+}
+
+// compared sets what a point reads beside what a display shows: the value now, or one of the
+// last seconds, as the display may be behind what was read, or ahead of it.
+func (s *Server) compared(p *site.Point, live *field.Live, shown string) (view VerdictView, err error) {
+	view.Read, view.ReadAtMs = live.Shown, live.AtMs
+	if view.Verdict, err = checkout.Judge(p, live.Value, shown); err != nil || view.Agrees {
+		return view, err
+	}
+	trend := s.Engine.Hub.Trend(p.ID)
+	for i := len(trend) - 1; i >= 0 && live.AtMs-trend[i].AtMs <= lookedBack.Milliseconds(); i-- {
+		before := earlier(p, trend[i].V)
+		if v, err := checkout.Judge(p, before, shown); err == nil && v.Agrees {
+			view.Verdict, view.Read, view.ReadAtMs = v, p.Shown(before), trend[i].AtMs
+			view.EarlierMs = live.AtMs - trend[i].AtMs
+			break
 		}
 	}
-	return c.JSON(view)
+	return view, nil
 }
 
 // lookedBack is how long ago a value may have been read that a display shows.
@@ -408,10 +415,10 @@ func (s *Server) postReadings(c fiber.Ctx) error {
 			live, _ := s.Engine.Hub.Point(p.ID)
 			if live.AtMs == 0 || live.Quality == value.Bad {
 				row.Why = "Ferry does not read it: " + cmp.Or(live.Reason, "it has not been read yet")
-			} else if row.Verdict, err = checkout.Judge(p, live.Value, l.Shown); err != nil {
+			} else if v, err := s.compared(p, &live, l.Shown); err != nil {
 				row.Why = err.Error()
 			} else {
-				row.Read, row.ReadAtMs, row.Judged = live.Shown, live.AtMs, true
+				row.Verdict, row.Read, row.ReadAtMs, row.Judged = v.Verdict, v.Read, v.ReadAtMs, true
 			}
 		}
 		view.Rows = append(view.Rows, row)

@@ -45,6 +45,7 @@ func TestCheckout(t *testing.T) {
 	if proof.Line != "Plant net" || len(proof.Far) == 0 || !proof.Far[0].Into || len(proof.Proofs) != 0 {
 		t.Errorf("%+v", proof)
 	}
+	read(proof.Far[0].Point)
 	shown := ProofPoint{Point: "do11-01", Shown: seen.Read, Read: seen.Read, ReadAtMs: seen.ReadAtMs,
 		Versions: &proof.Versions}
 	if code, said := record(checkout.Right, shown); code != 200 {
