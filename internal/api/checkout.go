@@ -264,8 +264,11 @@ func (s *Server) compared(p *site.Point, live *field.Live, shown string) (view V
 // lookedBack is how long ago a value may have been read that a display shows.
 const lookedBack = 5 * time.Second
 
-// mostProved bounds the points of one request.
-const mostProved = 5000
+// mostProved bounds the points of one request, mostWords what is said of one.
+const (
+	mostProved = 5000
+	mostWords  = 2000
+)
 
 // postProofs records what came of looking at points. What Ferry read goes with it as it
 // was seen; where the site has changed since, nothing is recorded.
@@ -285,6 +288,12 @@ func (s *Server) postProofs(c fiber.Ctx) error {
 		}
 	default:
 		return problem.New("invalid", fmt.Sprintf("%q is no result of a proof.", asked.Result), "Reload the page.")
+	}
+	if !slices.Contains([]checkout.Method{"", checkout.Display, checkout.Seen, checkout.Moved, checkout.Command, checkout.Listed}, asked.Method) {
+		return problem.New("invalid", fmt.Sprintf("%q is no way to prove a point.", asked.Method), "Reload the page.")
+	}
+	if len(asked.Reason) > mostWords || len(asked.Remark) > mostWords {
+		return problem.New("too-long", fmt.Sprintf("A reason or a remark has at most %d characters.", mostWords), "Say it shorter.")
 	}
 	g, _, now, _ := s.ground()
 	list := make([]checkout.Proved, 0, len(asked.Points))
@@ -311,6 +320,9 @@ func (s *Server) proofOf(c fiber.Ctx, g *checkout.Ground, now *store.Snapshot, a
 		return checkout.Proved{}, gonePoint(seen.Point)
 	}
 	where := d.Name + " · " + p.Name
+	if len(seen.Shown) > mostWords || len(seen.Read) > mostWords {
+		return checkout.Proved{}, problem.New("too-long", "No display shows so much.", "Type what it shows.").At(where)
+	}
 	v := versions(now, g, d, p)
 	if seen.Versions != nil && *seen.Versions != v {
 		return checkout.Proved{}, &status{409, problem.New("changed", "The point, its link or its crossing has been changed "+
@@ -456,6 +468,9 @@ func (s *Server) postProver(c fiber.Ctx) error {
 	var at ProverRequest
 	if err := bind(c, &at); err != nil {
 		return err
+	}
+	if len(at.Window) > 64 || len(at.Point) > 200 {
+		return problem.New("invalid", "That is the name of no window.", "Reload the page.")
 	}
 	s.provers.put(at.Window, who(c), at.Point, time.Now())
 	return c.JSON(s.provers.now(time.Now()))

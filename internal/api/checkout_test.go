@@ -58,6 +58,7 @@ func TestCheckout(t *testing.T) {
 		point  ProofPoint
 		says   string
 	}{{checkout.Right, apart, "the display shows 99"}, {checkout.Cannot, shown, "Why it cannot be tested"},
+		{checkout.Right, ProofPoint{Point: "do11-01", Shown: strings.Repeat("1", 3000)}, "No display shows so much"},
 		{checkout.Right, ProofPoint{Point: "gone"}, "no longer in the site"}, {"perhaps", shown, "no result"},
 		{checkout.Right, ProofPoint{Point: "do11-01", Shown: "much", Read: seen.Read, ReadAtMs: seen.ReadAtMs},
 			"not a number"},

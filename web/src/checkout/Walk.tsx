@@ -37,6 +37,9 @@ export function sum(stops: StopView[]) {
   return total;
 }
 
+/** How many points of a device are in the list at a time. */
+const most = 300;
+
 /** The devices in walking order, the points of the one that is open, and how far they are. */
 export function Walk(props: {
   site: SiteView;
@@ -63,9 +66,12 @@ export function Walk(props: {
   useEffect(() => {
     chosen.current?.scrollIntoView({ block: "nearest" });
   }, [point]);
-  const shownPoints = props.leftOnly
+  const wanted = props.leftOnly
     ? points.filter((p) => ["left", "again"].includes(p.state) || p.point === point)
     : points;
+  // Of thousands those around the one that is open are drawn.
+  const from = wanted.length > most ? Math.max(0, wanted.findIndex((p) => p.point === point) - most / 2) : 0;
+  const shownPoints = wanted.slice(from, from + most);
   return (
     <aside
       className="flex w-[282px] flex-none flex-col border-r border-[var(--rule)] max-[1000px]:w-[232px]"
@@ -138,6 +144,7 @@ export function Walk(props: {
                   {s.counts.right}/{all(s.counts)}
                 </span>
               </button>
+              {s.device === device && from > 0 && <p className="small soft px-2">{from} before these</p>}
               {s.device === device &&
                 shownPoints.map((p) => {
                   const others = provers.filter((w) => w.point === p.point);
@@ -164,6 +171,9 @@ export function Walk(props: {
                     </button>
                   );
                 })}
+              {s.device === device && wanted.length > from + most && (
+                <p className="small soft px-2">{wanted.length - from - most} behind these</p>
+              )}
             </div>
           ))}
       </nav>
