@@ -92,7 +92,10 @@ func (c *lineConn) overheard(b []byte) {
 		}
 		frame := b[at : at+n]
 		at += n
-		if asked && c.isRequest(frame) {
+		if was := c.others; asked && c.isRequest(frame) {
+			if time.Since(c.began) <= c.late() {
+				c.others = was // it may be this end's own, over an earlier connection, or the answer to that
+			}
 			continue
 		}
 		if unit, pdu, err := c.framing.Open(frame); err == nil && !bytes.Equal(frame, c.request) && !c.paid(unit, pdu) {
