@@ -70,7 +70,7 @@ func (c *lineConn) drain() error {
 		}
 	}
 	c.overheard(c.in)
-	c.in = c.in[:0]
+	c.in, c.drained = c.in[:0], true
 	return nil
 }
 
@@ -93,7 +93,7 @@ func (c *lineConn) overheard(b []byte) {
 		frame := b[at : at+n]
 		at += n
 		if was := c.others; asked && c.isRequest(frame) {
-			if time.Since(c.began) <= c.late() {
+			if !c.drained {
 				c.others = was // it may be this end's own, over an earlier connection, or the answer to that
 			}
 			continue

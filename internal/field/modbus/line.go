@@ -128,6 +128,7 @@ type lineConn struct {
 	asked     map[byte]time.Time // when each unit was asked last
 	others    time.Time          // when another asker was heard last
 	began     time.Time          // when it was opened
+	drained   bool               // what lay there before anything was asked has been taken away
 }
 
 func (c *lineConn) begin(t field.Target) field.Conn {
