@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -78,6 +79,7 @@ func TestProve(t *testing.T) {
 	// Confirmed without typing, and what cannot be tested.
 	second := js[string](b, current)
 	b.until("it is read", `/\d|on|off/.test(document.querySelector("[data-testid=reads]")?.innerText ?? "")`)
+	time.Sleep(500 * time.Millisecond) // nobody sees a value sooner, and Enter proves nothing before
 	b.run(chromedp.KeyEvent(kb.Enter))
 	b.until("the second is right", fmt.Sprintf(`document.querySelector('[data-prove=%q]').dataset.stand === "right"`,
 		second))

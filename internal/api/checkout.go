@@ -12,7 +12,6 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"ferry/internal/core/checkout"
-	"ferry/internal/core/crossing"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
@@ -140,82 +139,6 @@ func versions(now *store.Snapshot, g *checkout.Ground, d *site.Device, p *site.P
 		v.Crossing = max(v.Crossing, now.Versions(site.KindCrossing, "")[x.ID])
 	}
 	return v
-}
-
-// farOf lists the far shores of a point: into which it is carried, with what is to be
-// expected there, and out of which it comes.
-func (s *Server) farOf(g *checkout.Ground, p *site.Point) (list []FarView) {
-	list = []FarView{}
-	for _, x := range g.Crossings(p.ID) {
-		other := x.To
-		if x.To == p.ID {
-			other = x.From
-		}
-		d, far := g.Point(other)
-		if far == nil {
-			continue
-		}
-		view := FarView{Crossing: x.ID, Point: far.ID, Name: d.Name + " · " + far.Name, Unit: far.Unit, Into: x.To == far.ID,
-			Words: crossing.Words(x), Off: x.Off}
-		view.Expected, view.Agrees = s.expected(g, x)
-		list = append(list, view)
-	}
-	return list
-}
-
-// expected is what a crossing makes of its sources as they are now, and whether the target
-// shows that, or what it made of them a moment ago: a value is on its way for a while. It is
-// empty where it cannot be told.
-func (s *Server) expected(g *checkout.Ground, x *site.Crossing) (shown string, agrees bool) {
-	_, to := g.Point(x.To)
-	var from []*site.Point
-	var values []value.Value
-	for _, id := range append([]string{x.From}, x.More...) {
-		_, p := g.Point(id)
-		live, ok := s.Engine.Hub.Point(id)
-		if p == nil || !ok || live.AtMs == 0 || live.Quality == value.Bad {
-			return "", false
-		}
-		from, values = append(from, p), append(values, live.Value)
-	}
-	way, err := crossing.NewWay(x, from, to)
-	if err != nil || to == nil {
-		return "", false
-	}
-	there, _ := s.Engine.Hub.Point(to.ID)
-	made := func(values []value.Value) (string, bool) {
-		v, err := way.Carry(values, there.Value)
-		if err == nil {
-			v, err = crossing.Fit(v, to)
-		}
-		return to.Shown(v), err == nil
-	}
-	shown, ok := made(values)
-	switch {
-	case !ok:
-		return "", false
-	case there.AtMs == 0 || there.Quality == value.Bad:
-		return shown, false
-	case shown == there.Shown:
-		return shown, true
-	case len(from) > 1 || from[0].Type.IsText():
-		return shown, false
-	}
-	trend := s.Engine.Hub.Trend(x.From)
-	for i := len(trend) - 1; i >= 0 && there.AtMs-trend[i].AtMs <= lookedBack.Milliseconds(); i-- {
-		if before, ok := made([]value.Value{earlier(from[0], trend[i].V)}); ok && before == there.Shown {
-			return shown, true
-		}
-	}
-	return shown, false
-}
-
-// earlier is a value of a trend as one of its point.
-func earlier(p *site.Point, v float64) value.Value {
-	if p.Type == value.TypeBool {
-		return value.OfBool(v != 0)
-	}
-	return value.OfFloat(v)
 }
 
 // postJudge compares what a point reads now, or read a moment ago, with what somebody has
@@ -461,74 +384,4 @@ func (s *Server) getRecordFile(c fiber.Ctx) error {
 	c.Set("Content-Type", "text/csv; charset=utf-8")
 	c.Attachment(fileName(now.Site.Name+" checkout") + ".csv")
 	return c.Send(out.Bytes())
-}
-
-// postProver takes down at which point a window is, so that others see it.
-func (s *Server) postProver(c fiber.Ctx) error {
-	var at ProverRequest
-	if err := bind(c, &at); err != nil {
-		return err
-	}
-	if len(at.Window) > 64 || len(at.Point) > 200 {
-		return problem.New("invalid", "That is the name of no window.", "Reload the page.")
-	}
-	s.provers.put(at.Window, who(c), at.Point, time.Now())
-	return c.JSON(s.provers.now(time.Now()))
-}
-
-// provers are the windows that prove, each with its point.
-type provers struct {
-	mu  sync.Mutex
-	at  map[string]proverAt // by window
-	rev int64
-}
-
-type proverAt struct {
-	who, point string
-	at         time.Time
-}
-
-// proverFor is how long a window counts as being at a point after it said so, mostProvers
-// how many there may be.
-const (
-	proverFor   = 20 * time.Second
-	mostProvers = 500
-)
-
-func (p *provers) put(window, who, point string, at time.Time) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.at == nil {
-		p.at = map[string]proverAt{}
-	}
-	was := p.at[window]
-	if point == "" {
-		delete(p.at, window)
-	} else if was.at.IsZero() && len(p.at) >= mostProvers {
-		return
-	} else {
-		p.at[window] = proverAt{who, point, at}
-	}
-	if was.point != point || was.who != who {
-		p.rev++
-	}
-}
-
-// now lists those that are there.
-func (p *provers) now(at time.Time) []ProverView {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	list := []ProverView{}
-	for window, each := range p.at {
-		if at.Sub(each.at) > proverFor {
-			delete(p.at, window)
-			p.rev++
-			continue
-		}
-		list = append(list, ProverView{Window: window, Who: each.who, Point: each.point})
-	}
-	slices.SortFunc(list, func(a, b ProverView) int {
-		return cmp.Or(cmp.Compare(a.Point, b.Point), cmp.Compare(a.Window, b.Window))
-	})
-	return list
 }

@@ -26,6 +26,9 @@ import { Shores } from "./Shores";
 
 type Asking = "reason" | "remark";
 
+/** For how long after a point was opened nobody can have looked at it, in milliseconds. */
+const unseenFor = 400;
+
 /** One point: what Ferry reads, what the device's own display shows, and what the far shore shows. */
 export function Proving({
   site,
@@ -66,6 +69,7 @@ export function Proving({
   const [commanded, setCommanded] = useState<Commanded>();
   const [busy, setBusy] = useState(false);
   const input = useRef<HTMLInputElement>(null);
+  const [opened] = useState(() => Date.now());
   const letters = !!point.names?.length || point.twoState || /^text|^bytes/.test(point.type);
   const read = live && live.atMs > 0 && live.quality !== "bad" ? live : undefined;
   const moved =
@@ -163,7 +167,8 @@ export function Proving({
       return void record({ result: "right", method: "display" });
     }
     if (wrong) return onGo("left");
-    void record({ result: "right", method: "seen" });
+    // Pressed twice it is no proof of the next point, which nobody has seen yet.
+    if (Date.now() - opened > unseenFor) void record({ result: "right", method: "seen" });
   };
   const commands: Record<string, () => void> = {
     w: () => void record({ result: "wrong", method: typed.trim() ? "display" : "seen" }),
@@ -182,7 +187,7 @@ export function Proving({
       onGo(e.key === "ArrowDown" ? 1 : -1);
     } else if (e.key === "Enter") {
       e.preventDefault();
-      right();
+      if (!e.repeat) right(); // a key that is held proves nothing
     } else if (e.key === "Escape") {
       setTyped("");
       setFrom(undefined);

@@ -4,6 +4,7 @@ import uPlot from "uplot";
 import { get } from "../api/client";
 import type { Trend } from "../api/types.gen";
 import { clock } from "../shared/ui";
+import { axisStyle } from "../shared/plot";
 
 /** The last minutes here and at the far shore, in steps: a value stands until the next one comes. */
 export function Shores({ point, far, apart }: { point: string; far?: string; apart: boolean }) {
@@ -14,12 +15,7 @@ export function Shores({ point, far, apart }: { point: string; far?: string; apa
   useEffect(() => {
     if (!box.current) return;
     const css = getComputedStyle(document.documentElement);
-    const axis = {
-      stroke: css.getPropertyValue("--ink2"),
-      grid: { stroke: css.getPropertyValue("--rule"), width: 1 },
-      ticks: { show: false },
-      font: "12px Atkinson Hyperlegible Mono",
-    };
+    const axis = axisStyle();
     const paths = uPlot.paths.stepped?.({ align: 1 });
     const made = new uPlot(
       {

@@ -11,6 +11,7 @@ import { clock, Field, shown } from "../shared/ui";
 import { Writer } from "../shared/Writer";
 import { Fathom } from "./Fathom";
 import { MapFinding } from "./Fixes";
+import { axisStyle } from "../shared/plot";
 
 /** One point: its value now, the words it came from, its trend, every notation of its address, and writing. */
 export function Inspector({ id, points }: { id: string; points: PointsView }) {
@@ -162,13 +163,7 @@ function TrendChart({ id }: { id: string }) {
   useEffect(() => {
     if (!box.current) return;
     const css = getComputedStyle(document.documentElement);
-    const ink2 = css.getPropertyValue("--ink2");
-    const axis = {
-      stroke: ink2,
-      grid: { stroke: css.getPropertyValue("--rule"), width: 1 },
-      ticks: { show: false },
-      font: "12px Atkinson Hyperlegible Mono",
-    };
+    const axis = axisStyle();
     const made = new uPlot(
       {
         width: box.current.clientWidth,

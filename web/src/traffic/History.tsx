@@ -7,6 +7,7 @@ import type { History as HistoryView } from "../api/types.gen";
 import { count } from "../shared/numbers";
 import { clock, ProblemNotice } from "../shared/ui";
 import { queryOf, type Wanted } from "./recorded";
+import { axisStyle } from "../shared/plot";
 
 const types = ["uint16", "int16", "uint32", "int32", "float32", "float64"];
 
@@ -39,12 +40,7 @@ export function History({
   useEffect(() => {
     if (!box.current || !data?.readings.length) return;
     const css = getComputedStyle(document.documentElement);
-    const axis = {
-      stroke: css.getPropertyValue("--ink2"),
-      grid: { stroke: css.getPropertyValue("--rule"), width: 1 },
-      ticks: { show: false },
-      font: "12px Atkinson Hyperlegible Mono",
-    };
+    const axis = axisStyle();
     const made: uPlot = new uPlot(
       {
         width: box.current.clientWidth,
