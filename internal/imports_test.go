@@ -20,7 +20,7 @@ import (
 var may = map[string]string{
 	"accounts":     "",
 	"api/gen":      "api",
-	"api":          "accounts bench field field/ports files lookout peer recording relay shelf sites store vault",
+	"api":          "accounts bench field field/ports files lookout peer recording relay shelf sites store strips vault",
 	"bench":        "pipe precise shelf/access",
 	"bench/*":      "bench target/* wire/*",
 	"core":         "",
@@ -39,6 +39,7 @@ var may = map[string]string{
 	"shelf/access": "",
 	"sites":        "store",
 	"store":        "",
+	"strips":       "field store",
 	"target/*":     "precise wire/*",
 	"vault":        "",
 	"wire/*":       "",

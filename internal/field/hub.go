@@ -104,9 +104,10 @@ type track struct {
 	looked  bool // somebody asked for its trend
 	habit   *diagnose.Habit
 	rev     uint64
-	gone    bool   // the point is no longer in the site, or means another place
-	changes uint64 // how often it became another value
-	arrived int64  // when it was read, in nanoseconds since 1970
+	gone    bool      // the point is no longer in the site, or means another place
+	changes uint64    // how often it became another value
+	arrived time.Time // when it was read
+	takes   uint64    // how often it was
 	// alive is the heartbeat of its device, nil for none and for the heartbeat itself;
 	// stilled is set while that is why it is doubtful.
 	alive   *alive
@@ -117,12 +118,17 @@ type track struct {
 	// round is the one in which it is read, nil for none; rounders are told of its end.
 	round    *round
 	rounders []watcher
+	// pens are where scribes write each of its values.
+	nibs []nib
 }
 
 // watcher is told of new values, and keeps nobody waiting.
 type watcher interface{ tell() }
 
 func (t *track) tell() {
+	for _, n := range t.nibs {
+		n.scribe.write(t, n.pen)
+	}
 	for _, w := range t.watchers {
 		w.tell()
 	}
@@ -155,6 +161,7 @@ type Hub struct {
 	links     map[string]*linkLog
 	learned   map[string]learned // by link
 	alives    map[string]*alive  // by device
+	scribes   []*Scribe
 	outages   []Outage
 	toKeep    []Outage // that began or ended and wait to be stored
 }
@@ -223,6 +230,7 @@ func (h *Hub) follow(d *site.Device) {
 			}
 			n := uint32(len(h.ids))
 			if t != nil {
+				t.unwrite("the point was changed and has not been read since")
 				t.gone, n = true, t.n
 				h.gone++
 			} else {
@@ -232,6 +240,7 @@ func (h *Hub) follow(d *site.Device) {
 				rounders: rounders}
 			h.points[p.ID] = t
 			h.order = append(h.order, t)
+			h.pen(t)
 			h.touch(t)
 		}
 		if t.point != nil && !t.live.Value.IsNone() {
@@ -267,6 +276,7 @@ func (h *Hub) keepOnly(s *site.Site) {
 	for id, t := range h.points {
 		if !points[id] {
 			t.gone = true
+			t.unwrite("the point is no longer in the site")
 			delete(h.points, id)
 		}
 	}
@@ -384,7 +394,7 @@ func (h *Hub) readings(points []string, into []crossing.Reading) {
 			continue
 		}
 		into[i] = crossing.Reading{Value: t.live.Value, Quality: t.live.Quality, Reason: t.live.Reason,
-			At: time.Unix(0, t.arrived), Changes: t.changes}
+			At: t.arrived, Changes: t.changes}
 		if t.source != nil {
 			into[i].Session = t.source.session
 		}
@@ -401,6 +411,7 @@ func (h *Hub) reset() {
 	h.era++
 	for _, t := range h.order {
 		t.gone = true
+		t.unwrite("the mode was switched")
 	}
 	h.points, h.order = map[string]*track{}, nil
 	h.stats = map[string]*RequestStats{}

@@ -13,6 +13,13 @@ import (
 	"ferry/internal/core/value"
 )
 
+// Why a value that was read once does not count any more.
+const (
+	notReadAgain   = "old: it has not been read again in time"
+	notHeldAny     = "old: the connection over which it is reported has ended"
+	notReportedYet = "not reported since the connection came back"
+)
+
 // age turns a good value that is asked for and older than three of its paces and
 // a second doubtful; how old one may be that is reported is for its source to
 // say. It is done when somebody looks.
@@ -26,7 +33,7 @@ func (h *Hub) age(t *track, ms int64) {
 		return
 	}
 	if old := ms - t.live.AtMs; old > int64(3*t.point.PaceMs+1000) {
-		t.live.Quality, t.live.Reason = value.Doubtful, "old: it has not been read again in time"
+		t.live.Quality, t.live.Reason = value.Doubtful, notReadAgain
 		h.touch(t)
 		t.tell()
 	}

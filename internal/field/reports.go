@@ -340,7 +340,7 @@ func (h *Hub) again(s *source, session uint64) {
 		}
 		t.live.Quality, t.live.Reason = value.NotRead, ""
 		if !t.live.Value.IsNone() {
-			t.live.Quality, t.live.Reason = value.Doubtful, "not reported since the connection came back"
+			t.live.Quality, t.live.Reason = value.Doubtful, notReportedYet
 		}
 		h.touch(t)
 		t.tell()
@@ -386,7 +386,7 @@ func (h *Hub) left(s *source) {
 			continue
 		}
 		if t.quieted = false; t.live.Quality == value.Good {
-			t.live.Quality, t.live.Reason = value.Doubtful, "old: the connection over which it is reported has ended"
+			t.live.Quality, t.live.Reason = value.Doubtful, notHeldAny
 			h.touch(t)
 			t.tell()
 		}
@@ -423,7 +423,8 @@ func (h *Hub) arrive(t *track, s *Sampled, report *Report, ms int64) {
 		h.spoil(t, err.Error())
 		return
 	}
-	t.live.AtMs, t.live.SourceMs, t.raw, t.arrived = ms, 0, v, report.At.UnixNano()
+	t.live.AtMs, t.live.SourceMs, t.raw, t.arrived = ms, 0, v, report.At
+	t.takes++
 	if !s.Time.IsZero() {
 		t.live.SourceMs = s.Time.UnixMilli()
 		t.habit.Clock(s.Time.Sub(report.At))

@@ -127,7 +127,8 @@ func (h *Hub) take(p *part, e *exchange.Exchange, at time.Time, ms int64) {
 		h.spoil(t, "its power of ten, in another register, has not been read")
 		return
 	}
-	t.live.AtMs, t.arrived = ms, at.UnixNano()
+	t.live.AtMs, t.arrived = ms, at
+	t.takes++
 	since, still := t.habit.See(raw, at)
 	if raw != t.raw || t.live.Quality != value.Good {
 		t.raw = raw

@@ -21,6 +21,7 @@ import (
 const (
 	siteFile     = "site.db"
 	samplesFile  = "samples.db"
+	trendsFile   = "trends.db"
 	markFile     = "site.mark" // number of the last change that was acknowledged
 	copiesFolder = "copies"
 )
@@ -111,7 +112,7 @@ func open(ctx context.Context, dir string) (*Store, error) {
 	if err := s.compare(found); err != nil {
 		return fail(err)
 	}
-	if err := s.openSamples(ctx); err != nil {
+	if err := s.openSeen(ctx); err != nil {
 		return fail(err)
 	}
 	if err := s.KeepCopy(ctx); err != nil {
@@ -120,26 +121,34 @@ func open(ctx context.Context, dir string) (*Store, error) {
 	return s, nil
 }
 
-// openSamples opens the file of what was seen; one that is damaged is set
-// aside, since the site can do without it.
-func (s *Store) openSamples(ctx context.Context) error {
-	path := filepath.Join(s.dir, samplesFile)
-	var err error
-	s.samples, err = connect(ctx, path, "NORMAL", sampleMigrations, "samplemigrations", nil)
+// openSeen opens the files of what was seen.
+func (s *Store) openSeen(ctx context.Context) (err error) {
+	s.samples, err = s.openOrAside(ctx, samplesFile, "NORMAL", sampleMigrations, "samplemigrations",
+		"Recorded values and outages")
+	if err == nil {
+		s.trends, err = s.openOrAside(ctx, trendsFile, "FULL", trendMigrations, "trendmigrations", "Trends")
+	}
+	return err
+}
+
+// openOrAside opens a file without which the site can do; one that is damaged is set aside.
+func (s *Store) openOrAside(ctx context.Context, file, synchronous string, migrations fs.FS, folder,
+	what string) (*sql.DB, error) {
+	path := filepath.Join(s.dir, file)
+	db, err := connect(ctx, path, synchronous, migrations, folder, nil)
 	var damaged *Damaged
 	if !errors.As(err, &damaged) {
-		return err
+		return db, err
 	}
 	aside := fmt.Sprintf("%s.damaged-%s", path, s.now().Format("2006-01-02-150405"))
 	for _, tail := range []string{"", "-wal", "-shm"} {
 		if err := os.Rename(path+tail, aside+tail); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
+			return nil, err
 		}
 	}
-	s.notices = append(s.notices, fmt.Sprintf("%s was damaged (%v). Recorded values and outages of before are not "+
-		"shown; the file was set aside as %s.", samplesFile, damaged.Why, filepath.Base(aside)))
-	s.samples, err = connect(ctx, path, "NORMAL", sampleMigrations, "samplemigrations", nil)
-	return err
+	s.notices = append(s.notices, fmt.Sprintf("%s was damaged (%v). %s of before are not shown; the file was set aside as "+
+		"%s.", file, damaged.Why, what, filepath.Base(aside)))
+	return connect(ctx, path, synchronous, migrations, folder, nil)
 }
 
 // asFound copies the database before it is opened, if it was not closed in

@@ -34,7 +34,7 @@ var sampleMigrations embed.FS
 
 // Store is an open data folder. What it was told to keep is on the disk when
 // the call returns: it survives a kill and a loss of power. Samples are kept
-// in a file of their own, with less care and a bounded size.
+// in a file of their own, with less care and a bounded size, and trends in another.
 //
 // Whoever reads the site gets the latest Snapshot and waits for nobody; whoever
 // changes it takes turns.
@@ -43,6 +43,7 @@ type Store struct {
 	db      *sql.DB
 	reads   *sql.DB // of the same file; they do not wait for a change
 	samples *sql.DB
+	trends  *sql.DB
 	now     func() time.Time
 	mark    *os.File
 	notices []string
@@ -127,7 +128,7 @@ func connect(ctx context.Context, path, synchronous string, migrations fs.FS, fo
 // Close closes the files.
 func (s *Store) Close() error {
 	var errs []error
-	for _, db := range []*sql.DB{s.reads, s.db, s.samples} {
+	for _, db := range []*sql.DB{s.reads, s.db, s.samples, s.trends} {
 		if db != nil {
 			errs = append(errs, db.Close())
 		}
