@@ -172,3 +172,37 @@ func TestCommandAndSnapshot(t *testing.T) {
 	b.press("Close")
 	b.until("the setpoint is what it was", `![...document.querySelectorAll('[data-differs="true"]')].some(r => /SpeedSetpoint/.test(r.innerText))`)
 }
+
+// TestTrend: a point and its far shore are recorded from the page, drawn while that goes on,
+// zoomed, stopped, and there with every sample after a kill.
+func TestTrend(t *testing.T) {
+	dir := t.TempDir()
+	f := start(t, "demo", dir)
+	f.post(t, "/api/run/start", map[string]any{})
+	b := f.open(t, "/checkout/trends")
+	b.sees("No trend yet")
+	b.fill("Name of the trend", "oxygen at its shores")
+	b.press("add a point…")
+	b.fill("Point: words of its name", "DO probe 11 Oxygen")
+	b.press("DO probe 11 · Oxygen")
+	b.press("Add 2 far shores")
+	b.press("Record 3 points")
+	b.sees("being recorded")
+	b.until("samples are drawn", `Number(/: (\d+) samples/.exec(document.querySelector('[aria-label="Trend"] [role=img]')?.ariaLabel)?.[1]) > 5`)
+	b.until("the delay is measured", `/moves were told apart/.test(document.querySelector("[data-testid=lag]")?.innerText ?? "")`)
+	b.click(`[aria-label="Narrower"]`)
+	b.sees("the window stands still")
+	b.press("Last 2 min")
+
+	f.kill()
+	f = start(t, "demo", dir)
+	f.post(t, "/api/run/start", map[string]any{})
+	b = f.open(t, "/checkout/trends/1")
+	b.sees("being recorded")
+	b.sees("Ferry ended without stopping it")
+	b.until("it is a gap", `/Ferry was not running/.test(document.querySelector('[aria-label="Gaps"]')?.innerText ?? "")`)
+	b.press("Stop recording")
+	b.sees("stopped by")
+	b.press("Remove it")
+	b.sees("No trend yet")
+}

@@ -28,6 +28,7 @@ import (
 	"ferry/internal/relay"
 	"ferry/internal/sites"
 	"ferry/internal/store"
+	"ferry/internal/strips"
 	"ferry/internal/vault"
 )
 
@@ -254,6 +255,7 @@ func serveSite(c *cobra.Command, server *api.Server, dir string, first func() *s
 	defer func() { err = errors.Join(err, opened.close()) }()
 	server.Store, server.Notices, server.Vault = opened.store, opened.store.Notices(), opened.vault
 	server.Engine, server.Bench, server.Recordings = opened.engine, opened.bench, opened.recordings
+	server.Strips = opened.strips
 	server.Relays, server.Lookouts, server.Teller = opened.relays, opened.lookouts, opened.teller
 	app := server.App()
 	now, _ := opened.store.Site()
@@ -280,6 +282,7 @@ type running struct {
 	vault  vault.Vault
 	// recordings are those of traffic that the site keeps.
 	recordings *recording.Shelf
+	strips     *strips.Recorder
 	relays     *relay.Set
 	lookouts   *lookout.Keeper
 	teller     *lookout.Teller
@@ -349,12 +352,23 @@ func openSite(ctx context.Context, c *cobra.Command, dir string, first func() *s
 	}
 	relays := &relay.Set{}
 	ends = append(ends, func() error { recordings.Close(); return nil }, relays.Close)
+	recorder, err := strips.Open(ctx, engine, st)
+	if err != nil {
+		return nil, err
+	}
+	recorderCtx, stopRecorder := context.WithCancel(ctx)
+	written := make(chan struct{})
+	go func() {
+		defer close(written)
+		recorder.Run(recorderCtx)
+	}()
+	ends = append(ends, func() error { stopRecorder(); <-written; return nil })
 	lookouts, teller, endLookouts, err := lookOut(ctx, st, engine, b, kept, programs)
 	if err != nil {
 		return nil, fmt.Errorf("the lookouts of %s: %w", dir, err)
 	}
 	ends = append(ends, endLookouts)
-	return &running{st, engine, b, kept, recordings, relays, lookouts, teller, end}, nil
+	return &running{st, engine, b, kept, recordings, recorder, relays, lookouts, teller, end}, nil
 }
 
 // lockFolder keeps two Ferrys from writing one folder.

@@ -48,6 +48,10 @@ type All struct {
 	Fault         FaultRequest            `json:"fault"`
 	Pulse         Pulse                   `json:"pulse"`
 	Trend         []field.Trend           `json:"trend"`
+	Strips        []StripView             `json:"strips"`
+	StripRequest  StripRequest            `json:"stripRequest"`
+	Chart         ChartView               `json:"chart"`
+	Sums          SumView                 `json:"sums"`
 	Journal       JournalView             `json:"journal"`
 	Checkout      CheckoutView            `json:"checkout"`
 	Proving       ProvingView             `json:"proving"`

@@ -19,6 +19,7 @@ import (
 	"ferry/internal/recording"
 	"ferry/internal/relay"
 	"ferry/internal/store"
+	"ferry/internal/strips"
 )
 
 func served(t *testing.T) *fiber.App { return server(t, nil).App() }
@@ -44,7 +45,15 @@ func server(t *testing.T, users *accounts.Accounts) *Server {
 		t.Fatal(err)
 	}
 	t.Cleanup(recordings.Close)
-	return &Server{Store: st, Engine: e, Bench: b, Accounts: users, Recordings: recordings, Relays: &relay.Set{},
+	recorder, err := strips.Open(context.Background(), e, st)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	go func() { defer close(ended); recorder.Run(ctx) }()
+	t.Cleanup(func() { stop(); <-ended })
+	return &Server{Store: st, Engine: e, Bench: b, Strips: recorder, Accounts: users, Recordings: recordings, Relays: &relay.Set{},
 		Hosts: []string{"192.0.2.9"}}
 }
 

@@ -35,6 +35,7 @@ import (
 	"ferry/internal/relay"
 	"ferry/internal/sites"
 	"ferry/internal/store"
+	"ferry/internal/strips"
 	"ferry/internal/vault"
 )
 
@@ -65,6 +66,8 @@ type Server struct {
 	Relays *relay.Set
 	// RelayCertificate is what relays show callers over TLS.
 	RelayCertificate func() (tls.Certificate, error)
+	// Strips records trends.
+	Strips *strips.Recorder
 	// Lookouts looks out for what the site says, and Teller tells the outlets.
 	Lookouts *lookout.Keeper
 	Teller   *lookout.Teller
@@ -164,6 +167,10 @@ func (s *Server) App() *fiber.App {
 	look.Get("/file/checkout.csv", s.getRecordFile)
 	look.Get("/snapshots", s.getSnapshots)
 	look.Get("/snapshots/:id", s.getCompared)
+	look.Get("/trends", s.getStrips)
+	look.Get("/trends/:id/chart", s.getChart)
+	look.Get("/trends/:id/sums", s.getSums)
+	look.Get("/file/trends/:id.csv", s.getStripFile)
 	look.Get("/checkout/proofs", s.getProofs)
 	look.Get("/checkout/devices/:id", s.getProving)
 	look.Get("/checkout/points/:id", s.getProof)
@@ -203,6 +210,9 @@ func (s *Server) App() *fiber.App {
 	edit.Post("/mode", s.postMode)
 	edit.Post("/unlock", s.postUnlock)
 	edit.Post("/checkout", s.postProofs)
+	edit.Post("/trends", s.postStrip)
+	edit.Post("/trends/:id/stop", s.postStopStrip)
+	edit.Post("/trends/:id/remove", s.postRemoveStrip)
 	edit.Post("/snapshots", s.postSnapshot)
 	edit.Post("/snapshots/:id/remove", s.postRemoveSnapshot)
 	edit.Post("/snapshots/:id/back", s.postWriteBack)

@@ -51,7 +51,8 @@ const mostWritten = 2_000_000
 // Scribe begins to write down what points get. A point that is not there yet is written from
 // when it is.
 func (h *Hub) Scribe(points []string) *Scribe {
-	s := &Scribe{hub: h, pens: make(map[string]int, len(points)), last: make([]lastWritten, len(points)), most: mostWritten}
+	s := &Scribe{hub: h, pens: make(map[string]int, len(points)), last: make([]lastWritten, len(points)),
+		most: mostWritten}
 	for i, id := range points {
 		s.pens[id] = i
 	}

@@ -26,7 +26,8 @@ func (r *Recorder) Strip(id int64) (strip trend.Strip, toUs int64, err error) {
 }
 
 // sealed returns the sealed samples of a pen around a time.
-func (r *Recorder) sealed(ctx context.Context, id int64, pen int, fromUs, toUs int64) (samples []trend.Sample, err error) {
+func (r *Recorder) sealed(ctx context.Context, id int64, pen int, fromUs, toUs int64) (samples []trend.Sample,
+	err error) {
 	list, err := r.store.Stretches(ctx, id, pen, fromUs, toUs)
 	if err != nil {
 		return nil, err

@@ -83,7 +83,8 @@ func (r *Recorder) resume(ctx context.Context, strip *trend.Strip) error {
 	for i, tail := range tails {
 		rec.tails += int64(len(tail))
 		if err := unpackTail(tail, rec.kept); err != nil {
-			rec.note(strip.FromUs, fmt.Sprintf("Part %d of %d of the last minute could not be read back: %v.", i+1, len(tails), err))
+			rec.note(strip.FromUs, fmt.Sprintf("Part %d of %d of the last minute could not be read back: %v.", i+1, len(tails),
+				err))
 		}
 	}
 	var last int64
@@ -153,7 +154,8 @@ func (r *Recorder) Begin(ctx context.Context, name, who string, ids []string, ho
 		return nil, problem.New("invalid", fmt.Sprintf("A trend has 1 to %d points, not %d.", MostPens, len(ids)),
 			"Choose fewer, or record two trends.")
 	case !(hours > 0) || hours > MostHours:
-		return nil, problem.New("too-long", fmt.Sprintf("A trend records for up to %d hours.", MostHours), "Give a shorter time.")
+		return nil, problem.New("too-long", fmt.Sprintf("A trend records for up to %d hours.", MostHours),
+			"Give a shorter time.")
 	}
 	strip := trend.Strip{Name: name, Who: who, Mode: string(r.engine.Mode()), Notes: []trend.Note{}}
 	now := r.engine.Site()
@@ -172,9 +174,11 @@ func (r *Recorder) Begin(ctx context.Context, name, who string, ids []string, ho
 	r.mu.Unlock()
 	switch {
 	case recording >= mostOpen:
-		return nil, problem.New("too-many", fmt.Sprintf("%d trends are being recorded already.", recording), "Stop one of them.")
+		return nil, problem.New("too-many", fmt.Sprintf("%d trends are being recorded already.", recording),
+			"Stop one of them.")
 	case there >= mostStrips:
-		return nil, problem.New("too-many", fmt.Sprintf("%d trends are kept already.", there), "Remove some that nobody needs.")
+		return nil, problem.New("too-many", fmt.Sprintf("%d trends are kept already.", there),
+			"Remove some that nobody needs.")
 	case octets >= mostOctets:
 		return nil, problem.New("too-large", fmt.Sprintf("The trends that are kept take %d MB already.", octets>>20),
 			"Remove some that nobody needs.")

@@ -139,8 +139,8 @@ func TestRecord(t *testing.T) {
 		t.Errorf("%d samples after it went on, %d before, %d said", got, want, ended.Samples)
 	}
 	rows := 0
-	if err := r.Each(ctx, strip.ID, []int{0}, ended.FromUs, ended.ToUs, func(list []Row) error { rows += len(list); return nil }); err != nil ||
-		rows != len(all(t, r, strip.ID)) {
+	if err := r.Each(ctx, strip.ID, []int{0}, ended.FromUs, ended.ToUs,
+		func(list []Row) error { rows += len(list); return nil }); err != nil || rows != len(all(t, r, strip.ID)) {
 		t.Errorf("%d rows out: %v", rows, err)
 	}
 	if err := r.Remove(ctx, strip.ID); err != nil {

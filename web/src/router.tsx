@@ -3,6 +3,7 @@ import { UsersPage } from "./access/UsersPage";
 import { CheckoutPage } from "./checkout/CheckoutPage";
 import { RecordPage } from "./checkout/RecordPage";
 import { SnapshotsPage } from "./checkout/SnapshotsPage";
+import { TrendsPage } from "./checkout/trend/TrendsPage";
 import { CrossingsPage } from "./crossings/CrossingsPage";
 import { ListPage } from "./crossings/ListPage";
 import { ListsPage } from "./crossings/ListsPage";
@@ -60,6 +61,8 @@ const tree = root.addChildren([
   at("/checkout/record", RecordPage),
   at("/checkout/snapshots", SnapshotsPage),
   at("/checkout/snapshots/$id", SnapshotsPage),
+  at("/checkout/trends", TrendsPage),
+  at("/checkout/trends/$id", TrendsPage),
   at("/checkout/$device", CheckoutPage),
   at("/checkout/$device/$point", CheckoutPage),
   at("/users", UsersPage),

@@ -131,7 +131,8 @@ func TestSum(t *testing.T) {
 		t.Errorf("got  %+v\nwant %+v", got, want)
 	}
 	gaps := Gaps(list, 0, 10e6)
-	if len(gaps) != 2 || gaps[0] != (Missing{4e6, 6e6, "no answer"}) || gaps[1] != (Missing{7e6, 10e6, "the mode was switched"}) {
+	if len(gaps) != 2 || gaps[0] != (Missing{4e6, 6e6, "no answer"}) ||
+		gaps[1] != (Missing{7e6, 10e6, "the mode was switched"}) {
 		t.Errorf("gaps %+v", gaps)
 	}
 	if none := Sum(nil, 0, 10e6); none != (Summary{}) {

@@ -32,6 +32,10 @@ export interface All {
   fault: FaultRequest;
   pulse: Pulse;
   trend: Trend[];
+  strips: StripView[];
+  stripRequest: StripRequest;
+  chart: ChartView;
+  sums: SumView;
   journal: JournalView;
   checkout: CheckoutView;
   proving: ProvingView;
@@ -1341,6 +1345,112 @@ export interface ProverView {
 export interface Trend {
   atMs: number;
   v: number;
+}
+export interface StripView {
+  id: number;
+  name: string;
+  who: string;
+  mode: string;
+  fromUs: number;
+  toUs: number;
+  untilUs: number;
+  why?: string;
+  pens: Pen[];
+  notes: Note[];
+  samples: number;
+  octets: number;
+  failing?: string;
+}
+export interface Pen {
+  point: string;
+  device: string;
+  name: string;
+  unit: string;
+  paceMs: number;
+  decimals: number;
+  twoState?: boolean;
+}
+export interface Note {
+  atUs: number;
+  sentence: string;
+}
+export interface StripRequest {
+  name: string;
+  points: string[];
+  hours: number;
+}
+export interface ChartView {
+  fromUs: number;
+  toUs: number;
+  endUs: number;
+  pens: DrawnPen[];
+  notes: Note[];
+}
+export interface DrawnPen {
+  pen: number;
+  all: boolean;
+  count: number;
+  atUs: number[];
+  v: number[];
+  gaps: number[];
+  doubts: number[];
+}
+export interface SumView {
+  fromUs: number;
+  toUs: number;
+  pens: SummedPen[];
+  lags: LagView[];
+}
+export interface SummedPen {
+  pen: number;
+  summary: Summary;
+  gaps: Missing[];
+  moreGaps?: number;
+  seems: Seems[];
+}
+export interface Summary {
+  samples: number;
+  doubtful: number;
+  min: number;
+  minAtUs: number;
+  max: number;
+  maxAtUs: number;
+  mean: number;
+  deviation: number;
+  last: number;
+  changes: number;
+  intervalMs: number;
+  longestMs: number;
+  coveredMs: number;
+  gapsMs: number;
+}
+export interface Missing {
+  fromUs: number;
+  toUs: number;
+  reason: string;
+}
+export interface Seems {
+  code: string;
+  sentence: string;
+  do: string;
+}
+export interface LagView {
+  source: number;
+  far: number;
+  crossing: string;
+  why?: string;
+  waits?: string;
+  lag: Lag;
+}
+export interface Lag {
+  moves: number;
+  matched: number;
+  leastMs: number;
+  medianMs: number;
+  p95Ms: number;
+  worstMs: number;
+  worstAtUs: number;
+  readMs: number;
 }
 export interface JournalView {
   entries: Entry[];

@@ -111,9 +111,12 @@ export function Walk(props: {
           <input type="checkbox" checked={props.leftOnly} onChange={(e) => props.onLeftOnly(e.target.checked)} />
           only what is left
         </label>
-        <div className="small mt-1 flex gap-3">
+        <div className="small mt-1 flex flex-wrap gap-x-3">
           <Link to="/checkout/snapshots" className="underline">
             Snapshots
+          </Link>
+          <Link to="/checkout/trends" className="underline">
+            Trends
           </Link>
           <Link to="/checkout/record" className="underline">
             Journal
