@@ -165,6 +165,7 @@ func (s *Server) App() *fiber.App {
 	look.Get("/points/:id/trend", s.getTrend)
 	look.Get("/checkout", s.getCheckout)
 	look.Get("/file/checkout.csv", s.getRecordFile)
+	look.Get("/file/pack.:format", s.getPack)
 	look.Get("/snapshots", s.getSnapshots)
 	look.Get("/snapshots/:id", s.getCompared)
 	look.Get("/trends", s.getStrips)

@@ -200,16 +200,21 @@ func (s *Server) getSiteFile(c fiber.Ctx) error {
 	return c.Send(b.Bytes())
 }
 
-// postSiteFile replaces the whole site in one step, which can be undone.
+// postSiteFile replaces the whole site in one step, which can be undone; of a pack it takes
+// the proofs and snapshots besides.
 func (s *Server) postSiteFile(c fiber.Ctx) error {
-	next, err := files.ReadSite(c.Body())
+	pack, err := files.ReadSiteOrPack(c.Body())
 	if err != nil {
 		return err
 	}
-	entry, err := s.Store.Change(c.Context(), who(c), "brought in the site "+next.Name,
-		func(now *site.Site) ([]site.Edit, error) {
-			return site.Diff(now, next), nil
-		})
+	entry, err := s.bringIn(c, pack.Site)
+	if err == nil && pack.Format == files.PackFormat {
+		said, err := s.takePack(c.Context(), pack)
+		if err != nil {
+			return err
+		}
+		entry.What += ". " + said
+	}
 	s.mu.Lock()
 	s.routes = map[string]*route.Route{}
 	s.mu.Unlock()

@@ -4,32 +4,12 @@ import (
 	"fmt"
 	"io"
 	"strings"
-
-	"codeberg.org/go-pdf/fpdf"
-	"golang.org/x/image/font/gofont/gobold"
-	"golang.org/x/image/font/gofont/gomono"
-	"golang.org/x/image/font/gofont/goregular"
 )
 
 // WriteMapPDF writes maps as a PDF: for each device the ribbon to scale and the
 // table of its points, A4 landscape, with the fonts in it.
 func WriteMapPDF(w io.Writer, sheet *MapSheet) error {
-	p := &pdfSheet{Fpdf: fpdf.New("L", "mm", "A4", ""), sheet: sheet}
-	p.AddUTF8FontFromBytes("words", "", goregular.TTF)
-	p.AddUTF8FontFromBytes("words", "B", gobold.TTF)
-	p.AddUTF8FontFromBytes("mono", "", gomono.TTF)
-	p.SetMargins(pdfMargin, pdfMargin, pdfMargin)
-	p.SetAutoPageBreak(false, pdfMargin)
-	p.AliasNbPages("")
-	p.SetTitle(sheet.Site+": map sheet", true)
-	p.SetCreator("Ferry", true)
-	p.SetFooterFunc(func() {
-		p.SetY(-10)
-		p.SetFont("words", "", 8)
-		p.colour(pdfSoft)
-		p.CellFormat(pdfWidth/2, 5, sheet.Site+", "+sheet.Printed, "", 0, "L", false, 0, "")
-		p.CellFormat(pdfWidth/2, 5, fmt.Sprintf("page %d of {nb}", p.PageNo()), "", 0, "R", false, 0, "")
-	})
+	p := &pdfSheet{newPaper(sheet.Site+": map sheet", sheet.Site+", "+sheet.Printed)}
 	for i := range sheet.Maps {
 		m := sheet.Maps[i].printed()
 		p.device(&m)
@@ -62,12 +42,7 @@ var (
 	pdfOverlap = rgb{0xF8, 0xDD, 0xD5}
 )
 
-type pdfSheet struct {
-	*fpdf.Fpdf
-	sheet *MapSheet
-}
-
-func (p *pdfSheet) colour(c rgb) { p.SetTextColor(c[0], c[1], c[2]) }
+type pdfSheet struct{ *pdfPaper }
 
 func (p *pdfSheet) device(m *printedMap) {
 	p.AddPage()
@@ -230,20 +205,6 @@ func (p *pdfSheet) row(columns []pdfColumn, r *printedRow) {
 		p.Line(pdfMargin, y, pdfMargin+pdfWidth, y)
 		p.SetXY(pdfMargin, y)
 	}
-}
-
-// broken cuts a line without blanks into pieces that fit.
-func (p *pdfSheet) broken(line string, width float64) (pieces []string) {
-	runes := []rune(line)
-	for len(runes) > 0 {
-		n := len(runes)
-		for n > 1 && p.GetStringWidth(string(runes[:n])) > width {
-			n--
-		}
-		pieces = append(pieces, strings.TrimSpace(string(runes[:n])))
-		runes = runes[n:]
-	}
-	return pieces
 }
 
 func (p *pdfSheet) cellFont(c pdfColumn) {

@@ -1,11 +1,13 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
 	"fmt"
 	"maps"
+	"slices"
 	"time"
 
 	"ferry/internal/core/checkout"
@@ -72,16 +74,43 @@ func (s *Store) AddProofs(ctx context.Context, list []checkout.Proved) error {
 	s.proving.Lock()
 	defer s.proving.Unlock()
 	at := s.now()
+	for i := range list {
+		list[i].AtMs = at.UnixMilli()
+	}
+	return s.keepProofs(ctx, list)
+}
+
+// TakeProofs keeps proofs that were made elsewhere, with their times. One of a point of which a
+// later one is there is left out, in each mode for itself.
+func (s *Store) TakeProofs(ctx context.Context, list []checkout.Proved) (taken int, err error) {
+	s.proving.Lock()
+	defer s.proving.Unlock()
+	was, later := s.proofs.Load(), []checkout.Proved{}
+	list = slices.Clone(list)
+	slices.SortStableFunc(list, func(a, b checkout.Proved) int { return cmp.Compare(a.AtMs, b.AtMs) })
+	for i := range list {
+		last := was.last[list[i].Point]
+		if list[i].Mode == plantMode {
+			last = was.plant[list[i].Point]
+		}
+		if last == nil || last.AtMs < list[i].AtMs {
+			later = append(later, list[i])
+		}
+	}
+	return len(later), s.keepProofs(ctx, later)
+}
+
+// keepProofs keeps proofs as they are. It is called with proving held.
+func (s *Store) keepProofs(ctx context.Context, list []checkout.Proved) error {
 	err := inOne(ctx, s.db, func(tx *sql.Tx) error {
 		for i := range list {
 			p := &list[i]
-			p.AtMs = at.UnixMilli()
 			doc, err := json.Marshal(p)
 			if err != nil {
 				return err
 			}
 			result, err := tx.ExecContext(ctx, `INSERT INTO proof (at, who, point, doc) VALUES (?, ?, ?, ?)`,
-				at.UTC().Format(time.RFC3339Nano), p.Who, p.Point, string(doc))
+				time.UnixMilli(p.AtMs).UTC().Format(time.RFC3339Nano), p.Who, p.Point, string(doc))
 			if err == nil {
 				p.ID, err = result.LastInsertId()
 			}

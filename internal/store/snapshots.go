@@ -15,7 +15,7 @@ import (
 // KeptSnapshots bounds how many there are.
 const KeptSnapshots = 500
 
-// AddSnapshot keeps what points read, and gives it its number and its time.
+// AddSnapshot keeps what points read, and gives it its number, and its time if it has none.
 func (s *Store) AddSnapshot(ctx context.Context, kept *checkout.Snapshot) error {
 	var there int
 	if err := s.reads.QueryRowContext(ctx, `SELECT count(*) FROM snapshot`).Scan(&there); err != nil {
@@ -24,8 +24,10 @@ func (s *Store) AddSnapshot(ctx context.Context, kept *checkout.Snapshot) error 
 	if there >= KeptSnapshots {
 		return problem.New("too-many", fmt.Sprintf("%d snapshots are kept already.", there), "Remove some that nobody needs.")
 	}
-	at := s.now()
-	kept.AtMs = at.UnixMilli()
+	if kept.AtMs == 0 { // else it was taken elsewhere
+		kept.AtMs = s.now().UnixMilli()
+	}
+	at := time.UnixMilli(kept.AtMs)
 	doc, err := json.Marshal(kept)
 	if err != nil {
 		return err

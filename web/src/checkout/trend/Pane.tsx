@@ -163,8 +163,18 @@ function data(view: ChartView, shown: number[]): uPlot.AlignedData {
     const drawn = penOf(view, n);
     if (!drawn || drawn.atUs.length === 0) return [[view.fromUs / second], [null]];
     const gaps = new Set(drawn.gaps);
-    const xs = drawn.atUs.map((at) => Math.max(at, view.fromUs) / second);
-    const ys = drawn.v.map((v, i) => (gaps.has(i) ? null : v));
+    const xs: number[] = [];
+    const ys: (number | null)[] = [];
+    drawn.atUs.forEach((at, i) => {
+      const x = Math.max(at, view.fromUs) / second;
+      const before = ys.at(-1);
+      if (gaps.has(i) && before !== undefined && before !== null) {
+        xs.push(x - 1e-6); // it stood until here
+        ys.push(before);
+      }
+      xs.push(x);
+      ys.push(gaps.has(i) ? null : (drawn.v[i] ?? null));
+    });
     const last = ys.at(-1);
     if (last !== undefined && last !== null && (drawn.atUs.at(-1) ?? 0) < view.toUs) {
       xs.push(view.toUs / second);

@@ -165,7 +165,9 @@ export function StripView({ strip }: { strip: Listed }) {
             Last {name}
           </button>
         ))}
-        <span className="mono small soft ml-2">{chart && `${exact(from)} – ${exact(to)} · ${lasts(to - from)}`}</span>
+        <span className="mono small soft ml-2">
+          {chart && `${exact(from).slice(0, 12)} – ${exact(to).slice(0, 12)} · ${lasts(to - from)}`}
+        </span>
         <span className="flex-1" />
       </div>
       {chosen.length === 0 && <p className="soft mt-4">Choose a point below.</p>}
