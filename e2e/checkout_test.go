@@ -206,3 +206,30 @@ func TestTrend(t *testing.T) {
 	b.press("Remove it")
 	b.sees("No trend yet")
 }
+
+// TestHandOver: the pack is made from the page, and what somebody left behind is found beside an
+// earlier state, and put back.
+func TestHandOver(t *testing.T) {
+	f := start(t, "demo", t.TempDir())
+	b := f.open(t, "/checkout/handover")
+	b.fill("Your name", "Ines")
+	b.until("the cover names her", `document.querySelector('a[download]')?.href.endsWith("pack.zip?by=Ines")`)
+	b.until("it is an archive",
+		`fetch("/api/file/pack.zip?by=Ines").then(r => r.blob()).then(x => { window.packed = x.size }) && window.packed > 100000`)
+	b.choose("that suit", "iec61131")
+	b.fill("Names like", "{device}_{point}")
+	b.sees("DO_probe_11_Oxygen")
+
+	b.to("/points/do11/do11-01")
+	b.cell("do11-01", "pace")
+	b.keys("5", "0", "0", " ", "m", "s", kb.Enter)
+	b.shows("do11-01", "pace", "500 ms")
+	b.to("/checkout/asleft")
+	b.press("Began the site")
+	b.sees("pace was 1 s, is 500 ms")
+	b.click(`[data-divergence="point do11-01"] input`)
+	b.press("Make it as then")
+	b.sees("Nothing differs.")
+	b.to("/points/do11/do11-01")
+	b.shows("do11-01", "pace", "1 s")
+}

@@ -48,6 +48,9 @@ type All struct {
 	Fault         FaultRequest            `json:"fault"`
 	Pulse         Pulse                   `json:"pulse"`
 	Trend         []field.Trend           `json:"trend"`
+	AsLeftRequest AsLeftRequest           `json:"asLeftRequest"`
+	AsLeft        AsLeftView              `json:"asLeft"`
+	Readers       ReadersView             `json:"readers"`
 	Strips        []StripView             `json:"strips"`
 	StripRequest  StripRequest            `json:"stripRequest"`
 	Chart         ChartView               `json:"chart"`

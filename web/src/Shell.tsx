@@ -58,8 +58,8 @@ export function Shell() {
     const chosen = list?.[0];
     if (!chosen) return;
     await attempt(async () => {
-      await postBody("/api/file/site.json", await chosen.text());
-      say("The site was brought in from " + chosen.name + ". Ctrl Z takes it back.");
+      const answer = await postBody<EditAnswer>("/api/file/site.json", await chosen.text());
+      say(`From ${chosen.name}: ${answer.what}. Ctrl Z takes the site back.`);
       await refresh();
       await navigate({ to: "/lines" });
     });
@@ -76,9 +76,16 @@ export function Shell() {
         location.href = "/api/file/site.json";
       },
     },
-    { title: "Bring in a site file…", run: () => file.current?.click() },
+    { title: "Bring in a site file or a pack…", run: () => file.current?.click() },
     { title: "Name the site…", run: () => setNaming(true) },
     { title: "Sites on this machine…", run: () => setShelf(true) },
+    {
+      title: "Hand over: the pack, and lists for other readers",
+      run: () => void navigate({ to: "/checkout/handover" }),
+    },
+    { title: "As left: the site beside what it was", run: () => void navigate({ to: "/checkout/asleft" }) },
+    { title: "Trends", run: () => void navigate({ to: "/checkout/trends" }) },
+    { title: "Snapshots", run: () => void navigate({ to: "/checkout/snapshots" }) },
     { title: "Recordings of traffic", run: () => void navigate({ to: "/traffic/recordings" }) },
     {
       title: "Stand between two ends, or listen to a serial line",

@@ -1,5 +1,7 @@
 import { createRootRoute, createRoute, createRouter, redirect, type ErrorComponentProps } from "@tanstack/react-router";
 import { UsersPage } from "./access/UsersPage";
+import { AsLeftPage } from "./checkout/AsLeftPage";
+import { HandOverPage } from "./checkout/HandOverPage";
 import { CheckoutPage } from "./checkout/CheckoutPage";
 import { RecordPage } from "./checkout/RecordPage";
 import { SnapshotsPage } from "./checkout/SnapshotsPage";
@@ -61,6 +63,8 @@ const tree = root.addChildren([
   at("/checkout/record", RecordPage),
   at("/checkout/snapshots", SnapshotsPage),
   at("/checkout/snapshots/$id", SnapshotsPage),
+  at("/checkout/handover", HandOverPage),
+  at("/checkout/asleft", AsLeftPage),
   at("/checkout/trends", TrendsPage),
   at("/checkout/trends/$id", TrendsPage),
   at("/checkout/$device", CheckoutPage),

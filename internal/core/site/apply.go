@@ -28,6 +28,12 @@ const (
 	KindOutlet    Kind = "outlet"
 )
 
+// Kinds lists all kinds, each after those on which it depends.
+func Kinds() []Kind {
+	return []Kind{KindSite, KindDatasheet, KindStructure, KindLine, KindDevice, KindPoint, KindLink, KindList, KindCrossing,
+		KindHeadings, KindOutlet, KindLookout}
+}
+
 // Edit asks for one object to be created, replaced or removed.
 type Edit struct {
 	Kind   Kind   `json:"kind"`

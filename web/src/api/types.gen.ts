@@ -32,6 +32,9 @@ export interface All {
   fault: FaultRequest;
   pulse: Pulse;
   trend: Trend[];
+  asLeftRequest: AsLeftRequest;
+  asLeft: AsLeftView;
+  readers: ReadersView;
   strips: StripView[];
   stripRequest: StripRequest;
   chart: ChartView;
@@ -1345,6 +1348,33 @@ export interface ProverView {
 export interface Trend {
   atMs: number;
   v: number;
+}
+export interface AsLeftRequest {
+  seq?: number;
+  file?: string;
+  keys?: string[];
+}
+export interface AsLeftView {
+  with: string;
+  seq: number;
+  divergences: Divergence[];
+  more?: number;
+  said?: string;
+}
+export interface Divergence {
+  kind: string;
+  id: string;
+  parent?: string;
+  name: string;
+  since: "new" | "gone" | "changed";
+  words: string[];
+}
+export interface ReadersView {
+  columns: string[];
+  rows: string[][];
+  count: number;
+  notations: string[];
+  rules: NameRule[];
 }
 export interface StripView {
   id: number;

@@ -93,7 +93,11 @@ export function CheckoutPage() {
             onGo={go}
           />
         ) : (
-          <p className="soft">…</p>
+          <p className="soft">
+            {params.device && !walk.stops.some((stop) => stop.device === params.device)
+              ? "There is no such device with points to prove. Choose one on the left."
+              : "…"}
+          </p>
         )}
       </div>
     </>

@@ -121,9 +121,12 @@ export function Walk(props: {
           <Link to="/checkout/record" className="underline">
             Journal
           </Link>
-          <a href="/api/file/checkout.csv" className="underline" download>
-            Record, CSV
-          </a>
+          <Link to="/checkout/asleft" className="underline">
+            As left
+          </Link>
+          <Link to="/checkout/handover" className="font-semibold underline">
+            Hand over
+          </Link>
         </div>
       </div>
       <nav className="min-h-0 flex-1 overflow-y-auto px-3 pb-3" aria-label="Devices and points">
