@@ -51,6 +51,10 @@ type All struct {
 	AsLeftRequest AsLeftRequest           `json:"asLeftRequest"`
 	AsLeft        AsLeftView              `json:"asLeft"`
 	Readers       ReadersView             `json:"readers"`
+	RampRead      RampReadRequest         `json:"rampRead"`
+	RampReadView  RampReadView            `json:"rampReadView"`
+	Ramp          RampRequest             `json:"ramp"`
+	RampView      RampView                `json:"rampView"`
 	Strips        []StripView             `json:"strips"`
 	StripRequest  StripRequest            `json:"stripRequest"`
 	Chart         ChartView               `json:"chart"`

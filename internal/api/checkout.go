@@ -173,7 +173,7 @@ func (s *Server) compared(p *site.Point, live *field.Live, shown string) (view V
 		return view, err
 	}
 	trend := s.Engine.Hub.Trend(p.ID)
-	for i := len(trend) - 1; i >= 0 && live.AtMs-trend[i].AtMs <= lookedBack.Milliseconds(); i-- {
+	for i := len(trend) - 1; i >= 0 && live.AtMs-trend[i].AtMs <= lookedBack(p); i-- {
 		before := earlier(p, trend[i].V)
 		if v, err := checkout.Judge(p, before, shown); err == nil && v.Agrees {
 			view.Verdict, view.Read, view.ReadAtMs = v, p.Shown(before), trend[i].AtMs
@@ -184,8 +184,9 @@ func (s *Server) compared(p *site.Point, live *field.Live, shown string) (view V
 	return view, nil
 }
 
-// lookedBack is how long ago a value may have been read that a display shows.
-const lookedBack = 5 * time.Second
+// lookedBack is how long ago a value of a point may have been read that a display shows, in
+// milliseconds: some seconds, and as long as it takes for another to be read.
+func lookedBack(p *site.Point) int64 { return 5000 + int64(p.PaceMs) }
 
 // mostProved bounds the points of one request, mostWords what is said of one.
 const (
@@ -212,7 +213,7 @@ func (s *Server) postProofs(c fiber.Ctx) error {
 	default:
 		return problem.New("invalid", fmt.Sprintf("%q is no result of a proof.", asked.Result), "Reload the page.")
 	}
-	if !slices.Contains([]checkout.Method{"", checkout.Display, checkout.Seen, checkout.Moved, checkout.Command, checkout.Listed}, asked.Method) {
+	if !slices.Contains([]checkout.Method{"", checkout.Display, checkout.Seen, checkout.Moved, checkout.Command, checkout.Listed, checkout.Ramped}, asked.Method) {
 		return problem.New("invalid", fmt.Sprintf("%q is no way to prove a point.", asked.Method), "Reload the page.")
 	}
 	if len(asked.Reason) > mostWords || len(asked.Remark) > mostWords {
@@ -354,6 +355,9 @@ func (s *Server) postReadings(c fiber.Ctx) error {
 				row.Why = err.Error()
 			} else {
 				row.Verdict, row.Read, row.ReadAtMs, row.Judged = v.Verdict, v.Read, v.ReadAtMs, true
+				if v.Agrees && live.Quality == value.Doubtful { // one that is doubted keeps the others from nothing
+					row.Judged, row.Why = false, "Ferry doubts it: "+live.Reason
+				}
 			}
 		}
 		view.Rows = append(view.Rows, row)

@@ -213,6 +213,8 @@ func (s *Server) App() *fiber.App {
 	edit.Post("/mode", s.postMode)
 	edit.Post("/unlock", s.postUnlock)
 	edit.Post("/checkout", s.postProofs)
+	edit.Post("/checkout/ramp/read", s.postRampRead)
+	edit.Post("/checkout/ramp", s.postRamp)
 	edit.Post("/asleft", s.postAsLeft)
 	edit.Post("/asleft/bring", s.postBringOver)
 	edit.Post("/trends", s.postStrip)

@@ -67,7 +67,7 @@ func (s *Server) expected(g *checkout.Ground, x *site.Crossing) (shown string, a
 		return shown, false
 	}
 	trend := s.Engine.Hub.Trend(x.From)
-	for i := len(trend) - 1; i >= 0 && there.AtMs-trend[i].AtMs <= lookedBack.Milliseconds(); i-- {
+	for i := len(trend) - 1; i >= 0 && there.AtMs-trend[i].AtMs <= lookedBack(from[0]); i-- {
 		if before, ok := made([]value.Value{earlier(from[0], trend[i].V)}); ok && before == there.Shown {
 			return shown, true
 		}

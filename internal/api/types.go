@@ -431,7 +431,7 @@ type ReadingRow struct {
 type ProofRequest struct {
 	Points []ProofPoint    `json:"points"`
 	Result checkout.Result `json:"result" jsonschema:"enum=right,enum=wrong,enum=cannot,enum=withdrawn"`
-	Method checkout.Method `json:"method,omitempty" jsonschema:"enum=display,enum=seen,enum=moved,enum=command,enum=listed"`
+	Method checkout.Method `json:"method,omitempty" jsonschema:"enum=display,enum=seen,enum=moved,enum=command,enum=listed,enum=ramped"`
 	Reason string          `json:"reason,omitempty"`
 	Remark string          `json:"remark,omitempty"`
 }

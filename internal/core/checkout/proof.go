@@ -24,6 +24,7 @@ const (
 	Moved   Method = "moved"   // the input was moved, and its value followed
 	Command Method = "command" // it was written, and its feedback followed
 	Listed  Method = "listed"  // one of a list of readings
+	Ramped  Method = "ramped"  // it followed a source through several steps
 )
 
 // Proved is one recorded comparison of a point. It is never changed: one that is made later
@@ -36,7 +37,7 @@ type Proved struct {
 	Name    string `json:"name"`
 	Address string `json:"address"`
 	Result  Result `json:"result" jsonschema:"enum=right,enum=wrong,enum=cannot,enum=withdrawn"`
-	Method  Method `json:"method,omitempty" jsonschema:"enum=display,enum=seen,enum=moved,enum=command,enum=listed"`
+	Method  Method `json:"method,omitempty" jsonschema:"enum=display,enum=seen,enum=moved,enum=command,enum=listed,enum=ramped"`
 	// Reason says why it cannot be tested, Remark what else there is to say.
 	Reason string `json:"reason,omitempty"`
 	Remark string `json:"remark,omitempty"`

@@ -35,6 +35,10 @@ export interface All {
   asLeftRequest: AsLeftRequest;
   asLeft: AsLeftView;
   readers: ReadersView;
+  rampRead: RampReadRequest;
+  rampReadView: RampReadView;
+  ramp: RampRequest;
+  rampView: RampView;
   strips: StripView[];
   stripRequest: StripRequest;
   chart: ChartView;
@@ -1376,6 +1380,40 @@ export interface ReadersView {
   notations: string[];
   rules: NameRule[];
 }
+export interface RampReadRequest {
+  points: string[];
+}
+export interface RampReadView {
+  reads: RampRead[];
+}
+export interface RampRead {
+  point: string;
+  read: string;
+  readAtMs: number;
+  why?: string;
+}
+export interface RampRequest {
+  steps: RampStepRead[];
+}
+export interface RampStepRead {
+  shown: string;
+  reads: RampRead[];
+}
+export interface RampView {
+  rows: RampRow[];
+}
+export interface RampRow {
+  point: string;
+  name: string;
+  unit?: string;
+  why?: string;
+  verdict: RampVerdict;
+}
+export interface RampVerdict {
+  agrees: boolean;
+  says: string;
+  steps: string[];
+}
 export interface StripView {
   id: number;
   name: string;
@@ -1582,7 +1620,7 @@ export interface Proved {
   name: string;
   address: string;
   result: "right" | "wrong" | "cannot" | "withdrawn";
-  method?: "display" | "seen" | "moved" | "command" | "listed";
+  method?: "display" | "seen" | "moved" | "command" | "listed" | "ramped";
   reason?: string;
   remark?: string;
   who: string;
@@ -1686,7 +1724,7 @@ export interface VerdictView {
 export interface ProofRequest {
   points: ProofPoint[];
   result: "right" | "wrong" | "cannot" | "withdrawn";
-  method?: "display" | "seen" | "moved" | "command" | "listed";
+  method?: "display" | "seen" | "moved" | "command" | "listed" | "ramped";
   reason?: string;
   remark?: string;
 }

@@ -3,9 +3,12 @@ import { useNavigate, useParams } from "@tanstack/react-router";
 import { useState } from "react";
 import { get, useSite } from "../api/client";
 import { useLivePart } from "../api/live";
+import { nameOf } from "../api/site";
 import type { CheckoutView, ProvingView, SiteView, StopView } from "../api/types.gen";
 import { Empty } from "../shared/ui";
 import { Proving } from "./Proving";
+import { Ramp } from "./Ramp";
+import { Readings } from "./Readings";
 import { done, sum, Walk } from "./Walk";
 
 /** The walk past all points: each is seen right at both ends by somebody, and what is left gets less. */
@@ -81,17 +84,23 @@ export function CheckoutPage() {
       />
       <div className="min-w-0 flex-1 overflow-y-auto p-6 max-[1000px]:p-3">
         {point && device ? (
-          <Proving
-            key={point.point}
-            site={site}
-            device={device}
-            point={point}
-            points={points}
-            next={points[points.indexOf(point) + 1]?.name}
-            left={left(stops)}
-            all={sum(stops).all}
-            onGo={go}
-          />
+          <>
+            <Proving
+              key={point.point}
+              site={site}
+              device={device}
+              point={point}
+              points={points}
+              next={points[points.indexOf(point) + 1]?.name}
+              left={left(stops)}
+              all={sum(stops).all}
+              onGo={go}
+            />
+            <div key={device}>
+              <Readings device={device} name={nameOf(site, device)} />
+              <Ramp site={site} device={device} points={points} />
+            </div>
+          </>
         ) : (
           <p className="soft">
             {params.device && !walk.stops.some((stop) => stop.device === params.device)

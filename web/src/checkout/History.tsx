@@ -10,6 +10,7 @@ const methods: Record<string, string> = {
   seen: "confirmed",
   moved: "moved",
   command: "by a command",
+  ramped: "through a ramp",
   listed: "from a list",
 };
 

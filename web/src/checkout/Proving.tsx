@@ -21,7 +21,6 @@ import { clock, ProblemNotice, shown } from "../shared/ui";
 import { Command, type Commanded } from "./Commanded";
 import { Explained } from "./Explained";
 import { History } from "./History";
-import { Readings } from "./Readings";
 import { Shores } from "./Shores";
 
 type Asking = "reason" | "remark";
@@ -353,7 +352,6 @@ export function Proving({
       {wrong && <Explained site={site} device={device} point={point.point} shows={typed.trim()} />}
       {point.writable && <Command key={point.point} point={point} points={points} onSeen={seen} />}
       <Shores point={point.point} far={into[0]?.point} apart={(into[0]?.unit ?? "") !== (point.unit ?? "")} />
-      <Readings key={device} device={device} name={nameOf(site, device)} />
       <History view={view} point={point.point} onGone={() => setWrong(false)} />
       <Person />
     </div>
