@@ -196,3 +196,53 @@ func atLeastOnce(measured func() bool) bool {
 	}
 	return false
 }
+
+// TestKeysOfProving proves a hundred points by the keyboard and prints how many key strokes and
+// how much time one took: typed from a display, and confirmed with the radio in the other hand.
+// It runs as part of make bench.
+func TestKeysOfProving(t *testing.T) {
+	if os.Getenv("FERRY_FIGURES") == "" {
+		t.Skip("FERRY_FIGURES is not set")
+	}
+	f := start(t, "demo", t.TempDir())
+	f.post(t, "/api/run/start", map[string]any{})
+	time.Sleep(3 * time.Second)
+	b := f.open(t, "/checkout/do13")
+	b.until("the walk has begun", current)
+	keys, typed, proved, begun := 0, 0, 0, time.Now()
+	const count = 100
+	for range count {
+		at := js[string](b, current)
+		time.Sleep(450 * time.Millisecond) // nobody sees a value sooner
+		if js[bool](b, `/—/.test(document.querySelector("[data-testid=reads]")?.innerText ?? "—")`) {
+			b.run(chromedp.KeyEvent(kb.ArrowDown)) // the device refuses it
+			keys++
+			b.until("it goes on", fmt.Sprintf(`%s && %s !== %q`, current, current, at))
+			continue
+		}
+		shown := js[string](b, `(/^[\s\S]*?(-?[\d\u2009]+\.\d)/.exec(document.querySelector("[data-testid=reads]").innerText) ?? ["", ""])[1].replace(/\u2009/g, "")`)
+		if shown != "" && typed < count/2 {
+			b.run(chromedp.Focus(chromedp.CSS("#shown")), chromedp.SendKeys(chromedp.CSS("#shown"), shown))
+			keys, typed = keys+len(shown), typed+1
+			b.until("it is judged", `document.querySelector("[data-testid=agrees], [data-testid=apart]")`)
+		}
+		if js[bool](b, `!!document.querySelector("[data-testid=apart]")`) {
+			b.does(`document.querySelector("#shown").select()`)
+			b.run(chromedp.KeyEvent(kb.Delete)) // it moved on: confirmed instead
+			keys += 2
+			b.until("it is empty", `!document.querySelector("[data-testid=apart]")`)
+		}
+		b.run(chromedp.KeyEvent(kb.Enter))
+		keys++
+		proved++
+		time.Sleep(300 * time.Millisecond)
+		if js[bool](b, fmt.Sprintf(`%s === %q`, current, at)) {
+			proved-- // Ferry doubts what it reads
+			b.run(chromedp.KeyEvent(kb.ArrowDown))
+			keys++
+		}
+		b.until("it goes on", fmt.Sprintf(`%s && %s !== %q`, current, current, at))
+	}
+	t.Logf("figure: %d of %d points proved by keys: %.2f key strokes each, %d typed from a display; %.2f s each, of which 0.75 s are waits of the test",
+		proved, count, float64(keys)/count, typed, time.Since(begun).Seconds()/count)
+}

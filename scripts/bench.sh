@@ -20,7 +20,7 @@ failed=0
 stolen() { awk '/^cpu / {total = 0; for (i = 2; i <= 9; i++) total += $i; print $9, total}' /proc/stat; }
 before=$(stolen)
 run() { "$@" 2>&1 | tee -a "$out" | grep -E '^(Benchmark|pkg|---|FAIL)|figure:'; ((PIPESTATUS[0] == 0)) || failed=1; }
-run go test -p 1 -run '^$' -bench . -benchtime "${BENCHTIME:-1s}" ./internal/core/value ./internal/core/timetable ./internal/core/crossing ./internal/core/fathom ./internal/files ./internal/field/modbus
+run go test -p 1 -run '^$' -bench . -benchtime "${BENCHTIME:-1s}" ./internal/core/value ./internal/core/timetable ./internal/core/crossing ./internal/core/fathom ./internal/core/checkout ./internal/core/trend ./internal/files ./internal/field/modbus
 run go test -run '^$' -bench 'Round|Many|Crossings' -benchtime 1x ./internal/field
 run go test -run '^$' -bench Cyclic -benchtime 1x ./internal/field/enip
 run go test -p 1 -run '^$' -bench 'Diagnose|Relay' -benchtime 3s ./internal/recording ./internal/relay
@@ -38,7 +38,7 @@ if [[ -n ${BEFORE:-} ]]; then
 	(
 		cd "$then"
 		make -s build >/dev/null
-		go test -p 1 -run '^$' -bench . -benchtime "${BENCHTIME:-1s}" ./internal/core/value ./internal/core/timetable ./internal/core/fathom ./internal/files ./internal/field/modbus
+		go test -p 1 -run '^$' -bench . -benchtime "${BENCHTIME:-1s}" ./internal/core/value ./internal/core/timetable ./internal/core/fathom ./internal/core/checkout ./internal/core/trend ./internal/files ./internal/field/modbus
 		go test -count=1 -timeout 30m -run 'TestFigures|TestManyDevices' -v ./e2e
 		go test -count=1 -timeout 30m -run TestRatios -v ./internal/field/modbus
 	) 2>&1 | tee "$old" | grep -E '^(Benchmark|---|FAIL)|figure:'

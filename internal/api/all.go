@@ -55,6 +55,7 @@ type All struct {
 	RampReadView  RampReadView            `json:"rampReadView"`
 	Ramp          RampRequest             `json:"ramp"`
 	RampView      RampView                `json:"rampView"`
+	Column        ColumnView              `json:"column"`
 	Strips        []StripView             `json:"strips"`
 	StripRequest  StripRequest            `json:"stripRequest"`
 	Chart         ChartView               `json:"chart"`

@@ -79,6 +79,9 @@ func (s *Server) postBringOver(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
+	if len(asked.Keys) == 0 {
+		return problem.New("nothing", "Nothing was chosen.", "Choose what is to be as it was then.")
+	}
 	said := fmt.Sprintf("brought %d things over from %s", len(asked.Keys), with)
 	if len(asked.Keys) == 1 {
 		said = "brought one thing over from " + with

@@ -177,6 +177,7 @@ func (s *Server) App() *fiber.App {
 	look.Get("/checkout/proofs", s.getProofs)
 	look.Get("/checkout/devices/:id", s.getProving)
 	look.Get("/checkout/points/:id", s.getProof)
+	look.Get("/checkout/devices/:id/column", s.getColumn)
 	edit.Post("/devices/:id/bulk", s.postBulk)
 	edit.Post("/devices/:id/window", s.postWindow)
 	edit.Post("/devices/:id/edges", s.postEdges)

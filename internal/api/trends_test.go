@@ -34,6 +34,11 @@ func TestTrends(t *testing.T) {
 	}
 	time.Sleep(6 * time.Second)
 	at := fmt.Sprintf("/api/trends/%d", strip.ID)
+	var column ColumnView // what the gateway shows of the same values
+	if c.call("GET", "/api/checkout/devices/do11/column?from=gate", nil, &column); !strings.HasPrefix(column.Text, "Oxygen\t") ||
+		column.Without == 0 {
+		t.Errorf("%+v", column)
+	}
 	var chart ChartView
 	c.call("GET", at+"/chart?pens=0,1&columns=400", nil, &chart)
 	if len(chart.Pens) != 2 || chart.Pens[0].Count < 4 || !chart.Pens[0].All || len(chart.Pens[0].V) != chart.Pens[0].Count {

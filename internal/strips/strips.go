@@ -146,7 +146,7 @@ func points(strip *trend.Strip) []string {
 // Begin begins to record points of the site, for so many hours at most.
 func (r *Recorder) Begin(ctx context.Context, name, who string, ids []string, hours float64) (*trend.Strip, error) {
 	name = strings.TrimSpace(name)
-	ids = slices.Compact(slices.Clone(ids))
+	ids = once(ids)
 	switch {
 	case name == "" || len(name) > 200:
 		return nil, problem.New("no-name", "A trend needs a name of up to 200 characters.", "Give it one: tank 3 over night.")
@@ -195,6 +195,18 @@ func (r *Recorder) Begin(ctx context.Context, name, who string, ids []string, ho
 	defer r.mu.Unlock()
 	r.open[strip.ID], r.all[strip.ID] = rec, &strip
 	return &strip, nil
+}
+
+// once leaves each point its first place.
+func once(ids []string) (list []string) {
+	there := map[string]bool{}
+	for _, id := range ids {
+		if !there[id] {
+			there[id] = true
+			list = append(list, id)
+		}
+	}
+	return list
 }
 
 // penOf says what is to be recorded of a point.
@@ -341,8 +353,9 @@ func (r *Recorder) Look(ctx context.Context) {
 	octets := r.octets()
 	r.mu.Unlock()
 	for _, rec := range open {
-		if err := r.look(ctx, rec, octets); err != nil && ctx.Err() == nil {
-			log.Printf("trend %d: %v", rec.strip.ID, err)
+		before := rec.failed
+		if err := r.look(ctx, rec, octets); err != nil && ctx.Err() == nil && before == "" {
+			log.Printf("trend %d: %v", rec.strip.ID, err) // once, and not twice a second
 		}
 	}
 }

@@ -75,7 +75,7 @@ func TestRecord(t *testing.T) {
 	if _, err := r.Begin(ctx, "texts", "", []string{text}, 1); err == nil || !strings.Contains(err.Error(), "text") {
 		t.Errorf("a text is recorded: %v", err)
 	}
-	strip, err := r.Begin(ctx, "tank row", "Ines", []string{fast.ID}, 1)
+	strip, err := r.Begin(ctx, "tank row", "Ines", []string{fast.ID, fast.ID}, 1)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -39,6 +39,7 @@ export interface All {
   rampReadView: RampReadView;
   ramp: RampRequest;
   rampView: RampView;
+  column: ColumnView;
   strips: StripView[];
   stripRequest: StripRequest;
   chart: ChartView;
@@ -1413,6 +1414,11 @@ export interface RampVerdict {
   agrees: boolean;
   says: string;
   steps: string[];
+}
+export interface ColumnView {
+  text: string;
+  without: number;
+  unread: number;
 }
 export interface StripView {
   id: number;

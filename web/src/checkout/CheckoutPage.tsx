@@ -3,7 +3,6 @@ import { useNavigate, useParams } from "@tanstack/react-router";
 import { useState } from "react";
 import { get, useSite } from "../api/client";
 import { useLivePart } from "../api/live";
-import { nameOf } from "../api/site";
 import type { CheckoutView, ProvingView, SiteView, StopView } from "../api/types.gen";
 import { Empty } from "../shared/ui";
 import { Proving } from "./Proving";
@@ -97,7 +96,7 @@ export function CheckoutPage() {
               onGo={go}
             />
             <div key={device}>
-              <Readings device={device} name={nameOf(site, device)} />
+              <Readings site={site} device={device} />
               <Ramp site={site} device={device} points={points} />
             </div>
           </>

@@ -1,16 +1,27 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { post, problemOf } from "../api/client";
-import type { Problem, ProofRequest, ReadingRow, ReadingsView, RecordedView } from "../api/types.gen";
+import { get, post, problemOf } from "../api/client";
+import { nameOf } from "../api/site";
+import type {
+  ColumnView,
+  SiteView,
+  Problem,
+  ProofRequest,
+  ReadingRow,
+  ReadingsView,
+  RecordedView,
+} from "../api/types.gen";
 import { Mark } from "../shared/Mark";
 import { say } from "../shared/toast";
 import { ProblemNotice } from "../shared/ui";
 
 /** Many at once: a column of what the displays show, as a sheet has it, beside what Ferry reads. */
-export function Readings({ device, name }: { device: string; name: string }) {
+export function Readings({ site, device }: { site: SiteView; device: string }) {
+  const name = nameOf(site, device);
   const client = useQueryClient();
   const [text, setText] = useState("");
   const [rows, setRows] = useState<ReadingRow[]>();
+  const [said, setSaid] = useState("");
   const [problem, setProblem] = useState<Problem>();
   const guarded = async (work: () => Promise<void>) => {
     setProblem(undefined);
@@ -24,6 +35,21 @@ export function Readings({ device, name }: { device: string; name: string }) {
     guarded(async () => {
       setRows(undefined);
       if (what.trim()) setRows((await post<ReadingsView>("/api/checkout/readings", { device, text: what })).rows);
+    });
+  const fill = (what: string) => {
+    setText(what);
+    void compare(what);
+  };
+  /** The same values as another program has them, which is read over a link of its own. */
+  const readFrom = (from: string) =>
+    guarded(async () => {
+      setSaid("");
+      const column = await get<ColumnView>(`/api/checkout/devices/${device}/column?from=${from}`);
+      setSaid(
+        `${nameOf(site, from)} has ${column.text ? column.text.split("\n").length : 0} of these points` +
+          `${column.unread ? `, and ${column.unread} that are not read` : ""}; ${column.without} it has not.`,
+      );
+      fill(column.text);
     });
   const agree = rows?.filter((r) => r.judged && r.agrees) ?? [];
   const apart = rows?.filter((r) => r.judged && !r.agrees) ?? [];
@@ -50,11 +76,38 @@ export function Readings({ device, name }: { device: string; name: string }) {
         aria-label="Readings"
         placeholder={"Oxygen\t8.4\nWaterTemp\t12.7"}
         value={text}
-        onChange={(e) => {
-          setText(e.target.value);
-          void compare(e.target.value);
-        }}
+        onChange={(e) => fill(e.target.value)}
       />
+      <div className="mt-1 flex flex-wrap items-center gap-3">
+        <label className="small soft flex items-center gap-2">
+          or a file
+          <input
+            type="file"
+            accept=".csv,.txt,text/csv,text/plain"
+            aria-label="File of readings"
+            onChange={(e) => void e.target.files?.[0]?.text().then(fill)}
+          />
+        </label>
+        <label className="small soft flex items-center gap-2">
+          or what another program shows
+          <select
+            className="input !w-[220px]"
+            aria-label="What another program shows"
+            value=""
+            onChange={(e) => void readFrom(e.target.value)}
+          >
+            <option value="">read it from…</option>
+            {site.devices
+              .filter((d) => d.id !== device && d.pointCount > 0)
+              .map((d) => (
+                <option key={d.id} value={d.id}>
+                  {d.name}
+                </option>
+              ))}
+          </select>
+        </label>
+        {said && <span className="small">{said}</span>}
+      </div>
       {problem && <ProblemNotice problem={problem} />}
       {rows && rows.length > 0 && (
         <>
