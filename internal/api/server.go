@@ -101,6 +101,11 @@ type Server struct {
 	heavy   chan struct{} // turns of what computes for long
 }
 
+// streamed reports whether an answer comes bit by bit: packing it would gather all of it first.
+func streamed(c fiber.Ctx) bool {
+	return c.Path() == "/api/stream" || strings.HasPrefix(c.Path(), "/api/file/trends/")
+}
+
 // App returns the HTTP application.
 func (s *Server) App() *fiber.App {
 	s.routes = map[string]*route.Route{}
@@ -114,7 +119,7 @@ func (s *Server) App() *fiber.App {
 		Concurrency: 2048, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute})
 	app.Use(recovered)
 	app.Use(s.guard)
-	app.Use(compress.New(compress.Config{Next: func(c fiber.Ctx) bool { return c.Path() == "/api/stream" }}))
+	app.Use(compress.New(compress.Config{Next: streamed}))
 	app.Use("/api", s.takeBody)
 	a := app.Group("/api")
 	a.Get("/me", s.getMe)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log"
 	"math"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -266,6 +267,11 @@ func (s *Server) getStripFile(c fiber.Ctx) error {
 	c.Set("Content-Type", "text/csv; charset=utf-8")
 	c.Attachment(fileName(p.strip.Name+" trend") + ".csv")
 	return c.SendStreamWriter(func(w *bufio.Writer) {
+		defer func() {
+			if p := recover(); p != nil {
+				log.Printf("handing out a trend: %v\n%s", p, debug.Stack())
+			}
+		}()
 		if err := s.writeStrip(w, &p); err != nil {
 			log.Printf("trend %d: %v", p.strip.ID, err)
 			// Whoever reads it sees that it is not whole.

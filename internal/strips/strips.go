@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log"
 	"maps"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -346,6 +347,11 @@ func (r *Recorder) Run(ctx context.Context) {
 
 // Look keeps what came since the last time.
 func (r *Recorder) Look(ctx context.Context) {
+	defer func() {
+		if p := recover(); p != nil { // a defect in it ends neither Ferry nor the recording
+			log.Printf("trends: %v\n%s", p, debug.Stack())
+		}
+	}()
 	r.turn.Lock()
 	defer r.turn.Unlock()
 	r.mu.Lock()

@@ -94,7 +94,7 @@ export function AsLeftPage() {
           ))}
         </nav>
       </aside>
-      <div className="relative min-w-0 flex-1 overflow-y-auto p-4">
+      <div className="min-w-0 flex-1 overflow-y-auto p-4">
         {problem && <ProblemNotice problem={problem} />}
         {!view && !problem && (
           <Empty title="Compare with what it was">

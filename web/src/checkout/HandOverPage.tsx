@@ -26,7 +26,7 @@ export function HandOverPage() {
   const by = name ? `?by=${encodeURIComponent(name)}` : "";
   const part = (format: string) => `/api/file/pack.${format}${by}`;
   return (
-    <div className="relative min-w-0 flex-1 overflow-y-auto p-6">
+    <div className="min-w-0 flex-1 overflow-y-auto p-6">
       <Link to="/checkout" className="small underline">
         Checkout
       </Link>

@@ -51,7 +51,7 @@ export function TrendsPage() {
           ))}
         </nav>
       </aside>
-      <div className="relative min-w-0 flex-1 overflow-y-auto p-4">
+      <div className="min-w-0 flex-1 overflow-y-auto p-4">
         {chosen ? (
           <StripView key={chosen.id} strip={chosen} />
         ) : (
