@@ -135,26 +135,47 @@ func (s *Server) getChart(c fiber.Ctx) error {
 		return problem.New("invalid", "A chart has 10 to 8000 columns.", "")
 	}
 	view := ChartView{FromUs: p.fromUs, ToUs: p.toUs, EndUs: p.ends, Pens: []DrawnPen{}, Notes: p.strip.Notes}
+	read := map[int][]trend.Sample{}
 	for _, pen := range p.pens {
 		samples, err := s.Strips.Samples(c.Context(), p.strip.ID, pen, p.fromUs, p.toUs)
 		if err != nil {
 			return err
 		}
-		thin, all := trend.Thin(samples, p.fromUs, p.toUs, columns)
-		drawn := DrawnPen{Pen: pen, All: all, Count: len(samples), AtUs: make([]int64, len(thin)),
-			V: make([]float64, len(thin)), Gaps: []int{}, Doubts: []int{}}
-		for i := range thin {
-			drawn.AtUs[i], drawn.V[i] = thin[i].AtUs, thin[i].V
-			switch thin[i].Quality {
-			case value.Bad:
-				drawn.Gaps = append(drawn.Gaps, i)
-			case value.Doubtful:
-				drawn.Doubts = append(drawn.Doubts, i)
-			}
+		view.Pens = append(view.Pens, penLine(samples, &p, columns, pen))
+		read[pen] = samples
+	}
+	// A source whose far shore has another unit is drawn there too, as it arrives.
+	now, _ := s.Store.Site()
+	ruled := now.Ruled()
+	for i := range ruled {
+		from, to := penAt(&p, ruled[i].From), penAt(&p, ruled[i].To)
+		if from < 0 || to < 0 || p.strip.Pens[from].Unit == p.strip.Pens[to].Unit {
+			continue
 		}
-		view.Pens = append(view.Pens, drawn)
+		if made, _, why := carried(now, &ruled[i], read[from]); why == "" {
+			line := penLine(made, &p, columns, from)
+			line.Into = &to
+			view.Pens = append(view.Pens, line)
+		}
 	}
 	return c.JSON(view)
+}
+
+// penLine is what a chart of so many columns needs of a line.
+func penLine(samples []trend.Sample, p *pictured, columns, pen int) DrawnPen {
+	thin, all := trend.Thin(samples, p.fromUs, p.toUs, columns)
+	line := DrawnPen{Pen: pen, All: all, Count: len(samples), AtUs: make([]int64, len(thin)), V: make([]float64, len(thin)),
+		Gaps: []int{}, Doubts: []int{}}
+	for i := range thin {
+		line.AtUs[i], line.V[i] = thin[i].AtUs, thin[i].V
+		switch thin[i].Quality {
+		case value.Bad:
+			line.Gaps = append(line.Gaps, i)
+		case value.Doubtful:
+			line.Doubts = append(line.Doubts, i)
+		}
+	}
+	return line
 }
 
 // mostGaps bounds the gaps that are listed of one pen.
@@ -207,22 +228,20 @@ func penAt(p *pictured, point string) int {
 // longestLag is how far back the moment is looked for at which a source became a value.
 const longestLag = 60_000_000
 
-// lagOf measures how long values take over a crossing, from its source in what it makes of it.
-func lagOf(now *site.Site, x *site.Crossing, from, to int, read map[int][]trend.Sample) LagView {
-	view := LagView{Source: from, Far: to, Crossing: x.ID}
+// carried is what a crossing makes of the samples of its source, and the point that it goes
+// into; why says why it cannot be told.
+func carried(now *site.Site, x *site.Crossing, samples []trend.Sample) (made []trend.Sample, target *site.Point, why string) {
 	_, source := now.Point(x.From)
-	_, target := now.Point(x.To)
+	_, target = now.Point(x.To)
 	if source == nil || target == nil || len(x.More) > 0 {
-		view.Why = "It has several sources: no value of one of them tells when it was carried."
-		return view
+		return nil, nil, "It has several sources: no value of one of them tells when it was carried."
 	}
 	way, err := crossing.NewWay(x, []*site.Point{source}, target)
 	if err != nil {
-		view.Why = err.Error()
-		return view
+		return nil, nil, err.Error()
 	}
-	made := make([]trend.Sample, 0, len(read[from]))
-	for _, sample := range read[from] {
+	made = make([]trend.Sample, 0, len(samples))
+	for _, sample := range samples {
 		if !sample.Gap() {
 			v, err := way.Carry([]value.Value{earlier(source, sample.V)}, value.Value{})
 			if err == nil {
@@ -234,6 +253,17 @@ func lagOf(now *site.Site, x *site.Crossing, from, to int, read map[int][]trend.
 			sample.V = v.Float()
 		}
 		made = append(made, sample)
+	}
+	return made, target, ""
+}
+
+// lagOf measures how long values take over a crossing, from its source in what it makes of it.
+func lagOf(now *site.Site, x *site.Crossing, from, to int, read map[int][]trend.Sample) LagView {
+	view := LagView{Source: from, Far: to, Crossing: x.ID}
+	made, target, why := carried(now, x, read[from])
+	if why != "" {
+		view.Why = why
+		return view
 	}
 	if x.Deadband > 0 || x.PaceMs > 0 || x.AtLeastMs > 0 {
 		view.Waits = "The rule of the crossing is part of it: " + crossing.Words(x) + "."

@@ -28,8 +28,8 @@ func TestTrends(t *testing.T) {
 	}
 	c.call("POST", "/api/run/start", map[string]any{}, &nothing)
 	var strip StripView
-	if code := c.call("POST", "/api/trends", StripRequest{Name: "=night", Points: []string{"do11-01", "gate-01", "do11-05"}, Hours: 1},
-		&strip); code != 200 || len(strip.Pens) != 3 {
+	if code := c.call("POST", "/api/trends", StripRequest{Name: "=night", Points: []string{"do11-01", "gate-01", "do11-05", "do11-02", "gate-02"}, Hours: 1},
+		&strip); code != 200 || len(strip.Pens) != 5 {
 		t.Fatalf("%d, %+v", code, strip)
 	}
 	time.Sleep(6 * time.Second)
@@ -44,16 +44,21 @@ func TestTrends(t *testing.T) {
 	if len(chart.Pens) != 2 || chart.Pens[0].Count < 4 || !chart.Pens[0].All || len(chart.Pens[0].V) != chart.Pens[0].Count {
 		t.Errorf("%+v", chart)
 	}
+	// A source in another unit is drawn on the axis of its far shore.
+	c.call("GET", at+"/chart?pens=3,4&columns=400", nil, &chart)
+	if n := len(chart.Pens) - 1; n != 2 || chart.Pens[n].Into == nil || *chart.Pens[n].Into != 4 || chart.Pens[n].V[0] < 40 {
+		t.Errorf("%+v", chart.Pens)
+	}
 	if code := c.call("POST", at+"/remove", nil, &nothing); code == 200 {
 		t.Error("it was removed while it was being recorded")
 	}
 	c.call("POST", at+"/stop", nil, &nothing)
 	var sums SumView
 	c.call("GET", at+"/sums", nil, &sums)
-	if len(sums.Pens) != 3 || sums.Pens[0].Summary.Samples < 4 || sums.Pens[0].Summary.CoveredMs < 4000 {
+	if len(sums.Pens) != 5 || sums.Pens[0].Summary.Samples < 4 || sums.Pens[0].Summary.CoveredMs < 4000 {
 		t.Fatalf("%+v", sums)
 	}
-	if len(sums.Lags) != 1 || sums.Lags[0].Crossing != "x-oxygen" || sums.Lags[0].Lag.Matched < 1 || sums.Lags[0].Lag.MedianMs > 3000 {
+	if len(sums.Lags) != 2 || sums.Lags[0].Crossing != "x-oxygen" || sums.Lags[0].Lag.Matched < 1 || sums.Lags[0].Lag.MedianMs > 3000 {
 		t.Errorf("%+v", sums.Lags)
 	}
 	for _, bad := range []string{"/chart?from=noon", "/chart?pens=7", "/chart?columns=1", "/sums?pens=-1", "/chart?last=-1"} {

@@ -30,6 +30,9 @@ type ChartView struct {
 // DrawnPen is one line of a chart: samples, each standing until the next.
 type DrawnPen struct {
 	Pen int `json:"pen"`
+	// Into is set where the line is not the pen as it is, but what a crossing makes of it for
+	// that other pen: both are then on one axis.
+	Into *int `json:"into,omitempty"`
 	// All is set where these are all samples of the window; else as many as a chart needs.
 	All bool `json:"all"`
 	// Count is how many there are in the window.

@@ -1462,6 +1462,7 @@ export interface ChartView {
 }
 export interface DrawnPen {
   pen: number;
+  into?: number;
   all: boolean;
   count: number;
   atUs: number[];

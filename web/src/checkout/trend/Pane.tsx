@@ -37,9 +37,13 @@ export function Pane({
   const plot = useRef<uPlot>(null);
   const now = useRef({ view, shown, mark, onZoom, onCursor, onMark, onWheel });
   now.current = { view, shown, mark, onZoom, onCursor, onMark, onWheel };
+  const from = arriving(view, shown)
+    .map((p) => p.pen)
+    .join();
   useEffect(() => {
     const at = box.current;
     if (!at) return;
+    const arrives = from === "" ? [] : from.split(",").map(Number);
     const axis = axisStyle();
     const paths = uPlot.paths.stepped?.({ align: 1 });
     const usOf = (u: uPlot, x: number) => Math.round(u.posToVal(x, "x") * second);
@@ -76,6 +80,10 @@ export function Pane({
           ...shown.map((n): uPlot.Series => {
             const { colour, dash } = look(colours.get(n) ?? 0);
             return { stroke: colour, width: 1.5, dash, points: { show: false }, paths, spanGaps: false };
+          }),
+          ...arrives.map((n): uPlot.Series => {
+            const { colour } = look(colours.get(n) ?? 0);
+            return { stroke: colour, width: 1, dash: [1, 3], points: { show: false }, paths, spanGaps: false };
           }),
         ],
         scales: { x: { time: true }, y: { range: states ? () => [-0.15, 1.15] : around } },
@@ -120,7 +128,7 @@ export function Pane({
       sized.disconnect();
       made.destroy();
     };
-  }, [shown, height, states, colours]);
+  }, [shown, from, height, states, colours]);
   useEffect(() => {
     const u = plot.current;
     if (!u) return;
@@ -137,7 +145,7 @@ export function Pane({
       role="img"
       aria-label={`${names}${unit ? ` in ${unit}` : ""}: ${shown
         .map((n) => {
-          const drawn = view.pens.find((p) => p.pen === n);
+          const drawn = penOf(view, n);
           const last = drawn?.v.at(-1);
           return `${drawn?.count ?? 0} samples${last === undefined || !pens[n] ? "" : `, at the end ${reads(pens[n], last)}`}`;
         })
@@ -155,12 +163,17 @@ const around = (_u: uPlot, lo: number | null, hi: number | null): [number, numbe
   return lo === hi ? [lo - 1, hi + 1] : [lo - (hi - lo) * 0.08, hi + (hi - lo) * 0.08];
 };
 
-const penOf = (view: ChartView, n: number): DrawnPen | undefined => view.pens.find((p) => p.pen === n);
+const penOf = (view: ChartView, n: number): DrawnPen | undefined =>
+  view.pens.find((p) => p.pen === n && p.into === undefined);
+
+/** The sources of pens of a pane that lie in another unit, as they arrive there. */
+export const arriving = (view: ChartView, shown: number[]): DrawnPen[] =>
+  view.pens.filter((p) => p.into !== undefined && shown.includes(p.into));
 
 /** The lines of a pane over the times of all of them; each stands until the window ends. */
 function data(view: ChartView, shown: number[]): uPlot.AlignedData {
-  const tables = shown.map((n): [number[], (number | null)[]] => {
-    const drawn = penOf(view, n);
+  const lines = [...shown.map((n) => penOf(view, n)), ...arriving(view, shown)];
+  const tables = lines.map((drawn): [number[], (number | null)[]] => {
     if (!drawn || drawn.atUs.length === 0) return [[view.fromUs / second], [null]];
     const gaps = new Set(drawn.gaps);
     const xs: number[] = [];

@@ -42,7 +42,7 @@ export function Readout({
       </thead>
       <tbody>
         {strip.pens.map((pen, n) => {
-          const drawn = chart?.pens.find((p) => p.pen === n);
+          const drawn = chart?.pens.find((p) => p.pen === n && p.into === undefined);
           const here = valueAt(drawn, at);
           const then = mark === undefined ? undefined : valueAt(drawn, mark);
           return (
@@ -93,12 +93,20 @@ function valueAt(drawn: DrawnPen | undefined, at: number | undefined) {
 }
 
 /** How the line of a pen looks. */
-export function Line({ n }: { n: number | undefined }) {
+export function Line({ n, arriving }: { n: number | undefined; arriving?: boolean }) {
   if (n === undefined) return <span className="inline-block w-[26px]" />;
   const { colour, dash } = look(n);
   return (
     <svg width="26" height="6" aria-hidden="true">
-      <line x1="0" y1="3" x2="26" y2="3" stroke={colour} strokeWidth="2" strokeDasharray={dash?.join(" ")} />
+      <line
+        x1="0"
+        y1="3"
+        x2="26"
+        y2="3"
+        stroke={colour}
+        strokeWidth="2"
+        strokeDasharray={arriving ? "1 3" : dash?.join(" ")}
+      />
     </svg>
   );
 }

@@ -4,7 +4,7 @@ import { useEffect, useMemo, useState } from "react";
 import { get, post } from "../../api/client";
 import type { ChartView, StripView as Listed, SumView } from "../../api/types.gen";
 import { attempt } from "../../shared/toast";
-import { Pane } from "./Pane";
+import { arriving, Pane } from "./Pane";
 import { Line, Readout } from "./Readout";
 import { Sums } from "./Sums";
 import { panesOf, exact, lasts, second } from "./series";
@@ -181,6 +181,12 @@ export function StripView({ strip }: { strip: Listed }) {
                   <Line n={colours.get(n)} /> {strip.pens[n]?.name}
                 </span>
               ))}
+              {chart &&
+                arriving(chart, pane.pens).map((p) => (
+                  <span key={`into ${p.pen}`} className="flex items-center gap-1">
+                    <Line n={colours.get(p.pen)} arriving /> {strip.pens[p.pen]?.name}, as the crossing makes it
+                  </span>
+                ))}
             </div>
             <Pane
               view={chart}
