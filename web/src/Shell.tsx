@@ -59,7 +59,8 @@ export function Shell() {
     if (!chosen) return;
     await attempt(async () => {
       const answer = await postBody<EditAnswer>("/api/file/site.json", await chosen.text());
-      say(`From ${chosen.name}: ${answer.what}. Ctrl Z takes the site back.`);
+      const [, ...besides] = answer.what.split(". "); // the proofs and snapshots of a pack
+      say([`The site was brought in from ${chosen.name}`, ...besides, "Ctrl Z takes the site back"].join(". ") + ".");
       await refresh();
       await navigate({ to: "/lines" });
     });

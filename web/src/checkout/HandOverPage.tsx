@@ -176,7 +176,7 @@ function Readers({ site }: { site: SiteView }) {
       {data && !error && (
         <>
           <p className="small soft mt-2">{count(data.count, "point")}</p>
-          <div className="mt-1 max-h-[50vh] overflow-auto">
+          <div className="mt-1">
             <table className="rows" aria-label="The list">
               <thead>
                 <tr>

@@ -112,19 +112,19 @@ export function Walk(props: {
           only what is left
         </label>
         <div className="small mt-1 flex flex-wrap gap-x-3">
-          <Link to="/checkout/snapshots" className="underline">
+          <Link to="/checkout/snapshots" className="inline-flex min-h-[26px] items-center underline">
             Snapshots
           </Link>
-          <Link to="/checkout/trends" className="underline">
+          <Link to="/checkout/trends" className="inline-flex min-h-[26px] items-center underline">
             Trends
           </Link>
-          <Link to="/checkout/record" className="underline">
+          <Link to="/checkout/record" className="inline-flex min-h-[26px] items-center underline">
             Journal
           </Link>
-          <Link to="/checkout/asleft" className="underline">
+          <Link to="/checkout/asleft" className="inline-flex min-h-[26px] items-center underline">
             As left
           </Link>
-          <Link to="/checkout/handover" className="font-semibold underline">
+          <Link to="/checkout/handover" className="inline-flex min-h-[26px] items-center font-semibold underline">
             Hand over
           </Link>
         </div>

@@ -14,7 +14,7 @@ export function Sums({ strip, sums }: { strip: StripView; sums: SumView }) {
   const notes = strip.notes.filter((n) => n.atUs >= sums.fromUs && n.atUs <= sums.toUs);
   return (
     <>
-      <div className="overflow-x-auto">
+      <div>
         <table className="rows mt-3" aria-label="In figures">
           <thead>
             <tr>
