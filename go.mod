@@ -14,6 +14,7 @@ require (
 	github.com/expr-lang/expr v1.17.8
 	github.com/gofiber/fiber/v3 v3.1.0
 	github.com/gopacket/gopacket v1.7.7
+	github.com/gopcua/opcua v0.8.0
 	github.com/invopop/jsonschema v0.14.0
 	github.com/mochi-mqtt/server/v2 v2.7.9
 	github.com/pressly/goose/v3 v3.29.0

@@ -191,11 +191,17 @@ func parsePoints(def *protocol.Def, args []string) ([]site.Point, error) {
 
 // parseAssignment splits POINT=VALUE.
 func parseAssignment(def *protocol.Def, text string) (site.Point, value.Value, error) {
-	i := strings.IndexByte(text, '=')
+	// An address may hold the sign, too, and so may a value: the last one counts before which a
+	// point stands.
+	i := strings.LastIndexByte(text, '=')
 	if i < 1 {
 		return site.Point{}, value.Value{}, fmt.Errorf("%q: write POINT=VALUE, such as %s=450", text, example(def))
 	}
 	p, err := parsePoint(def, text[:i])
+	for err != nil && strings.LastIndexByte(text[:i], '=') > 0 {
+		i = strings.LastIndexByte(text[:i], '=')
+		p, err = parsePoint(def, text[:i])
+	}
 	if err != nil {
 		return p, value.Value{}, err
 	}

@@ -213,11 +213,13 @@ func (s *Server) postProofs(c fiber.Ctx) error {
 	default:
 		return problem.New("invalid", fmt.Sprintf("%q is no result of a proof.", asked.Result), "Reload the page.")
 	}
-	if !slices.Contains([]checkout.Method{"", checkout.Display, checkout.Seen, checkout.Moved, checkout.Command, checkout.Listed, checkout.Ramped}, asked.Method) {
+	if !slices.Contains([]checkout.Method{"", checkout.Display, checkout.Seen, checkout.Moved, checkout.Command,
+		checkout.Listed, checkout.Ramped}, asked.Method) {
 		return problem.New("invalid", fmt.Sprintf("%q is no way to prove a point.", asked.Method), "Reload the page.")
 	}
 	if len(asked.Reason) > mostWords || len(asked.Remark) > mostWords {
-		return problem.New("too-long", fmt.Sprintf("A reason or a remark has at most %d characters.", mostWords), "Say it shorter.")
+		return problem.New("too-long", fmt.Sprintf("A reason or a remark has at most %d characters.", mostWords),
+			"Say it shorter.")
 	}
 	g, _, now, _ := s.ground()
 	list := make([]checkout.Proved, 0, len(asked.Points))

@@ -271,8 +271,8 @@ func (s *Server) pulse(at time.Time) Pulse {
 	s.mu.Unlock()
 	open, rev := s.openNow()
 	_, proved := s.Store.Proofs(s.mode())
-	return Pulse{Proved: proved, Provers: s.provers.now(at), Seq: seq, State: s.Engine.State(), Live: []field.Live{}, Crossings: []field.CrossingState{},
-		Findings: s.lately(at, seq),
+	return Pulse{Proved: proved, Provers: s.provers.now(at), Seq: seq, State: s.Engine.State(), Live: []field.Live{},
+		Crossings: []field.CrossingState{}, Findings: s.lately(at, seq),
 		Exchange: s.Engine.Hub.LastSeq(), Routes: routes, NowMs: at.UnixMilli(), Open: open, Lookouts: rev}
 }
 

@@ -53,8 +53,8 @@ func server(t *testing.T, users *accounts.Accounts) *Server {
 	ended := make(chan struct{})
 	go func() { defer close(ended); recorder.Run(ctx) }()
 	t.Cleanup(func() { stop(); <-ended })
-	return &Server{Store: st, Engine: e, Bench: b, Strips: recorder, Accounts: users, Recordings: recordings, Relays: &relay.Set{},
-		Hosts: []string{"192.0.2.9"}}
+	return &Server{Store: st, Engine: e, Bench: b, Strips: recorder, Accounts: users, Recordings: recordings,
+		Relays: &relay.Set{}, Hosts: []string{"192.0.2.9"}}
 }
 
 // TestGuard: only the application's own page is served, and every error has

@@ -37,7 +37,8 @@ func (s *Server) packOf(c fiber.Ctx) (*handover.Of, error) {
 	mode := s.mode()
 	last, _ := s.Store.Proofs(mode)
 	at := time.Now()
-	of := &handover.Of{Site: now.Site, Seq: now.Seq, At: at, By: s.handedBy(c), Mode: mode, Plan: plan, Ground: g, Stops: stops,
+	of := &handover.Of{Site: now.Site, Seq: now.Seq, At: at, By: s.handedBy(c), Mode: mode, Plan: plan, Ground: g,
+		Stops:  stops,
 		Proofs: last, Measured: map[string]handover.Measured{}, Routes: map[string]*route.Route{}, Findings: s.findings(at)}
 	for _, m := range s.Engine.Hub.Stats() {
 		of.Measured[m.ID] = handover.Measured{Count: m.Count, Failed: m.Failed, MeanMs: m.MeanMs, WorstMs: m.WorstMs}
@@ -177,7 +178,10 @@ func (s *Server) getPack(c fiber.Ctx) error {
 	}
 	parts = append(parts,
 		part{"csv/maps.csv", func(w io.Writer) error { return files.WriteMaps(w, maps) }},
-		part{"csv/checkout.csv", func(w io.Writer) error { return files.WriteTable(w, of.Ground.Record(of.Stops, of.Proofs)) }},
+		part{"csv/checkout.csv", func(w io.Writer) error {
+			return files.WriteTable(w,
+				of.Ground.Record(of.Stops, of.Proofs))
+		}},
 		part{"csv/crossings.csv", func(w io.Writer) error {
 			return files.WriteCrossings(w, "csv", of.Site, of.Site.Ruled())
 		}},
@@ -231,8 +235,8 @@ func (s *Server) takePack(ctx context.Context, pack *files.PackFile) (said strin
 		}
 		added++
 	}
-	return fmt.Sprintf("%d of %d proofs and %d of %d snapshots were taken; those left out are there, or later ones.", taken,
-		len(pack.Proofs), added, len(pack.Snapshots)), nil
+	return fmt.Sprintf("%d of %d proofs and %d of %d snapshots were taken; those left out are there, or later ones.",
+		taken, len(pack.Proofs), added, len(pack.Snapshots)), nil
 }
 
 // bringIn replaces the whole site in one step, which can be undone.

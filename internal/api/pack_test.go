@@ -58,7 +58,8 @@ func TestPackHandedOver(t *testing.T) {
 			}
 		}
 	}
-	for _, ending := range []string{".pdf", ".html", ".xlsx", ".json", "csv/maps.csv", "csv/checkout.csv", "csv/crossings.csv", "site.json"} {
+	for _, ending := range []string{".pdf", ".html", ".xlsx", ".json", "csv/maps.csv", "csv/checkout.csv",
+		"csv/crossings.csv", "site.json"} {
 		if !slices.ContainsFunc(names, func(name string) bool { return strings.HasSuffix(name, ending) }) {
 			t.Errorf("%s is missing of %v", ending, names)
 		}
@@ -101,8 +102,9 @@ func TestAsLeft(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if code := c.call("POST", "/api/edit", map[string]any{"what": "renamed", "edits": []any{map[string]any{"kind": "point",
-			"id": "do11-01", "parent": "do11", "base": point.Version, "after": json.RawMessage(doc)}}}, &edited); code != 200 {
+		if code := c.call("POST", "/api/edit", map[string]any{"what": "renamed",
+			"edits": []any{map[string]any{"kind": "point",
+				"id": "do11-01", "parent": "do11", "base": point.Version, "after": json.RawMessage(doc)}}}, &edited); code != 200 {
 			t.Fatalf("%d: %+v", code, edited)
 		}
 	}
@@ -119,8 +121,8 @@ func TestAsLeft(t *testing.T) {
 			t.Errorf("%d: %+v", code, view)
 		}
 	}
-	if code := c.call("POST", "/api/asleft/bring", AsLeftRequest{Seq: edited.Seq - 2, Keys: []string{"point do11-01"}}, &view); code != 200 ||
-		len(view.Divergences) != 0 {
+	if code := c.call("POST", "/api/asleft/bring", AsLeftRequest{Seq: edited.Seq - 2, Keys: []string{"point do11-01"}},
+		&view); code != 200 || len(view.Divergences) != 0 {
 		t.Errorf("%d: %+v", code, view)
 	}
 	if c.call("GET", "/api/points/do11-01", nil, &point); point.Point.Name != "Oxygen" {

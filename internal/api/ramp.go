@@ -153,7 +153,8 @@ func (s *Server) postRamp(c fiber.Ctx) error {
 		if p == nil {
 			return gonePoint(first.Point)
 		}
-		row := RampRow{Point: p.ID, Name: d.Name + " · " + p.Name, Unit: p.Unit, Verdict: checkout.RampVerdict{Steps: []string{}}}
+		row := RampRow{Point: p.ID, Name: d.Name + " · " + p.Name, Unit: p.Unit,
+			Verdict: checkout.RampVerdict{Steps: []string{}}}
 		var steps []checkout.RampStep
 		for _, step := range asked.Steps {
 			for _, r := range step.Reads {

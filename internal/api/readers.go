@@ -28,7 +28,8 @@ const shownRows = 200
 
 func (s *Server) readable(c fiber.Ctx) (*handover.Readable, error) {
 	now, _ := s.Store.Site()
-	reader := handover.Reader{Device: c.Query("device"), Name: c.Query("name"), Rule: c.Query("rule"), Notation: c.Query("notation")}
+	reader := handover.Reader{Device: c.Query("device"), Name: c.Query("name"), Rule: c.Query("rule"),
+		Notation: c.Query("notation")}
 	return reader.List(now)
 }
 
@@ -63,8 +64,9 @@ func (s *Server) getReadersFile(c fiber.Ctx) error {
 		}
 		err = files.WriteTable(&out, append(rows, list.Table.Rows...))
 	case "xlsx":
-		err = files.WritePackXLSX(&out, &handover.Pack{Site: now.Name, Sections: []handover.Section{{Tables: []handover.Table{list.Table}}},
-			Facts: []handover.Fact{{Name: "Handed out", Says: time.Now().Format("2 January 2006, 15:04")}}})
+		err = files.WritePackXLSX(&out, &handover.Pack{Site: now.Name,
+			Sections: []handover.Section{{Tables: []handover.Table{list.Table}}},
+			Facts:    []handover.Fact{{Name: "Handed out", Says: time.Now().Format("2 January 2006, 15:04")}}})
 	default:
 		return &status{404, problem.New("not-found", "A list is handed out as csv or xlsx.", "").At(format)}
 	}

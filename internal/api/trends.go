@@ -164,8 +164,8 @@ func (s *Server) getChart(c fiber.Ctx) error {
 // penLine is what a chart of so many columns needs of a line.
 func penLine(samples []trend.Sample, p *pictured, columns, pen int) DrawnPen {
 	thin, all := trend.Thin(samples, p.fromUs, p.toUs, columns)
-	line := DrawnPen{Pen: pen, All: all, Count: len(samples), AtUs: make([]int64, len(thin)), V: make([]float64, len(thin)),
-		Gaps: []int{}, Doubts: []int{}}
+	line := DrawnPen{Pen: pen, All: all, Count: len(samples), AtUs: make([]int64, len(thin)),
+		V: make([]float64, len(thin)), Gaps: []int{}, Doubts: []int{}}
 	for i := range thin {
 		line.AtUs[i], line.V[i] = thin[i].AtUs, thin[i].V
 		switch thin[i].Quality {
@@ -230,7 +230,8 @@ const longestLag = 60_000_000
 
 // carried is what a crossing makes of the samples of its source, and the point that it goes
 // into; why says why it cannot be told.
-func carried(now *site.Site, x *site.Crossing, samples []trend.Sample) (made []trend.Sample, target *site.Point, why string) {
+func carried(now *site.Site, x *site.Crossing, samples []trend.Sample) (made []trend.Sample, target *site.Point,
+	why string) {
 	_, source := now.Point(x.From)
 	_, target = now.Point(x.To)
 	if source == nil || target == nil || len(x.More) > 0 {

@@ -28,25 +28,27 @@ func TestTrends(t *testing.T) {
 	}
 	c.call("POST", "/api/run/start", map[string]any{}, &nothing)
 	var strip StripView
-	if code := c.call("POST", "/api/trends", StripRequest{Name: "=night", Points: []string{"do11-01", "gate-01", "do11-05", "do11-02", "gate-02"}, Hours: 1},
-		&strip); code != 200 || len(strip.Pens) != 5 {
+	if code := c.call("POST", "/api/trends", StripRequest{Name: "=night", Points: []string{"do11-01", "gate-01", "do11-05",
+		"do11-02", "gate-02"}, Hours: 1}, &strip); code != 200 || len(strip.Pens) != 5 {
 		t.Fatalf("%d, %+v", code, strip)
 	}
 	time.Sleep(6 * time.Second)
 	at := fmt.Sprintf("/api/trends/%d", strip.ID)
 	var column ColumnView // what the gateway shows of the same values
-	if c.call("GET", "/api/checkout/devices/do11/column?from=gate", nil, &column); !strings.HasPrefix(column.Text, "Oxygen\t") ||
-		column.Without == 0 {
+	if c.call("GET", "/api/checkout/devices/do11/column?from=gate", nil, &column); !strings.HasPrefix(column.Text,
+		"Oxygen\t") || column.Without == 0 {
 		t.Errorf("%+v", column)
 	}
 	var chart ChartView
 	c.call("GET", at+"/chart?pens=0,1&columns=400", nil, &chart)
-	if len(chart.Pens) != 2 || chart.Pens[0].Count < 4 || !chart.Pens[0].All || len(chart.Pens[0].V) != chart.Pens[0].Count {
+	if len(chart.Pens) != 2 || chart.Pens[0].Count < 4 || !chart.Pens[0].All ||
+		len(chart.Pens[0].V) != chart.Pens[0].Count {
 		t.Errorf("%+v", chart)
 	}
 	// A source in another unit is drawn on the axis of its far shore.
 	c.call("GET", at+"/chart?pens=3,4&columns=400", nil, &chart)
-	if n := len(chart.Pens) - 1; n != 2 || chart.Pens[n].Into == nil || *chart.Pens[n].Into != 4 || chart.Pens[n].V[0] < 40 {
+	if n := len(chart.Pens) - 1; n != 2 || chart.Pens[n].Into == nil || *chart.Pens[n].Into != 4 ||
+		chart.Pens[n].V[0] < 40 {
 		t.Errorf("%+v", chart.Pens)
 	}
 	if code := c.call("POST", at+"/remove", nil, &nothing); code == 200 {
@@ -58,10 +60,12 @@ func TestTrends(t *testing.T) {
 	if len(sums.Pens) != 5 || sums.Pens[0].Summary.Samples < 4 || sums.Pens[0].Summary.CoveredMs < 4000 {
 		t.Fatalf("%+v", sums)
 	}
-	if len(sums.Lags) != 2 || sums.Lags[0].Crossing != "x-oxygen" || sums.Lags[0].Lag.Matched < 1 || sums.Lags[0].Lag.MedianMs > 3000 {
+	if len(sums.Lags) != 2 || sums.Lags[0].Crossing != "x-oxygen" || sums.Lags[0].Lag.Matched < 1 ||
+		sums.Lags[0].Lag.MedianMs > 3000 {
 		t.Errorf("%+v", sums.Lags)
 	}
-	for _, bad := range []string{"/chart?from=noon", "/chart?pens=7", "/chart?columns=1", "/sums?pens=-1", "/chart?last=-1"} {
+	for _, bad := range []string{"/chart?from=noon", "/chart?pens=7", "/chart?columns=1", "/sums?pens=-1",
+		"/chart?last=-1"} {
 		if code := c.call("GET", at+bad, nil, &nothing); code == 200 || nothing["sentence"] == "" {
 			t.Errorf("%s: %d, %v", bad, code, nothing)
 		}
@@ -73,7 +77,8 @@ func TestTrends(t *testing.T) {
 	defer answer.Body.Close()
 	rows, err := csv.NewReader(io.Reader(answer.Body)).ReadAll()
 	var list []StripView
-	if c.call("GET", "/api/trends", nil, &list); len(list) != 1 || list[0].ToUs == 0 || list[0].Why != "stopped by test window" {
+	if c.call("GET", "/api/trends", nil, &list); len(list) != 1 || list[0].ToUs == 0 ||
+		list[0].Why != "stopped by test window" {
 		t.Fatalf("%+v", list)
 	}
 	whole := 0

@@ -27,7 +27,8 @@ var packPage = template.Must(template.New("pack").Funcs(template.FuncMap{
 		return fmt.Sprintf("%.2f", 100*share/sum)
 	},
 	"mark": func(r route.Result) string {
-		return map[route.Result]string{route.Good: "✓", route.Doubt: "▲", route.Fault: "✗"}[r] + map[bool]string{true: "○"}[r == route.NotTried]
+		return map[route.Result]string{route.Good: "✓", route.Doubt: "▲", route.Fault: "✗"}[r] +
+			map[bool]string{true: "○"}[r == route.NotTried]
 	},
 	"class": func(cell string) string {
 		switch cell {
@@ -144,7 +145,8 @@ func (s *sheetOf) write(f *excelize.File, bold int) error {
 		}
 		head = append(head, excelize.Cell{StyleID: bold, Value: c.Title})
 	}
-	if err := out.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}); err != nil {
+	if err := out.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2",
+		ActivePane: "bottomLeft"}); err != nil {
 		return err
 	}
 	if err := out.SetRow("A1", head); err != nil {

@@ -87,7 +87,8 @@ func TestPackOut(t *testing.T) {
 		t.Errorf("%d cells are not in the workbook", missing)
 	}
 	pages := bytes.Count(paper.Bytes(), []byte("/Type /Page\n"))
-	if pages < 2+len(pack.Sections) || bytes.Count(paper.Bytes(), []byte("/Dest [")) == 0 && bytes.Count(paper.Bytes(), []byte("/Outlines")) == 0 {
+	if pages < 2+len(pack.Sections) || bytes.Count(paper.Bytes(), []byte("/Dest [")) == 0 &&
+		bytes.Count(paper.Bytes(), []byte("/Outlines")) == 0 {
 		t.Errorf("%d pages, and no bookmarks", pages)
 	}
 }
@@ -95,7 +96,8 @@ func TestPackOut(t *testing.T) {
 // TestPackBack: a pack comes back as it went out, and what is no pack is refused with its place.
 func TestPackBack(t *testing.T) {
 	pack := &files.PackFile{Format: files.PackFormat, Version: 1, Site: bench.Demo(),
-		Proofs: []checkout.Proved{{Point: "do11-01", Result: checkout.Right, Who: "Ines", AtMs: 1795766400000, Mode: "plant"}}}
+		Proofs: []checkout.Proved{{Point: "do11-01", Result: checkout.Right, Who: "Ines", AtMs: 1795766400000,
+			Mode: "plant"}}}
 	out := func() string {
 		var b bytes.Buffer
 		if err := files.WritePackJSON(&b, pack); err != nil {
@@ -105,7 +107,8 @@ func TestPackBack(t *testing.T) {
 	}
 	text := out()
 	back, err := files.ReadSiteOrPack([]byte(text))
-	if err != nil || len(back.Proofs) != 1 || back.Proofs[0].Point != "do11-01" || len(back.Site.Devices) != len(pack.Site.Devices) {
+	if err != nil || len(back.Proofs) != 1 || back.Proofs[0].Point != "do11-01" ||
+		len(back.Site.Devices) != len(pack.Site.Devices) {
 		t.Fatalf("%+v, %v", back, err)
 	}
 	for name, bad := range map[string]string{

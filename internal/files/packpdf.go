@@ -151,7 +151,8 @@ func (p *packPaper) contents(page int) {
 		x, y := pdfMargin+float64(column)*(width+8)+4*float64(e.level), pdfMargin+12+4.7*float64(line)
 		p.colour(pdfInk)
 		p.SetXY(x, y)
-		p.CellFormat(width-12-4*float64(e.level), 4.7, p.fitting(e.title, width-13-4*float64(e.level)), "", 0, "L", false, e.link, "")
+		p.CellFormat(width-12-4*float64(e.level), 4.7, p.fitting(e.title, width-13-4*float64(e.level)), "", 0, "L", false,
+			e.link, "")
 		p.CellFormat(12, 4.7, fmt.Sprint(e.page), "", 0, "R", false, e.link, "")
 	}
 	p.SetPage(p.PageCount())

@@ -161,5 +161,6 @@ func (p *pdfPaper) broken(line string, width float64) (pieces []string) {
 
 // markColours are those of words that say how something stands; the words stand there too.
 var markColours = map[string]rgb{"right": {0x2C, 0x7A, 0x4B}, "wrong": pdfFault, "no": pdfFault, "fault": pdfFault,
-	"to be proved again": {0x8A, 0x52, 0x00}, "doubt": {0x8A, 0x52, 0x00}, "perhaps": {0x8A, 0x52, 0x00}, "not proved": pdfSoft,
+	"to be proved again": {0x8A, 0x52, 0x00}, "doubt": {0x8A, 0x52, 0x00}, "perhaps": {0x8A, 0x52, 0x00},
+	"not proved":       pdfSoft,
 	"cannot be tested": pdfSoft, "not known": pdfSoft}

@@ -24,7 +24,8 @@ func (s *Store) SiteAt(ctx context.Context, seq int64) (then, now *site.Site, er
 	// Of each object that was changed since, what it was before the first of these changes.
 	before := map[string]site.Change{}
 	var order []string
-	rows, err := s.reads.QueryContext(ctx, `SELECT changes FROM journal WHERE seq > ? AND seq <= ? ORDER BY seq`, seq, current.Seq)
+	rows, err := s.reads.QueryContext(ctx, `SELECT changes FROM journal WHERE seq > ? AND seq <= ? ORDER BY seq`, seq,
+		current.Seq)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -225,7 +225,8 @@ func TestProofs(t *testing.T) {
 	ctx, dir := context.Background(), t.TempDir()
 	s := opened(t, dir)
 	for i, list := range [][]checkout.Proved{{{Point: "a", Result: checkout.Right, Read: "1", Mode: "plant"},
-		{Point: "b", Result: checkout.Wrong, Mode: "bench"}}, {{Point: "a", Result: checkout.Wrong, Read: "2", Mode: "bench"}}, nil} {
+		{Point: "b", Result: checkout.Wrong, Mode: "bench"}},
+		{{Point: "a", Result: checkout.Wrong, Read: "2", Mode: "bench"}}, nil} {
 		if err := s.AddProofs(ctx, list); err != nil {
 			t.Fatalf("%d: %v", i, err)
 		}

@@ -69,8 +69,8 @@ func Divergences(then, now *site.Site) (list []Divergence) {
 		old := before[key]
 		switch {
 		case old == nil:
-			list = append(list, Divergence{Kind: o.kind, ID: o.id, Parent: o.parent, Name: o.name, Since: Added, Words: []string{},
-				edit: site.Edit{Kind: o.kind, ID: o.id, Parent: o.parent}})
+			list = append(list, Divergence{Kind: o.kind, ID: o.id, Parent: o.parent, Name: o.name, Since: Added,
+				Words: []string{}, edit: site.Edit{Kind: o.kind, ID: o.id, Parent: o.parent}})
 		case old.parent != o.parent || !bytes.Equal(old.doc, o.doc):
 			list = append(list, Divergence{Kind: o.kind, ID: o.id, Parent: o.parent, Name: o.name, Since: Changed,
 				Words: differing(then, now, old, o),
@@ -79,8 +79,8 @@ func Divergences(then, now *site.Site) (list []Divergence) {
 	}
 	for i := range was {
 		if o := &was[i]; !there[string(o.kind)+" "+o.id] {
-			list = append(list, Divergence{Kind: o.kind, ID: o.id, Parent: o.parent, Name: o.name, Since: Gone, Words: []string{},
-				edit: site.Edit{Kind: o.kind, ID: o.id, Parent: o.parent, After: o.doc}})
+			list = append(list, Divergence{Kind: o.kind, ID: o.id, Parent: o.parent, Name: o.name, Since: Gone,
+				Words: []string{}, edit: site.Edit{Kind: o.kind, ID: o.id, Parent: o.parent, After: o.doc}})
 		}
 	}
 	kinds := site.Kinds()

@@ -54,7 +54,8 @@ func TestDivergences(t *testing.T) {
 			gone++
 			continue
 		}
-		if words := strings.Join(d.Words, "; "); d.Since != asleft.Changed || !strings.Contains(words, want[d.Key()]) || want[d.Key()] == "" {
+		if words := strings.Join(d.Words, "; "); d.Since != asleft.Changed || !strings.Contains(words, want[d.Key()]) ||
+			want[d.Key()] == "" {
 			t.Errorf("%s (%s): %s %q", d.Key(), d.Name, d.Since, words)
 		}
 		delete(want, d.Key())

@@ -16,10 +16,10 @@ func TestCounterpart(t *testing.T) {
 	}
 	s := site.New("Skerry Point Hatchery")
 	s.Devices = []site.Device{
-		{ID: "do", Name: "DO probe 11", Points: []site.Point{p("a", "Oxygen", "mg/L"), p("b", "WaterTemp", "°C"), p("c", "Salinity", "‰"),
-			p("d", "Pressure", "kPa")}},
-		{ID: "far", Name: "Cloud", Points: []site.Point{p("fa", "O2", "mg/L"), p("fb", "T", "°F"), p("fc", "DO-probe-11.Salinity", "‰"),
-			p("fd", "Pressure", "bar")}}}
+		{ID: "do", Name: "DO probe 11", Points: []site.Point{p("a", "Oxygen", "mg/L"), p("b", "WaterTemp", "°C"),
+			p("c", "Salinity", "‰"), p("d", "Pressure", "kPa")}},
+		{ID: "far", Name: "Cloud", Points: []site.Point{p("fa", "O2", "mg/L"), p("fb", "T", "°F"),
+			p("fc", "DO-probe-11.Salinity", "‰"), p("fd", "Pressure", "bar")}}}
 	s.Crossings = []site.Crossing{{ID: "x", From: "a", To: "fa"}, {ID: "y", From: "b", To: "fb", Factor: 1.8, Offset: 32}}
 	g := checkout.On(s)
 	for i, want := range []string{"fa", "", "fc", ""} {

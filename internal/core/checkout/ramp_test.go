@@ -39,7 +39,8 @@ func TestJudgeRamp(t *testing.T) {
 			}
 			continue
 		}
-		if err != nil || !strings.Contains(v.Says, c.says) || v.Agrees != (c.name == "follows") || len(v.Steps) != len(steps) {
+		if err != nil || !strings.Contains(v.Says, c.says) || v.Agrees != (c.name == "follows") ||
+			len(v.Steps) != len(steps) {
 			t.Errorf("%s: %+v, %v", c.name, v, err)
 		}
 	}

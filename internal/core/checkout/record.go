@@ -8,7 +8,8 @@ import (
 )
 
 // recordHeadings are those of the record of a checkout.
-var recordHeadings = []string{"cabinet", "line", "device", "point", "address", "unit", "state", "ferry read", "display shows", "far shore",
+var recordHeadings = []string{"cabinet", "line", "device", "point", "address", "unit", "state", "ferry read",
+	"display shows", "far shore",
 	"far shore shows", "expected there", "how", "reason", "remark", "by", "at (UTC)", "where", "changed since"}
 
 // Record is the record of a checkout as a table, its headings first: every point in walking
@@ -35,7 +36,8 @@ func (g *Ground) Record(stops []Stop, last map[string]*Proved) [][]string {
 				rows = append(rows, append(row, make([]string, len(recordHeadings)-len(row))...))
 				continue
 			}
-			rows = append(rows, append(row, proof.Read, proof.Shown, proof.FarName, proof.Far, proof.Expected, string(proof.Method),
+			rows = append(rows, append(row, proof.Read, proof.Shown, proof.FarName, proof.Far, proof.Expected,
+				string(proof.Method),
 				proof.Reason, proof.Remark, proof.Who, time.UnixMilli(proof.AtMs).UTC().Format("2006-01-02 15:04:05"), proof.Mode,
 				strings.Join(stand.Changed, "; ")))
 		}

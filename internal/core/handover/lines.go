@@ -100,8 +100,8 @@ func place(l *site.Line, port *site.Port) string {
 
 // ends are the settings of both ends of each link, face to face.
 func (of *Of) ends() Section {
-	s := Section{Title: "Settings of both ends", Says: "What has to agree stands side by side. A link whose ends differ says " +
-		"what comes of it."}
+	s := Section{Title: "Settings of both ends",
+		Says: "What has to agree stands side by side. A link whose ends differ says " + "what comes of it."}
 	for i := range of.Site.Links {
 		link := &of.Site.Links[i]
 		line := of.Site.Line(link.Line)
@@ -112,9 +112,11 @@ func (of *Of) ends() Section {
 		t := Table{Title: of.nameOf(link.Asking) + " → " + of.nameOf(link.Answering), Sheet: "Settings", Mark: 3,
 			Says: def.Title + ", on " + line.Name,
 			Columns: []Column{{"Setting", 0.22, false, false}, {of.nameOf(link.Asking), 0.2, true, false},
-				{of.nameOf(link.Answering), 0.2, true, false}, {"Agrees", 0.1, false, false}, {"What comes of it", 0.28, false, false}}}
+				{of.nameOf(link.Answering), 0.2, true, false}, {"Agrees", 0.1, false, false},
+				{"What comes of it", 0.28, false, false}}}
 		for _, row := range route.FaceToFace(of.Site, link) {
-			t.Rows = append(t.Rows, []string{titled(row.Title, row.Unit), row.Asking, row.Answering, agrees(row.Result), row.Symptom})
+			t.Rows = append(t.Rows, []string{titled(row.Title, row.Unit), row.Asking, row.Answering, agrees(row.Result),
+				row.Symptom})
 		}
 		if facing := route.Facing(of.Site, link); facing != nil {
 			for _, way := range facing.Ways {

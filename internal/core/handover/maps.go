@@ -35,7 +35,8 @@ func (of *Of) maps() Section {
 			if len(d.Points) == 0 {
 				continue
 			}
-			t := Table{Title: d.Name, Sheet: "Maps", Mark: -1, Says: strings.TrimPrefix(d.Model+" · "+count(len(d.Points), "point"), " · ")}
+			t := Table{Title: d.Name, Sheet: "Maps", Mark: -1,
+				Says: strings.TrimPrefix(d.Model+" · "+count(len(d.Points), "point"), " · ")}
 			cells := make([][]string, len(mapColumns))
 			for k, c := range mapColumns {
 				used := false
@@ -75,8 +76,8 @@ func (of *Of) maps() Section {
 // crossings are what is carried from where to where, and by which rules.
 func (of *Of) crossings() Section {
 	s := Section{Title: "Crossings", Says: "What is carried from one device into another, and on which terms."}
-	columns := []Column{{"From", 0.24, false, false}, {"Into", 0.24, false, false}, {"On the way, and when", 0.34, false, false},
-		{"At most", 0.07, true, true}, {"Remark", 0.11, false, false}}
+	columns := []Column{{"From", 0.24, false, false}, {"Into", 0.24, false, false},
+		{"On the way, and when", 0.34, false, false}, {"At most", 0.07, true, true}, {"Remark", 0.11, false, false}}
 	tables := map[string]*Table{"": {Title: "One by one", Sheet: "Crossings", Columns: columns, Mark: -1}}
 	order := []string{""}
 	for i := range of.Site.Lists {
@@ -132,8 +133,10 @@ func (of *Of) timetable() Section {
 			measured[r.Link] += m.MeanMs / float64(r.PaceMs)
 		}
 	}
-	lines := Table{Title: "Lines", Sheet: "Lines", Mark: 2, Columns: []Column{{"Line", 0.3, false, false}, {"Requests", 0.1, true, true},
-		{"Holds", 0.1, false, false}, {"Predicted", 0.13, true, true}, {"Measured", 0.13, true, true}, {"Oldest value", 0.12, true, true},
+	lines := Table{Title: "Lines", Sheet: "Lines", Mark: 2, Columns: []Column{{"Line", 0.3, false, false},
+		{"Requests", 0.1, true, true},
+		{"Holds", 0.1, false, false}, {"Predicted", 0.13, true, true}, {"Measured", 0.13, true, true},
+		{"Oldest value", 0.12, true, true},
 		{"One round", 0.12, true, true}}}
 	for i := range of.Plan.Lines {
 		l := &of.Plan.Lines[i]
@@ -151,12 +154,14 @@ func (of *Of) timetable() Section {
 				}
 			}
 		}
-		lines.Rows = append(lines.Rows, []string{line.Name, fmt.Sprint(l.Requests), yes(l.Holds), percent(l.Utilisation), percent(seen),
-			millis(l.OldestMs), millis(l.RoundMs)})
+		lines.Rows = append(lines.Rows, []string{line.Name, fmt.Sprint(l.Requests), yes(l.Holds), percent(l.Utilisation),
+			percent(seen), millis(l.OldestMs), millis(l.RoundMs)})
 	}
 	requests := Table{Title: "Requests", Sheet: "Timetable", Mark: -1, Columns: []Column{{"Device", 0.17, false, false},
-		{"Asks for", 0.25, true, false}, {"Points", 0.06, true, true}, {"Every", 0.08, true, true}, {"Takes", 0.09, true, true},
-		{"Measured", 0.09, true, true}, {"Worst", 0.09, true, true}, {"Times", 0.08, true, true}, {"Failed", 0.09, true, true}}}
+		{"Asks for", 0.25, true, false}, {"Points", 0.06, true, true}, {"Every", 0.08, true, true},
+		{"Takes", 0.09, true, true},
+		{"Measured", 0.09, true, true}, {"Worst", 0.09, true, true}, {"Times", 0.08, true, true},
+		{"Failed", 0.09, true, true}}}
 	for i := range of.Plan.Requests {
 		r := &of.Plan.Requests[i]
 		row := []string{of.nameOf(r.Device), r.Operation, fmt.Sprint(len(r.Points)), pace(r.PaceMs),
@@ -166,12 +171,15 @@ func (of *Of) timetable() Section {
 		}
 		requests.Rows = append(requests.Rows, row)
 	}
-	loads := Table{Title: "What comes without being asked for, and what is written", Sheet: "Loads", Mark: -1, Columns: []Column{
-		{"Device", 0.25, false, false}, {"What", 0.4, false, false}, {"Octets", 0.1, true, true}, {"Every", 0.12, true, true},
-		{"Share", 0.13, true, true}}}
+	loads := Table{Title: "What comes without being asked for, and what is written", Sheet: "Loads", Mark: -1,
+		Columns: []Column{
+			{"Device", 0.25, false, false}, {"What", 0.4, false, false}, {"Octets", 0.1, true, true},
+			{"Every", 0.12, true, true},
+			{"Share", 0.13, true, true}}}
 	for i := range of.Plan.Loads {
 		l := &of.Plan.Loads[i]
-		loads.Rows = append(loads.Rows, []string{of.nameOf(l.Device), l.Title, fmt.Sprint(l.Octets), millis(l.PeriodMs), percent(l.Share)})
+		loads.Rows = append(loads.Rows, []string{of.nameOf(l.Device), l.Title, fmt.Sprint(l.Octets), millis(l.PeriodMs),
+			percent(l.Share)})
 	}
 	for _, t := range []Table{lines, requests, loads} {
 		if len(t.Rows) > 0 {

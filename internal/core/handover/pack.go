@@ -140,8 +140,8 @@ func Make(of *Of) *Pack {
 	if of.Site.Remark != "" {
 		p.Facts = append(p.Facts, Fact{"Remark", of.Site.Remark})
 	}
-	p.Sections = []Section{of.drawings(), of.ends(), of.maps(), of.timetable(), of.crossings(), of.record(&total), of.open(),
-		of.access(), of.history()}
+	p.Sections = []Section{of.drawings(), of.ends(), of.maps(), of.timetable(), of.crossings(), of.record(&total),
+		of.open(), of.access(), of.history()}
 	return p
 }
 
@@ -153,8 +153,8 @@ func lastChange(of *Of) string {
 }
 
 func proved(of *Of, total *checkout.Progress) string {
-	said := fmt.Sprintf("%d of %d points right, %d wrong, %d cannot be tested, %d to be proved again, %d not proved", total.Right,
-		total.All(), total.Wrong, total.Cannot, total.Again, total.Left)
+	said := fmt.Sprintf("%d of %d points right, %d wrong, %d cannot be tested, %d to be proved again, %d not proved",
+		total.Right, total.All(), total.Wrong, total.Cannot, total.Again, total.Left)
 	if of.Mode != "plant" {
 		said += "; on the bench, with simulated devices: this is a rehearsal"
 	}

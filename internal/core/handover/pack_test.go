@@ -37,13 +37,16 @@ func demo() *handover.Of {
 		"pump1-01": proof("pump1-01", checkout.Wrong, "Oran")}
 	plan := timetable.Compile(s)
 	tried := route.Plan(s, &s.Links[0])
-	return &handover.Of{Site: s, Seq: 7, At: at, By: "Ines", Mode: "plant", Plan: plan, Ground: g, Stops: g.Walk(last), Proofs: last,
+	return &handover.Of{Site: s, Seq: 7, At: at, By: "Ines", Mode: "plant", Plan: plan, Ground: g, Stops: g.Walk(last),
+		Proofs:   last,
 		Measured: map[string]handover.Measured{plan.Requests[0].ID: {Count: 100, Failed: 2, MeanMs: 6.8, WorstMs: 31}},
 		Routes:   map[string]*route.Route{s.Links[0].ID: tried},
-		Findings: []finding.Finding{{Severity: finding.Note, Title: "Gaps in the map", Sentence: "Six units.", Remedy: "Compare."},
+		Findings: []finding.Finding{{Severity: finding.Note, Title: "Gaps in the map", Sentence: "Six units.",
+			Remedy: "Compare."},
 			{Severity: finding.Fault, Title: "Points overlap", Sentence: "They share one.", Remedy: "Look it up."}},
-		Steps:  []handover.Step{{Seq: 7, At: at.Add(-2 * time.Hour), Who: "Ines", What: "changed the pace of Oxygen"}},
-		Writes: []handover.Written{{At: at, Who: "Ines", Point: "Pump drive 1 · SpeedSetpoint", Old: "40.00", New: "31.50", Unit: "Hz", Outcome: "Written and read back."}}}
+		Steps: []handover.Step{{Seq: 7, At: at.Add(-2 * time.Hour), Who: "Ines", What: "changed the pace of Oxygen"}},
+		Writes: []handover.Written{{At: at, Who: "Ines", Point: "Pump drive 1 · SpeedSetpoint", Old: "40.00", New: "31.50",
+			Unit: "Hz", Outcome: "Written and read back."}}}
 }
 
 // TestPack: the pack of the demo site says what its golden file says, and each row has a cell
@@ -107,7 +110,8 @@ func firstOther(got, want string) string {
 // TestEmptyPack: a site that has nothing says so.
 func TestEmptyPack(t *testing.T) {
 	s := site.New("New site")
-	pack := handover.Make(&handover.Of{Site: s, Plan: timetable.Compile(s), Ground: checkout.On(s), At: time.Unix(0, 0).UTC()})
+	pack := handover.Make(&handover.Of{Site: s, Plan: timetable.Compile(s), Ground: checkout.On(s),
+		At: time.Unix(0, 0).UTC()})
 	for _, section := range pack.Sections {
 		if section.Says == "" {
 			t.Errorf("%s says nothing", section.Title)

@@ -31,8 +31,10 @@ type Readable struct {
 
 // readColumns are those of the list.
 var readColumns = []Column{{"Name", 0.18, false, false}, {"Is", 0.2, false, false}, {"Reached at", 0.15, true, false},
-	{"Address", 0.11, true, false}, {"Reads as", 0.07, true, false}, {"Order", 0.06, true, false}, {"Scale", 0.07, true, false},
-	{"Offset", 0.06, true, false}, {"Unit", 0.06, false, false}, {"Pace", 0.05, false, false}, {"Access", 0.04, false, false},
+	{"Address", 0.11, true, false}, {"Reads as", 0.07, true, false}, {"Order", 0.06, true, false},
+	{"Scale", 0.07, true, false},
+	{"Offset", 0.06, true, false}, {"Unit", 0.06, false, false}, {"Pace", 0.05, false, false},
+	{"Access", 0.04, false, false},
 	{"Names of its values", 0.14, false, false}, {"Remark", 0.12, false, false}}
 
 // List makes the list of points for whoever reads next, with a name that the reader can hold
@@ -53,7 +55,8 @@ func (r *Reader) List(s *site.Site) (*Readable, error) {
 		}
 	}
 	if r.Rule != "" && rule == nil {
-		return nil, problem.New("bad-rule", fmt.Sprintf("There is no rule of names called %q.", r.Rule), "Reload the page.").At("rule")
+		return nil, problem.New("bad-rule", fmt.Sprintf("There is no rule of names called %q.", r.Rule),
+			"Reload the page.").At("rule")
 	}
 	out := &Readable{Table: Table{Title: "Points to read", Sheet: "Points", Columns: readColumns, Mark: -1}}
 	taken := map[string]bool{}
@@ -70,7 +73,8 @@ func (r *Reader) List(s *site.Site) (*Readable, error) {
 			}
 			plain := strings.NewReplacer("{device}", d.Name, "{point}", p.Name).Replace(template)
 			name, remark := unique(plain, rule, taken)
-			out.Table.Rows = append(out.Table.Rows, []string{name, d.Name + " · " + p.Name, reached(s, d, p), r.place(scheme, p, out),
+			out.Table.Rows = append(out.Table.Rows, []string{name, d.Name + " · " + p.Name, reached(s, d, p),
+				r.place(scheme, p, out),
 				regmap.Cell(scheme, p, regmap.Type), regmap.Cell(scheme, p, regmap.Order), regmap.Cell(scheme, p, regmap.Scale),
 				regmap.Cell(scheme, p, regmap.Offset), p.Unit, regmap.Cell(scheme, p, regmap.Pace),
 				regmap.Cell(scheme, p, regmap.Access), regmap.Cell(scheme, p, regmap.Names), remark})
@@ -107,7 +111,8 @@ func unique(plain string, rule *protocol.NameRule, taken map[string]bool) (name,
 	for n := 2; name == "" || taken[strings.ToLower(name)]; n++ {
 		ending := fmt.Sprint("_", n)
 		short := []rune(plain)
-		for name = fit(string(short) + ending); !strings.HasSuffix(name, ending) && len(short) > 0; name = fit(string(short) + ending) {
+		for name = fit(string(short) + ending); !strings.HasSuffix(name, ending) && len(short) > 0; name = fit(string(short) +
+			ending) {
 			short = short[:len(short)-1]
 		}
 	}

@@ -12,8 +12,8 @@ import (
 )
 
 // states are how points stand, in words.
-var states = map[checkout.ProofState]string{checkout.Left: "not proved", checkout.IsRight: "right", checkout.IsWrong: "wrong",
-	checkout.IsCannot: "cannot be tested", checkout.Again: "to be proved again"}
+var states = map[checkout.ProofState]string{checkout.Left: "not proved", checkout.IsRight: "right",
+	checkout.IsWrong: "wrong", checkout.IsCannot: "cannot be tested", checkout.Again: "to be proved again"}
 
 // record is what was proved, by whom, and who puts their name to it.
 func (of *Of) record(total *checkout.Progress) Section {
@@ -36,7 +36,8 @@ func (of *Of) record(total *checkout.Progress) Section {
 		}
 		t := Table{Title: d.Name, Says: where, Sheet: "Record", Mark: 1, Columns: []Column{{"Point", 0.17, false, false},
 			{"Stands", 0.1, false, false}, {"Ferry read", 0.11, true, true}, {"Its display", 0.1, true, true},
-			{"Far shore", 0.17, false, false}, {"Showed", 0.09, true, true}, {"Said", 0.12, false, false}, {"By", 0.08, false, false},
+			{"Far shore", 0.17, false, false}, {"Showed", 0.09, true, true}, {"Said", 0.12, false, false},
+			{"By", 0.08, false, false},
 			{"When", 0.06, false, false}}}
 		for _, stand := range stop.Points {
 			_, p := of.Ground.Point(stand.Point)
@@ -65,14 +66,17 @@ func (of *Of) record(total *checkout.Progress) Section {
 		}
 		s.Tables = append(s.Tables, t)
 	}
-	signed := Table{Title: "Signatures", Says: "Each for what is recorded here under this name.", Sheet: "Signatures", Tall: true, Mark: -1,
+	signed := Table{Title: "Signatures", Says: "Each for what is recorded here under this name.", Sheet: "Signatures",
+		Tall: true, Mark: -1,
 		Columns: []Column{{"Name", 0.22, false, false}, {"Proved", 0.09, true, true}, {"Of these right", 0.1, true, true},
 			{"First", 0.13, false, false}, {"Last", 0.13, false, false}, {"Signature and date", 0.33, false, false}}}
 	for _, who := range slices.SortedFunc(maps.Values(by), func(a, b *prover) int { return cmp.Compare(a.name, b.name) }) {
 		at := func(ms int64) string { return time.UnixMilli(ms).In(of.At.Location()).Format("2 Jan 2006 15:04") }
-		signed.Rows = append(signed.Rows, []string{who.name, strconv.Itoa(who.all), strconv.Itoa(who.right), at(who.first), at(who.last), ""})
+		signed.Rows = append(signed.Rows, []string{who.name, strconv.Itoa(who.all), strconv.Itoa(who.right), at(who.first),
+			at(who.last), ""})
 	}
-	signed.Rows = append(signed.Rows, []string{"Handed over by", "", "", "", "", ""}, []string{"Taken over by", "", "", "", "", ""})
+	signed.Rows = append(signed.Rows, []string{"Handed over by", "", "", "", "", ""},
+		[]string{"Taken over by", "", "", "", "", ""})
 	s.Tables = append([]Table{signed}, s.Tables...)
 	return s
 }
@@ -83,8 +87,8 @@ func (of *Of) access() Section {
 		"to it."}
 	for i := range of.Site.Devices {
 		d := &of.Site.Devices[i]
-		t := Table{Title: d.Name, Sheet: "Access", Mark: 1, Columns: []Column{{"What", 0.5, false, false}, {"Done", 0.1, false, false},
-			{"By", 0.2, false, false}, {"When", 0.2, false, false}}}
+		t := Table{Title: d.Name, Sheet: "Access", Mark: 1, Columns: []Column{{"What", 0.5, false, false},
+			{"Done", 0.1, false, false}, {"By", 0.2, false, false}, {"When", 0.2, false, false}}}
 		for _, line := range of.Site.Checklist(d) {
 			row := []string{line.Text, "no", "", ""}
 			if tick, ok := d.Ticked(line.ID); ok {
@@ -112,15 +116,15 @@ func (of *Of) history() Section {
 	t := Table{Title: "Changes of the site", Sheet: "Changes", Mark: -1, Columns: []Column{{"Number", 0.08, true, true},
 		{"When", 0.2, false, false}, {"Who", 0.2, false, false}, {"What", 0.52, false, false}}}
 	for _, step := range of.Steps {
-		t.Rows = append(t.Rows, []string{strconv.Itoa(int(step.Seq)), step.At.In(of.At.Location()).Format("2 Jan 2006 15:04:05"), step.Who,
-			step.What})
+		t.Rows = append(t.Rows, []string{strconv.Itoa(int(step.Seq)),
+			step.At.In(of.At.Location()).Format("2 Jan 2006 15:04:05"), step.Who, step.What})
 	}
 	w := Table{Title: "Written to devices", Sheet: "Writes", Mark: -1, Columns: []Column{{"When", 0.16, false, false},
 		{"Who", 0.16, false, false}, {"Point", 0.26, false, false}, {"Was", 0.1, true, true}, {"Written", 0.1, true, true},
 		{"Unit", 0.06, false, false}, {"What came of it", 0.16, false, false}}}
 	for _, each := range of.Writes {
-		w.Rows = append(w.Rows, []string{each.At.In(of.At.Location()).Format("2 Jan 2006 15:04:05"), each.Who, each.Point, each.Old,
-			each.New, each.Unit, each.Outcome})
+		w.Rows = append(w.Rows, []string{each.At.In(of.At.Location()).Format("2 Jan 2006 15:04:05"), each.Who, each.Point,
+			each.Old, each.New, each.Unit, each.Outcome})
 	}
 	for _, table := range []Table{t, w} {
 		if len(table.Rows) > 0 {

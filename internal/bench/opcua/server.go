@@ -1,0 +1,240 @@
+// Package opcua has a server stand in for real ones.
+package opcua
+
+import (
+	"math"
+	"net"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gopcua/opcua/ua"
+
+	"ferry/internal/bench"
+	"ferry/internal/core/address"
+	family "ferry/internal/core/family/opcua"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/value"
+	target "ferry/internal/target/opcua"
+)
+
+func init() { bench.Register(family.TCP.Name, speech{}) }
+
+type speech struct{}
+
+func (speech) Faults() []bench.FaultKind {
+	tcp := []bench.Place{bench.OverTCP}
+	return []bench.FaultKind{
+		{Kind: "shift", Title: "was started again, and numbers its namespaces otherwise", Places: tcp},
+		{Kind: "sessions", Title: "has as many sessions as it takes", Places: tcp},
+		{Kind: "password", Title: "knows no such user", Places: tcp},
+		{Kind: "quiet", Title: "says that it is there, and nothing else", Places: tcp},
+		{Kind: "slow", Title: "publishes every five seconds at best", Places: tcp},
+		{Kind: "uncertain", Title: "calls its values uncertain", Places: tcp},
+		{Kind: "vanished", Title: "lacks the first of its nodes", Places: tcp},
+		{Kind: "case", Title: "names its nodes in small letters", Places: tcp},
+	}
+}
+
+// Talk is never asked for: the server is a host.
+func (speech) Talk(*bench.Simulated) bench.Talk { return nil }
+
+func (speech) Host(of *bench.Simulated, fault func() bench.Fault) (bench.Host, error) {
+	h := &host{of: of, fault: fault, done: make(chan struct{})}
+	server, err := target.New(target.Config{Variables: h.variables, Front: h.front, User: h.user, Refuse: h.refuse,
+		Revise: h.revise, Silent: func() bool { return fault().Kind == "quiet" }, Gone: h.gone,
+		About: target.About{Manufacturer: "Ferry", Product: "Stand-in", Version: "1"}})
+	if err != nil {
+		return nil, err
+	}
+	h.server = server
+	h.others.Go(h.watch)
+	return h, nil
+}
+
+// host is a stand-in of a server.
+type host struct {
+	of     *bench.Simulated
+	fault  func() bench.Fault
+	server *target.Server
+	done   chan struct{}
+	others sync.WaitGroup
+}
+
+func (h *host) Take(c net.Conn) { h.server.Take(c) }
+
+func (h *host) Close() error {
+	close(h.done)
+	h.others.Wait()
+	return h.server.Close()
+}
+
+// watch starts the server again when what it has becomes another.
+func (h *host) watch() {
+	tick := time.NewTicker(100 * time.Millisecond)
+	defer tick.Stop()
+	was := h.look()
+	for {
+		select {
+		case <-h.done:
+			return
+		case <-tick.C:
+		}
+		if is := h.look(); is != was {
+			was = is
+			h.server.Renumber()
+		}
+	}
+}
+
+// look is what the address space depends on.
+func (h *host) look() string {
+	var b strings.Builder
+	if kind := h.fault().Kind; kind == "shift" || kind == "case" {
+		b.WriteString(kind)
+	}
+	for _, held := range h.of.Memory.Held() {
+		_, name, _ := held.Address.Name()
+		b.WriteString("\n" + name + string(held.Shape.Type))
+	}
+	return b.String()
+}
+
+// front are namespaces before those of the nodes: one, and another once it was started again.
+func (h *host) front() []string {
+	if h.fault().Kind == "shift" {
+		return []string{"urn:ferry:stand-in", "urn:skerry:added"}
+	}
+	return []string{"urn:ferry:stand-in"}
+}
+
+func (h *host) user(name, password string) (may, writes bool) {
+	return h.fault().Kind != "password" && (name == "" || name == password || name == "operator"), name != "looker"
+}
+
+func (h *host) refuse() ua.StatusCode {
+	if h.fault().Kind == "sessions" {
+		return ua.StatusBadTooManySessions
+	}
+	return ua.StatusOK
+}
+
+func (h *host) revise(ms float64) float64 {
+	if h.fault().Kind == "slow" {
+		return math.Max(ms, 5000)
+	}
+	return ms
+}
+
+func (h *host) gone(v *target.Variable) bool {
+	if h.fault().Kind != "vanished" {
+		return false
+	}
+	held := h.of.Memory.Held()
+	n, ok := family.NodeOf(held[0].Address)
+	return len(held) > 0 && ok && v.ID == n.ID
+}
+
+// variables are what the device of the map has.
+func (h *host) variables() (list []target.Variable) {
+	small := h.fault().Kind == "case"
+	for _, held := range h.of.Memory.Held() {
+		n, ok := family.NodeOf(held.Address)
+		kind, fits := kinds[held.Shape.Type]
+		if !ok || !fits || n.Element >= 0 {
+			continue
+		}
+		v := target.Variable{URI: n.URI, ID: n.ID, Name: n.ID, Type: kind, Writable: held.Writable,
+			Read: h.reads(held.Address, kind), Write: h.writes(held)}
+		if v.URI == "" {
+			v.URI = "urn:skerry:hall"
+		}
+		if small {
+			v.ID, v.Name = strings.ToLower(v.ID), strings.ToLower(v.Name)
+		}
+		list = append(list, v)
+	}
+	return list
+}
+
+var kinds = map[value.Type]ua.TypeID{value.TypeBool: ua.TypeIDBoolean, value.TypeInt8: ua.TypeIDSByte,
+	value.TypeUint8: ua.TypeIDByte,
+	value.TypeInt16: ua.TypeIDInt16, value.TypeUint16: ua.TypeIDUint16, value.TypeInt32: ua.TypeIDInt32,
+	value.TypeUint32: ua.TypeIDUint32,
+	value.TypeInt64:  ua.TypeIDInt64, value.TypeUint64: ua.TypeIDUint64, value.TypeFloat32: ua.TypeIDFloat,
+	value.TypeFloat64: ua.TypeIDDouble,
+	value.TypeText:    ua.TypeIDString}
+
+// reads returns how a place is read in the type of its node.
+func (h *host) reads(at address.Address, kind ua.TypeID) func() *ua.DataValue {
+	return func() *ua.DataValue {
+		v, ok := h.of.Memory.Value(at)
+		if !ok {
+			return target.Bad(ua.StatusBadNodeIDUnknown)
+		}
+		out := target.Good(typed(v, kind))
+		if h.fault().Kind == "uncertain" {
+			out.EncodingMask |= ua.DataValueStatusCode
+			out.Status = ua.StatusCode(family.UncertainLastUsable)
+		}
+		return out
+	}
+}
+
+// typed is a value in the type of its node.
+func typed(v value.Value, kind ua.TypeID) any {
+	switch kind {
+	case ua.TypeIDBoolean:
+		return v.Bool()
+	case ua.TypeIDSByte:
+		return int8(v.Int())
+	case ua.TypeIDByte:
+		return byte(v.Uint())
+	case ua.TypeIDInt16:
+		return int16(v.Int())
+	case ua.TypeIDUint16:
+		return uint16(v.Uint())
+	case ua.TypeIDInt32:
+		return int32(v.Int())
+	case ua.TypeIDUint32:
+		return uint32(v.Uint())
+	case ua.TypeIDInt64:
+		return v.Int()
+	case ua.TypeIDUint64:
+		return v.Uint()
+	case ua.TypeIDFloat:
+		return float32(v.Float())
+	case ua.TypeIDDouble:
+		return v.Float()
+	}
+	return v.Text()
+}
+
+// writes returns how a value is put to a place.
+func (h *host) writes(held protocol.Held) func(any) ua.StatusCode {
+	return func(v any) ua.StatusCode {
+		var plain value.Value
+		switch v := v.(type) {
+		case bool:
+			plain = value.OfBool(v)
+		case float32:
+			plain = value.OfFloat(float64(v))
+		case float64:
+			plain = value.OfFloat(v)
+		case string:
+			plain = value.OfText(v)
+		default:
+			variant, err := ua.NewVariant(v)
+			if err != nil {
+				return ua.StatusBadTypeMismatch
+			}
+			if plain = value.OfInt(variant.Int()); variant.Int() == 0 {
+				plain = value.OfUint(variant.Uint())
+			}
+		}
+		if !h.of.Memory.Set(held.Address, plain) {
+			return ua.StatusBadOutOfRange
+		}
+		return ua.StatusOK
+	}
+}

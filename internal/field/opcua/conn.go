@@ -1,0 +1,466 @@
+// Package opcua talks to servers of OPC UA. The library does the wire; whom to trust, the
+// session, the subscription and what is made of them are here.
+package opcua
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/gopcua/opcua/ua"
+
+	"ferry/internal/core/exchange"
+	family "ferry/internal/core/family/opcua"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/route"
+	"ferry/internal/core/value"
+	"ferry/internal/field"
+)
+
+func init() { field.Register(family.TCP.Name, driver{}) }
+
+type driver struct{}
+
+func (driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply) {
+	if err := family.CheckEndpoint(t.Settings); err != nil {
+		return nil, field.Reply{Outcome: exchange.NotAllowed, Stop: route.Session, Sentence: err.Error()}
+	}
+	secured, own, reply := security(ctx, &t)
+	if secured == nil {
+		return nil, reply
+	}
+	s, reply := connect(ctx, &t, secured)
+	if s == nil {
+		return nil, reply
+	}
+	if reply := s.begin(ctx, &t, own); !reply.OK() {
+		s.close()
+		return nil, reply
+	}
+	c := &conn{session: s, settings: t.Settings, reports: make(chan field.Report, 256), types: map[string]ua.TypeID{}}
+	c.life, c.end = context.WithCancel(ctx)
+	c.stop = context.AfterFunc(ctx, func() {
+		c.finish(field.Reply{Outcome: exchange.Closed,
+			Sentence: "the session was ended here"})
+	})
+	go c.watch()
+	return c, field.Reply{Outcome: exchange.Answered}
+}
+
+// conn is a session that is in use.
+type conn struct {
+	*session
+	settings protocol.Settings
+	life     context.Context // of the session
+	end      context.CancelFunc
+	stop     func() bool
+	over     atomic.Bool
+	reports  chan field.Report
+	types    map[string]ua.TypeID // of nodes that were written, by their names
+	walk     *walk                // of the model, while it is listed
+
+	mu           sync.Mutex
+	closed       bool
+	ended        field.Reply
+	subscription *subscription // nil for none
+	question     context.CancelFunc
+}
+
+func (c *conn) Toward(protocol.Settings) {}
+
+// Break ends the question under way.
+func (c *conn) Break() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.question != nil {
+		c.question()
+	}
+}
+
+func (c *conn) Usable() bool { return !c.over.Load() }
+
+func (c *conn) Close() error {
+	c.stop()
+	c.finish(field.Reply{Outcome: exchange.Closed, Sentence: "the session was ended here"})
+	return nil
+}
+
+// finish ends the session, once, and says how it ended.
+func (c *conn) finish(reply field.Reply) {
+	if !c.over.CompareAndSwap(false, true) {
+		return
+	}
+	c.end()
+	c.close()
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.closed, c.ended = true, reply
+	close(c.reports)
+}
+
+// watch ends the session when its channel cannot go on: the library would try to read for ever.
+func (c *conn) watch() {
+	select {
+	case err := <-c.errs:
+		c.finish(c.failed(err, "the session"))
+	case <-c.life.Done():
+	}
+}
+
+func (c *conn) Reports() <-chan field.Report { return c.reports }
+
+func (c *conn) Ended() field.Reply {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.ended
+}
+
+// hand hands a report over. Who takes them may be behind: then what is oldest goes.
+func (c *conn) hand(report field.Report) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.closed {
+		return
+	}
+	for {
+		select {
+		case c.reports <- report:
+			return
+		default:
+		}
+		select {
+		case <-c.reports:
+		default:
+		}
+	}
+}
+
+// asking gives a question its time, and lets Break end it.
+func (c *conn) asking() (ctx context.Context, done func()) {
+	ctx, cancel := context.WithTimeout(c.life, c.within+time.Second)
+	c.mu.Lock()
+	c.question = cancel
+	c.mu.Unlock()
+	return ctx, func() {
+		c.mu.Lock()
+		c.question = nil
+		c.mu.Unlock()
+		cancel()
+	}
+}
+
+// came is what came of a question.
+func (c *conn) came(err error, what string) field.Reply {
+	if err == nil {
+		return field.Reply{Outcome: exchange.Answered, Left: true}
+	}
+	reply := c.failed(err, what)
+	reply.Left = true
+	switch code, coded := status(err); {
+	case !coded && !errors.Is(err, context.DeadlineExceeded),
+		code == family.BadSessionID, code == family.BadSessionClosed, code == family.BadShutdown,
+		code == family.BadServerHalted:
+		c.finish(reply)
+	}
+	return reply
+}
+
+// Greet asks the server how it is.
+func (c *conn) Greet() field.Reply {
+	ctx, done := c.asking()
+	defer done()
+	_, err := c.read(ctx, []*ua.ReadValueID{{NodeID: ua.NewNumericNodeID(0, idServerState),
+		AttributeID: ua.AttributeIDValue}})
+	return c.came(err, "the question how it is")
+}
+
+// Identify asks the server who made it, what it is and of which version.
+func (c *conn) Identify() (text, by string, reply field.Reply) {
+	ctx, done := c.asking()
+	defer done()
+	var list []*ua.ReadValueID
+	for _, id := range []uint32{idManufacturer, idProductName, idSoftware} {
+		list = append(list, &ua.ReadValueID{NodeID: ua.NewNumericNodeID(0, id), AttributeID: ua.AttributeIDValue})
+	}
+	values, err := c.read(ctx, list)
+	if reply = c.came(err, "the question who it is"); err != nil {
+		return "", "", reply
+	}
+	for _, v := range values {
+		if said, ok := v.Value.Value().(string); ok && said != "" {
+			if text != "" {
+				text += ", "
+			}
+			text += said
+		}
+	}
+	return text, "BuildInfo", reply
+}
+
+// WriteItem writes a value in the type that the node has.
+func (c *conn) WriteItem(to protocol.Wanted, v value.Value, pass field.Pass) field.Reply {
+	ctx, done := c.asking()
+	defer done()
+	not := func(why string) field.Reply { return field.Reply{Outcome: exchange.NotAllowed, Sentence: why} }
+	n, ok := family.NodeOf(to.Address)
+	if !ok {
+		return not("it is no node")
+	}
+	id, why := c.nodeID(n)
+	if why != "" {
+		return not(why)
+	}
+	typed, reply := c.typeOf(ctx, n, id)
+	if !reply.OK() {
+		return reply
+	}
+	plain, err := asType(v, typed)
+	if err != nil {
+		return not(err.Error())
+	}
+	item := &ua.WriteValue{NodeID: id, AttributeID: ua.AttributeIDValue,
+		Value: &ua.DataValue{EncodingMask: ua.DataValueValue, Value: ua.MustVariant(plain)}}
+	if n.Element >= 0 {
+		return not("an element of an array is not written alone yet: write the whole in the device")
+	}
+	left, err := pass()
+	if err != nil {
+		return not(err.Error())
+	}
+	defer left()
+	answer, err := send[*ua.WriteResponse](ctx, c.session, &ua.WriteRequest{NodesToWrite: []*ua.WriteValue{item}})
+	if err != nil {
+		return c.came(err, "the write")
+	}
+	reply = field.Reply{Outcome: exchange.Answered, Left: true}
+	if len(answer.Results) != 1 {
+		reply.Outcome, reply.Sentence = exchange.Garbled, "the server does not say whether it was written"
+	} else if code := uint32(answer.Results[0]); code>>30 != 0 {
+		reply.Outcome, reply.Code, reply.Sentence = exchange.Declined, int(code), "the server refuses: "+family.Words(code)
+	}
+	return reply
+}
+
+// typeOf is the type of the value that a node holds, asked for once.
+func (c *conn) typeOf(ctx context.Context, n family.Node, id *ua.NodeID) (ua.TypeID, field.Reply) {
+	if known, ok := c.types[n.String()]; ok {
+		return known, field.Reply{Outcome: exchange.Answered}
+	}
+	values, err := c.read(ctx, []*ua.ReadValueID{{NodeID: id, AttributeID: ua.AttributeIDValue}})
+	if err != nil {
+		reply := c.came(err, "the question for its type")
+		reply.Left = false
+		return 0, reply
+	}
+	if code := uint32(values[0].Status); code>>30 == 2 && values[0].Value.Value() == nil {
+		return 0, field.Reply{Outcome: exchange.Declined, Code: int(code), Sentence: "the server does not tell its type: " +
+			family.Words(code)}
+	}
+	c.types[n.String()] = values[0].Value.Type()
+	return values[0].Value.Type(), field.Reply{Outcome: exchange.Answered}
+}
+
+// Follow subscribes to nodes, in the place of those before.
+func (c *conn) Follow(wanted []protocol.Wanted) (field.Reply, []field.Refusal) {
+	ctx, done := c.asking()
+	defer done()
+	c.mu.Lock()
+	old := c.subscription
+	c.subscription = nil
+	c.mu.Unlock()
+	if old != nil {
+		old.end()
+		_, _ = send[*ua.DeleteSubscriptionsResponse](ctx, c.session,
+			&ua.DeleteSubscriptionsRequest{SubscriptionIDs: []uint32{old.id}}) // the server ends it for want of questions, too
+	}
+	if len(wanted) == 0 {
+		return field.Reply{Outcome: exchange.Answered, Left: true}, nil
+	}
+	made, err := c.subscribe(ctx)
+	if err != nil {
+		return c.came(err, "the subscription"), nil
+	}
+	refused, err := made.monitor(ctx, wanted)
+	if err != nil {
+		made.end()
+		return c.came(err, "the nodes of the subscription"), refused
+	}
+	c.mu.Lock()
+	c.subscription = made
+	c.mu.Unlock()
+	go made.publish()
+	return field.Reply{Outcome: exchange.Answered, Left: true}, refused
+}
+
+// walk goes through the model of a server, folder by folder.
+type walk struct {
+	open []listed // folders that were not looked into
+	seen map[string]bool
+	held int
+}
+
+// listed is a node with its name from the root on.
+type listed struct {
+	id   *ua.NodeID
+	name string
+}
+
+// Bounds of a listing, and how many folders go into one message.
+const (
+	mostListed = 100_000
+	mostSeen   = 400_000
+	foldersIn  = 50
+)
+
+// List looks into some folders of the model, and tells of the variables in them.
+func (c *conn) List(after string) (held []protocol.Held, next string, reply field.Reply) {
+	ctx, done := c.asking()
+	defer done()
+	if after == "" || c.walk == nil {
+		c.walk = &walk{open: []listed{{ua.NewNumericNodeID(0, idObjectsFolder), ""}}, seen: map[string]bool{}}
+	}
+	w := c.walk
+	now := w.open[:min(len(w.open), foldersIn)]
+	w.open = w.open[len(now):]
+	found, err := c.inside(ctx, now)
+	if err != nil {
+		return nil, "", c.came(err, "the question what is in its folders")
+	}
+	var variables []listed
+	for _, f := range found {
+		key := f.id.String()
+		if w.seen[key] || len(w.seen) >= mostSeen {
+			continue
+		}
+		w.seen[key] = true
+		if f.variable {
+			variables = append(variables, f.listed)
+		}
+		if f.id.Namespace() != 0 || !f.variable { // what belongs to a variable is looked at too, but not of OPC UA itself
+			w.open = append(w.open, f.listed)
+		}
+	}
+	if held, err = c.described(ctx, variables); err != nil {
+		return nil, "", c.came(err, "the question what its nodes are")
+	}
+	if w.held += len(held); len(w.open) > 0 && w.held < mostListed {
+		next = fmt.Sprint(w.held, " ", len(w.seen))
+	} else {
+		c.walk = nil
+	}
+	return held, next, field.Reply{Outcome: exchange.Answered, Left: true}
+}
+
+// found is a node that a folder leads to.
+type found struct {
+	listed
+	variable bool
+}
+
+// inside lists what folders lead to, all of it.
+func (c *conn) inside(ctx context.Context, folders []listed) (list []found, err error) {
+	request := &ua.BrowseRequest{View: &ua.ViewDescription{ViewID: ua.NewTwoByteNodeID(0)},
+		RequestedMaxReferencesPerNode: 1000}
+	for _, f := range folders {
+		request.NodesToBrowse = append(request.NodesToBrowse,
+			&ua.BrowseDescription{NodeID: f.id, BrowseDirection: ua.BrowseDirectionForward,
+				ReferenceTypeID: ua.NewNumericNodeID(0, idHierarchical), IncludeSubtypes: true,
+				NodeClassMask: uint32(ua.NodeClassObject | ua.NodeClassVariable), ResultMask: uint32(ua.BrowseResultMaskAll)})
+	}
+	answer, err := send[*ua.BrowseResponse](ctx, c.session, request)
+	if err != nil {
+		return nil, err
+	}
+	for i, result := range answer.Results {
+		for rounds := 0; result != nil && i < len(folders); rounds++ {
+			for _, r := range result.References {
+				if r == nil || r.NodeID == nil || r.NodeID.NodeID == nil {
+					continue
+				}
+				name := "?"
+				if r.BrowseName != nil {
+					name = r.BrowseName.Name
+				}
+				if folders[i].name != "" {
+					name = folders[i].name + "." + name
+				}
+				list = append(list, found{listed{r.NodeID.NodeID, name}, r.NodeClass == ua.NodeClassVariable})
+			}
+			if len(result.ContinuationPoint) == 0 || len(list) >= mostListed || rounds > mostListed/100 {
+				break
+			}
+			more, err := send[*ua.BrowseNextResponse](ctx, c.session,
+				&ua.BrowseNextRequest{ContinuationPoints: [][]byte{result.ContinuationPoint}})
+			if err != nil {
+				return nil, err
+			}
+			if len(more.Results) == 0 {
+				break
+			}
+			result = more.Results[0]
+		}
+	}
+	return list, nil
+}
+
+// described says of variables what they hold and whether they can be written, as many to a
+// message as the settings say.
+func (c *conn) described(ctx context.Context, variables []listed) (held []protocol.Held, err error) {
+	const each = 3
+	atOnce := max(1, family.TCP.Int(c.settings, family.KeyAtOnce)/each)
+	for some := range slices.Chunk(variables, atOnce) {
+		var list []*ua.ReadValueID
+		for _, v := range some {
+			for _, attribute := range []ua.AttributeID{ua.AttributeIDValue, ua.AttributeIDUserAccessLevel,
+				ua.AttributeIDDescription} {
+				list = append(list, &ua.ReadValueID{NodeID: v.id, AttributeID: attribute})
+			}
+		}
+		values, err := c.read(ctx, list)
+		if err != nil {
+			return nil, err
+		}
+		for i, v := range some {
+			if h, ok := c.heldOf(v, values[each*i:each*i+each]); ok {
+				held = append(held, h...)
+			}
+		}
+	}
+	return held, nil
+}
+
+// heldOf is a variable as a place; an array is one for each of its elements.
+func (c *conn) heldOf(v listed, values []*ua.DataValue) (list []protocol.Held, ok bool) {
+	n, ok := c.node(v.id)
+	shape, known := shapeOf(values[0].Value.Type())
+	if !ok || !known && values[0].Value.Value() != nil {
+		return nil, false
+	}
+	h := protocol.Held{Address: n.Address(), Name: v.name, Shape: shape}
+	if level, ok := values[1].Value.Value().(byte); ok {
+		h.Writable = level&2 != 0
+	}
+	if text, ok := values[2].Value.Value().(*ua.LocalizedText); ok && text != nil {
+		h.Remark = text.Text
+	}
+	count := int(values[0].Value.ArrayLength())
+	if count <= 0 {
+		return []protocol.Held{h}, true
+	}
+	for i := range min(count, 1000) {
+		one := h
+		n.Element = i
+		one.Address, one.Name, one.Writable = n.Address(), fmt.Sprintf("%s[%d]", h.Name, i), false
+		list = append(list, one)
+	}
+	return list, true
+}
+
+// Dissect labels nothing: what goes over the wire is not recorded yet.
+func (driver) Dissect(frames []exchange.Frame, _ []exchange.Labelled) [][]exchange.Field {
+	return make([][]exchange.Field, len(frames))
+}

@@ -1,0 +1,120 @@
+package opcua_test
+
+import (
+	"context"
+	"strings"
+	"testing"
+	"time"
+
+	"ferry/internal/bench"
+	_ "ferry/internal/bench/opcua"
+	family "ferry/internal/core/family/opcua"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+	"ferry/internal/field"
+	_ "ferry/internal/field/opcua"
+)
+
+// hall is a site with a server that has some nodes.
+func hall(t *testing.T) (*site.Site, *bench.Bench, *field.Engine) {
+	t.Helper()
+	s := site.New("Skerry Point Hatchery")
+	s.Lines = []site.Line{{ID: "net", Name: "Plant net", Medium: "ethernet", Network: "192.0.2.0/24"}}
+	point := func(id, name, node string, of value.Type, access site.Access) site.Point {
+		at, err := family.Scheme.Parse(node, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return site.Point{ID: id, Name: name, Address: at, Type: of, PaceMs: 200, Access: access}
+	}
+	s.Devices = []site.Device{
+		{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}}, Points: []site.Point{}},
+		{ID: "hall", Name: "Hall supervisor", Map: "opc.tcp",
+			Ports: []site.Port{{Line: "net", Host: "192.0.2.90", Protocol: "opc.tcp"}},
+			Points: []site.Point{point("ox", "Oxygen", "nsu=urn:skerry:hall;s=Tank.Oxygen", value.TypeFloat32, site.ReadOnly),
+				point("sp", "Setpoint", "nsu=urn:skerry:hall;s=Tank.Setpoint", value.TypeFloat64, site.ReadWrite),
+				point("on", "Aerator", "nsu=urn:skerry:hall;s=Tank.Aerator", value.TypeBool, site.ReadWrite)}}}
+	s.Links = []site.Link{{ID: "l", Asking: "lss", Answering: "hall", Line: "net", Protocol: "opc.tcp",
+		Settings: protocol.Settings{family.KeyPublish: protocol.OfInt(100)}}}
+	b := bench.New()
+	if err := b.Sync(s); err != nil {
+		t.Fatal(err)
+	}
+	e := field.NewEngine(s, b)
+	t.Cleanup(func() {
+		e.Close()
+		if err := b.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	return s, b, e
+}
+
+func eventually(t *testing.T, what string, ok func() bool) {
+	t.Helper()
+	for end := time.Now().Add(15 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		if ok() {
+			return
+		}
+	}
+	t.Fatalf("not within 15 s: %s", what)
+}
+
+// TestHall: a server is tried, followed, written, listed, and survives being started again with
+// other numbers for its namespaces.
+func TestHall(t *testing.T) {
+	_, b, e := hall(t)
+	ctx := context.Background()
+	r, err := e.Try(ctx, "l")
+	if err != nil || r.StopsAt != nil {
+		t.Fatalf("%+v, %v", r, err)
+	}
+	if err := e.Start([]string{"l"}); err != nil {
+		t.Fatal(err)
+	}
+	good := func(id string) bool {
+		live, _ := e.Hub.Point(id)
+		return live.Quality == value.Good
+	}
+	eventually(t, "all are read", func() bool { return good("ox") && good("sp") && good("on") })
+	order, err := e.Prepare(ctx, "sp", "8.25")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if result, err := e.Write(ctx, "Ines", order.Token); err != nil || !result.OK {
+		t.Fatalf("%+v, %v", result, err)
+	}
+	eventually(t, "the written value is told", func() bool {
+		live,
+			_ := e.Hub.Point("sp")
+		return live.Value.Float() == 8.25
+	})
+	for _, fault := range []struct{ kind, point, says string }{
+		{"shift", "ox", ""}, {"uncertain", "ox", "last one"}, {"vanished", "ox", "no such node"},
+		{"case", "sp", "no such node"},
+	} {
+		if err := b.SetFault("hall", bench.Fault{Kind: fault.kind}); err != nil {
+			t.Fatal(err)
+		}
+		if fault.says == "" {
+			time.Sleep(500 * time.Millisecond)
+			eventually(t, "it is read again", func() bool { return good("ox") && good("sp") })
+			continue
+		}
+		if fault.kind == "vanished" { // it is told with the next session
+			e.Stop([]string{"l"})
+			if err := e.Start([]string{"l"}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		eventually(t, fault.kind, func() bool {
+			live, _ := e.Hub.Point(fault.point)
+			return live.Quality != value.Good && strings.Contains(live.Reason, fault.says)
+		})
+		if err := b.SetFault("hall", bench.Fault{}); err != nil {
+			t.Fatal(err)
+		}
+		eventually(t, "it is well again after "+fault.kind, func() bool { return good("ox") && good("sp") })
+	}
+}

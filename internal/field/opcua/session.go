@@ -1,0 +1,338 @@
+package opcua
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/gopcua/opcua/ua"
+	"github.com/gopcua/opcua/uacp"
+	"github.com/gopcua/opcua/uasc"
+
+	"ferry/internal/core/exchange"
+	family "ferry/internal/core/family/opcua"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/route"
+	"ferry/internal/field"
+)
+
+// session is a session with a server over a secure channel of its own.
+type session struct {
+	socket   *net.TCPConn
+	channel  *uasc.SecureChannel
+	endpoint string
+	within   time.Duration
+	token    *ua.NodeID // nil until the session is made
+	// errs is told what the channel cannot read; anything there ends it.
+	errs chan error
+	// namespaces are those of the server as they are numbered in this session.
+	namespaces []string
+}
+
+// applicationURI names Ferry to servers.
+const applicationURI = "urn:ferry"
+
+// sessionFor is how long the server keeps a session without a question.
+const sessionFor = 60 * time.Second
+
+// connect opens a connection and a channel with a security configuration.
+func connect(ctx context.Context, t *field.Target, secured *uasc.Config) (*session, field.Reply) {
+	within := time.Duration(family.TCP.Int(t.Settings, protocol.KeyWithin)) * time.Millisecond
+	dialer := net.Dialer{Timeout: max(within, 1500*time.Millisecond), Control: t.Control}
+	socket, err := dialer.DialContext(ctx, "tcp", t.Dial)
+	if err != nil {
+		return nil, field.Failure(err, true)
+	}
+	tcp, ok := socket.(*net.TCPConn)
+	if !ok {
+		_ = socket.Close()
+		return nil, field.Reply{Outcome: exchange.NotAllowed, Sentence: "it is no TCP connection"}
+	}
+	s := &session{socket: tcp, within: within, errs: make(chan error, 8),
+		endpoint: "opc.tcp://" + t.Dial + family.TCP.Value(t.Settings, family.KeyPath).Text()}
+	stop := context.AfterFunc(ctx, func() { _ = tcp.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
+	if err := tcp.SetDeadline(time.Now().Add(within)); err != nil {
+		return nil, s.failed(err, "the connection")
+	}
+	conn, err := uacp.NewConn(tcp, nil)
+	if err == nil {
+		err = conn.Handshake(ctx, s.endpoint)
+	}
+	if err != nil {
+		reply := s.failed(err, "the beginning of the conversation")
+		_ = tcp.Close()
+		return nil, reply
+	}
+	if err := tcp.SetDeadline(time.Time{}); err != nil {
+		return nil, s.failed(err, "the connection")
+	}
+	secured.RequestTimeout, secured.Lifetime = within, uint32(time.Hour/time.Millisecond)
+	if s.channel, err = uasc.NewSecureChannel(s.endpoint, conn, secured, s.errs); err == nil {
+		opening, cancel := context.WithTimeout(ctx, within)
+		err = s.channel.Open(opening)
+		cancel()
+	}
+	if err != nil {
+		reply := s.failed(err, "the secure channel")
+		_ = tcp.Close()
+		return nil, reply
+	}
+	return s, field.Reply{Outcome: exchange.Answered}
+}
+
+// send asks for a service, and returns its answer; what the server answers instead is an error
+// of a status code.
+func send[T ua.Response](ctx context.Context, s *session, request ua.Request) (answer T, err error) {
+	return sendFor[T](ctx, s, request, s.within)
+}
+
+func sendFor[T ua.Response](ctx context.Context, s *session, request ua.Request, within time.Duration) (answer T,
+	err error) {
+	err = s.channel.SendRequestWithTimeout(ctx, request, s.token, within, func(r ua.Response) error {
+		var ok bool
+		if answer, ok = r.(T); !ok {
+			return fmt.Errorf("the server answers a %T with a %T", request, r)
+		}
+		return nil
+	})
+	return answer, err
+}
+
+// status is the status code in an error, if that is what it is.
+func status(err error) (uint32, bool) {
+	var code ua.StatusCode
+	if errors.As(err, &code) {
+		return uint32(code), true
+	}
+	var said *uacp.Error
+	if errors.As(err, &said) {
+		return said.ErrorCode, true
+	}
+	return 0, false
+}
+
+// failed says why something did not come about.
+func (s *session) failed(err error, what string) field.Reply {
+	reply := field.Reply{Outcome: exchange.Closed, Stop: route.Session}
+	code, coded := status(err)
+	var timeout net.Error
+	switch {
+	case coded && code == family.BadTimeout, errors.Is(err, context.DeadlineExceeded),
+		errors.As(err, &timeout) && timeout.Timeout():
+		reply.Outcome = exchange.NoAnswer
+		reply.Sentence = fmt.Sprintf("nothing came back to %s within %d ms", what, s.within.Milliseconds())
+	case coded:
+		reply.Outcome, reply.Code = exchange.Declined, int(code)
+		reply.Sentence = "the server refuses " + what + ": " + family.Words(code)
+	case errors.Is(err, io.EOF), errors.Is(err, net.ErrClosed):
+		reply.Sentence = "the server hung up at " + what + ": it is no OPC UA, or does not take what this end is set to"
+	default:
+		reply.Outcome = exchange.Garbled
+		reply.Sentence = "what came back to " + what + " cannot be read: " + plain(err)
+	}
+	return reply
+}
+
+// plain is an error of the library without its own prefixes.
+func plain(err error) string {
+	text := err.Error()
+	for _, prefix := range []string{"opcua: ", "uacp: ", "uasc: "} {
+		text = strings.TrimPrefix(text, prefix)
+	}
+	return text
+}
+
+// begin makes a session for the user that the settings name, and learns the namespaces of the
+// server.
+func (s *session) begin(ctx context.Context, t *field.Target, certificate []byte) field.Reply {
+	nonce := make([]byte, 32)
+	if _, err := rand.Read(nonce); err != nil {
+		return s.failed(err, "the session")
+	}
+	made, err := send[*ua.CreateSessionResponse](ctx, s, &ua.CreateSessionRequest{
+		ClientDescription: &ua.ApplicationDescription{ApplicationURI: applicationURI, ProductURI: applicationURI,
+			ApplicationName: ua.NewLocalizedText("Ferry"), ApplicationType: ua.ApplicationTypeClient},
+		EndpointURL: s.endpoint, SessionName: "Ferry", ClientNonce: nonce, ClientCertificate: certificate,
+		RequestedSessionTimeout: float64(sessionFor.Milliseconds())})
+	if err != nil {
+		return s.failed(err, "the session")
+	}
+	if made.ServerSignature != nil {
+		if err := s.channel.VerifySessionSignature(made.ServerCertificate, nonce,
+			made.ServerSignature.Signature); err != nil {
+			return field.Reply{Outcome: exchange.Garbled, Cause: exchange.Insecure, Stop: route.Session,
+				Sentence: "the server cannot show that its certificate is its own"}
+		}
+	}
+	s.token = made.AuthenticationToken
+	request, why := s.activation(t, made)
+	if why != "" {
+		return field.Reply{Outcome: exchange.NotAllowed, Stop: route.Session, Sentence: why}
+	}
+	if _, err := send[*ua.ActivateSessionResponse](ctx, s, request); err != nil {
+		return s.failed(err, "the user")
+	}
+	return s.learn(ctx)
+}
+
+// activation is the request that shows who is there; why says why it cannot be made.
+func (s *session) activation(t *field.Target, made *ua.CreateSessionResponse) (request *ua.ActivateSessionRequest,
+	why string) {
+	signature, algorithm, err := s.channel.NewSessionSignature(made.ServerCertificate, made.ServerNonce)
+	if err != nil {
+		return nil, "the session cannot be signed: " + plain(err)
+	}
+	request = &ua.ActivateSessionRequest{ClientSignature: &ua.SignatureData{Algorithm: algorithm, Signature: signature},
+		UserTokenSignature: &ua.SignatureData{}}
+	user := family.TCP.Value(t.Settings, family.KeyUser).Text()
+	kind := ua.UserTokenTypeAnonymous
+	if user != "" {
+		kind = ua.UserTokenTypeUserName
+	}
+	policy := tokenPolicy(made.ServerEndpoints, kind, s.channel)
+	if policy == nil {
+		if user == "" {
+			return nil, "the server lets nobody in without a name: set a user"
+		}
+		return nil, "the server takes no user by name and password: leave the user empty"
+	}
+	if user == "" {
+		request.UserIdentityToken = ua.NewExtensionObject(&ua.AnonymousIdentityToken{PolicyID: policy.PolicyID})
+		return request, ""
+	}
+	secret, err := t.Secret(family.TCP, family.KeyPassword)
+	if err != nil {
+		return nil, err.Error()
+	}
+	password, algorithm, err := s.channel.EncryptUserPassword(policy.SecurityPolicyURI, string(secret),
+		made.ServerCertificate, made.ServerNonce)
+	if err != nil {
+		return nil, "the password cannot be enciphered: " + plain(err)
+	}
+	request.UserIdentityToken = ua.NewExtensionObject(&ua.UserNameIdentityToken{PolicyID: policy.PolicyID, UserName: user,
+		Password: password, EncryptionAlgorithm: algorithm})
+	return request, ""
+}
+
+// tokenPolicy is how a kind of user shows who it is at the endpoint that is used.
+func tokenPolicy(endpoints []*ua.EndpointDescription, kind ua.UserTokenType,
+	channel *uasc.SecureChannel) *ua.UserTokenPolicy {
+	var any *ua.UserTokenPolicy
+	for _, e := range endpoints {
+		for _, p := range e.UserIdentityTokens {
+			if p.TokenType == kind && any == nil {
+				any = p
+			}
+		}
+	}
+	return any
+}
+
+// learn reads how the server numbers its namespaces now.
+func (s *session) learn(ctx context.Context) field.Reply {
+	values, err := s.read(ctx, []*ua.ReadValueID{{NodeID: ua.NewNumericNodeID(0, idNamespaceArray),
+		AttributeID: ua.AttributeIDValue}})
+	if err != nil {
+		return s.failed(err, "the list of namespaces")
+	}
+	if list, ok := values[0].Value.Value().([]string); ok {
+		s.namespaces = list
+	}
+	return field.Reply{Outcome: exchange.Answered}
+}
+
+// Nodes of OPC UA itself (OPC 10000-6, annex A.3).
+const (
+	idObjectsFolder  = 85
+	idNamespaceArray = 2255
+	idServerState    = 2259
+	idProductName    = 2261
+	idManufacturer   = 2263
+	idSoftware       = 2264
+	idHierarchical   = 33
+)
+
+// read reads attributes; each of the answers has a value, if only an empty one.
+func (s *session) read(ctx context.Context, list []*ua.ReadValueID) ([]*ua.DataValue, error) {
+	for _, each := range list {
+		if each.DataEncoding == nil {
+			each.DataEncoding = &ua.QualifiedName{}
+		}
+	}
+	answer, err := send[*ua.ReadResponse](ctx, s,
+		&ua.ReadRequest{NodesToRead: list, TimestampsToReturn: ua.TimestampsToReturnBoth})
+	if err != nil {
+		return nil, err
+	}
+	if len(answer.Results) != len(list) {
+		return nil, fmt.Errorf("the server answers %d of %d reads", len(answer.Results), len(list))
+	}
+	for i, v := range answer.Results {
+		if v == nil {
+			answer.Results[i] = &ua.DataValue{Status: ua.StatusBadDecodingError}
+		}
+		if answer.Results[i].Value == nil {
+			answer.Results[i].Value = &ua.Variant{}
+		}
+	}
+	return answer.Results, nil
+}
+
+// nodeID is a node as this session numbers it; why says why it cannot be named.
+func (s *session) nodeID(n family.Node) (id *ua.NodeID, why string) {
+	index := n.Index
+	if n.URI != "" {
+		if index = slices.Index(s.namespaces, n.URI); index < 0 {
+			return nil, fmt.Sprintf("the server has no namespace %s", n.URI)
+		}
+	}
+	text := fmt.Sprintf("ns=%d;%c=%s", index, n.Kind, n.ID)
+	switch n.Kind {
+	case family.String:
+		return ua.NewStringNodeID(uint16(index), n.ID), ""
+	default:
+		id, err := ua.ParseNodeID(text)
+		if err != nil {
+			return nil, plain(err)
+		}
+		return id, ""
+	}
+}
+
+// node is what this session calls by a number, by the address of its namespace.
+func (s *session) node(id *ua.NodeID) (family.Node, bool) {
+	text := id.String()
+	if id.Namespace() == 0 && !strings.Contains(text, ";") {
+		n, err := family.ParseNode(text)
+		return n, err == nil
+	}
+	n, err := family.ParseNode(text)
+	if err != nil {
+		return n, false
+	}
+	if n.Index > 0 && n.Index < len(s.namespaces) {
+		n.URI, n.Index = s.namespaces[n.Index], 0
+	}
+	return n, true
+}
+
+// close ends the session in order, if that can be done soon.
+func (s *session) close() {
+	ctx, cancel := context.WithTimeout(context.Background(), 300*time.Millisecond)
+	defer cancel()
+	if s.token != nil {
+		_, _ = sendFor[*ua.CloseSessionResponse](ctx, s, &ua.CloseSessionRequest{DeleteSubscriptions: true},
+			300*time.Millisecond) // a courtesy
+	}
+	if s.channel != nil {
+		_ = s.channel.Close() // it may have gone
+	}
+	_ = s.socket.Close()
+}

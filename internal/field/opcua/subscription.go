@@ -1,0 +1,215 @@
+package opcua
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/gopcua/opcua/ua"
+
+	"ferry/internal/core/exchange"
+	family "ferry/internal/core/family/opcua"
+	"ferry/internal/core/protocol"
+	"ferry/internal/field"
+)
+
+// subscription is what a server tells of nodes by itself.
+type subscription struct {
+	of       *conn
+	id       uint32
+	every    time.Duration // between two messages, as the server revised it
+	alive    uint32        // how many of these may pass without one
+	life     context.Context
+	end      context.CancelFunc
+	followed []followed // by client handle
+
+	mu   sync.Mutex
+	acks []*ua.SubscriptionAcknowledgement
+	last uint32 // the number of the message before, 0 for none
+}
+
+// followed is a node that is watched.
+type followed struct {
+	id      string // of the point
+	element int
+}
+
+// lifetimes is how many keep-alives may be missed before the server gives a subscription up.
+const lifetimes = 10
+
+// subscribe makes a subscription.
+func (c *conn) subscribe(ctx context.Context) (*subscription, error) {
+	alive := uint32(family.TCP.Int(c.settings, family.KeyAliveEvery))
+	answer, err := send[*ua.CreateSubscriptionResponse](ctx, c.session, &ua.CreateSubscriptionRequest{
+		RequestedPublishingInterval: float64(family.TCP.Int(c.settings, family.KeyPublish)),
+		RequestedLifetimeCount:      lifetimes * alive,
+		RequestedMaxKeepAliveCount:  alive, PublishingEnabled: true})
+	if err != nil {
+		return nil, err
+	}
+	s := &subscription{of: c, id: answer.SubscriptionID, alive: answer.RevisedMaxKeepAliveCount,
+		every: time.Duration(answer.RevisedPublishingInterval * float64(time.Millisecond))}
+	s.life, s.end = context.WithCancel(c.life)
+	return s, nil
+}
+
+// monitor has the server watch nodes. Those that it does not are refused, each for itself.
+func (s *subscription) monitor(ctx context.Context, wanted []protocol.Wanted) (refused []field.Refusal, err error) {
+	c := s.of
+	var items []*ua.MonitoredItemCreateRequest
+	for _, w := range wanted {
+		n, ok := family.NodeOf(w.Address)
+		if !ok {
+			refused = append(refused, field.Refusal{ID: w.ID, Sentence: "it is no node"})
+			continue
+		}
+		id, why := c.nodeID(n)
+		if why != "" {
+			refused = append(refused, field.Refusal{ID: w.ID, Code: family.BadNodeIDUnknown, Sentence: why})
+			continue
+		}
+		sampling := float64(w.PaceMs)
+		if w.PaceMs == 0 {
+			sampling = -1 // that of the subscription
+		}
+		items = append(items, &ua.MonitoredItemCreateRequest{MonitoringMode: ua.MonitoringModeReporting,
+			ItemToMonitor: &ua.ReadValueID{NodeID: id, AttributeID: ua.AttributeIDValue, DataEncoding: &ua.QualifiedName{}},
+			RequestedParameters: &ua.MonitoringParameters{ClientHandle: uint32(len(s.followed)), SamplingInterval: sampling,
+				QueueSize: uint32(family.TCP.Int(c.settings, family.KeyQueue)), DiscardOldest: true}})
+		s.followed = append(s.followed, followed{w.ID, n.Element})
+	}
+	atOnce := family.TCP.Int(c.settings, family.KeyAtOnce)
+	for from := 0; from < len(items); from += atOnce {
+		some := items[from:min(len(items), from+atOnce)]
+		answer, err := send[*ua.CreateMonitoredItemsResponse](ctx, c.session,
+			&ua.CreateMonitoredItemsRequest{SubscriptionID: s.id,
+				TimestampsToReturn: ua.TimestampsToReturnBoth, ItemsToCreate: some})
+		if err != nil {
+			return refused, err
+		}
+		for i, item := range some {
+			code := uint32(ua.StatusBadUnexpectedError)
+			if i < len(answer.Results) && answer.Results[i] != nil {
+				code = uint32(answer.Results[i].StatusCode)
+			}
+			if code>>30 == 2 {
+				refused = append(refused, field.Refusal{ID: s.followed[item.RequestedParameters.ClientHandle].id, Code: int(code),
+					Sentence: "the server does not report it: " + family.Words(code)})
+			}
+		}
+	}
+	return refused, nil
+}
+
+// waiting is how many questions for news wait at the server at once.
+const waiting = 3
+
+// publish asks for news until the subscription ends.
+func (s *subscription) publish() {
+	var all sync.WaitGroup
+	for range waiting {
+		all.Go(func() {
+			for s.life.Err() == nil && s.ask() {
+			}
+		})
+	}
+	all.Wait()
+}
+
+// ask asks once; false ends it.
+func (s *subscription) ask() bool {
+	s.mu.Lock()
+	acks := s.acks
+	s.acks = nil
+	s.mu.Unlock()
+	within := time.Duration(s.alive+1)*s.every*waiting + s.of.within
+	answer, err := sendFor[*ua.PublishResponse](s.life, s.of.session,
+		&ua.PublishRequest{SubscriptionAcknowledgements: acks}, within)
+	at := time.Now()
+	if err != nil {
+		return s.unanswered(err)
+	}
+	if answer.NotificationMessage == nil || answer.SubscriptionID != s.id {
+		return true
+	}
+	s.took(answer, at)
+	return true
+}
+
+// unanswered says whether to go on after a question for news that brought an error.
+func (s *subscription) unanswered(err error) bool {
+	if s.life.Err() != nil {
+		return false
+	}
+	code, coded := status(err)
+	switch {
+	case coded && code == family.BadTooManyPublish:
+		return false // it takes fewer at once: the others go on
+	case coded && (code == family.BadTimeout || code == family.BadWaitingForData):
+		return true // the end is silent, which whoever counts its signs of life finds out
+	}
+	s.of.finish(s.of.failed(err, "the question for news"))
+	return false
+}
+
+// took takes in a message of the server.
+func (s *subscription) took(answer *ua.PublishResponse, at time.Time) {
+	m := answer.NotificationMessage
+	report := field.Report{At: at, Operation: "sign of life", Own: false}
+	s.mu.Lock()
+	if len(m.NotificationData) > 0 { // a keep-alive has the number of the next one, and is not confirmed
+		if s.last != 0 && m.SequenceNumber != s.last+1 && m.SequenceNumber != 1 {
+			report.Wrong = fmt.Sprintf("message %d came after %d: what was between is lost", m.SequenceNumber, s.last)
+		}
+		s.last = m.SequenceNumber
+		s.acks = append(s.acks, &ua.SubscriptionAcknowledgement{SubscriptionID: s.id, SequenceNumber: m.SequenceNumber})
+	}
+	s.mu.Unlock()
+	if report.Wrong != "" {
+		s.of.hand(field.Report{At: at, Operation: "notification", Wrong: report.Wrong})
+		report.Wrong = ""
+	}
+	for _, data := range m.NotificationData {
+		if data == nil {
+			continue
+		}
+		switch n := data.Value.(type) {
+		case *ua.DataChangeNotification:
+			report.Operation = fmt.Sprintf("notification of %d values", len(n.MonitoredItems))
+			for _, item := range n.MonitoredItems {
+				if item != nil && int(item.ClientHandle) < len(s.followed) {
+					report.Samples = append(report.Samples, sampled(s.followed[item.ClientHandle], item.Value))
+				}
+			}
+		case *ua.StatusChangeNotification:
+			code := uint32(n.Status)
+			s.of.finish(field.Reply{Outcome: exchange.Declined, Code: int(code),
+				Sentence: "the server ended the subscription: " + family.Words(code)})
+			return
+		}
+	}
+	s.of.hand(report)
+}
+
+// sampled is a value that the server told.
+func sampled(f followed, v *ua.DataValue) field.Sampled {
+	s := field.Sampled{ID: f.id}
+	if v == nil {
+		s.Quality, s.Reason = family.QualityOf(family.BadUnexpected)
+		return s
+	}
+	if s.Quality, s.Reason = family.QualityOf(uint32(v.Status)); s.Reason != "" {
+		s.Code = int(uint32(v.Status))
+	}
+	if v.Has(ua.DataValueSourceTimestamp) {
+		s.Time = v.SourceTimestamp
+	}
+	held, why := valueOf(v.Value, f.element)
+	if why != "" && s.Reason == "" {
+		s.Quality, s.Reason = family.QualityOf(family.BadUnexpected)
+		s.Reason, s.Code = why, 0
+	}
+	s.Value = held
+	return s
+}

@@ -1,0 +1,156 @@
+package opcua
+
+import (
+	"bytes"
+	"context"
+	"crypto/rsa"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/gopcua/opcua/ua"
+	"github.com/gopcua/opcua/uapolicy"
+	"github.com/gopcua/opcua/uasc"
+
+	"ferry/internal/core/exchange"
+	family "ferry/internal/core/family/opcua"
+	"ferry/internal/core/route"
+	"ferry/internal/field"
+)
+
+var modes = map[string]ua.MessageSecurityMode{family.ModeNone: ua.MessageSecurityModeNone,
+	family.ModeSign: ua.MessageSecurityModeSign, family.ModeEncrypt: ua.MessageSecurityModeSignAndEncrypt}
+
+// security is how a channel is secured, with the certificate of this end. Where it is, the
+// server is asked for its certificate first, and nothing more is said to one that is not
+// trusted.
+func security(ctx context.Context, t *field.Target) (config *uasc.Config, own []byte, reply field.Reply) {
+	policy, mode := family.TCP.Value(t.Settings, family.KeyPolicy).Text(),
+		family.TCP.Value(t.Settings, family.KeyMode).Text()
+	config = &uasc.Config{SecurityPolicyURI: family.PolicyPrefix + policy, SecurityMode: modes[mode]}
+	if policy == family.PolicyNone {
+		return config, nil, field.Reply{Outcome: exchange.Answered}
+	}
+	refuse := func(cause exchange.Cause, format string, args ...any) (*uasc.Config, []byte, field.Reply) {
+		return nil, nil, field.Reply{Outcome: exchange.NotAllowed, Cause: cause, Stop: route.Session,
+			Sentence: fmt.Sprintf(format, args...)}
+	}
+	pair, key, err := ownCertificate(t)
+	if err != nil {
+		return refuse("", "%v", err)
+	}
+	theirs, reply := offered(ctx, t, config)
+	if theirs == nil {
+		return nil, nil, reply
+	}
+	trusted, err := t.Secret(family.TCP, family.KeyTrusts)
+	if err != nil {
+		return refuse("", "%v", err)
+	}
+	if why := untrusted(theirs, append(trusted, t.Authority...), time.Now()); why != "" {
+		return refuse(exchange.Insecure, "%s", why)
+	}
+	config.Certificate, config.LocalKey, config.RemoteCertificate = pair, key, theirs
+	config.Thumbprint = uapolicy.Thumbprint(theirs)
+	return config, pair, field.Reply{Outcome: exchange.Answered}
+}
+
+// ownCertificate is that of this end, with its key.
+func ownCertificate(t *field.Target) ([]byte, *rsa.PrivateKey, error) {
+	cert, err := t.Secret(family.TCP, family.KeyCertificate)
+	if err != nil {
+		return nil, nil, err
+	}
+	key, err := t.Secret(family.TCP, family.KeyKey)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(cert) == 0 || len(key) == 0 {
+		return nil, nil, fmt.Errorf("a secured session needs a certificate of this end and its key: name both")
+	}
+	pair, err := tls.X509KeyPair(cert, key)
+	if err != nil {
+		return nil, nil, fmt.Errorf("the own certificate and its key cannot be used: %w", err)
+	}
+	private, ok := pair.PrivateKey.(*rsa.PrivateKey)
+	if !ok {
+		return nil, nil, fmt.Errorf("the key of the own certificate is not one of RSA, which OPC UA wants")
+	}
+	return pair.Certificate[0], private, nil
+}
+
+// offered asks a server, over a channel that is not secured, for the certificate of the endpoint
+// that has the policy and the mode.
+func offered(ctx context.Context, t *field.Target, want *uasc.Config) ([]byte, field.Reply) {
+	s, reply := connect(ctx, t, &uasc.Config{SecurityPolicyURI: ua.SecurityPolicyURINone,
+		SecurityMode: ua.MessageSecurityModeNone})
+	if s == nil {
+		return nil, reply
+	}
+	defer s.close()
+	answer, err := send[*ua.GetEndpointsResponse](ctx, s, &ua.GetEndpointsRequest{EndpointURL: s.endpoint})
+	if err != nil {
+		return nil, s.failed(err, "the question for its endpoints")
+	}
+	var offers []string
+	for _, e := range answer.Endpoints {
+		if e == nil {
+			continue
+		}
+		if e.SecurityPolicyURI == want.SecurityPolicyURI && e.SecurityMode == want.SecurityMode &&
+			len(e.ServerCertificate) > 0 {
+			return e.ServerCertificate, field.Reply{Outcome: exchange.Answered}
+		}
+		offers = append(offers, strings.TrimPrefix(e.SecurityPolicyURI, family.PolicyPrefix)+" "+
+			strings.TrimPrefix(e.SecurityMode.String(), "MessageSecurityMode"))
+	}
+	return nil, field.Reply{Outcome: exchange.Declined, Code: family.BadPolicyRejected, Stop: route.Session,
+		Sentence: "the server does not offer this policy and mode; it offers " + strings.Join(offers, ", ")}
+}
+
+// untrusted says why a certificate is not trusted; empty where it is. It is trusted if it is one
+// of those in trusted, in PEM, or was signed by one of them, and is valid now.
+func untrusted(certificate, trusted []byte, now time.Time) string {
+	theirs, err := x509.ParseCertificate(certificate)
+	if err != nil {
+		return "the certificate of the server cannot be read: " + err.Error()
+	}
+	said := fmt.Sprintf("%s, fingerprint %s, valid from %s to %s", theirs.Subject.CommonName, Fingerprint(certificate),
+		theirs.NotBefore.Format(time.DateOnly), theirs.NotAfter.Format(time.DateOnly))
+	if now.Before(theirs.NotBefore) || now.After(theirs.NotAfter) {
+		return "the certificate of the server is not valid at this time (" + said + "): compare the clocks of both ends"
+	}
+	pool := x509.NewCertPool()
+	for block, rest := pem.Decode(trusted); block != nil; block, rest = pem.Decode(rest) {
+		if bytes.Equal(block.Bytes, certificate) {
+			return ""
+		}
+		if c, err := x509.ParseCertificate(block.Bytes); err == nil && c.IsCA {
+			pool.AddCert(c)
+		}
+	}
+	if _, err := theirs.Verify(x509.VerifyOptions{Roots: pool, CurrentTime: now,
+		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}}); err == nil {
+		return ""
+	}
+	return "the certificate of the server is not trusted (" + said +
+		"): compare the fingerprint with that at the server, and name " +
+		"the certificate under Trusts; the server has to trust the one of this end too"
+}
+
+// Fingerprint is that of a certificate, by SHA-256, in pairs of hexadecimal digits.
+func Fingerprint(certificate []byte) string {
+	sum := sha256.Sum256(certificate)
+	var b strings.Builder
+	for i, octet := range sum {
+		if i > 0 {
+			b.WriteByte(':')
+		}
+		fmt.Fprintf(&b, "%02X", octet)
+	}
+	return b.String()
+}

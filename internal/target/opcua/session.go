@@ -1,0 +1,313 @@
+package opcua
+
+import (
+	"context"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/gopcua/opcua/ua"
+)
+
+// session is a client that has been let in.
+type session struct {
+	*caller
+	space  *space
+	secret string
+	within time.Duration
+	last   atomic.Int64 // when something came, in nanoseconds since 1970
+	active atomic.Bool
+	writes bool
+	life   context.Context
+	end    context.CancelFunc
+
+	mu            sync.Mutex
+	subscriptions map[uint32]*subscription
+	items         int
+	questions     []question // for news, the oldest first
+	points        map[string][]*ua.ReferenceDescription
+}
+
+// question is one for news that waits for its answer.
+type question struct {
+	id      uint32
+	request *ua.PublishRequest
+	results []ua.StatusCode
+}
+
+func newSession(c *caller, space *space, within time.Duration) *session {
+	s := &session{caller: c, space: space, within: within, subscriptions: map[uint32]*subscription{},
+		points: map[string][]*ua.ReferenceDescription{}}
+	s.life, s.end = context.WithCancel(c.server.life)
+	s.heard()
+	return s
+}
+
+func (s *session) heard() { s.last.Store(time.Now().UnixNano()) }
+
+// expire ends a session from which nothing comes.
+func (s *session) expire() {
+	for {
+		select {
+		case <-s.life.Done():
+			return
+		case <-time.After(s.within / 4):
+			if time.Since(time.Unix(0, s.last.Load())) > s.within {
+				s.server.drop(s)
+				return
+			}
+		}
+	}
+}
+
+// activate lets a user in.
+func (s *session) activate(r *ua.ActivateSessionRequest) ua.StatusCode {
+	name, password := "", ""
+	if r.UserIdentityToken != nil {
+		switch t := r.UserIdentityToken.Value.(type) {
+		case nil, *ua.AnonymousIdentityToken:
+		case *ua.UserNameIdentityToken:
+			name, password = t.UserName, string(t.Password)
+			if name == "" {
+				return ua.StatusBadIdentityTokenInvalid
+			}
+		default:
+			return ua.StatusBadIdentityTokenInvalid
+		}
+	}
+	may, writes := s.server.config.User(name, password)
+	if !may && name == "" {
+		return ua.StatusBadIdentityTokenInvalid
+	}
+	if !may {
+		return ua.StatusBadIdentityTokenRejected
+	}
+	s.writes = writes
+	s.active.Store(true)
+	return ua.StatusOK
+}
+
+// answer answers what is not news.
+func (s *session) answer(request ua.Request) (ua.Response, ua.StatusCode) {
+	switch r := request.(type) {
+	case *ua.CloseSessionRequest:
+		return &ua.CloseSessionResponse{}, ua.StatusOK
+	case *ua.ReadRequest:
+		return s.read(r)
+	case *ua.WriteRequest:
+		return s.write(r)
+	case *ua.BrowseRequest:
+		return s.browse(r)
+	case *ua.BrowseNextRequest:
+		return s.browseNext(r)
+	case *ua.TranslateBrowsePathsToNodeIDsRequest:
+		return s.translate(r)
+	case *ua.RegisterNodesRequest:
+		return &ua.RegisterNodesResponse{RegisteredNodeIDs: r.NodesToRegister}, ua.StatusOK
+	case *ua.UnregisterNodesRequest:
+		return &ua.UnregisterNodesResponse{}, ua.StatusOK
+	}
+	return s.subscribing(request)
+}
+
+// node finds a node that is there.
+func (s *session) node(id *ua.NodeID) *node {
+	n := s.space.find(id)
+	if n != nil && n.variable != nil && s.server.config.Gone != nil && s.server.config.Gone(n.variable) {
+		return nil
+	}
+	return n
+}
+
+// valueOf reads an attribute of a node, or one element of its value.
+func (s *session) valueOf(r *ua.ReadValueID) *ua.DataValue {
+	if r == nil {
+		return Bad(ua.StatusBadNodeIDInvalid)
+	}
+	n := s.node(r.NodeID)
+	if n == nil {
+		return Bad(ua.StatusBadNodeIDUnknown)
+	}
+	return ranged(s.space.attribute(n, r.AttributeID, s.writes), r.IndexRange)
+}
+
+func (s *session) read(r *ua.ReadRequest) (ua.Response, ua.StatusCode) {
+	switch {
+	case len(r.NodesToRead) == 0:
+		return nil, ua.StatusBadNothingToDo
+	case len(r.NodesToRead) > mostAtOnce:
+		return nil, ua.StatusBadTooManyOperations
+	}
+	answer := &ua.ReadResponse{DiagnosticInfos: []*ua.DiagnosticInfo{}}
+	for _, each := range r.NodesToRead {
+		answer.Results = append(answer.Results, s.valueOf(each))
+	}
+	return answer, ua.StatusOK
+}
+
+func (s *session) write(r *ua.WriteRequest) (ua.Response, ua.StatusCode) {
+	switch {
+	case len(r.NodesToWrite) == 0:
+		return nil, ua.StatusBadNothingToDo
+	case len(r.NodesToWrite) > mostAtOnce:
+		return nil, ua.StatusBadTooManyOperations
+	}
+	answer := &ua.WriteResponse{DiagnosticInfos: []*ua.DiagnosticInfo{}}
+	for _, each := range r.NodesToWrite {
+		answer.Results = append(answer.Results, s.put(each))
+	}
+	return answer, ua.StatusOK
+}
+
+// put writes one value.
+func (s *session) put(w *ua.WriteValue) ua.StatusCode {
+	if w == nil {
+		return ua.StatusBadNodeIDInvalid
+	}
+	n := s.node(w.NodeID)
+	switch {
+	case n == nil:
+		return ua.StatusBadNodeIDUnknown
+	case w.AttributeID != ua.AttributeIDValue || n.variable == nil || !n.variable.Writable || n.variable.Write == nil:
+		return ua.StatusBadNotWritable
+	case !s.writes:
+		return ua.StatusBadUserAccessDenied
+	case w.IndexRange != "":
+		return ua.StatusBadWriteNotSupported
+	case w.Value == nil || w.Value.Value == nil || w.Value.Value.Type() != n.variable.Type ||
+		w.Value.Value.ArrayLength() > 0:
+		return ua.StatusBadTypeMismatch
+	}
+	return n.variable.Write(w.Value.Value.Value())
+}
+
+// browse lists what nodes lead to. There are hierarchical references and types alone, all of
+// them forward.
+func (s *session) browse(r *ua.BrowseRequest) (ua.Response, ua.StatusCode) {
+	switch {
+	case len(r.NodesToBrowse) == 0:
+		return nil, ua.StatusBadNothingToDo
+	case len(r.NodesToBrowse) > mostAtOnce:
+		return nil, ua.StatusBadTooManyOperations
+	}
+	most := int(r.RequestedMaxReferencesPerNode)
+	if most == 0 || most > mostReferences {
+		most = mostReferences
+	}
+	answer := &ua.BrowseResponse{DiagnosticInfos: []*ua.DiagnosticInfo{}}
+	for _, each := range r.NodesToBrowse {
+		result := &ua.BrowseResult{References: []*ua.ReferenceDescription{}}
+		n := (*node)(nil)
+		if each != nil {
+			n = s.node(each.NodeID)
+		}
+		if n == nil {
+			result.StatusCode = ua.StatusBadNodeIDUnknown
+		} else if each.BrowseDirection != ua.BrowseDirectionInverse {
+			s.page(result, s.references(n, each), most)
+		}
+		answer.Results = append(answer.Results, result)
+	}
+	return answer, ua.StatusOK
+}
+
+// references are those of a node that somebody asks for.
+func (s *session) references(n *node, asked *ua.BrowseDescription) (list []*ua.ReferenceDescription) {
+	want := uint32(0)
+	if asked.ReferenceTypeID != nil {
+		want = asked.ReferenceTypeID.IntID()
+	}
+	for _, inside := range n.inside {
+		fits := want == 0 || want == inside.by || asked.IncludeSubtypes && (want == 31 || want == 33 || want == 34 &&
+			inside.by != organizes || want == 44 && inside.by != organizes)
+		if fits && (asked.NodeClassMask == 0 || asked.NodeClassMask&uint32(inside.class) != 0) && s.node(inside.id) != nil {
+			list = append(list, describe(inside))
+		}
+	}
+	if n.kind != 0 && (want == 0 || want == hasTypeDefinition || asked.IncludeSubtypes && (want == 31 || want == 32)) &&
+		(asked.NodeClassMask == 0 || asked.NodeClassMask&uint32(ua.NodeClassObjectType|ua.NodeClassVariableType) != 0) {
+		kind := ua.NewNumericNodeID(0, n.kind)
+		list = append(list, &ua.ReferenceDescription{ReferenceTypeID: ua.NewNumericNodeID(0, hasTypeDefinition),
+			IsForward: true, NodeID: ua.NewExpandedNodeID(kind, "", 0), BrowseName: &ua.QualifiedName{Name: kind.String()},
+			DisplayName: ua.NewLocalizedText(kind.String()), NodeClass: ua.NodeClassObjectType,
+			TypeDefinition: ua.NewExpandedNodeID(ua.NewTwoByteNodeID(0), "", 0)})
+	}
+	return list
+}
+
+// mostPoints is how many continuations a session may have open.
+const mostPoints = 100
+
+// page puts as many references into a result as it may have, and keeps the others.
+func (s *session) page(result *ua.BrowseResult, list []*ua.ReferenceDescription, most int) {
+	result.References = append(result.References, list[:min(len(list), most)]...)
+	if len(list) <= most {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.points) >= mostPoints {
+		result.StatusCode, result.References = ua.StatusBadNoContinuationPoints, nil
+		return
+	}
+	point := strconv.FormatUint(uint64(s.server.ids.next()), 10) + " " + strconv.Itoa(most)
+	s.points[point] = list[most:]
+	result.ContinuationPoint = []byte(point)
+}
+
+func (s *session) browseNext(r *ua.BrowseNextRequest) (ua.Response, ua.StatusCode) {
+	answer := &ua.BrowseNextResponse{DiagnosticInfos: []*ua.DiagnosticInfo{}}
+	for _, point := range r.ContinuationPoints {
+		result := &ua.BrowseResult{References: []*ua.ReferenceDescription{}}
+		s.mu.Lock()
+		list, known := s.points[string(point)]
+		delete(s.points, string(point))
+		s.mu.Unlock()
+		switch {
+		case !known:
+			result.StatusCode = ua.StatusBadContinuationPointInvalid
+		case !r.ReleaseContinuationPoints:
+			s.page(result, list, mostReferences)
+		}
+		answer.Results = append(answer.Results, result)
+	}
+	return answer, ua.StatusOK
+}
+
+// translate follows names from a node on.
+func (s *session) translate(r *ua.TranslateBrowsePathsToNodeIDsRequest) (ua.Response, ua.StatusCode) {
+	answer := &ua.TranslateBrowsePathsToNodeIDsResponse{DiagnosticInfos: []*ua.DiagnosticInfo{}}
+	for _, path := range r.BrowsePaths {
+		result := &ua.BrowsePathResult{StatusCode: ua.StatusBadNoMatch, Targets: []*ua.BrowsePathTarget{}}
+		if path != nil && path.RelativePath != nil {
+			at := s.node(path.StartingNode)
+			for _, step := range path.RelativePath.Elements {
+				var next *node
+				if at != nil && step != nil && step.TargetName != nil {
+					for _, inside := range at.inside {
+						if inside.name.Name == step.TargetName.Name && inside.name.NamespaceIndex == step.TargetName.NamespaceIndex {
+							next = inside
+						}
+					}
+				}
+				at = next
+			}
+			if at != nil {
+				result.StatusCode = ua.StatusOK
+				result.Targets = append(result.Targets, &ua.BrowsePathTarget{TargetID: ua.NewExpandedNodeID(at.id, "", 0),
+					RemainingPathIndex: 0xFFFFFFFF})
+			}
+		}
+		answer.Results = append(answer.Results, result)
+	}
+	return answer, ua.StatusOK
+}
+
+// ranged is one element of an array, where that is asked for.
+func ranged(v *ua.DataValue, index string) *ua.DataValue {
+	if index == "" {
+		return v
+	}
+	return Bad(ua.StatusBadIndexRangeInvalid)
+}
