@@ -41,13 +41,9 @@ func (speech) Talk(*bench.Simulated) bench.Talk { return nil }
 
 func (speech) Host(of *bench.Simulated, fault func() bench.Fault) (bench.Host, error) {
 	h := &host{of: of, fault: fault, done: make(chan struct{})}
-	server, err := target.New(target.Config{Variables: h.variables, Front: h.front, User: h.user, Refuse: h.refuse,
+	h.server = target.New(target.Config{Variables: h.variables, Front: h.front, User: h.user, Refuse: h.refuse,
 		Revise: h.revise, Silent: func() bool { return fault().Kind == "quiet" }, Gone: h.gone,
 		About: target.About{Manufacturer: "Ferry", Product: "Stand-in", Version: "1"}})
-	if err != nil {
-		return nil, err
-	}
-	h.server = server
 	h.others.Go(h.watch)
 	return h, nil
 }

@@ -29,20 +29,20 @@ func (driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply
 	if err := family.CheckEndpoint(t.Settings); err != nil {
 		return nil, field.Reply{Outcome: exchange.NotAllowed, Stop: route.Session, Sentence: err.Error()}
 	}
-	secured, own, reply := security(ctx, &t)
+	secured, reply := security(ctx, &t)
 	if secured == nil {
 		return nil, reply
 	}
-	s, reply := connect(ctx, &t, secured)
+	s, reply := connect(ctx, &t, *secured)
 	if s == nil {
 		return nil, reply
 	}
-	if reply := s.begin(ctx, &t, own); !reply.OK() {
+	if reply := s.begin(ctx, &t, secured.Own); !reply.OK() {
 		s.close()
 		return nil, reply
 	}
 	c := &conn{session: s, settings: t.Settings, reports: make(chan field.Report, 256), types: map[string]ua.TypeID{}}
-	c.life, c.end = context.WithCancel(ctx)
+	c.life, c.cancel = context.WithCancel(ctx)
 	c.stop = context.AfterFunc(ctx, func() {
 		c.finish(field.Reply{Outcome: exchange.Closed,
 			Sentence: "the session was ended here"})
@@ -56,7 +56,7 @@ type conn struct {
 	*session
 	settings protocol.Settings
 	life     context.Context // of the session
-	end      context.CancelFunc
+	cancel   context.CancelFunc
 	stop     func() bool
 	over     atomic.Bool
 	reports  chan field.Report
@@ -65,7 +65,7 @@ type conn struct {
 
 	mu           sync.Mutex
 	closed       bool
-	ended        field.Reply
+	said         field.Reply   // how it ended
 	subscription *subscription // nil for none
 	question     context.CancelFunc
 }
@@ -94,19 +94,19 @@ func (c *conn) finish(reply field.Reply) {
 	if !c.over.CompareAndSwap(false, true) {
 		return
 	}
-	c.end()
+	c.cancel()
 	c.close()
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.closed, c.ended = true, reply
+	c.closed, c.said = true, reply
 	close(c.reports)
 }
 
-// watch ends the session when its channel cannot go on: the library would try to read for ever.
+// watch ends the session when its channel has ended.
 func (c *conn) watch() {
 	select {
-	case err := <-c.errs:
-		c.finish(c.failed(err, "the session"))
+	case <-c.ended:
+		c.finish(c.failed(c.why(), "the session"))
 	case <-c.life.Done():
 	}
 }
@@ -116,7 +116,7 @@ func (c *conn) Reports() <-chan field.Report { return c.reports }
 func (c *conn) Ended() field.Reply {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return c.ended
+	return c.said
 }
 
 // hand hands a report over. Who takes them may be behind: then what is oldest goes.
@@ -333,7 +333,8 @@ func (c *conn) List(after string) (held []protocol.Held, next string, reply fiel
 	var variables []listed
 	for _, f := range found {
 		key := f.id.String()
-		if w.seen[key] || len(w.seen) >= mostSeen {
+		itself := f.id.Namespace() == 0 && f.id.IntID() == idServer // what it says of itself is nobody's point
+		if itself || w.seen[key] || len(w.seen) >= mostSeen {
 			continue
 		}
 		w.seen[key] = true

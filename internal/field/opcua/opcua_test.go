@@ -90,6 +90,10 @@ func TestHall(t *testing.T) {
 			_ := e.Hub.Point("sp")
 		return live.Value.Float() == 8.25
 	})
+	held, _, err := e.Held(ctx, "l")
+	if err != nil || len(held) != 3 {
+		t.Errorf("it lists %+v, %v", held, err)
+	}
 	for _, fault := range []struct{ kind, point, says string }{
 		{"shift", "ox", ""}, {"uncertain", "ox", "last one"}, {"vanished", "ox", "no such node"},
 		{"case", "sp", "no such node"},

@@ -1,6 +1,7 @@
 package opcua
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -12,25 +13,22 @@ import (
 	"time"
 
 	"github.com/gopcua/opcua/ua"
-	"github.com/gopcua/opcua/uacp"
-	"github.com/gopcua/opcua/uasc"
 
 	"ferry/internal/core/exchange"
 	family "ferry/internal/core/family/opcua"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/route"
 	"ferry/internal/field"
+	wire "ferry/internal/wire/opcua"
 )
 
 // session is a session with a server over a secure channel of its own.
 type session struct {
-	socket   *net.TCPConn
-	channel  *uasc.SecureChannel
+	*transport
+	security wire.Security
 	endpoint string
 	within   time.Duration
 	token    *ua.NodeID // nil until the session is made
-	// errs is told what the channel cannot read; anything there ends it.
-	errs chan error
 	// namespaces are those of the server as they are numbered in this session.
 	namespaces []string
 }
@@ -41,49 +39,30 @@ const applicationURI = "urn:ferry"
 // sessionFor is how long the server keeps a session without a question.
 const sessionFor = 60 * time.Second
 
-// connect opens a connection and a channel with a security configuration.
-func connect(ctx context.Context, t *field.Target, secured *uasc.Config) (*session, field.Reply) {
+// connect opens a connection and a channel with a security.
+func connect(ctx context.Context, t *field.Target, security wire.Security) (*session, field.Reply) {
 	within := time.Duration(family.TCP.Int(t.Settings, protocol.KeyWithin)) * time.Millisecond
 	dialer := net.Dialer{Timeout: max(within, 1500*time.Millisecond), Control: t.Control}
-	socket, err := dialer.DialContext(ctx, "tcp", t.Dial)
+	conn, err := dialer.DialContext(ctx, "tcp", t.Dial)
 	if err != nil {
 		return nil, field.Failure(err, true)
 	}
-	tcp, ok := socket.(*net.TCPConn)
-	if !ok {
-		_ = socket.Close()
-		return nil, field.Reply{Outcome: exchange.NotAllowed, Sentence: "it is no TCP connection"}
-	}
-	s := &session{socket: tcp, within: within, errs: make(chan error, 8),
-		endpoint: "opc.tcp://" + t.Dial + family.TCP.Value(t.Settings, family.KeyPath).Text()}
-	stop := context.AfterFunc(ctx, func() { _ = tcp.SetDeadline(time.Unix(1, 0)) })
+	s := &session{within: within, security: security, endpoint: "opc.tcp://" + t.Dial +
+		family.TCP.Value(t.Settings, family.KeyPath).Text()}
+	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	if err := tcp.SetDeadline(time.Now().Add(within)); err != nil {
-		return nil, s.failed(err, "the connection")
-	}
-	conn, err := uacp.NewConn(tcp, nil)
+	err = conn.SetDeadline(time.Now().Add(within))
 	if err == nil {
-		err = conn.Handshake(ctx, s.endpoint)
+		s.transport, err = open(conn, s.endpoint, security)
+	}
+	if err == nil {
+		err = conn.SetDeadline(time.Time{})
 	}
 	if err != nil {
-		reply := s.failed(err, "the beginning of the conversation")
-		_ = tcp.Close()
-		return nil, reply
+		_ = conn.Close()
+		return nil, s.failed(err, "the beginning of the conversation")
 	}
-	if err := tcp.SetDeadline(time.Time{}); err != nil {
-		return nil, s.failed(err, "the connection")
-	}
-	secured.RequestTimeout, secured.Lifetime = within, uint32(time.Hour/time.Millisecond)
-	if s.channel, err = uasc.NewSecureChannel(s.endpoint, conn, secured, s.errs); err == nil {
-		opening, cancel := context.WithTimeout(ctx, within)
-		err = s.channel.Open(opening)
-		cancel()
-	}
-	if err != nil {
-		reply := s.failed(err, "the secure channel")
-		_ = tcp.Close()
-		return nil, reply
-	}
+	go s.run()
 	return s, field.Reply{Outcome: exchange.Answered}
 }
 
@@ -95,14 +74,15 @@ func send[T ua.Response](ctx context.Context, s *session, request ua.Request) (a
 
 func sendFor[T ua.Response](ctx context.Context, s *session, request ua.Request, within time.Duration) (answer T,
 	err error) {
-	err = s.channel.SendRequestWithTimeout(ctx, request, s.token, within, func(r ua.Response) error {
-		var ok bool
-		if answer, ok = r.(T); !ok {
-			return fmt.Errorf("the server answers a %T with a %T", request, r)
-		}
-		return nil
-	})
-	return answer, err
+	r, err := s.ask(ctx, request, s.token, within)
+	if err != nil {
+		return answer, err
+	}
+	answer, ok := r.(T)
+	if !ok {
+		return answer, fmt.Errorf("the server answers a %T with a %T", request, r)
+	}
+	return answer, nil
 }
 
 // status is the status code in an error, if that is what it is.
@@ -111,9 +91,9 @@ func status(err error) (uint32, bool) {
 	if errors.As(err, &code) {
 		return uint32(code), true
 	}
-	var said *uacp.Error
+	var said *wire.Failed
 	if errors.As(err, &said) {
-		return said.ErrorCode, true
+		return uint32(said.Code), true
 	}
 	return 0, false
 }
@@ -143,10 +123,7 @@ func (s *session) failed(err error, what string) field.Reply {
 // plain is an error of the library without its own prefixes.
 func plain(err error) string {
 	text := err.Error()
-	for _, prefix := range []string{"opcua: ", "uacp: ", "uasc: "} {
-		text = strings.TrimPrefix(text, prefix)
-	}
-	return text
+	return strings.TrimPrefix(text, "opcua: ")
 }
 
 // begin makes a session for the user that the settings name, and learns the namespaces of the
@@ -164,12 +141,10 @@ func (s *session) begin(ctx context.Context, t *field.Target, certificate []byte
 	if err != nil {
 		return s.failed(err, "the session")
 	}
-	if made.ServerSignature != nil {
-		if err := s.channel.VerifySessionSignature(made.ServerCertificate, nonce,
-			made.ServerSignature.Signature); err != nil {
-			return field.Reply{Outcome: exchange.Garbled, Cause: exchange.Insecure, Stop: route.Session,
-				Sentence: "the server cannot show that its certificate is its own"}
-		}
+	if made.AuthenticationToken == nil || !bytes.Equal(made.ServerCertificate, s.security.Theirs) &&
+		s.security.Theirs != nil || !s.security.Signed(made.ServerSignature, nonce) {
+		return field.Reply{Outcome: exchange.Garbled, Cause: exchange.Insecure, Stop: route.Session,
+			Sentence: "the server cannot show that its certificate is its own"}
 	}
 	s.token = made.AuthenticationToken
 	request, why := s.activation(t, made)
@@ -185,18 +160,17 @@ func (s *session) begin(ctx context.Context, t *field.Target, certificate []byte
 // activation is the request that shows who is there; why says why it cannot be made.
 func (s *session) activation(t *field.Target, made *ua.CreateSessionResponse) (request *ua.ActivateSessionRequest,
 	why string) {
-	signature, algorithm, err := s.channel.NewSessionSignature(made.ServerCertificate, made.ServerNonce)
+	signature, err := s.security.Sign(made.ServerNonce)
 	if err != nil {
 		return nil, "the session cannot be signed: " + plain(err)
 	}
-	request = &ua.ActivateSessionRequest{ClientSignature: &ua.SignatureData{Algorithm: algorithm, Signature: signature},
-		UserTokenSignature: &ua.SignatureData{}}
+	request = &ua.ActivateSessionRequest{ClientSignature: signature, UserTokenSignature: &ua.SignatureData{}}
 	user := family.TCP.Value(t.Settings, family.KeyUser).Text()
 	kind := ua.UserTokenTypeAnonymous
 	if user != "" {
 		kind = ua.UserTokenTypeUserName
 	}
-	policy := tokenPolicy(made.ServerEndpoints, kind, s.channel)
+	policy := tokenPolicy(made.ServerEndpoints, kind)
 	if policy == nil {
 		if user == "" {
 			return nil, "the server lets nobody in without a name: set a user"
@@ -211,7 +185,7 @@ func (s *session) activation(t *field.Target, made *ua.CreateSessionResponse) (r
 	if err != nil {
 		return nil, err.Error()
 	}
-	password, algorithm, err := s.channel.EncryptUserPassword(policy.SecurityPolicyURI, string(secret),
+	password, algorithm, err := s.security.Encipher(policy.SecurityPolicyURI, string(secret),
 		made.ServerCertificate, made.ServerNonce)
 	if err != nil {
 		return nil, "the password cannot be enciphered: " + plain(err)
@@ -222,12 +196,14 @@ func (s *session) activation(t *field.Target, made *ua.CreateSessionResponse) (r
 }
 
 // tokenPolicy is how a kind of user shows who it is at the endpoint that is used.
-func tokenPolicy(endpoints []*ua.EndpointDescription, kind ua.UserTokenType,
-	channel *uasc.SecureChannel) *ua.UserTokenPolicy {
+func tokenPolicy(endpoints []*ua.EndpointDescription, kind ua.UserTokenType) *ua.UserTokenPolicy {
 	var any *ua.UserTokenPolicy
 	for _, e := range endpoints {
+		if e == nil {
+			continue
+		}
 		for _, p := range e.UserIdentityTokens {
-			if p.TokenType == kind && any == nil {
+			if p != nil && p.TokenType == kind && any == nil {
 				any = p
 			}
 		}
@@ -251,6 +227,7 @@ func (s *session) learn(ctx context.Context) field.Reply {
 // Nodes of OPC UA itself (OPC 10000-6, annex A.3).
 const (
 	idObjectsFolder  = 85
+	idServer         = 2253
 	idNamespaceArray = 2255
 	idServerState    = 2259
 	idProductName    = 2261
@@ -331,8 +308,5 @@ func (s *session) close() {
 		_, _ = sendFor[*ua.CloseSessionResponse](ctx, s, &ua.CloseSessionRequest{DeleteSubscriptions: true},
 			300*time.Millisecond) // a courtesy
 	}
-	if s.channel != nil {
-		_ = s.channel.Close() // it may have gone
-	}
-	_ = s.socket.Close()
+	s.end(net.ErrClosed)
 }

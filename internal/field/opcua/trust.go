@@ -13,13 +13,12 @@ import (
 	"time"
 
 	"github.com/gopcua/opcua/ua"
-	"github.com/gopcua/opcua/uapolicy"
-	"github.com/gopcua/opcua/uasc"
 
 	"ferry/internal/core/exchange"
 	family "ferry/internal/core/family/opcua"
 	"ferry/internal/core/route"
 	"ferry/internal/field"
+	wire "ferry/internal/wire/opcua"
 )
 
 var modes = map[string]ua.MessageSecurityMode{family.ModeNone: ua.MessageSecurityModeNone,
@@ -28,24 +27,24 @@ var modes = map[string]ua.MessageSecurityMode{family.ModeNone: ua.MessageSecurit
 // security is how a channel is secured, with the certificate of this end. Where it is, the
 // server is asked for its certificate first, and nothing more is said to one that is not
 // trusted.
-func security(ctx context.Context, t *field.Target) (config *uasc.Config, own []byte, reply field.Reply) {
+func security(ctx context.Context, t *field.Target) (made *wire.Security, reply field.Reply) {
 	policy, mode := family.TCP.Value(t.Settings, family.KeyPolicy).Text(),
 		family.TCP.Value(t.Settings, family.KeyMode).Text()
-	config = &uasc.Config{SecurityPolicyURI: family.PolicyPrefix + policy, SecurityMode: modes[mode]}
+	made = &wire.Security{Policy: family.PolicyPrefix + policy, Mode: modes[mode]}
 	if policy == family.PolicyNone {
-		return config, nil, field.Reply{Outcome: exchange.Answered}
+		return made, field.Reply{Outcome: exchange.Answered}
 	}
-	refuse := func(cause exchange.Cause, format string, args ...any) (*uasc.Config, []byte, field.Reply) {
-		return nil, nil, field.Reply{Outcome: exchange.NotAllowed, Cause: cause, Stop: route.Session,
+	refuse := func(cause exchange.Cause, format string, args ...any) (*wire.Security, field.Reply) {
+		return nil, field.Reply{Outcome: exchange.NotAllowed, Cause: cause, Stop: route.Session,
 			Sentence: fmt.Sprintf(format, args...)}
 	}
 	pair, key, err := ownCertificate(t)
 	if err != nil {
 		return refuse("", "%v", err)
 	}
-	theirs, reply := offered(ctx, t, config)
+	theirs, reply := offered(ctx, t, made)
 	if theirs == nil {
-		return nil, nil, reply
+		return nil, reply
 	}
 	trusted, err := t.Secret(family.TCP, family.KeyTrusts)
 	if err != nil {
@@ -54,9 +53,8 @@ func security(ctx context.Context, t *field.Target) (config *uasc.Config, own []
 	if why := untrusted(theirs, append(trusted, t.Authority...), time.Now()); why != "" {
 		return refuse(exchange.Insecure, "%s", why)
 	}
-	config.Certificate, config.LocalKey, config.RemoteCertificate = pair, key, theirs
-	config.Thumbprint = uapolicy.Thumbprint(theirs)
-	return config, pair, field.Reply{Outcome: exchange.Answered}
+	made.Own, made.Key, made.Theirs = pair, key, theirs
+	return made, field.Reply{Outcome: exchange.Answered}
 }
 
 // ownCertificate is that of this end, with its key.
@@ -85,9 +83,8 @@ func ownCertificate(t *field.Target) ([]byte, *rsa.PrivateKey, error) {
 
 // offered asks a server, over a channel that is not secured, for the certificate of the endpoint
 // that has the policy and the mode.
-func offered(ctx context.Context, t *field.Target, want *uasc.Config) ([]byte, field.Reply) {
-	s, reply := connect(ctx, t, &uasc.Config{SecurityPolicyURI: ua.SecurityPolicyURINone,
-		SecurityMode: ua.MessageSecurityModeNone})
+func offered(ctx context.Context, t *field.Target, want *wire.Security) ([]byte, field.Reply) {
+	s, reply := connect(ctx, t, wire.Security{Policy: ua.SecurityPolicyURINone, Mode: ua.MessageSecurityModeNone})
 	if s == nil {
 		return nil, reply
 	}
@@ -101,7 +98,7 @@ func offered(ctx context.Context, t *field.Target, want *uasc.Config) ([]byte, f
 		if e == nil {
 			continue
 		}
-		if e.SecurityPolicyURI == want.SecurityPolicyURI && e.SecurityMode == want.SecurityMode &&
+		if e.SecurityPolicyURI == want.Policy && e.SecurityMode == want.Mode &&
 			len(e.ServerCertificate) > 0 {
 			return e.ServerCertificate, field.Reply{Outcome: exchange.Answered}
 		}

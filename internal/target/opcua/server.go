@@ -1,8 +1,11 @@
 package opcua
 
 import (
+	"bufio"
 	"context"
 	"crypto/rand"
+	"crypto/rsa"
+	"errors"
 	"io"
 	"log"
 	"net"
@@ -11,8 +14,8 @@ import (
 	"time"
 
 	"github.com/gopcua/opcua/ua"
-	"github.com/gopcua/opcua/uacp"
-	"github.com/gopcua/opcua/uasc"
+
+	wire "ferry/internal/wire/opcua"
 )
 
 // Config is what a server is.
@@ -31,6 +34,15 @@ type Config struct {
 	Revise func(ms float64) float64
 	Silent func() bool
 	Gone   func(v *Variable) bool
+	// Secured is how channels are secured besides those that are not; nil for not at all.
+	Secured *Secured
+}
+
+// Secured is with what a server shows who it is, and whom it trusts.
+type Secured struct {
+	Certificate []byte // in DER
+	Key         *rsa.PrivateKey
+	Trusts      func(certificate []byte) error
 }
 
 // Bounds of what clients may have.
@@ -46,7 +58,6 @@ const (
 // Server answers clients.
 type Server struct {
 	config Config
-	inner  *uacp.Listener
 	life   context.Context
 	end    context.CancelFunc
 	all    sync.WaitGroup
@@ -58,17 +69,11 @@ type Server struct {
 }
 
 // New begins a server that is handed connections.
-func New(config Config) (*Server, error) {
+func New(config Config) *Server {
 	s := &Server{config: config, sessions: map[string]*session{}}
 	s.life, s.end = context.WithCancel(context.Background())
-	var err error
-	// The library takes connections of its own listener alone: those that come are passed on to it.
-	if s.inner, err = uacp.Listen(s.life, "opc.tcp://127.0.0.1:0", nil); err != nil {
-		return nil, err
-	}
 	s.Renumber()
-	s.all.Go(s.accept)
-	return s, nil
+	return s
 }
 
 // Renumber builds the address space anew, as after a restart: who is connected is thrown out.
@@ -85,97 +90,193 @@ func (s *Server) Renumber() {
 	s.mu.Unlock()
 	for _, session := range out {
 		session.end()
-		_ = session.channel.Close() // it may have gone
+		_ = session.conn.Close() // it may have gone
 	}
 }
 
-// Take has a connection until that ends.
-func (s *Server) Take(c net.Conn) {
-	inner, err := net.Dial("tcp", s.inner.Addr().String())
-	if err != nil {
-		return
-	}
-	defer inner.Close()
-	stop := context.AfterFunc(s.life, func() { _ = inner.Close() })
-	defer stop()
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		_, _ = io.Copy(inner, c) // it ends with either
-		if tcp, ok := inner.(*net.TCPConn); ok {
-			_ = tcp.CloseWrite()
-		}
-	}()
-	_, _ = io.Copy(c, inner)
-	_ = c.Close()
-	<-done
-}
-
+// Close throws everybody out.
 func (s *Server) Close() error {
 	s.end()
-	err := s.inner.Close()
-	s.mu.Lock()
-	for _, session := range s.sessions {
-		session.end()
-		_ = session.channel.Close()
-	}
-	s.mu.Unlock()
 	s.all.Wait()
-	return err
+	return nil
 }
 
-func (s *Server) accept() {
-	for s.life.Err() == nil {
-		conn, err := s.inner.Accept(s.life)
-		if err != nil {
-			continue // one that does not begin as it should; or the end
-		}
-		s.all.Go(func() { s.serve(conn) })
-	}
-}
-
-// caller is one channel and what it has.
+// caller is one connection with its channel.
 type caller struct {
-	server  *Server
-	channel *uasc.SecureChannel
+	server *Server
+	conn   net.Conn
+	in     *bufio.Reader
+
+	mu      sync.Mutex // held for the channel, and while chunks are sent
+	channel wire.Channel
 }
 
-// serve answers what comes over a channel. A defect costs the channel alone.
-func (s *Server) serve(conn *uacp.Conn) {
+// beginsWithin is how long a client may take until its channel stands, and takesWithin to take
+// an answer.
+const (
+	beginsWithin = 10 * time.Second
+	takesWithin  = 10 * time.Second
+)
+
+// Take has a connection until that ends. A defect costs the connection alone.
+func (s *Server) Take(conn net.Conn) {
+	s.mu.Lock()
+	if s.life.Err() != nil {
+		s.mu.Unlock()
+		return
+	}
+	s.all.Add(1)
+	s.mu.Unlock()
+	defer s.all.Done()
+	c := &caller{server: s, conn: conn, in: bufio.NewReaderSize(conn, 1<<16)}
 	defer func() {
 		if p := recover(); p != nil {
 			log.Printf("an OPC UA client: %v\n%s", p, debug.Stack())
 		}
 		_ = conn.Close()
+		c.left()
 	}()
 	stop := context.AfterFunc(s.life, func() { _ = conn.Close() })
 	defer stop()
-	config := &uasc.Config{SecurityPolicyURI: ua.SecurityPolicyURINone, SecurityMode: ua.MessageSecurityModeNone,
-		Lifetime: 3_600_000, RequestTimeout: 10 * time.Second}
-	errs := make(chan error, 8)
-	channel, err := uasc.NewServerSecureChannel("", conn, config, errs, s.ids.next(), 1, s.ids.next())
-	if err != nil {
-		return
-	}
-	c := &caller{server: s, channel: channel}
-	defer c.left()
-	for s.life.Err() == nil {
-		m := channel.Receive(s.life)
-		if m.Err != nil {
-			return
-		}
-		if request := m.Request(); request != nil {
-			c.answer(m.RequestID, request)
+	if err := c.serve(); err != nil && !errors.Is(err, io.EOF) {
+		code := ua.StatusBadTCPInternalError
+		errors.As(err, &code)
+		if conn.SetWriteDeadline(time.Now().Add(time.Second)) == nil {
+			_, _ = conn.Write(wire.Failure(code, err.Error())) // it may have gone
 		}
 	}
 }
 
-// left ends the sessions of a channel that has gone.
+// serve answers what comes until the connection ends.
+func (c *caller) serve() error {
+	if err := c.conn.SetReadDeadline(time.Now().Add(beginsWithin)); err != nil {
+		return err
+	}
+	b, err := c.chunk()
+	if err != nil {
+		return err
+	}
+	limits, _, err := wire.ReadHello(b)
+	if err != nil {
+		return err
+	}
+	c.channel.Takes, c.channel.ID, c.channel.Accept = int(min(limits.Receive, 1<<20)), c.server.ids.next(), c.accept
+	if _, err := c.conn.Write(wire.Acknowledge()); err != nil {
+		return err
+	}
+	for {
+		b, err := c.chunk()
+		if err != nil {
+			return err
+		}
+		c.mu.Lock()
+		m, whole, err := c.channel.Decode(b)
+		c.mu.Unlock()
+		switch {
+		case err != nil:
+			return err
+		case !whole || m.Aborted != 0:
+			continue
+		case m.Kind == wire.CloseChannel:
+			return io.EOF
+		}
+		if err := c.take(&m); err != nil {
+			return err
+		}
+	}
+}
+
+// chunk reads one chunk.
+func (c *caller) chunk() ([]byte, error) {
+	head, err := c.in.Peek(8)
+	if err != nil {
+		return nil, err
+	}
+	n, err := wire.Length(head)
+	if err != nil {
+		return nil, err
+	}
+	b := make([]byte, n)
+	_, err = io.ReadFull(c.in, b)
+	return b, err
+}
+
+// take takes in a message.
+func (c *caller) take(m *wire.Message) error {
+	v, err := wire.ReadService(m.Body)
+	var unknown *wire.Unknown
+	if errors.As(err, &unknown) {
+		c.say(m.Request, nil, nil, ua.StatusBadServiceUnsupported)
+		return nil
+	}
+	if err != nil {
+		c.say(m.Request, nil, nil, ua.StatusBadDecodingError)
+		return nil
+	}
+	request, ok := v.(ua.Request)
+	if !ok || request.Header() == nil {
+		return errors.New("it is no request")
+	}
+	if open, is := request.(*ua.OpenSecureChannelRequest); is != (m.Kind == wire.OpenChannel) {
+		return errors.New("a channel is opened by the message for it alone")
+	} else if is {
+		return c.open(m.Request, open)
+	}
+	c.answer(m.Request, request)
+	return nil
+}
+
+// accept says how a channel is secured that somebody opens.
+func (c *caller) accept(policy string, certificate []byte) (wire.Security, error) {
+	if policy == ua.SecurityPolicyURINone {
+		return wire.Security{Policy: policy, Mode: ua.MessageSecurityModeNone}, nil
+	}
+	secured := c.server.config.Secured
+	if secured == nil {
+		return wire.Security{}, ua.StatusBadSecurityPolicyRejected
+	}
+	if err := secured.Trusts(certificate); err != nil {
+		return wire.Security{}, ua.StatusBadSecurityChecksFailed
+	}
+	return wire.Security{Policy: policy, Mode: ua.MessageSecurityModeSignAndEncrypt, Own: secured.Certificate,
+		Key: secured.Key, Theirs: certificate}, nil
+}
+
+// open opens the channel, or makes new keys for it.
+func (c *caller) open(id uint32, r *ua.OpenSecureChannelRequest) error {
+	none := r.SecurityMode == ua.MessageSecurityModeNone
+	c.mu.Lock()
+	if none != (c.channel.Mode == ua.MessageSecurityModeNone) ||
+		!none && r.SecurityMode != ua.MessageSecurityModeSign && r.SecurityMode != ua.MessageSecurityModeSignAndEncrypt {
+		c.mu.Unlock()
+		return ua.StatusBadSecurityModeRejected
+	}
+	nonce, err := c.channel.Nonce()
+	c.mu.Unlock()
+	if err != nil {
+		return err
+	}
+	token, lifetime := c.server.ids.next(), min(max(r.RequestedLifetime, 60_000), 3_600_000)
+	c.sayIn(wire.OpenChannel, id, r, &ua.OpenSecureChannelResponse{ServerNonce: nonce,
+		SecurityToken: &ua.ChannelSecurityToken{
+			ChannelID: c.channel.ID, TokenID: token, CreatedAt: time.Now().UTC(), RevisedLifetime: lifetime}}, ua.StatusOK)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if !none {
+		c.channel.Mode = r.SecurityMode
+	}
+	if err := c.channel.Renew(token, nonce, r.ClientNonce); err != nil {
+		return err
+	}
+	return c.conn.SetReadDeadline(time.Time{})
+}
+
+// left ends the sessions of a connection that has gone.
 func (c *caller) left() {
 	c.server.mu.Lock()
 	defer c.server.mu.Unlock()
 	for secret, session := range c.server.sessions {
-		if session.channel == c.channel {
+		if session.caller == c {
 			session.end()
 			delete(c.server.sessions, secret)
 		}
@@ -184,6 +285,10 @@ func (c *caller) left() {
 
 // say sends an answer.
 func (c *caller) say(id uint32, request ua.Request, response ua.Response, code ua.StatusCode) {
+	c.sayIn(wire.AnyMessage, id, request, response, code)
+}
+
+func (c *caller) sayIn(kind string, id uint32, request ua.Request, response ua.Response, code ua.StatusCode) {
 	head := &ua.ResponseHeader{Timestamp: time.Now().UTC(), ServiceResult: code, ServiceDiagnostics: &ua.DiagnosticInfo{},
 		StringTable: []string{}, AdditionalHeader: ua.NewExtensionObject(nil)}
 	if request != nil && request.Header() != nil {
@@ -193,9 +298,31 @@ func (c *caller) say(id uint32, request ua.Request, response ua.Response, code u
 		response = &ua.ServiceFault{}
 	}
 	response.SetHeader(head)
-	if err := c.channel.SendResponseWithContext(c.server.life, id, response); err != nil {
-		_ = c.channel.Close() // it has gone
+	body, err := wire.WriteService(response)
+	if err == nil {
+		err = c.write(kind, id, body)
 	}
+	if err != nil {
+		_ = c.conn.Close() // it has gone, or takes nothing
+	}
+}
+
+func (c *caller) write(kind string, id uint32, body []byte) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	chunks, err := c.channel.Encode(kind, id, body)
+	if err != nil {
+		return err
+	}
+	for _, chunk := range chunks {
+		if err := c.conn.SetWriteDeadline(time.Now().Add(takesWithin)); err != nil {
+			return err
+		}
+		if _, err := c.conn.Write(chunk); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // answer answers one request.
@@ -213,20 +340,19 @@ func (c *caller) answer(id uint32, request ua.Request) {
 		response, code := c.create(r)
 		c.say(id, r, response, code)
 		return
-	case *ua.CloseSecureChannelRequest:
-		_ = c.channel.Close()
-		return
 	}
-	session := s.sessionOf(request, c.channel)
+	session := s.sessionOf(request, c)
 	if session == nil {
 		c.say(id, request, nil, ua.StatusBadSessionIDInvalid)
 		return
 	}
 	session.heard()
 	if r, ok := request.(*ua.ActivateSessionRequest); ok {
+		code := session.activate(r)
 		nonce := make([]byte, 32)
 		_, _ = rand.Read(nonce) // which does not fail
-		c.say(id, r, &ua.ActivateSessionResponse{ServerNonce: nonce}, session.activate(r))
+		session.nonce = nonce
+		c.say(id, r, &ua.ActivateSessionResponse{ServerNonce: nonce}, code)
 		return
 	}
 	if !session.active.Load() {
@@ -254,17 +380,28 @@ func (s *Server) application(url string) *ua.ApplicationDescription {
 
 // endpoints are those that are offered.
 func (s *Server) endpoints(url string) []*ua.EndpointDescription {
-	e := &ua.EndpointDescription{EndpointURL: url, Server: s.application(url), SecurityMode: ua.MessageSecurityModeNone,
-		SecurityPolicyURI:   ua.SecurityPolicyURINone,
-		TransportProfileURI: "http://opcfoundation.org/UA-Profile/Transport/uatcp-uasc-uabinary"}
+	var tokens []*ua.UserTokenPolicy
 	if may, _ := s.config.User("", ""); may {
-		e.UserIdentityTokens = append(e.UserIdentityTokens, &ua.UserTokenPolicy{PolicyID: "anonymous",
-			TokenType: ua.UserTokenTypeAnonymous})
+		tokens = append(tokens, &ua.UserTokenPolicy{PolicyID: "anonymous", TokenType: ua.UserTokenTypeAnonymous})
 	}
-	e.UserIdentityTokens = append(e.UserIdentityTokens,
-		&ua.UserTokenPolicy{PolicyID: "name", TokenType: ua.UserTokenTypeUserName,
-			SecurityPolicyURI: ua.SecurityPolicyURINone})
-	return []*ua.EndpointDescription{e}
+	tokens = append(tokens, &ua.UserTokenPolicy{PolicyID: "name", TokenType: ua.UserTokenTypeUserName})
+	of := func(policy string, mode ua.MessageSecurityMode) *ua.EndpointDescription {
+		e := &ua.EndpointDescription{EndpointURL: url, Server: s.application(url), SecurityMode: mode,
+			SecurityPolicyURI:  policy,
+			UserIdentityTokens: tokens, TransportProfileURI: "http://opcfoundation.org/UA-Profile/Transport/uatcp-uasc-uabinary"}
+		if s.config.Secured != nil {
+			e.ServerCertificate = s.config.Secured.Certificate
+		}
+		return e
+	}
+	list := []*ua.EndpointDescription{of(ua.SecurityPolicyURINone, ua.MessageSecurityModeNone)}
+	if s.config.Secured != nil {
+		for _, policy := range []string{ua.SecurityPolicyURIBasic256Sha256, ua.SecurityPolicyURIAes128Sha256RsaOaep,
+			ua.SecurityPolicyURIAes256Sha256RsaPss} {
+			list = append(list, of(policy, ua.MessageSecurityModeSign), of(policy, ua.MessageSecurityModeSignAndEncrypt))
+		}
+	}
+	return list
 }
 
 // create makes a session, which is not active yet.
@@ -286,18 +423,23 @@ func (c *caller) create(r *ua.CreateSessionRequest) (ua.Response, ua.StatusCode)
 	if len(s.sessions) >= mostSessions {
 		return nil, ua.StatusBadTooManySessions
 	}
+	signature, err := c.channel.Sign(r.ClientNonce)
+	if err != nil {
+		return nil, ua.StatusBadSecurityChecksFailed
+	}
 	made := newSession(c, s.space, time.Duration(within)*time.Millisecond)
+	made.nonce = nonce
 	token := ua.NewByteStringNodeID(0, secret)
 	s.sessions[token.String()] = made
 	made.secret = token.String()
 	s.all.Go(func() { made.expire() })
 	return &ua.CreateSessionResponse{SessionID: ua.NewNumericNodeID(0, s.ids.next()), AuthenticationToken: token,
 		RevisedSessionTimeout: within, ServerNonce: nonce, ServerEndpoints: s.endpoints(r.EndpointURL),
-		ServerSignature: &ua.SignatureData{}}, ua.StatusOK
+		ServerSignature: signature, ServerCertificate: c.channel.Own}, ua.StatusOK
 }
 
 // sessionOf is the session that a request says it is of, over the channel that has it.
-func (s *Server) sessionOf(r ua.Request, channel *uasc.SecureChannel) *session {
+func (s *Server) sessionOf(r ua.Request, c *caller) *session {
 	head := r.Header()
 	if head == nil || head.AuthenticationToken == nil {
 		return nil
@@ -305,7 +447,7 @@ func (s *Server) sessionOf(r ua.Request, channel *uasc.SecureChannel) *session {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	session := s.sessions[head.AuthenticationToken.String()]
-	if session == nil || session.channel != channel {
+	if session == nil || session.caller != c {
 		return nil
 	}
 	return session

@@ -15,6 +15,7 @@ type session struct {
 	*caller
 	space  *space
 	secret string
+	nonce  []byte // the last random octets that the client was given
 	within time.Duration
 	last   atomic.Int64 // when something came, in nanoseconds since 1970
 	active atomic.Bool
@@ -64,12 +65,16 @@ func (s *session) expire() {
 // activate lets a user in.
 func (s *session) activate(r *ua.ActivateSessionRequest) ua.StatusCode {
 	name, password := "", ""
+	if !s.channel.Signed(r.ClientSignature, s.nonce) {
+		return ua.StatusBadApplicationSignatureInvalid
+	}
 	if r.UserIdentityToken != nil {
 		switch t := r.UserIdentityToken.Value.(type) {
 		case nil, *ua.AnonymousIdentityToken:
 		case *ua.UserNameIdentityToken:
-			name, password = t.UserName, string(t.Password)
-			if name == "" {
+			name = t.UserName
+			var err error
+			if password, err = s.channel.Decipher("", t.Password, s.nonce); err != nil || name == "" {
 				return ua.StatusBadIdentityTokenInvalid
 			}
 		default:

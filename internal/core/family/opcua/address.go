@@ -184,11 +184,7 @@ func (scheme) Notations(a address.Address) []address.Notation {
 	if !ok {
 		return nil
 	}
-	list := []address.Notation{{Name: "node", Text: n.String()}, {Name: "identifier", Text: n.ID}}
-	if n.URI != "" {
-		list = append(list, address.Notation{Name: "namespace", Text: n.URI})
-	}
-	return list
+	return []address.Notation{{Name: "node", Text: n.String()}}
 }
 
 func (s scheme) Compare(a, b address.Address) int {
