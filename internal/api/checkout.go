@@ -174,7 +174,7 @@ func (s *Server) compared(p *site.Point, live *field.Live, shown string) (view V
 	}
 	trend := s.Engine.Hub.Trend(p.ID)
 	for i := len(trend) - 1; i >= 0 && live.AtMs-trend[i].AtMs <= lookedBack(p); i-- {
-		before := earlier(p, trend[i].V)
+		before := earlier(live.Value, trend[i].V)
 		if v, err := checkout.Judge(p, before, shown); err == nil && v.Agrees {
 			view.Verdict, view.Read, view.ReadAtMs = v, p.Shown(before), trend[i].AtMs
 			view.EarlierMs = live.AtMs - trend[i].AtMs

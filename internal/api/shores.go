@@ -1,6 +1,8 @@
 package api
 
 import (
+	"math"
+
 	"ferry/internal/core/checkout"
 	"ferry/internal/core/crossing"
 	"ferry/internal/core/site"
@@ -68,17 +70,37 @@ func (s *Server) expected(g *checkout.Ground, x *site.Crossing) (shown string, a
 	}
 	trend := s.Engine.Hub.Trend(x.From)
 	for i := len(trend) - 1; i >= 0 && there.AtMs-trend[i].AtMs <= lookedBack(from[0]); i-- {
-		if before, ok := made([]value.Value{earlier(from[0], trend[i].V)}); ok && before == there.Shown {
+		if before, ok := made([]value.Value{earlier(values[0], trend[i].V)}); ok && before == there.Shown {
 			return shown, true
 		}
 	}
 	return shown, false
 }
 
-// earlier is a value of a trend as one of its point.
-func earlier(p *site.Point, v float64) value.Value {
-	if p.Type == value.TypeBool {
+// earlier is a value of a trend as one of the kind that is read now.
+func earlier(now value.Value, v float64) value.Value {
+	switch now.Kind() {
+	case value.Bool:
 		return value.OfBool(v != 0)
+	case value.Int:
+		return value.OfInt(int64(v))
+	case value.Uint:
+		return value.OfUint(uint64(v))
+	case value.Moment:
+		return value.OfMoment(int64(math.Round(1000 * v)))
+	case value.Span:
+		return value.OfSpan(int64(math.Round(1000 * v)))
+	}
+	return value.OfFloat(v)
+}
+
+// recordedAs is a value of a trend as one of a point, of which nothing may be read now.
+func recordedAs(p *site.Point, v float64) value.Value {
+	switch {
+	case p.Type == value.TypeBool:
+		return value.OfBool(v != 0)
+	case p.Type.IsWhole() && p.Range == nil && (p.Factor == 0 || p.Factor == 1) && p.Offset == 0:
+		return value.OfInt(int64(v))
 	}
 	return value.OfFloat(v)
 }

@@ -244,7 +244,7 @@ func carried(now *site.Site, x *site.Crossing, samples []trend.Sample) (made []t
 	made = make([]trend.Sample, 0, len(samples))
 	for _, sample := range samples {
 		if !sample.Gap() {
-			v, err := way.Carry([]value.Value{earlier(source, sample.V)}, value.Value{})
+			v, err := way.Carry([]value.Value{recordedAs(source, sample.V)}, value.Value{})
 			if err == nil {
 				v, err = crossing.Fit(v, target)
 			}

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"ferry/internal/core/value"
 )
 
 // TestTrends: two shores are recorded, drawn, summed up, and the time between them is measured;
@@ -92,5 +94,16 @@ func TestTrends(t *testing.T) {
 	}
 	if c.call("POST", at+"/remove", nil, &nothing); c.call("GET", at+"/chart", nil, &nothing) == 200 {
 		t.Error("it is there once removed")
+	}
+}
+
+// TestEarlier: a value of a trend is of the kind that is read, so that a display that is a moment
+// behind is not called wrong.
+func TestEarlier(t *testing.T) {
+	for _, v := range []value.Value{value.OfBool(true), value.OfInt(-7), value.OfUint(7), value.OfFloat(9.25), value.OfMoment(1795766400123),
+		value.OfSpan(90_500)} {
+		if got := earlier(v, v.Float()); got != v {
+			t.Errorf("%v became %v", v, got)
+		}
 	}
 }
