@@ -19,6 +19,7 @@ import (
 	"ferry/internal/core/route"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	wire "ferry/internal/wire/opcua"
 )
 
 func init() { field.Register(family.TCP.Name, driver{}) }
@@ -142,6 +143,7 @@ func (c *conn) hand(report field.Report) {
 // asking gives a question its time, and lets Break end it.
 func (c *conn) asking() (ctx context.Context, done func()) {
 	ctx, cancel := context.WithTimeout(c.life, c.within+time.Second)
+	c.beginTape()
 	c.mu.Lock()
 	c.question = cancel
 	c.mu.Unlock()
@@ -156,10 +158,10 @@ func (c *conn) asking() (ctx context.Context, done func()) {
 // came is what came of a question.
 func (c *conn) came(err error, what string) field.Reply {
 	if err == nil {
-		return field.Reply{Outcome: exchange.Answered, Left: true}
+		return field.Reply{Outcome: exchange.Answered, Left: true, Frames: c.frames()}
 	}
 	reply := c.failed(err, what)
-	reply.Left = true
+	reply.Left, reply.Frames = true, c.frames()
 	switch code, coded := status(err); {
 	case !coded && !errors.Is(err, context.DeadlineExceeded),
 		code == family.BadSessionID, code == family.BadSessionClosed, code == family.BadShutdown,
@@ -236,7 +238,7 @@ func (c *conn) WriteItem(to protocol.Wanted, v value.Value, pass field.Pass) fie
 	if err != nil {
 		return c.came(err, "the write")
 	}
-	reply = field.Reply{Outcome: exchange.Answered, Left: true}
+	reply = c.came(nil, "")
 	if len(answer.Results) != 1 {
 		reply.Outcome, reply.Sentence = exchange.Garbled, "the server does not say whether it was written"
 	} else if code := uint32(answer.Results[0]); code>>30 != 0 {
@@ -293,7 +295,7 @@ func (c *conn) Follow(wanted []protocol.Wanted) (field.Reply, []field.Refusal) {
 	c.subscription = made
 	c.mu.Unlock()
 	go made.publish()
-	return field.Reply{Outcome: exchange.Answered, Left: true}, refused
+	return c.came(nil, ""), refused
 }
 
 // walk goes through the model of a server, folder by folder.
@@ -353,7 +355,7 @@ func (c *conn) List(after string) (held []protocol.Held, next string, reply fiel
 	} else {
 		c.walk = nil
 	}
-	return held, next, field.Reply{Outcome: exchange.Answered, Left: true}
+	return held, next, c.came(nil, "")
 }
 
 // found is a node that a folder leads to.
@@ -461,7 +463,11 @@ func (c *conn) heldOf(v listed, values []*ua.DataValue) (list []protocol.Held, o
 	return list, true
 }
 
-// Dissect labels nothing: what goes over the wire is not recorded yet.
+// Dissect labels the headers of chunks, and says what the message is; what is enciphered stays so.
 func (driver) Dissect(frames []exchange.Frame, _ []exchange.Labelled) [][]exchange.Field {
-	return make([][]exchange.Field, len(frames))
+	out := make([][]exchange.Field, len(frames))
+	for i := range frames {
+		out[i] = wire.Labels(frames[i].Octets)
+	}
+	return out
 }

@@ -90,6 +90,19 @@ func TestHall(t *testing.T) {
 			_ := e.Hub.Point("sp")
 		return live.Value.Float() == 8.25
 	})
+	told, asked := 0, 0
+	for _, x := range e.Hub.Exchanges(0, 1000, "l") {
+		for _, f := range x.Frames {
+			if len(f.Octets) > 24 && f.Out {
+				asked++
+			} else if len(f.Octets) > 24 {
+				told++
+			}
+		}
+	}
+	if told < 5 || asked < 3 {
+		t.Errorf("of what went over the wire %d questions and %d answers are there", asked, told)
+	}
 	held, _, err := e.Held(ctx, "l")
 	if err != nil || len(held) != 3 {
 		t.Errorf("it lists %+v, %v", held, err)

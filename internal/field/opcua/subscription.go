@@ -124,8 +124,8 @@ func (s *subscription) ask() bool {
 	s.acks = nil
 	s.mu.Unlock()
 	within := time.Duration(s.alive+1)*s.every*waiting + s.of.within
-	answer, err := sendFor[*ua.PublishResponse](s.life, s.of.session,
-		&ua.PublishRequest{SubscriptionAcknowledgements: acks}, within)
+	answer, octets, err := sendFor[*ua.PublishResponse](s.life, s.of.session,
+		&ua.PublishRequest{SubscriptionAcknowledgements: acks}, within, false)
 	at := time.Now()
 	if err != nil {
 		return s.unanswered(err)
@@ -133,7 +133,7 @@ func (s *subscription) ask() bool {
 	if answer.NotificationMessage == nil || answer.SubscriptionID != s.id {
 		return true
 	}
-	s.took(answer, at)
+	s.took(answer, at, octets)
 	return true
 }
 
@@ -154,9 +154,9 @@ func (s *subscription) unanswered(err error) bool {
 }
 
 // took takes in a message of the server.
-func (s *subscription) took(answer *ua.PublishResponse, at time.Time) {
+func (s *subscription) took(answer *ua.PublishResponse, at time.Time, octets []byte) {
 	m := answer.NotificationMessage
-	report := field.Report{At: at, Operation: "sign of life", Own: false}
+	report := field.Report{At: at, Operation: "sign of life", Octets: octets}
 	s.mu.Lock()
 	if len(m.NotificationData) > 0 { // a keep-alive has the number of the next one, and is not confirmed
 		if s.last != 0 && m.SequenceNumber != s.last+1 && m.SequenceNumber != 1 {

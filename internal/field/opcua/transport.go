@@ -13,6 +13,8 @@ import (
 
 	"github.com/gopcua/opcua/ua"
 
+	"ferry/internal/core/exchange"
+	"ferry/internal/field"
 	wire "ferry/internal/wire/opcua"
 )
 
@@ -24,6 +26,8 @@ type transport struct {
 
 	mu      sync.Mutex // held for the channel, and while chunks are sent
 	channel wire.Channel
+	tape    field.Tape          // of the question under way
+	taped   map[uint32]struct{} // the requests that belong to it
 
 	asking  sync.Mutex
 	number  uint32
@@ -36,6 +40,7 @@ type transport struct {
 type answered struct {
 	response ua.Response
 	err      error
+	octets   []byte // of its last chunk, as they came
 }
 
 // keysFor is how long keys count, of which three quarters are used.
@@ -44,7 +49,7 @@ const keysFor = time.Hour
 // open begins a connection and its channel. The connection has a deadline until that stands.
 func open(conn net.Conn, endpoint string, security wire.Security) (*transport, error) {
 	t := &transport{conn: conn, in: bufio.NewReaderSize(conn, 1<<16), waiting: map[uint32]chan answered{},
-		ended: make(chan struct{})}
+		ended: make(chan struct{}), taped: map[uint32]struct{}{}}
 	if _, err := conn.Write(wire.Hello(endpoint)); err != nil {
 		return nil, err
 	}
@@ -97,6 +102,9 @@ func (t *transport) taken(b []byte) (request uint32, r ua.Response, err error) {
 		return 0, nil, f
 	}
 	m, whole, err := t.channel.Decode(b)
+	if _, taped := t.taped[m.Request]; taped && err == nil {
+		t.tape.In(time.Now(), b, false)
+	}
 	if err != nil || !whole {
 		return 0, nil, err
 	}
@@ -126,7 +134,7 @@ func (t *transport) renew(kind ua.SecurityTokenRequestType, answer func(id uint3
 		return err
 	}
 	id, err := t.post(wire.OpenChannel, &ua.OpenSecureChannelRequest{RequestHeader: head(nil, 0), RequestType: kind,
-		SecurityMode: t.channel.Mode, ClientNonce: nonce, RequestedLifetime: uint32(keysFor.Milliseconds())}, nil)
+		SecurityMode: t.channel.Mode, ClientNonce: nonce, RequestedLifetime: uint32(keysFor.Milliseconds())}, nil, false)
 	if err != nil {
 		return err
 	}
@@ -152,8 +160,24 @@ func head(token *ua.NodeID, hint time.Duration) *ua.RequestHeader {
 		TimeoutHint: uint32(hint.Milliseconds())}
 }
 
+// beginTape has what goes over the connection for a question taken down from now on.
+func (t *transport) beginTape() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.tape.Begin()
+	clear(t.taped)
+}
+
+// frames are what went for the question.
+func (t *transport) frames() []exchange.Frame {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	clear(t.taped)
+	return t.tape.Frames()
+}
+
 // post sends a request and returns its number; whoever waits for the answer is told over into.
-func (t *transport) post(kind string, r ua.Request, into chan answered) (id uint32, err error) {
+func (t *transport) post(kind string, r ua.Request, into chan answered, taped bool) (id uint32, err error) {
 	t.asking.Lock()
 	if t.over != nil {
 		t.asking.Unlock()
@@ -165,6 +189,11 @@ func (t *transport) post(kind string, r ua.Request, into chan answered) (id uint
 		t.waiting[id] = into
 	}
 	t.asking.Unlock()
+	if taped {
+		t.mu.Lock()
+		t.taped[id] = struct{}{}
+		t.mu.Unlock()
+	}
 	r.Header().RequestHandle = id
 	body, err := wire.WriteService(r)
 	if err == nil {
@@ -186,7 +215,11 @@ func (t *transport) write(kind string, id uint32, body []byte) error {
 	if err != nil {
 		return err
 	}
+	_, taped := t.taped[id]
 	for _, chunk := range chunks {
+		if taped {
+			t.tape.Out(time.Now(), chunk)
+		}
 		if err := t.conn.SetWriteDeadline(time.Now().Add(writeFor)); err != nil {
 			return err
 		}
@@ -203,28 +236,29 @@ func (t *transport) forget(id uint32) {
 	delete(t.waiting, id)
 }
 
-// ask sends a request and waits for its answer.
-func (t *transport) ask(ctx context.Context, r ua.Request, token *ua.NodeID, within time.Duration) (ua.Response,
-	error) {
+// ask sends a request and waits for its answer; taped is set where it belongs to the question that
+// is taken down.
+func (t *transport) ask(ctx context.Context, r ua.Request, token *ua.NodeID, within time.Duration,
+	taped bool) (response ua.Response, octets []byte, err error) {
 	r.SetHeader(head(token, within))
 	into := make(chan answered, 1)
-	id, err := t.post(wire.AnyMessage, r, into)
+	id, err := t.post(wire.AnyMessage, r, into, taped)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	late := time.NewTimer(within)
 	defer late.Stop()
 	select {
 	case a := <-into:
-		return a.response, a.err
+		return a.response, a.octets, a.err
 	case <-ctx.Done():
 		t.forget(id)
-		return nil, ctx.Err()
+		return nil, nil, ctx.Err()
 	case <-late.C:
 		t.forget(id)
-		return nil, context.DeadlineExceeded
+		return nil, nil, context.DeadlineExceeded
 	case <-t.ended:
-		return nil, t.why()
+		return nil, nil, t.why()
 	}
 }
 
@@ -259,7 +293,7 @@ func (t *transport) run() {
 		delete(t.waiting, id)
 		t.asking.Unlock()
 		if into != nil {
-			into <- answered{r, err}
+			into <- answered{r, err, b}
 		}
 		var code ua.StatusCode
 		if err != nil && !errors.As(err, &code) {

@@ -349,7 +349,7 @@ func (c *Channel) joined(b []byte, kind string, final byte) (m Message, whole bo
 			return m, false, fmt.Errorf("a message is larger than %d octets", MostOctets)
 		}
 		c.parts[request] = body
-		return m, false, nil
+		return Message{Kind: kind, Request: request}, false, nil
 	}
 	c.octets -= len(c.parts[request])
 	delete(c.parts, request)

@@ -146,6 +146,44 @@ func TestChannelBounds(t *testing.T) {
 	}
 }
 
+// covers looks that labels follow each other, and leave nothing out.
+func covers(t *testing.T, chunk []byte) {
+	t.Helper()
+	at := 0
+	for _, f := range Labels(chunk) {
+		if f.From != at || f.To <= f.From || f.To > len(chunk) || f.Label == "" {
+			t.Fatalf("%x: %+v begins at %d", chunk, f, at)
+		}
+		at = f.To
+	}
+	if at != 0 && at != len(chunk) {
+		t.Errorf("%x: %d octets of %d have a label", chunk, at, len(chunk))
+	}
+}
+
+// TestLabels: every octet of what goes over the wire has a label, and a message its name.
+func TestLabels(t *testing.T) {
+	client, _ := ends(t, "None", ua.MessageSecurityModeNone, 2048)
+	body, err := WriteService(&ua.ReadRequest{RequestHeader: &ua.RequestHeader{AuthenticationToken: ua.NewTwoByteNodeID(0)}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	chunks, err := client.Encode(AnyMessage, 7, body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	named := false
+	for _, f := range Labels(chunks[0]) {
+		named = named || f.Label == "message" && f.Meaning == "ReadRequest"
+	}
+	if !named {
+		t.Errorf("%+v", Labels(chunks[0]))
+	}
+	for _, b := range [][]byte{chunks[0], Hello("opc.tcp://hall:4840"), Acknowledge(), Failure(ua.StatusBadTCPServerTooBusy, "busy"), nil} {
+		covers(t, b)
+	}
+}
+
 func FuzzChannel(f *testing.F) {
 	client, server := ends(f, "None", ua.MessageSecurityModeNone, 2048)
 	for _, body := range []string{"", "a message"} {
@@ -164,5 +202,6 @@ func FuzzChannel(f *testing.F) {
 		copied := *server
 		copied.parts = map[uint32][]byte{}
 		_, _, _ = copied.Decode(chunk) // whatever it says, it ends
+		covers(t, chunk)
 	})
 }
