@@ -13,6 +13,7 @@ import (
 	"net"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -50,7 +51,8 @@ func certified(t *testing.T, name string, until time.Time) (key *rsa.PrivateKey,
 func served(t *testing.T, trusts func([]byte) error, until time.Time) (address string, cert []byte) {
 	t.Helper()
 	key, der, cert, _ := certified(t, "Hall supervisor", until)
-	held := 9.25
+	var held atomic.Value
+	held.Store(9.25)
 	server := target.New(target.Config{About: target.About{Product: "Hall"},
 		User: func(name, password string) (may, writes bool) {
 			return name == "Ines" && password == "tide" || name == "", name == "Ines"
@@ -58,8 +60,8 @@ func served(t *testing.T, trusts func([]byte) error, until time.Time) (address s
 		Secured: &target.Secured{Certificate: der, Key: key, Trusts: trusts},
 		Variables: func() []target.Variable {
 			return []target.Variable{{URI: "urn:skerry:hall", ID: "Tank.Oxygen", Name: "Tank.Oxygen", Type: ua.TypeIDDouble,
-				Writable: true, Read: func() *ua.DataValue { return target.Good(held) }, Write: func(v any) ua.StatusCode {
-					held, _ = v.(float64)
+				Writable: true, Read: func() *ua.DataValue { return target.Good(held.Load()) }, Write: func(v any) ua.StatusCode {
+					held.Store(v)
 					return ua.StatusOK
 				}}}
 		}})
@@ -88,9 +90,9 @@ func served(t *testing.T, trusts func([]byte) error, until time.Time) (address s
 // refused in words where one does not, with nothing said to a server that is not trusted.
 func TestSecured(t *testing.T) {
 	_, mine, cert, key := certified(t, "Ferry", time.Now().Add(time.Hour))
-	asked := 0
+	var asked atomic.Int32
 	address, theirs := served(t, func(der []byte) error {
-		asked++
+		asked.Add(1)
 		if string(der) != string(mine) {
 			return errors.New("who is that")
 		}
@@ -133,14 +135,14 @@ func TestSecured(t *testing.T) {
 			family.KeyCertificate: protocol.OfText("cert"), family.KeyKey: protocol.OfText("key"),
 			protocol.KeyWithin: protocol.OfInt(3000),
 			family.KeyPublish:  protocol.OfInt(50)}
-		before := asked
+		before := asked.Load()
 		conn, reply := driver.Dial(context.Background(), field.Target{Dial: c.at, Settings: settings,
 			Kept: func(_ protocol.Kind, name string) ([]byte, error) { return kept[name], nil }})
 		if c.says != "" {
 			if conn != nil || !strings.Contains(reply.Sentence, c.says) {
 				t.Errorf("%s: %+v", c.name, reply)
 			}
-			if c.name == "not trusted here" && asked != before {
+			if c.name == "not trusted here" && asked.Load() != before {
 				t.Error("a server that is not trusted was shown the certificate of this end")
 			}
 			continue

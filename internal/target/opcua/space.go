@@ -19,7 +19,8 @@ type Variable struct {
 	Description string
 	Type        ua.TypeID
 	Writable    bool
-	// Read returns the value as it is now. Write takes one of its type.
+	// Read returns the value as it is now. Write takes one of its type. Both are called by several
+	// at once.
 	Read  func() *ua.DataValue
 	Write func(v any) ua.StatusCode
 }
