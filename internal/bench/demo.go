@@ -107,7 +107,7 @@ func (m model) signals(scheme address.Scheme) []signal {
 		p := e.point(scheme)
 		s := signal{area: p.Place().Area, offset: int(p.Place().Offset)}
 		if s.area == "" {
-			s.named = &namedPlace{p.Address, p.Shape(0)}
+			s.named = place(&p)
 		} else if codec, err := codecs.Of(p.Shape(block.UnitBits(scheme, p.Address))); err == nil {
 			s.codec = codec
 		} else {

@@ -18,7 +18,7 @@ import (
 type signal struct {
 	// named is where it is in a device whose places have names. Elsewhere area,
 	// offset and codec say it.
-	named  *namedPlace
+	named  *protocol.Held
 	area   string
 	offset int
 	codec  *value.Codec
@@ -27,12 +27,6 @@ type signal struct {
 	at func(t float64, m *Memory) value.Value
 	// first is what stands there at the start.
 	first value.Value
-}
-
-// namedPlace is a place with a name, and what fits there.
-type namedPlace struct {
-	at    address.Address
-	shape value.Shape
 }
 
 // Memory is the memory of a simulated device. Areas that no signal
@@ -99,15 +93,15 @@ func (m *Memory) follow(next *Memory) {
 
 func (m *Memory) put(s signal, v value.Value) {
 	if s.named != nil {
-		if s.named.shape.Type == value.TypeBool {
+		if s.named.Shape.Type == value.TypeBool {
 			v = value.OfBool(v.Bool())
-		} else if s.named.shape.Type.IsText() && v.Kind() != value.Text {
+		} else if s.named.Shape.Type.IsText() && v.Kind() != value.Text {
 			v = value.OfText("")
-		} else if s.named.shape.Type.IsWhole() && v.Kind() == value.Float {
+		} else if s.named.Shape.Type.IsWhole() && v.Kind() == value.Float {
 			v = value.OfFloat(math.Round(v.Float()))
 		}
-		if fits, err := value.As(v, s.named.shape); err == nil {
-			m.named[s.named.at] = fits
+		if fits, err := value.As(v, s.named.Shape); err == nil {
+			m.named[s.named.Address] = fits
 		}
 		return
 	}
@@ -238,7 +232,9 @@ func (m *Memory) Held() (held []protocol.Held) {
 	defer m.mu.Unlock()
 	for i := range m.signals {
 		if s := &m.signals[i]; s.named != nil {
-			held = append(held, protocol.Held{Address: s.named.at, Shape: s.named.shape, Writable: s.at == nil})
+			one := *s.named
+			one.Writable = s.at == nil
+			held = append(held, one)
 		}
 	}
 	return held
@@ -249,11 +245,11 @@ func (m *Memory) Held() (held []protocol.Held) {
 func (m *Memory) Set(at address.Address, v value.Value) bool {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	i := slices.IndexFunc(m.signals, func(s signal) bool { return s.named != nil && s.named.at == at })
+	i := slices.IndexFunc(m.signals, func(s signal) bool { return s.named != nil && s.named.Address == at })
 	if i < 0 {
 		return false
 	}
-	fits, err := value.As(v, m.signals[i].named.shape)
+	fits, err := value.As(v, m.signals[i].named.Shape)
 	if err == nil {
 		m.named[at] = fits
 	}
@@ -290,6 +286,16 @@ func pattern(period float64, states ...uint64) func(float64, *Memory) value.Valu
 	}
 }
 
+// place is a place with a name, as its device tells of it: the unit and the limits are those of
+// the value that it holds.
+func place(p *site.Point) *protocol.Held {
+	held := &protocol.Held{Address: p.Address, Shape: p.Shape(0), Remark: p.Remark}
+	if p.Range == nil && p.Scale().IsIdentity() {
+		held.Unit, held.Low, held.High = p.Unit, p.Low, p.High
+	}
+	return held
+}
+
 // followMap makes signals out of a device's own map, for devices that no model
 // describes: what can be written keeps what is written, the rest moves.
 func followMap(scheme address.Scheme, d *site.Device) []signal {
@@ -304,7 +310,7 @@ func followMap(scheme address.Scheme, d *site.Device) []signal {
 			}
 			s = signal{area: at.Area, offset: int(at.Offset), codec: codec}
 		} else if !p.Address.IsZero() {
-			s.named = &namedPlace{p.Address, p.Shape(0)}
+			s.named = place(p)
 		} else {
 			continue
 		}

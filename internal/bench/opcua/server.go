@@ -2,6 +2,7 @@
 package opcua
 
 import (
+	"fmt"
 	"math"
 	"net"
 	"strings"
@@ -91,9 +92,16 @@ func (h *host) look() string {
 	}
 	for _, held := range h.of.Memory.Held() {
 		_, name, _ := held.Address.Name()
-		b.WriteString("\n" + name + string(held.Shape.Type))
+		b.WriteString("\n" + name + string(held.Shape.Type) + held.Unit + held.Remark + bounds(held))
 	}
 	return b.String()
+}
+
+func bounds(held protocol.Held) string {
+	if held.Low == nil || held.High == nil {
+		return ""
+	}
+	return fmt.Sprint(" ", *held.Low, " ", *held.High)
 }
 
 // front are namespaces before those of the nodes: one, and another once it was started again.
@@ -127,21 +135,37 @@ func (h *host) gone(v *target.Variable) bool {
 		return false
 	}
 	held := h.of.Memory.Held()
+	if len(held) == 0 {
+		return false
+	}
 	n, ok := family.NodeOf(held[0].Address)
-	return len(held) > 0 && ok && v.ID == n.ID
+	return ok && v.ID == n.ID
 }
 
-// variables are what the device of the map has.
+// variables are what the device of the map has; the elements of an array are one.
 func (h *host) variables() (list []target.Variable) {
-	small := h.fault().Kind == "case"
+	small, arrays := h.fault().Kind == "case", map[family.Node]*array{}
 	for _, held := range h.of.Memory.Held() {
 		n, ok := family.NodeOf(held.Address)
 		kind, fits := kinds[held.Shape.Type]
-		if !ok || !fits || n.Element >= 0 {
+		if !ok || !fits || n.Element >= mostElements {
+			continue
+		}
+		whole := n
+		whole.Element = -1
+		if known := arrays[whole]; n.Element >= 0 && known != nil {
+			known.add(n.Element, held)
 			continue
 		}
 		v := target.Variable{URI: n.URI, ID: n.ID, Name: n.ID, Type: kind, Writable: held.Writable,
+			Description: held.Remark, Unit: held.Unit, Low: held.Low, High: held.High,
 			Read: h.reads(held.Address, kind), Write: h.writes(held)}
+		if n.Element >= 0 {
+			a := &array{host: h, kind: kind}
+			a.add(n.Element, held)
+			arrays[whole] = a
+			v.Writable, v.Write, v.Read, v.WriteAt = true, nil, a.read, a.writeAt
+		}
 		if v.URI == "" {
 			v.URI = "urn:skerry:hall"
 		}
@@ -168,13 +192,18 @@ func (h *host) reads(at address.Address, kind ua.TypeID) func() *ua.DataValue {
 		if !ok {
 			return target.Bad(ua.StatusBadNodeIDUnknown)
 		}
-		out := target.Good(typed(v, kind))
-		if h.fault().Kind == "uncertain" {
-			out.EncodingMask |= ua.DataValueStatusCode
-			out.Status = ua.StatusCode(family.UncertainLastUsable)
-		}
-		return out
+		return h.told(typed(v, kind))
 	}
+}
+
+// told is a value as the server tells of it.
+func (h *host) told(v any) *ua.DataValue {
+	out := target.Good(v)
+	if h.fault().Kind == "uncertain" {
+		out.EncodingMask |= ua.DataValueStatusCode
+		out.Status = ua.StatusCode(family.UncertainLastUsable)
+	}
+	return out
 }
 
 // typed is a value in the type of its node.

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -42,7 +43,7 @@ func (driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply
 		s.close()
 		return nil, reply
 	}
-	c := &conn{session: s, settings: t.Settings, reports: make(chan field.Report, 256), types: map[string]ua.TypeID{}}
+	c := &conn{session: s, settings: t.Settings, reports: make(chan field.Report, 256), types: map[string]holding{}}
 	c.life, c.cancel = context.WithCancel(ctx)
 	c.stop = context.AfterFunc(ctx, func() {
 		c.finish(field.Reply{Outcome: exchange.Closed,
@@ -61,7 +62,7 @@ type conn struct {
 	stop     func() bool
 	over     atomic.Bool
 	reports  chan field.Report
-	types    map[string]ua.TypeID // of nodes that were written, by their names
+	types    map[string]holding // of nodes that were written, by their numbers
 	walk     *walk                // of the model, while it is listed
 
 	mu           sync.Mutex
@@ -216,19 +217,25 @@ func (c *conn) WriteItem(to protocol.Wanted, v value.Value, pass field.Pass) fie
 	if why != "" {
 		return not(why)
 	}
-	typed, reply := c.typeOf(ctx, n, id)
+	holds, reply := c.typeOf(ctx, n, id)
 	if !reply.OK() {
 		return reply
 	}
-	plain, err := asType(v, typed)
+	switch {
+	case holds.array && n.Element < 0:
+		return not("the node holds an array: say which element, as in [0]")
+	case !holds.array && n.Element >= 0:
+		return not("the node holds no array: write it without an element")
+	}
+	plain, err := asType(v, holds.kind)
 	if err != nil {
 		return not(err.Error())
 	}
-	item := &ua.WriteValue{NodeID: id, AttributeID: ua.AttributeIDValue,
-		Value: &ua.DataValue{EncodingMask: ua.DataValueValue, Value: ua.MustVariant(plain)}}
-	if n.Element >= 0 {
-		return not("an element of an array is not written alone yet: write the whole in the device")
+	item := &ua.WriteValue{NodeID: id, AttributeID: ua.AttributeIDValue}
+	if holds.array { // of an array the element alone (OPC 10000-4, clause 7.27)
+		item.IndexRange, plain = strconv.Itoa(n.Element), listOf(plain)
 	}
+	item.Value = &ua.DataValue{EncodingMask: ua.DataValueValue, Value: ua.MustVariant(plain)}
 	left, err := pass()
 	if err != nil {
 		return not(err.Error())
@@ -247,23 +254,31 @@ func (c *conn) WriteItem(to protocol.Wanted, v value.Value, pass field.Pass) fie
 	return reply
 }
 
-// typeOf is the type of the value that a node holds, asked for once.
-func (c *conn) typeOf(ctx context.Context, n family.Node, id *ua.NodeID) (ua.TypeID, field.Reply) {
-	if known, ok := c.types[n.String()]; ok {
+// holding is what a node holds: a value of a type, or an array of them.
+type holding struct {
+	kind  ua.TypeID
+	array bool
+}
+
+// typeOf is what a node holds, asked for once.
+func (c *conn) typeOf(ctx context.Context, n family.Node, id *ua.NodeID) (holding, field.Reply) {
+	if known, ok := c.types[id.String()]; ok {
 		return known, field.Reply{Outcome: exchange.Answered}
 	}
 	values, err := c.read(ctx, []*ua.ReadValueID{{NodeID: id, AttributeID: ua.AttributeIDValue}})
 	if err != nil {
 		reply := c.came(err, "the question for its type")
 		reply.Left = false
-		return 0, reply
+		return holding{}, reply
 	}
-	if code := uint32(values[0].Status); code>>30 == 2 && values[0].Value.Value() == nil {
-		return 0, field.Reply{Outcome: exchange.Declined, Code: int(code), Sentence: "the server does not tell its type: " +
+	v := values[0].Value
+	if code := uint32(values[0].Status); code>>30 == 2 && v.Value() == nil {
+		return holding{}, field.Reply{Outcome: exchange.Declined, Code: int(code), Sentence: "the server does not tell its type: " +
 			family.Words(code)}
 	}
-	c.types[n.String()] = values[0].Value.Type()
-	return values[0].Value.Type(), field.Reply{Outcome: exchange.Answered}
+	holds := holding{v.Type(), v.Has(ua.VariantArrayValues)}
+	c.types[id.String()] = holds
+	return holds, field.Reply{Outcome: exchange.Answered}
 }
 
 // Follow subscribes to nodes, in the place of those before.
@@ -427,9 +442,18 @@ func (c *conn) described(ctx context.Context, variables []listed) (held []protoc
 		if err != nil {
 			return nil, err
 		}
+		measures, err := c.measures(ctx, some)
+		if err != nil {
+			return nil, err
+		}
 		for i, v := range some {
-			if h, ok := c.heldOf(v, values[each*i:each*i+each]); ok {
-				held = append(held, h...)
+			list, ok := c.heldOf(v, values[each*i:each*i+each])
+			if !ok {
+				continue
+			}
+			for _, h := range list {
+				h.Unit, h.Low, h.High = measures[i].unit, measures[i].low, measures[i].high
+				held = append(held, h)
 			}
 		}
 	}
@@ -457,7 +481,7 @@ func (c *conn) heldOf(v listed, values []*ua.DataValue) (list []protocol.Held, o
 	for i := range min(count, 1000) {
 		one := h
 		n.Element = i
-		one.Address, one.Name, one.Writable = n.Address(), fmt.Sprintf("%s[%d]", h.Name, i), false
+		one.Address, one.Name = n.Address(), fmt.Sprintf("%s[%d]", h.Name, i)
 		list = append(list, one)
 	}
 	return list, true

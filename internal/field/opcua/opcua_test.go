@@ -35,6 +35,12 @@ func hall(t *testing.T) (*site.Site, *bench.Bench, *field.Engine) {
 			Points: []site.Point{point("ox", "Oxygen", "nsu=urn:skerry:hall;s=Tank.Oxygen", value.TypeFloat32, site.ReadOnly),
 				point("sp", "Setpoint", "nsu=urn:skerry:hall;s=Tank.Setpoint", value.TypeFloat64, site.ReadWrite),
 				point("on", "Aerator", "nsu=urn:skerry:hall;s=Tank.Aerator", value.TypeBool, site.ReadWrite)}}}
+	oxygen, low, high := &s.Devices[1].Points[0], 0.0, 200.0
+	oxygen.Unit, oxygen.Low, oxygen.High, oxygen.Remark = "mg/L", &low, &high, "of the first tank"
+	s.Devices[1].Points[1].Unit = "puffs"
+	s.Devices[1].Points = append(s.Devices[1].Points,
+		point("pace1", "Pace of the second pump", "nsu=urn:skerry:hall;s=Pumps.Pace [1]", value.TypeUint8, site.ReadWrite),
+		point("pace3", "Pace of the fourth pump", "nsu=urn:skerry:hall;s=Pumps.Pace [3]", value.TypeUint8, site.ReadWrite))
 	s.Links = []site.Link{{ID: "l", Asking: "lss", Answering: "hall", Line: "net", Protocol: "opc.tcp",
 		Settings: protocol.Settings{family.KeyPublish: protocol.OfInt(100)}}}
 	b := bench.New()
@@ -78,13 +84,20 @@ func TestHall(t *testing.T) {
 		return live.Quality == value.Good
 	}
 	eventually(t, "all are read", func() bool { return good("ox") && good("sp") && good("on") })
-	order, err := e.Prepare(ctx, "sp", "8.25")
-	if err != nil {
-		t.Fatal(err)
+	for id, text := range map[string]string{"sp": "8.25", "pace3": "77"} {
+		order, err := e.Prepare(ctx, id, text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if result, err := e.Write(ctx, "Ines", order.Token); err != nil || !result.OK {
+			t.Fatalf("%s: %+v, %v", id, result, err)
+		}
 	}
-	if result, err := e.Write(ctx, "Ines", order.Token); err != nil || !result.OK {
-		t.Fatalf("%+v, %v", result, err)
-	}
+	eventually(t, "of an array only the element is written", func() bool {
+		other, _ := e.Hub.Point("pace1")
+		live, _ := e.Hub.Point("pace3")
+		return live.Value.Uint() == 77 && other.Value.Uint() == 0
+	})
 	eventually(t, "the written value is told", func() bool {
 		live,
 			_ := e.Hub.Point("sp")
@@ -104,8 +117,20 @@ func TestHall(t *testing.T) {
 		t.Errorf("of what went over the wire %d questions and %d answers are there", asked, told)
 	}
 	held, _, err := e.Held(ctx, "l")
-	if err != nil || len(held) != 3 {
+	if err != nil || len(held) != 7 { // four of them elements of one array
 		t.Errorf("it lists %+v, %v", held, err)
+	}
+	for _, h := range held {
+		switch bounded := h.Low != nil && h.High != nil && *h.Low == 0 && *h.High == 200; {
+		case strings.HasSuffix(h.Name, "Oxygen"):
+			if h.Unit != "mg/L" || !bounded || h.Remark != "of the first tank" || h.Writable {
+				t.Errorf("of the oxygen it says %+v", h)
+			}
+		case strings.HasSuffix(h.Name, "Setpoint"):
+			if h.Unit != "puffs" || h.Low != nil || !h.Writable {
+				t.Errorf("of the setpoint it says %+v", h)
+			}
+		}
 	}
 	for _, fault := range []struct{ kind, point, says string }{
 		{"shift", "ox", ""}, {"uncertain", "ox", "last one"}, {"vanished", "ox", "no such node"},

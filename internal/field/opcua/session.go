@@ -236,6 +236,7 @@ const (
 	idManufacturer   = 2263
 	idSoftware       = 2264
 	idHierarchical   = 33
+	idHasProperty    = 46
 )
 
 // read reads attributes; each of the answers has a value, if only an empty one.

@@ -3,6 +3,7 @@ package opcua
 import (
 	"fmt"
 	"math"
+	"reflect"
 	"strconv"
 	"time"
 
@@ -25,44 +26,26 @@ func valueOf(v *ua.Variant, element int) (out value.Value, why string) {
 
 // elementOf is one of an array.
 func elementOf(list any, element int) (out value.Value, why string) {
-	if element < 0 {
+	of := reflect.ValueOf(list)
+	switch _, octets := list.([]byte); {
+	case octets || of.Kind() != reflect.Slice:
+		return value.Value{}, fmt.Sprintf("the node holds no array of values, but %T", list)
+	case element < 0:
 		return value.Value{}, "the node holds an array: say which element, as in [0]"
+	case element >= of.Len():
+		return value.Value{}, fmt.Sprintf("the array has %d elements, counted from 0", of.Len())
 	}
-	at := func(n int, of func(i int) any) (value.Value, string) {
-		if element >= n {
-			return value.Value{}, fmt.Sprintf("the array has %d elements, counted from 0", n)
-		}
-		return scalar(of(element))
+	return scalar(of.Index(element).Interface())
+}
+
+// listOf is an array of one value.
+func listOf(v any) any {
+	if b, ok := v.(byte); ok {
+		return ua.ByteArray{b} // octets in a row are one value of their own
 	}
-	switch l := list.(type) {
-	case []bool:
-		return at(len(l), func(i int) any { return l[i] })
-	case []int8:
-		return at(len(l), func(i int) any { return l[i] })
-	case []byte:
-		return at(len(l), func(i int) any { return l[i] })
-	case []int16:
-		return at(len(l), func(i int) any { return l[i] })
-	case []uint16:
-		return at(len(l), func(i int) any { return l[i] })
-	case []int32:
-		return at(len(l), func(i int) any { return l[i] })
-	case []uint32:
-		return at(len(l), func(i int) any { return l[i] })
-	case []int64:
-		return at(len(l), func(i int) any { return l[i] })
-	case []uint64:
-		return at(len(l), func(i int) any { return l[i] })
-	case []float32:
-		return at(len(l), func(i int) any { return l[i] })
-	case []float64:
-		return at(len(l), func(i int) any { return l[i] })
-	case []string:
-		return at(len(l), func(i int) any { return l[i] })
-	case []time.Time:
-		return at(len(l), func(i int) any { return l[i] })
-	}
-	return value.Value{}, fmt.Sprintf("the node holds no array of values, but %T", list)
+	list := reflect.MakeSlice(reflect.SliceOf(reflect.TypeOf(v)), 1, 1)
+	list.Index(0).Set(reflect.ValueOf(v))
+	return list.Interface()
 }
 
 func scalar(v any) (out value.Value, why string) {

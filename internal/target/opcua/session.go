@@ -174,15 +174,20 @@ func (s *session) put(w *ua.WriteValue) ua.StatusCode {
 	switch {
 	case n == nil:
 		return ua.StatusBadNodeIDUnknown
-	case w.AttributeID != ua.AttributeIDValue || n.variable == nil || !n.variable.Writable || n.variable.Write == nil:
+	case w.AttributeID != ua.AttributeIDValue || n.variable == nil || !n.variable.Writable:
 		return ua.StatusBadNotWritable
 	case !s.writes:
 		return ua.StatusBadUserAccessDenied
-	case w.IndexRange != "":
-		return ua.StatusBadWriteNotSupported
-	case w.Value == nil || w.Value.Value == nil || w.Value.Value.Type() != n.variable.Type ||
-		w.Value.Value.ArrayLength() > 0:
+	case w.Value == nil || w.Value.Value == nil || w.Value.Value.Type() != n.variable.Type:
 		return ua.StatusBadTypeMismatch
+	case n.variable.WriteAt != nil:
+		return n.variable.putRange(w.Value.Value, w.IndexRange)
+	case w.IndexRange != "":
+		return ua.StatusBadIndexRangeNoData
+	case w.Value.Value.Has(ua.VariantArrayValues):
+		return ua.StatusBadTypeMismatch
+	case n.variable.Write == nil:
+		return ua.StatusBadNotWritable
 	}
 	return n.variable.Write(w.Value.Value.Value())
 }
@@ -307,12 +312,4 @@ func (s *session) translate(r *ua.TranslateBrowsePathsToNodeIDsRequest) (ua.Resp
 		answer.Results = append(answer.Results, result)
 	}
 	return answer, ua.StatusOK
-}
-
-// ranged is one element of an array, where that is asked for.
-func ranged(v *ua.DataValue, index string) *ua.DataValue {
-	if index == "" {
-		return v
-	}
-	return Bad(ua.StatusBadIndexRangeInvalid)
 }

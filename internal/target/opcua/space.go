@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"github.com/gopcua/opcua/ua"
+
+	family "ferry/internal/core/family/opcua"
 )
 
 // Variable is a node with a value.
@@ -19,10 +21,14 @@ type Variable struct {
 	Description string
 	Type        ua.TypeID
 	Writable    bool
-	// Read returns the value as it is now. Write takes one of its type. Both are called by several
-	// at once.
-	Read  func() *ua.DataValue
-	Write func(v any) ua.StatusCode
+	// Unit is that of the value, Low and High its range; empty and nil for not known.
+	Unit      string
+	Low, High *float64
+	// Read returns the value as it is now. Write takes one of its type; WriteAt is in its place for
+	// an array, and takes an element, counted from 0. All are called by several at once.
+	Read    func() *ua.DataValue
+	Write   func(v any) ua.StatusCode
+	WriteAt func(i int, v any) ua.StatusCode
 }
 
 // node is one of the address space.
@@ -31,6 +37,7 @@ type node struct {
 	class    ua.NodeClass
 	name     *ua.QualifiedName
 	kind     uint32 // the numeric id of its type definition in namespace 0, 0 for none
+	data     uint32 // that of the type of its value, 0 for what the variable says
 	variable *Variable
 	inside   []*node
 	by       uint32 // the reference by which it is inside: 35 organizes, 47 component, 46 property
@@ -50,6 +57,7 @@ const (
 	idCurrentTime, idState, idBuildInfo                       = 2258, 2259, 2260
 	idProductName, idManufacturer, idSoftware                 = 2261, 2263, 2264
 	folderType, baseObjectType, dataVariableType, propertyVar = 61, 58, 63, 68
+	analogType, rangeType, unitType                           = 2368, 884, 887
 )
 
 // newSpace arranges variables in folders. Namespaces are numbered as they come, behind those in
@@ -75,10 +83,33 @@ func newSpace(front []string, variables []Variable, about About) *space {
 			}
 			at = folders[path]
 		}
-		s.put(at, hasComponent, &node{id: ua.NewStringNodeID(index, v.ID), class: ua.NodeClassVariable, variable: v,
-			name: &ua.QualifiedName{NamespaceIndex: index, Name: parts[len(parts)-1]}, kind: dataVariableType})
+		s.properties(v, index, s.put(at, hasComponent, &node{id: ua.NewStringNodeID(index, v.ID),
+			class: ua.NodeClassVariable, variable: v, kind: dataVariableType,
+			name: &ua.QualifiedName{NamespaceIndex: index, Name: parts[len(parts)-1]}}))
 	}
 	return s
+}
+
+// properties give a variable its unit and its range, by which it is an analogue one.
+func (s *space) properties(v *Variable, index uint16, n *node) {
+	add := func(name string, data uint32, of any) {
+		value := ua.NewExtensionObject(of)
+		s.put(n, hasProperty, &node{id: ua.NewStringNodeID(index, v.ID+"/"+name), class: ua.NodeClassVariable,
+			kind: propertyVar, data: data, name: &ua.QualifiedName{Name: name},
+			variable: &Variable{Name: name, Type: ua.TypeIDExtensionObject, Read: func() *ua.DataValue { return Good(value) }}})
+	}
+	if v.Unit != "" {
+		id, list := family.UnitID(v.Unit), family.UnitList
+		if id == family.NoUnit {
+			list = ""
+		}
+		add(family.PropertyUnit, unitType, &ua.EUInformation{NamespaceURI: list, UnitID: id,
+			DisplayName: ua.NewLocalizedText(v.Unit), Description: ua.NewLocalizedText("")})
+	}
+	if v.Low != nil && v.High != nil {
+		n.kind = analogType
+		add(family.PropertyRange, rangeType, &ua.Range{Low: *v.Low, High: *v.High})
+	}
 }
 
 // index is that of a namespace, which is added if it is new.
@@ -179,6 +210,9 @@ func (s *space) attribute(n *node, id ua.AttributeID, writable bool) *ua.DataVal
 	case ua.AttributeIDValue:
 		return n.variable.Read()
 	case ua.AttributeIDDataType:
+		if n.data != 0 {
+			return Good(ua.NewNumericNodeID(0, n.data))
+		}
 		return Good(ua.NewNumericNodeID(0, uint32(n.variable.Type)))
 	case ua.AttributeIDValueRank:
 		if v := n.variable.Read(); v.Value != nil && v.Value.ArrayLength() > 0 {
