@@ -177,6 +177,14 @@ type Reporter interface {
 	Ended() Reply
 }
 
+// Reviser is a Reporter whose device says at the end of Follow how it will report: another
+// pace than it was asked for, perhaps.
+type Reviser interface {
+	// Revised returns the settings of the link as the device keeps to them, and what is another
+	// than it was asked for, to stand behind the question in the record; empty for nothing.
+	Revised() (settings protocol.Settings, said string)
+}
+
 // Refusal is a point that is not reported.
 type Refusal struct {
 	ID       string

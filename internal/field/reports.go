@@ -3,6 +3,7 @@ package field
 import (
 	"fmt"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"ferry/internal/core/diagnose"
@@ -16,7 +17,10 @@ import (
 // point that is reported on change is not old for being quiet, as long as the
 // end gives signs of life. It belongs to the hub.
 type source struct {
-	lapse  protocol.Lapse
+	// after is for how many milliseconds nothing at all may come, 0 for ever, and then of values
+	// is made what silent says.
+	after  atomic.Int64
+	silent value.Quality
 	heard  int64 // when anything came last, in milliseconds since 1970; 0 while it is not connected
 	quiet  bool  // nothing came for longer than it may
 	tracks []*track
@@ -25,6 +29,12 @@ type source struct {
 	// session is the connection over which they are reported, by a number that grows; 0
 	// before the first.
 	session uint64
+}
+
+// expect sets for how long nothing may come.
+func (s *source) expect(l protocol.Lapse) {
+	s.after.Store(int64(l.AfterMs))
+	s.silent = l.Quality
 }
 
 // reporting is what a runner has to do with an end that reports.
@@ -59,7 +69,8 @@ func (r *runner) reportsOf() *reporting {
 		return nil
 	}
 	g := &reporting{tracks: map[string]*track{}, counts: map[string]int{},
-		source: &source{lapse: rules.Lapse(r.link.Settings)}}
+		source: &source{}}
+	g.source.expect(rules.Lapse(r.link.Settings))
 	_, g.source.cyclic = r.def.Image(r.link.Settings, "")
 	asked := map[string]bool{}
 	for _, id := range r.points {
@@ -85,6 +96,13 @@ func (r *runner) follow(conn Reporter, now time.Time) Reply {
 	r.hub.sourced(g.source)
 	reply, refused := conn.Follow(g.wanted)
 	what := fmt.Sprintf("ask to be told of %d points", len(g.wanted))
+	if revising, ok := conn.(Reviser); ok && reply.OK() {
+		settings, said := revising.Revised()
+		if rules, ok := r.def.Reports(); ok {
+			g.source.after.Store(int64(rules.Lapse(settings).AfterMs))
+		}
+		what += said
+	}
 	e := r.exchange(what, &reply, now, time.Since(now))
 	if e.Points = len(g.wanted); reply.OK() && len(refused) > 0 {
 		e.Outcome, e.Cause, e.Code, e.Sentence = exchange.Declined, exchange.Unwanted, refused[0].Code,
@@ -186,7 +204,7 @@ func (c *channel) listenTo(r *runner, now time.Time) time.Time {
 	waits := len(c.reports) > 0 // something has come, and this machine is behind
 	if c.conn != nil && c.conn.Usable() && g.over == c.conn && !waits && r.hub.lapsed(g.source, now) {
 		c.lost = Reply{Outcome: exchange.NoAnswer, Cause: exchange.Quiet,
-			Sentence: fmt.Sprintf("nothing came for more than %d ms", g.source.lapse.AfterMs)}
+			Sentence: fmt.Sprintf("nothing came for more than %d ms", g.source.after.Load())}
 		r.hub.record(r.era, r.exchange("wait for a sign of life", &c.lost, now, 0), nil)
 		lost := c.lost
 		c.contact.Store(&lost)
@@ -214,7 +232,7 @@ func (c *channel) listenTo(r *runner, now time.Time) time.Time {
 		g.since = now
 	}
 	next := now.Add(time.Hour)
-	if ms := g.source.lapse.AfterMs; ms > 0 {
+	if ms := g.source.after.Load(); ms > 0 {
 		next = now.Add(time.Duration(ms)*time.Millisecond/2 + time.Millisecond)
 	}
 	if !g.again.IsZero() && g.again.Before(next) {
@@ -350,7 +368,7 @@ func (h *Hub) again(s *source, session uint64) {
 // quiet makes the values of an end what its silence makes them, if nothing came
 // for longer than may be. It is done when somebody looks, too.
 func (h *Hub) quiet(s *source, ms int64) (is bool) {
-	after := int64(s.lapse.AfterMs)
+	after := s.after.Load()
 	if s.quiet || s.heard == 0 || after == 0 || ms-s.heard <= after {
 		return s.quiet
 	}
@@ -360,7 +378,7 @@ func (h *Hub) quiet(s *source, ms int64) (is bool) {
 			continue
 		}
 		t.quieted, t.was.quality, t.was.reason = true, t.live.Quality, t.live.Reason
-		t.live.Quality, t.live.Reason = s.lapse.Quality,
+		t.live.Quality, t.live.Reason = s.silent,
 			fmt.Sprintf("no sign of life from the device for more than %d ms", after)
 		h.touch(t)
 		t.tell()

@@ -66,7 +66,7 @@ func (r *Reader) Read(ctx context.Context) []Live {
 func (r *Reader) hear(ctx context.Context) {
 	c, g := r.runner.channel, r.runner.reports
 	c.listen(time.Now())
-	overdue := time.NewTimer(min(listenMost, listenLeast+time.Duration(g.source.lapse.AfterMs)*time.Millisecond))
+	overdue := time.NewTimer(min(listenMost, listenLeast+time.Duration(g.source.after.Load())*time.Millisecond))
 	defer overdue.Stop()
 	for {
 		if len(g.counts)+len(g.refused) >= len(g.wanted) && len(c.reports) == 0 || c.reports == nil {

@@ -56,7 +56,7 @@ func (w *walk) reported(ctx context.Context) {
 	case g.messages == 0 && quiet:
 		w.route.Set(route.Session, route.Fault,
 			fmt.Sprintf("The connection stands, but %s gives no sign of life within %d ms.", w.who(),
-				g.source.lapse.AfterMs),
+				g.source.after.Load()),
 			"Look whether the device is in run mode, and whether another end has taken what it reports.")
 		return
 	}
@@ -145,7 +145,7 @@ func (w *walk) notTaken(reply *Reply, began time.Time) {
 // listen takes in what comes until every point has come, or is overdue. ended is
 // set where the connection ended, quiet where a sign of life was due.
 func (w *walk) listen(ctx context.Context, r *runner, g *told) (ended *Reply, quiet bool) {
-	enough := listenLeast + time.Duration(g.source.lapse.AfterMs)*time.Millisecond
+	enough := listenLeast + time.Duration(g.source.after.Load())*time.Millisecond
 	for _, each := range g.wanted {
 		enough = max(enough, 2*time.Duration(each.PaceMs)*time.Millisecond)
 	}
@@ -171,7 +171,7 @@ func (w *walk) listen(ctx context.Context, r *runner, g *told) (ended *Reply, qu
 	if ended != nil && ended.Cause == exchange.Quiet {
 		return nil, true
 	}
-	after := time.Duration(g.source.lapse.AfterMs) * time.Millisecond
+	after := time.Duration(g.source.after.Load()) * time.Millisecond
 	return ended, after > 0 && time.Since(began) > after
 }
 

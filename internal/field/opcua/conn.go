@@ -63,7 +63,7 @@ type conn struct {
 	over     atomic.Bool
 	reports  chan field.Report
 	types    map[string]holding // of nodes that were written, by their numbers
-	walk     *walk                // of the model, while it is listed
+	walk     *walk              // of the model, while it is listed
 
 	mu           sync.Mutex
 	closed       bool

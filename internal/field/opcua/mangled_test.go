@@ -15,7 +15,7 @@ import (
 
 // TestMangled: a server whose octets are damaged costs its own session, and nothing else.
 func TestMangled(t *testing.T) {
-	s, b, _ := hall(t)
+	s, b, _ := hall(t, fast)
 	behind := b.List(s)[0].URL
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

@@ -16,8 +16,11 @@ import (
 	_ "ferry/internal/field/opcua"
 )
 
+// fast are settings of a link that is told of changes soon.
+var fast = protocol.Settings{family.KeyPublish: protocol.OfInt(100)}
+
 // hall is a site with a server that has some nodes.
-func hall(t *testing.T) (*site.Site, *bench.Bench, *field.Engine) {
+func hall(t *testing.T, settings protocol.Settings) (*site.Site, *bench.Bench, *field.Engine) {
 	t.Helper()
 	s := site.New("Skerry Point Hatchery")
 	s.Lines = []site.Line{{ID: "net", Name: "Plant net", Medium: "ethernet", Network: "192.0.2.0/24"}}
@@ -42,7 +45,7 @@ func hall(t *testing.T) (*site.Site, *bench.Bench, *field.Engine) {
 		point("pace1", "Pace of the second pump", "nsu=urn:skerry:hall;s=Pumps.Pace [1]", value.TypeUint8, site.ReadWrite),
 		point("pace3", "Pace of the fourth pump", "nsu=urn:skerry:hall;s=Pumps.Pace [3]", value.TypeUint8, site.ReadWrite))
 	s.Links = []site.Link{{ID: "l", Asking: "lss", Answering: "hall", Line: "net", Protocol: "opc.tcp",
-		Settings: protocol.Settings{family.KeyPublish: protocol.OfInt(100)}}}
+		Settings: settings}}
 	b := bench.New()
 	if err := b.Sync(s); err != nil {
 		t.Fatal(err)
@@ -70,7 +73,7 @@ func eventually(t *testing.T, what string, ok func() bool) {
 // TestHall: a server is tried, followed, written, listed, and survives being started again with
 // other numbers for its namespaces.
 func TestHall(t *testing.T) {
-	_, b, e := hall(t)
+	_, b, e := hall(t, fast)
 	ctx := context.Background()
 	r, err := e.Try(ctx, "l")
 	if err != nil || r.StopsAt != nil {
@@ -158,5 +161,36 @@ func TestHall(t *testing.T) {
 			t.Fatal(err)
 		}
 		eventually(t, "it is well again after "+fault.kind, func() bool { return good("ox") && good("sp") })
+	}
+}
+
+// TestRevised: a server that publishes more seldom than it was asked to is not called silent
+// before its own time.
+func TestRevised(t *testing.T) {
+	_, b, e := hall(t, protocol.Settings{family.KeyPublish: protocol.OfInt(100), family.KeyAliveEvery: protocol.OfInt(1),
+		protocol.KeyWithin: protocol.OfInt(500)})
+	if err := b.SetFault("hall", bench.Fault{Kind: "slow"}); err != nil {
+		t.Fatal(err)
+	}
+	if err := e.Start([]string{"l"}); err != nil {
+		t.Fatal(err)
+	}
+	good := func() bool {
+		live, _ := e.Hub.Point("ox")
+		return live.Quality == value.Good
+	}
+	eventually(t, "it is told", good)
+	for end := time.Now().Add(6 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		if !good() {
+			live, _ := e.Hub.Point("ox")
+			t.Fatalf("the value is %+v between two messages", live)
+		}
+	}
+	said := false
+	for _, x := range e.Hub.Exchanges(0, 1000, "l") {
+		said = said || strings.Contains(x.Operation, "published every 5000 ms, asked 100")
+	}
+	if !said {
+		t.Error("what the server revised is not said")
 	}
 }

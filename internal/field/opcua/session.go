@@ -69,22 +69,21 @@ func connect(ctx context.Context, t *field.Target, security wire.Security) (*ses
 // send asks for a service, and returns its answer; what the server answers instead is an error
 // of a status code.
 func send[T ua.Response](ctx context.Context, s *session, request ua.Request) (answer T, err error) {
-	answer, _, err = sendFor[T](ctx, s, request, s.within, true)
-	return answer, err
+	return sendFor[T](ctx, s, request, s.within, true)
 }
 
-// sendFor is send with its time, and with the octets of the answer; taped is as for ask.
+// sendFor is send with its time; taped is as for ask.
 func sendFor[T ua.Response](ctx context.Context, s *session, request ua.Request, within time.Duration,
-	taped bool) (answer T, octets []byte, err error) {
-	r, octets, err := s.ask(ctx, request, s.token, within, taped)
+	taped bool) (answer T, err error) {
+	r, err := s.ask(ctx, request, s.token, within, taped)
 	if err != nil {
-		return answer, octets, err
+		return answer, err
 	}
 	answer, ok := r.(T)
 	if !ok {
-		return answer, octets, fmt.Errorf("the server answers a %T with a %T", request, r)
+		return answer, fmt.Errorf("the server answers a %T with a %T", request, r)
 	}
-	return answer, octets, nil
+	return answer, nil
 }
 
 // status is the status code in an error, if that is what it is.
@@ -308,7 +307,7 @@ func (s *session) close() {
 	ctx, cancel := context.WithTimeout(context.Background(), 300*time.Millisecond)
 	defer cancel()
 	if s.token != nil {
-		_, _, _ = sendFor[*ua.CloseSessionResponse](ctx, s, &ua.CloseSessionRequest{DeleteSubscriptions: true},
+		_, _ = sendFor[*ua.CloseSessionResponse](ctx, s, &ua.CloseSessionRequest{DeleteSubscriptions: true},
 			300*time.Millisecond, false) // a courtesy
 	}
 	s.end(net.ErrClosed)

@@ -3,7 +3,8 @@ package opcua
 import (
 	"context"
 	"fmt"
-	"sync"
+	"maps"
+	"strings"
 	"time"
 
 	"github.com/gopcua/opcua/ua"
@@ -12,6 +13,7 @@ import (
 	family "ferry/internal/core/family/opcua"
 	"ferry/internal/core/protocol"
 	"ferry/internal/field"
+	wire "ferry/internal/wire/opcua"
 )
 
 // subscription is what a server tells of nodes by itself.
@@ -24,7 +26,6 @@ type subscription struct {
 	end      context.CancelFunc
 	followed []followed // by client handle
 
-	mu   sync.Mutex
 	acks []*ua.SubscriptionAcknowledgement
 	last uint32 // the number of the message before, 0 for none
 }
@@ -38,6 +39,9 @@ type followed struct {
 // lifetimes is how many keep-alives may be missed before the server gives a subscription up.
 const lifetimes = 10
 
+// longest is how far apart messages are at most, whatever a server says.
+const longest = 24 * time.Hour
+
 // subscribe makes a subscription.
 func (c *conn) subscribe(ctx context.Context) (*subscription, error) {
 	alive := uint32(family.TCP.Int(c.settings, family.KeyAliveEvery))
@@ -48,8 +52,11 @@ func (c *conn) subscribe(ctx context.Context) (*subscription, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &subscription{of: c, id: answer.SubscriptionID, alive: answer.RevisedMaxKeepAliveCount,
-		every: time.Duration(answer.RevisedPublishingInterval * float64(time.Millisecond))}
+	s := &subscription{of: c, id: answer.SubscriptionID, alive: max(1, min(answer.RevisedMaxKeepAliveCount, 1_000_000)),
+		every: time.Millisecond}
+	if ms := answer.RevisedPublishingInterval; ms > 1 { // else as fast as can be, or no number
+		s.every = time.Duration(min(ms, float64(longest.Milliseconds())) * float64(time.Millisecond))
+	}
 	s.life, s.end = context.WithCancel(c.life)
 	return s, nil
 }
@@ -105,59 +112,107 @@ func (s *subscription) monitor(ctx context.Context, wanted []protocol.Wanted) (r
 // waiting is how many questions for news wait at the server at once.
 const waiting = 3
 
-// publish asks for news until the subscription ends.
+// publish asks for news until the subscription ends. What comes is taken in as it came: which of
+// several questions it answers says nothing of the order.
 func (s *subscription) publish() {
-	var all sync.WaitGroup
-	for range waiting {
-		all.Go(func() {
-			for s.life.Err() == nil && s.ask() {
+	news := make(chan answered, waiting)
+	open, most := 0, waiting
+	within := time.Duration(min(float64(s.alive+1)*waiting*s.every.Seconds(), longest.Seconds())*float64(time.Second)) +
+		s.of.within
+	late := time.NewTimer(within)
+	defer late.Stop()
+	for s.life.Err() == nil {
+		for ; open < most; open++ {
+			request := &ua.PublishRequest{SubscriptionAcknowledgements: s.acks}
+			request.SetHeader(head(s.of.token, within))
+			if _, err := s.of.post(wire.AnyMessage, request, news, false); err != nil {
+				s.lost(err)
+				return
 			}
-		})
+			s.acks = nil
+		}
+		select {
+		case a := <-news:
+			open--
+			late.Reset(within)
+			if again, fewer := s.news(a); !again {
+				return
+			} else if fewer {
+				most--
+			}
+			if most == 0 {
+				s.lost(a.err)
+				return
+			}
+		case <-late.C:
+			s.lost(context.DeadlineExceeded)
+			return
+		case <-s.of.ended:
+			s.lost(s.of.why())
+			return
+		case <-s.life.Done():
+		}
 	}
-	all.Wait()
 }
 
-// ask asks once; false ends it.
-func (s *subscription) ask() bool {
-	s.mu.Lock()
-	acks := s.acks
-	s.acks = nil
-	s.mu.Unlock()
-	within := time.Duration(s.alive+1)*s.every*waiting + s.of.within
-	answer, octets, err := sendFor[*ua.PublishResponse](s.life, s.of.session,
-		&ua.PublishRequest{SubscriptionAcknowledgements: acks}, within, false)
+// news takes in the answer to a question for news: whether to ask again, and fewer at once.
+func (s *subscription) news(a answered) (again, fewer bool) {
 	at := time.Now()
-	if err != nil {
-		return s.unanswered(err)
+	if a.err != nil {
+		switch code, _ := status(a.err); code {
+		case family.BadTooManyPublish:
+			return true, true
+		case family.BadTimeout, family.BadWaitingForData:
+			return true, false // the end is silent, which whoever counts its signs of life finds out
+		}
+		s.lost(a.err)
+		return false, false
 	}
-	if answer.NotificationMessage == nil || answer.SubscriptionID != s.id {
-		return true
+	answer, ok := a.response.(*ua.PublishResponse)
+	if !ok {
+		s.lost(fmt.Errorf("the server answers a question for news with a %T", a.response))
+		return false, false
 	}
-	s.took(answer, at, octets)
-	return true
+	if answer.NotificationMessage != nil && answer.SubscriptionID == s.id {
+		s.took(answer, at, a.octets)
+	}
+	return true, false
 }
 
-// unanswered says whether to go on after a question for news that brought an error.
-func (s *subscription) unanswered(err error) bool {
-	if s.life.Err() != nil {
-		return false
+// lost ends the connection, unless the subscription was over before.
+func (s *subscription) lost(err error) {
+	if s.life.Err() == nil {
+		s.of.finish(s.of.failed(err, "the question for news"))
 	}
-	code, coded := status(err)
-	switch {
-	case coded && code == family.BadTooManyPublish:
-		return false // it takes fewer at once: the others go on
-	case coded && (code == family.BadTimeout || code == family.BadWaitingForData):
-		return true // the end is silent, which whoever counts its signs of life finds out
+}
+
+// Revised is how the server reports, where that is not how it was asked to.
+func (c *conn) Revised() (settings protocol.Settings, said string) {
+	c.mu.Lock()
+	made := c.subscription
+	c.mu.Unlock()
+	settings = protocol.Settings{}
+	maps.Copy(settings, c.settings)
+	if made == nil {
+		return settings, ""
 	}
-	s.of.finish(s.of.failed(err, "the question for news"))
-	return false
+	for _, each := range []struct {
+		key string
+		is  int
+	}{{family.KeyPublish, int(made.every.Milliseconds())}, {family.KeyAliveEvery, int(made.alive)}} {
+		if asked := family.TCP.Int(settings, each.key); asked != each.is {
+			setting, _ := family.TCP.Setting(each.key)
+			said += fmt.Sprintf("; %s %d %s, asked %d", strings.ToLower(setting.Title), each.is, setting.Unit, asked)
+			settings[each.key] = protocol.OfInt(each.is)
+		}
+	}
+	return settings, said
 }
 
 // took takes in a message of the server.
 func (s *subscription) took(answer *ua.PublishResponse, at time.Time, octets []byte) {
 	m := answer.NotificationMessage
 	report := field.Report{At: at, Operation: "sign of life", Octets: octets}
-	s.mu.Lock()
 	if len(m.NotificationData) > 0 { // a keep-alive has the number of the next one, and is not confirmed
 		if s.last != 0 && m.SequenceNumber != s.last+1 && m.SequenceNumber != 1 {
 			report.Wrong = fmt.Sprintf("message %d came after %d: what was between is lost", m.SequenceNumber, s.last)
@@ -165,7 +220,6 @@ func (s *subscription) took(answer *ua.PublishResponse, at time.Time, octets []b
 		s.last = m.SequenceNumber
 		s.acks = append(s.acks, &ua.SubscriptionAcknowledgement{SubscriptionID: s.id, SequenceNumber: m.SequenceNumber})
 	}
-	s.mu.Unlock()
 	if report.Wrong != "" {
 		s.of.hand(field.Report{At: at, Operation: "notification", Wrong: report.Wrong})
 		report.Wrong = ""

@@ -239,26 +239,26 @@ func (t *transport) forget(id uint32) {
 // ask sends a request and waits for its answer; taped is set where it belongs to the question that
 // is taken down.
 func (t *transport) ask(ctx context.Context, r ua.Request, token *ua.NodeID, within time.Duration,
-	taped bool) (response ua.Response, octets []byte, err error) {
+	taped bool) (response ua.Response, err error) {
 	r.SetHeader(head(token, within))
 	into := make(chan answered, 1)
 	id, err := t.post(wire.AnyMessage, r, into, taped)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	late := time.NewTimer(within)
 	defer late.Stop()
 	select {
 	case a := <-into:
-		return a.response, a.octets, a.err
+		return a.response, a.err
 	case <-ctx.Done():
 		t.forget(id)
-		return nil, nil, ctx.Err()
+		return nil, ctx.Err()
 	case <-late.C:
 		t.forget(id)
-		return nil, nil, context.DeadlineExceeded
+		return nil, context.DeadlineExceeded
 	case <-t.ended:
-		return nil, nil, t.why()
+		return nil, t.why()
 	}
 }
 
