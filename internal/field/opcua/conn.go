@@ -273,8 +273,8 @@ func (c *conn) typeOf(ctx context.Context, n family.Node, id *ua.NodeID) (holdin
 	}
 	v := values[0].Value
 	if code := uint32(values[0].Status); code>>30 == 2 && v.Value() == nil {
-		return holding{}, field.Reply{Outcome: exchange.Declined, Code: int(code), Sentence: "the server does not tell its type: " +
-			family.Words(code)}
+		return holding{}, field.Reply{Outcome: exchange.Declined, Code: int(code),
+			Sentence: "the server does not tell its type: " + family.Words(code)}
 	}
 	holds := holding{v.Type(), v.Has(ua.VariantArrayValues)}
 	c.types[id.String()] = holds
