@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"runtime/debug"
 	"sync"
@@ -53,7 +52,7 @@ func open(conn net.Conn, endpoint string, security wire.Security) (*transport, e
 	if _, err := conn.Write(wire.Hello(endpoint)); err != nil {
 		return nil, err
 	}
-	b, err := t.chunk()
+	b, err := wire.ReadChunk(t.in)
 	if err != nil {
 		return nil, err
 	}
@@ -66,7 +65,7 @@ func open(conn net.Conn, endpoint string, security wire.Security) (*transport, e
 		return nil, err
 	}
 	if err := t.renew(ua.SecurityTokenRequestTypeIssue, func(id uint32) (ua.Response, error) {
-		b, err := t.chunk()
+		b, err := wire.ReadChunk(t.in)
 		if err != nil {
 			return nil, err
 		}
@@ -78,21 +77,6 @@ func open(conn net.Conn, endpoint string, security wire.Security) (*transport, e
 		return nil, err
 	}
 	return t, nil
-}
-
-// chunk reads one chunk.
-func (t *transport) chunk() ([]byte, error) {
-	head, err := t.in.Peek(8)
-	if err != nil {
-		return nil, err
-	}
-	n, err := wire.Length(head)
-	if err != nil {
-		return nil, err
-	}
-	b := make([]byte, n)
-	_, err = io.ReadFull(t.in, b)
-	return b, err
 }
 
 // taken takes in a chunk; the response is nil where the message is not whole. It is called with
@@ -273,7 +257,7 @@ func (t *transport) run() {
 	renewing := time.AfterFunc(keysFor*3/4, func() { t.newKeys() })
 	defer renewing.Stop()
 	for {
-		b, err := t.chunk()
+		b, err := wire.ReadChunk(t.in)
 		if err != nil {
 			t.end(err)
 			return

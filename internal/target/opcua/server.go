@@ -152,7 +152,7 @@ func (c *caller) serve() error {
 	if err := c.conn.SetReadDeadline(time.Now().Add(beginsWithin)); err != nil {
 		return err
 	}
-	b, err := c.chunk()
+	b, err := wire.ReadChunk(c.in)
 	if err != nil {
 		return err
 	}
@@ -165,7 +165,7 @@ func (c *caller) serve() error {
 		return err
 	}
 	for {
-		b, err := c.chunk()
+		b, err := wire.ReadChunk(c.in)
 		if err != nil {
 			return err
 		}
@@ -184,21 +184,6 @@ func (c *caller) serve() error {
 			return err
 		}
 	}
-}
-
-// chunk reads one chunk.
-func (c *caller) chunk() ([]byte, error) {
-	head, err := c.in.Peek(8)
-	if err != nil {
-		return nil, err
-	}
-	n, err := wire.Length(head)
-	if err != nil {
-		return nil, err
-	}
-	b := make([]byte, n)
-	_, err = io.ReadFull(c.in, b)
-	return b, err
 }
 
 // take takes in a message.

@@ -45,6 +45,22 @@ type item struct {
 // keptMessages is how many messages can be asked for again.
 const keptMessages = 20
 
+// each does something with those of a request that there are, and says of the others that they
+// are missing.
+func each[T any](ids []uint32, of map[uint32]*T, missing ua.StatusCode, do func(*T)) []ua.StatusCode {
+	results := make([]ua.StatusCode, 0, len(ids))
+	for _, id := range ids {
+		one := of[id]
+		if one == nil {
+			results = append(results, missing)
+			continue
+		}
+		do(one)
+		results = append(results, ua.StatusOK)
+	}
+	return results
+}
+
 // subscribing answers what has to do with subscriptions.
 func (s *session) subscribing(request ua.Request) (ua.Response, ua.StatusCode) {
 	s.mu.Lock()
@@ -61,26 +77,11 @@ func (s *session) subscribing(request ua.Request) (ua.Response, ua.StatusCode) {
 		return &ua.ModifySubscriptionResponse{RevisedPublishingInterval: float64(sub.every) / 1e6,
 			RevisedLifetimeCount: sub.lifetime, RevisedMaxKeepAliveCount: sub.alive}, ua.StatusOK
 	case *ua.SetPublishingModeRequest:
-		answer := &ua.SetPublishingModeResponse{}
-		for _, id := range r.SubscriptionIDs {
-			code := ua.StatusBadSubscriptionIDInvalid
-			if sub := s.subscriptions[id]; sub != nil {
-				sub.enabled, code = r.PublishingEnabled, ua.StatusOK
-			}
-			answer.Results = append(answer.Results, code)
-		}
-		return answer, ua.StatusOK
+		return &ua.SetPublishingModeResponse{Results: each(r.SubscriptionIDs, s.subscriptions,
+			ua.StatusBadSubscriptionIDInvalid, func(sub *subscription) { sub.enabled = r.PublishingEnabled })}, ua.StatusOK
 	case *ua.DeleteSubscriptionsRequest:
-		answer := &ua.DeleteSubscriptionsResponse{}
-		for _, id := range r.SubscriptionIDs {
-			code := ua.StatusBadSubscriptionIDInvalid
-			if sub := s.subscriptions[id]; sub != nil {
-				s.forget(sub)
-				code = ua.StatusOK
-			}
-			answer.Results = append(answer.Results, code)
-		}
-		return answer, ua.StatusOK
+		return &ua.DeleteSubscriptionsResponse{Results: each(r.SubscriptionIDs, s.subscriptions,
+			ua.StatusBadSubscriptionIDInvalid, s.forget)}, ua.StatusOK
 	case *ua.CreateMonitoredItemsRequest:
 		return s.monitor(r)
 	case *ua.DeleteMonitoredItemsRequest:
@@ -88,31 +89,18 @@ func (s *session) subscribing(request ua.Request) (ua.Response, ua.StatusCode) {
 		if sub == nil {
 			return nil, ua.StatusBadSubscriptionIDInvalid
 		}
-		answer := &ua.DeleteMonitoredItemsResponse{}
-		for _, id := range r.MonitoredItemIDs {
-			code := ua.StatusBadMonitoredItemIDInvalid
-			if sub.items[id] != nil {
-				delete(sub.items, id)
+		return &ua.DeleteMonitoredItemsResponse{Results: each(r.MonitoredItemIDs, sub.items,
+			ua.StatusBadMonitoredItemIDInvalid, func(it *item) {
+				delete(sub.items, it.id)
 				s.items--
-				code = ua.StatusOK
-			}
-			answer.Results = append(answer.Results, code)
-		}
-		return answer, ua.StatusOK
+			})}, ua.StatusOK
 	case *ua.SetMonitoringModeRequest:
 		sub := s.subscriptions[r.SubscriptionID]
 		if sub == nil {
 			return nil, ua.StatusBadSubscriptionIDInvalid
 		}
-		answer := &ua.SetMonitoringModeResponse{}
-		for _, id := range r.MonitoredItemIDs {
-			code := ua.StatusBadMonitoredItemIDInvalid
-			if it := sub.items[id]; it != nil {
-				it.mode, code = r.MonitoringMode, ua.StatusOK
-			}
-			answer.Results = append(answer.Results, code)
-		}
-		return answer, ua.StatusOK
+		return &ua.SetMonitoringModeResponse{Results: each(r.MonitoredItemIDs, sub.items,
+			ua.StatusBadMonitoredItemIDInvalid, func(it *item) { it.mode = r.MonitoringMode })}, ua.StatusOK
 	case *ua.RepublishRequest:
 		sub := s.subscriptions[r.SubscriptionID]
 		if sub == nil {

@@ -1,9 +1,11 @@
 package opcua
 
 import (
+	"bufio"
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"io"
 	"reflect"
 
 	"github.com/gopcua/opcua/ua"
@@ -124,6 +126,21 @@ func appendLimits(b []byte, l Limits) []byte {
 func framed(kind string, body []byte) []byte {
 	b := append([]byte(kind), 'F')
 	return append(binary.LittleEndian.AppendUint32(b, uint32(8+len(body))), body...)
+}
+
+// ReadChunk reads a message of the beginning, or a chunk.
+func ReadChunk(from *bufio.Reader) ([]byte, error) {
+	head, err := from.Peek(8)
+	if err != nil {
+		return nil, err
+	}
+	n, err := Length(head)
+	if err != nil {
+		return nil, err
+	}
+	b := make([]byte, n)
+	_, err = io.ReadFull(from, b)
+	return b, err
 }
 
 // Length is how long a message or chunk is, by its first eight octets.
