@@ -67,6 +67,12 @@ export function Shell() {
     if (file.current) file.current.value = "";
   };
   const actions: Action[] = [
+    { title: "Lines: what is connected to what", run: () => void navigate({ to: "/lines" }) },
+    { title: "Points: the maps of the devices", run: () => void navigate({ to: "/points" }) },
+    { title: "Timetable: what is asked when", run: () => void navigate({ to: "/timetable" }) },
+    { title: "Crossings: values from one device into another", run: () => void navigate({ to: "/crossings" }) },
+    { title: "Checkout: prove points one by one", run: () => void navigate({ to: "/checkout" }) },
+    { title: "Traffic: what goes over the wire, and what is wrong", run: () => void navigate({ to: "/traffic" }) },
     { title: "Start the run of every link", run: () => void run("start") },
     { title: "Stop every run", run: () => void run("stop") },
     { title: "Take the last edit back", keys: "Ctrl Z", run: () => void undo() },
