@@ -149,7 +149,9 @@ func TestCommandAndSnapshot(t *testing.T) {
 	b.choose("Of", "pump1")
 	b.until("it is read", `fetch("/api/points/pump1-02").then(r => r.json()).then(p => { window.read = p }) && window.read`)
 	b.fill("Name of the snapshot", "before the exchange\r")
-	b.sees("are the same")
+	// What turns goes on turning (speed, current, energy); what was set is the same.
+	b.until("it is compared", `/before the exchange[^]*(are the same|values differ)/.test(document.body.innerText)`)
+	b.until("the setpoint is the same", `![...document.querySelectorAll('[data-differs="true"]')].some(r => /SpeedSetpoint/.test(r.innerText))`)
 
 	b.proving("/checkout/pump1/pump1-02")
 	b.fill("Value to write", "31,5\r")
