@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sync/singleflight"
 
 	"ferry/internal/core/diagnose"
+	"ferry/internal/core/exchange"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/judge"
 	"ferry/internal/core/protocol"
@@ -138,9 +139,11 @@ func (s *Server) findings(at time.Time) []finding.Finding {
 // of its exchanges are judged, and toldAtOnce how many links at a time: of many, each has
 // its turn later.
 const (
-	toldFor    = 3 * time.Second
-	mostTold   = 4000
-	toldAtOnce = 8
+	toldFor  = 3 * time.Second
+	mostTold = 4000
+	// mostToldOctets bounds the octets of those.
+	mostToldOctets = 1 << 20
+	toldAtOnce     = 8
 )
 
 // toldNow is what was judged of what links tell unasked, by link.
@@ -201,8 +204,22 @@ func (s *Server) tellAgain(of *site.Site, at time.Time) {
 	for _, link := range links[:min(len(links), toldAtOnce)] {
 		def, _ := protocol.Named(link.Protocol)
 		_, cyclic := def.Image(link.Settings, "")
-		k.links[link.ID] = toldOf{at, cyclic, recording.Told(of, link, s.Engine.Hub.Exchanges(0, mostTold, link.ID), at)}
+		list := latest(s.Engine.Hub.Exchanges(0, mostTold, link.ID), mostToldOctets)
+		k.links[link.ID] = toldOf{at, cyclic, recording.Told(of, link, list, at)}
 	}
+}
+
+// latest are the last of some exchanges that have no more octets together than so many.
+func latest(list []exchange.Exchange, octets int) []exchange.Exchange {
+	for i := len(list) - 1; i >= 0; i-- {
+		for _, f := range list[i].Frames {
+			octets -= len(f.Octets)
+		}
+		if octets < 0 {
+			return list[i+1:]
+		}
+	}
+	return list
 }
 
 // valueOf is the last value of a point that was read.

@@ -22,6 +22,9 @@ const lumps = 25 * time.Millisecond
 // Begin begins a question: what goes over the connection from now on belongs to it.
 func (t *Tape) Begin() { t.began, t.frames, t.pause = time.Now(), nil, 0 }
 
+// Began is when the question began.
+func (t *Tape) Began() time.Time { return t.began }
+
 // Anew notes that the far end had ended the connection, and another was opened.
 func (t *Tape) Anew() { t.anew = true }
 

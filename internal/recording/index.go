@@ -39,7 +39,7 @@ type Row struct {
 // Bad reports whether it is one to look at.
 func (r *Row) Bad() bool {
 	if r.Stray {
-		return r.Outcome != capture.Plain
+		return r.Outcome != capture.Plain && r.Outcome != capture.Sealed
 	}
 	return r.Overtaken || r.Outcome != exchange.Answered && r.Outcome != exchange.Sent && r.Outcome != exchange.Reported
 }
@@ -49,8 +49,9 @@ func (r *Row) Bad() bool {
 //	0  time in ns since 1970     8  latency in µs, 2³²-1 for none   12 talk
 //	16 connection                20 function                        24 start of the units
 //	28 how many                  32 area                            33 outcome
-//	34 code                      36 flags                           40 packet of the question
-//	48 of the answer             56 where the octets stand          64 octets asked, 68 answered
+//	34 code, the lower half      36 flags                           38 the upper half of the code
+//	40 packet of the question    48 of the answer                   56 where the octets stand
+//	64 octets asked              68 answered
 const rowOctets = 72
 
 const (
@@ -145,6 +146,7 @@ func (x *Index) Heard(c *capture.Conn, h *capture.Heard) {
 	b[32] = tabled(&x.areas, h.Range.Area)
 	b[33] = tabled(&x.outcomes, exchange.Outcome(cmp.Or(h.Stray, string(h.Outcome))))
 	le.PutUint16(b[34:], uint16(h.Code))
+	le.PutUint16(b[38:], uint16(h.Code>>16))
 	flag := func(bit byte, set bool) {
 		if set {
 			b[36] |= bit
@@ -261,7 +263,7 @@ func (x *Index) each(from int, f func(i int, r *Row) bool) error {
 func (x *Index) row(b []byte) Row {
 	le := binary.LittleEndian
 	r := Row{At: time.Unix(0, int64(le.Uint64(b))).UTC(), Latency: -1, Talk: int(le.Uint32(b[12:])),
-		Conn: int(le.Uint32(b[16:])), Function: int(le.Uint32(b[20:])), Code: int(le.Uint16(b[34:])),
+		Conn: int(le.Uint32(b[16:])), Function: int(le.Uint32(b[20:])), Code: int(le.Uint16(b[34:])) | int(le.Uint16(b[38:]))<<16,
 		Range:   block.Range{Start: le.Uint32(b[24:]), Count: int(le.Uint32(b[28:]))},
 		Write:   b[36]&rowWrites != 0,
 		Again:   b[36]&rowAgain != 0,

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"ferry/internal/core/diagnose"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/finding"
 	"ferry/internal/core/protocol"
@@ -193,10 +194,13 @@ func (t *liveTalk) view() TalkView {
 var toldCodes = []string{"silent-subscription", "retained-only", "sequence-gap", "unconfirmed-report",
 	"unreadable-report",
 	"data-before-birth", "sender-gone", "host-absent", "interval-jitter", "cyclic-timeout", "size-differs", "never-run",
-	"multicast-lost"}
+	"multicast-lost", "granted-less", "source-doubtful", "names-renumbered"}
 
 // lag is by how much at most what a link has said is recorded later.
 const lag = 2 * time.Second
+
+// passes is for how long it is told live that values were doubtful, or something was not told.
+const passes = 2 * diagnose.Window
 
 // Told judges what one link told and was told, in the order in which it went, as of now:
 // that nothing came since says something too.
@@ -207,6 +211,7 @@ func Told(s *site.Site, link *site.Link, list []exchange.Exchange, now time.Time
 		r.assembler.Packet(&p)
 	}
 	r.judge.Until(now.Add(-lag))
+	r.judge.Since(now.Add(-passes))
 	r.assembler.Finish()
 	found := slices.DeleteFunc(r.judge.Findings(), func(f finding.Finding) bool {
 		// That a size is refused is seen in the exchange; here it is that of packets.

@@ -29,7 +29,8 @@ func (speech) Faults() []bench.FaultKind {
 		{Kind: "shift", Title: "was started again, and numbers its namespaces otherwise", Places: tcp},
 		{Kind: "sessions", Title: "has as many sessions as it takes", Places: tcp},
 		{Kind: "password", Title: "knows no such user", Places: tcp},
-		{Kind: "quiet", Title: "says that it is there, and nothing else", Places: tcp},
+		{Kind: "quiet", Title: "says that there is nothing new, whatever there is", Places: tcp},
+		{Kind: "mute", Title: "tells nothing more of subscriptions", Places: tcp},
 		{Kind: "slow", Title: "publishes every five seconds at best", Places: tcp},
 		{Kind: "uncertain", Title: "calls its values uncertain", Places: tcp},
 		{Kind: "vanished", Title: "lacks the first of its nodes", Places: tcp},
@@ -43,7 +44,7 @@ func (speech) Talk(*bench.Simulated) bench.Talk { return nil }
 func (speech) Host(of *bench.Simulated, fault func() bench.Fault) (bench.Host, error) {
 	h := &host{of: of, fault: fault, done: make(chan struct{})}
 	h.server = target.New(target.Config{Variables: h.variables, Front: h.front, User: h.user, Refuse: h.refuse,
-		Revise: h.revise, Silent: func() bool { return fault().Kind == "quiet" }, Gone: h.gone,
+		Revise: h.revise, Silent: h.silent, Gone: h.gone,
 		About: target.About{Manufacturer: "Ferry", Product: "Stand-in", Version: "1"}})
 	h.others.Go(h.watch)
 	return h, nil
@@ -121,6 +122,11 @@ func (h *host) refuse() ua.StatusCode {
 		return ua.StatusBadTooManySessions
 	}
 	return ua.StatusOK
+}
+
+func (h *host) silent() (news, life bool) {
+	kind := h.fault().Kind
+	return kind == "quiet" || kind == "mute", kind == "mute"
 }
 
 func (h *host) revise(ms float64) float64 {

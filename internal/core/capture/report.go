@@ -55,3 +55,25 @@ const (
 	Called
 	Awaited
 )
+
+// Remark is what an exchange shows besides how it ended.
+type Remark struct {
+	Kind RemarkKind
+	// Name is what it is about, as the asker names it; Text what there is to see.
+	Name, Text string
+}
+
+// RemarkKind is what a remark is about.
+type RemarkKind uint8
+
+// The kinds: that messages are missing which were numbered; that what was subscribed to is not
+// told, with what else came; that the answerer grants less than it was asked for; that it calls
+// its own values uncertain or bad; and how it numbers what its names begin with, which it has to
+// say anew after each start.
+const (
+	Skipped RemarkKind = iota + 1
+	Withheld
+	Granted
+	Uncertain
+	Numbering
+)

@@ -64,6 +64,8 @@ type Heard struct {
 	AskedIn, AnsweredIn int64
 	// Report is set for what is told without being asked for each.
 	Report *Report
+	// Remarks are what else it shows.
+	Remarks []Remark
 	// Named are places that were asked for by their names, with what was answered.
 	Named []Named
 	// Opening is set where it opens or ends a connection over which packets go by

@@ -249,9 +249,12 @@ var symptoms = []symptom{
 		"it is to give a sign of life in time and does not (%s).",
 		"Look whether the device is in run mode, and whether another end has taken what it reports.",
 		[]site.AccessKind{site.AccessMode, site.AccessRestart}},
-	{"not-asked", exchange.NotAllowed, "", "%s is no longer asked",
-		"after a change of the site Ferry had to stop asking it (%s).",
+	{"not-asked", exchange.NotAllowed, "", "%s is not asked",
+		"Ferry itself does not ask it, as the evidence says (%s).",
 		"Put right what the evidence names, and start its run again.", nil},
+	{"not-trusted", exchange.NotAllowed, exchange.Insecure, "%s is not trusted",
+		"the certificate that it shows is none that this end trusts, and nothing more was said to it (%s).",
+		"Compare the fingerprint with that at the device itself, and trust the certificate if it is the same.", nil},
 	{"port-absent", exchange.PortAbsent, "", "%s has no port to be asked by",
 		"this machine has not got the serial port that its line is asked by (%s).",
 		"Plug the adapter in, or choose another port in the panel of the line.", nil},
@@ -467,9 +470,16 @@ func Target(s *site.Site, link *site.Link) string {
 		text = line.Name
 	}
 	for _, setting := range def.Settings {
-		if setting.End == protocol.BothEnds {
-			text += fmt.Sprintf(", %s %d", setting.Title, def.Int(link.Settings, setting.Key))
+		if setting.End != protocol.BothEnds {
+			continue
 		}
+		if setting.Kind != protocol.Number {
+			if said := def.Value(link.Settings, setting.Key).Text(); said != "" {
+				text += fmt.Sprintf(", %s %s", setting.Title, said)
+			}
+			continue
+		}
+		text += fmt.Sprintf(", %s %d", setting.Title, def.Int(link.Settings, setting.Key))
 	}
 	return text
 }

@@ -94,7 +94,8 @@ func Join(found []finding.Finding) []finding.Finding {
 }
 
 // explains are codes that say more of a link than others do, which are left out then.
-var explains = map[string][]string{"cyclic-timeout": {"gone-quiet"}, "multicast-lost": {"gone-quiet"}}
+var explains = map[string][]string{"cyclic-timeout": {"gone-quiet"}, "multicast-lost": {"gone-quiet"},
+	"silent-subscription": {"gone-quiet"}}
 
 // Explained leaves out what another finding of the same link says better.
 func Explained(found []finding.Finding) []finding.Finding {

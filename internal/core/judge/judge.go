@@ -33,11 +33,13 @@ type Judge struct {
 	plan   *plan // of the site; nil without one
 	last   time.Time
 	first  time.Time
-	beyond int64 // exchanges of those that are too many to tell apart
+	since  time.Time // what passes counts from then on; zero for all of it
+	beyond int64     // exchanges of those that are too many to tell apart
 	// notCaptured is how many octets the recording has not got.
 	notCaptured int64
 	writes      writes
 	reports     reports
+	remarks     remarks
 	handshakes  handshakes
 	cycles      cycles
 	recent      *Talk
@@ -61,7 +63,7 @@ type host struct {
 // New returns a judge. The site may be nil.
 func New(s *site.Site) *Judge {
 	return &Judge{Talks: map[TalkKey]*Talk{}, ends: map[endKey]*end{}, lines: map[string]*end{},
-		hosts: map[netip.Addr]*host{}, plan: planOf(s), writes: writes{}, reports: reports{},
+		hosts: map[netip.Addr]*host{}, plan: planOf(s), writes: writes{}, reports: reports{}, remarks: remarks{},
 		handshakes: handshakes{}, cycles: cycles{}}
 }
 
@@ -105,6 +107,10 @@ func (j *Judge) Until(at time.Time) {
 	}
 }
 
+// Since has what passes by itself (that values are doubtful, that something is not told) count from
+// a time on alone.
+func (j *Judge) Since(at time.Time) { j.since = at }
+
 // Opened implements capture.Listener.
 func (j *Judge) Opened(c *capture.Conn) {
 	if c.Serial {
@@ -141,6 +147,9 @@ func (j *Judge) Heard(c *capture.Conn, h *capture.Heard) {
 	j.reports.alive(c, h)
 	if h.Report != nil {
 		j.reports.hear(j.plan, c, t, h)
+	}
+	if len(h.Remarks) > 0 {
+		j.remarks.hear(c, t, h)
 	}
 	if h.Stray != "" {
 		if h.Cause == exchange.TwoStations {
@@ -252,6 +261,7 @@ func (j *Judge) Findings() []finding.Finding {
 	}
 	found = append(found, j.writes.findings(j)...)
 	found = append(found, j.reports.findings(j)...)
+	found = append(found, j.remarks.findings(j)...)
 	found = append(found, j.handshakes.findings(j)...)
 	found = append(found, Shared(j.cycles.findings(j), j.cycles.senders())...)
 	if j.plan != nil {

@@ -39,7 +39,8 @@ func (driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply
 	if s == nil {
 		return nil, reply
 	}
-	if reply := s.begin(ctx, &t, secured.Own); !reply.OK() {
+	reply = s.begin(ctx, &t, secured.Own)
+	if reply.Frames, reply.SentAt = s.frames(); !reply.OK() {
 		s.close()
 		return nil, reply
 	}
@@ -50,7 +51,7 @@ func (driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply
 			Sentence: "the session was ended here"})
 	})
 	go c.watch()
-	return c, field.Reply{Outcome: exchange.Answered}
+	return c, reply
 }
 
 // conn is a session that is in use.
@@ -159,10 +160,13 @@ func (c *conn) asking() (ctx context.Context, done func()) {
 // came is what came of a question.
 func (c *conn) came(err error, what string) field.Reply {
 	if err == nil {
-		return field.Reply{Outcome: exchange.Answered, Left: true, Frames: c.frames()}
+		reply := field.Reply{Outcome: exchange.Answered, Left: true}
+		reply.Frames, reply.SentAt = c.frames()
+		return reply
 	}
 	reply := c.failed(err, what)
-	reply.Left, reply.Frames = true, c.frames()
+	reply.Left = true
+	reply.Frames, reply.SentAt = c.frames()
 	switch code, coded := status(err); {
 	case !coded && !errors.Is(err, context.DeadlineExceeded),
 		code == family.BadSessionID, code == family.BadSessionClosed, code == family.BadShutdown,
@@ -487,11 +491,8 @@ func (c *conn) heldOf(v listed, values []*ua.DataValue) (list []protocol.Held, o
 	return list, true
 }
 
-// Dissect labels the headers of chunks, and says what the message is; what is enciphered stays so.
-func (driver) Dissect(frames []exchange.Frame, _ []exchange.Labelled) [][]exchange.Field {
-	out := make([][]exchange.Field, len(frames))
-	for i := range frames {
-		out[i] = wire.Labels(frames[i].Octets)
-	}
-	return out
+// Dissect labels chunks and what they hold: they are kept as they are without cipher.
+func (driver) Dissect(frames []exchange.Frame, points []exchange.Labelled) [][]exchange.Field {
+	out, in := exchange.Sides(frames)
+	return exchange.Spread(frames, wire.Labels(out, nil), wire.Labels(in, points))
 }

@@ -60,7 +60,11 @@ func connect(ctx context.Context, t *field.Target, security wire.Security) (*ses
 	}
 	if err != nil {
 		_ = conn.Close()
-		return nil, s.failed(err, "the beginning of the conversation")
+		reply := s.failed(err, "the beginning of the conversation")
+		if s.transport != nil {
+			reply.Frames, reply.SentAt = s.frames()
+		}
+		return nil, reply
 	}
 	go s.run()
 	return s, field.Reply{Outcome: exchange.Answered}
@@ -69,13 +73,13 @@ func connect(ctx context.Context, t *field.Target, security wire.Security) (*ses
 // send asks for a service, and returns its answer; what the server answers instead is an error
 // of a status code.
 func send[T ua.Response](ctx context.Context, s *session, request ua.Request) (answer T, err error) {
-	return sendFor[T](ctx, s, request, s.within, true)
+	return sendFor[T](ctx, s, request, s.within, taped)
 }
 
-// sendFor is send with its time; taped is as for ask.
+// sendFor is send with its time.
 func sendFor[T ua.Response](ctx context.Context, s *session, request ua.Request, within time.Duration,
-	taped bool) (answer T, err error) {
-	r, err := s.ask(ctx, request, s.token, within, taped)
+	how record) (answer T, err error) {
+	r, err := s.ask(ctx, request, s.token, within, how)
 	if err != nil {
 		return answer, err
 	}
@@ -112,6 +116,10 @@ func (s *session) failed(err error, what string) field.Reply {
 	case coded:
 		reply.Outcome, reply.Code = exchange.Declined, int(code)
 		reply.Sentence = "the server refuses " + what + ": " + family.Words(code)
+		var said *wire.Failed
+		if errors.As(err, &said) { // it has ended the connection with it
+			reply.Frames = []exchange.Frame{{Octets: wire.Failure(said.Code, said.Reason)}}
+		}
 	case errors.Is(err, io.EOF), errors.Is(err, net.ErrClosed):
 		reply.Sentence = "the server hung up at " + what + ": it is no OPC UA, or does not take what this end is set to"
 	default:
@@ -172,10 +180,10 @@ func (s *session) activation(t *field.Target, made *ua.CreateSessionResponse) (r
 		kind = ua.UserTokenTypeUserName
 	}
 	policy := tokenPolicy(made.ServerEndpoints, kind)
-	if policy == nil {
-		if user == "" {
-			return nil, "the server lets nobody in without a name: set a user"
-		}
+	switch {
+	case policy == nil && user == "":
+		policy = &ua.UserTokenPolicy{} // it says itself that it lets nobody in without a name
+	case policy == nil:
 		return nil, "the server takes no user by name and password: leave the user empty"
 	}
 	if user == "" {
@@ -308,7 +316,7 @@ func (s *session) close() {
 	defer cancel()
 	if s.token != nil {
 		_, _ = sendFor[*ua.CloseSessionResponse](ctx, s, &ua.CloseSessionRequest{DeleteSubscriptions: true},
-			300*time.Millisecond, false) // a courtesy
+			300*time.Millisecond, 0) // a courtesy
 	}
 	s.end(net.ErrClosed)
 }

@@ -28,12 +28,19 @@ type subscription struct {
 
 	acks []*ua.SubscriptionAcknowledgement
 	last uint32 // the number of the message before, 0 for none
+
+	asks    []exchange.Frame // questions for news that were not told of yet
+	asked   time.Time        // when the first of them went
+	looking looking
 }
 
 // followed is a node that is watched.
 type followed struct {
 	id      string // of the point
 	element int
+	node    *ua.ReadValueID
+	every   time.Duration // how often the server looks
+	told    *ua.DataValue // what it told last; nil for nothing yet
 }
 
 // lifetimes is how many keep-alives may be missed before the server gives a subscription up.
@@ -84,7 +91,7 @@ func (s *subscription) monitor(ctx context.Context, wanted []protocol.Wanted) (r
 			ItemToMonitor: &ua.ReadValueID{NodeID: id, AttributeID: ua.AttributeIDValue, DataEncoding: &ua.QualifiedName{}},
 			RequestedParameters: &ua.MonitoringParameters{ClientHandle: uint32(len(s.followed)), SamplingInterval: sampling,
 				QueueSize: uint32(family.TCP.Int(c.settings, family.KeyQueue)), DiscardOldest: true}})
-		s.followed = append(s.followed, followed{w.ID, n.Element})
+		s.followed = append(s.followed, followed{id: w.ID, element: n.Element, node: items[len(items)-1].ItemToMonitor})
 	}
 	atOnce := family.TCP.Int(c.settings, family.KeyAtOnce)
 	for from := 0; from < len(items); from += atOnce {
@@ -99,6 +106,10 @@ func (s *subscription) monitor(ctx context.Context, wanted []protocol.Wanted) (r
 			code := uint32(ua.StatusBadUnexpectedError)
 			if i < len(answer.Results) && answer.Results[i] != nil {
 				code = uint32(answer.Results[i].StatusCode)
+				if ms := answer.Results[i].RevisedSamplingInterval; ms > 0 {
+					s.followed[item.RequestedParameters.ClientHandle].every = time.Duration(min(ms,
+						float64(longest.Milliseconds())) * float64(time.Millisecond))
+				}
 			}
 			if code>>30 == 2 {
 				refused = append(refused, field.Refusal{ID: s.followed[item.RequestedParameters.ClientHandle].id, Code: int(code),
@@ -125,13 +136,18 @@ func (s *subscription) publish() {
 		for ; open < most; open++ {
 			request := &ua.PublishRequest{SubscriptionAcknowledgements: s.acks}
 			request.SetHeader(head(s.of.token, within))
-			if _, err := s.of.post(wire.AnyMessage, request, news, false); err != nil {
+			id, err := s.of.post(wire.AnyMessage, request, news, kept)
+			if err != nil {
 				s.lost(err)
 				return
 			}
+			s.noted(s.of.take(id))
 			s.acks = nil
 		}
+		s.tell(false)
 		select {
+		case a := <-s.looking.came:
+			s.looked(a)
 		case a := <-news:
 			open--
 			late.Reset(within)
@@ -174,7 +190,7 @@ func (s *subscription) news(a answered) (again, fewer bool) {
 		return false, false
 	}
 	if answer.NotificationMessage != nil && answer.SubscriptionID == s.id {
-		s.took(answer, at, a.octets)
+		s.took(answer, at, &a)
 	}
 	return true, false
 }
@@ -210,9 +226,10 @@ func (c *conn) Revised() (settings protocol.Settings, said string) {
 }
 
 // took takes in a message of the server.
-func (s *subscription) took(answer *ua.PublishResponse, at time.Time, octets []byte) {
+func (s *subscription) took(answer *ua.PublishResponse, at time.Time, a *answered) {
 	m := answer.NotificationMessage
-	report := field.Report{At: at, Operation: "sign of life", Octets: octets}
+	report := field.Report{At: at, Operation: "sign of life", Octets: a.octets}
+	values := a.values
 	if len(m.NotificationData) > 0 { // a keep-alive has the number of the next one, and is not confirmed
 		if s.last != 0 && m.SequenceNumber != s.last+1 && m.SequenceNumber != 1 {
 			report.Wrong = fmt.Sprintf("message %d came after %d: what was between is lost", m.SequenceNumber, s.last)
@@ -232,9 +249,19 @@ func (s *subscription) took(answer *ua.PublishResponse, at time.Time, octets []b
 		case *ua.DataChangeNotification:
 			report.Operation = fmt.Sprintf("notification of %d values", len(n.MonitoredItems))
 			for _, item := range n.MonitoredItems {
-				if item != nil && int(item.ClientHandle) < len(s.followed) {
-					report.Samples = append(report.Samples, sampled(s.followed[item.ClientHandle], item.Value))
+				var place [2]int
+				if item != nil && item.Value != nil && item.Value.Has(ua.DataValueValue) && len(values) > 0 {
+					place, values = values[0], values[1:]
 				}
+				if item == nil || int(item.ClientHandle) >= len(s.followed) {
+					continue
+				}
+				f := &s.followed[item.ClientHandle]
+				f.told = item.Value
+				delete(s.looking.apart, int(item.ClientHandle))
+				one := sampled(f, item.Value)
+				one.From, one.To = place[0], place[1]
+				report.Samples = append(report.Samples, one)
 			}
 		case *ua.StatusChangeNotification:
 			code := uint32(n.Status)
@@ -244,10 +271,13 @@ func (s *subscription) took(answer *ua.PublishResponse, at time.Time, octets []b
 		}
 	}
 	s.of.hand(report)
+	if len(m.NotificationData) == 0 {
+		s.look(at)
+	}
 }
 
 // sampled is a value that the server told.
-func sampled(f followed, v *ua.DataValue) field.Sampled {
+func sampled(f *followed, v *ua.DataValue) field.Sampled {
 	s := field.Sampled{ID: f.id}
 	if v == nil {
 		s.Quality, s.Reason = family.QualityOf(family.BadUnexpected)

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"runtime/debug"
 	"sync"
@@ -25,8 +26,12 @@ type transport struct {
 
 	mu      sync.Mutex // held for the channel, and while chunks are sent
 	channel wire.Channel
-	tape    field.Tape          // of the question under way
-	taped   map[uint32]struct{} // the requests that belong to it
+	tape    field.Tape        // of the question under way
+	taped   map[uint32]record // requests, and how they are recorded
+	begins  bool              // the session is not there yet: all that goes over is taped
+	sent    map[uint32][]byte // chunks of requests that are kept
+	parts   map[uint32][]byte // chunks of answers that are not whole
+	whole   []byte            // those of the last answer
 
 	asking  sync.Mutex
 	number  uint32
@@ -39,8 +44,17 @@ type transport struct {
 type answered struct {
 	response ua.Response
 	err      error
-	octets   []byte // of its last chunk, as they came
+	octets   []byte   // of its chunks, as they are without cipher
+	values   [][2]int // where in them the values stand
 }
+
+// record is what becomes of the octets of a request.
+type record uint8
+
+const (
+	taped record = iota + 1 // they belong to the question that is taken down, with their answer
+	kept                    // whoever sends it takes them
+)
 
 // keysFor is how long keys count, of which three quarters are used.
 const keysFor = time.Hour
@@ -48,65 +62,99 @@ const keysFor = time.Hour
 // open begins a connection and its channel. The connection has a deadline until that stands.
 func open(conn net.Conn, endpoint string, security wire.Security) (*transport, error) {
 	t := &transport{conn: conn, in: bufio.NewReaderSize(conn, 1<<16), waiting: map[uint32]chan answered{},
-		ended: make(chan struct{}), taped: map[uint32]struct{}{}}
-	if _, err := conn.Write(wire.Hello(endpoint)); err != nil {
-		return nil, err
+		ended: make(chan struct{}), taped: map[uint32]record{}, begins: true, sent: map[uint32][]byte{},
+		parts: map[uint32][]byte{}}
+	t.channel.Said = t.said
+	t.tape.Begin()
+	return t, t.greet(endpoint, security)
+}
+
+// greet says the first words.
+func (t *transport) greet(endpoint string, security wire.Security) error {
+	hello := wire.Hello(endpoint)
+	t.tape.Out(time.Now(), hello)
+	if _, err := t.conn.Write(hello); err != nil {
+		return err
 	}
 	b, err := wire.ReadChunk(t.in)
 	if err != nil {
-		return nil, err
+		return err
 	}
+	t.tape.In(time.Now(), b, false)
 	limits, err := wire.ReadAcknowledge(b)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	t.channel.Takes = int(min(limits.Receive, 1<<20))
 	if err := t.channel.Secure(security); err != nil {
-		return nil, err
+		return err
 	}
-	if err := t.renew(ua.SecurityTokenRequestTypeIssue, func(id uint32) (ua.Response, error) {
+	return t.renew(ua.SecurityTokenRequestTypeIssue, func(id uint32) (ua.Response, error) {
 		b, err := wire.ReadChunk(t.in)
 		if err != nil {
 			return nil, err
 		}
 		t.mu.Lock()
 		defer t.mu.Unlock()
-		_, r, err := t.taken(b)
-		return r, err
-	}); err != nil {
-		return nil, err
-	}
-	return t, nil
+		_, a := t.taken(b)
+		return a.response, a.err
+	})
 }
 
-// taken takes in a chunk; the response is nil where the message is not whole. It is called with
-// the lock held.
-func (t *transport) taken(b []byte) (request uint32, r ua.Response, err error) {
+// said takes down what goes over the channel. It is called with the lock held.
+func (t *transport) said(out bool, plain []byte, request uint32, final byte) {
+	how := t.taped[request]
+	if t.begins || how == taped {
+		if out {
+			t.tape.Out(time.Now(), plain)
+		} else {
+			t.tape.In(time.Now(), plain, false)
+		}
+	}
+	switch {
+	case out && how == kept:
+		t.sent[request] = append(t.sent[request], plain...)
+	case out:
+	case final == 'C':
+		t.parts[request] = append(t.parts[request], plain...)
+	default:
+		if t.whole = plain; t.parts[request] != nil {
+			t.whole = append(t.parts[request], plain...)
+			delete(t.parts, request)
+		}
+	}
+}
+
+// taken takes in a chunk; request is 0 where the message is not whole. It is called with the lock
+// held.
+func (t *transport) taken(b []byte) (request uint32, a answered) {
 	if f, failed := wire.ReadFailure(b); failed {
-		return 0, nil, f
+		if t.begins {
+			t.tape.In(time.Now(), b, false)
+		}
+		return 0, answered{err: f}
 	}
 	m, whole, err := t.channel.Decode(b)
-	if _, taped := t.taped[m.Request]; taped && err == nil {
-		t.tape.In(time.Now(), b, false)
-	}
 	if err != nil || !whole {
-		return 0, nil, err
+		return 0, answered{err: err}
 	}
 	if m.Aborted != 0 {
-		return m.Request, nil, m.Aborted
+		return m.Request, answered{err: m.Aborted}
 	}
-	v, err := wire.ReadService(m.Body)
+	v, values, err := wire.ReadValues(m.Body)
 	if err != nil {
-		return m.Request, nil, err
+		return m.Request, answered{err: err}
 	}
+	a = answered{octets: t.whole, values: wire.Places(t.whole, values)}
 	r, ok := v.(ua.Response)
 	if !ok || r.Header() == nil {
-		return m.Request, nil, fmt.Errorf("the server answers with a %T", v)
+		a.err = fmt.Errorf("the server answers with a %T", v)
+		return m.Request, a
 	}
-	if code := r.Header().ServiceResult; code != ua.StatusOK {
-		return m.Request, r, code
+	if a.response = r; r.Header().ServiceResult != ua.StatusOK {
+		a.err = r.Header().ServiceResult
 	}
-	return m.Request, r, nil
+	return m.Request, a
 }
 
 // renew opens the channel, or makes new keys for it. answer waits for what comes back.
@@ -118,7 +166,7 @@ func (t *transport) renew(kind ua.SecurityTokenRequestType, answer func(id uint3
 		return err
 	}
 	id, err := t.post(wire.OpenChannel, &ua.OpenSecureChannelRequest{RequestHeader: head(nil, 0), RequestType: kind,
-		SecurityMode: t.channel.Mode, ClientNonce: nonce, RequestedLifetime: uint32(keysFor.Milliseconds())}, nil, false)
+		SecurityMode: t.channel.Mode, ClientNonce: nonce, RequestedLifetime: uint32(keysFor.Milliseconds())}, nil, 0)
 	if err != nil {
 		return err
 	}
@@ -149,19 +197,36 @@ func (t *transport) beginTape() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.tape.Begin()
-	clear(t.taped)
+	t.begins = false
+	t.untape()
 }
 
-// frames are what went for the question.
-func (t *transport) frames() []exchange.Frame {
+// untape forgets the requests of the question that was taken down.
+func (t *transport) untape() {
+	maps.DeleteFunc(t.taped, func(_ uint32, how record) bool { return how == taped })
+}
+
+// frames are what went for the question, and since when.
+func (t *transport) frames() ([]exchange.Frame, time.Time) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	clear(t.taped)
-	return t.tape.Frames()
+	t.untape()
+	t.begins = false
+	return t.tape.Frames(), t.tape.Began()
+}
+
+// take hands over the octets of a request that are kept.
+func (t *transport) take(request uint32) []byte {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	octets := t.sent[request]
+	delete(t.sent, request)
+	delete(t.taped, request)
+	return octets
 }
 
 // post sends a request and returns its number; whoever waits for the answer is told over into.
-func (t *transport) post(kind string, r ua.Request, into chan answered, taped bool) (id uint32, err error) {
+func (t *transport) post(kind string, r ua.Request, into chan answered, how record) (id uint32, err error) {
 	t.asking.Lock()
 	if t.over != nil {
 		t.asking.Unlock()
@@ -173,9 +238,9 @@ func (t *transport) post(kind string, r ua.Request, into chan answered, taped bo
 		t.waiting[id] = into
 	}
 	t.asking.Unlock()
-	if taped {
+	if how != 0 {
 		t.mu.Lock()
-		t.taped[id] = struct{}{}
+		t.taped[id] = how
 		t.mu.Unlock()
 	}
 	r.Header().RequestHandle = id
@@ -199,11 +264,7 @@ func (t *transport) write(kind string, id uint32, body []byte) error {
 	if err != nil {
 		return err
 	}
-	_, taped := t.taped[id]
 	for _, chunk := range chunks {
-		if taped {
-			t.tape.Out(time.Now(), chunk)
-		}
 		if err := t.conn.SetWriteDeadline(time.Now().Add(writeFor)); err != nil {
 			return err
 		}
@@ -220,13 +281,12 @@ func (t *transport) forget(id uint32) {
 	delete(t.waiting, id)
 }
 
-// ask sends a request and waits for its answer; taped is set where it belongs to the question that
-// is taken down.
+// ask sends a request and waits for its answer.
 func (t *transport) ask(ctx context.Context, r ua.Request, token *ua.NodeID, within time.Duration,
-	taped bool) (response ua.Response, err error) {
+	how record) (response ua.Response, err error) {
 	r.SetHeader(head(token, within))
 	into := make(chan answered, 1)
-	id, err := t.post(wire.AnyMessage, r, into, taped)
+	id, err := t.post(wire.AnyMessage, r, into, how)
 	if err != nil {
 		return nil, err
 	}
@@ -263,10 +323,10 @@ func (t *transport) run() {
 			return
 		}
 		t.mu.Lock()
-		id, r, err := t.taken(b)
+		id, a := t.taken(b)
 		t.mu.Unlock()
-		if id == 0 && err != nil {
-			t.end(err)
+		if id == 0 && a.err != nil {
+			t.end(a.err)
 			return
 		}
 		if id == 0 {
@@ -277,11 +337,11 @@ func (t *transport) run() {
 		delete(t.waiting, id)
 		t.asking.Unlock()
 		if into != nil {
-			into <- answered{r, err, b}
+			into <- a
 		}
 		var code ua.StatusCode
-		if err != nil && !errors.As(err, &code) {
-			t.end(err) // what cannot be read once is not read on
+		if a.err != nil && !errors.As(a.err, &code) {
+			t.end(a.err) // what cannot be read once is not read on
 			return
 		}
 	}

@@ -28,11 +28,12 @@ type Config struct {
 	// an empty name.
 	User func(name, password string) (may, writes bool)
 	// Refuse is the status with which each session is refused, 0 for none; Revise what becomes of
-	// a publishing interval; Silent says that nothing is published; Gone that a variable is not
+	// a publishing interval; Silent says that no
+	// news are told, or not even that it is there; Gone that a variable is not
 	// there. All may be nil.
 	Refuse func() ua.StatusCode
 	Revise func(ms float64) float64
-	Silent func() bool
+	Silent func() (news, life bool)
 	Gone   func(v *Variable) bool
 	// Secured is how channels are secured besides those that are not; nil for not at all.
 	Secured *Secured

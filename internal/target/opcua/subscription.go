@@ -314,7 +314,13 @@ func abs(f float64) float64 {
 // publish answers a question with what there is to say. It is called with the session's lock.
 func (sub *subscription) publish() {
 	s := sub.of
-	silent := s.server.config.Silent != nil && s.server.config.Silent()
+	silent, mute := false, false
+	if s.server.config.Silent != nil {
+		silent, mute = s.server.config.Silent()
+	}
+	if mute {
+		return
+	}
 	news := false
 	for _, it := range sub.items {
 		news = news || it.mode == ua.MonitoringModeReporting && len(it.queue) > 0

@@ -17,7 +17,11 @@ func init() {
 		framing  Framing
 		line     bool
 	}{{family.RTUTCP.Name, RTU, false}, {family.RTU.Name, RTU, true}, {family.ASCII.Name, ASCII, true}} {
-		capture.Register(&capture.Speech{Protocol: s.protocol, Serial: s.line, Recognise: s.framing.recognise,
+		recognise := s.framing.recognise
+		if !s.line {
+			recognise = recogniseStream
+		}
+		capture.Register(&capture.Speech{Protocol: s.protocol, Serial: s.line, Recognise: recognise,
 			AskerOf: s.framing.askerOf,
 			New: func(c *capture.Conn, heard func(*capture.Heard)) capture.Reader {
 				e := &lineEar{framing: s.framing, oneWay: c.OneWay, own: c.Format, heard: heard}
@@ -46,6 +50,21 @@ func (f Framing) recognise(said [2][]byte) capture.Fit {
 				return capture.Certain
 			}
 		}
+	}
+	return capture.Unsure
+}
+
+// recogniseStream is recognise for RTU over a connection, which begins with a frame where the
+// recording has its beginning: one in the middle may be a matter of chance in octets of another
+// protocol.
+func recogniseStream(said [2][]byte) capture.Fit {
+	for _, b := range said {
+		if n, _ := RTU.FrameAt(b); n > 0 {
+			return capture.Certain
+		}
+	}
+	if RTU.recognise(said) == capture.Certain {
+		return capture.Likely
 	}
 	return capture.Unsure
 }

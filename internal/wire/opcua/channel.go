@@ -46,6 +46,9 @@ type Channel struct {
 	// Accept is asked who opens the channel, with the policy and the certificate; it says how the
 	// channel is secured. It is nil at the end that opens it.
 	Accept func(policy string, certificate []byte) (Security, error)
+	// Said is told of each chunk as it is without signature and cipher, and with its secrets
+	// starred out, and of which request it is; nil for nobody. final is as in the chunk.
+	Said func(out bool, plain []byte, request uint32, final byte)
 
 	asymmetric *uapolicy.EncryptionAlgorithm
 	tokens     [2]token // the one that counts, and the one before it
@@ -212,6 +215,7 @@ func (c *Channel) chunk(a *uapolicy.EncryptionAlgorithm, kind string, final byte
 		size = head + (len(b)-head+a.SignatureLength())/plain*a.BlockSize()
 	}
 	le.PutUint32(b[4:], uint32(size))
+	c.tell(true, b[:head+8+len(body)], head, request, final)
 	if c.none() {
 		return b, nil
 	}
@@ -249,11 +253,27 @@ func (c *Channel) Decode(chunk []byte) (m Message, whole bool, err error) {
 	if err != nil {
 		return m, false, err
 	}
-	body, err := c.opened(algorithm, chunk, len(chunk)-len(d.b), kind == OpenChannel)
+	head := len(chunk) - len(d.b)
+	body, err := c.opened(algorithm, chunk, head, kind == OpenChannel)
 	if err != nil {
 		return m, false, err
 	}
-	return c.joined(body, kind, final)
+	m, whole, err = c.joined(body, kind, final)
+	if err == nil {
+		c.tell(false, append(chunk[:head:head], body...), head, m.Request, final)
+	}
+	return m, whole, err
+}
+
+// tell tells of a chunk whose headers end at head.
+func (c *Channel) tell(out bool, plain []byte, head int, request uint32, final byte) {
+	if c.Said == nil {
+		return
+	}
+	plain = append([]byte{}, plain...)
+	binary.LittleEndian.PutUint32(plain[4:], uint32(len(plain)))
+	mask(plain[head+8:])
+	c.Said(out, plain, request, final)
 }
 
 // keys are those that a chunk was secured with, by its security header.

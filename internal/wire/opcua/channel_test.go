@@ -150,7 +150,7 @@ func TestChannelBounds(t *testing.T) {
 func covers(t *testing.T, chunk []byte) {
 	t.Helper()
 	at := 0
-	for _, f := range Labels(chunk) {
+	for _, f := range Labels(chunk, nil) {
 		if f.From != at || f.To <= f.From || f.To > len(chunk) || f.Label == "" {
 			t.Fatalf("%x: %+v begins at %d", chunk, f, at)
 		}
@@ -173,11 +173,11 @@ func TestLabels(t *testing.T) {
 		t.Fatal(err)
 	}
 	named := false
-	for _, f := range Labels(chunks[0]) {
+	for _, f := range Labels(chunks[0], nil) {
 		named = named || f.Label == "message" && f.Meaning == "ReadRequest"
 	}
 	if !named {
-		t.Errorf("%+v", Labels(chunks[0]))
+		t.Errorf("%+v", Labels(chunks[0], nil))
 	}
 	for _, b := range [][]byte{chunks[0], Hello("opc.tcp://hall:4840"), Acknowledge(), Failure(ua.StatusBadTCPServerTooBusy, "busy"), nil} {
 		covers(t, b)

@@ -5,13 +5,14 @@ package opcua
 
 import (
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"math"
 	"reflect"
 	"time"
 
 	"github.com/gopcua/opcua/ua"
+
+	family "ferry/internal/core/family/opcua"
 )
 
 // Bounds of a message. Elements are those of all arrays together: each of them takes some
@@ -28,23 +29,31 @@ func Decode(b []byte, into any) (err error) {
 	if len(b) > MostOctets {
 		return fmt.Errorf("a message of %d octets is larger than any", len(b))
 	}
-	d := &decoder{b: b}
-	to := reflect.ValueOf(into)
-	if to.Kind() != reflect.Pointer || to.IsNil() {
-		return errors.New("opcua: Decode wants a pointer")
-	}
-	d.into(to.Elem(), 0)
+	d := &decoder{b: b, end: len(b)}
+	d.whole(into)
 	if d.err == nil && len(d.b) > 0 {
 		d.fail("%d octets are left behind the message", len(d.b))
 	}
 	return d.err
 }
 
+// whole reads into a pointer to a structure.
+func (d *decoder) whole(into any) {
+	to := reflect.ValueOf(into)
+	if to.Kind() != reflect.Pointer || to.IsNil() {
+		d.fail("opcua: Decode wants a pointer")
+		return
+	}
+	d.into(to.Elem(), 0)
+}
+
 // decoder reads octets from the front. After the first error it reads nothing more.
 type decoder struct {
 	b        []byte
+	end      int // where b ends in what is decoded
 	err      error
 	elements int
+	trace    *trace // what stands where; nil for nobody who wants to know
 }
 
 func (d *decoder) fail(format string, args ...any) {
@@ -155,6 +164,17 @@ var (
 
 // into reads a value of the type of v.
 func (d *decoder) into(v reflect.Value, depth int) {
+	if !d.tracing() {
+		d.read(v, depth)
+		return
+	}
+	from, said := d.at(), len(d.trace.fields)
+	if d.read(v, depth); d.err == nil && len(d.trace.fields) == said {
+		d.trace.add(from, d.at(), "", meaning(v))
+	}
+}
+
+func (d *decoder) read(v reflect.Value, depth int) {
 	if depth > mostDepth {
 		d.fail("the message is nested more than %d deep", mostDepth)
 	}
@@ -224,7 +244,9 @@ func (d *decoder) into(v reflect.Value, depth int) {
 		v.Set(made)
 	case reflect.Struct:
 		for i := range v.NumField() {
+			d.trace.enter(v.Type().Field(i).Name)
 			d.into(v.Field(i), depth)
+			d.trace.leave()
 		}
 	case reflect.Slice:
 		n := d.length(1)
@@ -232,12 +254,22 @@ func (d *decoder) into(v reflect.Value, depth int) {
 			return
 		}
 		list := reflect.MakeSlice(v.Type(), n, n)
-		for i := 0; i < n && d.err == nil; i++ {
-			d.into(list.Index(i), depth+1)
-		}
+		d.elementsInto(list, depth)
 		v.Set(list)
 	default:
 		d.fail("a %s cannot be read", v.Type())
+	}
+}
+
+// elementsInto reads the elements of an array, behind their number.
+func (d *decoder) elementsInto(list reflect.Value, depth int) {
+	if d.tracing() {
+		d.mark(d.at()-4, "how many", fmt.Sprint(list.Len()))
+	}
+	for i := 0; i < list.Len() && d.err == nil; i++ {
+		d.trace.index(i)
+		d.into(list.Index(i), depth+1)
+		d.trace.leave()
 	}
 }
 
@@ -341,23 +373,43 @@ func (d *decoder) diagnosis(depth int) *ua.DiagnosticInfo {
 
 func (d *decoder) dataValue(depth int) *ua.DataValue {
 	v := &ua.DataValue{EncodingMask: d.u8()}
+	if d.tracing() {
+		d.mark(d.at()-1, "what follows", fmt.Sprintf("0x%02X", v.EncodingMask))
+	}
 	if v.Has(ua.DataValueValue) {
+		from := d.at()
 		v.Value = d.variant(depth + 1)
+		d.told(from)
 	}
 	if v.Has(ua.DataValueStatusCode) {
 		v.Status = ua.StatusCode(d.u32())
+		if d.tracing() {
+			d.mark(d.at()-4, "StatusCode", family.Words(uint32(v.Status)))
+		}
 	}
 	if v.Has(ua.DataValueSourceTimestamp) {
 		v.SourceTimestamp = d.moment()
+		if d.tracing() {
+			d.mark(d.at()-8, "SourceTimestamp", moments(v.SourceTimestamp))
+		}
 	}
 	if v.Has(ua.DataValueSourcePicoseconds) {
 		v.SourcePicoseconds = d.u16()
+		if d.tracing() {
+			d.mark(d.at()-2, "SourcePicoseconds", fmt.Sprintf("%d × 10 ps", v.SourcePicoseconds))
+		}
 	}
 	if v.Has(ua.DataValueServerTimestamp) {
 		v.ServerTimestamp = d.moment()
+		if d.tracing() {
+			d.mark(d.at()-8, "ServerTimestamp", moments(v.ServerTimestamp))
+		}
 	}
 	if v.Has(ua.DataValueServerPicoseconds) {
 		v.ServerPicoseconds = d.u16()
+		if d.tracing() {
+			d.mark(d.at()-2, "ServerPicoseconds", fmt.Sprintf("%d × 10 ps", v.ServerPicoseconds))
+		}
 	}
 	return v
 }
@@ -378,9 +430,13 @@ func (d *decoder) object(depth int) *ua.ExtensionObject {
 		d.fail("the message is nested more than %d deep", mostDepth)
 		return nil
 	}
+	from := d.at()
 	o := &ua.ExtensionObject{TypeID: d.expanded(), EncodingMask: d.u8()}
 	if d.err != nil || o.EncodingMask == 0 {
 		return o
+	}
+	if d.tracing() {
+		d.mark(from, "kind", o.TypeID.NodeID.String())
 	}
 	body := d.octets()
 	if d.err != nil || o.EncodingMask != 1 || o.TypeID.NodeID.Namespace() != 0 {
@@ -390,7 +446,10 @@ func (d *decoder) object(depth int) *ua.ExtensionObject {
 	if !known {
 		return o
 	}
-	inner := &decoder{b: body, elements: d.elements}
+	if d.tracing() {
+		d.mark(d.at()-len(body)-4, "octets", fmt.Sprint(len(body)))
+	}
+	inner := &decoder{b: body, end: d.at(), elements: d.elements, trace: d.trace}
 	made := reflect.New(of)
 	inner.into(made.Elem(), depth+1)
 	d.elements = inner.elements
@@ -435,6 +494,9 @@ func (d *decoder) variant(depth int) *ua.Variant {
 		d.fail("a value has type %d, which is none", mask&0x3F)
 		return nil
 	}
+	if d.tracing() {
+		d.mark(d.at()-1, "type", fmt.Sprint(ua.TypeID(mask&0x3F)))
+	}
 	var made reflect.Value
 	if mask&0x80 == 0 {
 		made = reflect.New(of.of).Elem()
@@ -447,9 +509,7 @@ func (d *decoder) variant(depth int) *ua.Variant {
 		made = reflect.Zero(kind)
 		if n := d.length(of.least); n >= 0 {
 			made = reflect.MakeSlice(kind, n, n)
-			for i := 0; i < n && d.err == nil; i++ {
-				d.into(made.Index(i), depth+1)
-			}
+			d.elementsInto(made, depth)
 		}
 	}
 	if mask&0x40 != 0 {

@@ -45,8 +45,20 @@ type Unknown struct {
 func (u *Unknown) Error() string { return fmt.Sprintf("a message of kind %d is not known", u.ID) }
 
 // ReadService reads the body of a message into the type that it says it is of.
-func ReadService(b []byte) (any, error) {
-	d := &decoder{b: b}
+func ReadService(b []byte) (any, error) { return readService(b, nil) }
+
+// ReadValues is ReadService, and says where in the body the values stand that have a status and
+// times, in their order.
+func ReadValues(b []byte) (v any, values [][2]int, err error) {
+	v, err = readService(b, &trace{values: &values, silent: true})
+	return v, values, err
+}
+
+func readService(b []byte, t *trace) (any, error) {
+	if len(b) > MostOctets {
+		return nil, fmt.Errorf("a message of %d octets is larger than any", len(b))
+	}
+	d := &decoder{b: b, end: len(b), trace: t}
 	id := d.expanded()
 	if d.err != nil {
 		return nil, d.err
@@ -59,10 +71,34 @@ func ReadService(b []byte) (any, error) {
 		return nil, &Unknown{id.NodeID.IntID(), d.b}
 	}
 	v := reflect.New(of).Interface()
-	if err := Decode(d.b, v); err != nil {
-		return nil, fmt.Errorf("a %s cannot be read: %w", of.Name(), err)
+	d.whole(v)
+	if d.err == nil && len(d.b) > 0 {
+		d.fail("%d octets are left behind the message", len(d.b))
+	}
+	if d.err != nil {
+		return nil, fmt.Errorf("a %s cannot be read: %w", of.Name(), d.err)
 	}
 	return v, nil
+}
+
+// Places says where in the chunks of a message, as they are without signature and cipher, octets
+// of its body stand. What does not stand in one chunk is nowhere.
+func Places(chunks []byte, body [][2]int) [][2]int {
+	placed := make([][2]int, len(body))
+	at, passed, i := 0, 0, 0
+	for at < len(chunks) {
+		n, err := Length(chunks[at:])
+		if err != nil || at+n > len(chunks) || n < plainHead {
+			break
+		}
+		for ; i < len(body) && body[i][0] < passed+n-plainHead; i++ {
+			if body[i][1] <= passed+n-plainHead {
+				placed[i] = [2]int{at + plainHead + body[i][0] - passed, at + plainHead + body[i][1] - passed}
+			}
+		}
+		at, passed = at+n, passed+n-plainHead
+	}
+	return placed
 }
 
 // WriteService is the body of a message.
@@ -166,6 +202,8 @@ type Failed struct {
 }
 
 func (f *Failed) Error() string { return f.Reason }
+
+func statusAt(b []byte) ua.StatusCode { return ua.StatusCode(binary.LittleEndian.Uint32(b)) }
 
 // ReadFailure reads what a connection is ended with; ok is false where it is something else.
 func ReadFailure(b []byte) (f *Failed, ok bool) {

@@ -1,0 +1,158 @@
+package judge
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+
+	"ferry/internal/core/capture"
+	"ferry/internal/core/finding"
+)
+
+// remarks follows what exchanges show besides their outcomes, by who answers.
+type remarks map[netip.AddrPort]*remarked
+
+type remarked struct {
+	talk  *Talk
+	kinds map[about]*proofs
+	order []about
+	// numbering is how the answerer numbered its names last.
+	numbering string
+}
+
+// about is what remarks are counted by.
+type about struct {
+	kind capture.RemarkKind
+	name string
+}
+
+// mostAbout bounds them.
+const mostAbout = 200
+
+func (r remarks) hear(c *capture.Conn, t *Talk, h *capture.Heard) {
+	at := c.Ends[capture.Answerer]
+	of := r[at]
+	if of == nil {
+		if len(r) >= mostHosts {
+			return
+		}
+		of = &remarked{talk: t, kinds: map[about]*proofs{}}
+		r[at] = of
+	}
+	for _, remark := range h.Remarks {
+		if remark.Kind == capture.Numbering {
+			was := of.numbering
+			if of.numbering = strings.Clone(remark.Text); was == "" || was == remark.Text {
+				continue
+			}
+			remark.Text = moved(was, remark.Text)
+		}
+		key := about{remark.Kind, remark.Name}
+		ps := of.kinds[key]
+		if ps == nil {
+			if len(of.kinds) >= mostAbout {
+				continue
+			}
+			ps = &proofs{}
+			key.name = strings.Clone(key.name)
+			of.kinds[key] = ps
+			of.order = append(of.order, key)
+		}
+		at := h.Answered
+		if at.IsZero() {
+			at = h.Asked
+		}
+		ps.add(proof{at: at, packets: [2]int64{h.AskedIn, h.AnsweredIn}, text: strings.Clone(remark.Text)})
+	}
+}
+
+// moved says of lists of names, one to a line, which have another number now.
+func moved(was, is string) string {
+	numbers := map[string]int{}
+	for i, name := range strings.Split(is, "\n") {
+		numbers[name] = i
+	}
+	var parts []string
+	for i, name := range strings.Split(was, "\n") {
+		switch n, there := numbers[name]; {
+		case !there:
+			parts = append(parts, fmt.Sprintf("%s, which was %d, is gone", name, i))
+		case n != i:
+			parts = append(parts, fmt.Sprintf("%s, which was %d, is %d", name, i, n))
+		}
+	}
+	if len(parts) == 0 {
+		return "names were added at the end"
+	}
+	const most = 5
+	if len(parts) > most {
+		parts = append(parts[:most], fmt.Sprintf("and %d more", len(parts)-most))
+	}
+	return strings.Join(parts, "; ")
+}
+
+// remarkRules are what remarks are called, by their kinds: the title with the name of the end,
+// the sentence with what it is about, how often, and who answers.
+var remarkRules = map[capture.RemarkKind]struct {
+	code     string
+	severity finding.Severity
+	sure     float64
+	title    string
+	sentence func(about, who, often string) string
+	remedy   string
+	other    string
+	passes   bool // it says something of now alone
+}{
+	capture.Skipped: {"sequence-gap", finding.Fault, 0.95, "Messages of a subscription are missing",
+		func(name, who, often string) string {
+			return fmt.Sprintf("Of %s at %s a message was left out %s, and nobody fetched it: what is shown since may be old.",
+				name, who, often)
+		},
+		"Have the client ask for what is missing, and look whether the server keeps messages long enough.", "", true},
+	capture.Withheld: {"silent-subscription", finding.Fault, 0.9, "A subscription brings nothing",
+		func(name, who, often string) string {
+			return fmt.Sprintf("%s confirmed %s and does not tell what there is to tell: that was seen %s.", who, name, often)
+		},
+		"Read the nodes to have their values, open the session anew, and look into the log of the server: it has lost the " +
+			"subscription, or what it watches the nodes by has stopped.", "The recording has not got all of that connection.",
+		true},
+	capture.Granted: {"granted-less", finding.Note, 1, "It reports more seldom than asked",
+		func(name, who, often string) string {
+			return fmt.Sprintf("%s revised what it was asked for in %s: values come later than whoever asks counts with.", who,
+				name)
+		},
+		"Ask for what it grants, or have its shortest interval set. Count with it where something waits for the values.", "",
+		false},
+	capture.Uncertain: {"source-doubtful", finding.Doubt, 1, "It does not call its values good",
+		func(name, who, often string) string {
+			return fmt.Sprintf("%s tells of its own values: %s. That came %s.", who, name, often)
+		},
+		"The way here is well. Look behind the server: at the link to the device that the values come from, and at its sensor.",
+		"", true},
+	capture.Numbering: {"names-renumbered", finding.Note, 1, "It numbers its names otherwise",
+		func(name, who, often string) string {
+			return fmt.Sprintf("%s was started again and numbers its %s otherwise since: who kept nodes by those numbers gets "+
+				"others, or none.", who, name)
+		},
+		"Keep nodes by the address of their namespace, as Ferry does. Have clients that keep numbers look them up anew.", "",
+		false},
+}
+
+func (r remarks) findings(j *Judge) (found []finding.Finding) {
+	for _, at := range sorted(r, netip.AddrPort.String) {
+		of := r[at]
+		for _, key := range of.order {
+			rule, ps := remarkRules[key.kind], of.kinds[key]
+			if rule.passes && ps.last.at.Before(j.since) {
+				continue
+			}
+			f := finding.Finding{Code: rule.code, Severity: rule.severity, Sure: rule.sure, Count: ps.n,
+				Subject: j.of(of.talk), Title: rule.title, Remedy: rule.remedy, Else: rule.other}
+			f.Sentence = rule.sentence(key.name, f.Subject.Name, times(ps.n))
+			f.Subject.Column = key.name
+			ps.into(&f)
+			found = append(found, f)
+		}
+	}
+	return found
+}

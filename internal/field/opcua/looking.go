@@ -1,0 +1,142 @@
+package opcua
+
+import (
+	"fmt"
+	"time"
+
+	"github.com/gopcua/opcua/ua"
+
+	"ferry/internal/core/exchange"
+	family "ferry/internal/core/family/opcua"
+	"ferry/internal/core/value"
+	"ferry/internal/field"
+	wire "ferry/internal/wire/opcua"
+)
+
+// A server that says that there is nothing new may have lost what it watches its nodes by. So
+// when it says so, some of the nodes are read: what reads otherwise than it told, and is not told
+// in time, is doubtful.
+
+// looking is such a read.
+type looking struct {
+	came  chan answered // nil where none is under way
+	of    []int         // which nodes, by client handle
+	next  int           // the first of the next read
+	asked []exchange.Frame
+	at    time.Time
+	apart map[int]time.Time // since when nodes read otherwise than they were told
+}
+
+// mostLooked is how many nodes are read at once.
+const mostLooked = 200
+
+// awaits is the longest that a change may take until it is told.
+func (s *subscription) awaits(f *followed) time.Duration { return 2*(f.every+s.every) + time.Second }
+
+// look reads some nodes, and tells of those that have read otherwise for too long.
+func (s *subscription) look(at time.Time) {
+	l := &s.looking
+	var doubtful []field.Sampled
+	for handle, since := range l.apart {
+		f := &s.followed[handle]
+		if at.Sub(since) < s.awaits(f) {
+			continue
+		}
+		one := sampled(f, f.told)
+		if one.Quality == "" || one.Quality == value.Good {
+			one.Quality, one.Reason = value.Doubtful, "the server says that there is nothing new, and reads otherwise"
+		}
+		doubtful = append(doubtful, one)
+		delete(l.apart, handle)
+	}
+	if len(doubtful) > 0 {
+		s.of.hand(field.Report{At: at, Own: true, Samples: doubtful})
+	}
+	if l.came != nil {
+		return
+	}
+	request := &ua.ReadRequest{TimestampsToReturn: ua.TimestampsToReturnBoth}
+	l.of = l.of[:0]
+	for range min(mostLooked, len(s.followed)) {
+		handle := l.next % len(s.followed)
+		l.next = handle + 1
+		if f := &s.followed[handle]; f.told != nil {
+			l.of = append(l.of, handle)
+			request.NodesToRead = append(request.NodesToRead, f.node)
+		}
+	}
+	if len(l.of) == 0 {
+		return
+	}
+	into := make(chan answered, 1)
+	request.SetHeader(head(s.of.token, s.of.within))
+	l.at = time.Now()
+	id, err := s.of.post(wire.AnyMessage, request, into, kept)
+	if err != nil {
+		return // the connection has ended, which is told otherwise
+	}
+	l.came, l.asked = into, []exchange.Frame{{Out: true, Octets: s.of.take(id)}}
+}
+
+// looked takes in what was read.
+func (s *subscription) looked(a answered) {
+	l := &s.looking
+	l.came = nil
+	at := time.Now()
+	frames := append(l.asked, exchange.Frame{AfterMs: float64(at.Sub(l.at)) / float64(time.Millisecond), Octets: a.octets})
+	s.of.hand(field.Report{At: l.at, Operation: fmt.Sprintf("look whether %d values are as told", len(l.of)), Frames: frames,
+		Aside: true})
+	answer, ok := a.response.(*ua.ReadResponse)
+	if !ok || a.err != nil || len(answer.Results) != len(l.of) {
+		return // a server that does not let its nodes be read tells no more than it told
+	}
+	for i, handle := range l.of {
+		was, is := s.followed[handle].told, answer.Results[i]
+		switch _, known := l.apart[handle]; {
+		case alike(was, is), is != nil && family.Refuses(uint32(is.Status)):
+			delete(l.apart, handle)
+		case !known:
+			if l.apart == nil {
+				l.apart = map[int]time.Time{}
+			}
+			l.apart[handle] = at
+		}
+	}
+}
+
+// alike reports whether two values are the same, their times apart.
+func alike(a, b *ua.DataValue) bool {
+	if a == nil || b == nil {
+		return a == b
+	}
+	held := func(v *ua.DataValue) string {
+		if v.Value == nil {
+			return ""
+		}
+		return fmt.Sprint(v.Value.Value()) // what is no number is like itself
+	}
+	return a.Status>>16 == b.Status>>16 && held(a) == held(b)
+}
+
+// asksAfter is how long questions for news are kept to be told of together.
+const asksAfter = time.Second
+
+// noted keeps the octets of a question for news.
+func (s *subscription) noted(octets []byte) {
+	now := time.Now()
+	if len(s.asks) == 0 {
+		s.asked = now
+	}
+	s.asks = append(s.asks, exchange.Frame{Out: true, AfterMs: float64(now.Sub(s.asked)) / float64(time.Millisecond),
+		Octets: octets})
+}
+
+// tell tells of questions for news, at the latest when it has to be now.
+func (s *subscription) tell(now bool) {
+	if n := len(s.asks); n == 0 || !now && n < waiting && time.Since(s.asked) < asksAfter {
+		return
+	}
+	s.of.hand(field.Report{At: s.asked, Operation: fmt.Sprintf("ask for news, %d times", len(s.asks)), Frames: s.asks,
+		Aside: true})
+	s.asks = nil
+}
