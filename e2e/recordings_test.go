@@ -272,7 +272,15 @@ func TestFamiliesFoundTwice(t *testing.T) {
 			"paceMs": 1000}}}
 	auger := map[string]any{"id": "lss-feed", "asking": "lss", "answering": "feed", "line": "plantnet", "protocol": "enip",
 		"settings": map[string]any{}}
-	devices, links = append(slices.Clone(devices), night, feed), append(slices.Clone(links), watch, auger)
+	hall := map[string]any{"id": "hall", "name": "Hall supervisor", "map": "opc.tcp",
+		"ports": []any{map[string]any{"line": "plantnet", "host": "192.0.2.91", "protocol": "opc.tcp"}},
+		"points": []any{map[string]any{"id": "hall-1", "name": "Oxygen", "address": "node=nsu=urn:skerry:hall;s=Tank.Oxygen",
+			"type": "float32", "access": "r", "paceMs": 500}, map[string]any{"id": "hall-2", "name": "Level",
+			"address": "node=nsu=urn:skerry:hall;s=Tank.Level", "type": "float32", "access": "r", "paceMs": 500}}}
+	asks := map[string]any{"id": "lss-hall", "asking": "lss", "answering": "hall", "line": "plantnet", "protocol": "opc.tcp",
+		"settings": map[string]any{"keepAlive": 3}}
+	devices = append(slices.Clone(devices), night, feed, hall)
+	links = append(slices.Clone(links), watch, auger, asks)
 	list := []played{
 		{"fh", "silent", 0, "no-answer"}, {"fh", "garbage", 0, "answer-mismatch"}, {"fh", "short", 0, "answer-mismatch"},
 		{"fh", "long", 0, "answer-mismatch"}, {"fh", "drop", 0, "connection-dropped"}, {"fh", "delay", 800, "late-answer"},
@@ -298,6 +306,12 @@ func TestFamiliesFoundTwice(t *testing.T) {
 		{"feed", "short", 0, "answer-mismatch"},
 		{"feed", "drop", 0, "connection-dropped"}, {"feed", "delay", 1200, "late-answer"}, {"feed", "pieces", 40, "pieces"},
 		{"feed connected", "connections", 0, "connection-limit"},
+		{"hall", "sessions", 0, "connection-limit"}, {"hall", "password", 0, "refused"},
+		{"hall", "quiet", 0, "silent-subscription"}, {"hall", "mute", 0, "silent-subscription"},
+		{"hall", "slow", 0, "granted-less"}, {"hall", "uncertain", 0, "source-doubtful"}, {"hall", "vanished", 0, "refused"},
+		{"hall", "case", 0, "refused"}, {"hall", "silent", 0, "no-answer"}, {"hall", "garbage", 0, "answer-mismatch"},
+		{"hall", "delay", 6000, "no-answer"}, {"hall", "drop", 0, "answer-mismatch connection-dropped"},
+		{"hall", "later", 0, "names-renumbered"},
 	}
 	copyFor(t, site, devices, links, list, "192.0.2.", func(with string, link, port map[string]any) {
 		switch with {
@@ -550,8 +564,10 @@ func foundTwice(t *testing.T, habits bool, list []played) *ferry {
 func (f *ferry) foundTwice(t *testing.T, habits bool, list []played) {
 	t.Helper()
 	for _, c := range list {
-		f.post(t, "/api/bench/fault", map[string]any{"device": c.device,
-			"fault": map[string]any{"kind": c.kind, "value": c.value}})
+		if c.kind != "later" {
+			f.post(t, "/api/bench/fault", map[string]any{"device": c.device,
+				"fault": map[string]any{"kind": c.kind, "value": c.value}})
+		}
 	}
 	f.post(t, "/api/run/start", map[string]any{})
 	is := func(g *finding.Finding, code string) bool {
@@ -579,6 +595,9 @@ func (f *ferry) foundTwice(t *testing.T, habits bool, list []played) {
 	for _, c := range list {
 		if c.kind == "protected" || c.kind == "setup" { // it shows on writes alone
 			eventually(t, "a write to "+c.device+" to be sent", func() bool { return f.writes(t, c.device) })
+		}
+		if c.kind == "later" { // what it was before has to be known
+			f.post(t, "/api/bench/fault", map[string]any{"device": c.device, "fault": map[string]any{"kind": "shift"}})
 		}
 		if c.code == "silent-function" { // it is asked who it is in a try alone
 			f.post(t, "/api/links/"+strings.TrimPrefix(link(c.device), "link=")+"/try", map[string]any{})

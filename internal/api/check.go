@@ -136,14 +136,15 @@ func (s *Server) findings(at time.Time) []finding.Finding {
 }
 
 // toldFor is for how long what a link tells unasked is not judged again, mostTold how many
-// of its exchanges are judged, and toldAtOnce how many links at a time: of many, each has
-// its turn later.
+// of its exchanges are judged, and toldAtOnce how many links at a time, or as many as take no
+// longer than toldWithin: of many, each has its turn later.
 const (
 	toldFor  = 3 * time.Second
 	mostTold = 4000
 	// mostToldOctets bounds the octets of those.
 	mostToldOctets = 1 << 20
 	toldAtOnce     = 8
+	toldWithin     = 100 * time.Millisecond
 )
 
 // toldNow is what was judged of what links tell unasked, by link.
@@ -157,6 +158,8 @@ type toldOf struct {
 	at     time.Time
 	cyclic bool // it sends in cycles
 	found  []finding.Finding
+	// numbered is how it numbered its names, longer than its exchanges are kept.
+	numbered []judge.Numbered
 }
 
 // told judges what links tell and are told unasked, of those that run.
@@ -201,11 +204,17 @@ func (s *Server) tellAgain(of *site.Site, at time.Time) {
 	if k.links == nil {
 		k.links = map[string]toldOf{}
 	}
-	for _, link := range links[:min(len(links), toldAtOnce)] {
+	began := time.Now()
+	for i, link := range links {
+		if i >= toldAtOnce && time.Since(began) > toldWithin {
+			break
+		}
 		def, _ := protocol.Named(link.Protocol)
 		_, cyclic := def.Image(link.Settings, "")
 		list := latest(s.Engine.Hub.Exchanges(0, mostTold, link.ID), mostToldOctets)
-		k.links[link.ID] = toldOf{at, cyclic, recording.Told(of, link, list, at)}
+		now := toldOf{at: at, cyclic: cyclic, numbered: k.links[link.ID].numbered}
+		now.found = recording.Told(of, link, list, at, &now.numbered)
+		k.links[link.ID] = now
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"ferry/internal/core/diagnose"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/finding"
+	"ferry/internal/core/judge"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 )
@@ -202,10 +203,20 @@ const lag = 2 * time.Second
 // passes is for how long it is told live that values were doubtful, or something was not told.
 const passes = 2 * diagnose.Window
 
+// mostNumbered is how many ways of numbering are remembered of one end.
+const mostNumbered = 10
+
 // Told judges what one link told and was told, in the order in which it went, as of now:
-// that nothing came since says something too.
-func Told(s *site.Site, link *site.Link, list []exchange.Exchange, now time.Time) []finding.Finding {
+// that nothing came since says something too. numbered is how the end numbered its names up to
+// now, to which what is new is put.
+func Told(s *site.Site, link *site.Link, list []exchange.Exchange, now time.Time,
+	numbered *[]judge.Numbered) []finding.Finding {
 	r := New(s)
+	for _, n := range *numbered {
+		if len(list) > 0 && n.At.Before(list[0].At) {
+			r.judge.Knew(n.Text)
+		}
+	}
 	for _, p := range Own(s, list) {
 		p.Number = 0 // of a recording that nobody has
 		r.assembler.Packet(&p)
@@ -213,6 +224,11 @@ func Told(s *site.Site, link *site.Link, list []exchange.Exchange, now time.Time
 	r.judge.Until(now.Add(-lag))
 	r.judge.Since(now.Add(-passes))
 	r.assembler.Finish()
+	for _, n := range r.judge.Numbered() {
+		if k := len(*numbered); k == 0 || n.At.After((*numbered)[k-1].At) {
+			*numbered = append((*numbered)[max(0, k-mostNumbered):], n)
+		}
+	}
 	found := slices.DeleteFunc(r.judge.Findings(), func(f finding.Finding) bool {
 		// That a size is refused is seen in the exchange; here it is that of packets.
 		return !slices.Contains(toldCodes, f.Code) || f.Code == "size-differs" && f.Subject.Column == ""

@@ -202,11 +202,11 @@ func (o *own) overNetwork(e *exchange.Exchange, from, to string) {
 		})
 	}
 	if e.Connecting && e.Outcome == exchange.Answered { // in the place of the one before
-		o.at(e.At.Add(-2*time.Millisecond), func() {
+		o.at(o.before(e.Link, e.At), func() {
 			if c := o.conns[key]; c != nil {
 				c.Close(capture.Asker)
-				delete(o.conns, key)
 			}
+			o.conns[key] = o.stage.Dial(from, to)
 		})
 	}
 	anew := slices.ContainsFunc(e.Frames, func(f exchange.Frame) bool { return f.Anew })
@@ -270,7 +270,12 @@ func (o *own) overNetwork(e *exchange.Exchange, from, to string) {
 		o.said[e.Link] = e.At.Add(span(frames[n-1].AfterMs))
 	}
 	ends := func(play func(c *rehearsal.Conn)) {
-		o.at(end.Add(500*time.Microsecond), func() {
+		after := 500 * time.Microsecond
+		if len(frames) == 0 {
+			after = time.Microsecond // it was seen when it had ended, and another may follow at once
+		}
+		o.said[e.Link] = end.Add(after)
+		o.at(end.Add(after), func() {
 			if c := o.conns[key]; c != nil {
 				play(c)
 				delete(o.conns, key)

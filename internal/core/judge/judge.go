@@ -26,15 +26,18 @@ const (
 
 // Judge listens to a recording. It is not safe for concurrent use.
 type Judge struct {
-	Talks  map[TalkKey]*Talk
-	ends   map[endKey]*end
-	lines  map[string]*end // serial lines, by their names
-	hosts  map[netip.Addr]*host
-	plan   *plan // of the site; nil without one
-	last   time.Time
-	first  time.Time
-	since  time.Time // what passes counts from then on; zero for all of it
-	beyond int64     // exchanges of those that are too many to tell apart
+	Talks map[TalkKey]*Talk
+	ends  map[endKey]*end
+	lines map[string]*end // serial lines, by their names
+	hosts map[netip.Addr]*host
+	plan  *plan // of the site; nil without one
+	last  time.Time
+	first time.Time
+	// knew is how an end numbered its names before the recording, numbered how it did since.
+	knew     string
+	numbered []Numbered
+	since    time.Time // what passes counts from then on; zero for all of it
+	beyond   int64     // exchanges of those that are too many to tell apart
 	// notCaptured is how many octets the recording has not got.
 	notCaptured int64
 	writes      writes
@@ -111,6 +114,18 @@ func (j *Judge) Until(at time.Time) {
 // a time on alone.
 func (j *Judge) Since(at time.Time) { j.since = at }
 
+// Numbered is how an answering end numbered its names at a time.
+type Numbered struct {
+	At   time.Time
+	Text string
+}
+
+// Knew has the one end whose recording this is have numbered its names so before it begins.
+func (j *Judge) Knew(before string) { j.knew = before }
+
+// Numbered lists how it did in the recording, one after the other.
+func (j *Judge) Numbered() []Numbered { return j.numbered }
+
 // Opened implements capture.Listener.
 func (j *Judge) Opened(c *capture.Conn) {
 	if c.Serial {
@@ -149,7 +164,7 @@ func (j *Judge) Heard(c *capture.Conn, h *capture.Heard) {
 		j.reports.hear(j.plan, c, t, h)
 	}
 	if len(h.Remarks) > 0 {
-		j.remarks.hear(c, t, h)
+		j.remarks.hear(j, c, t, h)
 	}
 	if h.Stray != "" {
 		if h.Cause == exchange.TwoStations {

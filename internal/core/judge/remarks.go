@@ -29,20 +29,27 @@ type about struct {
 // mostAbout bounds them.
 const mostAbout = 200
 
-func (r remarks) hear(c *capture.Conn, t *Talk, h *capture.Heard) {
+func (r remarks) hear(j *Judge, c *capture.Conn, t *Talk, h *capture.Heard) {
 	at := c.Ends[capture.Answerer]
 	of := r[at]
 	if of == nil {
 		if len(r) >= mostHosts {
 			return
 		}
-		of = &remarked{talk: t, kinds: map[about]*proofs{}}
+		of = &remarked{talk: t, kinds: map[about]*proofs{}, numbering: j.knew}
 		r[at] = of
 	}
 	for _, remark := range h.Remarks {
 		if remark.Kind == capture.Numbering {
 			was := of.numbering
-			if of.numbering = strings.Clone(remark.Text); was == "" || was == remark.Text {
+			if was == remark.Text {
+				continue
+			}
+			of.numbering = strings.Clone(remark.Text)
+			if len(j.numbered) < mostAbout {
+				j.numbered = append(j.numbered, Numbered{h.Answered, of.numbering})
+			}
+			if was == "" {
 				continue
 			}
 			remark.Text = moved(was, remark.Text)

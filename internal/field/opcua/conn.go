@@ -70,6 +70,7 @@ type conn struct {
 	closed       bool
 	said         field.Reply   // how it ended
 	subscription *subscription // nil for none
+	news         *news         // nil before the first
 	question     context.CancelFunc
 }
 
@@ -294,7 +295,7 @@ func (c *conn) Follow(wanted []protocol.Wanted) (field.Reply, []field.Refusal) {
 	c.subscription = nil
 	c.mu.Unlock()
 	if old != nil {
-		old.end()
+		c.turn(nil)
 		_, _ = send[*ua.DeleteSubscriptionsResponse](ctx, c.session,
 			&ua.DeleteSubscriptionsRequest{SubscriptionIDs: []uint32{old.id}}) // the server ends it for want of questions, too
 	}
@@ -307,13 +308,12 @@ func (c *conn) Follow(wanted []protocol.Wanted) (field.Reply, []field.Refusal) {
 	}
 	refused, err := made.monitor(ctx, wanted)
 	if err != nil {
-		made.end()
 		return c.came(err, "the nodes of the subscription"), refused
 	}
 	c.mu.Lock()
 	c.subscription = made
 	c.mu.Unlock()
-	go made.publish()
+	c.turn(made)
 	return c.came(nil, ""), refused
 }
 

@@ -24,7 +24,13 @@ type looking struct {
 	next  int           // the first of the next read
 	asked []exchange.Frame
 	at    time.Time
-	apart map[int]time.Time // since when nodes read otherwise than they were told
+	apart map[int]apart // nodes that read otherwise than they were told
+}
+
+// apart is since when a node does, and how it reads.
+type apart struct {
+	since time.Time
+	reads *ua.DataValue
 }
 
 // mostLooked is how many nodes are read at once.
@@ -37,12 +43,12 @@ func (s *subscription) awaits(f *followed) time.Duration { return 2*(f.every+s.e
 func (s *subscription) look(at time.Time) {
 	l := &s.looking
 	var doubtful []field.Sampled
-	for handle, since := range l.apart {
+	for handle, is := range l.apart {
 		f := &s.followed[handle]
-		if at.Sub(since) < s.awaits(f) {
+		if at.Sub(is.since) < s.awaits(f) {
 			continue
 		}
-		one := sampled(f, f.told)
+		one := sampled(f, is.reads)
 		if one.Quality == "" || one.Quality == value.Good {
 			one.Quality, one.Reason = value.Doubtful, "the server says that there is nothing new, and reads otherwise"
 		}
@@ -60,7 +66,7 @@ func (s *subscription) look(at time.Time) {
 	for range min(mostLooked, len(s.followed)) {
 		handle := l.next % len(s.followed)
 		l.next = handle + 1
-		if f := &s.followed[handle]; f.told != nil {
+		if f := &s.followed[handle]; !f.refused {
 			l.of = append(l.of, handle)
 			request.NodesToRead = append(request.NodesToRead, f.node)
 		}
@@ -92,15 +98,18 @@ func (s *subscription) looked(a answered) {
 	}
 	for i, handle := range l.of {
 		was, is := s.followed[handle].told, answer.Results[i]
-		switch _, known := l.apart[handle]; {
-		case alike(was, is), is != nil && family.Refuses(uint32(is.Status)):
+		before, known := l.apart[handle]
+		switch {
+		case alike(was, is), is == nil, family.Refuses(uint32(is.Status)), was == nil && uint32(is.Status)>>30 != 0:
 			delete(l.apart, handle)
+			continue
 		case !known:
-			if l.apart == nil {
-				l.apart = map[int]time.Time{}
-			}
-			l.apart[handle] = at
+			before.since = at
 		}
+		if l.apart == nil {
+			l.apart = map[int]apart{}
+		}
+		l.apart[handle] = apart{before.since, is}
 	}
 }
 
@@ -116,27 +125,4 @@ func alike(a, b *ua.DataValue) bool {
 		return fmt.Sprint(v.Value.Value()) // what is no number is like itself
 	}
 	return a.Status>>16 == b.Status>>16 && held(a) == held(b)
-}
-
-// asksAfter is how long questions for news are kept to be told of together.
-const asksAfter = time.Second
-
-// noted keeps the octets of a question for news.
-func (s *subscription) noted(octets []byte) {
-	now := time.Now()
-	if len(s.asks) == 0 {
-		s.asked = now
-	}
-	s.asks = append(s.asks, exchange.Frame{Out: true, AfterMs: float64(now.Sub(s.asked)) / float64(time.Millisecond),
-		Octets: octets})
-}
-
-// tell tells of questions for news, at the latest when it has to be now.
-func (s *subscription) tell(now bool) {
-	if n := len(s.asks); n == 0 || !now && n < waiting && time.Since(s.asked) < asksAfter {
-		return
-	}
-	s.of.hand(field.Report{At: s.asked, Operation: fmt.Sprintf("ask for news, %d times", len(s.asks)), Frames: s.asks,
-		Aside: true})
-	s.asks = nil
 }

@@ -194,3 +194,39 @@ func TestRevised(t *testing.T) {
 		t.Error("what the server revised is not said")
 	}
 }
+
+// TestQuiet: what a server says is not new and reads otherwise is doubtful; and a node that is
+// refused, and asked for again with all others, costs none of those its first value.
+func TestQuiet(t *testing.T) {
+	settings := protocol.Settings{family.KeyPublish: protocol.OfInt(100), family.KeyAliveEvery: protocol.OfInt(3)}
+	_, b, e := hall(t, settings)
+	quality := func(id string) value.Quality {
+		live, _ := e.Hub.Point(id)
+		return live.Quality
+	}
+	fault := func(kind string) {
+		if err := b.SetFault("hall", bench.Fault{Kind: kind}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	fault("vanished")
+	if err := e.Start([]string{"l"}); err != nil {
+		t.Fatal(err)
+	}
+	for range 2 { // before it is asked for again, and after
+		eventually(t, "one is refused and the others are there", func() bool {
+			return quality("ox") == value.Bad && quality("sp") == value.Good && quality("on") == value.Good
+		})
+		time.Sleep(3500 * time.Millisecond)
+	}
+	fault("")
+	eventually(t, "all are there", func() bool { return quality("ox") == value.Good && quality("sp") == value.Good })
+	fault("quiet")
+	eventually(t, "what moves behind it is doubtful", func() bool {
+		live, _ := e.Hub.Point("ox")
+		return live.Quality == value.Doubtful && strings.Contains(live.Reason, "reads otherwise")
+	})
+	if quality("sp") != value.Good {
+		t.Error("what stands still is doubtful too")
+	}
+}

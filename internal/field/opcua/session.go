@@ -10,6 +10,7 @@ import (
 	"net"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/gopcua/opcua/ua"
@@ -120,10 +121,16 @@ func (s *session) failed(err error, what string) field.Reply {
 		if errors.As(err, &said) { // it has ended the connection with it
 			reply.Frames = []exchange.Frame{{Octets: wire.Failure(said.Code, said.Reason)}}
 		}
+	case s.token != nil && (errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET)):
+		reply.Sentence = "the server ended the connection: it was stopped or started again, or ends sessions that it has no " +
+			"room for"
 	case errors.Is(err, io.EOF), errors.Is(err, net.ErrClosed):
 		reply.Sentence = "the server hung up at " + what + ": it is no OPC UA, or does not take what this end is set to"
 	default:
 		reply.Outcome = exchange.Garbled
+		if s.transport != nil {
+			reply.Frames = s.shown()
+		}
 		reply.Sentence = "what came back to " + what + " cannot be read: " + plain(err)
 	}
 	return reply

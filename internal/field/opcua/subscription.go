@@ -13,7 +13,6 @@ import (
 	family "ferry/internal/core/family/opcua"
 	"ferry/internal/core/protocol"
 	"ferry/internal/field"
-	wire "ferry/internal/wire/opcua"
 )
 
 // subscription is what a server tells of nodes by itself.
@@ -22,15 +21,11 @@ type subscription struct {
 	id       uint32
 	every    time.Duration // between two messages, as the server revised it
 	alive    uint32        // how many of these may pass without one
-	life     context.Context
-	end      context.CancelFunc
-	followed []followed // by client handle
+	followed []followed    // by client handle
 
 	acks []*ua.SubscriptionAcknowledgement
 	last uint32 // the number of the message before, 0 for none
 
-	asks    []exchange.Frame // questions for news that were not told of yet
-	asked   time.Time        // when the first of them went
 	looking looking
 }
 
@@ -41,6 +36,7 @@ type followed struct {
 	node    *ua.ReadValueID
 	every   time.Duration // how often the server looks
 	told    *ua.DataValue // what it told last; nil for nothing yet
+	refused bool
 }
 
 // lifetimes is how many keep-alives may be missed before the server gives a subscription up.
@@ -64,7 +60,6 @@ func (c *conn) subscribe(ctx context.Context) (*subscription, error) {
 	if ms := answer.RevisedPublishingInterval; ms > 1 { // else as fast as can be, or no number
 		s.every = time.Duration(min(ms, float64(longest.Milliseconds())) * float64(time.Millisecond))
 	}
-	s.life, s.end = context.WithCancel(c.life)
 	return s, nil
 }
 
@@ -112,94 +107,13 @@ func (s *subscription) monitor(ctx context.Context, wanted []protocol.Wanted) (r
 				}
 			}
 			if code>>30 == 2 {
+				s.followed[item.RequestedParameters.ClientHandle].refused = true
 				refused = append(refused, field.Refusal{ID: s.followed[item.RequestedParameters.ClientHandle].id, Code: int(code),
 					Sentence: "the server does not report it: " + family.Words(code)})
 			}
 		}
 	}
 	return refused, nil
-}
-
-// waiting is how many questions for news wait at the server at once.
-const waiting = 3
-
-// publish asks for news until the subscription ends. What comes is taken in as it came: which of
-// several questions it answers says nothing of the order.
-func (s *subscription) publish() {
-	news := make(chan answered, waiting)
-	open, most := 0, waiting
-	within := time.Duration(min(float64(s.alive+1)*waiting*s.every.Seconds(), longest.Seconds())*float64(time.Second)) +
-		s.of.within
-	late := time.NewTimer(within)
-	defer late.Stop()
-	for s.life.Err() == nil {
-		for ; open < most; open++ {
-			request := &ua.PublishRequest{SubscriptionAcknowledgements: s.acks}
-			request.SetHeader(head(s.of.token, within))
-			id, err := s.of.post(wire.AnyMessage, request, news, kept)
-			if err != nil {
-				s.lost(err)
-				return
-			}
-			s.noted(s.of.take(id))
-			s.acks = nil
-		}
-		s.tell(false)
-		select {
-		case a := <-s.looking.came:
-			s.looked(a)
-		case a := <-news:
-			open--
-			late.Reset(within)
-			if again, fewer := s.news(a); !again {
-				return
-			} else if fewer {
-				most--
-			}
-			if most == 0 {
-				s.lost(a.err)
-				return
-			}
-		case <-late.C:
-			s.lost(context.DeadlineExceeded)
-			return
-		case <-s.of.ended:
-			s.lost(s.of.why())
-			return
-		case <-s.life.Done():
-		}
-	}
-}
-
-// news takes in the answer to a question for news: whether to ask again, and fewer at once.
-func (s *subscription) news(a answered) (again, fewer bool) {
-	at := time.Now()
-	if a.err != nil {
-		switch code, _ := status(a.err); code {
-		case family.BadTooManyPublish:
-			return true, true
-		case family.BadTimeout, family.BadWaitingForData:
-			return true, false // the end is silent, which whoever counts its signs of life finds out
-		}
-		s.lost(a.err)
-		return false, false
-	}
-	answer, ok := a.response.(*ua.PublishResponse)
-	if !ok {
-		s.lost(fmt.Errorf("the server answers a question for news with a %T", a.response))
-		return false, false
-	}
-	if answer.NotificationMessage != nil && answer.SubscriptionID == s.id {
-		s.took(answer, at, &a)
-	}
-	return true, false
-}
-
-// lost ends the connection, unless the subscription was over before.
-func (s *subscription) lost(err error) {
-	if s.life.Err() == nil {
-		s.of.finish(s.of.failed(err, "the question for news"))
-	}
 }
 
 // Revised is how the server reports, where that is not how it was asked to.

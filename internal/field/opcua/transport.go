@@ -8,6 +8,7 @@ import (
 	"maps"
 	"net"
 	"runtime/debug"
+	"slices"
 	"sync"
 	"time"
 
@@ -32,6 +33,7 @@ type transport struct {
 	sent    map[uint32][]byte // chunks of requests that are kept
 	parts   map[uint32][]byte // chunks of answers that are not whole
 	whole   []byte            // those of the last answer
+	rest    []byte            // what came and is no chunk
 
 	asking  sync.Mutex
 	number  uint32
@@ -76,7 +78,7 @@ func (t *transport) greet(endpoint string, security wire.Security) error {
 	if _, err := t.conn.Write(hello); err != nil {
 		return err
 	}
-	b, err := wire.ReadChunk(t.in)
+	b, err := t.next()
 	if err != nil {
 		return err
 	}
@@ -90,7 +92,7 @@ func (t *transport) greet(endpoint string, security wire.Security) error {
 		return err
 	}
 	return t.renew(ua.SecurityTokenRequestTypeIssue, func(id uint32) (ua.Response, error) {
-		b, err := wire.ReadChunk(t.in)
+		b, err := t.next()
 		if err != nil {
 			return nil, err
 		}
@@ -99,6 +101,33 @@ func (t *transport) greet(endpoint string, security wire.Security) error {
 		_, a := t.taken(b)
 		return a.response, a.err
 	})
+}
+
+// mostShown is how much is kept of what is no chunk.
+const mostShown = 256
+
+// next reads a chunk. What is none is kept for the record.
+func (t *transport) next() ([]byte, error) {
+	b, err := wire.ReadChunk(t.in)
+	if rest, _ := t.in.Peek(min(t.in.Buffered(), mostShown)); err != nil && len(rest) > 0 { // it is there already
+		t.mu.Lock()
+		t.rest = slices.Clone(rest)
+		if t.begins {
+			t.tape.In(time.Now(), rest, false)
+		}
+		t.mu.Unlock()
+	}
+	return b, err
+}
+
+// shown is what came and is no chunk; nothing where there was nothing.
+func (t *transport) shown() []exchange.Frame {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if len(t.rest) == 0 {
+		return nil
+	}
+	return []exchange.Frame{{Octets: t.rest}}
 }
 
 // said takes down what goes over the channel. It is called with the lock held.
@@ -317,7 +346,7 @@ func (t *transport) run() {
 	renewing := time.AfterFunc(keysFor*3/4, func() { t.newKeys() })
 	defer renewing.Stop()
 	for {
-		b, err := wire.ReadChunk(t.in)
+		b, err := t.next()
 		if err != nil {
 			t.end(err)
 			return

@@ -210,8 +210,8 @@ func (t *told) read(p capture.Piece, h *capture.Heard, request *ua.ReadRequest, 
 		}
 		n := watched[nodeKey(r)]
 		switch {
-		case n == nil || !n.first || family.Refuses(uint32(result.Status)):
-		case said(result) == n.said:
+		case n == nil || family.Refuses(uint32(result.Status)) || !n.first && uint32(result.Status)>>30 != 0:
+		case n.first && said(result) == n.said:
 			n.other = time.Time{}
 		case n.other.IsZero():
 			n.other = p.At
@@ -292,10 +292,13 @@ func (of *subscribed) number(m *ua.NotificationMessage, p capture.Piece) {
 // still is told that a server has nothing new: what reads otherwise for long enough is new.
 func (t *told) still(p capture.Piece, h *capture.Heard, of *subscribed, id uint32) {
 	var names []string
+	than := "reads otherwise than it told"
 	for _, n := range of.nodes {
 		if !n.other.IsZero() && p.At.Sub(n.other) > 2*(n.every+of.every)+time.Second {
 			name, _, _ := strings.Cut(n.name, " ")
-			names = append(names, name)
+			if names = append(names, name); !n.first {
+				than = "has a value that it never told"
+			}
 			n.other = time.Time{}
 		}
 	}
@@ -304,7 +307,7 @@ func (t *told) still(p capture.Piece, h *capture.Heard, of *subscribed, id uint3
 	}
 	slices.Sort(names)
 	h.Remarks = append(h.Remarks, capture.Remark{Kind: capture.Withheld, Name: subscriptionName(id),
-		Text: fmt.Sprintf("the server says that there is nothing new, and %s reads otherwise than it told", listed(names))})
+		Text: fmt.Sprintf("the server says that there is nothing new, and %s %s", listed(names), than)})
 }
 
 // listed are names, the first of them by name.
