@@ -21,15 +21,18 @@ type Row struct {
 	Latency time.Duration // negative for no answer
 	Talk    int           // of Index.Talks
 	// Conn is the number of its connection.
-	Conn      int
-	Function  int
-	Range     block.Range
-	Write     bool
-	Again     bool
-	Overtaken bool
-	Stray     bool // octets that belong to no exchange: Outcome says why
-	Outcome   exchange.Outcome
-	Code      int
+	Conn     int
+	Function int
+	Range    block.Range
+	Write    bool
+	Again    bool
+	// Try counts from 1 how often the same was asked, First is the row of the first time, where
+	// that is another.
+	Try, First int
+	Overtaken  bool
+	Stray      bool // octets that belong to no exchange: Outcome says why
+	Outcome    exchange.Outcome
+	Code       int
 	// AskedIn and AnsweredIn are the packets, 0 for none.
 	AskedIn, AnsweredIn int64
 	octets              int64 // where the octets stand
@@ -51,8 +54,10 @@ func (r *Row) Bad() bool {
 //	28 how many                  32 area                            33 outcome
 //	34 code, the lower half      36 flags                           38 the upper half of the code
 //	40 packet of the question    48 of the answer                   56 where the octets stand
-//	64 octets asked              68 answered
-const rowOctets = 72
+//	64 octets asked              68 answered                        72 row of the first try
+//
+// and at 37 which try it is.
+const rowOctets = 76
 
 const (
 	rowWrites = 1 << iota
@@ -78,9 +83,38 @@ type Index struct {
 	talks        map[judge.TalkKey]int
 	areas        []string
 	outcomes     []exchange.Outcome
+	tries        map[tryKey]tried
 	err          error
 	unordered    bool
 	last         time.Time
+}
+
+// tryKey is what is asked for, as a row has it: who talks, the function and the units.
+type tryKey [17]byte
+
+// tried is how often it was asked of late, and where the first is.
+type tried struct{ n, first int }
+
+// mostTries bounds those that are remembered.
+const mostTries = 10_000
+
+// try counts in a row which try of its question it is.
+func (x *Index) try(b []byte, row int) {
+	of := tried{1, row}
+	if b[36]&rowStray == 0 {
+		var key tryKey
+		copy(key[:], b[12:16])
+		copy(key[4:], b[20:33])
+		if last, known := x.tries[key]; known && b[36]&rowAgain != 0 {
+			of = tried{last.n + 1, last.first}
+		}
+		if x.tries == nil || len(x.tries) >= mostTries {
+			x.tries = map[tryKey]tried{}
+		}
+		x.tries[key] = of
+	}
+	b[37] = byte(min(of.n, 255))
+	binary.LittleEndian.PutUint32(b[72:], uint32(of.first))
 }
 
 // mostIndexedTalks bounds those who are told apart; what is beyond goes to the last.
@@ -156,6 +190,7 @@ func (x *Index) Heard(c *capture.Conn, h *capture.Heard) {
 	flag(rowAgain, h.Again)
 	flag(rowOvertaken, overtaken(h))
 	flag(rowStray, h.Stray != "")
+	x.try(b[:], x.Rows)
 	le.PutUint64(b[40:], uint64(h.AskedIn))
 	le.PutUint64(b[48:], uint64(h.AnsweredIn))
 	le.PutUint64(b[56:], uint64(x.at))
@@ -233,7 +268,9 @@ func (x *Index) Settle() error {
 		return err
 	}
 	w := bufio.NewWriterSize(x.rows, 1<<18)
-	for _, i := range order {
+	x.tries = nil
+	for place, i := range order {
+		x.try(all[int(i)*rowOctets:int(i+1)*rowOctets], place) // in the order of time
 		if _, err := w.Write(all[int(i)*rowOctets : int(i+1)*rowOctets]); err != nil {
 			return err
 		}
@@ -264,9 +301,10 @@ func (x *Index) row(b []byte) Row {
 	le := binary.LittleEndian
 	r := Row{At: time.Unix(0, int64(le.Uint64(b))).UTC(), Latency: -1, Talk: int(le.Uint32(b[12:])),
 		Conn: int(le.Uint32(b[16:])), Function: int(le.Uint32(b[20:])), Code: int(le.Uint16(b[34:])) | int(le.Uint16(b[38:]))<<16,
-		Range:   block.Range{Start: le.Uint32(b[24:]), Count: int(le.Uint32(b[28:]))},
-		Write:   b[36]&rowWrites != 0,
-		Again:   b[36]&rowAgain != 0,
+		Range: block.Range{Start: le.Uint32(b[24:]), Count: int(le.Uint32(b[28:]))},
+		Write: b[36]&rowWrites != 0,
+		Again: b[36]&rowAgain != 0,
+		Try:   int(b[37]), First: int(le.Uint32(b[72:])),
 		Stray:   b[36]&rowStray != 0,
 		AskedIn: int64(le.Uint64(b[40:])), AnsweredIn: int64(le.Uint64(b[48:])), octets: int64(le.Uint64(b[56:])),
 		request: int(le.Uint32(b[64:])), answer: int(le.Uint32(b[68:])), Overtaken: b[36]&rowOvertaken != 0}

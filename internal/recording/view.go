@@ -177,6 +177,8 @@ type Rung struct {
 	Stray     bool             `json:"stray,omitempty"`
 	Write     bool             `json:"write,omitempty"`
 	Again     bool             `json:"again,omitempty"` // the same was asked just before, without an answer
+	Try       int              `json:"try,omitempty"`   // which of the tries it is, from 2 on
+	First     int              `json:"first,omitempty"` // row of the first of them
 	AskedIn   int64            `json:"askedIn,omitempty"`
 	Answered  int64            `json:"answeredIn,omitempty"`
 	Function  int              `json:"function"`
@@ -332,12 +334,18 @@ func (k *Kept) RowAt(atMs float64) (int, error) {
 	return min(low, max(x.Rows-1, 0)), nil
 }
 
+// mostRead bounds the octets of a question that are read to say what it asks for.
+const mostRead = 16 << 10
+
 func (x *Index) rung(i int, r *Row) Rung {
 	key, speaks := &x.Talks[r.Talk], x.Protocols[r.Talk]
 	v := Rung{Row: i, AtMs: float64(r.At.UnixMicro()) / 1e3, LatencyMs: -1, Asker: asker(key), Outcome: r.Outcome,
 		Bad: r.Bad(), Stray: r.Stray, Write: r.Write, Again: r.Again, AskedIn: r.AskedIn, Answered: r.AnsweredIn,
 		Function: r.Function,
 		Station:  key.Station, At: where(key)}
+	if r.Try > 1 {
+		v.Try, v.First = r.Try, r.First
+	}
 	def, _ := protocol.Named(speaks)
 	v.Answerer = v.At
 	if key.Station >= 0 {
@@ -354,7 +362,11 @@ func (x *Index) rung(i int, r *Row) Rung {
 		v.Outcome = ""
 		return v
 	}
-	v.Asks = says(speaks, &capture.Heard{Function: r.Function, Range: r.Range, Write: r.Write})
+	asked := capture.Heard{Function: r.Function, Range: r.Range, Write: r.Write}
+	if _, ranges := def.Ranges(); !ranges && r.request > 0 && r.request <= mostRead {
+		asked.Request, _, _ = x.Octets(r) // without them it is only less that is said
+	}
+	v.Asks = says(speaks, &asked)
 	switch r.Outcome {
 	case exchange.Answered:
 		v.Says = fmt.Sprintf("%d octets", r.answer)

@@ -2528,6 +2528,8 @@ export interface Rung {
   stray?: boolean;
   write?: boolean;
   again?: boolean;
+  try?: number;
+  first?: number;
   askedIn?: number;
   answeredIn?: number;
   function: number;

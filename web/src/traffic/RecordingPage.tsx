@@ -82,7 +82,7 @@ export function RecordingPage() {
         from: r.asker,
         to: r.station < 0 ? r.at : `${r.at}/${r.station}`,
         after: r.latencyMs >= 0 ? `+ ${r.latencyMs.toFixed(1)} ms` : r.stray ? "" : "no answer",
-        asks: r.again ? `again: ${r.asks}` : r.asks,
+        asks: r.try ? `try ${r.try}: ${r.asks}` : r.again ? `again: ${r.asks}` : r.asks,
         says: r.says,
         outcome: r.outcome || "stray",
         good: !r.bad,
@@ -442,6 +442,11 @@ function RecordedBytes({
       ))}
       {data.parts.length === 1 && r.latencyMs < 0 && !r.stray && <p className="soft">No bytes came back.</p>}
       <p className="small mt-1 flex flex-wrap gap-3">
+        {r.try !== undefined && (
+          <button type="button" className="underline" onClick={() => onPick({ row: r.first ?? 0 })}>
+            Try {r.try} of one question: look at the first
+          </button>
+        )}
         <button type="button" className="underline" onClick={() => onPick({ asker: r.asker })}>
           Only what {r.asker} asks
         </button>
