@@ -52,7 +52,7 @@ type TwinView struct {
 func answering() (names []string) {
 	for _, def := range protocol.All() {
 		driver, _, err := field.DriverOf(def.Name)
-		if _, answers := driver.(field.Answerer); err == nil && answers && def.Medium == site.Ethernet && !def.MapOnly {
+		if err == nil && field.CanAnswer(driver) && def.Medium == site.Ethernet && !def.MapOnly {
 			if def.Usual {
 				names = append([]string{def.Name}, names...)
 				continue

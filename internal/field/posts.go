@@ -39,7 +39,7 @@ type serving struct {
 type servedPlace struct {
 	key, listen string
 	def         *protocol.Def
-	speaks      Answerer
+	speaks      Driver
 	station     int
 	format      *serial.Format // on a serial line
 }
@@ -56,7 +56,7 @@ func (e *Engine) placesServed(d *site.Device) (list []servedPlace, err error) {
 		if err != nil {
 			return nil, problem.From(err, "protocol").At(d.Name)
 		}
-		speaks, ok := driver.(Answerer)
+		ok := CanAnswer(driver)
 		if _, onLine := driver.(LineAnswerer); line.Medium == site.SerialLine {
 			ok = onLine
 		}
@@ -64,7 +64,7 @@ func (e *Engine) placesServed(d *site.Device) (list []servedPlace, err error) {
 			return nil, problem.New("cannot-answer", "Ferry does not answer in "+def.Title+" itself.",
 				"Choose another protocol for the port, or let a device of its own answer.").At(d.Name)
 		}
-		place := servedPlace{def: def, speaks: speaks}
+		place := servedPlace{def: def, speaks: driver}
 		place.station, _ = def.StationOf(port.Settings)
 		switch {
 		case line.Medium == site.SerialLine:
@@ -122,17 +122,18 @@ func (e *Engine) servedAt(path string) bool {
 	return false
 }
 
-// carriedInto says which points crossings give their values, also those that are
+// carriedInto says from which points crossings carry into each, also those that are
 // switched off: what they gave last is held. The lock is held.
-func carriedInto(s *site.Site) func(id string) bool {
-	into := map[string]bool{}
+func carriedInto(s *site.Site) map[string][]string {
+	into := map[string][]string{}
 	for i := range s.Crossings {
-		into[s.Crossings[i].To] = true
-		if to := s.Crossings[i].QualityTo; to != "" {
-			into[to] = true
+		x := &s.Crossings[i]
+		into[x.To] = append(into[x.To], x.Sources()...)
+		if to := x.QualityTo; to != "" {
+			into[to] = append(into[to], x.Sources()...)
 		}
 	}
-	return func(id string) bool { return into[id] }
+	return into
 }
 
 // serve begins to answer as a device, or goes on with it as it is now. The lock is
@@ -158,7 +159,7 @@ func (e *Engine) serve(d *site.Device) error {
 		post := e.posts[place.key]
 		if post == nil {
 			post = &Post{Listen: place.listen, format: place.format, def: place.def, speaks: place.speaks,
-				done: make(chan struct{}), ends: map[int]*Served{}, clients: map[*Client]net.Conn{}}
+				kept: e.Kept, done: make(chan struct{}), ends: map[int]*Served{}, clients: map[*Client]net.Conn{}}
 			post.ctx, post.end = context.WithCancel(e.door.life)
 			e.posts[place.key] = post
 			go post.listen()

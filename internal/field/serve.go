@@ -1,6 +1,7 @@
 package field
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -23,7 +24,7 @@ import (
 )
 
 // Answerer is a Driver whose protocol Ferry can answer itself, over streams of
-// octets.
+// octets, request by request.
 type Answerer interface {
 	// Speech begins what is said with one client of a post.
 	Speech(p *Post, c *Client) Speech
@@ -34,6 +35,20 @@ type LineAnswerer interface {
 	// AnswerLine answers at a serial port of this machine until ctx ends, or the port
 	// fails.
 	AnswerLine(ctx context.Context, path string, f serial.Format, p *Post, c *Client) error
+}
+
+// WholeAnswerer is a Driver that answers over connections of its own: what is said over them is
+// no pairs of questions and answers.
+type WholeAnswerer interface {
+	// Have answers a client until the connection ends, or the post.
+	Have(p *Post, c *Client, conn net.Conn) error
+}
+
+// CanAnswer reports whether Ferry can answer itself in the protocol of a driver.
+func CanAnswer(driver Driver) bool {
+	_, pairs := driver.(Answerer)
+	_, whole := driver.(WholeAnswerer)
+	return pairs || whole
 }
 
 // Speech is Ferry's side of one connection. It has one owner at a time.
@@ -57,6 +72,10 @@ type Served struct {
 	mode   Mode
 	// wrote is told of what a client wrote, and may not be kept waiting.
 	wrote func(d *Served, c *Client, written []image.Written)
+	// laid counts how often its map was laid out, feeds are the points that crossings carry into
+	// each of its own.
+	laid  uint64
+	feeds map[string][]string
 }
 
 // Name is how the device says who it is.
@@ -148,6 +167,72 @@ func (d *Served) Writes(area string) bool {
 	return !d.device.Serving.ReadOnly && d.image.Writable(area)
 }
 
+// Laid grows whenever its map becomes another.
+func (d *Served) Laid() uint64 {
+	d.mu.RLock()
+	defer d.mu.RUnlock()
+	return d.laid
+}
+
+// Names lists its points that lie in no area, in the order of the map.
+func (d *Served) Names() []*site.Point {
+	d.mu.RLock()
+	defer d.mu.RUnlock()
+	return d.image.Names()
+}
+
+// Standing is what stands in a point, before any scale.
+type Standing struct {
+	Value   value.Value // none where it has none yet
+	At      time.Time   // when it was put there, or its source had it
+	Quality value.Quality
+	Reason  string
+}
+
+// Standing is what stands in a point of it, as good as what it is carried from.
+func (d *Served) Standing(point string) (s Standing) {
+	d.mu.RLock()
+	raw, _, has := d.image.Raw(point)
+	feeds := d.feeds[point]
+	d.mu.RUnlock()
+	if !has {
+		return Standing{Quality: value.Bad, Reason: "nothing has been carried into it yet"}
+	}
+	s.Value, s.Quality = raw, value.Good
+	live, _ := d.hub.Point(point)
+	s.At = time.UnixMilli(live.AtMs)
+	for _, id := range feeds {
+		from, ok := d.hub.Point(id)
+		switch {
+		case !ok:
+		case from.Quality == value.Bad, from.Quality == value.Doubtful && s.Quality == value.Good:
+			s.Quality, s.Reason = from.Quality, from.Reason
+		}
+		if from.AtMs > 0 && len(feeds) == 1 {
+			s.At = time.UnixMilli(from.AtMs)
+		}
+	}
+	return s
+}
+
+// Take has a client write a value, before any scale, into a point that lies in no area.
+func (d *Served) Take(c *Client, point string, raw value.Value) image.Refusal {
+	d.mu.Lock()
+	if d.device.Serving.ReadOnly {
+		d.mu.Unlock()
+		return image.ReadOnly
+	}
+	written, refusal := d.image.Write(point, raw)
+	if refusal == image.None {
+		d.tell(point, time.Now())
+	}
+	d.mu.Unlock()
+	if refusal == image.None {
+		d.wrote(d, c, []image.Written{written})
+	}
+	return refusal
+}
+
 // Put gives a point a value in engineering units, and returns it as it stands.
 func (d *Served) Put(point string, v value.Value, at time.Time) (value.Value, error) {
 	d.mu.Lock()
@@ -176,8 +261,8 @@ func (d *Served) tell(point string, at time.Time) {
 
 // follow has the memory laid out by a changed map; what stands in points that mean
 // the same stays.
-func (d *Served) follow(device *site.Device, carried func(string) bool) error {
-	laid, err := image.New(device, carried)
+func (d *Served) follow(device *site.Device, feeds map[string][]string) error {
+	laid, err := image.New(device, func(id string) bool { return len(feeds[id]) > 0 })
 	if err != nil {
 		return err
 	}
@@ -186,7 +271,10 @@ func (d *Served) follow(device *site.Device, carried func(string) bool) error {
 	if d.image != nil {
 		laid.Keep(d.image)
 	}
-	d.device, d.image = device, laid
+	if d.device == nil || !device.SharesPoints(d.device) {
+		d.laid++
+	}
+	d.device, d.image, d.feeds = device, laid, feeds
 	d.source = &source{}
 	for i := range device.Points {
 		if t := d.hub.track(device.Points[i].ID); t != nil {
@@ -212,7 +300,7 @@ type Post struct {
 	Listen string
 	format *serial.Format // of a serial port; nil for an address
 	def    *protocol.Def
-	speaks Answerer
+	speaks Driver // an Answerer, or one that has its connections whole
 	ctx    context.Context
 	end    context.CancelFunc
 	done   chan struct{}
@@ -224,14 +312,18 @@ type Post struct {
 	away     int    // clients turned away, or hung up on
 	lastAway string // and who the last was, and why
 	failed   string // why it does not listen
-	shared   any    // by all clients; nil before the first
+	sharing  sync.Mutex
+	shared   any // by all clients; nil before the first
+	kept     func(kind protocol.Kind, name string) ([]byte, error)
+	// strangers are certificates of clients that are not trusted, in DER, the latest last.
+	strangers [][]byte
 }
 
 // Shared returns what all clients of the post have in common. It is made for the first,
 // and ended with the post.
 func (p *Post) Shared(make func() (shared any, end func(), err error)) (any, error) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
+	p.sharing.Lock() // not the other lock: what is made may look at the post
+	defer p.sharing.Unlock()
 	if p.shared == nil && p.ctx.Err() == nil {
 		shared, end, err := make()
 		if err != nil {
@@ -241,6 +333,35 @@ func (p *Post) Shared(make func() (shared any, end func(), err error)) (any, err
 		context.AfterFunc(p.ctx, end)
 	}
 	return p.shared, p.ctx.Err()
+}
+
+// Secret is a secret or a file that settings of the post name.
+func (p *Post) Secret(settings protocol.Settings, key string) ([]byte, error) {
+	t := Target{Settings: settings, Kept: p.kept}
+	return t.Secret(p.def, key)
+}
+
+// Turn notes that a client is not let in, and why; c is nil for who has gone already.
+func (p *Post) Turn(c *Client, why string) {
+	if c == nil {
+		return
+	}
+	log.Printf("answering at %s: %s %s", p.Listen, c.From, why)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	c.Refuse()
+	p.turned(c, why)
+}
+
+// mostStrangers is how many certificates are remembered that clients were refused for.
+const mostStrangers = 20
+
+// Stranger remembers the certificate of a client that is not trusted, in DER.
+func (p *Post) Stranger(certificate []byte) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.strangers = slices.DeleteFunc(p.strangers, func(c []byte) bool { return bytes.Equal(c, certificate) })
+	p.strangers = append(p.strangers[max(0, len(p.strangers)-mostStrangers+1):], slices.Clone(certificate))
 }
 
 // End returns the device with a station that answers here; nil for none.
@@ -448,8 +569,13 @@ func (p *Post) talk(c *Client, conn net.Conn) {
 		p.mu.Unlock()
 		_ = conn.Close() // the far end may have gone already
 	}()
-	err := answerAll(conn, p.speaks.Speech(p, c), c)
-	if errors.Is(err, io.EOF) || errors.Is(err, net.ErrClosed) || errors.Is(err, syscall.ECONNRESET) {
+	var err error
+	if whole, ok := p.speaks.(WholeAnswerer); ok {
+		err = whole.Have(p, c, conn)
+	} else {
+		err = answerAll(conn, p.speaks.(Answerer).Speech(p, c), c)
+	}
+	if err == nil || errors.Is(err, io.EOF) || errors.Is(err, net.ErrClosed) || errors.Is(err, syscall.ECONNRESET) {
 		return
 	}
 	p.mu.Lock()

@@ -7,6 +7,7 @@ import (
 
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/value"
+	target "ferry/internal/target/opcua"
 )
 
 // mostElements is how many an array of a stand-in has at most.
@@ -28,22 +29,22 @@ func (a *array) add(i int, held protocol.Held) {
 }
 
 func (a *array) read() *ua.DataValue {
-	of := reflect.TypeOf(typed(value.OfUint(0), a.kind))
+	of := reflect.TypeOf(target.Typed(value.OfUint(0), a.kind))
 	list := reflect.MakeSlice(reflect.SliceOf(of), len(a.elements), len(a.elements))
 	if a.kind == ua.TypeIDByte {
 		list = reflect.MakeSlice(reflect.TypeFor[ua.ByteArray](), len(a.elements), len(a.elements))
 	}
 	for i, held := range a.elements {
 		if v, ok := a.host.of.Memory.Value(held.Address); ok {
-			list.Index(i).Set(reflect.ValueOf(typed(v, a.kind)))
+			list.Index(i).Set(reflect.ValueOf(target.Typed(v, a.kind)))
 		}
 	}
 	return a.host.told(list.Interface())
 }
 
-func (a *array) writeAt(i int, v any) ua.StatusCode {
+func (a *array) writeAt(by target.By, i int, v any) ua.StatusCode {
 	if held := a.elements[i]; held.Writable {
-		return a.host.writes(held)(v)
+		return a.host.writes(held)(by, v)
 	}
 	return ua.StatusBadNotWritable
 }

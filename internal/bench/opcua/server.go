@@ -15,7 +15,6 @@ import (
 	"ferry/internal/core/address"
 	family "ferry/internal/core/family/opcua"
 	"ferry/internal/core/protocol"
-	"ferry/internal/core/value"
 	target "ferry/internal/target/opcua"
 )
 
@@ -153,7 +152,7 @@ func (h *host) variables() (list []target.Variable) {
 	small, arrays := h.fault().Kind == "case", map[family.Node]*array{}
 	for _, held := range h.of.Memory.Held() {
 		n, ok := family.NodeOf(held.Address)
-		kind, fits := kinds[held.Shape.Type]
+		kind, fits := target.Kinds[held.Shape.Type]
 		if !ok || !fits || n.Element >= mostElements {
 			continue
 		}
@@ -183,14 +182,6 @@ func (h *host) variables() (list []target.Variable) {
 	return list
 }
 
-var kinds = map[value.Type]ua.TypeID{value.TypeBool: ua.TypeIDBoolean, value.TypeInt8: ua.TypeIDSByte,
-	value.TypeUint8: ua.TypeIDByte,
-	value.TypeInt16: ua.TypeIDInt16, value.TypeUint16: ua.TypeIDUint16, value.TypeInt32: ua.TypeIDInt32,
-	value.TypeUint32: ua.TypeIDUint32,
-	value.TypeInt64:  ua.TypeIDInt64, value.TypeUint64: ua.TypeIDUint64, value.TypeFloat32: ua.TypeIDFloat,
-	value.TypeFloat64: ua.TypeIDDouble,
-	value.TypeText:    ua.TypeIDString}
-
 // reads returns how a place is read in the type of its node.
 func (h *host) reads(at address.Address, kind ua.TypeID) func() *ua.DataValue {
 	return func() *ua.DataValue {
@@ -198,7 +189,7 @@ func (h *host) reads(at address.Address, kind ua.TypeID) func() *ua.DataValue {
 		if !ok {
 			return target.Bad(ua.StatusBadNodeIDUnknown)
 		}
-		return h.told(typed(v, kind))
+		return h.told(target.Typed(v, kind))
 	}
 }
 
@@ -212,56 +203,12 @@ func (h *host) told(v any) *ua.DataValue {
 	return out
 }
 
-// typed is a value in the type of its node.
-func typed(v value.Value, kind ua.TypeID) any {
-	switch kind {
-	case ua.TypeIDBoolean:
-		return v.Bool()
-	case ua.TypeIDSByte:
-		return int8(v.Int())
-	case ua.TypeIDByte:
-		return byte(v.Uint())
-	case ua.TypeIDInt16:
-		return int16(v.Int())
-	case ua.TypeIDUint16:
-		return uint16(v.Uint())
-	case ua.TypeIDInt32:
-		return int32(v.Int())
-	case ua.TypeIDUint32:
-		return uint32(v.Uint())
-	case ua.TypeIDInt64:
-		return v.Int()
-	case ua.TypeIDUint64:
-		return v.Uint()
-	case ua.TypeIDFloat:
-		return float32(v.Float())
-	case ua.TypeIDDouble:
-		return v.Float()
-	}
-	return v.Text()
-}
-
 // writes returns how a value is put to a place.
-func (h *host) writes(held protocol.Held) func(any) ua.StatusCode {
-	return func(v any) ua.StatusCode {
-		var plain value.Value
-		switch v := v.(type) {
-		case bool:
-			plain = value.OfBool(v)
-		case float32:
-			plain = value.OfFloat(float64(v))
-		case float64:
-			plain = value.OfFloat(v)
-		case string:
-			plain = value.OfText(v)
-		default:
-			variant, err := ua.NewVariant(v)
-			if err != nil {
-				return ua.StatusBadTypeMismatch
-			}
-			if plain = value.OfInt(variant.Int()); variant.Int() == 0 {
-				plain = value.OfUint(variant.Uint())
-			}
+func (h *host) writes(held protocol.Held) func(target.By, any) ua.StatusCode {
+	return func(_ target.By, v any) ua.StatusCode {
+		plain, ok := target.Plain(v)
+		if !ok {
+			return ua.StatusBadTypeMismatch
 		}
 		if !h.of.Memory.Set(held.Address, plain) {
 			return ua.StatusBadOutOfRange

@@ -31,6 +31,7 @@ const mostOctets = 1 << 18
 type Image struct {
 	areas  map[string]*area
 	points map[string]*cell
+	names  []*site.Point // those that lie in no area: each has its value by itself
 }
 
 // area is one area: data has every unit in whole octets, from 0 on.
@@ -44,11 +45,12 @@ type area struct {
 	longest  int     // units of the longest point
 }
 
-// cell is one point in its area.
+// cell is one point in its area, or by itself where in is nil.
 type cell struct {
 	point       *site.Point
 	codec       *value.Codec
 	in          *area
+	alone       value.Value // of a cell by itself, before any scale
 	from, units int
 	has         bool
 	fed         bool // something is carried into it
@@ -67,7 +69,7 @@ type Written struct {
 // the device is declared to have. A point into which something is carried has no
 // value until one is put there, and one that clients may only read and into which
 // nothing is carried never has; others begin with zero. Points that lie in no area
-// of the block shape are left out.
+// of the block shape have their values by themselves.
 func New(d *site.Device, carried func(id string) bool) (*Image, error) {
 	m := &Image{areas: map[string]*area{}, points: make(map[string]*cell, len(d.Points))}
 	codecs := value.Codecs{}
@@ -80,6 +82,7 @@ func New(d *site.Device, carried func(id string) bool) (*Image, error) {
 		at := p.Place()
 		kind, ok := block.AreaOf(scheme, at.Area)
 		if !ok {
+			m.name(p, carried(p.ID))
 			continue
 		}
 		codec, err := codecs.Of(p.Shape(kind.UnitBits))
@@ -112,6 +115,46 @@ func New(d *site.Device, carried func(id string) bool) (*Image, error) {
 		slices.SortStableFunc(a.cells, func(x, y *cell) int { return x.from - y.from })
 	}
 	return m, nil
+}
+
+// name lays out a point that has its value by itself.
+func (m *Image) name(p *site.Point, fed bool) {
+	c := &cell{point: p, fed: fed, has: !fed && p.Access != site.ReadOnly, alone: zero(p.Type)}
+	m.points[p.ID] = c
+	m.names = append(m.names, p)
+}
+
+// zero is the value of a type that nothing was put into.
+func zero(of value.Type) value.Value {
+	switch {
+	case of.IsText():
+		return value.OfText("")
+	case of == value.TypeBool:
+		return value.OfBool(false)
+	case of.IsFloat():
+		return value.OfFloat(0)
+	}
+	return value.OfInt(0)
+}
+
+// Names lists the points that have their values by themselves, in the order of the map.
+func (m *Image) Names() []*site.Point { return m.names }
+
+// Write is a client's, of a value into a point that has it by itself, before any scale.
+func (m *Image) Write(id string, raw value.Value) (Written, Refusal) {
+	c := m.points[id]
+	switch {
+	case c == nil || c.in != nil:
+		return Written{}, NoPlace
+	case c.point.Access == site.ReadOnly:
+		return Written{}, ReadOnly
+	}
+	v, err := value.As(raw, c.point.Shape(0))
+	if err != nil || !within(c.point, v) {
+		return Written{}, BadValue
+	}
+	c.alone, c.has = v, true
+	return Written{c.point, v}, None
 }
 
 func (a *area) grow(units int) error {
@@ -315,6 +358,12 @@ func (m *Image) Put(id string, v value.Value) (raw value.Value, err error) {
 	if c == nil {
 		return value.Value{}, fmt.Errorf("the point is not in the map that is served")
 	}
+	if c.in == nil {
+		if raw, err = value.As(c.point.Scale().Invert(v), c.point.Shape(0)); err == nil {
+			c.alone, c.has = raw, true
+		}
+		return raw, err
+	}
 	span := c.span()
 	before := slices.Clone(span)
 	if err := c.codec.Encode(c.point.Scale().Invert(v), span); err != nil {
@@ -341,11 +390,15 @@ func (m *Image) Shown(id string, raw value.Value) string {
 	return c.point.Shown(c.point.Scale().Apply(raw))
 }
 
-// Raw returns what stands in a point; ok is false where it has no value.
+// Raw returns what stands in a point, and its octets where it lies in an area; ok is false
+// where it has no value.
 func (m *Image) Raw(id string) (raw value.Value, octets []byte, ok bool) {
 	c := m.points[id]
 	if c == nil || !c.has {
 		return value.Value{}, nil, false
+	}
+	if c.in == nil {
+		return c.alone, nil, true
 	}
 	raw, err := c.codec.Decode(c.span(), value.Value{})
 	return raw, c.span(), err == nil
@@ -357,6 +410,12 @@ func (m *Image) Keep(before *Image) {
 	for id, c := range m.points {
 		was := before.points[id]
 		if was == nil || !was.has || !was.point.SameReading(c.point) || !c.fed && c.point.Access == site.ReadOnly {
+			continue
+		}
+		if c.in == nil || was.in == nil {
+			if c.in == was.in {
+				c.alone, c.has = was.alone, true
+			}
 			continue
 		}
 		raw, err := was.codec.Decode(was.span(), value.Value{})

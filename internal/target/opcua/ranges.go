@@ -44,7 +44,7 @@ func ranged(v *ua.DataValue, index string) *ua.DataValue {
 
 // putRange writes elements of an array, or all of it. What does not fit as a whole writes
 // nothing.
-func (v *Variable) putRange(to *ua.Variant, index string) ua.StatusCode {
+func (v *Variable) putRange(by By, to *ua.Variant, index string) ua.StatusCode {
 	if !to.Has(ua.VariantArrayValues) {
 		return ua.StatusBadTypeMismatch
 	}
@@ -64,7 +64,7 @@ func (v *Variable) putRange(to *ua.Variant, index string) ua.StatusCode {
 		return ua.StatusBadIndexRangeNoData
 	}
 	for i := range given.Len() {
-		if code := v.WriteAt(from+i, given.Index(i).Interface()); code != ua.StatusOK {
+		if code := v.WriteAt(by, from+i, given.Index(i).Interface()); code != ua.StatusOK {
 			return code
 		}
 	}

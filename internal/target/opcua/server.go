@@ -6,11 +6,13 @@ import (
 	"crypto/rand"
 	"crypto/rsa"
 	"errors"
+	"fmt"
 	"io"
 	"log"
 	"net"
 	"runtime/debug"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/gopcua/opcua/ua"
@@ -35,8 +37,20 @@ type Config struct {
 	Revise func(ms float64) float64
 	Silent func() (news, life bool)
 	Gone   func(v *Variable) bool
-	// Secured is how channels are secured besides those that are not; nil for not at all.
-	Secured *Secured
+	// Secured is how channels are secured besides those that are not; nil for not at all. Only is
+	// set where sessions begin over secured ones alone: others may ask what is offered.
+	Secured func() *Secured
+	Only    func() bool
+	// Turned is told who was turned away, and why; Asked of each request of a client, and whether
+	// it was refused. Both may be nil, and are called by several at once.
+	Turned func(conn net.Conn, why string)
+	Asked  func(conn net.Conn, refused bool)
+}
+
+// By is who writes: over which connection, and as which user, empty for nobody in particular.
+type By struct {
+	Conn net.Conn
+	User string
 }
 
 // Secured is with what a server shows who it is, and whom it trusts.
@@ -66,7 +80,7 @@ type Server struct {
 
 	mu       sync.Mutex
 	sessions map[string]*session // by their secrets
-	space    *space
+	space    atomic.Pointer[space]
 }
 
 // New begins a server that is handed connections.
@@ -85,13 +99,32 @@ func (s *Server) Renumber() {
 	}
 	made := newSpace(front, s.config.Variables(), s.config.About)
 	s.mu.Lock()
-	s.space = made
+	s.space.Store(made)
 	out := s.sessions
 	s.sessions = map[string]*session{}
 	s.mu.Unlock()
 	for _, session := range out {
 		session.end()
 		_ = session.conn.Close() // it may have gone
+	}
+}
+
+// Replace has another address space, whose namespaces keep their numbers: who is connected goes on.
+func (s *Server) Replace() {
+	s.space.Store(newSpace(s.space.Load().namespaces[1:], s.config.Variables(), s.config.About))
+}
+
+// secured is how channels are secured; nil for not at all.
+func (s *Server) secured() *Secured {
+	if s.config.Secured == nil {
+		return nil
+	}
+	return s.config.Secured()
+}
+
+func (s *Server) turned(conn net.Conn, why string) {
+	if s.config.Turned != nil {
+		s.config.Turned(conn, why)
 	}
 }
 
@@ -217,11 +250,13 @@ func (c *caller) accept(policy string, certificate []byte) (wire.Security, error
 	if policy == ua.SecurityPolicyURINone {
 		return wire.Security{Policy: policy, Mode: ua.MessageSecurityModeNone}, nil
 	}
-	secured := c.server.config.Secured
+	secured := c.server.secured()
 	if secured == nil {
+		c.server.turned(c.conn, "wanted a secured channel, and none is offered")
 		return wire.Security{}, ua.StatusBadSecurityPolicyRejected
 	}
 	if err := secured.Trusts(certificate); err != nil {
+		c.server.turned(c.conn, "is not trusted: "+err.Error())
 		return wire.Security{}, ua.StatusBadSecurityChecksFailed
 	}
 	return wire.Security{Policy: policy, Mode: ua.MessageSecurityModeSignAndEncrypt, Own: secured.Certificate,
@@ -334,7 +369,10 @@ func (c *caller) answer(id uint32, request ua.Request) {
 	}
 	session.heard()
 	if r, ok := request.(*ua.ActivateSessionRequest); ok {
-		code := session.activate(r)
+		code, why := session.activate(r)
+		if code != ua.StatusOK {
+			s.turned(c.conn, why)
+		}
 		nonce := make([]byte, 32)
 		_, _ = rand.Read(nonce) // which does not fail
 		session.nonce = nonce
@@ -352,6 +390,9 @@ func (c *caller) answer(id uint32, request ua.Request) {
 		return
 	}
 	response, code := session.answer(request)
+	if s.config.Asked != nil {
+		s.config.Asked(c.conn, code != ua.StatusOK)
+	}
 	c.say(id, request, response, code)
 	if _, ok := request.(*ua.CloseSessionRequest); ok {
 		s.drop(session)
@@ -364,9 +405,13 @@ func (s *Server) application(url string) *ua.ApplicationDescription {
 		DiscoveryURLs: []string{url}}
 }
 
+// only reports whether sessions begin over secured channels alone.
+func (s *Server) only() bool { return s.config.Only != nil && s.config.Only() && s.secured() != nil }
+
 // endpoints are those that are offered.
 func (s *Server) endpoints(url string) []*ua.EndpointDescription {
-	var tokens []*ua.UserTokenPolicy
+	secured := s.secured()
+	tokens := []*ua.UserTokenPolicy{}
 	if may, _ := s.config.User("", ""); may {
 		tokens = append(tokens, &ua.UserTokenPolicy{PolicyID: "anonymous", TokenType: ua.UserTokenTypeAnonymous})
 	}
@@ -375,13 +420,16 @@ func (s *Server) endpoints(url string) []*ua.EndpointDescription {
 		e := &ua.EndpointDescription{EndpointURL: url, Server: s.application(url), SecurityMode: mode,
 			SecurityPolicyURI:  policy,
 			UserIdentityTokens: tokens, TransportProfileURI: "http://opcfoundation.org/UA-Profile/Transport/uatcp-uasc-uabinary"}
-		if s.config.Secured != nil {
-			e.ServerCertificate = s.config.Secured.Certificate
+		if secured != nil {
+			e.ServerCertificate = secured.Certificate
 		}
 		return e
 	}
-	list := []*ua.EndpointDescription{of(ua.SecurityPolicyURINone, ua.MessageSecurityModeNone)}
-	if s.config.Secured != nil {
+	var list []*ua.EndpointDescription
+	if !s.only() {
+		list = append(list, of(ua.SecurityPolicyURINone, ua.MessageSecurityModeNone))
+	}
+	if secured != nil {
 		for _, policy := range []string{ua.SecurityPolicyURIBasic256Sha256, ua.SecurityPolicyURIAes128Sha256RsaOaep,
 			ua.SecurityPolicyURIAes256Sha256RsaPss} {
 			list = append(list, of(policy, ua.MessageSecurityModeSign), of(policy, ua.MessageSecurityModeSignAndEncrypt))
@@ -398,6 +446,10 @@ func (c *caller) create(r *ua.CreateSessionRequest) (ua.Response, ua.StatusCode)
 			return nil, code
 		}
 	}
+	if s.only() && c.channel.Mode == ua.MessageSecurityModeNone {
+		s.turned(c.conn, "wanted a session over a channel that is not secured")
+		return nil, ua.StatusBadSecurityModeInsufficient
+	}
 	secret, nonce := make([]byte, 16), make([]byte, 32)
 	if _, err := rand.Read(secret); err != nil {
 		return nil, ua.StatusBadInternalError
@@ -407,13 +459,14 @@ func (c *caller) create(r *ua.CreateSessionRequest) (ua.Response, ua.StatusCode)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if len(s.sessions) >= mostSessions {
+		s.turned(c.conn, fmt.Sprintf("came when there were %d sessions already", mostSessions))
 		return nil, ua.StatusBadTooManySessions
 	}
 	signature, err := c.channel.Sign(r.ClientNonce)
 	if err != nil {
 		return nil, ua.StatusBadSecurityChecksFailed
 	}
-	made := newSession(c, s.space, time.Duration(within)*time.Millisecond)
+	made := newSession(c, time.Duration(within)*time.Millisecond)
 	made.nonce = nonce
 	token := ua.NewByteStringNodeID(0, secret)
 	s.sessions[token.String()] = made

@@ -2,6 +2,7 @@ package opcua
 
 import (
 	"context"
+	"fmt"
 	"strconv"
 	"sync"
 	"sync/atomic"
@@ -13,7 +14,7 @@ import (
 // session is a client that has been let in.
 type session struct {
 	*caller
-	space  *space
+	user   string
 	secret string
 	nonce  []byte // the last random octets that the client was given
 	within time.Duration
@@ -37,8 +38,8 @@ type question struct {
 	results []ua.StatusCode
 }
 
-func newSession(c *caller, space *space, within time.Duration) *session {
-	s := &session{caller: c, space: space, within: within, subscriptions: map[uint32]*subscription{},
+func newSession(c *caller, within time.Duration) *session {
+	s := &session{caller: c, within: within, subscriptions: map[uint32]*subscription{},
 		points: map[string][]*ua.ReferenceDescription{}}
 	s.life, s.end = context.WithCancel(c.server.life)
 	s.heard()
@@ -63,10 +64,10 @@ func (s *session) expire() {
 }
 
 // activate lets a user in.
-func (s *session) activate(r *ua.ActivateSessionRequest) ua.StatusCode {
+func (s *session) activate(r *ua.ActivateSessionRequest) (code ua.StatusCode, why string) {
 	name, password := "", ""
 	if !s.channel.Signed(r.ClientSignature, s.nonce) {
-		return ua.StatusBadApplicationSignatureInvalid
+		return ua.StatusBadApplicationSignatureInvalid, "cannot show that its certificate is its own"
 	}
 	if r.UserIdentityToken != nil {
 		switch t := r.UserIdentityToken.Value.(type) {
@@ -75,22 +76,22 @@ func (s *session) activate(r *ua.ActivateSessionRequest) ua.StatusCode {
 			name = t.UserName
 			var err error
 			if password, err = s.channel.Decipher("", t.Password, s.nonce); err != nil || name == "" {
-				return ua.StatusBadIdentityTokenInvalid
+				return ua.StatusBadIdentityTokenInvalid, "gave a name and password that cannot be read"
 			}
 		default:
-			return ua.StatusBadIdentityTokenInvalid
+			return ua.StatusBadIdentityTokenInvalid, "wanted to come in by something else than a name and a password"
 		}
 	}
 	may, writes := s.server.config.User(name, password)
 	if !may && name == "" {
-		return ua.StatusBadIdentityTokenInvalid
+		return ua.StatusBadIdentityTokenInvalid, "gave no name"
 	}
 	if !may {
-		return ua.StatusBadIdentityTokenRejected
+		return ua.StatusBadIdentityTokenRejected, fmt.Sprintf("is not let in as %.40q", name)
 	}
-	s.writes = writes
+	s.writes, s.user = writes, name
 	s.active.Store(true)
-	return ua.StatusOK
+	return ua.StatusOK, ""
 }
 
 // answer answers what is not news.
@@ -118,7 +119,7 @@ func (s *session) answer(request ua.Request) (ua.Response, ua.StatusCode) {
 
 // node finds a node that is there.
 func (s *session) node(id *ua.NodeID) *node {
-	n := s.space.find(id)
+	n := s.server.space.Load().find(id)
 	if n != nil && n.variable != nil && s.server.config.Gone != nil && s.server.config.Gone(n.variable) {
 		return nil
 	}
@@ -134,7 +135,7 @@ func (s *session) valueOf(r *ua.ReadValueID) *ua.DataValue {
 	if n == nil {
 		return Bad(ua.StatusBadNodeIDUnknown)
 	}
-	return ranged(s.space.attribute(n, r.AttributeID, s.writes), r.IndexRange)
+	return ranged(s.server.space.Load().attribute(n, r.AttributeID, s.writes), r.IndexRange)
 }
 
 func (s *session) read(r *ua.ReadRequest) (ua.Response, ua.StatusCode) {
@@ -181,7 +182,7 @@ func (s *session) put(w *ua.WriteValue) ua.StatusCode {
 	case w.Value == nil || w.Value.Value == nil || w.Value.Value.Type() != n.variable.Type:
 		return ua.StatusBadTypeMismatch
 	case n.variable.WriteAt != nil:
-		return n.variable.putRange(w.Value.Value, w.IndexRange)
+		return n.variable.putRange(s.by(), w.Value.Value, w.IndexRange)
 	case w.IndexRange != "":
 		return ua.StatusBadIndexRangeNoData
 	case w.Value.Value.Has(ua.VariantArrayValues):
@@ -189,8 +190,10 @@ func (s *session) put(w *ua.WriteValue) ua.StatusCode {
 	case n.variable.Write == nil:
 		return ua.StatusBadNotWritable
 	}
-	return n.variable.Write(w.Value.Value.Value())
+	return n.variable.Write(s.by(), w.Value.Value.Value())
 }
+
+func (s *session) by() By { return By{s.conn, s.user} }
 
 // browse lists what nodes lead to. There are hierarchical references and types alone, all of
 // them forward.

@@ -27,8 +27,8 @@ type Variable struct {
 	// Read returns the value as it is now. Write takes one of its type; WriteAt is in its place for
 	// an array, and takes an element, counted from 0. All are called by several at once.
 	Read    func() *ua.DataValue
-	Write   func(v any) ua.StatusCode
-	WriteAt func(i int, v any) ua.StatusCode
+	Write   func(by By, v any) ua.StatusCode
+	WriteAt func(by By, i int, v any) ua.StatusCode
 }
 
 // node is one of the address space.

@@ -23,6 +23,23 @@ const (
 	KeyQueue       = "queue"
 	KeyAliveEvery  = "keepAlive"
 	KeyAtOnce      = "atOnce"
+	// Those of the answering end.
+	KeyNobody  = "nobody"
+	KeyUsers   = "users"
+	KeyOffers  = "offers"
+	KeyShows   = "shows"
+	KeyShowKey = "showKey"
+	KeyCallers = "callers"
+)
+
+// What an answering end lets nobody in particular do, and over which channels sessions begin.
+const (
+	NobodyNot    = "not"
+	NobodyReads  = "reads"
+	NobodyWrites = "writes"
+	OffersBare   = "bare"
+	OffersBoth   = "both"
+	OffersSecure = "secured"
 )
 
 // The security policies, by the last part of their addresses (OPC 10000-7), and the modes (OPC
@@ -78,6 +95,25 @@ var TCP = &protocol.Def{
 			Shows: "a dead connection is found late"},
 		{Key: KeyAtOnce, Title: "Nodes in one message", End: protocol.Asking, Default: protocol.OfInt(500), Least: 1,
 			Most: 10_000, Stop: "points", Shows: "the server refuses the message"},
+		{Key: KeyNobody, Title: "Without a name", Kind: protocol.Choice, End: protocol.Answering,
+			Default: protocol.OfText(NobodyReads), Choices: []protocol.Option{{Value: NobodyNot, Title: "nobody comes in"},
+				{Value: NobodyReads, Title: "clients read"}, {Value: NobodyWrites, Title: "clients read and write"}},
+			Stop: "session", Shows: "who gives no name is refused, or cannot write"},
+		{Key: KeyUsers, Title: "Users", Kind: protocol.Secret, End: protocol.Answering, Stop: "session",
+			Help:  "One to a line, as name:password for who may write, and name:password:reads for who may only read.",
+			Shows: "the user is refused"},
+		{Key: KeyOffers, Title: "Sessions begin", Kind: protocol.Choice, End: protocol.Answering,
+			Default: protocol.OfText(OffersBare), Choices: []protocol.Option{{Value: OffersBare, Title: "over unsecured channels"},
+				{Value: OffersBoth, Title: "over both kinds of channels"}, {Value: OffersSecure, Title: "over secured channels"}},
+			Help: "Secured channels need a certificate of this end, and the list of certificates that it trusts.",
+			Stop: "session", Shows: "the policy or the mode is not offered"},
+		{Key: KeyShows, Title: "Certificate shown", Kind: protocol.File, End: protocol.Answering, Stop: "session",
+			Help: "Clients have to trust it.", Shows: "clients do not trust it"},
+		{Key: KeyShowKey, Title: "Key of the certificate", Kind: protocol.Secret, End: protocol.Answering, Stop: "session",
+			Shows: "the certificate cannot be used"},
+		{Key: KeyCallers, Title: "Trusted clients", Kind: protocol.File, End: protocol.Answering, Stop: "session",
+			Help:  "The certificates of clients, or of who signed them, in PEM, one behind the other.",
+			Shows: "clients are refused for their certificates"},
 		{Key: protocol.KeyWithin, Title: "Answer within", Unit: "ms", End: protocol.Asking, Default: protocol.OfInt(5000),
 			Least: 100, Most: 60000, Stop: "session", Shows: "a slow server is taken for a dead one"},
 	},
