@@ -126,6 +126,9 @@ type All struct {
 	TwinView      TwinView                `json:"twinView"`
 	Turn          TurnRequest             `json:"turn"`
 	Kept          []vault.Kept            `json:"kept"`
+	Offers        OffersView              `json:"offers"`
+	Fingerprint   FingerprintRequest      `json:"fingerprint"`
+	Strangers     StrangersView           `json:"strangers"`
 	Recordings    []recording.Label       `json:"recordings"`
 	Recorded      recording.ReadState     `json:"recorded"`
 	RecordedList  recording.RungList      `json:"recordedList"`

@@ -61,6 +61,35 @@ func (t *Target) Secret(def *protocol.Def, key string) ([]byte, error) {
 	return t.Kept(setting.Kind, name)
 }
 
+// Offerer is a Driver of a protocol with protocol.Offers.
+type Offerer interface {
+	// Offers asks in which ways an answering end lets somebody in.
+	Offers(ctx context.Context, t Target) (Offered, Reply)
+}
+
+// Offered is what an answering end offers.
+type Offered struct {
+	Offers []Offer
+	// Ahead is by how much its clock is ahead of that of this machine, where Clock is set.
+	Ahead time.Duration
+	Clock bool
+}
+
+// Offer is one way in.
+type Offer struct {
+	Title string
+	At    string // as it names itself
+	// Settings are those of the asking end for it. Needs is what else it takes, Users as whom one
+	// may come, Notes what is odd about it, and Cannot why Ferry cannot use it.
+	Settings protocol.Settings
+	Needs    []string
+	Users    []string
+	Notes    []string
+	Cannot   string
+	// Certificate is what it shows, in DER; nil for none.
+	Certificate []byte
+}
+
 // Reply is what came of one request.
 type Reply struct {
 	Outcome exchange.Outcome

@@ -26,6 +26,8 @@ type ServingState struct {
 	// Away counts clients that were turned away, LastAway says who was last.
 	Away     int    `json:"away"`
 	LastAway string `json:"lastAway,omitempty"`
+	// Strangers are certificates in DER of clients that were refused for them.
+	Strangers [][]byte `json:"-"`
 }
 
 // serving is one device that Ferry is, and the posts at which it answers.
@@ -300,6 +302,7 @@ func (e *Engine) Serving() []ServingState {
 func (p *Post) show(state *ServingState) {
 	p.mu.RLock()
 	defer p.mu.RUnlock()
+	state.Strangers = append(state.Strangers, p.strangers...)
 	state.Listens = append(state.Listens, p.Listen)
 	if p.failed != "" {
 		state.Sentence = p.failed
@@ -378,5 +381,16 @@ func (e *Engine) clientRecords() (list []*clientRecord) {
 func (e *Engine) keptClient(r *clientRecord) {
 	if r.now.Count == r.then.Count {
 		delete(e.clientsDirty, r.now)
+	}
+}
+
+// Befriended has the posts of a device forget a certificate that is trusted by now.
+func (e *Engine) Befriended(device string, certificate []byte) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if s := e.serving[device]; s != nil {
+		for _, key := range s.posts {
+			e.posts[key].Befriended(certificate)
+		}
 	}
 }

@@ -364,6 +364,13 @@ func (p *Post) Stranger(certificate []byte) {
 	p.strangers = append(p.strangers[max(0, len(p.strangers)-mostStrangers+1):], slices.Clone(certificate))
 }
 
+// Befriended forgets a certificate that is trusted by now.
+func (p *Post) Befriended(certificate []byte) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.strangers = slices.DeleteFunc(p.strangers, func(c []byte) bool { return bytes.Equal(c, certificate) })
+}
+
 // End returns the device with a station that answers here; nil for none.
 func (p *Post) End(station int) *Served {
 	p.mu.RLock()

@@ -33,6 +33,11 @@ type Def struct {
 	// Calling is the question that all devices of a network answer, in words, filled
 	// in by Register; empty where the protocol has none.
 	Calling string `json:"calling,omitempty"`
+	// Ways is what the ways in are called that an answering end offers, AskingKeys and
+	// AnsweringKeys the settings of certificates; filled in by Register.
+	Ways          string      `json:"ways,omitempty"`
+	AskingKeys    *SecureKeys `json:"askingKeys,omitempty"`
+	AnsweringKeys *SecureKeys `json:"answeringKeys,omitempty"`
 	// Carries is set where the protocol carries a text to whoever listens, filled in by
 	// Register.
 	Carries bool `json:"carries,omitempty"`
@@ -103,6 +108,13 @@ func Register(d *Def) {
 	block.Keep(d.Scheme)
 	if calls, ok := d.Rules.(Calls); ok {
 		d.Calling = calls.Calling()
+	}
+	if offers, ok := d.Rules.(Offers); ok {
+		d.Ways = offers.Offered()
+	}
+	if keys, ok := d.SecureKeys(Asking); ok {
+		answering, _ := d.SecureKeys(Answering)
+		d.AskingKeys, d.AnsweringKeys = &keys, &answering
 	}
 	_, d.Carries = d.Messages()
 	_, d.Ranged = d.Ranges()

@@ -6,12 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"strings"
 	"sync"
 	"time"
 
 	"github.com/gopcua/opcua/ua"
 
+	"ferry/internal/certs"
 	family "ferry/internal/core/family/opcua"
 	"ferry/internal/core/image"
 	"ferry/internal/core/protocol"
@@ -173,12 +173,12 @@ func (s *serving) trusts(certificate []byte) error {
 	if err != nil {
 		return err
 	}
-	why := untrusted(certificate, trusted, time.Now())
+	why := certs.Untrusted(certificate, trusted, "client", time.Now())
 	if why == "" {
 		return nil
 	}
 	s.post.Stranger(certificate)
-	return errors.New(strings.ReplaceAll(why, "of the server", "of the client"))
+	return errors.New(why)
 }
 
 // variables are the points that are served: of names with points, the parts before the last are

@@ -35,7 +35,7 @@ type session struct {
 }
 
 // applicationURI names Ferry to servers.
-const applicationURI = "urn:ferry"
+const applicationURI = family.ApplicationAsks
 
 // sessionFor is how long the server keeps a session without a question.
 const sessionFor = 60 * time.Second

@@ -1,19 +1,16 @@
 package opcua
 
 import (
-	"bytes"
 	"context"
 	"crypto/rsa"
-	"crypto/sha256"
 	"crypto/tls"
-	"crypto/x509"
-	"encoding/pem"
 	"fmt"
 	"strings"
 	"time"
 
 	"github.com/gopcua/opcua/ua"
 
+	"ferry/internal/certs"
 	"ferry/internal/core/exchange"
 	family "ferry/internal/core/family/opcua"
 	"ferry/internal/core/route"
@@ -50,8 +47,9 @@ func security(ctx context.Context, t *field.Target) (made *wire.Security, reply 
 	if err != nil {
 		return refuse("", "%v", err)
 	}
-	if why := untrusted(theirs, append(trusted, t.Authority...), time.Now()); why != "" {
-		return refuse(exchange.Insecure, "%s", why)
+	if why := certs.Untrusted(theirs, append(trusted, t.Authority...), "server", time.Now()); why != "" {
+		return refuse(exchange.Insecure, "%s: compare the fingerprint with that at the server, and trust it; the server has to "+
+			"trust the one of this end too", why)
 	}
 	made.Own, made.Key, made.Theirs = pair, key, theirs
 	return made, field.Reply{Outcome: exchange.Answered}
@@ -107,47 +105,4 @@ func offered(ctx context.Context, t *field.Target, want *wire.Security) ([]byte,
 	}
 	return nil, field.Reply{Outcome: exchange.Declined, Code: family.BadPolicyRejected, Stop: route.Session,
 		Sentence: "the server does not offer this policy and mode; it offers " + strings.Join(offers, ", ")}
-}
-
-// untrusted says why a certificate is not trusted; empty where it is. It is trusted if it is one
-// of those in trusted, in PEM, or was signed by one of them, and is valid now.
-func untrusted(certificate, trusted []byte, now time.Time) string {
-	theirs, err := x509.ParseCertificate(certificate)
-	if err != nil {
-		return "the certificate of the server cannot be read: " + err.Error()
-	}
-	said := fmt.Sprintf("%s, fingerprint %s, valid from %s to %s", theirs.Subject.CommonName, Fingerprint(certificate),
-		theirs.NotBefore.Format(time.DateOnly), theirs.NotAfter.Format(time.DateOnly))
-	if now.Before(theirs.NotBefore) || now.After(theirs.NotAfter) {
-		return "the certificate of the server is not valid at this time (" + said + "): compare the clocks of both ends"
-	}
-	pool := x509.NewCertPool()
-	for block, rest := pem.Decode(trusted); block != nil; block, rest = pem.Decode(rest) {
-		if bytes.Equal(block.Bytes, certificate) {
-			return ""
-		}
-		if c, err := x509.ParseCertificate(block.Bytes); err == nil && c.IsCA {
-			pool.AddCert(c)
-		}
-	}
-	if _, err := theirs.Verify(x509.VerifyOptions{Roots: pool, CurrentTime: now,
-		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}}); err == nil {
-		return ""
-	}
-	return "the certificate of the server is not trusted (" + said +
-		"): compare the fingerprint with that at the server, and name " +
-		"the certificate under Trusts; the server has to trust the one of this end too"
-}
-
-// Fingerprint is that of a certificate, by SHA-256, in pairs of hexadecimal digits.
-func Fingerprint(certificate []byte) string {
-	sum := sha256.Sum256(certificate)
-	var b strings.Builder
-	for i, octet := range sum {
-		if i > 0 {
-			b.WriteByte(':')
-		}
-		fmt.Fprintf(&b, "%02X", octet)
-	}
-	return b.String()
 }

@@ -110,6 +110,9 @@ export interface All {
   twinView: TwinView;
   turn: TurnRequest;
   kept: Kept[];
+  offers: OffersView;
+  fingerprint: FingerprintRequest;
+  strangers: StrangersView;
   recordings: Label[];
   recorded: ReadState;
   recordedList: RungList;
@@ -615,6 +618,9 @@ export interface Def {
   station?: string;
   datagramPort?: number;
   calling?: string;
+  ways?: string;
+  askingKeys?: SecureKeys;
+  answeringKeys?: SecureKeys;
   carries?: boolean;
   mapOnly?: boolean;
   example: string;
@@ -641,6 +647,11 @@ export interface Setting {
 export interface Option {
   value: string;
   title: string;
+}
+export interface SecureKeys {
+  certificate: string;
+  key: string;
+  trusts: string;
 }
 export interface Area {
   key: string;
@@ -2443,6 +2454,50 @@ export interface Kept {
   name: string;
   octets?: number;
   changedMs: number;
+}
+export interface OffersView {
+  offers: OfferView[];
+  shown: ShownView[];
+  own?: EndCertificate;
+  aheadMs: number;
+  clock: boolean;
+}
+export interface OfferView {
+  title: string;
+  at: string;
+  settings: Settings;
+  set: boolean;
+  needs: string[];
+  users: string[];
+  notes: string[];
+  cannot: string;
+  shows: string;
+}
+export interface ShownView {
+  name: string;
+  issuer: string;
+  fingerprint: string;
+  fromMs: number;
+  toMs: number;
+  hosts: string[];
+  application: string;
+  why: string;
+}
+export interface EndCertificate {
+  name: string;
+  issuer: string;
+  fingerprint: string;
+  fromMs: number;
+  toMs: number;
+  hosts: string[];
+  application: string;
+}
+export interface FingerprintRequest {
+  fingerprint: string;
+}
+export interface StrangersView {
+  own?: EndCertificate;
+  strangers: EndCertificate[];
 }
 export interface Label {
   id: string;

@@ -16,6 +16,7 @@ import { FaultSelect } from "./FaultSelect";
 import { formatOf, formatWord } from "./serial";
 import { SweepProgress, useSweep } from "./Sweep";
 import { PairNow } from "./Redundant";
+import { Offers } from "./Offers";
 import { SettingField } from "./SettingField";
 import { readValue } from "./settings";
 
@@ -305,6 +306,14 @@ export function LinkPanel({ site, link }: { site: SiteView; link: LinkView }) {
           ))}
         </tbody>
       </table>
+      {protocol?.ways && (
+        <Offers
+          link={link}
+          what={protocol.ways}
+          file={String(link.settings?.[protocol.askingKeys?.certificate ?? ""] ?? "")}
+          onUse={(settings) => editor.commit(`took a way in of ${name(link.answering)}`, { settings })}
+        />
+      )}
       <h3 className="mt-4 mb-1">Asking end is set to</h3>
       {protocol?.settings
         .filter((s) => s.end !== "answering")

@@ -6,6 +6,7 @@ import { attempt } from "../shared/toast";
 import { Field } from "../shared/ui";
 import { bauds, baudWord, formatOf } from "./serial";
 import { SecondAddress } from "./Redundant";
+import { Strangers } from "./Offers";
 import { SettingField } from "./SettingField";
 
 /** What a port of a device is set to: its address, its protocol, and on a serial line its characters and its wires. */
@@ -71,6 +72,9 @@ export function PortSettings({
             onCommit={(v) => onChange({ settings: { ...port.settings, [s.key]: v }, unknown: others(s.key) })}
           />
         ))}
+      {device.serving && protocol?.answeringKeys && (
+        <Strangers device={device.id} file={String(port.settings?.[protocol.answeringKeys.certificate] ?? "")} />
+      )}
       {serial && line && <Characters line={line} port={port} onBegin={onBegin} onChange={onChange} />}
       {protocol && (
         <p className="small soft mt-1">A question mark stands for a setting that nobody has looked up yet.</p>

@@ -174,3 +174,20 @@ func CheckEndpoint(s protocol.Settings) error {
 	}
 	return nil
 }
+
+// The names of Ferry's applications, which certificates have.
+const (
+	ApplicationAsks   = "urn:ferry"
+	ApplicationServes = "urn:ferry:Ferry"
+)
+
+// SecureKeys are the settings by which an end shows who it is.
+func (rules) SecureKeys(end protocol.End) protocol.SecureKeys {
+	if end == protocol.Answering {
+		return protocol.SecureKeys{Certificate: KeyShows, Key: KeyShowKey, Trusts: KeyCallers, Application: ApplicationServes}
+	}
+	return protocol.SecureKeys{Certificate: KeyCertificate, Key: KeyKey, Trusts: KeyTrusts, Application: ApplicationAsks}
+}
+
+// Offered is what the ways are called in which a server lets somebody in.
+func (rules) Offered() string { return "endpoints" }
