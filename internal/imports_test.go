@@ -22,7 +22,7 @@ var may = map[string]string{
 	"api/gen":      "api",
 	"api":          "accounts bench certs field field/ports files lookout peer recording relay shelf sites store strips vault",
 	"bench":        "pipe precise shelf/access",
-	"bench/*":      "bench target/* wire/*",
+	"bench/*":      "bench certs target/* wire/*",
 	"certs":        "",
 	"core":         "",
 	"field":        "",

@@ -2,6 +2,9 @@
 package opcua
 
 import (
+	"crypto/rsa"
+	"crypto/tls"
+	"errors"
 	"fmt"
 	"math"
 	"net"
@@ -12,6 +15,7 @@ import (
 	"github.com/gopcua/opcua/ua"
 
 	"ferry/internal/bench"
+	"ferry/internal/certs"
 	"ferry/internal/core/address"
 	family "ferry/internal/core/family/opcua"
 	"ferry/internal/core/protocol"
@@ -33,6 +37,7 @@ func (speech) Faults() []bench.FaultKind {
 		{Kind: "slow", Title: "publishes every five seconds at best", Places: tcp},
 		{Kind: "uncertain", Title: "calls its values uncertain", Places: tcp},
 		{Kind: "vanished", Title: "lacks the first of its nodes", Places: tcp},
+		{Kind: "callers", Title: "over secured channels: it does not trust its clients", Places: tcp},
 		{Kind: "case", Title: "names its nodes in small letters", Places: tcp},
 	}
 }
@@ -43,7 +48,7 @@ func (speech) Talk(*bench.Simulated) bench.Talk { return nil }
 func (speech) Host(of *bench.Simulated, fault func() bench.Fault) (bench.Host, error) {
 	h := &host{of: of, fault: fault, done: make(chan struct{})}
 	h.server = target.New(target.Config{Variables: h.variables, Front: h.front, User: h.user, Refuse: h.refuse,
-		Revise: h.revise, Silent: h.silent, Gone: h.gone,
+		Revise: h.revise, Silent: h.silent, Gone: h.gone, Secured: h.secured,
 		About: target.About{Manufacturer: "Ferry", Product: "Stand-in", Version: "1"}})
 	h.others.Go(h.watch)
 	return h, nil
@@ -121,6 +126,38 @@ func (h *host) refuse() ua.StatusCode {
 		return ua.StatusBadTooManySessions
 	}
 	return ua.StatusOK
+}
+
+// identity is the certificate of all stand-ins, which nobody trusts at first, made anew in each
+// process.
+var identity = sync.OnceValue(func() *target.Secured {
+	certificate, key, err := certs.Make("Hall supervisor", "urn:ferry:Stand-in", []string{"localhost", "127.0.0.1"}, time.Now())
+	if err != nil {
+		return nil
+	}
+	pair, err := tls.X509KeyPair(certificate, key)
+	if err != nil {
+		return nil
+	}
+	private, _ := pair.PrivateKey.(*rsa.PrivateKey)
+	return &target.Secured{Certificate: pair.Certificate[0], Key: private}
+})
+
+// secured is how the stand-in secures channels: it trusts whoever comes, unless that is what is
+// wrong with it.
+func (h *host) secured() *target.Secured {
+	of := identity()
+	if of == nil {
+		return nil
+	}
+	mine := *of
+	mine.Trusts = func([]byte) error {
+		if h.fault().Kind == "callers" {
+			return errors.New("its certificate is not among those that are trusted")
+		}
+		return nil
+	}
+	return &mine
 }
 
 func (h *host) silent() (news, life bool) {
