@@ -128,6 +128,9 @@ type All struct {
 	Kept          []vault.Kept            `json:"kept"`
 	Offers        OffersView              `json:"offers"`
 	Fingerprint   FingerprintRequest      `json:"fingerprint"`
+	Named         NamedRequest            `json:"named"`
+	NamedView     NamedView               `json:"namedView"`
+	NamedStart    NamedStartView          `json:"namedStart"`
 	Strangers     StrangersView           `json:"strangers"`
 	Recordings    []recording.Label       `json:"recordings"`
 	Recorded      recording.ReadState     `json:"recorded"`

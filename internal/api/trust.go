@@ -255,8 +255,8 @@ func (s *Server) postLinkCertificate(c fiber.Ctx) error {
 
 var noCertificates = problem.New("no-certificates", "The ends of its protocol show each other no certificates.", "")
 
-// served finds the port with which a device that Ferry is shows certificates.
-func served(now *site.Site, id string) (*site.Device, int, protocol.SecureKeys, *protocol.Def, error) {
+// servedWith finds the port with which a device that Ferry is shows certificates.
+func servedWith(now *site.Site, id string) (*site.Device, int, protocol.SecureKeys, *protocol.Def, error) {
 	d := now.Device(id)
 	if d == nil || !d.Served() {
 		return nil, 0, protocol.SecureKeys{}, nil, problem.New("not-served", "Ferry is not this device.",
@@ -274,7 +274,7 @@ func served(now *site.Site, id string) (*site.Device, int, protocol.SecureKeys, 
 // setPort sets settings of the port with which a device that Ferry is shows certificates.
 func (s *Server) setPort(c fiber.Ctx, what string, to protocol.Settings) (int64, error) {
 	return s.change(c, what, func(now *site.Site) ([]site.Edit, error) {
-		d, at, _, _, err := served(now, c.Params("id"))
+		d, at, _, _, err := servedWith(now, c.Params("id"))
 		if err != nil {
 			return nil, err
 		}
@@ -288,7 +288,7 @@ func (s *Server) setPort(c fiber.Ctx, what string, to protocol.Settings) (int64,
 
 // postServedCertificate makes the certificate that Ferry shows as a device.
 func (s *Server) postServedCertificate(c fiber.Ctx) error {
-	d, at, keys, _, err := served(s.Engine.Site(), c.Params("id"))
+	d, at, keys, _, err := servedWith(s.Engine.Site(), c.Params("id"))
 	if err != nil {
 		return err
 	}
@@ -312,7 +312,7 @@ type StrangersView struct {
 // getStrangers lists clients of a device that were refused for their certificates.
 func (s *Server) getStrangers(c fiber.Ctx) error {
 	v := StrangersView{Strangers: []certs.EndCertificate{}}
-	if d, at, keys, def, err := served(s.Engine.Site(), c.Params("id")); err == nil {
+	if d, at, keys, def, err := servedWith(s.Engine.Site(), c.Params("id")); err == nil {
 		if own, err := certs.First(s.keptOf(def, d.Ports[at].Settings, keys.Certificate, protocol.File)); err == nil {
 			if says, err := certs.Read(own); err == nil {
 				v.Own = &says
@@ -342,7 +342,7 @@ func (s *Server) postBefriend(c fiber.Ctx) error {
 	if err := bind(c, &r); err != nil {
 		return err
 	}
-	d, at, keys, def, err := served(s.Engine.Site(), c.Params("id"))
+	d, at, keys, def, err := servedWith(s.Engine.Site(), c.Params("id"))
 	if err != nil {
 		return err
 	}

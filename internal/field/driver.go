@@ -61,6 +61,13 @@ func (t *Target) Secret(def *protocol.Def, key string) ([]byte, error) {
 	return t.Kept(setting.Kind, name)
 }
 
+// Looker is a Conn whose device is asked for places by names that may not be there: that of
+// every protocol with protocol.Looks.
+type Looker interface {
+	// Look asks for some places, no more than fit into one message.
+	Look(list []address.Address) ([]protocol.Looked, Reply)
+}
+
 // Offerer is a Driver of a protocol with protocol.Offers.
 type Offerer interface {
 	// Offers asks in which ways an answering end lets somebody in.

@@ -24,6 +24,11 @@ const (
 	Differs  Verdict = "another value"
 	Unheard  Verdict = "not heard"
 	Refusing Verdict = "refused"
+	NoAccess Verdict = "no access"
+	// Unreadable is what no name of the far side can be.
+	Unreadable Verdict = "no name"
+	// NoValue is what is there and holds nothing, as a folder.
+	NoValue Verdict = "no value"
 )
 
 // Wanted is a name that is to be proved: a point of the far side, and what is known

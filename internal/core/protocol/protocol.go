@@ -38,6 +38,9 @@ type Def struct {
 	Ways          string      `json:"ways,omitempty"`
 	AskingKeys    *SecureKeys `json:"askingKeys,omitempty"`
 	AnsweringKeys *SecureKeys `json:"answeringKeys,omitempty"`
+	// Looked is set where a device can be asked for names that may not be there, filled in by
+	// Register.
+	Looked bool `json:"looked,omitempty"`
 	// Carries is set where the protocol carries a text to whoever listens, filled in by
 	// Register.
 	Carries bool `json:"carries,omitempty"`
@@ -112,6 +115,7 @@ func Register(d *Def) {
 	if offers, ok := d.Rules.(Offers); ok {
 		d.Ways = offers.Offered()
 	}
+	_, d.Looked = d.Before(nil)
 	if keys, ok := d.SecureKeys(Asking); ok {
 		answering, _ := d.SecureKeys(Answering)
 		d.AskingKeys, d.AnsweringKeys = &keys, &answering

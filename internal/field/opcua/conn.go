@@ -322,6 +322,7 @@ type walk struct {
 	open []listed // folders that were not looked into
 	seen map[string]bool
 	held int
+	page int
 }
 
 // listed is a node with its name from the root on.
@@ -341,7 +342,10 @@ const (
 func (c *conn) List(after string) (held []protocol.Held, next string, reply field.Reply) {
 	ctx, done := c.asking()
 	defer done()
-	if after == "" || c.walk == nil {
+	if after != "" && c.walk == nil {
+		return nil, "", field.Reply{Outcome: exchange.Closed, Sentence: "the session in which it was listed has ended"}
+	}
+	if after == "" {
 		c.walk = &walk{open: []listed{{ua.NewNumericNodeID(0, idObjectsFolder), ""}}, seen: map[string]bool{}}
 	}
 	w := c.walk
@@ -370,7 +374,8 @@ func (c *conn) List(after string) (held []protocol.Held, next string, reply fiel
 		return nil, "", c.came(err, "the question what its nodes are")
 	}
 	if w.held += len(held); len(w.open) > 0 && w.held < mostListed {
-		next = fmt.Sprint(w.held, " ", len(w.seen))
+		w.page++ // a page may bring nothing new, and is another nevertheless
+		next = fmt.Sprint(w.page)
 	} else {
 		c.walk = nil
 	}

@@ -36,7 +36,7 @@ func recognise(said [2][]byte) capture.Fit {
 			continue
 		}
 		if len(b) < 8 {
-			if begins := string(b[:min(3, len(b))]); kinds[begins] != "" || len(b) < 3 {
+			if kinds[string(b[:min(3, len(b))])] != "" || len(b) < 3 {
 				fit = max(fit, capture.Unsure)
 			}
 			continue

@@ -112,6 +112,9 @@ export interface All {
   kept: Kept[];
   offers: OffersView;
   fingerprint: FingerprintRequest;
+  named: NamedRequest;
+  namedView: NamedView;
+  namedStart: NamedStartView;
   strangers: StrangersView;
   recordings: Label[];
   recorded: ReadState;
@@ -621,6 +624,7 @@ export interface Def {
   ways?: string;
   askingKeys?: SecureKeys;
   answeringKeys?: SecureKeys;
+  looked?: boolean;
   carries?: boolean;
   mapOnly?: boolean;
   example: string;
@@ -2494,6 +2498,39 @@ export interface EndCertificate {
 }
 export interface FingerprintRequest {
   fingerprint: string;
+}
+export interface NamedRequest {
+  text: string;
+  rule: SpellRule;
+}
+export interface SpellRule {
+  before?: string;
+  from?: string;
+  to?: string;
+  behind?: string;
+}
+export interface NamedView {
+  proofs: NameProof[];
+  aside: string;
+  counts: {
+    [k: string]: number;
+  };
+  tookMs: number;
+  unlisted: string;
+}
+export interface NameProof {
+  line: number;
+  text: string;
+  verdict: string;
+  sentence: string;
+  is: string;
+  type: string;
+  shown: string;
+  writable: boolean;
+}
+export interface NamedStartView {
+  before: string;
+  can: boolean;
 }
 export interface StrangersView {
   own?: EndCertificate;

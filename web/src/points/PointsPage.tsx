@@ -51,6 +51,7 @@ export function PointsPage() {
   );
   const takeTable = useCallback((text: string) => setIntake({ text }), []);
   const path = (what: string, more = "") => (points ? mapPath(points, what, more) : "");
+  const looked = !!site?.protocols.find((p) => p.name === link?.protocol)?.looked;
   const askEdges = () => attempt(async () => setEdges(await post<EdgesView>(path("edges"))));
   useOffer(
     `${id} ${params.point ?? ""}`,
@@ -71,6 +72,14 @@ export function PointsPage() {
           { title: "Filter the rows of this map", run: () => setFiltering((on) => !on) },
           { title: "Change many points at once", run: () => setBulk((on) => !on) },
           { title: "Ask the device at the edges of this map", run: () => void askEdges() },
+          ...(looked
+            ? [
+                {
+                  title: "Prove a column of names at this device",
+                  run: () => void navigate({ to: "/points/names/$device", params: { device: params.device ?? "" } }),
+                },
+              ]
+            : []),
           { title: "Datasheets and structures", run: () => void navigate({ to: "/points/datasheets" }) },
           ...[
             ["xlsx", "a workbook"],
@@ -301,6 +310,11 @@ export function PointsPage() {
             >
               Many at once
             </button>
+            {looked && (
+              <Link className="button" to="/points/names/$device" params={{ device: id }}>
+                Prove names
+              </Link>
+            )}
             <Menu title="More">
               <DropdownMenu.Item
                 className="menu-item"

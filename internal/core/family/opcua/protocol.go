@@ -191,3 +191,18 @@ func (rules) SecureKeys(end protocol.End) protocol.SecureKeys {
 
 // Offered is what the ways are called in which a server lets somebody in.
 func (rules) Offered() string { return "endpoints" }
+
+// Before is the namespace that most of the known nodes have, for texts that name nodes there.
+func (rules) Before(known []address.Address) string {
+	counts, most, best := map[string]int{}, 0, ""
+	for _, a := range known {
+		if n, ok := NodeOf(a); ok && n.Kind == String {
+			n.ID, n.Element = "", -1
+			before := n.String()
+			if counts[before]++; counts[before] > most {
+				most, best = counts[before], before
+			}
+		}
+	}
+	return best
+}

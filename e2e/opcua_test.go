@@ -1,0 +1,175 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"ferry/internal/certs"
+	"ferry/internal/core/address"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/value"
+	"ferry/internal/field"
+	_ "ferry/internal/field/opcua"
+)
+
+// TestNames: of 300 names of a list nine are wrong, and those nine are found, also once the server
+// numbers its namespaces otherwise; what is there becomes points.
+func TestNames(t *testing.T) {
+	f := start(t, "demo", t.TempDir())
+	var site map[string]any
+	if err := json.Unmarshal([]byte(f.text(t, "/api/file/site.json")), &site); err != nil {
+		t.Fatal(err)
+	}
+	var column []string
+	for _, d := range site["devices"].([]any) {
+		device := d.(map[string]any)
+		if device["id"] != "super" {
+			continue
+		}
+		delete(device, "bench")
+		var points []any
+		for i := range 300 {
+			name, of := fmt.Sprintf("Row%c.Tank%d.Value%d", 'A'+i%4, i/10, i), "float32"
+			points = append(points, map[string]any{"id": fmt.Sprint("n", i), "name": name, "type": of, "access": "r",
+				"paceMs": 1000, "address": "node=nsu=urn:skerry:hall;s=" + name})
+			switch {
+			case i%100 == 7: // not there
+				name += "x"
+			case i%100 == 31: // in small letters
+				name = strings.ToLower(name)
+			case i%100 == 62:
+				of = "int32"
+			}
+			column = append(column, name+"\t"+of)
+		}
+		device["points"] = points
+	}
+	crossings := site["crossings"].([]any)
+	site["crossings"] = crossings[:len(crossings)-1] // the last writes to a point that is gone
+	f.post(t, "/api/file/site.json", site)
+	b := f.open(t, "/points/super")
+	b.press("Prove names")
+	b.put("Names", strings.Join(column, "\n"))
+	b.press("Prove them")
+	const nine = "291 of 300 names are there, 9 are not: 3 another case, 3 another type, 3 not there."
+	b.sees(nine)
+	b.click(`input[type=checkbox]`)
+	b.until("the nine are listed", `document.querySelectorAll("[data-verdict]").length === 9`)
+	b.until("each with its line", `[...document.querySelectorAll("[data-verdict='not there'] td:first-child")].map(x => x.innerText).join() === "8,108,208"`)
+	f.post(t, "/api/bench/fault", map[string]any{"device": "super", "fault": map[string]any{"kind": "shift"}})
+	b.press("Prove them")
+	b.sees(nine)
+
+	// Names that the map has not got yet become points, with their types.
+	b.to("/points/names/super")
+	b.put("Names", "RowA.Tank0.Value0")
+	b.press("Prove them")
+	b.sees("All 1 names are there.")
+	b.press("Make points of those that are there")
+	b.sees("None of these names is there and not in the map yet.")
+}
+
+// put puts a text into what a label names, all at once.
+func (b *browser) put(label, text string) {
+	b.t.Helper()
+	b.does(fmt.Sprintf(`const e = document.querySelector(%q);
+		Object.getOwnPropertyDescriptor(Object.getPrototypeOf(e), "value").set.call(e, %q);
+		e.dispatchEvent(new Event("input", { bubbles: true }))`, b.labelled(label), text))
+}
+
+// TestTrust: a server is trusted that nobody knew, and trusts this end; and Ferry, which serves
+// names itself, is asked by a client that it does not know at first, in the browser all of it.
+// What is told at one side is there at the other, and back.
+func TestTrust(t *testing.T) {
+	f := start(t, "demo", t.TempDir())
+	b := f.open(t, "/lines/link/lss-super")
+	b.press("Ask for its endpoints")
+	b.sees("Its clock and that of this machine agree.")
+	b.click(`[data-offer="Basic256Sha256, signed and encrypted"] button`)
+	b.sees("Not trusted yet.")
+	b.press("Make a certificate")
+	b.sees("Have the server trust it")
+	b.until("it is set so", `document.querySelector('[data-offer="Basic256Sha256, signed and encrypted"] svg')`)
+	f.post(t, "/api/run/start", map[string]any{"links": []string{"lss-super"}})
+	eventually(t, "it is not asked while it is not trusted", func() bool {
+		return strings.Contains(f.text(t, "/api/findings"), `"code":"not-trusted"`)
+	})
+	b.press("It is the same: trust it")
+	b.sees("This end trusts it.")
+	good := func(id string) bool { return strings.Contains(f.text(t, "/api/points/"+id), `"quality":"good"`) }
+	eventually(t, "its values come over a channel that is signed and encrypted", func() bool { return good("super-01") })
+	f.post(t, "/api/bench/fault", map[string]any{"device": "super", "fault": map[string]any{"kind": "callers"}})
+	f.post(t, "/api/run/stop", map[string]any{})
+	b.press("Try it")
+	b.sees("Have it trusted at the server")
+	f.post(t, "/api/bench/fault", map[string]any{"device": "super", "fault": map[string]any{"kind": ""}})
+
+	// The other way round.
+	b.to("/lines/device/shore")
+	b.choose("Sessions begin", "secured")
+	b.press("Make a certificate")
+	b.sees("Have each client trust it")
+	f.post(t, "/api/run/start", map[string]any{})
+	var serving []field.ServingState
+	eventually(t, "it listens", func() bool {
+		if err := json.Unmarshal([]byte(f.text(t, "/api/serving")), &serving); err != nil {
+			t.Fatal(err)
+		}
+		for _, s := range serving {
+			if s.Device == "shore" && len(s.Listens) == 1 {
+				serving = []field.ServingState{s}
+				return true
+			}
+		}
+		return false
+	})
+	own, key, err := certs.Make("Shore panel", "urn:ferry", []string{"localhost"}, time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	driver, _, err := field.DriverOf("opc.tcp")
+	if err != nil {
+		t.Fatal(err)
+	}
+	kept := map[string][]byte{"own": own, "key": key}
+	text := protocol.OfText
+	target := field.Target{Dial: serving[0].Listens[0], Settings: protocol.Settings{"policy": text("Aes256_Sha256_RsaPss"),
+		"mode": text("sign"), "certificate": text("own"), "key": text("key"), "trusts": text("shown")},
+		Kept: func(_ protocol.Kind, name string) ([]byte, error) { return kept[name], nil }}
+	offered, reply := driver.(field.Offerer).Offers(context.Background(), target)
+	if !reply.OK() || len(offered.Offers) != 6 || offered.Offers[0].Certificate == nil {
+		t.Fatalf("%+v, %+v", reply, offered)
+	}
+	kept["shown"] = certs.PEM(offered.Offers[0].Certificate)
+	if conn, reply := driver.Dial(context.Background(), target); conn != nil || !strings.Contains(reply.Sentence, "refuses the certificate of this end") {
+		t.Fatalf("a client that nobody knows is let in: %s", reply.Sentence)
+	}
+	b.until("it is shown", `document.querySelector("[data-stranger='Shore panel']")?.innerText.includes("Fingerprint")`)
+	b.click("[data-stranger='Shore panel'] button")
+	b.sees("Trusted. The client has to trust the certificate of this end, too.")
+	conn, reply := driver.Dial(context.Background(), target)
+	if conn == nil {
+		t.Fatalf("a client that is trusted is not let in: %+v", reply)
+	}
+	t.Cleanup(func() { _ = conn.Close() })
+	node := func(name string) address.Address { return address.Named("node", "nsu=urn:skerry:shore;s="+name) }
+	eventually(t, "the client reads what is in tank 11", func() bool {
+		looked, reply := conn.(field.Looker).Look([]address.Address{node("RowA.Tank11.Oxygen")})
+		return reply.OK() && looked[0].Presence == protocol.Here && looked[0].Value.Float() > 5
+	})
+	eventually(t, "the supervisor is read", func() bool { return good("super-07") })
+	reply = conn.(field.ItemWriter).WriteItem(protocol.Wanted{Address: node("Hall.OxygenSetpoint")}, value.OfFloat(9.25),
+		func() (func(), error) { return func() {}, nil })
+	if !reply.OK() {
+		t.Fatalf("%+v", reply)
+	}
+	eventually(t, "what it wrote is at the supervisor", func() bool {
+		return strings.Contains(f.text(t, "/api/points/super-07"), "9.25")
+	})
+	b.to("/points/super/super-07")
+	b.sees("9.25")
+}

@@ -1,0 +1,186 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"ferry/internal/core/address"
+	"ferry/internal/core/pairing"
+	"ferry/internal/core/problem"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/site"
+)
+
+// NamedRequest is a column of names that are to be proved at a device.
+type NamedRequest struct {
+	Text string            `json:"text"`
+	Rule pairing.SpellRule `json:"rule"`
+}
+
+// NamedView is what became of them.
+type NamedView struct {
+	Proofs []pairing.NameProof `json:"proofs"`
+	Aside  string              `json:"aside"`
+	// Counts says how many have each verdict, TookMs how long it took.
+	Counts map[pairing.Verdict]int `json:"counts"`
+	TookMs int64                   `json:"tookMs"`
+	// Unlisted says why it was not looked under which other case names are there.
+	Unlisted string `json:"unlisted"`
+}
+
+// NamedStartView is with what a column of names of a device begins.
+type NamedStartView struct {
+	Before string `json:"before"`
+	// Can is set where the device can be asked for names.
+	Can bool `json:"can"`
+}
+
+// named finds the device, its link and protocol of a request about names.
+func (s *Server) named(c fiber.Ctx) (*site.Device, *site.Link, *protocol.Def, error) {
+	now := s.Engine.Site()
+	d := now.Device(c.Params("id"))
+	if d == nil {
+		return nil, nil, nil, problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(c.Params("id"))
+	}
+	for i := range now.Links {
+		if l := &now.Links[i]; l.Answering == d.ID {
+			def, _ := protocol.Named(l.Protocol)
+			if _, ok := def.Before(nil); ok {
+				return d, l, def, nil
+			}
+		}
+	}
+	return nil, nil, nil, problem.New("cannot-look", "No link asks "+d.Name+" in a protocol that has names.",
+		"Add a link to it.").At(d.ID)
+}
+
+// getNamed says with what a column of names begins.
+func (s *Server) getNamed(c fiber.Ctx) error {
+	d, _, def, err := s.named(c)
+	if err != nil {
+		return c.JSON(NamedStartView{})
+	}
+	known := make([]address.Address, len(d.Points))
+	for i := range d.Points {
+		known[i] = d.Points[i].Address
+	}
+	before, _ := def.Before(known)
+	return c.JSON(NamedStartView{Before: before, Can: true})
+}
+
+// namedWithin bounds how long names are looked for.
+const namedWithin = 2 * time.Minute
+
+// postNamed proves a column of names at a device.
+func (s *Server) postNamed(c fiber.Ctx) error {
+	var r NamedRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	v, err := s.proveNames(c, &r)
+	if err != nil {
+		return err
+	}
+	return c.JSON(v)
+}
+
+func (s *Server) proveNames(c fiber.Ctx, r *NamedRequest) (v NamedView, err error) {
+	_, link, def, err := s.named(c)
+	if err != nil {
+		return v, err
+	}
+	began := time.Now()
+	ctx, cancel := context.WithTimeout(c.Context(), namedWithin)
+	defer cancel()
+	names, aside := pairing.ReadNames(r.Text, r.Rule, def.Scheme)
+	if len(names) == 0 {
+		return v, problem.New("no-names", "There is no name in it.", "Paste a column of names, one to a line.").At("text")
+	}
+	looked := make([]protocol.Looked, len(names))
+	var ask []address.Address
+	var of []int
+	for i := range names {
+		if names[i].Why == "" {
+			ask, of = append(ask, names[i].Address), append(of, i)
+		}
+	}
+	came, err := s.Engine.Look(ctx, link.ID, ask)
+	if err != nil {
+		return v, err
+	}
+	for k, i := range of {
+		looked[i] = came[k]
+	}
+	v = NamedView{Aside: aside, Counts: map[pairing.Verdict]int{}}
+	var held []protocol.Held
+	if pairing.Lacks(looked) {
+		var more bool
+		if held, more, err = s.Engine.Held(ctx, link.ID); err != nil {
+			v.Unlisted = "The device does not list what it has: whether names are there under another case is not known."
+		} else if more {
+			v.Unlisted = "The device has more names than were looked at: some may be there under another case."
+		}
+	}
+	v.Proofs = pairing.ProveNames(def.Scheme, names, looked, held)
+	for i := range v.Proofs {
+		v.Counts[v.Proofs[i].Verdict]++
+	}
+	v.TookMs = time.Since(began).Milliseconds()
+	return v, nil
+}
+
+// postNamedPoints makes points of the names of a column that are there, and not in the map yet.
+func (s *Server) postNamedPoints(c fiber.Ctx) error {
+	var r NamedRequest
+	if err := bind(c, &r); err != nil {
+		return err
+	}
+	v, err := s.proveNames(c, &r)
+	if err != nil {
+		return err
+	}
+	added := 0
+	seq, err := s.change(c, "made points of names", func(now *site.Site) ([]site.Edit, error) {
+		added = 0
+		d := now.Device(c.Params("id"))
+		if d == nil {
+			return nil, problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(c.Params("id"))
+		}
+		names, places := map[string]bool{}, map[address.Address]bool{}
+		for i := range d.Points {
+			names[d.Points[i].Name], places[d.Points[i].Address] = true, true
+		}
+		var edits []site.Edit
+		for i := range v.Proofs {
+			p := &v.Proofs[i]
+			if p.Verdict != pairing.There || p.Type == "" || places[p.Address] {
+				continue
+			}
+			point := site.Point{ID: newID(), Name: p.Text, Address: p.Address, Type: p.Type, PaceMs: namedPace,
+				Access: site.ReadOnly}
+			if p.Writable {
+				point.Access = site.ReadWrite
+			}
+			for n := 2; names[point.Name]; n++ {
+				point.Name = fmt.Sprintf("%s %d", p.Text, n)
+			}
+			names[point.Name], places[p.Address] = true, true
+			edits = append(edits, site.Put(site.KindPoint, point.ID, d.ID, point))
+			added++
+		}
+		if added == 0 {
+			return nil, problem.New("nothing-new", "None of these names is there and not in the map yet.", "")
+		}
+		return edits, nil
+	})
+	if err != nil {
+		return err
+	}
+	return c.JSON(NotedView{fmt.Sprintf("%d points were added to the map.", added), seq})
+}
+
+// namedPace is that of points that were made of names, in milliseconds.
+const namedPace = 1000
