@@ -173,3 +173,33 @@ func TestTrust(t *testing.T) {
 	b.to("/points/super/super-07")
 	b.sees("9.25")
 }
+
+// TestBrowse: the folders of a server are looked into one by one, nodes are found by words of
+// their names, and what is chosen becomes points that are called as the rule says.
+func TestBrowse(t *testing.T) {
+	f := start(t, "demo", t.TempDir())
+	var site map[string]any
+	if err := json.Unmarshal([]byte(f.text(t, "/api/file/site.json")), &site); err != nil {
+		t.Fatal(err)
+	}
+	f.post(t, "/api/run/start", map[string]any{"links": []string{"lss-super"}})
+	b := f.open(t, "/points/super")
+	for _, name := range []string{"super-01", "super-02", "super-10", "super-11"} { // the map has them no more, the server has
+		f.post(t, "/api/edit", map[string]any{"what": "removed a point", "edits": []any{map[string]any{"kind": "point",
+			"id": name, "parent": "super"}}})
+	}
+	b.press("What it has")
+	b.click(`[aria-label="Open Tank11"]`)
+	b.until("what lies in it is there, with its unit", `document.querySelector("[data-node='Tank11.Oxygen']")?.innerText.includes("mg/L")`)
+	b.click(`[aria-label="Choose Tank11.Oxygen"]`)
+	b.click(`[aria-label="Choose Pumps"]`)
+	b.fill("Goes before each name", "Hall ")
+	b.press("Make points of them")
+	b.sees("3 points were added to the map.")
+	b.fill("Words of the name", "temperature tank11\r")
+	b.sees("1 of 11 nodes.")
+	b.to("/points/super")
+	for _, name := range []string{"Hall Tank11 Oxygen", "Hall Pumps Hours[0]", "Hall Pumps Hours[1]"} {
+		b.sees(name)
+	}
+}

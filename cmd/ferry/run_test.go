@@ -89,10 +89,10 @@ func TestRunWithoutWindows(t *testing.T) {
 	}
 	wait("all crossings to carry", func() bool {
 		code, body := ask("/health")
-		return code == 200 && strings.Contains(body, `"crossings":{"carrying":9}`)
+		return code == 200 && strings.Contains(body, `"crossings":{"carrying":12,"waiting":1}`)
 	})
 	_, figures := ask("/metrics")
-	for _, want := range []string{`ferry_crossings{state="carrying"} 9`, `ferry_clients{device="panels"} 0`,
+	for _, want := range []string{`ferry_crossings{state="carrying"} 12`, `ferry_clients{device="panels"} 0`,
 		`ferry_crossing_values_total{crossing="x-temp",result="carried"} `, "ferry_value_had_seconds_bucket{le=\"0.002\"}"} {
 		if !strings.Contains(figures, want) {
 			t.Errorf("the figures lack %s", want)
@@ -121,7 +121,7 @@ func TestRunWithoutWindows(t *testing.T) {
 func TestCrossingsCheck(t *testing.T) {
 	s := bench.Demo()
 	if code, out, _ := do(t, "crossings", "check", siteFile(t, s)); code != exitFine ||
-		!strings.Contains(out, "9 crossings") {
+		!strings.Contains(out, "13 crossings") {
 		t.Errorf("the demo: %d, %s", code, out)
 	}
 	s.Device("gate").Points = append(s.Device("gate").Points, site.Point{ID: "new", Name: "Total", Type: "int16",

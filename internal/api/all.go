@@ -129,6 +129,10 @@ type All struct {
 	Offers        OffersView              `json:"offers"`
 	Fingerprint   FingerprintRequest      `json:"fingerprint"`
 	Named         NamedRequest            `json:"named"`
+	Browse        BrowseRequest           `json:"browse"`
+	FolderView    FolderView              `json:"folderView"`
+	Find          FindRequest             `json:"find"`
+	Nodes         NodesRequest            `json:"nodes"`
 	NamedView     NamedView               `json:"namedView"`
 	NamedStart    NamedStartView          `json:"namedStart"`
 	Strangers     StrangersView           `json:"strangers"`

@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"ferry/internal/bench"
 	"ferry/internal/core/site"
 	"ferry/internal/core/timetable"
 	"ferry/internal/field"
@@ -34,7 +35,7 @@ func TestTake(t *testing.T) {
 			linked++
 		}
 	}
-	if len(view.Devices) != 32 || linked != 1 || view.Devices[31].Model != "Level radar LR-1" {
+	if n := len(bench.Demo().Devices) + 1; len(view.Devices) != n || linked != 1 || view.Devices[n-1].Model != "Level radar LR-1" {
 		t.Errorf("%d devices, %d links to it, %+v", len(view.Devices), linked, view.Devices[len(view.Devices)-1])
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
+	"ferry/internal/core/value"
 )
 
 // NamedRequest is a column of names that are to be proved at a device.
@@ -149,28 +150,15 @@ func (s *Server) postNamedPoints(c fiber.Ctx) error {
 		if d == nil {
 			return nil, problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(c.Params("id"))
 		}
-		names, places := map[string]bool{}, map[address.Address]bool{}
-		for i := range d.Points {
-			names[d.Points[i].Name], places[d.Points[i].Address] = true, true
-		}
-		var edits []site.Edit
+		var held []protocol.Held
 		for i := range v.Proofs {
-			p := &v.Proofs[i]
-			if p.Verdict != pairing.There || p.Type == "" || places[p.Address] {
-				continue
+			if p := &v.Proofs[i]; p.Verdict == pairing.There {
+				held = append(held, protocol.Held{Address: p.Address, Name: p.Text, Shape: value.Shape{Type: p.Type},
+					Writable: p.Writable})
 			}
-			point := site.Point{ID: newID(), Name: p.Text, Address: p.Address, Type: p.Type, PaceMs: namedPace,
-				Access: site.ReadOnly}
-			if p.Writable {
-				point.Access = site.ReadWrite
-			}
-			for n := 2; names[point.Name]; n++ {
-				point.Name = fmt.Sprintf("%s %d", p.Text, n)
-			}
-			names[point.Name], places[p.Address] = true, true
-			edits = append(edits, site.Put(site.KindPoint, point.ID, d.ID, point))
-			added++
 		}
+		edits := pointsOf(d, held, func(name string) string { return name })
+		added = len(edits)
 		if added == 0 {
 			return nil, problem.New("nothing-new", "None of these names is there and not in the map yet.", "")
 		}

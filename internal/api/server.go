@@ -94,6 +94,7 @@ type Server struct {
 	checker checker
 	stats   liveStats
 	toldNow toldNow
+	heldNow heldNow
 	feed    feed
 	walked  walked
 	provers provers
@@ -204,6 +205,9 @@ func (s *Server) App() *fiber.App {
 	edit.Post("/links/:id/offers", s.postOffers)
 	edit.Post("/links/:id/trust", s.postTrust)
 	edit.Post("/links/:id/certificate", s.postLinkCertificate)
+	edit.Post("/devices/:id/browse", s.postBrowse)
+	edit.Post("/devices/:id/find", s.postFind)
+	edit.Post("/devices/:id/take", s.postNodes)
 	look.Get("/devices/:id/column", s.getNamed)
 	edit.Post("/devices/:id/column", s.postNamed)
 	edit.Post("/devices/:id/column/points", s.postNamedPoints)

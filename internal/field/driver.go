@@ -68,6 +68,28 @@ type Looker interface {
 	Look(list []address.Address) ([]protocol.Looked, Reply)
 }
 
+// Browser is a Conn whose device has its places in folders, which can be looked into one by one.
+type Browser interface {
+	// Browse looks into a folder, the zero address for the outermost, from a place in it on: at
+	// most so many entries.
+	Browse(folder address.Address, from, most int) (Folder, Reply)
+}
+
+// Folder is a part of what lies in a folder.
+type Folder struct {
+	Entries []FolderEntry
+	More    bool // there are others behind
+}
+
+// FolderEntry is something that lies in a folder.
+type FolderEntry struct {
+	protocol.Held
+	Holds  bool        // it has a value
+	Opens  bool        // something lies in it
+	Value  value.Value // none where it has none now
+	Reason string      // why it is not good
+}
+
 // Offerer is a Driver of a protocol with protocol.Offers.
 type Offerer interface {
 	// Offers asks in which ways an answering end lets somebody in.

@@ -48,3 +48,32 @@ func (e *Engine) Look(ctx context.Context, linkID string, list []address.Address
 	}
 	return looked, nil
 }
+
+// Browse looks into a folder of the device of a link.
+func (e *Engine) Browse(ctx context.Context, linkID string, folder address.Address, from, most int) (f Folder, err error) {
+	var reply Reply
+	browses := true
+	err = e.with(ctx, linkID, func(r *runner, conn Conn, lost Reply) {
+		if conn == nil {
+			reply = lost
+			return
+		}
+		var browser Browser
+		if browser, browses = conn.(Browser); !browses {
+			return
+		}
+		began := time.Now()
+		f, reply = browser.Browse(folder, from, most)
+		r.hub.record(r.era, r.exchange("look into a folder", &reply, began, time.Since(began)), nil)
+	})
+	switch {
+	case err != nil:
+	case !browses:
+		err = problem.New("cannot-browse", "Its protocol has no folders to look into.", "Bring the points in by a table.").
+			At(linkID)
+	case !reply.OK():
+		err = problem.New("not-browsed", fmt.Sprintf("The device does not let it be looked into: %s.", reply.Sentence),
+			"Try the link: the five stops say how far it answers.").At(linkID)
+	}
+	return f, err
+}

@@ -13,6 +13,7 @@ import { TwinPage } from "./crossings/TwinPage";
 import { AddNames, PairingPage } from "./crossings/PairingPage";
 import { LinesPage } from "./lines/LinesPage";
 import { DatasheetsPage } from "./points/DatasheetsPage";
+import { BrowsePage } from "./points/BrowsePage";
 import { NamesPage } from "./points/NamesPage";
 import { PointsPage } from "./points/PointsPage";
 import { Gate } from "./Gate";
@@ -47,6 +48,7 @@ const tree = root.addChildren([
   at("/points/datasheets", DatasheetsPage),
   at("/points/datasheets/$sheet", DatasheetsPage),
   at("/points/names/$device", NamesPage),
+  at("/points/browse/$device", BrowsePage),
   at("/points/$device", PointsPage),
   at("/points/$device/$point", PointsPage),
   at("/timetable", TimetablePage),

@@ -65,6 +65,7 @@ type conn struct {
 	reports  chan field.Report
 	types    map[string]holding // of nodes that were written, by their numbers
 	walk     *walk              // of the model, while it is listed
+	folder   *opened            // that was looked into last; nil for none
 
 	mu           sync.Mutex
 	closed       bool
@@ -213,7 +214,7 @@ func (c *conn) Identify() (text, by string, reply field.Reply) {
 func (c *conn) WriteItem(to protocol.Wanted, v value.Value, pass field.Pass) field.Reply {
 	ctx, done := c.asking()
 	defer done()
-	not := func(why string) field.Reply { return field.Reply{Outcome: exchange.NotAllowed, Sentence: why} }
+	not := c.not
 	n, ok := family.NodeOf(to.Address)
 	if !ok {
 		return not("it is no node")
@@ -257,6 +258,11 @@ func (c *conn) WriteItem(to protocol.Wanted, v value.Value, pass field.Pass) fie
 		reply.Outcome, reply.Code, reply.Sentence = exchange.Declined, int(code), "the server refuses: "+family.Words(code)
 	}
 	return reply
+}
+
+// not is that nothing was sent, and why.
+func (c *conn) not(why string) field.Reply {
+	return field.Reply{Outcome: exchange.NotAllowed, Sentence: why}
 }
 
 // holding is what a node holds: a value of a type, or an array of them.
@@ -390,15 +396,7 @@ type found struct {
 
 // inside lists what folders lead to, all of it.
 func (c *conn) inside(ctx context.Context, folders []listed) (list []found, err error) {
-	request := &ua.BrowseRequest{View: &ua.ViewDescription{ViewID: ua.NewTwoByteNodeID(0)},
-		RequestedMaxReferencesPerNode: 1000}
-	for _, f := range folders {
-		request.NodesToBrowse = append(request.NodesToBrowse,
-			&ua.BrowseDescription{NodeID: f.id, BrowseDirection: ua.BrowseDirectionForward,
-				ReferenceTypeID: ua.NewNumericNodeID(0, idHierarchical), IncludeSubtypes: true,
-				NodeClassMask: uint32(ua.NodeClassObject | ua.NodeClassVariable), ResultMask: uint32(ua.BrowseResultMaskAll)})
-	}
-	answer, err := send[*ua.BrowseResponse](ctx, c.session, request)
+	answer, err := send[*ua.BrowseResponse](ctx, c.session, browseOf(refsAtOnce, idHierarchical, idsOf(folders)...))
 	if err != nil {
 		return nil, err
 	}
@@ -437,17 +435,10 @@ func (c *conn) inside(ctx context.Context, folders []listed) (list []found, err 
 // described says of variables what they hold and whether they can be written, as many to a
 // message as the settings say.
 func (c *conn) described(ctx context.Context, variables []listed) (held []protocol.Held, err error) {
-	const each = 3
+	const each = heldAttributes
 	atOnce := max(1, family.TCP.Int(c.settings, family.KeyAtOnce)/each)
 	for some := range slices.Chunk(variables, atOnce) {
-		var list []*ua.ReadValueID
-		for _, v := range some {
-			for _, attribute := range []ua.AttributeID{ua.AttributeIDValue, ua.AttributeIDUserAccessLevel,
-				ua.AttributeIDDescription} {
-				list = append(list, &ua.ReadValueID{NodeID: v.id, AttributeID: attribute})
-			}
-		}
-		values, err := c.read(ctx, list)
+		values, err := c.attributes(ctx, some)
 		if err != nil {
 			return nil, err
 		}
@@ -468,6 +459,32 @@ func (c *conn) described(ctx context.Context, variables []listed) (held []protoc
 	}
 	return held, nil
 }
+
+// heldAttributes is how many attributes are read of each variable.
+const heldAttributes = 3
+
+// attributes reads of each variable its value, who may access it, and what is said of it.
+func (c *conn) attributes(ctx context.Context, variables []listed) (values []*ua.DataValue, err error) {
+	atOnce := max(1, family.TCP.Int(c.settings, family.KeyAtOnce)/heldAttributes)
+	for some := range slices.Chunk(variables, atOnce) {
+		var list []*ua.ReadValueID
+		for _, v := range some {
+			for _, attribute := range []ua.AttributeID{ua.AttributeIDValue, ua.AttributeIDUserAccessLevel,
+				ua.AttributeIDDescription} {
+				list = append(list, &ua.ReadValueID{NodeID: v.id, AttributeID: attribute})
+			}
+		}
+		more, err := c.read(ctx, list)
+		if err != nil {
+			return nil, err
+		}
+		values = append(values, more...)
+	}
+	return values, nil
+}
+
+// arrayOf says that a node holds several values.
+func arrayOf(n int) string { return fmt.Sprintf("an array of %d values, each of which is a place", n) }
 
 // heldOf is a variable as a place; an array is one for each of its elements.
 func (c *conn) heldOf(v listed, values []*ua.DataValue) (list []protocol.Held, ok bool) {

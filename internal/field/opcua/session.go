@@ -251,6 +251,7 @@ const (
 	idSoftware       = 2264
 	idHierarchical   = 33
 	idHasProperty    = 46
+	idHasComponent   = 47
 )
 
 // read reads attributes; each of the answers has a value, if only an empty one.

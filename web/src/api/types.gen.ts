@@ -113,6 +113,10 @@ export interface All {
   offers: OffersView;
   fingerprint: FingerprintRequest;
   named: NamedRequest;
+  browse: BrowseRequest;
+  folderView: FolderView;
+  find: FindRequest;
+  nodes: NodesRequest;
   namedView: NamedView;
   namedStart: NamedStartView;
   strangers: StrangersView;
@@ -2508,6 +2512,44 @@ export interface SpellRule {
   from?: string;
   to?: string;
   behind?: string;
+}
+export interface BrowseRequest {
+  folder?: string;
+  from: number;
+}
+export interface FolderView {
+  entries: EntryView[];
+  more: boolean;
+  said: string;
+}
+export interface EntryView {
+  address: string;
+  name: string;
+  opens: boolean;
+  holds: boolean;
+  type: string;
+  shown: string;
+  unit: string;
+  low?: number;
+  high?: number;
+  writable: boolean;
+  remark: string;
+  reason: string;
+  mapped: boolean;
+}
+export interface FindRequest {
+  words: string;
+}
+export interface NodesRequest {
+  nodes: TakenNode[];
+  folders: string[];
+  prefix?: string;
+  separator?: string;
+  parts: number;
+}
+export interface TakenNode {
+  address: string;
+  way: string;
 }
 export interface NamedView {
   proofs: NameProof[];

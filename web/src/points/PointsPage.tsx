@@ -75,6 +75,10 @@ export function PointsPage() {
           ...(looked
             ? [
                 {
+                  title: "Look into the folders of this device",
+                  run: () => void navigate({ to: "/points/browse/$device", params: { device: params.device ?? "" } }),
+                },
+                {
                   title: "Prove a column of names at this device",
                   run: () => void navigate({ to: "/points/names/$device", params: { device: params.device ?? "" } }),
                 },
@@ -311,9 +315,14 @@ export function PointsPage() {
               Many at once
             </button>
             {looked && (
-              <Link className="button" to="/points/names/$device" params={{ device: id }}>
-                Prove names
-              </Link>
+              <>
+                <Link className="button" to="/points/browse/$device" params={{ device: id }}>
+                  What it has
+                </Link>
+                <Link className="button" to="/points/names/$device" params={{ device: id }}>
+                  Prove names
+                </Link>
+              </>
             )}
             <Menu title="More">
               <DropdownMenu.Item
