@@ -84,6 +84,15 @@ func TestProbe(t *testing.T) {
 			strings.Contains(out, "doubt") {
 			t.Errorf("%s: exit %d, %s", d.Name, code, out)
 		}
+		if strings.HasPrefix(d.URL, "opc.tcp") { // what it has is listed, and read without saying its type
+			if code, out, _ := do(t, "browse", d.URL); code != exitFine || !strings.Contains(out, "s=Tank11.Oxygen") {
+				t.Errorf("browse: exit %d, %s", code, out)
+			}
+			code, out, _ := do(t, "read", d.URL, "ns=2;s=Setpoints.Oxygen", "ns=2;s=Setpoints.FeedPause")
+			if code != exitFine || !strings.Contains(out, "8.5") || !strings.Contains(out, "off") {
+				t.Errorf("read: exit %d, %s", code, out)
+			}
+		}
 	}
 	if err := b.SetFault("do11", bench.Fault{Kind: "stop"}); err != nil {
 		t.Fatal(err)

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ferry/internal/core/address"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
 )
@@ -37,9 +38,16 @@ func readCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		points, err := parsePoints(t.def, args[1:])
+		named, err := typed(c.Context(), t, args[1:])
 		if err != nil {
 			return err
+		}
+		points, err := parsePoints(t.def, named)
+		if err != nil {
+			return err
+		}
+		for i := range points {
+			points[i].Name = args[i+1]
 		}
 		reader, err := field.NewReader(&t.link, t.device(points), t.target)
 		if err != nil {
@@ -93,4 +101,41 @@ func sleep(ctx context.Context, d time.Duration) bool {
 	case <-time.After(d):
 		return true
 	}
+}
+
+// typed gives points of a device that can be asked for names, and whose type nobody says, the type
+// that the device has them with.
+func typed(ctx context.Context, t *target, args []string) ([]string, error) {
+	named := append([]string{}, args...)
+	if !t.def.Looked {
+		return named, nil
+	}
+	var list []address.Address
+	var of []int
+	for i, arg := range args {
+		if len(cut(t.def, arg)) > 1 {
+			continue
+		}
+		if at, err := t.def.Scheme.Parse(arg, ""); err == nil {
+			list, of = append(list, at), append(of, i)
+		}
+	}
+	if len(list) == 0 {
+		return named, nil
+	}
+	looked, err := field.LookAt(ctx, &t.link, t.target, list)
+	if err != nil {
+		return nil, err
+	}
+	for k, i := range of {
+		kind := looked[k].Type
+		if kind == "" {
+			kind = value.TypeFloat64 // what is not there, or none of Ferry's, is said when it is read
+		}
+		named[i] += ":" + string(kind)
+		if kind.IsText() {
+			named[i] += "255"
+		}
+	}
+	return named, nil
 }

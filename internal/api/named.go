@@ -97,6 +97,11 @@ func (s *Server) proveNames(c fiber.Ctx, r *NamedRequest) (v NamedView, err erro
 	ctx, cancel := context.WithTimeout(c.Context(), namedWithin)
 	defer cancel()
 	names, aside := pairing.ReadNames(r.Text, r.Rule, def.Scheme)
+	if files, ok := def.Describes(); ok && files.Described([]byte(r.Text)) {
+		if names, aside, err = describedNames(files, def, r.Text); err != nil {
+			return v, err
+		}
+	}
 	if len(names) == 0 {
 		return v, problem.New("no-names", "There is no name in it.", "Paste a column of names, one to a line.").At("text")
 	}
@@ -172,3 +177,47 @@ func (s *Server) postNamedPoints(c fiber.Ctx) error {
 
 // namedPace is that of points that were made of names, in milliseconds.
 const namedPace = 1000
+
+// describedNames are the places that a file says a device has.
+func describedNames(files protocol.Describes, def *protocol.Def, text string) (names []pairing.Named, aside string,
+	err error) {
+	held, unread, err := files.Describe([]byte(text))
+	if err != nil {
+		return nil, "", problem.New("unreadable", "The file cannot be read: "+err.Error()+".",
+			"Have it written anew, or paste the names.").At("text")
+	}
+	for i := range held {
+		if len(names) < pairing.MostNamed {
+			names = append(names, pairing.Named{Line: i + 1, Text: def.Scheme.Short(held[i].Address), Address: held[i].Address,
+				Type: held[i].Shape.Type})
+		}
+	}
+	if len(unread) > 0 {
+		aside = fmt.Sprintf("%d nodes of the file were left out, the first in line %d: %s.", len(unread), unread[0].Line,
+			unread[0].Reason)
+	}
+	return names, aside, nil
+}
+
+// getDescription hands out what a device has, as a file that its protocol has for that.
+func (s *Server) getDescription(c fiber.Ctx) error {
+	now := s.Engine.Site()
+	d := now.Device(c.Params("id"))
+	if d == nil {
+		return problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(c.Params("id"))
+	}
+	def, _ := protocol.Named(d.Map)
+	files, ok := def.DescribesOut()
+	if !ok {
+		return problem.New("not-found", "There are no files for the places of such a device.", "Hand out its map.").At(d.ID)
+	}
+	var held []protocol.Held
+	for i := range d.Points {
+		p := &d.Points[i]
+		held = append(held, protocol.Held{Address: p.Address, Name: p.Name, Shape: p.Shape(0), Unit: p.Unit, Remark: p.Remark,
+			Writable: p.Access != site.ReadOnly, Low: p.Low, High: p.High})
+	}
+	c.Set("Content-Type", "application/xml")
+	c.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", asKept(d.Name)+files.DescribedAs()))
+	return c.Send(files.DescribeOut(held, time.Now()))
+}

@@ -208,6 +208,7 @@ func (s *Server) App() *fiber.App {
 	edit.Post("/devices/:id/browse", s.postBrowse)
 	edit.Post("/devices/:id/find", s.postFind)
 	edit.Post("/devices/:id/take", s.postNodes)
+	look.Get("/devices/:id/description", s.getDescription)
 	look.Get("/devices/:id/column", s.getNamed)
 	edit.Post("/devices/:id/column", s.postNamed)
 	edit.Post("/devices/:id/column/points", s.postNamedPoints)

@@ -1,6 +1,8 @@
 package protocol
 
 import (
+	"time"
+
 	"ferry/internal/core/address"
 	"ferry/internal/core/value"
 )
@@ -54,6 +56,23 @@ type Describes interface {
 	// Describe reads one. What of it cannot be read is told with its place, and
 	// the rest is read; it fails where nothing can be.
 	Describe(data []byte) (held []Held, unread []Unread, err error)
+}
+
+// DescribesOut is the ability of those Describes whose files are written, too.
+type DescribesOut interface {
+	// DescribeOut is places as a file, as of a time.
+	DescribeOut(held []Held, at time.Time) []byte
+	// DescribedAs is how the names of such files end: ".xml".
+	DescribedAs() string
+}
+
+// DescribesOut returns the ability of d to write files that describe its devices.
+func (d *Def) DescribesOut() (DescribesOut, bool) {
+	if d == nil {
+		return nil, false
+	}
+	a, ok := d.Rules.(DescribesOut)
+	return a, ok
 }
 
 // Unread is a place of a file that could not be read.

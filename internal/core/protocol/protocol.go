@@ -41,6 +41,9 @@ type Def struct {
 	// Looked is set where a device can be asked for names that may not be there, filled in by
 	// Register.
 	Looked bool `json:"looked,omitempty"`
+	// HandsOut is what files are called that say which places a device has, where they are written
+	// too; filled in by Register.
+	HandsOut string `json:"handsOut,omitempty"`
 	// Carries is set where the protocol carries a text to whoever listens, filled in by
 	// Register.
 	Carries bool `json:"carries,omitempty"`
@@ -116,6 +119,11 @@ func Register(d *Def) {
 		d.Ways = offers.Offered()
 	}
 	_, d.Looked = d.Before(nil)
+	if files, ok := d.Describes(); ok {
+		if _, writes := d.DescribesOut(); writes {
+			d.HandsOut = files.Description()
+		}
+	}
 	if keys, ok := d.SecureKeys(Asking); ok {
 		answering, _ := d.SecureKeys(Answering)
 		d.AskingKeys, d.AnsweringKeys = &keys, &answering

@@ -379,7 +379,7 @@ func (d *decoder) dataValue(depth int) *ua.DataValue {
 	if v.Has(ua.DataValueValue) {
 		from := d.at()
 		v.Value = d.variant(depth + 1)
-		d.told(from)
+		d.told(from + 1) // behind the octet that says of which type it is
 	}
 	if v.Has(ua.DataValueStatusCode) {
 		v.Status = ua.StatusCode(d.u32())

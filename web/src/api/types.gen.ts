@@ -629,6 +629,7 @@ export interface Def {
   askingKeys?: SecureKeys;
   answeringKeys?: SecureKeys;
   looked?: boolean;
+  handsOut?: string;
   carries?: boolean;
   mapOnly?: boolean;
   example: string;

@@ -18,7 +18,9 @@ export function NamesPage() {
     queryKey: ["names", id],
     queryFn: () => get<NamedStartView>(`/api/devices/${id}/column`),
   });
-  const [text, setText] = useState("");
+  const [typed, setText] = useState("");
+  const [file, setFile] = useState<{ name: string; text: string }>();
+  const text = file?.text ?? typed;
   const [changed, setChanged] = useState<SpellRule>({});
   const [view, setView] = useState<NamedView>();
   const [problem, setProblem] = useState<Problem>();
@@ -95,12 +97,35 @@ export function NamesPage() {
           <textarea
             aria-label="Names"
             className="input mono mt-1 h-[220px] whitespace-pre"
-            value={text}
+            value={file ? `from ${file.name}` : typed}
+            disabled={!!file}
             spellCheck={false}
             onChange={(e) => setText(e.target.value)}
             placeholder={"Tank11.Oxygen\nTank11.Temperature"}
           />
         </label>
+        <div className="small flex items-center gap-3">
+          <label className="button tight">
+            From a file…
+            <input
+              type="file"
+              className="sr-only"
+              accept=".txt,.csv,.tsv,.xml"
+              onChange={(e) => {
+                const chosen = e.target.files?.[0];
+                e.target.value = "";
+                if (chosen) void chosen.text().then((content) => setFile({ name: chosen.name, text: content }));
+              }}
+            />
+          </label>
+          {file ? (
+            <button type="button" className="underline" onClick={() => setFile(undefined)}>
+              Leave {file.name}
+            </button>
+          ) : (
+            <span className="soft">a column, or a file that says what the device has</span>
+          )}
+        </div>
         <fieldset className="flex flex-col gap-2">
           <legend className="font-semibold">Where the list writes names otherwise</legend>
           {field("before", "Goes before each name", "nothing")}

@@ -52,6 +52,7 @@ export function PointsPage() {
   const takeTable = useCallback((text: string) => setIntake({ text }), []);
   const path = (what: string, more = "") => (points ? mapPath(points, what, more) : "");
   const looked = !!site?.protocols.find((p) => p.name === link?.protocol)?.looked;
+  const handsOut = site?.protocols.find((p) => p.name === device?.map)?.handsOut;
   const askEdges = () => attempt(async () => setEdges(await post<EdgesView>(path("edges"))));
   useOffer(
     `${id} ${params.point ?? ""}`,
@@ -95,6 +96,16 @@ export function PointsPage() {
               location.href = path(`map.${format}`);
             },
           })),
+          ...(handsOut
+            ? [
+                {
+                  title: `Hand out this map as one of the ${handsOut}`,
+                  run: () => {
+                    location.href = `/api/devices/${id}/description`;
+                  },
+                },
+              ]
+            : []),
         ],
   );
   if (!site) return <p className="soft p-8">Reading the site…</p>;
@@ -333,6 +344,11 @@ export function PointsPage() {
                 Ask the device at the edges of the map
               </DropdownMenu.Item>
               {points && <NamesFor site={site} device={device} rules={points.nameRules} />}
+              {handsOut && (
+                <DropdownMenu.Item className="menu-item" asChild>
+                  <a href={`/api/devices/${id}/description`}>Hand it out as one of the {handsOut}</a>
+                </DropdownMenu.Item>
+              )}
               <Addressing site={site} device={device} />
             </Menu>
             <input
