@@ -94,9 +94,9 @@ func (n *news) run() {
 			}
 		}
 		n.tell()
-		var looked chan answered
+		var looked, fetched chan answered
 		if n.current != nil {
-			looked = n.current.looking.came
+			looked, fetched = n.current.looking.came, n.current.fetched
 		}
 		select {
 		case to := <-n.turns:
@@ -104,6 +104,8 @@ func (n *news) run() {
 			late.Reset(n.within())
 		case a := <-looked:
 			n.current.looked(a)
+		case a := <-fetched:
+			n.current.came(a)
 		case a := <-n.came:
 			late.Reset(n.within())
 			if n.open--; !n.answered(a) {

@@ -13,6 +13,7 @@ import (
 	family "ferry/internal/core/family/opcua"
 	"ferry/internal/core/protocol"
 	"ferry/internal/field"
+	wire "ferry/internal/wire/opcua"
 )
 
 // subscription is what a server tells of nodes by itself.
@@ -26,7 +27,10 @@ type subscription struct {
 	acks []*ua.SubscriptionAcknowledgement
 	last uint32 // the number of the message before, 0 for none
 
-	looking looking
+	looking  looking
+	fetched  chan answered    // messages that are asked for once more; nil for none
+	fetching int              // how many
+	asked    []exchange.Frame // the questions for them
 }
 
 // followed is a node that is watched.
@@ -37,6 +41,7 @@ type followed struct {
 	every   time.Duration // how often the server looks
 	told    *ua.DataValue // what it told last; nil for nothing yet
 	refused bool
+	number  uint32 // of the message that told it
 }
 
 // lifetimes is how many keep-alives may be missed before the server gives a subscription up.
@@ -143,18 +148,31 @@ func (c *conn) Revised() (settings protocol.Settings, said string) {
 func (s *subscription) took(answer *ua.PublishResponse, at time.Time, a *answered) {
 	m := answer.NotificationMessage
 	report := field.Report{At: at, Operation: "sign of life", Octets: a.octets}
-	values := a.values
-	if len(m.NotificationData) > 0 { // a keep-alive has the number of the next one, and is not confirmed
-		if s.last != 0 && m.SequenceNumber != s.last+1 && m.SequenceNumber != 1 {
-			report.Wrong = fmt.Sprintf("message %d came after %d: what was between is lost", m.SequenceNumber, s.last)
+	if s.last != 0 && m.SequenceNumber > s.last+1 {
+		s.fetch(s.last+1, m.SequenceNumber-1)
+		s.last = m.SequenceNumber - 1
+	}
+	if m.SequenceNumber < s.last { // it counts anew: none of its messages is older than another
+		for i := range s.followed {
+			s.followed[i].number = 0
 		}
+	}
+	if len(m.NotificationData) > 0 { // a keep-alive has the number of the next one, and is not confirmed
 		s.last = m.SequenceNumber
 		s.acks = append(s.acks, &ua.SubscriptionAcknowledgement{SubscriptionID: s.id, SequenceNumber: m.SequenceNumber})
 	}
-	if report.Wrong != "" {
-		s.of.hand(field.Report{At: at, Operation: "notification", Wrong: report.Wrong})
-		report.Wrong = ""
+	if !s.takes(m, a.values, &report) {
+		return
 	}
+	s.of.hand(report)
+	if len(m.NotificationData) == 0 {
+		s.look(at)
+	}
+}
+
+// takes puts what a message tells into a report, but what a later one has told already. It reports
+// false where the subscription has ended with it.
+func (s *subscription) takes(m *ua.NotificationMessage, values [][2]int, report *field.Report) bool {
 	for _, data := range m.NotificationData {
 		if data == nil {
 			continue
@@ -171,7 +189,10 @@ func (s *subscription) took(answer *ua.PublishResponse, at time.Time, a *answere
 					continue
 				}
 				f := &s.followed[item.ClientHandle]
-				f.told = item.Value
+				if f.number > m.SequenceNumber {
+					continue
+				}
+				f.told, f.number = item.Value, m.SequenceNumber
 				delete(s.looking.apart, int(item.ClientHandle))
 				one := sampled(f, item.Value)
 				one.From, one.To = place[0], place[1]
@@ -181,12 +202,52 @@ func (s *subscription) took(answer *ua.PublishResponse, at time.Time, a *answere
 			code := uint32(n.Status)
 			s.of.finish(field.Reply{Outcome: exchange.Declined, Code: int(code),
 				Sentence: "the server ended the subscription: " + family.Words(code)})
-			return
+			return false
 		}
 	}
-	s.of.hand(report)
-	if len(m.NotificationData) == 0 {
-		s.look(at)
+	return true
+}
+
+// mostFetched is how many messages that are missing are asked for.
+const mostFetched = 20
+
+// fetch asks for messages that did not come, once more. What is not kept any more is lost.
+func (s *subscription) fetch(from, to uint32) {
+	if s.fetched == nil {
+		s.fetched = make(chan answered, mostFetched)
+	}
+	for n := from; n <= to && n-from < mostFetched && s.fetching < mostFetched; n++ {
+		request := &ua.RepublishRequest{SubscriptionID: s.id, RetransmitSequenceNumber: n}
+		request.SetHeader(head(s.of.token, s.of.within))
+		id, err := s.of.post(wire.AnyMessage, request, s.fetched, kept)
+		if err != nil {
+			return // the connection has ended, which is told otherwise
+		}
+		s.fetching++
+		s.asked = append(s.asked, exchange.Frame{Out: true, Octets: s.of.take(id)})
+	}
+}
+
+// came takes in a message that was asked for once more.
+func (s *subscription) came(a answered) {
+	s.fetching--
+	at := time.Now()
+	report := field.Report{At: at, Operation: "a message that had not come", Octets: a.octets}
+	if len(s.asked) > 0 {
+		report.Frames = []exchange.Frame{s.asked[0], {Octets: a.octets}}
+		s.asked = s.asked[1:]
+	}
+	answer, ok := a.response.(*ua.RepublishResponse)
+	if !ok || a.err != nil || answer.NotificationMessage == nil {
+		code, _ := status(a.err)
+		report.Wrong = "a message that did not come is lost: " + family.Words(code)
+		s.of.hand(report)
+		return
+	}
+	s.acks = append(s.acks, &ua.SubscriptionAcknowledgement{SubscriptionID: s.id,
+		SequenceNumber: answer.NotificationMessage.SequenceNumber})
+	if s.takes(answer.NotificationMessage, a.values, &report) {
+		s.of.hand(report)
 	}
 }
 

@@ -36,6 +36,8 @@ type Config struct {
 	Refuse func() ua.StatusCode
 	Revise func(ms float64) float64
 	Silent func() (news, life bool)
+	// Leaves says of a message that it is not sent, though it is kept; nil for none.
+	Leaves func(number uint32) bool
 	Gone   func(v *Variable) bool
 	// Secured is how channels are secured besides those that are not; nil for not at all. Only is
 	// set where sessions begin over secured ones alone: others may ask what is offered.

@@ -356,6 +356,10 @@ func (sub *subscription) publish() {
 		m.NotificationData = append(m.NotificationData, ua.NewExtensionObject(change))
 		sub.kept = append(sub.kept, m)
 		sub.kept = sub.kept[max(0, len(sub.kept)-keptMessages):]
+		if s.server.config.Leaves != nil && s.server.config.Leaves(sub.number) {
+			s.questions = append([]question{q}, s.questions...)
+			return
+		}
 	}
 	answer := &ua.PublishResponse{SubscriptionID: sub.id, NotificationMessage: m, Results: q.results,
 		AvailableSequenceNumbers: []uint32{}, DiagnosticInfos: []*ua.DiagnosticInfo{}}
