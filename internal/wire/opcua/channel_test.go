@@ -205,3 +205,39 @@ func FuzzChannel(f *testing.F) {
 		covers(t, chunk)
 	})
 }
+
+// TestSaid: what is told of a channel is what was said over it, whole, without signature and cipher,
+// and without the secrets.
+func TestSaid(t *testing.T) {
+	for _, mode := range []ua.MessageSecurityMode{ua.MessageSecurityModeNone, ua.MessageSecurityModeSignAndEncrypt} {
+		policy := "None"
+		if mode != ua.MessageSecurityModeNone {
+			policy = "Basic256Sha256"
+		}
+		client, server := ends(t, policy, mode, 2048)
+		var told [2][]byte
+		client.Said = func(out bool, plain []byte, request uint32, _ byte) { told[0] = append(told[0], plain...) }
+		server.Said = func(out bool, plain []byte, request uint32, _ byte) { told[1] = append(told[1], plain...) }
+		body, err := WriteService(&ua.ActivateSessionRequest{RequestHeader: &ua.RequestHeader{
+			AuthenticationToken: ua.NewTwoByteNodeID(0), AdditionalHeader: ua.NewExtensionObject(nil)},
+			ClientSignature: &ua.SignatureData{}, UserTokenSignature: &ua.SignatureData{},
+			UserIdentityToken: ua.NewExtensionObject(&ua.UserNameIdentityToken{UserName: "Ines", Password: []byte("high tide")})})
+		if err != nil {
+			t.Fatal(err)
+		}
+		chunks, err := client.Encode(AnyMessage, 7, body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, chunk := range chunks {
+			if m, whole, err := server.Decode(chunk); err != nil || whole && !bytes.Contains(m.Body, []byte("high tide")) {
+				t.Fatalf("%v, %x", err, m.Body)
+			}
+		}
+		if !bytes.Equal(told[0], told[1]) || !bytes.Contains(told[0], []byte("Ines")) ||
+			bytes.Contains(told[0], []byte("high tide")) || !bytes.Contains(told[0], []byte("*********")) {
+			t.Errorf("%s: %q and %q", policy, told[0], told[1])
+		}
+		covers(t, told[0])
+	}
+}
