@@ -309,9 +309,10 @@ type Post struct {
 	ends     map[int]*Served // by station; 0 where the protocol has none
 	serving  site.Serving    // who is let in: the rules of all that answer here together
 	clients  map[*Client]net.Conn
-	away     int    // clients turned away, or hung up on
-	lastAway string // and who the last was, and why
-	failed   string // why it does not listen
+	away     int       // clients turned away, or hung up on
+	lastAway string    // and who the last was, and why
+	logged   time.Time // when the log was told of one
+	failed   string    // why it does not listen
 	sharing  sync.Mutex
 	shared   any // by all clients; nil before the first
 	kept     func(kind protocol.Kind, name string) ([]byte, error)
@@ -346,10 +347,13 @@ func (p *Post) Turn(c *Client, why string) {
 	if c == nil {
 		return
 	}
-	log.Printf("answering at %s: %s %s", p.Listen, c.From, why)
+	c.Refuse()
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	c.Refuse()
+	if now := time.Now(); now.Sub(p.logged) >= time.Second { // whoever comes again and again fills no log
+		p.logged = now
+		log.Printf("answering at %s: %s %s", p.Listen, c.From, why)
+	}
 	p.turned(c, why)
 }
 
