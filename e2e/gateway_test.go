@@ -105,8 +105,13 @@ func TestShoreGateway(t *testing.T) {
 	}
 	listens := ""
 	eventually(t, "Ferry to answer as the gateway", func() bool {
-		for _, s := range fetched[[]struct{ Listens []string }](t, f.url+"/api/serving") {
-			listens = s.Listens[0]
+		for _, s := range fetched[[]struct {
+			Device  string
+			Listens []string
+		}](t, f.url+"/api/serving") {
+			if s.Device == "panels" {
+				listens = s.Listens[0]
+			}
 		}
 		return listens != ""
 	})
