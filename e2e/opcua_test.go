@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -104,6 +106,19 @@ func TestTrust(t *testing.T) {
 	eventually(t, "its values come over a channel that is signed and encrypted", func() bool { return good("super-01") })
 	f.post(t, "/api/bench/fault", map[string]any{"device": "super", "fault": map[string]any{"kind": "callers"}})
 	f.post(t, "/api/run/stop", map[string]any{})
+	f.post(t, "/api/run/start", map[string]any{"links": []string{"lss-super"}})
+	eventually(t, "that it does not trust this end is found", func() bool {
+		return strings.Contains(f.text(t, "/api/findings"), "Hall supervisor answers: Bad_SecurityChecksFailed")
+	})
+	kept := filepath.Join(t.TempDir(), "kept.pcapng")
+	eventually(t, "and again in what is kept", func() bool {
+		if err := os.WriteFile(kept, []byte(f.text(t, "/api/file/traffic.pcapng?link=lss-super")), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		out, _ := peerOutput(binary(t), "diagnose", kept, "--json") // findings are no success
+		return strings.Contains(out, "answers: Bad_SecurityChecksFailed")
+	})
+	f.post(t, "/api/run/stop", map[string]any{})
 	b.press("Try it")
 	b.sees("Have it trusted at the server")
 	f.post(t, "/api/bench/fault", map[string]any{"device": "super", "fault": map[string]any{"kind": ""}})
@@ -135,16 +150,16 @@ func TestTrust(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	kept := map[string][]byte{"own": own, "key": key}
+	papers := map[string][]byte{"own": own, "key": key}
 	text := protocol.OfText
 	target := field.Target{Dial: serving[0].Listens[0], Settings: protocol.Settings{"policy": text("Aes256_Sha256_RsaPss"),
 		"mode": text("sign"), "certificate": text("own"), "key": text("key"), "trusts": text("shown")},
-		Kept: func(_ protocol.Kind, name string) ([]byte, error) { return kept[name], nil }}
+		Kept: func(_ protocol.Kind, name string) ([]byte, error) { return papers[name], nil }}
 	offered, reply := driver.(field.Offerer).Offers(context.Background(), target)
 	if !reply.OK() || len(offered.Offers) != 6 || offered.Offers[0].Certificate == nil {
 		t.Fatalf("%+v, %+v", reply, offered)
 	}
-	kept["shown"] = certs.PEM(offered.Offers[0].Certificate)
+	papers["shown"] = certs.PEM(offered.Offers[0].Certificate)
 	if conn, reply := driver.Dial(context.Background(), target); conn != nil || !strings.Contains(reply.Sentence, "refuses the certificate of this end") {
 		t.Fatalf("a client that nobody knows is let in: %s", reply.Sentence)
 	}
