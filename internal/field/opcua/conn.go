@@ -326,6 +326,7 @@ func (c *conn) Follow(wanted []protocol.Wanted) (field.Reply, []field.Refusal) {
 // walk goes through the model of a server, folder by folder.
 type walk struct {
 	open []listed // folders that were not looked into
+	last []listed // variables that were not, of which few hold others
 	seen map[string]bool
 	held int
 	page int
@@ -339,9 +340,10 @@ type listed struct {
 
 // Bounds of a listing, and how many folders go into one message.
 const (
-	mostListed = 100_000
-	mostSeen   = 400_000
-	foldersIn  = 50
+	mostListed  = 100_000
+	mostSeen    = 400_000
+	foldersIn   = 50
+	variablesIn = 1000
 )
 
 // List looks into some folders of the model, and tells of the variables in them.
@@ -356,7 +358,10 @@ func (c *conn) List(after string) (held []protocol.Held, next string, reply fiel
 	}
 	w := c.walk
 	now := w.open[:min(len(w.open), foldersIn)]
-	w.open = w.open[len(now):]
+	if w.open = w.open[len(now):]; len(now) == 0 {
+		now = w.last[:min(len(w.last), variablesIn)]
+		w.last = w.last[len(now):]
+	}
 	found, err := c.inside(ctx, now)
 	if err != nil {
 		return nil, "", c.came(err, "the question what is in its folders")
@@ -372,14 +377,17 @@ func (c *conn) List(after string) (held []protocol.Held, next string, reply fiel
 		if f.variable {
 			variables = append(variables, f.listed)
 		}
-		if f.id.Namespace() != 0 || !f.variable { // what belongs to a variable is looked at too, but not of OPC UA itself
+		switch { // what belongs to a variable is looked at too, but not of OPC UA itself
+		case !f.variable:
 			w.open = append(w.open, f.listed)
+		case f.id.Namespace() != 0:
+			w.last = append(w.last, f.listed)
 		}
 	}
 	if held, err = c.described(ctx, variables); err != nil {
 		return nil, "", c.came(err, "the question what its nodes are")
 	}
-	if w.held += len(held); len(w.open) > 0 && w.held < mostListed {
+	if w.held += len(held); len(w.open)+len(w.last) > 0 && w.held < mostListed {
 		w.page++ // a page may bring nothing new, and is another nevertheless
 		next = fmt.Sprint(w.page)
 	} else {
