@@ -125,7 +125,7 @@ func (s *Server) proveNames(c fiber.Ctx, r *NamedRequest) (v NamedView, err erro
 	if pairing.Lacks(looked) {
 		var more bool
 		if held, more, err = s.Engine.Held(ctx, link.ID); err != nil {
-			v.Unlisted = "The device does not list what it has: whether names are there under another case is not known."
+			v.Unlisted = "Whether names are there under another case is not known: " + problem.From(err, "list").Error()
 		} else if more {
 			v.Unlisted = "The device has more names than were looked at: some may be there under another case."
 		}

@@ -2,7 +2,6 @@ package opcua_test
 
 import (
 	"context"
-	"net"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -35,25 +34,12 @@ func TestFetched(t *testing.T) {
 			left.Add(1)
 			return true
 		}})
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go server.Take(c)
-		}
-	}()
-	t.Cleanup(func() { _, _ = l.Close(), server.Close() })
+	at := listening(t, server)
 	driver, _, err := field.DriverOf(family.TCP.Name)
 	if err != nil {
 		t.Fatal(err)
 	}
-	conn, reply := driver.Dial(context.Background(), field.Target{Dial: l.Addr().String(),
+	conn, reply := driver.Dial(context.Background(), field.Target{Dial: at,
 		Settings: protocol.Settings{family.KeyPublish: protocol.OfInt(50)}})
 	if conn == nil {
 		t.Fatal(reply.Sentence)

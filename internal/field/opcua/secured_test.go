@@ -47,24 +47,9 @@ func certified(t *testing.T, name string, until time.Time) (key *rsa.PrivateKey,
 		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})
 }
 
-// served is a server with one value, for a user called Ines, that trusts what is asked of trusts.
-func served(t *testing.T, trusts func([]byte) error, until time.Time) (address string, cert []byte) {
+// listening has a server answer at an address until the test ends.
+func listening(t *testing.T, server *target.Server) (address string) {
 	t.Helper()
-	key, der, cert, _ := certified(t, "Hall supervisor", until)
-	var held atomic.Value
-	held.Store(9.25)
-	server := target.New(target.Config{About: target.About{Product: "Hall"},
-		User: func(name, password string) (may, writes bool) {
-			return name == "Ines" && password == "tide" || name == "", name == "Ines"
-		},
-		Secured: func() *target.Secured { return &target.Secured{Certificate: der, Key: key, Trusts: trusts} },
-		Variables: func() []target.Variable {
-			return []target.Variable{{URI: "urn:skerry:hall", ID: "Tank.Oxygen", Name: "Tank.Oxygen", Type: ua.TypeIDDouble,
-				Writable: true, Read: func() *ua.DataValue { return target.Good(held.Load()) }, Write: func(_ target.By, v any) ua.StatusCode {
-					held.Store(v)
-					return ua.StatusOK
-				}}}
-		}})
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
@@ -83,7 +68,28 @@ func served(t *testing.T, trusts func([]byte) error, until time.Time) (address s
 			t.Error(err)
 		}
 	})
-	return l.Addr().String(), cert
+	return l.Addr().String()
+}
+
+// served is a server with one value, for a user called Ines, that trusts what is asked of trusts.
+func served(t *testing.T, trusts func([]byte) error, until time.Time) (address string, cert []byte) {
+	t.Helper()
+	key, der, cert, _ := certified(t, "Hall supervisor", until)
+	var held atomic.Value
+	held.Store(9.25)
+	server := target.New(target.Config{About: target.About{Product: "Hall"},
+		User: func(name, password string) (may, writes bool) {
+			return name == "Ines" && password == "tide" || name == "", name == "Ines"
+		},
+		Secured: func() *target.Secured { return &target.Secured{Certificate: der, Key: key, Trusts: trusts} },
+		Variables: func() []target.Variable {
+			return []target.Variable{{URI: "urn:skerry:hall", ID: "Tank.Oxygen", Name: "Tank.Oxygen", Type: ua.TypeIDDouble,
+				Writable: true, Read: func() *ua.DataValue { return target.Good(held.Load()) }, Write: func(_ target.By, v any) ua.StatusCode {
+					held.Store(v)
+					return ua.StatusOK
+				}}}
+		}})
+	return listening(t, server), cert
 }
 
 // TestSecured: a session is begun with each policy and mode where both ends trust each other, and
