@@ -29,15 +29,23 @@ type signal struct {
 	first value.Value
 }
 
+// cell is what stands at a place that has a name. It moves when it is looked at: there may be
+// thousands.
+type cell struct {
+	v  value.Value
+	of signal
+	at time.Time // when it moved last
+}
+
 // Memory is the memory of a simulated device. Areas that no signal
 // touches do not exist; between the signals of an area lie zeros.
 type Memory struct {
 	mu      sync.Mutex
 	octets  func(area string) int
 	areas   map[string][]byte // whole octets for each unit: a bit of its own takes one
-	named   map[address.Address]value.Value
-	moved   time.Time // when they moved last
+	named   map[address.Address]*cell
 	signals []signal
+	laid    int // how often there were other signals
 	begun   time.Time
 	stood   time.Duration // time spent frozen
 	frozen  time.Time     // since when, if it is
@@ -58,10 +66,11 @@ const usualBeyond = 8
 // newMemory lays out the signals; each area ends so many units beyond its last
 // signal.
 func newMemory(octets func(area string) int, signals []signal, beyond int, now time.Time) *Memory {
-	m := &Memory{octets: octets, areas: map[string][]byte{}, named: map[address.Address]value.Value{},
+	m := &Memory{octets: octets, areas: map[string][]byte{}, named: map[address.Address]*cell{},
 		signals: signals, begun: now}
 	for _, s := range signals {
 		if s.named != nil {
+			m.named[s.named.Address] = &cell{of: s}
 			m.put(s, value.OfInt(0))
 			continue
 		}
@@ -84,12 +93,13 @@ func newMemory(octets func(area string) int, signals []signal, beyond int, now t
 func (m *Memory) follow(next *Memory) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	for at := range next.named {
-		if v, had := m.named[at]; had {
-			next.named[at] = v
+	for at, is := range next.named {
+		if was, had := m.named[at]; had {
+			is.v = was.v
 		}
 	}
 	m.signals, m.named, m.areas = next.signals, next.named, next.areas
+	m.laid++
 }
 
 func (m *Memory) put(s signal, v value.Value) {
@@ -102,7 +112,7 @@ func (m *Memory) put(s signal, v value.Value) {
 			v = value.OfFloat(math.Round(v.Float()))
 		}
 		if fits, err := value.As(v, s.named.Shape); err == nil {
-			m.named[s.named.Address] = fits
+			m.named[s.named.Address].v = fits
 		}
 		return
 	}
@@ -129,6 +139,9 @@ func (m *Memory) freeze(on bool) {
 	switch {
 	case on && m.frozen.IsZero():
 		m.live(now)
+		for _, c := range m.named {
+			m.look(c, now)
+		}
 		m.frozen = now
 	case !on && !m.frozen.IsZero():
 		m.stood += now.Sub(m.frozen)
@@ -139,18 +152,29 @@ func (m *Memory) freeze(on bool) {
 // liveEvery is how fine the time of simulated values is.
 const liveEvery = 4 * time.Millisecond
 
-// live brings every signal up to date. The lock is held.
+// live brings every signal in areas up to date. The lock is held.
 func (m *Memory) live(now time.Time) {
 	if !m.frozen.IsZero() || now.Sub(m.updated) < liveEvery {
 		return
 	}
 	m.updated = now
-	t := (now.Sub(m.begun) - m.stood).Seconds()
 	for _, s := range m.signals {
-		if s.at != nil {
-			m.put(s, s.at(t, m))
+		if s.at != nil && s.named == nil {
+			m.put(s, s.at(m.time(now), m))
 		}
 	}
+}
+
+// time is that of simulated values, in seconds.
+func (m *Memory) time(now time.Time) float64 { return (now.Sub(m.begun) - m.stood).Seconds() }
+
+// look brings a value that has a name up to date. The lock is held.
+func (m *Memory) look(c *cell, now time.Time) {
+	if c.of.at == nil || !m.frozen.IsZero() || now.Sub(c.at) < liveEvery {
+		return
+	}
+	c.at = now
+	m.put(c.of, c.of.at(m.time(now), m))
 }
 
 // Read returns the octets of units of an area; ok is false where it has not all
@@ -217,20 +241,24 @@ func (m *Memory) Change(area string, start, octets int, change func(old []byte))
 	return true
 }
 
-// movesEvery is how often values move at most that have names.
-const movesEvery = 5 * time.Millisecond
-
 // Value returns what stands at a place that has a name; ok is false where there
 // is no such place.
 func (m *Memory) Value(at address.Address) (v value.Value, ok bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if now := time.Now(); now.Sub(m.moved) >= movesEvery { // not for each of thousands that are read at once
-		m.live(now)
-		m.moved = now
+	c := m.named[at]
+	if c == nil {
+		return v, false
 	}
-	v, ok = m.named[at]
-	return v, ok
+	m.look(c, time.Now())
+	return c.v, true
+}
+
+// Laid changes when there may be other places.
+func (m *Memory) Laid() int {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.laid
 }
 
 // Held lists the places that have names, in the order of the map.
@@ -252,13 +280,13 @@ func (m *Memory) Held() (held []protocol.Held) {
 func (m *Memory) Set(at address.Address, v value.Value) bool {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	i := slices.IndexFunc(m.signals, func(s signal) bool { return s.named != nil && s.named.Address == at })
-	if i < 0 {
+	c := m.named[at]
+	if c == nil {
 		return false
 	}
-	fits, err := value.As(v, m.signals[i].named.Shape)
+	fits, err := value.As(v, c.of.named.Shape)
 	if err == nil {
-		m.named[at] = fits
+		c.v = fits
 	}
 	return err == nil
 }

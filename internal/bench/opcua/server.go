@@ -75,13 +75,17 @@ func (h *host) Close() error {
 func (h *host) watch() {
 	tick := time.NewTicker(100 * time.Millisecond)
 	defer tick.Stop()
-	was := h.look()
+	kind, laid, was := h.numbered(), h.of.Memory.Laid(), h.look()
 	for {
 		select {
 		case <-h.done:
 			return
 		case <-tick.C:
 		}
+		if kind == h.numbered() && laid == h.of.Memory.Laid() {
+			continue
+		}
+		kind, laid = h.numbered(), h.of.Memory.Laid()
 		if is := h.look(); is != was {
 			was = is
 			h.server.Renumber()
@@ -89,12 +93,18 @@ func (h *host) watch() {
 	}
 }
 
+// numbered is the fault that numbers or names the nodes otherwise; empty for none.
+func (h *host) numbered() string {
+	if kind := h.fault().Kind; kind == "shift" || kind == "case" {
+		return kind
+	}
+	return ""
+}
+
 // look is what the address space depends on.
 func (h *host) look() string {
 	var b strings.Builder
-	if kind := h.fault().Kind; kind == "shift" || kind == "case" {
-		b.WriteString(kind)
-	}
+	b.WriteString(h.numbered())
 	for _, held := range h.of.Memory.Held() {
 		_, name, _ := held.Address.Name()
 		b.WriteString("\n" + name + string(held.Shape.Type) + held.Unit + held.Remark + bounds(held))
