@@ -107,7 +107,7 @@ func (h *host) look() string {
 	b.WriteString(h.numbered())
 	for _, held := range h.of.Memory.Held() {
 		_, name, _ := held.Address.Name()
-		b.WriteString("\n" + name + string(held.Shape.Type) + held.Unit + held.Remark + bounds(held))
+		b.WriteString("\n" + name + string(held.Shape.Type) + held.Unit + held.Remark + bounds(held) + fmt.Sprint(held.Names))
 	}
 	return b.String()
 }
@@ -210,7 +210,7 @@ func (h *host) variables() (list []target.Variable) {
 			continue
 		}
 		v := target.Variable{URI: n.URI, ID: n.ID, Name: n.ID, Type: kind, Writable: held.Writable,
-			Description: held.Remark, Unit: held.Unit, Low: held.Low, High: held.High,
+			Description: held.Remark, Unit: held.Unit, Low: held.Low, High: held.High, States: held.Names,
 			Read: h.reads(held.Address, kind), Write: h.writes(held)}
 		if n.Element >= 0 {
 			a := &array{host: h, kind: kind}

@@ -83,6 +83,18 @@ type Point struct {
 	Link string `json:"link,omitempty"`
 }
 
+// States are the names of the whole values of p; nil where it has none, or names of bits.
+func (p *Point) States() map[int]string {
+	if len(p.Names) == 0 || p.Type.IsFlags() || !p.Type.IsWhole() {
+		return nil
+	}
+	states := make(map[int]string, len(p.Names))
+	for _, n := range p.Names {
+		states[int(n.Value)] = n.Name
+	}
+	return states
+}
+
 // PointOf makes a point of a place that a device, or a file about it, tells of. It has no
 // id and no pace.
 func PointOf(h *protocol.Held) Point {

@@ -442,6 +442,8 @@ func CheckPoint(scheme address.Scheme, p *Point) error {
 		}
 	}
 	switch {
+	case !p.Type.Known():
+		return fmt.Errorf("there is no type %q", p.Type)
 	case p.Access != ReadOnly && p.Access != ReadWrite && p.Access != WriteOnly:
 		return fmt.Errorf("access %q: write r, rw or w", p.Access)
 	case p.PaceMs < 0 || p.PaceMs > 7*24*3600*1000 || (p.PaceMs > 0 && p.PaceMs < 10):

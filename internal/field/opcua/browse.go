@@ -44,26 +44,27 @@ func (c *conn) Browse(folder address.Address, from, most int) (f field.Folder, r
 			}
 		}
 		c.folder = &opened{of: folder}
-		answer, err := send[*ua.BrowseResponse](ctx, c.session, browseOf(refsAtOnce, uint32(idHierarchical), id))
+		results, err := c.browse(ctx, refsAtOnce, idHierarchical, []*ua.NodeID{id})
 		if err != nil {
 			return f, c.came(err, "the question what is in the folder")
 		}
-		if len(answer.Results) == 1 && answer.Results[0] != nil {
-			if code := uint32(answer.Results[0].StatusCode); code>>30 == 2 {
-				return f, c.not("the server says of the folder: " + family.Words(code))
-			}
-			c.folder.take(answer.Results[0])
+		if code := uint32(results[0].StatusCode); code>>30 == 2 {
+			return f, c.not("the server says of the folder: " + family.Words(code))
 		}
+		c.folder.take(results[0])
 	}
 	for o := c.folder; len(o.refs) < from+most+1 && len(o.point) > 0 && len(o.refs) < mostInFolder; {
 		before := len(o.refs)
-		more, err := send[*ua.BrowseNextResponse](ctx, c.session, &ua.BrowseNextRequest{ContinuationPoints: [][]byte{o.point}})
+		more, err := c.more(ctx, true, o.point)
 		if err != nil {
 			return f, c.came(err, "the question what else is in the folder")
 		}
 		o.point = nil
-		if len(more.Results) == 1 && more.Results[0] != nil {
-			o.take(more.Results[0])
+		if len(more) == 1 && more[0] != nil {
+			if code := uint32(more[0].StatusCode); code>>30 == 2 {
+				return f, c.not("the server does not go on with the folder: " + family.Words(code))
+			}
+			o.take(more[0])
 		}
 		if len(o.refs) == before {
 			break // it says that there is more, and tells nothing
@@ -125,28 +126,26 @@ func (c *conn) entries(ctx context.Context, page []reference) ([]field.FolderEnt
 	if len(variables) == 0 {
 		return list, nil
 	}
-	inside, err := send[*ua.BrowseResponse](ctx, c.session, browseOf(1, idHasComponent, idsOf(variables)...))
-	if _, refused := status(err); err != nil && !refused {
+	leads, err := c.leads(ctx, idsOf(variables))
+	if err != nil {
 		return nil, err
 	}
 	values, err := c.attributes(ctx, variables)
 	if err != nil {
 		return nil, err
 	}
-	measures, err := c.measures(ctx, variables)
+	measures, err := c.measures(ctx, variables, func(i int) *ua.DataValue { return values[heldAttributes*i] })
 	if err != nil {
 		return nil, err
 	}
 	for k, i := range of {
 		e := &list[i]
-		if inside != nil && k < len(inside.Results) && inside.Results[k] != nil {
-			e.Opens = len(inside.Results[k].References) > 0
-		}
+		e.Opens = leads[k]
 		v := values[heldAttributes*k]
 		if _, why := family.QualityOf(uint32(v.Status)); why != "" {
 			e.Reason = why
 		}
-		e.Unit, e.Low, e.High = measures[k].unit, measures[k].low, measures[k].high
+		e.Unit, e.Low, e.High, e.Names = measures[k].unit, measures[k].low, measures[k].high, measures[k].names
 		if level, ok := values[heldAttributes*k+1].Value.Value().(byte); ok {
 			e.Writable = level&2 != 0
 		}

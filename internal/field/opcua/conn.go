@@ -404,12 +404,20 @@ type found struct {
 
 // inside lists what folders lead to, all of it.
 func (c *conn) inside(ctx context.Context, folders []listed) (list []found, err error) {
-	answer, err := send[*ua.BrowseResponse](ctx, c.session, browseOf(refsAtOnce, idHierarchical, idsOf(folders)...))
+	ids := idsOf(folders)
+	results, err := c.browse(ctx, refsAtOnce, idHierarchical, ids)
 	if err != nil {
 		return nil, err
 	}
-	for i, result := range answer.Results {
-		for rounds := 0; result != nil && i < len(folders); rounds++ {
+	for i, result := range results {
+		if result.StatusCode == ua.StatusBadNoContinuationPoints { // those before it have been gone through now
+			again, err := c.browse(ctx, refsAtOnce, idHierarchical, ids[i:i+1])
+			if err != nil {
+				return nil, err
+			}
+			result = again[0]
+		}
+		for rounds := 0; result != nil; rounds++ {
 			for _, r := range result.References {
 				if r == nil || r.NodeID == nil || r.NodeID.NodeID == nil {
 					continue
@@ -426,15 +434,14 @@ func (c *conn) inside(ctx context.Context, folders []listed) (list []found, err 
 			if len(result.ContinuationPoint) == 0 || len(list) >= mostListed || rounds > mostListed/100 {
 				break
 			}
-			more, err := send[*ua.BrowseNextResponse](ctx, c.session,
-				&ua.BrowseNextRequest{ContinuationPoints: [][]byte{result.ContinuationPoint}})
+			more, err := c.more(ctx, true, result.ContinuationPoint)
 			if err != nil {
 				return nil, err
 			}
-			if len(more.Results) == 0 {
+			if len(more) == 0 {
 				break
 			}
-			result = more.Results[0]
+			result = more[0]
 		}
 	}
 	return list, nil
@@ -444,13 +451,12 @@ func (c *conn) inside(ctx context.Context, folders []listed) (list []found, err 
 // message as the settings say.
 func (c *conn) described(ctx context.Context, variables []listed) (held []protocol.Held, err error) {
 	const each = heldAttributes
-	atOnce := max(1, family.TCP.Int(c.settings, family.KeyAtOnce)/each)
-	for some := range slices.Chunk(variables, atOnce) {
+	for some := range slices.Chunk(variables, max(1, c.limits.reads/each)) {
 		values, err := c.attributes(ctx, some)
 		if err != nil {
 			return nil, err
 		}
-		measures, err := c.measures(ctx, some)
+		measures, err := c.measures(ctx, some, func(i int) *ua.DataValue { return values[each*i] })
 		if err != nil {
 			return nil, err
 		}
@@ -460,7 +466,7 @@ func (c *conn) described(ctx context.Context, variables []listed) (held []protoc
 				continue
 			}
 			for _, h := range list {
-				h.Unit, h.Low, h.High = measures[i].unit, measures[i].low, measures[i].high
+				h.Unit, h.Low, h.High, h.Names = measures[i].unit, measures[i].low, measures[i].high, measures[i].names
 				held = append(held, h)
 			}
 		}
@@ -473,8 +479,7 @@ const heldAttributes = 3
 
 // attributes reads of each variable its value, who may access it, and what is said of it.
 func (c *conn) attributes(ctx context.Context, variables []listed) (values []*ua.DataValue, err error) {
-	atOnce := max(1, family.TCP.Int(c.settings, family.KeyAtOnce)/heldAttributes)
-	for some := range slices.Chunk(variables, atOnce) {
+	for some := range slices.Chunk(variables, max(1, c.limits.reads/heldAttributes)) {
 		var list []*ua.ReadValueID
 		for _, v := range some {
 			for _, attribute := range []ua.AttributeID{ua.AttributeIDValue, ua.AttributeIDUserAccessLevel,

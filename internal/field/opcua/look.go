@@ -36,7 +36,7 @@ func (c *conn) Look(list []address.Address) ([]protocol.Looked, field.Reply) {
 		of = append(of, i)
 	}
 	const each = 2
-	atOnce := max(1, family.TCP.Int(c.settings, family.KeyAtOnce)/each)
+	atOnce := max(1, c.limits.reads/each)
 	for some := range slices.Chunk(of, atOnce) {
 		var reads []*ua.ReadValueID
 		for _, i := range some {

@@ -63,7 +63,7 @@ func (s *subscription) look(at time.Time) {
 	}
 	request := &ua.ReadRequest{TimestampsToReturn: ua.TimestampsToReturnBoth}
 	l.of = l.of[:0]
-	for range min(mostLooked, len(s.followed)) {
+	for range min(mostLooked, s.of.limits.reads, len(s.followed)) {
 		handle := l.next % len(s.followed)
 		l.next = handle + 1
 		if f := &s.followed[handle]; !f.refused {

@@ -9,60 +9,108 @@ import (
 	family "ferry/internal/core/family/opcua"
 )
 
-// measure is what a variable says of its value: the unit, empty for none, and the range, nil
-// for none.
+// measure is what a variable says of its value: the unit, empty for none, the range, and the
+// names of its values; nil for none.
 type measure struct {
 	unit      string
 	low, high *float64
+	names     map[int]string
 }
 
-// measures asks variables for their units and ranges (OPC 10000-8, clause 5.3.2): where the two
-// properties are, and then what they say. A server that does not follow names has told none.
-func (c *conn) measures(ctx context.Context, variables []listed) ([]measure, error) {
-	properties := []string{family.PropertyUnit, family.PropertyRange}
+// mostStates is how many values have names at most.
+const mostStates = 1000
+
+// measures asks variables for their units, ranges and states (OPC 10000-8, clause 5.3), whose
+// values are given: where they are of an enumeration, its type knows the names (OPC 10000-3,
+// clause 8.41).
+func (c *conn) measures(ctx context.Context, variables []listed, values func(i int) *ua.DataValue) ([]measure, error) {
 	list := make([]measure, len(variables))
-	request := &ua.TranslateBrowsePathsToNodeIDsRequest{}
-	for _, v := range variables {
-		for _, name := range properties {
-			request.BrowsePaths = append(request.BrowsePaths, &ua.BrowsePath{StartingNode: v.id,
-				RelativePath: &ua.RelativePath{Elements: []*ua.RelativePathElement{{
-					ReferenceTypeID: ua.NewNumericNodeID(0, idHasProperty), IncludeSubtypes: true,
-					TargetName: &ua.QualifiedName{Name: name}}}}})
-		}
-	}
-	answer, err := send[*ua.TranslateBrowsePathsToNodeIDsResponse](ctx, c.session, request)
-	if _, refused := status(err); refused {
-		return list, nil
-	} else if err != nil {
-		return nil, err
-	}
-	var of []int
-	var reads []*ua.ReadValueID
-	for i, r := range answer.Results {
-		if i < len(request.BrowsePaths) && r != nil && len(r.Targets) > 0 && r.Targets[0] != nil &&
-			r.Targets[0].TargetID != nil && r.Targets[0].TargetID.NodeID != nil {
-			of = append(of, i/len(properties))
-			reads = append(reads, &ua.ReadValueID{NodeID: r.Targets[0].TargetID.NodeID, AttributeID: ua.AttributeIDValue})
-		}
-	}
-	if len(reads) == 0 {
-		return list, nil
-	}
-	values, err := c.read(ctx, reads)
+	names := []string{family.PropertyUnit, family.PropertyRange, family.PropertyStates, family.PropertyValues}
+	found, err := c.properties(ctx, idsOf(variables), names...)
 	if err != nil {
 		return nil, err
 	}
-	for i, v := range values {
-		if object, ok := v.Value.Value().(*ua.ExtensionObject); ok && object != nil {
-			list[of[i]].take(object.Value)
+	var unnamed []int
+	for i := range list {
+		for _, said := range found[len(names)*i : len(names)*(i+1)] {
+			list[i].take(said)
+		}
+		if values(i).Value.Type() == ua.TypeIDInt32 && list[i].names == nil {
+			unnamed = append(unnamed, i)
 		}
 	}
-	return list, nil
+	return list, c.enumerated(ctx, variables, unnamed, list)
 }
 
-// take adds what one of the properties says. A range that bounds nothing is none.
+// enumerated names the values of those variables that are of an enumeration.
+func (c *conn) enumerated(ctx context.Context, variables []listed, which []int, into []measure) error {
+	var reads []*ua.ReadValueID
+	for _, i := range which {
+		reads = append(reads, &ua.ReadValueID{NodeID: variables[i].id, AttributeID: ua.AttributeIDDataType})
+	}
+	kinds, err := c.read(ctx, reads)
+	if err != nil {
+		return err
+	}
+	var new []*ua.NodeID
+	of := make([]string, len(which))
+	for k, v := range kinds {
+		id, ok := v.Value.Value().(*ua.NodeID)
+		if !ok || id == nil || id.Namespace() == 0 && id.IntID() <= uint32(ua.TypeIDDiagnosticInfo) {
+			continue
+		}
+		of[k] = id.String()
+		if _, known := c.states[of[k]]; !known {
+			c.states[of[k]] = nil
+			new = append(new, id)
+		}
+	}
+	names := []string{family.PropertyStates, family.PropertyValues}
+	found, err := c.properties(ctx, new, names...)
+	if err != nil {
+		return err
+	}
+	for k, id := range new {
+		var m measure
+		m.take(found[len(names)*k])
+		m.take(found[len(names)*k+1])
+		c.states[id.String()] = m.names
+	}
+	for k, i := range which {
+		into[i].names = c.states[of[k]]
+	}
+	return nil
+}
+
+// take adds what a property says. A range that bounds nothing is none.
 func (m *measure) take(said any) {
+	name := func(is int64, of *ua.LocalizedText) {
+		if of == nil || of.Text == "" || len(m.names) >= mostStates {
+			return
+		}
+		if m.names == nil {
+			m.names = map[int]string{}
+		}
+		m.names[int(is)] = of.Text
+	}
 	switch said := said.(type) {
+	case []*ua.LocalizedText:
+		for is, of := range said {
+			name(int64(is), of)
+		}
+	case []*ua.ExtensionObject:
+		for _, each := range said {
+			if each == nil {
+				continue
+			}
+			if of, ok := each.Value.(*ua.EnumValueType); ok && of != nil {
+				name(of.Value, of.DisplayName)
+			}
+		}
+	case *ua.ExtensionObject:
+		if said != nil {
+			m.take(said.Value)
+		}
 	case *ua.EUInformation:
 		if said.DisplayName != nil {
 			m.unit = said.DisplayName.Text

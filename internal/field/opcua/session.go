@@ -32,6 +32,9 @@ type session struct {
 	token    *ua.NodeID // nil until the session is made
 	// namespaces are those of the server as they are numbered in this session.
 	namespaces []string
+	limits     limits
+	// states are the names of the values of enumerations, by the identifiers of their types.
+	states map[string]map[int]string
 }
 
 // applicationURI names Ferry to servers.
@@ -48,8 +51,10 @@ func connect(ctx context.Context, t *field.Target, security wire.Security) (*ses
 	if err != nil {
 		return nil, field.Failure(err, true)
 	}
-	s := &session{within: within, security: security, endpoint: "opc.tcp://" + t.Dial +
-		family.TCP.Value(t.Settings, family.KeyPath).Text()}
+	most := family.TCP.Int(t.Settings, family.KeyAtOnce)
+	s := &session{within: within, security: security, limits: limits{most, most, most, most},
+		states:   map[string]map[int]string{},
+		endpoint: "opc.tcp://" + t.Dial + family.TCP.Value(t.Settings, family.KeyPath).Text()}
 	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
 	err = conn.SetDeadline(time.Now().Add(within))
@@ -227,13 +232,17 @@ func tokenPolicy(endpoints []*ua.EndpointDescription, kind ua.UserTokenType) *ua
 	return any
 }
 
-// learn reads how the server numbers its namespaces now.
+// learn reads how the server numbers its namespaces now, and how much it takes at once.
 func (s *session) learn(ctx context.Context) field.Reply {
-	values, err := s.read(ctx, []*ua.ReadValueID{{NodeID: ua.NewNumericNodeID(0, idNamespaceArray),
-		AttributeID: ua.AttributeIDValue}})
+	reads := []*ua.ReadValueID{{NodeID: ua.NewNumericNodeID(0, idNamespaceArray), AttributeID: ua.AttributeIDValue}}
+	for _, o := range operations {
+		reads = append(reads, &ua.ReadValueID{NodeID: ua.NewNumericNodeID(0, o.id), AttributeID: ua.AttributeIDValue})
+	}
+	values, err := s.read(ctx, reads)
 	if err != nil {
 		return s.failed(err, "the list of namespaces")
 	}
+	s.limit(values[1:])
 	if list, ok := values[0].Value.Value().([]string); ok {
 		s.namespaces = list
 	}
@@ -253,32 +262,6 @@ const (
 	idHasProperty    = 46
 	idHasComponent   = 47
 )
-
-// read reads attributes; each of the answers has a value, if only an empty one.
-func (s *session) read(ctx context.Context, list []*ua.ReadValueID) ([]*ua.DataValue, error) {
-	for _, each := range list {
-		if each.DataEncoding == nil {
-			each.DataEncoding = &ua.QualifiedName{}
-		}
-	}
-	answer, err := send[*ua.ReadResponse](ctx, s,
-		&ua.ReadRequest{NodesToRead: list, TimestampsToReturn: ua.TimestampsToReturnBoth})
-	if err != nil {
-		return nil, err
-	}
-	if len(answer.Results) != len(list) {
-		return nil, fmt.Errorf("the server answers %d of %d reads", len(answer.Results), len(list))
-	}
-	for i, v := range answer.Results {
-		if v == nil {
-			answer.Results[i] = &ua.DataValue{Status: ua.StatusBadDecodingError}
-		}
-		if answer.Results[i].Value == nil {
-			answer.Results[i].Value = &ua.Variant{}
-		}
-	}
-	return answer.Results, nil
-}
 
 // nodeID is a node as this session numbers it; why says why it cannot be named.
 func (s *session) nodeID(n family.Node) (id *ua.NodeID, why string) {

@@ -93,7 +93,7 @@ func (s *subscription) monitor(ctx context.Context, wanted []protocol.Wanted) (r
 				QueueSize: uint32(family.TCP.Int(c.settings, family.KeyQueue)), DiscardOldest: true}})
 		s.followed = append(s.followed, followed{id: w.ID, element: n.Element, node: items[len(items)-1].ItemToMonitor})
 	}
-	atOnce := family.TCP.Int(c.settings, family.KeyAtOnce)
+	atOnce := c.limits.monitors
 	for from := 0; from < len(items); from += atOnce {
 		some := items[from:min(len(items), from+atOnce)]
 		answer, err := send[*ua.CreateMonitoredItemsResponse](ctx, c.session,

@@ -39,6 +39,8 @@ type Config struct {
 	// Leaves says of a message that it is not sent, though it is kept; nil for none.
 	Leaves func(number uint32) bool
 	Gone   func(v *Variable) bool
+	// AtOnce is how many nodes one request may be about; nil for mostAtOnce.
+	AtOnce func() int
 	// Secured is how channels are secured besides those that are not; nil for not at all. Only is
 	// set where sessions begin over secured ones alone: others may ask what is offered.
 	Secured func() *Secured
@@ -79,6 +81,7 @@ type Server struct {
 	end    context.CancelFunc
 	all    sync.WaitGroup
 	ids    counter
+	own    *standard
 
 	mu       sync.Mutex
 	sessions map[string]*session // by their secrets
@@ -88,6 +91,7 @@ type Server struct {
 // New begins a server that is handed connections.
 func New(config Config) *Server {
 	s := &Server{config: config, sessions: map[string]*session{}}
+	s.own = &standard{About: config.About, began: time.Now().UTC(), most: func() uint32 { return uint32(s.atOnce()) }}
 	s.life, s.end = context.WithCancel(context.Background())
 	s.Renumber()
 	return s
@@ -99,7 +103,7 @@ func (s *Server) Renumber() {
 	if s.config.Front != nil {
 		front = s.config.Front()
 	}
-	made := newSpace(front, s.config.Variables(), s.config.About)
+	made := newSpace(front, s.config.Variables(), s.own)
 	s.mu.Lock()
 	s.space.Store(made)
 	out := s.sessions
@@ -113,7 +117,15 @@ func (s *Server) Renumber() {
 
 // Replace has another address space, whose namespaces keep their numbers: who is connected goes on.
 func (s *Server) Replace() {
-	s.space.Store(newSpace(s.space.Load().namespaces[1:], s.config.Variables(), s.config.About))
+	s.space.Store(newSpace(s.space.Load().namespaces[1:], s.config.Variables(), s.own))
+}
+
+// atOnce is how many nodes one request may be about.
+func (s *Server) atOnce() int {
+	if s.config.AtOnce == nil {
+		return mostAtOnce
+	}
+	return min(s.config.AtOnce(), mostAtOnce)
 }
 
 // secured is how channels are secured; nil for not at all.
@@ -227,7 +239,7 @@ func (c *caller) take(m *wire.Message) error {
 	v, err := wire.ReadService(m.Body)
 	var unknown *wire.Unknown
 	if errors.As(err, &unknown) {
-		c.say(m.Request, nil, nil, ua.StatusBadServiceUnsupported)
+		c.say(m.Request, unknown, nil, ua.StatusBadServiceUnsupported)
 		return nil
 	}
 	if err != nil {
@@ -306,12 +318,15 @@ func (c *caller) left() {
 	}
 }
 
+// headed is a request, of a known kind or not.
+type headed interface{ Header() *ua.RequestHeader }
+
 // say sends an answer.
-func (c *caller) say(id uint32, request ua.Request, response ua.Response, code ua.StatusCode) {
+func (c *caller) say(id uint32, request headed, response ua.Response, code ua.StatusCode) {
 	c.sayIn(wire.AnyMessage, id, request, response, code)
 }
 
-func (c *caller) sayIn(kind string, id uint32, request ua.Request, response ua.Response, code ua.StatusCode) {
+func (c *caller) sayIn(kind string, id uint32, request headed, response ua.Response, code ua.StatusCode) {
 	head := &ua.ResponseHeader{Timestamp: time.Now().UTC(), ServiceResult: code, ServiceDiagnostics: &ua.DiagnosticInfo{},
 		StringTable: []string{}, AdditionalHeader: ua.NewExtensionObject(nil)}
 	if request != nil && request.Header() != nil {
@@ -402,7 +417,7 @@ func (c *caller) answer(id uint32, request ua.Request) {
 }
 
 func (s *Server) application(url string) *ua.ApplicationDescription {
-	return &ua.ApplicationDescription{ApplicationURI: "urn:ferry:" + s.config.About.Product, ProductURI: "urn:ferry",
+	return &ua.ApplicationDescription{ApplicationURI: s.config.About.application(), ProductURI: "urn:ferry",
 		ApplicationName: ua.NewLocalizedText(s.config.About.Product), ApplicationType: ua.ApplicationTypeServer,
 		DiscoveryURLs: []string{url}}
 }

@@ -3,6 +3,7 @@ package opcua
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"sync"
 	"sync/atomic"
@@ -142,12 +143,15 @@ func (s *session) read(r *ua.ReadRequest) (ua.Response, ua.StatusCode) {
 	switch {
 	case len(r.NodesToRead) == 0:
 		return nil, ua.StatusBadNothingToDo
-	case len(r.NodesToRead) > mostAtOnce:
+	case len(r.NodesToRead) > s.server.atOnce():
 		return nil, ua.StatusBadTooManyOperations
+	}
+	if r.TimestampsToReturn > ua.TimestampsToReturnNeither {
+		return nil, ua.StatusBadTimestampsToReturnInvalid
 	}
 	answer := &ua.ReadResponse{DiagnosticInfos: []*ua.DiagnosticInfo{}}
 	for _, each := range r.NodesToRead {
-		answer.Results = append(answer.Results, s.valueOf(each))
+		answer.Results = append(answer.Results, stamped(s.valueOf(each), r.TimestampsToReturn))
 	}
 	return answer, ua.StatusOK
 }
@@ -156,7 +160,7 @@ func (s *session) write(r *ua.WriteRequest) (ua.Response, ua.StatusCode) {
 	switch {
 	case len(r.NodesToWrite) == 0:
 		return nil, ua.StatusBadNothingToDo
-	case len(r.NodesToWrite) > mostAtOnce:
+	case len(r.NodesToWrite) > s.server.atOnce():
 		return nil, ua.StatusBadTooManyOperations
 	}
 	answer := &ua.WriteResponse{DiagnosticInfos: []*ua.DiagnosticInfo{}}
@@ -195,13 +199,13 @@ func (s *session) put(w *ua.WriteValue) ua.StatusCode {
 
 func (s *session) by() By { return By{s.conn, s.user} }
 
-// browse lists what nodes lead to. There are hierarchical references and types alone, all of
-// them forward.
+// browse lists what nodes lead to, and what leads to them: by hierarchical references, and by types
+// forward alone.
 func (s *session) browse(r *ua.BrowseRequest) (ua.Response, ua.StatusCode) {
 	switch {
 	case len(r.NodesToBrowse) == 0:
 		return nil, ua.StatusBadNothingToDo
-	case len(r.NodesToBrowse) > mostAtOnce:
+	case len(r.NodesToBrowse) > s.server.atOnce():
 		return nil, ua.StatusBadTooManyOperations
 	}
 	most := int(r.RequestedMaxReferencesPerNode)
@@ -217,7 +221,7 @@ func (s *session) browse(r *ua.BrowseRequest) (ua.Response, ua.StatusCode) {
 		}
 		if n == nil {
 			result.StatusCode = ua.StatusBadNodeIDUnknown
-		} else if each.BrowseDirection != ua.BrowseDirectionInverse {
+		} else {
 			s.page(result, s.references(n, each), most)
 		}
 		answer.Results = append(answer.Results, result)
@@ -225,26 +229,33 @@ func (s *session) browse(r *ua.BrowseRequest) (ua.Response, ua.StatusCode) {
 	return answer, ua.StatusOK
 }
 
+// above says which kinds of references are subtypes of which.
+var above = map[uint32][]uint32{organizes: {hierarchical, references}, hasSubtype: {hasChild, hierarchical, references},
+	hasProperty: {aggregates, hasChild, hierarchical, references}, hasComponent: {aggregates, hasChild, hierarchical, references},
+	hasTypeDefinition: {nonHierarchical, references}}
+
 // references are those of a node that somebody asks for.
 func (s *session) references(n *node, asked *ua.BrowseDescription) (list []*ua.ReferenceDescription) {
 	want := uint32(0)
 	if asked.ReferenceTypeID != nil {
 		want = asked.ReferenceTypeID.IntID()
 	}
-	for _, inside := range n.inside {
-		fits := want == 0 || want == inside.by || asked.IncludeSubtypes && (want == 31 || want == 33 || want == 34 &&
-			inside.by != organizes || want == 44 && inside.by != organizes)
-		if fits && (asked.NodeClassMask == 0 || asked.NodeClassMask&uint32(inside.class) != 0) && s.node(inside.id) != nil {
-			list = append(list, describe(inside))
+	add := func(to *node, by uint32, forward bool) {
+		fits := want == 0 || want == by || asked.IncludeSubtypes && slices.Contains(above[by], want)
+		if fits && (asked.NodeClassMask == 0 || asked.NodeClassMask&uint32(to.class) != 0) && s.node(to.id) != nil {
+			list = append(list, describe(to, by, forward))
 		}
 	}
-	if n.kind != 0 && (want == 0 || want == hasTypeDefinition || asked.IncludeSubtypes && (want == 31 || want == 32)) &&
-		(asked.NodeClassMask == 0 || asked.NodeClassMask&uint32(ua.NodeClassObjectType|ua.NodeClassVariableType) != 0) {
-		kind := ua.NewNumericNodeID(0, n.kind)
-		list = append(list, &ua.ReferenceDescription{ReferenceTypeID: ua.NewNumericNodeID(0, hasTypeDefinition),
-			IsForward: true, NodeID: ua.NewExpandedNodeID(kind, "", 0), BrowseName: &ua.QualifiedName{Name: kind.String()},
-			DisplayName: ua.NewLocalizedText(kind.String()), NodeClass: ua.NodeClassObjectType,
-			TypeDefinition: ua.NewExpandedNodeID(ua.NewTwoByteNodeID(0), "", 0)})
+	if asked.BrowseDirection != ua.BrowseDirectionInverse {
+		for _, inside := range n.inside {
+			add(inside, inside.by, true)
+		}
+		if kind := s.server.space.Load().find(ua.NewNumericNodeID(0, n.kind)); kind != nil {
+			add(kind, hasTypeDefinition, true)
+		}
+	}
+	if asked.BrowseDirection != ua.BrowseDirectionForward && n.in != nil {
+		add(n.in, n.by, false)
 	}
 	return list
 }

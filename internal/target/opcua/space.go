@@ -3,6 +3,8 @@
 package opcua
 
 import (
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -24,6 +26,8 @@ type Variable struct {
 	// Unit is that of the value, Low and High its range; empty and nil for not known.
 	Unit      string
 	Low, High *float64
+	// States are the names of whole values.
+	States map[int]string
 	// Read returns the value as it is now. Write takes one of its type; WriteAt is in its place for
 	// an array, and takes an element, counted from 0. All are called by several at once.
 	Read    func() *ua.DataValue
@@ -40,7 +44,8 @@ type node struct {
 	data     uint32 // that of the type of its value, 0 for what the variable says
 	variable *Variable
 	inside   []*node
-	by       uint32 // the reference by which it is inside: 35 organizes, 47 component, 46 property
+	in       *node  // what it is inside of; nil for the root
+	by       uint32 // the reference by which it is
 }
 
 // space is what a server has, as it numbers it. It does not change.
@@ -49,26 +54,15 @@ type space struct {
 	nodes      map[string]*node
 }
 
-// Nodes and references of OPC UA itself (OPC 10000-6, annex A.3).
-const (
-	organizes, hasProperty, hasComponent, hasTypeDefinition   = 35, 46, 47, 40
-	idRoot, idObjects, idTypes, idViews                       = 84, 85, 86, 87
-	idServer, idServerArray, idNamespaceArray, idServerStatus = 2253, 2254, 2255, 2256
-	idCurrentTime, idState, idBuildInfo                       = 2258, 2259, 2260
-	idProductName, idManufacturer, idSoftware                 = 2261, 2263, 2264
-	folderType, baseObjectType, dataVariableType, propertyVar = 61, 58, 63, 68
-	analogType, rangeType, unitType                           = 2368, 884, 887
-)
-
 // newSpace arranges variables in folders. Namespaces are numbered as they come, behind those in
 // front.
-func newSpace(front []string, variables []Variable, about About) *space {
+func newSpace(front []string, variables []Variable, own *standard) *space {
 	s := &space{namespaces: append([]string{"http://opcfoundation.org/UA/"}, front...), nodes: map[string]*node{}}
 	root := s.add(nil, 0, 0, idRoot, "Root", folderType)
 	objects := s.add(root, organizes, 0, idObjects, "Objects", folderType)
-	s.add(root, organizes, 0, idTypes, "Types", folderType)
+	s.types(s.add(root, organizes, 0, idTypes, "Types", folderType))
 	s.add(root, organizes, 0, idViews, "Views", folderType)
-	s.serverNodes(objects, about)
+	s.serverNodes(objects, own)
 	folders := map[string]*node{"": objects}
 	for i := range variables {
 		v := &variables[i]
@@ -92,8 +86,7 @@ func newSpace(front []string, variables []Variable, about About) *space {
 
 // properties give a variable its unit and its range, by which it is an analogue one.
 func (s *space) properties(v *Variable, index uint16, n *node) {
-	add := func(name string, data uint32, of any) {
-		value := ua.NewExtensionObject(of)
+	add := func(name string, data uint32, value any) {
 		s.put(n, hasProperty, &node{id: ua.NewStringNodeID(index, v.ID+"/"+name), class: ua.NodeClassVariable,
 			kind: propertyVar, data: data, name: &ua.QualifiedName{Name: name},
 			variable: &Variable{Name: name, Type: ua.TypeIDExtensionObject, Read: func() *ua.DataValue { return Good(value) }}})
@@ -103,13 +96,40 @@ func (s *space) properties(v *Variable, index uint16, n *node) {
 		if id == family.NoUnit {
 			list = ""
 		}
-		add(family.PropertyUnit, unitType, &ua.EUInformation{NamespaceURI: list, UnitID: id,
-			DisplayName: ua.NewLocalizedText(v.Unit), Description: ua.NewLocalizedText("")})
+		add(family.PropertyUnit, unitType, ua.NewExtensionObject(&ua.EUInformation{NamespaceURI: list, UnitID: id,
+			DisplayName: ua.NewLocalizedText(v.Unit), Description: ua.NewLocalizedText("")}))
 	}
 	if v.Low != nil && v.High != nil {
 		n.kind = analogType
-		add(family.PropertyRange, rangeType, &ua.Range{Low: *v.Low, High: *v.High})
+		add(family.PropertyRange, rangeType, ua.NewExtensionObject(&ua.Range{Low: *v.Low, High: *v.High}))
 	}
+	if len(v.States) == 0 || v.Type < ua.TypeIDSByte || v.Type > ua.TypeIDUint64 {
+		return
+	}
+	if texts, ok := inOrder(v.States); ok {
+		n.kind = statesType
+		add(family.PropertyStates, dataText, texts)
+		return
+	}
+	n.kind = valuesType
+	var values []*ua.ExtensionObject
+	for _, is := range slices.Sorted(maps.Keys(v.States)) {
+		values = append(values, ua.NewExtensionObject(&ua.EnumValueType{Value: int64(is),
+			DisplayName: ua.NewLocalizedText(v.States[is]), Description: ua.NewLocalizedText("")}))
+	}
+	add(family.PropertyValues, enumType, values)
+}
+
+// inOrder are the names of the values from 0 on; ok is false where some are missing between.
+func inOrder(states map[int]string) (texts []*ua.LocalizedText, ok bool) {
+	for is := range len(states) {
+		name, named := states[is]
+		if !named {
+			return nil, false
+		}
+		texts = append(texts, ua.NewLocalizedText(name))
+	}
+	return texts, true
 }
 
 // index is that of a namespace, which is added if it is new.
@@ -133,34 +153,10 @@ func (s *space) put(in *node, by uint32, n *node) *node {
 		return known
 	}
 	s.nodes[n.id.String()] = n
-	if n.by = by; in != nil {
+	if n.by, n.in = by, in; in != nil {
 		in.inside = append(in.inside, n)
 	}
 	return n
-}
-
-// About is what a server tells of itself.
-type About struct{ Manufacturer, Product, Version string }
-
-// serverNodes are those with which each server says what it is (OPC 10000-5, clause 6.3).
-func (s *space) serverNodes(objects *node, about About) {
-	server := s.add(objects, organizes, 0, idServer, "Server", 2004)
-	of := func(in *node, by, id uint32, name string, kind ua.TypeID, read func() any) *node {
-		return s.put(in, by, &node{id: ua.NewNumericNodeID(0, id), class: ua.NodeClassVariable, kind: propertyVar,
-			name: &ua.QualifiedName{Name: name}, variable: &Variable{Name: name, Type: kind,
-				Read: func() *ua.DataValue { return Good(read()) }}})
-	}
-	of(server, hasProperty, idServerArray, "ServerArray", ua.TypeIDString, func() any { return []string{"urn:ferry"} })
-	of(server, hasProperty, idNamespaceArray, "NamespaceArray", ua.TypeIDString, func() any { return s.namespaces })
-	status := s.put(server, hasComponent, &node{id: ua.NewNumericNodeID(0, idServerStatus), class: ua.NodeClassObject,
-		name: &ua.QualifiedName{Name: "ServerStatus"}, kind: baseObjectType})
-	of(status, hasComponent, idCurrentTime, "CurrentTime", ua.TypeIDDateTime, func() any { return time.Now().UTC() })
-	of(status, hasComponent, idState, "State", ua.TypeIDInt32, func() any { return int32(0) })
-	build := s.put(status, hasComponent, &node{id: ua.NewNumericNodeID(0, idBuildInfo), class: ua.NodeClassObject,
-		name: &ua.QualifiedName{Name: "BuildInfo"}, kind: baseObjectType})
-	of(build, hasComponent, idProductName, "ProductName", ua.TypeIDString, func() any { return about.Product })
-	of(build, hasComponent, idManufacturer, "ManufacturerName", ua.TypeIDString, func() any { return about.Manufacturer })
-	of(build, hasComponent, idSoftware, "SoftwareVersion", ua.TypeIDString, func() any { return about.Version })
 }
 
 // Good is a value that is good now.
@@ -202,6 +198,10 @@ func (s *space) attribute(n *node, id ua.AttributeID, writable bool) *ua.DataVal
 		if n.class == ua.NodeClassObject {
 			return Good(byte(0))
 		}
+	case ua.AttributeIDIsAbstract, ua.AttributeIDSymmetric:
+		if n.class > ua.NodeClassMethod {
+			return Good(false)
+		}
 	}
 	if n.variable == nil {
 		return Bad(ua.StatusBadAttributeIDInvalid)
@@ -233,8 +233,8 @@ func (s *space) attribute(n *node, id ua.AttributeID, writable bool) *ua.DataVal
 }
 
 // describe is a reference to a node.
-func describe(n *node) *ua.ReferenceDescription {
-	return &ua.ReferenceDescription{ReferenceTypeID: ua.NewNumericNodeID(0, n.by), IsForward: true,
+func describe(n *node, by uint32, forward bool) *ua.ReferenceDescription {
+	return &ua.ReferenceDescription{ReferenceTypeID: ua.NewNumericNodeID(0, by), IsForward: forward,
 		NodeID:     ua.NewExpandedNodeID(n.id, "", 0),
 		BrowseName: n.name, DisplayName: ua.NewLocalizedText(n.name.Name), NodeClass: n.class,
 		TypeDefinition: ua.NewExpandedNodeID(ua.NewNumericNodeID(0, n.kind), "", 0)}

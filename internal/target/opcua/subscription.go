@@ -1,8 +1,8 @@
 package opcua
 
 import (
-	"bytes"
 	"context"
+	"slices"
 	"time"
 
 	"github.com/gopcua/opcua/ua"
@@ -20,26 +20,20 @@ type subscription struct {
 	end             context.CancelFunc
 
 	items   map[uint32]*item // all that follows is held by the lock of the session
+	order   []*item          // as they were created
 	number  uint32           // of the last message with news
+	most    int              // values in one message
 	quiet   uint32           // intervals since something was said
 	unasked uint32           // intervals without a question
 	kept    []*ua.NotificationMessage
 }
 
-// item is a node that is watched.
-type item struct {
-	id       uint32
-	what     *ua.ReadValueID
-	handle   uint32
-	mode     ua.MonitoringMode
-	every    time.Duration
-	due      time.Time
-	band     float64 // by how much a value has to move, absolutely
-	queue    []*ua.DataValue
-	most     int
-	last     *ua.DataValue
-	octets   []byte // of the last value
-	overflow bool
+// mostTold is how many values a client takes in one message, of which 0 stands for no bound.
+func mostTold(asked uint32) int {
+	if asked == 0 {
+		return mostItems
+	}
+	return int(min(asked, mostItems))
 }
 
 // keptMessages is how many messages can be asked for again.
@@ -74,6 +68,7 @@ func (s *session) subscribing(request ua.Request) (ua.Response, ua.StatusCode) {
 			return nil, ua.StatusBadSubscriptionIDInvalid
 		}
 		sub.set(r.RequestedPublishingInterval, r.RequestedLifetimeCount, r.RequestedMaxKeepAliveCount)
+		sub.most = mostTold(r.MaxNotificationsPerPublish)
 		return &ua.ModifySubscriptionResponse{RevisedPublishingInterval: float64(sub.every) / 1e6,
 			RevisedLifetimeCount: sub.lifetime, RevisedMaxKeepAliveCount: sub.alive}, ua.StatusOK
 	case *ua.SetPublishingModeRequest:
@@ -84,6 +79,8 @@ func (s *session) subscribing(request ua.Request) (ua.Response, ua.StatusCode) {
 			ua.StatusBadSubscriptionIDInvalid, s.forget)}, ua.StatusOK
 	case *ua.CreateMonitoredItemsRequest:
 		return s.monitor(r)
+	case *ua.ModifyMonitoredItemsRequest:
+		return s.remodel(r)
 	case *ua.DeleteMonitoredItemsRequest:
 		sub := s.subscriptions[r.SubscriptionID]
 		if sub == nil {
@@ -92,6 +89,7 @@ func (s *session) subscribing(request ua.Request) (ua.Response, ua.StatusCode) {
 		return &ua.DeleteMonitoredItemsResponse{Results: each(r.MonitoredItemIDs, sub.items,
 			ua.StatusBadMonitoredItemIDInvalid, func(it *item) {
 				delete(sub.items, it.id)
+				sub.order = slices.DeleteFunc(sub.order, func(o *item) bool { return o == it })
 				s.items--
 			})}, ua.StatusOK
 	case *ua.SetMonitoringModeRequest:
@@ -122,6 +120,7 @@ func (s *session) create(r *ua.CreateSubscriptionRequest) (ua.Response, ua.Statu
 	}
 	life, end := context.WithCancel(s.life)
 	sub := &subscription{of: s, id: s.server.ids.next(), enabled: r.PublishingEnabled, items: map[uint32]*item{}, end: end}
+	sub.most = mostTold(r.MaxNotificationsPerPublish)
 	sub.set(r.RequestedPublishingInterval, r.RequestedLifetimeCount, r.RequestedMaxKeepAliveCount)
 	sub.quiet = sub.alive // it says at once that it is there
 	s.subscriptions[sub.id] = sub
@@ -153,7 +152,7 @@ func (s *session) monitor(r *ua.CreateMonitoredItemsRequest) (ua.Response, ua.St
 	switch {
 	case sub == nil:
 		return nil, ua.StatusBadSubscriptionIDInvalid
-	case len(r.ItemsToCreate) > mostAtOnce:
+	case len(r.ItemsToCreate) > s.server.atOnce():
 		return nil, ua.StatusBadTooManyOperations
 	}
 	answer := &ua.CreateMonitoredItemsResponse{DiagnosticInfos: []*ua.DiagnosticInfo{}}
@@ -176,21 +175,38 @@ func (s *session) monitor(r *ua.CreateMonitoredItemsRequest) (ua.Response, ua.St
 		if result.StatusCode != ua.StatusOK {
 			continue
 		}
-		p := each.RequestedParameters
-		it := &item{id: s.server.ids.next(), what: each.ItemToMonitor, handle: p.ClientHandle, mode: each.MonitoringMode,
-			most: int(min(max(p.QueueSize, 1), 1000)), every: sub.every}
-		if p.SamplingInterval >= 0 {
-			it.every = time.Duration(min(max(p.SamplingInterval, 20), 3_600_000) * 1e6)
-		}
-		if p.Filter != nil {
-			if f, ok := p.Filter.Value.(*ua.DataChangeFilter); ok && f.DeadbandType == uint32(ua.DeadbandTypeAbsolute) {
-				it.band = f.DeadbandValue
-			}
+		it := &item{id: s.server.ids.next(), what: each.ItemToMonitor, mode: each.MonitoringMode, times: r.TimestampsToReturn}
+		if result.StatusCode = it.set(each.RequestedParameters, n, sub.every); result.StatusCode != ua.StatusOK {
+			continue
 		}
 		sub.items[it.id] = it
+		sub.order = append(sub.order, it)
 		s.items++
 		result.MonitoredItemID, result.RevisedQueueSize = it.id, uint32(it.most)
 		result.RevisedSamplingInterval = float64(it.every) / 1e6
+	}
+	return answer, ua.StatusOK
+}
+
+// remodel has nodes watched otherwise.
+func (s *session) remodel(r *ua.ModifyMonitoredItemsRequest) (ua.Response, ua.StatusCode) {
+	sub := s.subscriptions[r.SubscriptionID]
+	if sub == nil {
+		return nil, ua.StatusBadSubscriptionIDInvalid
+	}
+	answer := &ua.ModifyMonitoredItemsResponse{DiagnosticInfos: []*ua.DiagnosticInfo{}}
+	for _, each := range r.ItemsToModify {
+		result := &ua.MonitoredItemModifyResult{FilterResult: ua.NewExtensionObject(nil)}
+		answer.Results = append(answer.Results, result)
+		if each == nil || each.RequestedParameters == nil || sub.items[each.MonitoredItemID] == nil {
+			result.StatusCode = ua.StatusBadMonitoredItemIDInvalid
+			continue
+		}
+		it := sub.items[each.MonitoredItemID]
+		if result.StatusCode = it.set(each.RequestedParameters, s.node(it.what.NodeID), sub.every); result.StatusCode == ua.StatusOK {
+			it.times = r.TimestampsToReturn
+			result.RevisedQueueSize, result.RevisedSamplingInterval = uint32(it.most), float64(it.every)/1e6
+		}
 	}
 	return answer, ua.StatusOK
 }
@@ -242,7 +258,7 @@ func (sub *subscription) run(life context.Context) {
 		}
 		now := time.Now()
 		s.mu.Lock()
-		for _, it := range sub.items {
+		for _, it := range sub.order {
 			if it.mode != ua.MonitoringModeDisabled && !now.Before(it.due) {
 				it.due = now.Add(it.every)
 				it.sample(s.valueOf(it.what))
@@ -256,61 +272,6 @@ func (sub *subscription) run(life context.Context) {
 	}
 }
 
-// sample queues a value that is another than the one before.
-func (it *item) sample(v *ua.DataValue) {
-	octets, err := plainly(v)
-	if err != nil || it.last != nil && v.Status == it.last.Status && bytes.Equal(octets, it.octets) {
-		return
-	}
-	if it.last != nil && it.band > 0 && v.Status == it.last.Status {
-		if a, b, ok := numbers(it.last, v); ok && abs(a-b) <= it.band {
-			return
-		}
-	}
-	it.last, it.octets = v, octets
-	if len(it.queue) >= it.most {
-		it.queue, it.overflow = it.queue[1:], true
-	}
-	it.queue = append(it.queue, v)
-}
-
-// plainly is a value without its times.
-func plainly(v *ua.DataValue) ([]byte, error) {
-	if v.Value == nil {
-		return nil, nil
-	}
-	return v.Value.Encode()
-}
-
-func numbers(a, b *ua.DataValue) (x, y float64, ok bool) {
-	number := func(v *ua.DataValue) (float64, bool) {
-		if v.Value == nil {
-			return 0, false
-		}
-		switch n := v.Value.Value().(type) {
-		case float64:
-			return n, true
-		case float32:
-			return float64(n), true
-		case int16, int32, int64, int8:
-			return float64(v.Value.Int()), true
-		case uint16, uint32, uint64, byte:
-			return float64(v.Value.Uint()), true
-		}
-		return 0, false
-	}
-	x, ok = number(a)
-	y, also := number(b)
-	return x, y, ok && also
-}
-
-func abs(f float64) float64 {
-	if f < 0 {
-		return -f
-	}
-	return f
-}
-
 // publish answers a question with what there is to say. It is called with the session's lock.
 func (sub *subscription) publish() {
 	s := sub.of
@@ -322,7 +283,7 @@ func (sub *subscription) publish() {
 		return
 	}
 	news := false
-	for _, it := range sub.items {
+	for _, it := range sub.order {
 		news = news || it.mode == ua.MonitoringModeReporting && len(it.queue) > 0
 	}
 	news = news && sub.enabled && !silent
@@ -338,20 +299,22 @@ func (sub *subscription) publish() {
 	q := s.questions[0]
 	s.questions = s.questions[1:]
 	sub.quiet = 0
+	more := false
 	m := &ua.NotificationMessage{SequenceNumber: sub.number + 1, PublishTime: time.Now().UTC(),
 		NotificationData: []*ua.ExtensionObject{}}
 	if news {
 		sub.number++
 		change := &ua.DataChangeNotification{DiagnosticInfos: []*ua.DiagnosticInfo{}}
-		for _, it := range sub.items {
+		for _, it := range sub.order {
 			if it.mode != ua.MonitoringModeReporting {
 				continue
 			}
-			for _, v := range it.queue {
+			for len(it.queue) > 0 && len(change.MonitoredItems) < sub.most {
 				change.MonitoredItems = append(change.MonitoredItems, &ua.MonitoredItemNotification{ClientHandle: it.handle,
-					Value: v})
+					Value: stamped(it.queue[0], it.times)})
+				it.queue = it.queue[1:]
 			}
-			it.queue = nil
+			more = more || len(it.queue) > 0
 		}
 		m.NotificationData = append(m.NotificationData, ua.NewExtensionObject(change))
 		sub.kept = append(sub.kept, m)
@@ -362,9 +325,12 @@ func (sub *subscription) publish() {
 		}
 	}
 	answer := &ua.PublishResponse{SubscriptionID: sub.id, NotificationMessage: m, Results: q.results,
-		AvailableSequenceNumbers: []uint32{}, DiagnosticInfos: []*ua.DiagnosticInfo{}}
+		AvailableSequenceNumbers: []uint32{}, DiagnosticInfos: []*ua.DiagnosticInfo{}, MoreNotifications: more}
 	for _, kept := range sub.kept {
 		answer.AvailableSequenceNumbers = append(answer.AvailableSequenceNumbers, kept.SequenceNumber)
 	}
 	s.say(q.id, q.request, answer, ua.StatusOK)
+	if more && len(s.questions) > 0 {
+		sub.publish()
+	}
 }

@@ -1,6 +1,8 @@
 package opcua
 
 import (
+	"time"
+
 	"github.com/gopcua/opcua/ua"
 
 	"ferry/internal/core/value"
@@ -13,7 +15,11 @@ var Kinds = map[value.Type]ua.TypeID{value.TypeBool: ua.TypeIDBoolean, value.Typ
 	value.TypeUint32: ua.TypeIDUint32,
 	value.TypeInt64:  ua.TypeIDInt64, value.TypeUint64: ua.TypeIDUint64, value.TypeFloat32: ua.TypeIDFloat,
 	value.TypeFloat64: ua.TypeIDDouble,
-	value.TypeText:    ua.TypeIDString}
+	value.TypeBits:    ua.TypeIDUint32, value.TypeBCD16: ua.TypeIDUint16, value.TypeBCD32: ua.TypeIDUint32,
+	value.TypeBase10k: ua.TypeIDUint64, value.TypeEnum: ua.TypeIDUint16, value.TypeEnum32: ua.TypeIDUint32,
+	value.TypeFlags: ua.TypeIDUint16, value.TypeFlags32: ua.TypeIDUint32, value.TypeText: ua.TypeIDString,
+	value.TypeUnix: ua.TypeIDDateTime, value.TypeUnixMs: ua.TypeIDDateTime, value.TypeCP56: ua.TypeIDDateTime,
+	value.TypeDT: ua.TypeIDDateTime, value.TypeDate: ua.TypeIDDateTime}
 
 // Typed is a value in the type of its node.
 func Typed(v value.Value, kind ua.TypeID) any {
@@ -40,6 +46,8 @@ func Typed(v value.Value, kind ua.TypeID) any {
 		return float32(v.Float())
 	case ua.TypeIDDouble:
 		return v.Float()
+	case ua.TypeIDDateTime:
+		return time.UnixMilli(v.Int()).UTC()
 	}
 	return v.Text()
 }
@@ -55,6 +63,8 @@ func Plain(v any) (plain value.Value, ok bool) {
 		return value.OfFloat(v), true
 	case string:
 		return value.OfText(v), true
+	case time.Time:
+		return value.OfMoment(v.UnixMilli()), true
 	case int8, int16, int32, int64:
 		variant, err := ua.NewVariant(v)
 		if err != nil {

@@ -44,6 +44,15 @@ type Unknown struct {
 
 func (u *Unknown) Error() string { return fmt.Sprintf("a message of kind %d is not known", u.ID) }
 
+// Header is what a request begins with; nil where it is none.
+func (u *Unknown) Header() *ua.RequestHeader {
+	d, h := &decoder{b: u.Body, end: len(u.Body)}, &ua.RequestHeader{}
+	if d.whole(h); d.err != nil {
+		return nil
+	}
+	return h
+}
+
 // ReadService reads the body of a message into the type that it says it is of.
 func ReadService(b []byte) (any, error) { return readService(b, nil) }
 

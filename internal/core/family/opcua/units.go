@@ -9,6 +9,10 @@ const (
 	// and with its range in operation.
 	PropertyUnit  = "EngineeringUnits"
 	PropertyRange = "EURange"
+	// PropertyStates and PropertyValues are those with the names of values: of all from 0 on, and
+	// of some.
+	PropertyStates = "EnumStrings"
+	PropertyValues = "EnumValues"
 	// NoUnit is the number of a unit that the list does not have.
 	NoUnit int32 = -1
 )
