@@ -20,6 +20,10 @@ type heldPlace struct {
 	Unit     string     `json:"unit"`
 	Writable bool       `json:"writable"`
 	Remark   string     `json:"remark"`
+	Low      *float64   `json:"low,omitempty"`
+	High     *float64   `json:"high,omitempty"`
+	// Names are those of whole values.
+	Names map[int]string `json:"names,omitempty"`
 }
 
 // browseWithin bounds how long a device may take to list all that it has.
@@ -42,7 +46,8 @@ func browseCommand() *cobra.Command {
 		more, err := field.ListAll(ctx, &t.link, t.target, func(page []protocol.Held) {
 			for i := range page {
 				h := &page[i]
-				p := heldPlace{t.def.Scheme.Short(h.Address), h.Name, h.Shape.Type, h.Unit, h.Writable, h.Remark}
+				p := heldPlace{t.def.Scheme.Short(h.Address), h.Name, h.Shape.Type, h.Unit, h.Writable, h.Remark, h.Low, h.High,
+					h.Names}
 				if *asJSON {
 					places = append(places, p)
 					continue

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -134,7 +135,8 @@ func typed(ctx context.Context, t *target, args []string) ([]string, error) {
 		}
 		named[i] += ":" + string(kind)
 		if kind.IsText() {
-			named[i] += "255"
+			_, most, _ := kind.Length()
+			named[i] += strconv.Itoa(most)
 		}
 	}
 	return named, nil

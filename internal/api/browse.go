@@ -92,6 +92,9 @@ func (s *Server) postBrowse(c fiber.Ctx) error {
 		one.Opens, one.Holds, one.Reason = e.Opens, e.Holds, e.Reason
 		if !e.Value.IsNone() {
 			one.Shown = e.Value.String()
+			if name := e.Names[int(e.Value.Int())]; name != "" && !e.Shape.Type.IsText() && !e.Shape.Type.IsFloat() {
+				one.Shown += ", " + name
+			}
 		}
 		v.Entries = append(v.Entries, one)
 	}

@@ -239,8 +239,9 @@ type Reporter interface {
 // pace than it was asked for, perhaps.
 type Reviser interface {
 	// Revised returns the settings of the link as the device keeps to them, and what is another
-	// than it was asked for, to stand behind the question in the record; empty for nothing.
-	Revised() (settings protocol.Settings, said string)
+	// than it was asked for, to stand behind the question in the record; empty for nothing. Of
+	// points it says by their ids how they are told, where that is another.
+	Revised() (settings protocol.Settings, said string, points map[string]string)
 }
 
 // Refusal is a point that is not reported.

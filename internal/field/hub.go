@@ -33,6 +33,8 @@ type Live struct {
 	Shown   string        `json:"shown"`
 	Quality value.Quality `json:"quality"`
 	Reason  string        `json:"reason,omitempty"`
+	// Granted is how the device tells of it, where that is not as it was asked to.
+	Granted string `json:"granted,omitempty"`
 	// AtMs is when the value was read, in milliseconds since 1970; 0 for never.
 	AtMs int64 `json:"atMs"`
 	// SourceMs is the device's own time of the value, where it gives one.

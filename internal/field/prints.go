@@ -47,7 +47,7 @@ func pointsPrint(device *site.Device) string {
 	out := json.NewEncoder(h)
 	for i := range device.Points {
 		p := readOnly(&device.Points[i])
-		p.PaceMs, p.Access = device.Points[i].PaceMs, device.Points[i].Access
+		p.PaceMs, p.Band, p.Access = device.Points[i].PaceMs, device.Points[i].Band, device.Points[i].Access
 		if err := out.Encode(p); err != nil {
 			return err.Error()
 		}
@@ -60,7 +60,7 @@ func pointsPrint(device *site.Device) string {
 func readOnly(p *site.Point) site.Point {
 	plain := *p
 	plain.Name, plain.Unit, plain.Remark, plain.From, plain.PaceMs, plain.Access = "", "", "", nil, 0, ""
-	plain.Decimals, plain.Low, plain.High, plain.ChangeMs, plain.Names = nil, nil, nil, 0, nil
+	plain.Decimals, plain.Low, plain.High, plain.ChangeMs, plain.Band, plain.Names = nil, nil, nil, 0, 0, nil
 	return plain
 }
 

@@ -96,8 +96,10 @@ func (r *runner) follow(conn Reporter, now time.Time) Reply {
 	r.hub.sourced(g.source)
 	reply, refused := conn.Follow(g.wanted)
 	what := fmt.Sprintf("ask to be told of %d points", len(g.wanted))
+	var granted map[string]string
 	if revising, ok := conn.(Reviser); ok && reply.OK() {
-		settings, said := revising.Revised()
+		settings, said, points := revising.Revised()
+		granted = points
 		if rules, ok := r.def.Reports(); ok {
 			g.source.after.Store(int64(rules.Lapse(settings).AfterMs))
 		}
@@ -114,7 +116,7 @@ func (r *runner) follow(conn Reporter, now time.Time) Reply {
 		return reply
 	}
 	r.hub.alive(g.source, time.Now())
-	r.hub.again(g.source, r.channel.session)
+	r.hub.again(g.source, r.channel.session, granted)
 	g.refused = refused
 	for _, each := range refused {
 		r.hub.fail(r.era, []string{each.ID}, each.Sentence)
@@ -344,12 +346,16 @@ func (h *Hub) wake(s *source, ms int64) {
 
 // again notes that an end listens to a device anew: what could not be had while the
 // connection was gone may be had now, and is doubtful until it is reported.
-func (h *Hub) again(s *source, session uint64) {
+func (h *Hub) again(s *source, session uint64, granted map[string]string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	other := s.session != session
 	s.session = session
 	for _, t := range s.tracks {
+		if t.source == s && t.live.Granted != granted[t.live.Point] {
+			t.live.Granted = granted[t.live.Point]
+			h.touch(t)
+		}
 		if t.source != s || t.live.Quality != value.Bad {
 			if t.source == s && other {
 				t.tell() // what it has is to be seen anew

@@ -106,6 +106,13 @@ var halls = []scene{
 			h.Wait(time.Second)
 		}
 	}},
+	{"more changes than a server keeps for a message", "queue-overrun", func(a *actor) {
+		h := a.hall(500, 3)
+		for i := range 5 {
+			h.tells(float32(i), []ua.StatusCode{0x480, 0x40900480, 0x80310480}[a.way])
+			h.Wait(time.Second)
+		}
+	}},
 	{"a server that has no value yet", "", func(a *actor) {
 		h := a.hall(500, 3)
 		h.tells(0, ua.StatusBadWaitingForInitialData)

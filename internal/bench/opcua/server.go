@@ -38,6 +38,7 @@ func (speech) Faults() []bench.FaultKind {
 		{Kind: "uncertain", Title: "calls its values uncertain", Places: tcp},
 		{Kind: "vanished", Title: "lacks the first of its nodes", Places: tcp},
 		{Kind: "callers", Title: "over secured channels: it does not trust its clients", Places: tcp},
+		{Kind: "few", Title: "takes few nodes with one request", Places: tcp},
 		{Kind: "case", Title: "names its nodes in small letters", Places: tcp},
 	}
 }
@@ -48,7 +49,7 @@ func (speech) Talk(*bench.Simulated) bench.Talk { return nil }
 func (speech) Host(of *bench.Simulated, fault func() bench.Fault) (bench.Host, error) {
 	h := &host{of: of, fault: fault, done: make(chan struct{})}
 	h.server = target.New(target.Config{Variables: h.variables, Front: h.front, User: h.user, Refuse: h.refuse,
-		Revise: h.revise, Silent: h.silent, Gone: h.gone, Secured: h.secured,
+		Revise: h.revise, Silent: h.silent, Gone: h.gone, AtOnce: h.atOnce, Secured: h.secured,
 		About: target.About{Manufacturer: "Ferry", Product: "Stand-in", Version: "1"}})
 	h.others.Go(h.watch)
 	return h, nil
@@ -180,6 +181,16 @@ func (h *host) revise(ms float64) float64 {
 		return math.Max(ms, 5000)
 	}
 	return ms
+}
+
+// few is how many nodes it takes at once that takes few.
+const few = 3
+
+func (h *host) atOnce() int {
+	if h.fault().Kind == "few" {
+		return few
+	}
+	return math.MaxInt
 }
 
 func (h *host) gone(v *target.Variable) bool {

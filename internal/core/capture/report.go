@@ -68,12 +68,13 @@ type RemarkKind uint8
 
 // The kinds: that messages are missing which were numbered; that what was subscribed to is not
 // told, with what else came; that the answerer grants less than it was asked for; that it calls
-// its own values uncertain or bad; and how it numbers what its names begin with, which it has to
-// say anew after each start.
+// its own values uncertain or bad; how it numbers what its names begin with, which it has to
+// say anew after each start; and that values were lost where it keeps them to be told.
 const (
 	Skipped RemarkKind = iota + 1
 	Withheld
 	Granted
 	Uncertain
 	Numbering
+	Overrun
 )

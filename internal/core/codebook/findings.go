@@ -134,6 +134,8 @@ var own = []struct{ code, means, look string }{
 		"Its shortest interval; whether something waits for the values."},
 	{"source-doubtful", "The end that was asked does not call its own values good.",
 		"What is behind it: the link to the device that the values come from, and its sensor."},
+	{"queue-overrun", "More changed between two messages than the end that reports keeps.",
+		"How many values it keeps of a node, how often it looks, and how often it tells."},
 	{"names-renumbered", "A server was started again and numbers its namespaces otherwise.",
 		"Clients that keep numbers in place of the addresses of namespaces."},
 	{"not-trusted", "The certificate of the other end is none that this end trusts.",

@@ -136,6 +136,12 @@ var remarkRules = map[capture.RemarkKind]struct {
 		},
 		"The way here is well. Look behind the server: at the link to the device that the values come from, and at its sensor.",
 		"", true},
+	capture.Overrun: {"queue-overrun", finding.Doubt, 1, "Values were lost between two messages",
+		func(name, who, often string) string {
+			return fmt.Sprintf("In %s of %s there were more changes than it keeps for a message: that was seen %s, and values "+
+				"between are missing.", name, who, often)
+		},
+		"Have it keep more values of a node, look at the node more seldom, or have it tell more often.", "", true},
 	capture.Numbering: {"names-renumbered", finding.Note, 1, "It numbers its names otherwise",
 		func(name, who, often string) string {
 			return fmt.Sprintf("%s was started again and numbers its %s otherwise since: who kept nodes by those numbers gets "+

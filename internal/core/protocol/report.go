@@ -30,6 +30,22 @@ type Wanted struct {
 	Address address.Address
 	Shape   value.Shape
 	PaceMs  int // at which it is wanted, 0 for once
+	// Band is by how much what stands there has to move until it is told, before any scale; 0
+	// for not at all.
+	Band float64
+}
+
+// Deadbands is the ability of a protocol whose devices can be asked to tell of a value only once
+// it has moved so far.
+type Deadbands interface{ Deadbands() }
+
+// Deadbands reports whether d has it.
+func (d *Def) Deadbands() bool {
+	if d == nil {
+		return false
+	}
+	_, ok := d.Rules.(Deadbands)
+	return ok
 }
 
 // Load is something that takes the time of a link again and again, though this

@@ -37,20 +37,21 @@ const (
 	Low      Column = "low"
 	High     Column = "high"
 	Change   Column = "change" // the fastest change that matters
+	Band     Column = "band"   // by how much it has to move until it is told
 	Remark   Column = "remark"
 )
 
 // Columns lists all columns in order.
 func Columns() []Column {
 	return []Column{Name, Address, Type, Order, Scale, Offset, Unit, Pace, Decimals, Access, Names, Missing, Low, High,
-		Change, Remark}
+		Change, Band, Remark}
 }
 
 // ColumnsFor lists those of a map in a scheme: where values come with types of
-// their own, their octets have no order.
+// their own, their octets have no order; what is only ever read has no deadband.
 func ColumnsFor(scheme address.Scheme) []Column {
 	if _, ok := block.ShapeOf(scheme); ok {
-		return Columns()
+		return slices.DeleteFunc(Columns(), func(c Column) bool { return c == Band })
 	}
 	return slices.DeleteFunc(Columns(), func(c Column) bool { return c == Order })
 }
@@ -92,6 +93,11 @@ func Cell(scheme address.Scheme, p *site.Point, column Column) string {
 			return ""
 		}
 		return PrintPace(p.ChangeMs)
+	case Band:
+		if p.Band == 0 {
+			return ""
+		}
+		return printNumber(p.Band)
 	case Unit:
 		return p.Unit
 	case Decimals:
@@ -305,6 +311,13 @@ func setCell(scheme address.Scheme, p *site.Point, column Column, text string) (
 		p.High, err = parseBound(text)
 	case Change:
 		p.ChangeMs, err = parseChange(text)
+	case Band:
+		p.Band = 0
+		if strings.TrimSpace(text) != "" {
+			if p.Band, err = value.ParseFloat(text); err != nil || p.Band < 0 {
+				return fmt.Errorf("deadband %q: give what the value has to move by, in its unit", text)
+			}
+		}
 	case Unit:
 		p.Unit = strings.TrimSpace(text)
 	case Decimals:

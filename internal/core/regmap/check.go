@@ -48,10 +48,25 @@ func CheckMaps(d *site.Device) []finding.Finding {
 	for _, name := range d.Maps() {
 		if def, ok := protocol.Named(name); ok {
 			found = append(found, Check(def.Scheme, d.In(name), def.Most(nil))...)
+			found = append(found, untold(def, d.In(name))...)
 		}
 	}
 	finding.Sort(found)
 	return found
+}
+
+// untold finds deadbands that a protocol does not know.
+func untold(def *protocol.Def, d *site.Device) []finding.Finding {
+	c := checker{scheme: def.Scheme, device: d}
+	for i := range d.Points {
+		if p := &d.Points[i]; p.Band > 0 && !def.Deadbands() {
+			f := c.add(p, Band, finding.Note, "deadband-unused", "A deadband that nobody keeps to",
+				fmt.Sprintf("%s has a deadband of %s, and a device of %s is not asked for one: every change is told.", p.Name,
+					printNumber(p.Band), def.Title), "Take it out, or give the crossing of the point a deadband.")
+			c.fix(f, "Take the deadband out", p, Band, "")
+		}
+	}
+	return c.found
 }
 
 type checker struct {

@@ -81,6 +81,7 @@ var headingWords = map[Column][]string{
 		"bereich", "messbereich", "wertebereich", "plage", "plagedemesure", "etendue", "rango", "intervallo", "campo",
 		"campodimisura", "bereik", "meetbereik", "faixa", "intervalo", "omrade", "matomrade"},
 	Change: {"change", "fastestchange", "changesevery", "responsetime", "minimumchange"},
+	Band:   {"deadband", "band", "reportby", "covincrement", "totband", "bandemorte", "bandamuerta", "bandamorta", "dodeband"},
 	Remark: {"remark", "remarks", "comment", "comments", "description", "note", "notes", "desc", "explanation",
 		"details", "info", "function1", "remarksnotes", "definition", "content", "contents",
 		"beschreibung", "bemerkung", "bemerkungen", "kommentar", "anmerkung", "description2", "commentaire", "remarque",

@@ -113,6 +113,7 @@ var kept = []struct {
 	{[]Column{Low}, func(p, was *site.Point) { p.Low = was.Low }},
 	{[]Column{High}, func(p, was *site.Point) { p.High = was.High }},
 	{[]Column{Change}, func(p, was *site.Point) { p.ChangeMs = was.ChangeMs }},
+	{[]Column{Band}, func(p, was *site.Point) { p.Band = was.Band }},
 	{[]Column{Remark}, func(p, was *site.Point) { p.Remark = was.Remark }},
 }
 

@@ -272,7 +272,7 @@ func (m *maker) point() site.Point {
 	m.readType(&p, units)
 	m.readOrder(&p)
 	m.readScale(&p)
-	for _, column := range []Column{Offset, Decimals, Pace, Names, Missing, Low, High, Change, Remark} {
+	for _, column := range []Column{Offset, Decimals, Pace, Names, Missing, Low, High, Change, Band, Remark} {
 		m.set(&p, column)
 	}
 	m.readAccess(&p)

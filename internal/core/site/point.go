@@ -3,6 +3,7 @@ package site
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -72,10 +73,13 @@ type Point struct {
 	PaceMs int `json:"paceMs"`
 	// ChangeMs is the fastest change that matters, as the time in milliseconds
 	// for which the signal may stay as it is; 0 for not known.
-	ChangeMs int     `json:"changeMs,omitempty"`
-	Access   Access  `json:"access" jsonschema:"enum=r,enum=rw,enum=w"`
-	Remark   string  `json:"remark,omitempty"`
-	From     *Origin `json:"from,omitempty"`
+	ChangeMs int `json:"changeMs,omitempty"`
+	// Band is by how much the value, scaled and in its unit, has to move until a device
+	// that tells of changes tells of one; 0 for each of them.
+	Band   float64 `json:"band,omitempty"`
+	Access Access  `json:"access" jsonschema:"enum=r,enum=rw,enum=w"`
+	Remark string  `json:"remark,omitempty"`
+	From   *Origin `json:"from,omitempty"`
 	// Map names the protocol in whose addressing the point is written, where that
 	// is not the one of its device, and Link the link that carries it, where there
 	// is a choice.
@@ -131,7 +135,14 @@ func (p *Point) Shape(unitBits int) value.Shape {
 
 // Wanted is p as an end that reports is told of it.
 func (p *Point) Wanted() protocol.Wanted {
-	return protocol.Wanted{ID: p.ID, Address: p.Address, Shape: p.Shape(0), PaceMs: p.PaceMs}
+	w := protocol.Wanted{ID: p.ID, Address: p.Address, Shape: p.Shape(0), PaceMs: p.PaceMs}
+	if p.Band > 0 && !p.Type.IsText() && !p.Type.IsTime() && p.Type != value.TypeBool {
+		at := func(raw float64) float64 { return p.Scale().Apply(value.OfFloat(raw)).Float() }
+		if step := math.Abs(at(1) - at(0)); step > 0 {
+			w.Band = p.Band / step
+		}
+	}
+	return w
 }
 
 // Scale returns the scale of p. Its power of ten, if another register holds

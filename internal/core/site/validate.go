@@ -176,7 +176,7 @@ var fieldWords = []struct{ begins, field string }{
 	{"gateway ", "gateway"}, {"its cyclic", "cyclic"}, {"an Ethernet line", "serial"}, {"a serial line", "serial"},
 	{"a length", "serial"}, {"its port is on line", "line"},
 	{"it has points but its map", "map"}, {"a limit", "limits"}, {"its access line", "access"}, {"access ", "access"},
-	{"a pace", "paceMs"}, {"a fastest change", "changeMs"},
+	{"a pace", "paceMs"}, {"a fastest change", "changeMs"}, {"a deadband", "band"},
 	{"the scale", "factor"}, {"padding ", "padding"}, {"the power of ten", "powerAt"}, {"address ", "address"},
 	{"type ", "type"}, {"a text", "length"}, {"order ", "order"}, {"protocol ", "protocol"},
 	{"gender", "serial"}, {"a unit load", "serial"},
@@ -443,13 +443,15 @@ func CheckPoint(scheme address.Scheme, p *Point) error {
 	}
 	switch {
 	case !p.Type.Known():
-		return fmt.Errorf("there is no type %q", p.Type)
+		return fmt.Errorf("type %q: there is none such", p.Type)
 	case p.Access != ReadOnly && p.Access != ReadWrite && p.Access != WriteOnly:
 		return fmt.Errorf("access %q: write r, rw or w", p.Access)
 	case p.PaceMs < 0 || p.PaceMs > 7*24*3600*1000 || (p.PaceMs > 0 && p.PaceMs < 10):
 		return fmt.Errorf("a pace of %d ms: give 10 ms to 7 days, or once", p.PaceMs)
 	case p.ChangeMs < 0 || p.ChangeMs > 365*24*3600*1000:
 		return fmt.Errorf("a fastest change of %d ms: give 1 ms to a year, or nothing", p.ChangeMs)
+	case p.Band < 0 || math.IsNaN(p.Band) || math.IsInf(p.Band, 0):
+		return fmt.Errorf("a deadband of %g: give what the value has to move by, or nothing", p.Band)
 	case p.Decimals != nil && (*p.Decimals < 0 || *p.Decimals > 12):
 		return fmt.Errorf("%d decimals: give 0 to 12", *p.Decimals)
 	case math.IsNaN(p.Factor) || math.IsInf(p.Factor, 0) || math.IsNaN(p.Offset) || math.IsInf(p.Offset, 0):

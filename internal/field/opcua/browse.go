@@ -156,7 +156,11 @@ func (c *conn) entries(ctx context.Context, page []reference) ([]field.FolderEnt
 			e.Holds, e.Remark = false, strings.TrimPrefix(e.Remark+"; "+arrayOf(int(n)), "; ")
 			continue
 		}
-		if shape, known := shapeOf(v.Value.Type()); known {
+		kind := v.Value.Type()
+		if v.Value.Value() == nil {
+			kind = measures[k].kind
+		}
+		if shape, known := shapeOf(kind); known {
 			e.Shape = shape
 		}
 		held, why := valueOf(v.Value, -1)

@@ -228,6 +228,8 @@ func (c *conn) WriteItem(to protocol.Wanted, v value.Value, pass field.Pass) fie
 		return reply
 	}
 	switch {
+	case holds.sides > 1:
+		return not("the node holds a table of several dimensions: its elements are read, and not written one by one")
 	case holds.array && n.Element < 0:
 		return not("the node holds an array: say which element, as in [0]")
 	case !holds.array && n.Element >= 0:
@@ -269,6 +271,7 @@ func (c *conn) not(why string) field.Reply {
 type holding struct {
 	kind  ua.TypeID
 	array bool
+	sides int // how many dimensions the array has
 }
 
 // typeOf is what a node holds, asked for once.
@@ -287,7 +290,7 @@ func (c *conn) typeOf(ctx context.Context, n family.Node, id *ua.NodeID) (holdin
 		return holding{}, field.Reply{Outcome: exchange.Declined, Code: int(code),
 			Sentence: "the server does not tell its type: " + family.Words(code)}
 	}
-	holds := holding{v.Type(), v.Has(ua.VariantArrayValues)}
+	holds := holding{v.Type(), v.Has(ua.VariantArrayValues), len(v.ArrayDimensions())}
 	c.types[id.String()] = holds
 	return holds, field.Reply{Outcome: exchange.Answered}
 }
@@ -374,6 +377,9 @@ func (c *conn) List(after string) (held []protocol.Held, next string, reply fiel
 			continue
 		}
 		w.seen[key] = true
+		if f.describes {
+			continue
+		}
 		if f.variable {
 			variables = append(variables, f.listed)
 		}
@@ -400,6 +406,8 @@ func (c *conn) List(after string) (held []protocol.Held, next string, reply fiel
 type found struct {
 	listed
 	variable bool
+	// describes is set for what OPC UA itself knows by its name, as a property: a unit, a range.
+	describes bool
 }
 
 // inside lists what folders lead to, all of it.
@@ -422,14 +430,17 @@ func (c *conn) inside(ctx context.Context, folders []listed) (list []found, err 
 				if r == nil || r.NodeID == nil || r.NodeID.NodeID == nil {
 					continue
 				}
-				name := "?"
+				name, standard := "?", false
 				if r.BrowseName != nil {
-					name = r.BrowseName.Name
+					name, standard = r.BrowseName.Name, r.BrowseName.NamespaceIndex == 0
 				}
+				property := r.ReferenceTypeID != nil && r.ReferenceTypeID.Namespace() == 0 &&
+					r.ReferenceTypeID.IntID() == idHasProperty
 				if folders[i].name != "" {
 					name = folders[i].name + "." + name
 				}
-				list = append(list, found{listed{r.NodeID.NodeID, name}, r.NodeClass == ua.NodeClassVariable})
+				list = append(list, found{listed{r.NodeID.NodeID, name}, r.NodeClass == ua.NodeClassVariable,
+					property && standard})
 			}
 			if len(result.ContinuationPoint) == 0 || len(list) >= mostListed || rounds > mostListed/100 {
 				break
@@ -461,13 +472,8 @@ func (c *conn) described(ctx context.Context, variables []listed) (held []protoc
 			return nil, err
 		}
 		for i, v := range some {
-			list, ok := c.heldOf(v, values[each*i:each*i+each])
-			if !ok {
-				continue
-			}
-			for _, h := range list {
-				h.Unit, h.Low, h.High, h.Names = measures[i].unit, measures[i].low, measures[i].high, measures[i].names
-				held = append(held, h)
+			if list, ok := c.heldOf(v, values[each*i:each*i+each], &measures[i]); ok {
+				held = append(held, list...)
 			}
 		}
 	}
@@ -500,13 +506,17 @@ func (c *conn) attributes(ctx context.Context, variables []listed) (values []*ua
 func arrayOf(n int) string { return fmt.Sprintf("an array of %d values, each of which is a place", n) }
 
 // heldOf is a variable as a place; an array is one for each of its elements.
-func (c *conn) heldOf(v listed, values []*ua.DataValue) (list []protocol.Held, ok bool) {
+func (c *conn) heldOf(v listed, values []*ua.DataValue, m *measure) (list []protocol.Held, ok bool) {
 	n, ok := c.node(v.id)
 	shape, known := shapeOf(values[0].Value.Type())
 	if !ok || !known && values[0].Value.Value() != nil {
 		return nil, false
 	}
-	h := protocol.Held{Address: n.Address(), Name: v.name, Shape: shape}
+	if values[0].Value.Value() == nil {
+		shape, _ = shapeOf(m.kind)
+	}
+	h := protocol.Held{Address: n.Address(), Name: v.name, Shape: shape, Unit: m.unit, Low: m.low, High: m.high,
+		Names: m.names}
 	if level, ok := values[1].Value.Value().(byte); ok {
 		h.Writable = level&2 != 0
 	}

@@ -2,6 +2,7 @@ package opcua
 
 import (
 	"fmt"
+	"math"
 	"time"
 
 	"github.com/gopcua/opcua/ua"
@@ -100,7 +101,7 @@ func (s *subscription) looked(a answered) {
 		was, is := s.followed[handle].told, answer.Results[i]
 		before, known := l.apart[handle]
 		switch {
-		case alike(was, is), is == nil, family.Refuses(uint32(is.Status)), was == nil && uint32(is.Status)>>30 != 0:
+		case alike(was, is), s.followed[handle].near(is), is == nil, family.Refuses(uint32(is.Status)), was == nil && uint32(is.Status)>>30 != 0:
 			delete(l.apart, handle)
 			continue
 		case !known:
@@ -111,6 +112,16 @@ func (s *subscription) looked(a answered) {
 		}
 		l.apart[handle] = apart{before.since, is}
 	}
+}
+
+// near reports whether a value is so near to what was told last that it is not told after it.
+func (f *followed) near(is *ua.DataValue) bool {
+	if f.band == 0 || f.told == nil || is == nil || f.told.Status>>16 != is.Status>>16 {
+		return false
+	}
+	a, why := valueOf(f.told.Value, f.element)
+	b, other := valueOf(is.Value, f.element)
+	return why == "" && other == "" && math.Abs(a.Float()-b.Float()) <= f.band
 }
 
 // alike reports whether two values are the same, their times apart.

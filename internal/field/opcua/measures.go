@@ -12,6 +12,7 @@ import (
 // measure is what a variable says of its value: the unit, empty for none, the range, and the
 // names of its values; nil for none.
 type measure struct {
+	kind      ua.TypeID // that of a value which is not there now, 0 for not known
 	unit      string
 	low, high *float64
 	names     map[int]string
@@ -20,30 +21,31 @@ type measure struct {
 // mostStates is how many values have names at most.
 const mostStates = 1000
 
-// measures asks variables for their units, ranges and states (OPC 10000-8, clause 5.3), whose
-// values are given: where they are of an enumeration, its type knows the names (OPC 10000-3,
-// clause 8.41).
+// described are the names of the properties that say it (OPC 10000-8, clause 5.3).
+var described = []string{family.PropertyUnit, family.PropertyRange, family.PropertyStates, family.PropertyValues,
+	family.PropertyFalse, family.PropertyTrue}
+
+// measures asks variables, whose values are given, for what they say of them. Where they are of an
+// enumeration, its type knows the names (OPC 10000-3, clause 8.41); where there is no value now,
+// the type of what there would be is asked for.
 func (c *conn) measures(ctx context.Context, variables []listed, values func(i int) *ua.DataValue) ([]measure, error) {
 	list := make([]measure, len(variables))
-	names := []string{family.PropertyUnit, family.PropertyRange, family.PropertyStates, family.PropertyValues}
-	found, err := c.properties(ctx, idsOf(variables), names...)
+	found, err := c.properties(ctx, idsOf(variables), described...)
 	if err != nil {
 		return nil, err
 	}
-	var unnamed []int
+	var more []int
 	for i := range list {
-		for _, said := range found[len(names)*i : len(names)*(i+1)] {
-			list[i].take(said)
-		}
-		if values(i).Value.Type() == ua.TypeIDInt32 && list[i].names == nil {
-			unnamed = append(unnamed, i)
+		list[i].take(found[len(described)*i : len(described)*(i+1)])
+		if v := values(i).Value; v.Value() == nil || v.Type() == ua.TypeIDInt32 && list[i].names == nil {
+			more = append(more, i)
 		}
 	}
-	return list, c.enumerated(ctx, variables, unnamed, list)
+	return list, c.kinds(ctx, variables, more, list)
 }
 
-// enumerated names the values of those variables that are of an enumeration.
-func (c *conn) enumerated(ctx context.Context, variables []listed, which []int, into []measure) error {
+// kinds asks some of the variables for the types of their values, and enumerations for their names.
+func (c *conn) kinds(ctx context.Context, variables []listed, which []int, into []measure) error {
 	var reads []*ua.ReadValueID
 	for _, i := range which {
 		reads = append(reads, &ua.ReadValueID{NodeID: variables[i].id, AttributeID: ua.AttributeIDDataType})
@@ -56,7 +58,11 @@ func (c *conn) enumerated(ctx context.Context, variables []listed, which []int, 
 	of := make([]string, len(which))
 	for k, v := range kinds {
 		id, ok := v.Value.Value().(*ua.NodeID)
-		if !ok || id == nil || id.Namespace() == 0 && id.IntID() <= uint32(ua.TypeIDDiagnosticInfo) {
+		if !ok || id == nil {
+			continue
+		}
+		if id.Namespace() == 0 && id.IntID() <= uint32(ua.TypeIDDiagnosticInfo) {
+			into[which[k]].kind = ua.TypeID(id.IntID())
 			continue
 		}
 		of[k] = id.String()
@@ -65,25 +71,26 @@ func (c *conn) enumerated(ctx context.Context, variables []listed, which []int, 
 			new = append(new, id)
 		}
 	}
-	names := []string{family.PropertyStates, family.PropertyValues}
-	found, err := c.properties(ctx, new, names...)
+	found, err := c.properties(ctx, new, described...)
 	if err != nil {
 		return err
 	}
 	for k, id := range new {
 		var m measure
-		m.take(found[len(names)*k])
-		m.take(found[len(names)*k+1])
+		m.take(found[len(described)*k : len(described)*(k+1)])
 		c.states[id.String()] = m.names
 	}
 	for k, i := range which {
-		into[i].names = c.states[of[k]]
+		if into[i].names = c.states[of[k]]; into[i].names != nil {
+			into[i].kind = ua.TypeIDInt32
+		}
 	}
 	return nil
 }
 
-// take adds what a property says. A range that bounds nothing is none.
-func (m *measure) take(said any) {
+// take adds what the properties say, in the order of their names. A range that bounds nothing is
+// none.
+func (m *measure) take(said []any) {
 	name := func(is int64, of *ua.LocalizedText) {
 		if of == nil || of.Text == "" || len(m.names) >= mostStates {
 			return
@@ -93,31 +100,32 @@ func (m *measure) take(said any) {
 		}
 		m.names[int(is)] = of.Text
 	}
-	switch said := said.(type) {
-	case []*ua.LocalizedText:
-		for is, of := range said {
-			name(int64(is), of)
+	object := func(of any) any {
+		if o, ok := of.(*ua.ExtensionObject); ok && o != nil {
+			return o.Value
 		}
-	case []*ua.ExtensionObject:
-		for _, each := range said {
-			if each == nil {
-				continue
-			}
-			if of, ok := each.Value.(*ua.EnumValueType); ok && of != nil {
-				name(of.Value, of.DisplayName)
-			}
-		}
-	case *ua.ExtensionObject:
-		if said != nil {
-			m.take(said.Value)
-		}
-	case *ua.EUInformation:
-		if said.DisplayName != nil {
-			m.unit = said.DisplayName.Text
-		}
-	case *ua.Range:
-		if low, high := said.Low, said.High; low < high && !math.IsInf(low, 0) && !math.IsInf(high, 0) {
+		return nil
+	}
+	if unit, ok := object(said[0]).(*ua.EUInformation); ok && unit.DisplayName != nil {
+		m.unit = unit.DisplayName.Text
+	}
+	if r, ok := object(said[1]).(*ua.Range); ok {
+		if low, high := r.Low, r.High; low < high && !math.IsInf(low, 0) && !math.IsInf(high, 0) {
 			m.low, m.high = &low, &high
 		}
+	}
+	texts, _ := said[2].([]*ua.LocalizedText)
+	for is, of := range texts {
+		name(int64(is), of)
+	}
+	values, _ := said[3].([]*ua.ExtensionObject)
+	for _, each := range values {
+		if of, ok := object(each).(*ua.EnumValueType); ok && of != nil {
+			name(of.Value, of.DisplayName)
+		}
+	}
+	for is, of := range said[4:] {
+		text, _ := of.(*ua.LocalizedText)
+		name(int64(is), text)
 	}
 }

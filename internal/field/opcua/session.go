@@ -239,6 +239,12 @@ func (s *session) learn(ctx context.Context) field.Reply {
 		reads = append(reads, &ua.ReadValueID{NodeID: ua.NewNumericNodeID(0, o.id), AttributeID: ua.AttributeIDValue})
 	}
 	values, err := s.read(ctx, reads)
+	if _, refused := status(err); refused { // it takes fewer at once than there are limits
+		most := s.limits.reads
+		s.limits.reads = 1
+		values, err = s.read(ctx, reads)
+		s.limits.reads = most
+	}
 	if err != nil {
 		return s.failed(err, "the list of namespaces")
 	}

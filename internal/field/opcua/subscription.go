@@ -39,6 +39,8 @@ type followed struct {
 	element int
 	node    *ua.ReadValueID
 	every   time.Duration // how often the server looks
+	band    float64       // by how much it has to move until it is told
+	granted string        // how it is told, where that is not as asked
 	told    *ua.DataValue // what it told last; nil for nothing yet
 	refused bool
 	number  uint32 // of the message that told it
@@ -87,12 +89,26 @@ func (s *subscription) monitor(ctx context.Context, wanted []protocol.Wanted) (r
 		if w.PaceMs == 0 {
 			sampling = -1 // that of the subscription
 		}
+		var filter *ua.ExtensionObject
+		if w.Band > 0 {
+			filter = ua.NewExtensionObject(&ua.DataChangeFilter{Trigger: ua.DataChangeTriggerStatusValue,
+				DeadbandType: uint32(ua.DeadbandTypeAbsolute), DeadbandValue: w.Band})
+		}
 		items = append(items, &ua.MonitoredItemCreateRequest{MonitoringMode: ua.MonitoringModeReporting,
 			ItemToMonitor: &ua.ReadValueID{NodeID: id, AttributeID: ua.AttributeIDValue, DataEncoding: &ua.QualifiedName{}},
 			RequestedParameters: &ua.MonitoringParameters{ClientHandle: uint32(len(s.followed)), SamplingInterval: sampling,
-				QueueSize: uint32(family.TCP.Int(c.settings, family.KeyQueue)), DiscardOldest: true}})
-		s.followed = append(s.followed, followed{id: w.ID, element: n.Element, node: items[len(items)-1].ItemToMonitor})
+				QueueSize: uint32(family.TCP.Int(c.settings, family.KeyQueue)), DiscardOldest: true, Filter: filter}})
+		s.followed = append(s.followed, followed{id: w.ID, element: n.Element, node: items[len(items)-1].ItemToMonitor,
+			band: w.Band})
 	}
+	more, err := s.create(ctx, items)
+	return append(refused, more...), err
+}
+
+// create asks for nodes to be watched. One whose deadband is refused is asked for without.
+func (s *subscription) create(ctx context.Context, items []*ua.MonitoredItemCreateRequest) (refused []field.Refusal, err error) {
+	c := s.of
+	var again []*ua.MonitoredItemCreateRequest
 	atOnce := c.limits.monitors
 	for from := 0; from < len(items); from += atOnce {
 		some := items[from:min(len(items), from+atOnce)]
@@ -103,34 +119,56 @@ func (s *subscription) monitor(ctx context.Context, wanted []protocol.Wanted) (r
 			return refused, err
 		}
 		for i, item := range some {
-			code := uint32(ua.StatusBadUnexpectedError)
+			result := &ua.MonitoredItemCreateResult{StatusCode: ua.StatusBadUnexpectedError}
 			if i < len(answer.Results) && answer.Results[i] != nil {
-				code = uint32(answer.Results[i].StatusCode)
-				if ms := answer.Results[i].RevisedSamplingInterval; ms > 0 {
-					s.followed[item.RequestedParameters.ClientHandle].every = time.Duration(min(ms,
-						float64(longest.Milliseconds())) * float64(time.Millisecond))
-				}
+				result = answer.Results[i]
 			}
-			if code>>30 == 2 {
-				s.followed[item.RequestedParameters.ClientHandle].refused = true
-				refused = append(refused, field.Refusal{ID: s.followed[item.RequestedParameters.ClientHandle].id, Code: int(code),
-					Sentence: "the server does not report it: " + family.Words(code)})
+			f, p := &s.followed[item.RequestedParameters.ClientHandle], item.RequestedParameters
+			switch code := result.StatusCode; {
+			case p.Filter != nil && (code == ua.StatusBadFilterNotAllowed || code == ua.StatusBadMonitoredItemFilterUnsupported ||
+				code == ua.StatusBadMonitoredItemFilterInvalid || code == ua.StatusBadDeadbandFilterInvalid):
+				f.granted, f.band, p.Filter = "; the server takes no deadband for it: every change is told", 0, nil
+				again = append(again, item)
+			case uint32(code)>>30 == 2:
+				f.refused = true
+				refused = append(refused, field.Refusal{ID: f.id, Code: int(uint32(code)),
+					Sentence: "the server does not report it: " + family.Words(uint32(code))})
+			default:
+				f.revised(p, result)
 			}
 		}
+	}
+	if len(again) > 0 {
+		more, err := s.create(ctx, again)
+		return append(refused, more...), err
 	}
 	return refused, nil
 }
 
+// revised takes in how a node is watched.
+func (f *followed) revised(asked *ua.MonitoringParameters, is *ua.MonitoredItemCreateResult) {
+	if ms := is.RevisedSamplingInterval; ms > 0 {
+		f.every = time.Duration(min(ms, float64(longest.Milliseconds())) * float64(time.Millisecond))
+		if asked.SamplingInterval > 0 && ms > asked.SamplingInterval*1.01+1 {
+			f.granted += fmt.Sprintf("; the server looks at it every %g ms, asked %g", ms, asked.SamplingInterval)
+		}
+	}
+	if n := is.RevisedQueueSize; n > 0 && n < asked.QueueSize {
+		f.granted += fmt.Sprintf("; it keeps %d values of it, asked %d", n, asked.QueueSize)
+	}
+}
+
 // Revised is how the server reports, where that is not how it was asked to.
-func (c *conn) Revised() (settings protocol.Settings, said string) {
+func (c *conn) Revised() (settings protocol.Settings, said string, points map[string]string) {
 	c.mu.Lock()
 	made := c.subscription
 	c.mu.Unlock()
 	settings = protocol.Settings{}
 	maps.Copy(settings, c.settings)
 	if made == nil {
-		return settings, ""
+		return settings, "", nil
 	}
+	slower := ""
 	for _, each := range []struct {
 		key string
 		is  int
@@ -139,9 +177,18 @@ func (c *conn) Revised() (settings protocol.Settings, said string) {
 			setting, _ := family.TCP.Setting(each.key)
 			said += fmt.Sprintf("; %s %d %s, asked %d", strings.ToLower(setting.Title), each.is, setting.Unit, asked)
 			settings[each.key] = protocol.OfInt(each.is)
+			if each.key == family.KeyPublish && each.is > asked {
+				slower = fmt.Sprintf("; the server tells of changes every %d ms, asked %d", each.is, asked)
+			}
 		}
 	}
-	return settings, said
+	points = map[string]string{}
+	for i := range made.followed {
+		if f := &made.followed[i]; f.granted != "" || slower != "" {
+			points[f.id] = strings.TrimPrefix(f.granted+slower, "; ")
+		}
+	}
+	return settings, said, points
 }
 
 // took takes in a message of the server.

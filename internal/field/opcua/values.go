@@ -95,7 +95,8 @@ var shapes = map[ua.TypeID]value.Type{ua.TypeIDBoolean: value.TypeBool, ua.TypeI
 	ua.TypeIDUint32: value.TypeUint32,
 	ua.TypeIDInt64:  value.TypeInt64, ua.TypeIDUint64: value.TypeUint64, ua.TypeIDFloat: value.TypeFloat32,
 	ua.TypeIDDouble: value.TypeFloat64,
-	ua.TypeIDString: value.TypeText, ua.TypeIDLocalizedText: value.TypeText}
+	ua.TypeIDString: value.TypeText, ua.TypeIDLocalizedText: value.TypeText, ua.TypeIDGUID: value.TypeText,
+	ua.TypeIDDateTime: value.TypeUnixMs, ua.TypeIDStatusCode: value.TypeUint32}
 
 // textRoom is for how many octets a point has room that is made for a text.
 const textRoom = 64

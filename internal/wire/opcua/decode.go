@@ -422,7 +422,7 @@ var objects = map[uint32]reflect.Type{
 	298: reflect.TypeFor[ua.Argument](),
 	724: reflect.TypeFor[ua.DataChangeFilter](), 811: reflect.TypeFor[ua.DataChangeNotification](),
 	820: reflect.TypeFor[ua.StatusChangeNotification](), 864: reflect.TypeFor[ua.ServerStatusDataType](),
-	886: reflect.TypeFor[ua.Range](), 889: reflect.TypeFor[ua.EUInformation](), 7616: reflect.TypeFor[ua.EnumValueType]()}
+	886: reflect.TypeFor[ua.Range](), 889: reflect.TypeFor[ua.EUInformation](), 8251: reflect.TypeFor[ua.EnumValueType]()}
 
 // object reads a structure of any kind (clause 5.2.2.15). One that is not known has no value.
 func (d *decoder) object(depth int) *ua.ExtensionObject {

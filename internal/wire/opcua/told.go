@@ -250,7 +250,7 @@ func (t *told) news(p capture.Piece, h *capture.Heard, v *ua.PublishResponse) {
 		t.still(p, h, of, v.SubscriptionID)
 		return
 	}
-	doubtful := &doubts{}
+	doubtful, overrun, lost := &doubts{}, 0, ""
 	for _, data := range m.NotificationData {
 		if data == nil {
 			continue
@@ -267,6 +267,11 @@ func (t *told) news(p capture.Piece, h *capture.Heard, v *ua.PublishResponse) {
 					name, _, _ = strings.Cut(node.name, " ")
 				}
 				doubtful.add(uint32(item.Value.Status), name)
+				if uint32(item.Value.Status)&overflowed == overflowed {
+					if overrun++; lost == "" {
+						lost = name
+					}
+				}
 			}
 		case *ua.StatusChangeNotification:
 			h.Outcome, h.Code = exchange.Declined, int(uint32(n.Status))
@@ -274,7 +279,15 @@ func (t *told) news(p capture.Piece, h *capture.Heard, v *ua.PublishResponse) {
 		}
 	}
 	h.Remarks = append(h.Remarks, doubtful.remarks()...)
+	if overrun > 0 {
+		h.Remarks = append(h.Remarks, capture.Remark{Kind: capture.Overrun, Name: subscriptionName(v.SubscriptionID),
+			Text: fmt.Sprintf("values beside %d that were told are lost, first of %s", overrun, lost)})
+	}
 }
+
+// overflowed are the bits of a status by which a value says that others beside it were lost (OPC
+// 10000-4, clause 7.39.1).
+const overflowed = 0x480
 
 // number follows the numbers of messages (OPC 10000-4, clause 7.14.1): one that says only that
 // the server is there has that of the next.

@@ -344,6 +344,7 @@ export interface Point {
   decimals?: number;
   paceMs: number;
   changeMs?: number;
+  band?: number;
   access: "r" | "rw" | "w";
   remark?: string;
   from?: Origin;
@@ -869,6 +870,7 @@ export interface Live {
   shown: string;
   quality: string;
   reason?: string;
+  granted?: string;
   atMs: number;
   sourceMs?: number;
   changedMs: number;

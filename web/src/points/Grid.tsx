@@ -35,6 +35,7 @@ export const titles: Record<string, string> = {
   low: "Lowest",
   high: "Highest",
   change: "Fastest change",
+  band: "Deadband",
   remark: "Remark",
   count: "Registers",
   bit: "Bit",
@@ -64,6 +65,7 @@ const widths: Record<string, number> = {
   low: 70,
   high: 70,
   change: 90,
+  band: 76,
   remark: 160,
 };
 /** Of an address that is a name. */

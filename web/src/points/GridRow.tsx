@@ -219,6 +219,11 @@ function Now({ id, unit }: { id: string; unit: string }) {
             {shown(live)}
           </span>
           {unit && <span className="soft">{unit}</span>}
+          {live.granted && (
+            <sup className="soft" title={live.granted}>
+              †
+            </sup>
+          )}
         </>
       )}
     </span>

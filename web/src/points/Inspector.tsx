@@ -42,6 +42,11 @@ export function Inspector({ id, points }: { id: string; points: PointsView }) {
         {live && live.atMs > 0 && <span className="mono soft"> · {clock(live.atMs)}</span>}
         {live?.sourceMs ? <span className="soft"> · the device says {clock(live.sourceMs)}</span> : ""}
       </div>
+      {live?.granted && (
+        <p className="small mb-3" data-testid="granted">
+          Told otherwise than asked: {live.granted}.
+        </p>
+      )}
       {findings.map((f) => (
         <MapFinding key={f.code + (f.subject.column ?? "")} points={points} finding={f} />
       ))}

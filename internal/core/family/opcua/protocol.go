@@ -160,6 +160,9 @@ func (rules) ItemBytes(a address.Address, _ value.Shape) (out, in int) {
 	return headOctets + len(name) + 40, headOctets + 12
 }
 
+// Deadbands: a client asks for one with each node (OPC 10000-4, clause 7.22.2).
+func (rules) Deadbands() {}
+
 // Listed is what the places of a server are called that it can be asked to list.
 func (rules) Listed() string { return "nodes" }
 

@@ -13,6 +13,9 @@ const (
 	// of some.
 	PropertyStates = "EnumStrings"
 	PropertyValues = "EnumValues"
+	// PropertyFalse and PropertyTrue are those with the names of a binary value.
+	PropertyFalse = "FalseState"
+	PropertyTrue  = "TrueState"
 	// NoUnit is the number of a unit that the list does not have.
 	NoUnit int32 = -1
 )
