@@ -1,8 +1,11 @@
 package main
 
 import (
+	"cmp"
+	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -21,7 +24,11 @@ func writeCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		p, v, err := parseAssignment(t.def, args[1])
+		text, err := typedAssignment(c.Context(), t, args[1])
+		if err != nil {
+			return err
+		}
+		p, v, err := parseAssignment(t.def, text)
 		if err != nil {
 			return err
 		}
@@ -41,8 +48,12 @@ func writeCommand() *cobra.Command {
 			if station := t.def.StationWords(t.link.Settings); station != "" {
 				where += ", " + station
 			}
-			fmt.Fprintf(c.OutOrStdout(), "%s: %s → %s (function %s, words %s)\n", where, printable(o.Old),
-				printable(o.New), o.Function, o.Words)
+			sent := "function " + o.Function
+			if o.Words != "" {
+				sent += ", words " + o.Words
+			}
+			fmt.Fprintf(c.OutOrStdout(), "%s: %s → %s (%s)\n", where, cmp.Or(printable(o.Old), "not read"), printable(o.New),
+				sent)
 			fmt.Fprintln(c.OutOrStdout(), printable(result.Sentence))
 		}
 		if !*yes {
@@ -54,4 +65,22 @@ func writeCommand() *cobra.Command {
 		return nil
 	}
 	return c
+}
+
+// typedAssignment is typed for POINT=VALUE.
+func typedAssignment(ctx context.Context, t *target, text string) (string, error) {
+	for i := strings.LastIndexByte(text, '='); i > 0 && t.def.Looked; i = strings.LastIndexByte(text[:i], '=') {
+		parts := cut(t.def, text[:i])
+		if len(parts) > 1 {
+			break // it says its type
+		}
+		if _, err := t.def.Scheme.Parse(parts[0], ""); err == nil {
+			named, err := typed(ctx, t, parts)
+			if err != nil {
+				return "", err
+			}
+			return named[0] + text[i:], nil
+		}
+	}
+	return text, nil
 }

@@ -363,7 +363,7 @@ func printedSite(s *site.Site) string {
 				break
 			}
 			fmt.Fprintf(&b, "%s:", d.Name)
-			for _, column := range regmap.Columns() {
+			for _, column := range regmap.ColumnsFor(family.Scheme) {
 				fmt.Fprintf(&b, " %s |", regmap.Cell(scheme, &d.Points[p], column))
 			}
 			b.WriteByte('\n')

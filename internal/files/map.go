@@ -89,7 +89,7 @@ func (m *Map) extraNotations() []string {
 
 func (m *Map) headings() []string {
 	var headings []string
-	for _, column := range regmap.Columns() {
+	for _, column := range regmap.ColumnsFor(m.Scheme) {
 		headings = append(headings, string(column))
 	}
 	return append(headings, m.extraNotations()...)
@@ -98,7 +98,7 @@ func (m *Map) headings() []string {
 func (m *Map) cells(p *site.Point) []string {
 	var cells []string
 	notations := address.NotationsFor(m.Scheme, p.Address, 8*p.Type.Bytes(p.Length))
-	for _, column := range regmap.Columns() {
+	for _, column := range regmap.ColumnsFor(m.Scheme) {
 		cell := regmap.Cell(m.Scheme, p, column)
 		if at := slices.IndexFunc(notations, func(n address.Notation) bool { return n.Name == m.In }); at >= 0 &&
 			column == regmap.Address {
@@ -183,7 +183,7 @@ func readMapJSON(data []byte) ([]regmap.Row, error) {
 
 // table prints a map as a table, with its headings first.
 func (m *Map) table() []regmap.Row {
-	columns := regmap.Columns()
+	columns := regmap.ColumnsFor(m.Scheme)
 	rows := make([]regmap.Row, 0, len(m.Points)+1)
 	headings := make([]string, len(columns))
 	for i, column := range columns {
@@ -198,7 +198,7 @@ func (m *Map) table() []regmap.Row {
 
 // rowOf prints a point as a row of a table.
 func rowOf(scheme address.Scheme, p *site.Point, line int) regmap.Row {
-	columns := regmap.Columns()
+	columns := regmap.ColumnsFor(scheme)
 	row := regmap.Row{Line: line, Cells: make([]string, len(columns))}
 	for i, column := range columns {
 		row.Cells[i] = regmap.Cell(scheme, p, column)

@@ -68,7 +68,7 @@ func TestSetCell(t *testing.T) {
 
 func rowOf(p *site.Point) []string {
 	cells := []string{}
-	for _, column := range Columns() {
+	for _, column := range ColumnsFor(family.Scheme) {
 		cells = append(cells, Cell(family.Scheme, p, column))
 	}
 	return cells
@@ -173,7 +173,7 @@ func FuzzTable(f *testing.F) {
 			if err := site.CheckPoint(family.Scheme, &points[i]); err != nil {
 				t.Fatalf("a row became a point that cannot be kept: %v", err)
 			}
-			for _, column := range Columns() {
+			for _, column := range ColumnsFor(family.Scheme) {
 				p := points[i]
 				if cell := Cell(family.Scheme, &p, column); cell != "" {
 					if err := SetCell(family.Scheme, &p, column, cell); err != nil {

@@ -137,12 +137,12 @@ type Listing struct {
 // left out and all its bad cells are listed; empty rows are passed over. lines
 // gives the source line of each point.
 func (l *Listing) Points(scheme address.Scheme) (points []site.Point, lines []int, rejected []Rejected) {
-	m := maker{scheme: scheme, listing: l, types: map[string]shaped{}, cells: map[string]typeCell{},
+	order := TableColumns()
+	m := maker{scheme: scheme, listing: l, at: make([]int, len(order)), types: map[string]shaped{}, cells: map[string]typeCell{},
 		scales: map[string][2]string{}, accesses: map[string]site.Access{}}
 	for i := range m.at {
 		m.at[i] = -1
 	}
-	order := TableColumns()
 	for i, column := range l.Columns {
 		for k, known := range order {
 			if known == column && m.at[k] < 0 {
@@ -215,8 +215,8 @@ type badCell struct {
 type maker struct {
 	scheme  address.Scheme
 	listing *Listing
-	area    string  // that the last title between the rows names
-	at      [27]int // place in the row of each of TableColumns, -1 for none
+	area    string // that the last title between the rows names
+	at      []int  // place in the row of each of TableColumns, -1 for none
 	row     []string
 	bad     []badCell
 	types   map[string]shaped // type cells read so far: tables have few

@@ -87,9 +87,9 @@ type Point struct {
 	Link string `json:"link,omitempty"`
 }
 
-// States are the names of the whole values of p; nil where it has none, or names of bits.
+// States are the names of the whole or binary values of p; nil where it has none, or names of bits.
 func (p *Point) States() map[int]string {
-	if len(p.Names) == 0 || p.Type.IsFlags() || !p.Type.IsWhole() {
+	if len(p.Names) == 0 || p.Type.IsFlags() || !p.Type.IsWhole() && p.Type != value.TypeBool {
 		return nil
 	}
 	states := make(map[int]string, len(p.Names))

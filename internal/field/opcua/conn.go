@@ -271,7 +271,7 @@ func (c *conn) not(why string) field.Reply {
 type holding struct {
 	kind  ua.TypeID
 	array bool
-	sides int // how many dimensions the array has
+	sides int // how many dimensions an array has
 }
 
 // typeOf is what a node holds, asked for once.
@@ -279,7 +279,8 @@ func (c *conn) typeOf(ctx context.Context, n family.Node, id *ua.NodeID) (holdin
 	if known, ok := c.types[id.String()]; ok {
 		return known, field.Reply{Outcome: exchange.Answered}
 	}
-	values, err := c.read(ctx, []*ua.ReadValueID{{NodeID: id, AttributeID: ua.AttributeIDValue}})
+	values, err := c.read(ctx, []*ua.ReadValueID{{NodeID: id, AttributeID: ua.AttributeIDValue},
+		{NodeID: id, AttributeID: ua.AttributeIDValueRank}})
 	if err != nil {
 		reply := c.came(err, "the question for its type")
 		reply.Left = false
@@ -290,7 +291,10 @@ func (c *conn) typeOf(ctx context.Context, n family.Node, id *ua.NodeID) (holdin
 		return holding{}, field.Reply{Outcome: exchange.Declined, Code: int(code),
 			Sentence: "the server does not tell its type: " + family.Words(code)}
 	}
-	holds := holding{v.Type(), v.Has(ua.VariantArrayValues), len(v.ArrayDimensions())}
+	holds := holding{kind: v.Type(), array: v.Has(ua.VariantArrayValues)}
+	if rank, ok := values[1].Value.Value().(int32); ok {
+		holds.sides = int(rank)
+	}
 	c.types[id.String()] = holds
 	return holds, field.Reply{Outcome: exchange.Answered}
 }

@@ -191,7 +191,7 @@ func (s *session) activation(t *field.Target, made *ua.CreateSessionResponse) (r
 	if user != "" {
 		kind = ua.UserTokenTypeUserName
 	}
-	policy := tokenPolicy(made.ServerEndpoints, kind)
+	policy := s.tokenPolicy(made.ServerEndpoints, kind)
 	switch {
 	case policy == nil && user == "":
 		policy = &ua.UserTokenPolicy{} // it says itself that it lets nobody in without a name
@@ -216,20 +216,22 @@ func (s *session) activation(t *field.Target, made *ua.CreateSessionResponse) (r
 	return request, ""
 }
 
-// tokenPolicy is how a kind of user shows who it is at the endpoint that is used.
-func tokenPolicy(endpoints []*ua.EndpointDescription, kind ua.UserTokenType) *ua.UserTokenPolicy {
-	var any *ua.UserTokenPolicy
+// tokenPolicy is how a kind of user shows who it is at the endpoint that is used: each has names of
+// its own for that. A server that does not tell of this endpoint means another of its own.
+func (s *session) tokenPolicy(endpoints []*ua.EndpointDescription, kind ua.UserTokenType) (best *ua.UserTokenPolicy) {
+	own := false
 	for _, e := range endpoints {
 		if e == nil {
 			continue
 		}
+		same := e.SecurityMode == s.security.Mode && e.SecurityPolicyURI == s.security.Policy
 		for _, p := range e.UserIdentityTokens {
-			if p != nil && p.TokenType == kind && any == nil {
-				any = p
+			if p != nil && p.TokenType == kind && (best == nil || same && !own) {
+				best, own = p, same
 			}
 		}
 	}
-	return any
+	return best
 }
 
 // learn reads how the server numbers its namespaces now, and how much it takes at once.

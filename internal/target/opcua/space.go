@@ -103,7 +103,13 @@ func (s *space) properties(v *Variable, index uint16, n *node) {
 		n.kind = analogType
 		add(family.PropertyRange, rangeType, ua.NewExtensionObject(&ua.Range{Low: *v.Low, High: *v.High}))
 	}
-	if len(v.States) == 0 || v.Type < ua.TypeIDSByte || v.Type > ua.TypeIDUint64 {
+	switch {
+	case len(v.States) == 0 || v.Type > ua.TypeIDUint64:
+		return
+	case v.Type == ua.TypeIDBoolean:
+		n.kind = binaryType
+		add(family.PropertyFalse, dataText, ua.NewLocalizedText(v.States[0]))
+		add(family.PropertyTrue, dataText, ua.NewLocalizedText(v.States[1]))
 		return
 	}
 	if texts, ok := inOrder(v.States); ok {

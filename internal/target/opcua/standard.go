@@ -25,6 +25,7 @@ const (
 	folderType, baseObjectType, dataVariableType, propertyVar         = 61, 58, 63, 68
 	serverType, capabilitiesType, limitsType, statusType, buildType   = 2004, 2013, 11564, 2138, 3051
 	analogType, statesType, valuesType, rangeType, unitType, enumType = 2368, 2376, 11238, 884, 887, 7594
+	binaryType                                                        = 2373
 	dataStatus, dataState, dataBuild, dataText                        = 862, 852, 338, 21
 )
 
@@ -58,6 +59,7 @@ var kinds = []struct {
 	{ua.NodeClassVariableType, dataVariableType, 2365, "DataItemType"},
 	{ua.NodeClassVariableType, 2365, analogType, "AnalogItemType"},
 	{ua.NodeClassVariableType, 2365, 2372, "DiscreteItemType"},
+	{ua.NodeClassVariableType, 2372, binaryType, "TwoStateDiscreteType"},
 	{ua.NodeClassVariableType, 2372, statesType, "MultiStateDiscreteType"},
 	{ua.NodeClassVariableType, 2372, valuesType, "MultiStateValueDiscreteType"},
 	{ua.NodeClassDataType, idDataTypes, 24, "BaseDataType"},
