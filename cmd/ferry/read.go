@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -87,12 +88,23 @@ func readCommand() *cobra.Command {
 	return c
 }
 
+// mostWords is how much of the octets of a value a line shows: 16 words with their blanks. All of
+// them are in JSON.
+const mostWords = 80
+
 func printReading(c *cobra.Command, r reading, shown string) {
 	if r.Quality == value.Bad {
 		shown = "—"
 	}
-	fmt.Fprintf(c.OutOrStdout(), "%s  %-24s %16s  %-8s %s  %s\n", r.Time[11:23], r.Point, printable(shown), r.Quality,
-		r.Words, printable(r.Reason))
+	words, at := r.Words, r.Time[11:23]
+	if len(words) > mostWords {
+		words = words[:mostWords] + "…"
+	}
+	if strings.HasPrefix(r.Time, "1970") {
+		at = "not read yet" // as long as a time
+	}
+	fmt.Fprintf(c.OutOrStdout(), "%s  %-24s %16s  %-8s %s  %s\n", at, r.Point, printable(shown), r.Quality, words,
+		printable(r.Reason))
 }
 
 func sleep(ctx context.Context, d time.Duration) bool {

@@ -205,17 +205,22 @@ func (h *host) gone(v *target.Variable) bool {
 	return ok && v.ID == n.ID
 }
 
-// variables are what the device of the map has; the elements of an array are one.
+// variables are what the device of the map has; the elements of an array are one, and so are the
+// fields of a structure.
 func (h *host) variables() (list []target.Variable) {
-	small, arrays := h.fault().Kind == "case", map[family.Node]*array{}
+	small, arrays, structures := h.fault().Kind == "case", map[family.Node]*array{}, map[family.Node]*structure{}
 	for _, held := range h.of.Memory.Held() {
 		n, ok := family.NodeOf(held.Address)
 		kind, fits := target.Kinds[held.Shape.Type]
-		if !ok || !fits || n.Element >= mostElements {
+		if !ok || !fits || n.Element >= mostElements || n.Element >= 0 && n.Field != "" {
 			continue
 		}
 		whole := n
-		whole.Element = -1
+		whole.Element, whole.Field = -1, ""
+		if known := structures[whole]; n.Field != "" && known != nil {
+			known.add(n.Field, held, kind)
+			continue
+		}
 		if known := arrays[whole]; n.Element >= 0 && known != nil {
 			known.add(n.Element, held)
 			continue
@@ -229,6 +234,12 @@ func (h *host) variables() (list []target.Variable) {
 			arrays[whole] = a
 			v.Writable, v.Write, v.Read, v.WriteAt = true, nil, a.read, a.writeAt
 		}
+		if n.Field != "" {
+			s := &structure{host: h, at: len(list)}
+			s.add(n.Field, held, kind)
+			structures[whole] = s
+			v = target.Variable{URI: n.URI, ID: n.ID, Name: n.ID, Type: ua.TypeIDExtensionObject, Read: s.read}
+		}
 		if v.URI == "" {
 			v.URI = "urn:skerry:hall"
 		}
@@ -236,6 +247,9 @@ func (h *host) variables() (list []target.Variable) {
 			v.ID, v.Name = strings.ToLower(v.ID), strings.ToLower(v.Name)
 		}
 		list = append(list, v)
+	}
+	for _, s := range structures {
+		list[s.at].Fields = s.fields
 	}
 	return list
 }
@@ -252,8 +266,10 @@ func (h *host) reads(at address.Address, kind ua.TypeID) func() *ua.DataValue {
 }
 
 // told is a value as the server tells of it.
-func (h *host) told(v any) *ua.DataValue {
-	out := target.Good(v)
+func (h *host) told(v any) *ua.DataValue { return h.marked(target.Good(v)) }
+
+// marked is a value with the status that the server gives it.
+func (h *host) marked(out *ua.DataValue) *ua.DataValue {
 	if h.fault().Kind == "uncertain" {
 		out.EncodingMask |= ua.DataValueStatusCode
 		out.Status = ua.StatusCode(family.UncertainLastUsable)

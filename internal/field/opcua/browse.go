@@ -2,6 +2,7 @@ package opcua
 
 import (
 	"context"
+	"fmt"
 	"strings"
 
 	"github.com/gopcua/opcua/ua"
@@ -154,6 +155,11 @@ func (c *conn) entries(ctx context.Context, page []reference) ([]field.FolderEnt
 		}
 		if n := v.Value.ArrayLength(); n > 0 {
 			e.Holds, e.Remark = false, strings.TrimPrefix(e.Remark+"; "+arrayOf(int(n)), "; ")
+			continue
+		}
+		if leaves, err := c.leaves(v.Value.Value()); err == nil {
+			e.Holds, e.Remark = false, strings.TrimPrefix(fmt.Sprintf("%s; a structure of %d values, each of which is a place",
+				e.Remark, len(leaves)), "; ")
 			continue
 		}
 		kind := v.Value.Type()

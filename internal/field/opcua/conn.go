@@ -44,7 +44,8 @@ func (driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply
 		s.close()
 		return nil, reply
 	}
-	c := &conn{session: s, settings: t.Settings, reports: make(chan field.Report, 256), types: map[string]holding{}}
+	c := &conn{session: s, settings: t.Settings, reports: make(chan field.Report, 256), types: map[string]holding{},
+		layouts: map[string]*wire.Layout{}}
 	c.life, c.cancel = context.WithCancel(ctx)
 	c.stop = context.AfterFunc(ctx, func() {
 		c.finish(field.Reply{Outcome: exchange.Closed,
@@ -63,9 +64,10 @@ type conn struct {
 	stop     func() bool
 	over     atomic.Bool
 	reports  chan field.Report
-	types    map[string]holding // of nodes that were written, by their numbers
-	walk     *walk              // of the model, while it is listed
-	folder   *opened            // that was looked into last; nil for none
+	layouts  map[string]*wire.Layout // of structures, by their encodings; held by mu
+	types    map[string]holding      // of nodes that were written, by their numbers
+	walk     *walk                   // of the model, while it is listed
+	folder   *opened                 // that was looked into last; nil for none
 
 	mu           sync.Mutex
 	closed       bool
@@ -230,6 +232,8 @@ func (c *conn) WriteItem(to protocol.Wanted, v value.Value, pass field.Pass) fie
 	switch {
 	case holds.sides > 1:
 		return not("the node holds a table of several dimensions: its elements are read, and not written one by one")
+	case n.Field != "":
+		return not("a value in a structure is read, and not written without the others")
 	case holds.array && n.Element < 0:
 		return not("the node holds an array: say which element, as in [0]")
 	case !holds.array && n.Element >= 0:
@@ -512,6 +516,9 @@ func arrayOf(n int) string { return fmt.Sprintf("an array of %d values, each of 
 // heldOf is a variable as a place; an array is one for each of its elements.
 func (c *conn) heldOf(v listed, values []*ua.DataValue, m *measure) (list []protocol.Held, ok bool) {
 	n, ok := c.node(v.id)
+	if list, ok := c.parts(v, n, values[0].Value.Value()); ok {
+		return list, true
+	}
 	shape, known := shapeOf(values[0].Value.Type())
 	if !ok || !known && values[0].Value.Value() != nil {
 		return nil, false
@@ -531,7 +538,7 @@ func (c *conn) heldOf(v listed, values []*ua.DataValue, m *measure) (list []prot
 	if count <= 0 {
 		return []protocol.Held{h}, true
 	}
-	for i := range min(count, 1000) {
+	for i := range min(count, mostElements) {
 		one := h
 		n.Element = i
 		one.Address, one.Name = n.Address(), fmt.Sprintf("%s[%d]", h.Name, i)

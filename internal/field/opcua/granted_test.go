@@ -22,7 +22,7 @@ func TestGranted(t *testing.T) {
 	if err := e.Start([]string{"l"}); err != nil {
 		t.Fatal(err)
 	}
-	all := []string{"ox", "sp", "on", "pace1", "pace3", "mode"}
+	all := []string{"ox", "sp", "on", "pace1", "pace3", "mode", "speed", "label"}
 	good := func() bool {
 		for _, id := range all {
 			if live, _ := e.Hub.Point(id); live.Quality != value.Good {
@@ -32,7 +32,7 @@ func TestGranted(t *testing.T) {
 		return true
 	}
 	eventually(t, "all are told", good)
-	if held, _, err := e.Held(ctx, "l"); err != nil || len(held) != 8 {
+	if held, _, err := e.Held(ctx, "l"); err != nil || len(held) != 10 {
 		t.Errorf("it lists %+v, %v", held, err)
 	}
 	puts := func(text string) {

@@ -18,6 +18,7 @@ func (c *conn) Look(list []address.Address) ([]protocol.Looked, field.Reply) {
 	defer done()
 	looked := make([]protocol.Looked, len(list))
 	var of []int
+	var structured []*ua.NodeID // of which parts are wanted
 	for i, at := range list {
 		looked[i] = protocol.Looked{Address: at, Presence: protocol.Missing}
 		n, ok := family.NodeOf(at)
@@ -30,10 +31,15 @@ func (c *conn) Look(list []address.Address) ([]protocol.Looked, field.Reply) {
 			continue
 		}
 		if kept, ok := c.node(id); ok { // by the address of its namespace
-			kept.Element = n.Element
+			kept.Element, kept.Field = n.Element, n.Field
 			looked[i].Address = kept.Address()
 		}
-		of = append(of, i)
+		if of = append(of, i); n.Field != "" && !slices.ContainsFunc(structured, id.Equal) {
+			structured = append(structured, id)
+		}
+	}
+	if err := c.learnTypes(ctx, structured); err != nil {
+		return nil, c.came(err, "the question for the types of its nodes")
 	}
 	const each = 2
 	atOnce := max(1, c.limits.reads/each)
@@ -52,14 +58,14 @@ func (c *conn) Look(list []address.Address) ([]protocol.Looked, field.Reply) {
 		}
 		for k, i := range some {
 			n, _ := family.NodeOf(list[i])
-			says(&looked[i], n.Element, values[each*k], values[each*k+1])
+			c.says(&looked[i], &n, values[each*k], values[each*k+1])
 		}
 	}
 	return looked, c.came(nil, "")
 }
 
 // says is what the values of a node mean.
-func says(l *protocol.Looked, element int, v, level *ua.DataValue) {
+func (c *conn) says(l *protocol.Looked, n *family.Node, v, level *ua.DataValue) {
 	code := uint32(v.Status)
 	switch base := code &^ 0xFFFF; {
 	case base == family.BadNodeIDUnknown, base == family.BadNodeIDInvalid:
@@ -82,7 +88,10 @@ func says(l *protocol.Looked, element int, v, level *ua.DataValue) {
 	if shape, known := shapeOf(v.Value.Type()); known {
 		l.Type = shape.Type
 	}
-	held, why := valueOf(v.Value, element)
+	held, why := c.partOf(v.Value, n)
+	if n.Field != "" {
+		l.Writable, l.Type = false, c.partType(v.Value, n)
+	}
 	if l.Value = held; why != "" && l.Reason == "" {
 		l.Reason = why
 	}

@@ -49,7 +49,7 @@ func (s *subscription) look(at time.Time) {
 		if at.Sub(is.since) < s.awaits(f) {
 			continue
 		}
-		one := sampled(f, is.reads)
+		one := s.sampled(f, is.reads)
 		if one.Quality == "" || one.Quality == value.Good {
 			one.Quality, one.Reason = value.Doubtful, "the server says that there is nothing new, and reads otherwise"
 		}
@@ -101,7 +101,7 @@ func (s *subscription) looked(a answered) {
 		was, is := s.followed[handle].told, answer.Results[i]
 		before, known := l.apart[handle]
 		switch {
-		case alike(was, is), s.followed[handle].near(is), is == nil, family.Refuses(uint32(is.Status)), was == nil && uint32(is.Status)>>30 != 0:
+		case alike(was, is), s.near(&s.followed[handle], is), is == nil, family.Refuses(uint32(is.Status)), was == nil && uint32(is.Status)>>30 != 0:
 			delete(l.apart, handle)
 			continue
 		case !known:
@@ -115,12 +115,12 @@ func (s *subscription) looked(a answered) {
 }
 
 // near reports whether a value is so near to what was told last that it is not told after it.
-func (f *followed) near(is *ua.DataValue) bool {
+func (s *subscription) near(f *followed, is *ua.DataValue) bool {
 	if f.band == 0 || f.told == nil || is == nil || f.told.Status>>16 != is.Status>>16 {
 		return false
 	}
-	a, why := valueOf(f.told.Value, f.element)
-	b, other := valueOf(is.Value, f.element)
+	a, why := s.of.partOf(f.told.Value, &f.of)
+	b, other := s.of.partOf(is.Value, &f.of)
 	return why == "" && other == "" && math.Abs(a.Float()-b.Float()) <= f.band
 }
 
@@ -129,11 +129,5 @@ func alike(a, b *ua.DataValue) bool {
 	if a == nil || b == nil {
 		return a == b
 	}
-	held := func(v *ua.DataValue) string {
-		if v.Value == nil {
-			return ""
-		}
-		return fmt.Sprint(v.Value.Value()) // what is no number is like itself
-	}
-	return a.Status>>16 == b.Status>>16 && held(a) == held(b)
+	return a.Status>>16 == b.Status>>16 && wire.Alike(a.Value, b.Value)
 }

@@ -37,14 +37,15 @@ func (c *conn) measures(ctx context.Context, variables []listed, values func(i i
 	var more []int
 	for i := range list {
 		list[i].take(found[len(described)*i : len(described)*(i+1)])
-		if v := values(i).Value; v.Value() == nil || v.Type() == ua.TypeIDInt32 && list[i].names == nil {
+		if v := values(i).Value; v.Value() == nil || v.Type() == ua.TypeIDInt32 && list[i].names == nil ||
+			v.Type() == ua.TypeIDExtensionObject {
 			more = append(more, i)
 		}
 	}
 	return list, c.kinds(ctx, variables, more, list)
 }
 
-// kinds asks some of the variables for the types of their values, and enumerations for their names.
+// kinds asks some of the variables for the types of their values.
 func (c *conn) kinds(ctx context.Context, variables []listed, which []int, into []measure) error {
 	var reads []*ua.ReadValueID
 	for _, i := range which {
@@ -54,35 +55,18 @@ func (c *conn) kinds(ctx context.Context, variables []listed, which []int, into 
 	if err != nil {
 		return err
 	}
-	var new []*ua.NodeID
-	of := make([]string, len(which))
 	for k, v := range kinds {
 		id, ok := v.Value.Value().(*ua.NodeID)
 		if !ok || id == nil {
 			continue
 		}
-		if id.Namespace() == 0 && id.IntID() <= uint32(ua.TypeIDDiagnosticInfo) {
-			into[which[k]].kind = ua.TypeID(id.IntID())
-			continue
+		is, err := c.slot(ctx, id, 0)
+		if err != nil {
+			return err
 		}
-		of[k] = id.String()
-		if _, known := c.states[of[k]]; !known {
-			c.states[of[k]] = nil
-			new = append(new, id)
-		}
-	}
-	found, err := c.properties(ctx, new, described...)
-	if err != nil {
-		return err
-	}
-	for k, id := range new {
-		var m measure
-		m.take(found[len(described)*k : len(described)*(k+1)])
-		c.states[id.String()] = m.names
-	}
-	for k, i := range which {
-		if into[i].names = c.states[of[k]]; into[i].names != nil {
-			into[i].kind = ua.TypeIDInt32
+		m := &into[which[k]]
+		if m.kind = is.slot.Type; m.names == nil {
+			m.names = is.slot.Names
 		}
 	}
 	return nil

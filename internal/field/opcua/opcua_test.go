@@ -46,8 +46,11 @@ func hall(t *testing.T, settings protocol.Settings) (*site.Site, *bench.Bench, *
 		point("pace3", "Pace of the fourth pump", "nsu=urn:skerry:hall;s=Pumps.Pace [3]", value.TypeUint8, site.ReadWrite))
 	mode := point("mode", "Mode", "nsu=urn:skerry:hall;s=Tank.Mode", value.TypeEnum, site.ReadWrite)
 	mode.Names = []site.Naming{{Value: 0, Name: "idle"}, {Value: 3, Name: "flushing"}}
+	speed := point("speed", "Speed", "nsu=urn:skerry:hall;s=Tank.Pump [.Speed]", value.TypeFloat32, site.ReadOnly)
+	label := point("label", "Label", "nsu=urn:skerry:hall;s=Tank.Pump [.Label]", value.TypeText, site.ReadOnly)
+	label.Length = 20
 	s.Devices[1].Points[1].Band = 0.5
-	s.Devices[1].Points = append(s.Devices[1].Points, mode)
+	s.Devices[1].Points = append(s.Devices[1].Points, mode, speed, label)
 	s.Links = []site.Link{{ID: "l", Asking: "lss", Answering: "hall", Line: "net", Protocol: "opc.tcp",
 		Settings: settings}}
 	b := bench.New()
@@ -124,7 +127,7 @@ func TestHall(t *testing.T) {
 		t.Errorf("of what went over the wire %d questions and %d answers are there", asked, told)
 	}
 	held, _, err := e.Held(ctx, "l")
-	if err != nil || len(held) != 8 { // four of them elements of one array
+	if err != nil || len(held) != 10 { // four of them elements of one array
 		t.Errorf("it lists %+v, %v", held, err)
 	}
 	for _, h := range held {
@@ -132,6 +135,10 @@ func TestHall(t *testing.T) {
 		case strings.HasSuffix(h.Name, "Oxygen"):
 			if h.Unit != "mg/L" || !bounded || h.Remark != "of the first tank" || h.Writable {
 				t.Errorf("of the oxygen it says %+v", h)
+			}
+		case strings.HasSuffix(h.Name, "Pump.Speed"):
+			if h.Shape.Type != value.TypeFloat32 || h.Writable {
+				t.Errorf("of the speed it says %+v", h)
 			}
 		case strings.HasSuffix(h.Name, "Mode"):
 			if len(h.Names) != 2 || h.Names[3] != "flushing" {

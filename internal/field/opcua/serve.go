@@ -191,7 +191,7 @@ func (s *serving) variables() (list []target.Variable) {
 	for _, p := range end.Names() {
 		n, ok := family.NodeOf(p.Address)
 		kind, fits := target.Kinds[p.Type]
-		if !ok || !fits || n.Element >= 0 {
+		if !ok || !fits || n.Element >= 0 || n.Field != "" {
 			continue
 		}
 		v := target.Variable{URI: n.URI, ID: n.ID, Name: n.ID, Type: kind, Description: p.Remark, Unit: p.Unit, Low: p.Low,

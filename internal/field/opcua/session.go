@@ -33,8 +33,8 @@ type session struct {
 	// namespaces are those of the server as they are numbered in this session.
 	namespaces []string
 	limits     limits
-	// states are the names of the values of enumerations, by the identifiers of their types.
-	states map[string]map[int]string
+	// slots are what values of the types are that were asked for, by their identifiers.
+	slots map[string]typed
 }
 
 // applicationURI names Ferry to servers.
@@ -53,7 +53,7 @@ func connect(ctx context.Context, t *field.Target, security wire.Security) (*ses
 	}
 	most := family.TCP.Int(t.Settings, family.KeyAtOnce)
 	s := &session{within: within, security: security, limits: limits{most, most, most, most},
-		states:   map[string]map[int]string{},
+		slots:    map[string]typed{},
 		endpoint: "opc.tcp://" + t.Dial + family.TCP.Value(t.Settings, family.KeyPath).Text()}
 	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
@@ -269,6 +269,7 @@ const (
 	idHierarchical   = 33
 	idHasProperty    = 46
 	idHasComponent   = 47
+	idHasSubtype     = 45
 )
 
 // nodeID is a node as this session numbers it; why says why it cannot be named.

@@ -35,8 +35,8 @@ type subscription struct {
 
 // followed is a node that is watched.
 type followed struct {
-	id      string // of the point
-	element int
+	id      string      // of the point
+	of      family.Node // what of it
 	node    *ua.ReadValueID
 	every   time.Duration // how often the server looks
 	band    float64       // by how much it has to move until it is told
@@ -98,11 +98,27 @@ func (s *subscription) monitor(ctx context.Context, wanted []protocol.Wanted) (r
 			ItemToMonitor: &ua.ReadValueID{NodeID: id, AttributeID: ua.AttributeIDValue, DataEncoding: &ua.QualifiedName{}},
 			RequestedParameters: &ua.MonitoringParameters{ClientHandle: uint32(len(s.followed)), SamplingInterval: sampling,
 				QueueSize: uint32(family.TCP.Int(c.settings, family.KeyQueue)), DiscardOldest: true, Filter: filter}})
-		s.followed = append(s.followed, followed{id: w.ID, element: n.Element, node: items[len(items)-1].ItemToMonitor,
+		s.followed = append(s.followed, followed{id: w.ID, of: n, node: items[len(items)-1].ItemToMonitor,
 			band: w.Band})
+	}
+	if err := s.types(ctx); err != nil {
+		return refused, err
 	}
 	more, err := s.create(ctx, items)
 	return append(refused, more...), err
+}
+
+// types learns the types of those nodes of which a part of a structure is wanted.
+func (s *subscription) types(ctx context.Context) error {
+	var nodes []*ua.NodeID
+	seen := map[string]bool{}
+	for i := range s.followed {
+		if f := &s.followed[i]; f.of.Field != "" && !seen[f.node.NodeID.String()] {
+			seen[f.node.NodeID.String()] = true
+			nodes = append(nodes, f.node.NodeID)
+		}
+	}
+	return s.of.learnTypes(ctx, nodes)
 }
 
 // create asks for nodes to be watched. One whose deadband is refused is asked for without.
@@ -241,7 +257,7 @@ func (s *subscription) takes(m *ua.NotificationMessage, values [][2]int, report 
 				}
 				f.told, f.number = item.Value, m.SequenceNumber
 				delete(s.looking.apart, int(item.ClientHandle))
-				one := sampled(f, item.Value)
+				one := s.sampled(f, item.Value)
 				one.From, one.To = place[0], place[1]
 				report.Samples = append(report.Samples, one)
 			}
@@ -299,23 +315,23 @@ func (s *subscription) came(a answered) {
 }
 
 // sampled is a value that the server told.
-func sampled(f *followed, v *ua.DataValue) field.Sampled {
-	s := field.Sampled{ID: f.id}
+func (s *subscription) sampled(f *followed, v *ua.DataValue) field.Sampled {
+	told := field.Sampled{ID: f.id}
 	if v == nil {
-		s.Quality, s.Reason = family.QualityOf(family.BadUnexpected)
-		return s
+		told.Quality, told.Reason = family.QualityOf(family.BadUnexpected)
+		return told
 	}
-	if s.Quality, s.Reason = family.QualityOf(uint32(v.Status)); s.Reason != "" {
-		s.Code = int(uint32(v.Status))
+	if told.Quality, told.Reason = family.QualityOf(uint32(v.Status)); told.Reason != "" {
+		told.Code = int(uint32(v.Status))
 	}
 	if v.Has(ua.DataValueSourceTimestamp) {
-		s.Time = v.SourceTimestamp
+		told.Time = v.SourceTimestamp
 	}
-	held, why := valueOf(v.Value, f.element)
-	if why != "" && s.Reason == "" {
-		s.Quality, s.Reason = family.QualityOf(family.BadUnexpected)
-		s.Reason, s.Code = why, 0
+	held, why := s.of.partOf(v.Value, &f.of)
+	if why != "" && told.Reason == "" {
+		told.Quality, told.Reason = family.QualityOf(family.BadUnexpected)
+		told.Reason, told.Code = why, 0
 	}
-	s.Value = held
-	return s
+	told.Value = held
+	return told
 }

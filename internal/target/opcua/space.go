@@ -28,6 +28,8 @@ type Variable struct {
 	Low, High *float64
 	// States are the names of whole values.
 	States map[int]string
+	// Fields are those of a value that is a structure.
+	Fields []Field
 	// Read returns the value as it is now. Write takes one of its type; WriteAt is in its place for
 	// an array, and takes an element, counted from 0. All are called by several at once.
 	Read    func() *ua.DataValue
@@ -43,9 +45,13 @@ type node struct {
 	kind     uint32 // the numeric id of its type definition in namespace 0, 0 for none
 	data     uint32 // that of the type of its value, 0 for what the variable says
 	variable *Variable
-	inside   []*node
-	in       *node  // what it is inside of; nil for the root
-	by       uint32 // the reference by which it is
+	// dataType and encoding are those of a structure, and definition what a type says of it; nil
+	// for none.
+	dataType, encoding *ua.NodeID
+	definition         *ua.ExtensionObject
+	inside             []*node
+	in                 *node  // what it is inside of; nil for the root
+	by                 uint32 // the reference by which it is
 }
 
 // space is what a server has, as it numbers it. It does not change.
@@ -77,9 +83,11 @@ func newSpace(front []string, variables []Variable, own *standard) *space {
 			}
 			at = folders[path]
 		}
-		s.properties(v, index, s.put(at, hasComponent, &node{id: ua.NewStringNodeID(index, v.ID),
+		n := s.put(at, hasComponent, &node{id: ua.NewStringNodeID(index, v.ID),
 			class: ua.NodeClassVariable, variable: v, kind: dataVariableType,
-			name: &ua.QualifiedName{NamespaceIndex: index, Name: parts[len(parts)-1]}}))
+			name: &ua.QualifiedName{NamespaceIndex: index, Name: parts[len(parts)-1]}})
+		s.properties(v, index, n)
+		s.structured(v, index, n)
 	}
 	return s
 }
@@ -204,6 +212,10 @@ func (s *space) attribute(n *node, id ua.AttributeID, writable bool) *ua.DataVal
 		if n.class == ua.NodeClassObject {
 			return Good(byte(0))
 		}
+	case ua.AttributeIDDataTypeDefinition:
+		if n.definition != nil {
+			return Good(n.definition)
+		}
 	case ua.AttributeIDIsAbstract, ua.AttributeIDSymmetric:
 		if n.class > ua.NodeClassMethod {
 			return Good(false)
@@ -214,8 +226,11 @@ func (s *space) attribute(n *node, id ua.AttributeID, writable bool) *ua.DataVal
 	}
 	switch id {
 	case ua.AttributeIDValue:
-		return n.variable.Read()
+		return n.value()
 	case ua.AttributeIDDataType:
+		if n.dataType != nil {
+			return Good(n.dataType)
+		}
 		if n.data != 0 {
 			return Good(ua.NewNumericNodeID(0, n.data))
 		}

@@ -20,7 +20,8 @@ const (
 // Kinds of references, and of what they lead to.
 const (
 	references, nonHierarchical, hierarchical, hasChild, aggregates   = 31, 32, 33, 34, 44
-	organizes, hasSubtype, hasProperty, hasComponent                  = 35, 45, 46, 47
+	organizes, hasSubtype, hasProperty, hasComponent, hasEncoding     = 35, 45, 46, 47, 38
+	encodingType                                                      = 76
 	hasTypeDefinition                                                 = 40
 	folderType, baseObjectType, dataVariableType, propertyVar         = 61, 58, 63, 68
 	serverType, capabilitiesType, limitsType, statusType, buildType   = 2004, 2013, 11564, 2138, 3051
@@ -39,6 +40,7 @@ var kinds = []struct {
 	{ua.NodeClassReferenceType, idReferenceTypes, references, "References"},
 	{ua.NodeClassReferenceType, references, nonHierarchical, "NonHierarchicalReferences"},
 	{ua.NodeClassReferenceType, nonHierarchical, hasTypeDefinition, "HasTypeDefinition"},
+	{ua.NodeClassReferenceType, nonHierarchical, hasEncoding, "HasEncoding"},
 	{ua.NodeClassReferenceType, references, hierarchical, "HierarchicalReferences"},
 	{ua.NodeClassReferenceType, hierarchical, organizes, "Organizes"},
 	{ua.NodeClassReferenceType, hierarchical, hasChild, "HasChild"},
@@ -47,6 +49,7 @@ var kinds = []struct {
 	{ua.NodeClassReferenceType, aggregates, hasProperty, "HasProperty"},
 	{ua.NodeClassReferenceType, aggregates, hasComponent, "HasComponent"},
 	{ua.NodeClassObjectType, idObjectTypes, baseObjectType, "BaseObjectType"},
+	{ua.NodeClassObjectType, baseObjectType, encodingType, "DataTypeEncodingType"},
 	{ua.NodeClassObjectType, baseObjectType, folderType, "FolderType"},
 	{ua.NodeClassObjectType, baseObjectType, serverType, "ServerType"},
 	{ua.NodeClassObjectType, baseObjectType, capabilitiesType, "ServerCapabilitiesType"},

@@ -419,12 +419,13 @@ func (d *decoder) dataValue(depth int) *ua.DataValue {
 var objects = map[uint32]reflect.Type{
 	321: reflect.TypeFor[ua.AnonymousIdentityToken](), 324: reflect.TypeFor[ua.UserNameIdentityToken](),
 	327: reflect.TypeFor[ua.X509IdentityToken](), 340: reflect.TypeFor[ua.BuildInfo](),
-	298: reflect.TypeFor[ua.Argument](),
+	298: reflect.TypeFor[ua.Argument](), 122: reflect.TypeFor[ua.StructureDefinition](),
+	123: reflect.TypeFor[ua.EnumDefinition](),
 	724: reflect.TypeFor[ua.DataChangeFilter](), 811: reflect.TypeFor[ua.DataChangeNotification](),
 	820: reflect.TypeFor[ua.StatusChangeNotification](), 864: reflect.TypeFor[ua.ServerStatusDataType](),
 	886: reflect.TypeFor[ua.Range](), 889: reflect.TypeFor[ua.EUInformation](), 8251: reflect.TypeFor[ua.EnumValueType]()}
 
-// object reads a structure of any kind (clause 5.2.2.15). One that is not known has no value.
+// object reads a structure of any kind (clause 5.2.2.15). One that is not known is a Body.
 func (d *decoder) object(depth int) *ua.ExtensionObject {
 	if depth > mostDepth {
 		d.fail("the message is nested more than %d deep", mostDepth)
@@ -439,11 +440,12 @@ func (d *decoder) object(depth int) *ua.ExtensionObject {
 		d.mark(from, "kind", o.TypeID.NodeID.String())
 	}
 	body := d.octets()
-	if d.err != nil || o.EncodingMask != 1 || o.TypeID.NodeID.Namespace() != 0 {
+	if d.err != nil || o.EncodingMask != 1 {
 		return o
 	}
 	of, known := objects[o.TypeID.NodeID.IntID()]
-	if !known {
+	if !known || o.TypeID.NodeID.Namespace() != 0 {
+		o.Value = Body(body)
 		return o
 	}
 	if d.tracing() {

@@ -73,7 +73,7 @@ type missed struct {
 type heldNode struct {
 	name  string
 	every time.Duration // how often the server looks
-	said  string        // its value, as it was told last; empty for none yet
+	said  *ua.DataValue // as it was told last; nil for not yet
 	other time.Time     // since when it reads otherwise than it was told; zero for not
 	first bool          // it was told of
 }
@@ -211,7 +211,7 @@ func (t *told) read(p capture.Piece, h *capture.Heard, request *ua.ReadRequest, 
 		n := watched[nodeKey(r)]
 		switch {
 		case n == nil || family.Refuses(uint32(result.Status)) || !n.first && uint32(result.Status)>>30 != 0:
-		case n.first && said(result) == n.said:
+		case n.first && alike(result, n.said):
 			n.other = time.Time{}
 		case n.other.IsZero():
 			n.other = p.At
@@ -220,12 +220,12 @@ func (t *told) read(p capture.Piece, h *capture.Heard, request *ua.ReadRequest, 
 	h.Remarks = append(h.Remarks, doubtful.remarks()...)
 }
 
-// said is a value with its status, to be compared.
-func said(v *ua.DataValue) string {
-	if v == nil || v.Value == nil {
-		return "nothing"
+// alike reports whether two values are the same, their times apart.
+func alike(a, b *ua.DataValue) bool {
+	if a == nil || b == nil {
+		return a == b
 	}
-	return fmt.Sprint(uint32(v.Status)>>16, " ", v.Value.Value())
+	return a.Status>>16 == b.Status>>16 && Alike(a.Value, b.Value)
 }
 
 // news takes in a message of a subscription.
@@ -263,7 +263,7 @@ func (t *told) news(p capture.Piece, h *capture.Heard, v *ua.PublishResponse) {
 				}
 				node, name := of.nodes[item.ClientHandle], fmt.Sprintf("the node that the client calls %d", item.ClientHandle)
 				if node != nil {
-					node.said, node.first, node.other = said(item.Value), true, time.Time{}
+					node.said, node.first, node.other = item.Value, true, time.Time{}
 					name, _, _ = strings.Cut(node.name, " ")
 				}
 				doubtful.add(uint32(item.Value.Status), name)

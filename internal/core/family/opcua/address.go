@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -44,6 +45,43 @@ type Node struct {
 	ID string
 	// Element is which of an array is meant, from 0; -1 for the whole.
 	Element int
+	// Field is which value of a structure is meant, by the names of fields and the numbers of
+	// elements that lead there, with points between them; empty for the whole.
+	Field string
+}
+
+// part is what stands behind the identifier for a part of what the node holds, as " [3]",
+// " [.Motor.Speed]" or " [3.Speed]"; empty for the whole.
+func (n *Node) part() string {
+	if n.Element < 0 && n.Field == "" {
+		return ""
+	}
+	b := " ["
+	if n.Element >= 0 {
+		b += strconv.Itoa(n.Element)
+	}
+	if n.Field != "" {
+		b += "." + n.Field
+	}
+	return b + "]"
+}
+
+// cut takes the part from the identifier.
+func (n *Node) cut() {
+	at := strings.LastIndex(n.ID, " [")
+	if at < 0 || !strings.HasSuffix(n.ID, "]") {
+		return
+	}
+	element, field, structured := strings.Cut(n.ID[at+2:len(n.ID)-1], ".")
+	i, err := strconv.ParseUint(element, 10, 31)
+	if err != nil && (element != "" || !structured) || structured && slices.Contains(strings.Split(field, "."), "") ||
+		strings.ContainsAny(field, "[]") {
+		return // it belongs to the identifier
+	}
+	n.ID, n.Field = n.ID[:at], field
+	if element != "" {
+		n.Element = int(i)
+	}
 }
 
 // Address returns the node as an address.
@@ -62,9 +100,7 @@ func (n Node) String() string {
 	b.WriteByte(n.Kind)
 	b.WriteByte('=')
 	b.WriteString(n.ID)
-	if n.Element >= 0 {
-		fmt.Fprintf(&b, " [%d]", n.Element)
-	}
+	b.WriteString(n.part())
 	return b.String()
 }
 
@@ -106,12 +142,7 @@ func ParseNode(text string) (n Node, err error) {
 		return fail("it names no node: write it as nsu=urn:skerry:hall;s=Tank.Oxygen, ns=2;s=Tank.Oxygen or i=2258")
 	}
 	n.Kind, n.ID = rest[0], rest[2:]
-	if at := strings.LastIndex(n.ID, " ["); at >= 0 && strings.HasSuffix(n.ID, "]") {
-		i, err := strconv.ParseUint(n.ID[at+2:len(n.ID)-1], 10, 31)
-		if err == nil {
-			n.ID, n.Element = n.ID[:at], int(i)
-		}
-	}
+	n.cut()
 	if why := n.check(); why != nil {
 		return fail(why.Error())
 	}

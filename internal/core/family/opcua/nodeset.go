@@ -313,7 +313,7 @@ func (rules) DescribedAs() string { return ".NodeSet2.xml" }
 func NodeSet(held []protocol.Held, at time.Time) []byte {
 	w := &setWriter{folders: map[string]bool{}}
 	for i := range held {
-		if n, ok := NodeOf(held[i].Address); ok && n.Element < 0 {
+		if n, ok := NodeOf(held[i].Address); ok && n.Element < 0 && n.Field == "" {
 			w.variable(n, &held[i])
 		}
 	}

@@ -147,8 +147,12 @@ func (rules) Lapse(s protocol.Settings) protocol.Lapse {
 }
 
 func (rules) Writable(a address.Address) error {
-	if _, ok := NodeOf(a); !ok {
+	n, ok := NodeOf(a)
+	switch {
+	case !ok:
 		return fmt.Errorf("address %s is no node", a)
+	case n.Field != "":
+		return errors.New("a value in a structure is read, and not written without the others")
 	}
 	return nil
 }
@@ -200,7 +204,7 @@ func (rules) Before(known []address.Address) string {
 	counts, most, best := map[string]int{}, 0, ""
 	for _, a := range known {
 		if n, ok := NodeOf(a); ok && n.Kind == String {
-			n.ID, n.Element = "", -1
+			n.ID, n.Element, n.Field = "", -1, ""
 			before := n.String()
 			if counts[before]++; counts[before] > most {
 				most, best = counts[before], before
