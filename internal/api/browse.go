@@ -299,7 +299,9 @@ func (s *Server) nodesOf(ctx context.Context, link *site.Link, def *protocol.Def
 	}
 	for i := range held {
 		if h := known[held[i].Address]; h != nil {
-			held[i].Unit, held[i].Low, held[i].High, held[i].Remark, held[i].Shape = h.Unit, h.Low, h.High, h.Remark, h.Shape
+			name := held[i].Name
+			held[i] = *h
+			held[i].Name = name
 		}
 	}
 	return held, nil
@@ -316,11 +318,8 @@ func pointsOf(d *site.Device, held []protocol.Held, called func(string) string) 
 		if h.Shape.Type == "" || has[h.Address] {
 			continue
 		}
-		point := site.Point{ID: newID(), Name: called(h.Name), Address: h.Address, Type: h.Shape.Type, Length: h.Shape.Length,
-			Unit: h.Unit, Low: h.Low, High: h.High, Remark: h.Remark, PaceMs: namedPace, Access: site.ReadOnly}
-		if h.Writable {
-			point.Access = site.ReadWrite
-		}
+		point := site.PointOf(h)
+		point.ID, point.Name, point.PaceMs = newID(), called(h.Name), namedPace
 		first := point.Name
 		for n := 2; names[point.Name]; n++ {
 			point.Name = fmt.Sprintf("%s %d", first, n)
