@@ -511,7 +511,12 @@ func (c *conn) attributes(ctx context.Context, variables []listed) (values []*ua
 }
 
 // arrayOf says that a node holds several values.
-func arrayOf(n int) string { return fmt.Sprintf("an array of %d values, each of which is a place", n) }
+func arrayOf(n int) string {
+	if n == 1 {
+		return "an array of one value, which is a place"
+	}
+	return fmt.Sprintf("an array of %d values, each of which is a place", n)
+}
 
 // heldOf is a variable as a place; an array is one for each of its elements.
 func (c *conn) heldOf(v listed, values []*ua.DataValue, m *measure) (list []protocol.Held, ok bool) {

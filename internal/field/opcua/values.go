@@ -85,7 +85,22 @@ func scalar(v any) (out value.Value, why string) {
 	case ua.StatusCode:
 		return value.OfUint(uint64(v)), ""
 	}
-	return value.Value{}, fmt.Sprintf("the node holds a %T, which is no single value", v)
+	return value.Value{}, "the node holds " + other(v) + ", which is no single value"
+}
+
+// other says what a value is that points do not hold.
+func other(v any) string {
+	switch v.(type) {
+	case []byte:
+		return "octets"
+	case *ua.ExtensionObject:
+		return "a structure"
+	case *ua.NodeID, *ua.ExpandedNodeID:
+		return "the identifier of a node"
+	case *ua.XMLElement, ua.XMLElement:
+		return "an XML element"
+	}
+	return fmt.Sprintf("a %T", v)
 }
 
 // shapes are the types of nodes as points have them.

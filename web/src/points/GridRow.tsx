@@ -82,7 +82,11 @@ export const RowView = memo(function RowView({
             {isActive && editor ? (
               editor
             ) : row ? (
-              row.cells[cellAt[col] ?? -1]
+              column === "address" ? (
+                <Place text={row.cells[cellAt[col] ?? -1] ?? ""} />
+              ) : (
+                row.cells[cellAt[col] ?? -1]
+              )
             ) : column === "name" ? (
               <span className="soft font-normal">new point…</span>
             ) : (
@@ -99,6 +103,17 @@ export const RowView = memo(function RowView({
     </div>
   );
 });
+
+/** An address. Of a long one its end is shown: names of a device begin alike. */
+function Place({ text }: { text: string }) {
+  return text.length < 24 ? (
+    text
+  ) : (
+    <span className="place" title={text}>
+      <bdi dir="ltr">{text}</bdi>
+    </span>
+  );
+}
 
 /** The editor of a cell. It stays open, with the reason, while what it holds cannot be kept. */
 export function CellInput({
