@@ -59,7 +59,7 @@ func TestNames(t *testing.T) {
 	b.press("Prove them")
 	const nine = "291 of 300 names are there, 9 are not: 3 another case, 3 another type, 3 not there."
 	b.sees(nine)
-	b.click(`input[type=checkbox]`)
+	b.click(`section input[type=checkbox]`)
 	b.until("the nine are listed", `document.querySelectorAll("[data-verdict]").length === 9`)
 	b.until("each with its line", `[...document.querySelectorAll("[data-verdict='not there'] td:first-child")].map(x => x.innerText).join() === "8,108,208"`)
 	f.post(t, "/api/bench/fault", map[string]any{"device": "super", "fault": map[string]any{"kind": "shift"}})
@@ -73,6 +73,17 @@ func TestNames(t *testing.T) {
 	b.sees("All 1 names are there.")
 	b.press("Make points of those that are there")
 	b.sees("None of these names is there and not in the map yet.")
+
+	// What the server has beside a list is told, too; of a file also what is otherwise.
+	b.click(`form input[type=checkbox]`)
+	b.press("Prove them")
+	b.sees("All 1 names are there. The device has 299 more, which are not in the list.")
+	b.until("they are listed", `document.querySelectorAll("[data-verdict='not in the list']").length === 299`)
+	file := f.text(t, "/api/devices/super/description")
+	b.put("Names", strings.Replace(file, `AccessLevel="1"`, `AccessLevel="3"`, 1))
+	b.press("Prove them")
+	b.sees("299 of 300 names are there, 1 is not: 1 otherwise.")
+	b.sees("It is read, and the list says read and written.")
 }
 
 // put puts a text into what a label names, all at once.
@@ -215,7 +226,7 @@ func TestBrowse(t *testing.T) {
 	b.press("Make points of them")
 	b.sees("3 points were added to the map.")
 	b.fill("Words of the name", "temperature tank11\r")
-	b.sees("1 of 11 nodes.")
+	b.sees("1 of 15 nodes.")
 	b.to("/points/super")
 	for _, name := range []string{"Hall Tank11 Oxygen", "Hall Pumps Hours[0]", "Hall Pumps Hours[1]"} {
 		b.sees(name)

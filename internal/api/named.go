@@ -19,6 +19,8 @@ import (
 type NamedRequest struct {
 	Text string            `json:"text"`
 	Rule pairing.SpellRule `json:"rule"`
+	// All asks for what the device has beside them, and what it says of each.
+	All bool `json:"all,omitempty"`
 }
 
 // NamedView is what became of them.
@@ -30,6 +32,9 @@ type NamedView struct {
 	TookMs int64                   `json:"tookMs"`
 	// Unlisted says why it was not looked under which other case names are there.
 	Unlisted string `json:"unlisted"`
+	// Beside are places that the device has and the list has not, the first of so many.
+	Beside     []pairing.NameProof `json:"beside"`
+	BesideMany int                 `json:"besideMany"`
 }
 
 // NamedStartView is with what a column of names of a device begins.
@@ -120,9 +125,9 @@ func (s *Server) proveNames(c fiber.Ctx, r *NamedRequest) (v NamedView, err erro
 	for k, i := range of {
 		looked[i] = came[k]
 	}
-	v = NamedView{Aside: aside, Counts: map[pairing.Verdict]int{}}
+	v = NamedView{Aside: aside, Counts: map[pairing.Verdict]int{}, Beside: []pairing.NameProof{}}
 	var held []protocol.Held
-	if pairing.Lacks(looked) {
+	if r.All || pairing.Lacks(looked) {
 		var more bool
 		if held, more, err = s.Engine.Held(ctx, link.ID); err != nil {
 			v.Unlisted = "Whether names are there under another case is not known: " + problem.From(err, "list").Error()
@@ -134,9 +139,17 @@ func (s *Server) proveNames(c fiber.Ctx, r *NamedRequest) (v NamedView, err erro
 	for i := range v.Proofs {
 		v.Counts[v.Proofs[i].Verdict]++
 	}
+	if r.All {
+		v.Beside = append(v.Beside, pairing.BesideNames(def.Scheme, names, held)...)
+		v.BesideMany = len(v.Beside)
+		v.Beside = v.Beside[:min(len(v.Beside), mostBeside)]
+	}
 	v.TookMs = time.Since(began).Milliseconds()
 	return v, nil
 }
+
+// mostBeside is how many places that a list has not are told of.
+const mostBeside = 5000
 
 // postNamedPoints makes points of the names of a column that are there, and not in the map yet.
 func (s *Server) postNamedPoints(c fiber.Ctx) error {
@@ -189,7 +202,7 @@ func describedNames(files protocol.Describes, def *protocol.Def, text string) (n
 	for i := range held {
 		if len(names) < pairing.MostNamed {
 			names = append(names, pairing.Named{Line: i + 1, Text: def.Scheme.Short(held[i].Address), Address: held[i].Address,
-				Type: held[i].Shape.Type})
+				Type: held[i].Shape.Type, Says: &held[i]})
 		}
 	}
 	if len(unread) > 0 {

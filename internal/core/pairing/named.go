@@ -1,6 +1,7 @@
 package pairing
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -33,7 +34,9 @@ type Named struct {
 	Text    string
 	Address address.Address
 	Type    value.Type // that is to be there; empty for any
-	Why     string     // why it is no address, or its type none; empty where both are
+	// Says is what the list says of it besides; nil for nothing.
+	Says *protocol.Held
+	Why  string // why it is no address, or its type none; empty where both are
 }
 
 // MostNamed bounds the names of one column.
@@ -70,6 +73,11 @@ func ReadNames(text string, rule SpellRule, scheme address.Scheme) (list []Named
 		}
 		if kind, _, _ = strings.Cut(kind, "\t"); strings.TrimSpace(kind) != "" && err == nil {
 			if one.Type, _, err = regmap.ParseType(strings.TrimSpace(kind)); err != nil {
+				if text, _, lacked := regmap.ParseType(strings.TrimSpace(kind) + " 1"); lacked == nil {
+					one.Type, err = text, nil // a text whose length nobody says
+				}
+			}
+			if err != nil {
 				one.Why = err.Error()
 			}
 		}
@@ -114,9 +122,11 @@ func Lacks(looked []protocol.Looked) bool {
 // ProveNames proves names of a column against what the far side says of each, and against what it
 // lists of itself, nil where it lists nothing.
 func ProveNames(scheme address.Scheme, names []Named, looked []protocol.Looked, held []protocol.Held) []NameProof {
-	folded, called := map[string]string{}, map[string]string{}
-	for _, h := range held {
+	folded, called, known := map[string]string{}, map[string]string{}, map[address.Address]*protocol.Held{}
+	for i := range held {
+		h := &held[i]
 		short := scheme.Short(h.Address)
+		known[h.Address] = h
 		folded[strings.ToLower(short)], called[strings.ToLower(h.Name)] = short, short
 	}
 	seen := map[string]int{}
@@ -137,8 +147,10 @@ func ProveNames(scheme address.Scheme, names []Named, looked []protocol.Looked, 
 		switch short := scheme.Short(n.Address); is.Presence {
 		case protocol.Here:
 			p.Verdict, p.Sentence = There, is.Reason
-			if n.Type != "" && is.Type != "" && n.Type != is.Type {
+			if n.Type != "" && is.Type != "" && !alikeTypes(n.Type, is.Type) {
 				p.Verdict, p.Sentence = Other, fmt.Sprintf("It is there as %s, and the list says %s.", is.Type, n.Type)
+			} else if why := unlike(n.Says, known[is.Address]); why != "" {
+				p.Verdict, p.Sentence = Unlike, why
 			}
 		case protocol.Barred:
 			p.Verdict, p.Sentence = NoAccess, is.Reason
@@ -161,4 +173,59 @@ func ProveNames(scheme address.Scheme, names []Named, looked []protocol.Looked, 
 		proofs[i] = p
 	}
 	return proofs
+}
+
+// alikeTypes reports whether values of two types are the same: a list may call a whole number by
+// what it stands for, and a moment by how it is kept.
+func alikeTypes(a, b value.Type) bool {
+	if a.IsWhole() && b.IsWhole() {
+		low, high := a.Range(0)
+		otherLow, otherHigh := b.Range(0)
+		return low == otherLow && high == otherHigh
+	}
+	return a == b || a.IsTime() && b.IsTime()
+}
+
+// unlike says in what a place is otherwise than a list says; empty for in nothing, or where one of
+// both says nothing.
+func unlike(says, is *protocol.Held) string {
+	if says == nil || is == nil {
+		return ""
+	}
+	var parts []string
+	add := func(what, there, listed string) {
+		if listed != "none" && there != listed {
+			parts = append(parts, fmt.Sprintf("%s %s, and the list says %s", what, there, listed))
+		}
+	}
+	access := map[bool]string{false: "read", true: "read and written"}
+	bound := func(h *protocol.Held) string {
+		if h.Low == nil || h.High == nil {
+			return "none"
+		}
+		return fmt.Sprintf("%g to %g", *h.Low, *h.High)
+	}
+	add("its unit is", cmp.Or(is.Unit, "none"), cmp.Or(says.Unit, "none"))
+	add("its range is", bound(is), bound(says))
+	add("it is", access[is.Writable], access[says.Writable])
+	if len(parts) == 0 {
+		return ""
+	}
+	text := strings.Join(parts, "; ")
+	return strings.ToUpper(text[:1]) + text[1:] + "."
+}
+
+// BesideNames are the places that a device has and a column of names has not.
+func BesideNames(scheme address.Scheme, names []Named, held []protocol.Held) (list []NameProof) {
+	listed := make(map[address.Address]bool, len(names))
+	for i := range names {
+		listed[names[i].Address] = true
+	}
+	for i := range held {
+		if h := &held[i]; !listed[h.Address] {
+			list = append(list, NameProof{Text: h.Name, Verdict: Beside, Is: scheme.Short(h.Address), Type: h.Shape.Type,
+				Writable: h.Writable, Address: h.Address})
+		}
+	}
+	return list
 }

@@ -29,6 +29,10 @@ const (
 	Unreadable Verdict = "no name"
 	// NoValue is what is there and holds nothing, as a folder.
 	NoValue Verdict = "no value"
+	// Unlike is what is there with another unit, range or access than the list says, and Beside
+	// what is there and not in the list.
+	Unlike Verdict = "otherwise"
+	Beside Verdict = "not in the list"
 )
 
 // Wanted is a name that is to be proved: a point of the far side, and what is known

@@ -2509,6 +2509,7 @@ export interface FingerprintRequest {
 export interface NamedRequest {
   text: string;
   rule: SpellRule;
+  all?: boolean;
 }
 export interface SpellRule {
   before?: string;
@@ -2562,6 +2563,8 @@ export interface NamedView {
   };
   tookMs: number;
   unlisted: string;
+  beside: NameProof[];
+  besideMany: number;
 }
 export interface NameProof {
   line: number;

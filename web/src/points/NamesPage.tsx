@@ -26,6 +26,7 @@ export function NamesPage() {
   const [problem, setProblem] = useState<Problem>();
   const [busy, setBusy] = useState(false);
   const [only, setOnly] = useState(false);
+  const [whole, setWhole] = useState(false);
   const device = site?.devices.find((d) => d.id === id);
   if (!site || !start) return <p className="soft p-8">Reading the site…</p>;
   if (!device || !start.can)
@@ -42,7 +43,7 @@ export function NamesPage() {
     setBusy(true);
     setProblem(undefined);
     try {
-      setView(await post<NamedView>(`/api/devices/${id}/column`, { text, rule }));
+      setView(await post<NamedView>(`/api/devices/${id}/column`, { text, rule, all: whole }));
     } catch (error) {
       setProblem(problemOf(error));
     } finally {
@@ -55,10 +56,11 @@ export function NamesPage() {
     });
   const proofs = view?.proofs ?? [];
   const wrong = proofs.filter((p) => p.verdict !== "there");
-  const shown = only ? wrong : proofs;
+  const beside = view?.beside ?? [];
+  const shown = (only ? wrong : proofs).concat(beside);
   const copy = () =>
     attempt(async () => {
-      await navigator.clipboard.writeText(column(proofs));
+      await navigator.clipboard.writeText(column(proofs.concat(beside)));
       say("The column is copied, with what became of each name.");
     });
   const field = (key: keyof SpellRule, label: string, more: string) => (
@@ -114,7 +116,11 @@ export function NamesPage() {
               onChange={(e) => {
                 const chosen = e.target.files?.[0];
                 e.target.value = "";
-                if (chosen) void chosen.text().then((content) => setFile({ name: chosen.name, text: content }));
+                if (chosen)
+                  void chosen.text().then((content) => {
+                    setFile({ name: chosen.name, text: content });
+                    setWhole(true);
+                  });
               }}
             />
           </label>
@@ -135,6 +141,13 @@ export function NamesPage() {
           </div>
           {field("behind", "Goes behind each name", "nothing")}
         </fieldset>
+        <label className="small flex items-start gap-2">
+          <input type="checkbox" className="mt-[3px]" checked={whole} onChange={(e) => setWhole(e.target.checked)} />
+          <span>
+            Compare with all that the device has: what is not in the list, and other units, ranges and access than a
+            file says
+          </span>
+        </label>
         {problem && <ProblemNotice problem={problem} />}
         <button type="submit" className="button main" disabled={!text.trim() || busy}>
           {busy ? "Looking…" : "Prove them"}
@@ -151,7 +164,8 @@ export function NamesPage() {
               <p className="font-semibold" role="status" data-testid="names-summary">
                 {wrong.length === 0
                   ? `All ${proofs.length} names are there.`
-                  : `${proofs.length - wrong.length} of ${proofs.length} names are there, ${wrong.length} are not: ${said(view)}.`}
+                  : `${proofs.length - wrong.length} of ${proofs.length} names are there, ${wrong.length} ${wrong.length === 1 ? "is" : "are"} not: ${said(view)}.`}
+                {view.besideMany > 0 && ` The device has ${view.besideMany} more, which are not in the list.`}
               </p>
               <span className="small soft">{(view.tookMs / 1000).toFixed(1)} s</span>
               <span className="ml-auto" />
@@ -165,7 +179,9 @@ export function NamesPage() {
               <a
                 className="button tight"
                 download={`names ${device.name}.tsv`}
-                href={"data:text/tab-separated-values;charset=utf-8," + encodeURIComponent(column(proofs))}
+                href={
+                  "data:text/tab-separated-values;charset=utf-8," + encodeURIComponent(column(proofs.concat(beside)))
+                }
               >
                 As a file
               </a>
@@ -193,15 +209,15 @@ export function NamesPage() {
                 <tbody>
                   {shown.slice(0, mostRows).map((p) => (
                     <tr
-                      key={p.line}
+                      key={`${p.line} ${p.is}`}
                       data-verdict={p.verdict}
-                      style={p.verdict === "there" ? undefined : { background: "var(--fault-wash)" }}
+                      style={p.verdict === "there" || !p.line ? undefined : { background: "var(--fault-wash)" }}
                     >
-                      <td className="mono soft">{p.line}</td>
+                      <td className="mono soft">{p.line || ""}</td>
                       <td className="mono break-all">{p.text}</td>
                       <td>
                         <span className="flex items-start gap-2">
-                          <Mark kind={p.verdict === "there" ? "good" : "fault"} size={15} />
+                          <Mark kind={p.verdict === "there" ? "good" : p.line ? "fault" : "doubt"} size={15} />
                           <span>
                             <span className="font-semibold">{p.verdict}</span>
                             {p.sentence && <span className="small soft block">{p.sentence}</span>}
