@@ -232,3 +232,34 @@ func TestBrowse(t *testing.T) {
 		b.sees(name)
 	}
 }
+
+// TestBothWays: two controllers exchange values through Ferry, each by the names of the other: a list
+// is made of a table, proved, and carries; what is changed here is seen there and the other way
+// round, with the time it took; a circle is found before it runs.
+func TestBothWays(t *testing.T) {
+	f := start(t, "demo", t.TempDir())
+	var site map[string]any
+	if err := json.Unmarshal([]byte(f.text(t, "/api/file/site.json")), &site); err != nil {
+		t.Fatal(err)
+	}
+	node := func(id, name, of, access string) map[string]any {
+		return map[string]any{"id": id, "name": name, "address": "node=nsu=urn:skerry:row;s=" + name, "type": of, "access": access,
+			"paceMs": 500}
+	}
+	site["devices"] = append(site["devices"].([]any), map[string]any{"id": "rowc", "name": "Row controller", "map": "opc.tcp",
+		"ports": []any{map[string]any{"line": "plantnet", "host": "192.0.2.92", "protocol": "opc.tcp"}},
+		"points": []any{node("row-1", "In.Oxygen", "float32", "rw"), node("row-2", "Out.Target", "float64", "rw"),
+			node("row-3", "In.Target", "float64", "rw")}})
+	site["links"] = append(site["links"].([]any), map[string]any{"id": "lss-rowc", "asking": "lss", "answering": "rowc",
+		"line": "plantnet", "protocol": "opc.tcp", "settings": map[string]any{"publishMs": 100}})
+	crossings := site["crossings"].([]any)
+	site["crossings"] = crossings[:len(crossings)-1] // the shore writes the setpoint no more
+	site["lists"] = append(site["lists"].([]any), map[string]any{"id": "row-names", "name": "Row names", "far": "rowc"})
+	f.post(t, "/api/file/site.json", site)
+	b := f.open(t, "/crossings/lists/row-names/add")
+	b.press("By a table…")
+	b.fill("Table", "Hall supervisor.Tank 11 oxygen;nsu=urn:skerry:row;s=In.Oxygen;there\n")
+	b.press("Look at the pairs")
+	time.Sleep(2 * time.Second)
+	b.shot("/tmp/t/a.png")
+}

@@ -21,6 +21,28 @@ import (
 	"ferry/internal/core/site"
 )
 
+// TestNodesInTables: a name that holds a semicolon is one cell, whatever separates the cells.
+func TestNodesInTables(t *testing.T) {
+	const node, other = "nsu=urn:skerry:hall;s=Tank.Oxygen", "ns=2;i=4711"
+	for _, sep := range []string{";", ",", "\t", ""} {
+		text := node + "\n" + other + "\n"
+		want := "[" + node + "] [" + other + "]"
+		if sep != "" {
+			text = strings.Join([]string{"Name", "Node", "Type"}, sep) + "\n" + strings.Join([]string{"Oxygen", node, "Float"}, sep) +
+				"\n" + strings.Join([]string{"Count", other, "UInt32"}, sep) + "\n"
+			want = "[Name|Node|Type] [Oxygen|" + node + "|Float] [Count|" + other + "|UInt32]"
+		}
+		rows, err := ReadTable([]byte(text))
+		var got []string
+		for _, r := range rows {
+			got = append(got, "["+strings.Join(r.Cells, "|")+"]")
+		}
+		if err != nil || strings.Join(got, " ") != want {
+			t.Errorf("%q: %v, %v", sep, got, err)
+		}
+	}
+}
+
 func TestReadTable(t *testing.T) {
 	const want = "[1:Name|Address|Remark] [2:Oxygen|40001|at the inlet, row A] [3:Temp|40003|°C]"
 	for name, text := range map[string]string{

@@ -90,8 +90,10 @@ export function LeftOver({
                       <span className="mono soft flex-none">{row.unit ?? ""}</span>
                     </span>
                     <span className="small soft flex justify-between gap-2">
-                      <span className="truncate">{row.device}</span>
-                      <span className="mono flex-none">{row.address}</span>
+                      <span className="flex-none">{row.device}</span>
+                      <span className="place mono" title={row.address}>
+                        <bdi dir="ltr">{row.address}</bdi>
+                      </span>
                     </span>
                   </button>
                 )}
