@@ -258,8 +258,41 @@ func TestBothWays(t *testing.T) {
 	f.post(t, "/api/file/site.json", site)
 	b := f.open(t, "/crossings/lists/row-names/add")
 	b.press("By a table…")
-	b.fill("Table", "Hall supervisor.Tank 11 oxygen;nsu=urn:skerry:row;s=In.Oxygen;there\n")
+	b.put("Table", "Hall supervisor.Tank 11 oxygen;nsu=urn:skerry:row;s=In.Oxygen;;there\n"+
+		"Hall supervisor.Oxygen setpoint;nsu=urn:skerry:row;s=Out.Target;;here\n"+
+		"Hall supervisor.Oxygen setpoint;nsu=urn:skerry:row;s=In.Target;;there\n")
 	b.press("Look at the pairs")
-	time.Sleep(2 * time.Second)
-	b.shot("/tmp/t/a.png")
+	b.sees("3 pairs proposed")
+	b.press("Pair these 3")
+	b.sees("Paired: 3.")
+	b.press("See the list")
+	b.press("Run on the bench")
+	b.until("the whole list is well", `document.querySelector('[data-stand="carries all"]')`)
+	b.press("Prove each name")
+	b.sees("All 3 names are there")
+	for _, change := range []struct{ at, device, text, there, other string }{
+		{"row-2", "rowc", "9.25", "super-07", "super"}, {"super-07", "super", "7.5", "row-3", "rowc"}} {
+		b.to("/points/" + change.device + "/" + change.at)
+		b.fill("New value", change.text)
+		b.press("Write…")
+		b.sees("Write to the bench?")
+		b.press("Write " + change.text)
+		b.to("/points/" + change.other)
+		b.until("it is seen at the other", `document.querySelector('[data-now="`+change.there+`"]')?.innerText.includes("`+change.text+`")`)
+	}
+	b.until("what moves goes along", `(n => Math.abs(n("row-1")) > 5)(id => parseFloat(document.querySelector('[data-now="' + id + '"]')?.innerText))`)
+	b.to("/crossings")
+	b.find("In.Target")
+	b.until("how old it may be is foreseen", `/far end's look\s*2[\s\S]*until told\s*500/.test(document.body.innerText)`)
+	b.until("the time that it took is shown", `/measured: Ferry \d+\.\d\d/.test(document.body.innerText)`)
+
+	// What would come back to where it is from is a circle.
+	if err := json.Unmarshal([]byte(f.text(t, "/api/file/site.json")), &site); err != nil {
+		t.Fatal(err)
+	}
+	site["crossings"] = append(site["crossings"].([]any), map[string]any{"id": "x-round", "from": "row-3", "to": "row-2"})
+	f.post(t, "/api/file/site.json", site)
+	b.to("/crossings/x-round")
+	b.sees("The crossing runs in a circle")
+	b.sees("by way of")
 }

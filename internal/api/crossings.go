@@ -37,6 +37,7 @@ func (s *Server) judged(now *site.Site, id string) (crossing.Judged, error) {
 	plan, _ := s.Engine.Plan()
 	judged, ok := crossing.Judge(now, id, crossing.Seen{Now: s.valueOf, PerHour: s.perHour,
 		OldestMs: func(link, point string) float64 { return oldestIn(plan, link, point) },
+		ToldMs:   func(link, point string) (float64, bool) { return toldIn(plan, link, point) },
 		WriteMs:  func(point string) float64 { return writeIn(plan, point) }, Missing: s.Engine.Missing})
 	if !ok {
 		return judged, problem.New("gone", "The crossing is no longer in the site.",
@@ -56,6 +57,20 @@ func oldestIn(plan *timetable.Plan, link, point string) float64 {
 		}
 	}
 	return 0
+}
+
+// toldIn is how long a change of a point waits until the far end of a link tells of it, and whether
+// that end looks at it at the pace of the point.
+func toldIn(plan *timetable.Plan, link, point string) (ms float64, paced bool) {
+	if plan == nil {
+		return 0, false
+	}
+	for i := range plan.Loads {
+		if l := &plan.Loads[i]; l.Link == link && l.ToldMs > 0 && slices.Contains(l.Points, point) {
+			return l.ToldMs, l.Cause == timetable.Event
+		}
+	}
+	return 0, false
 }
 
 // writeIn is how long a write of a crossing to a point takes in the timetable.

@@ -21,6 +21,9 @@ type Seen struct {
 	// OldestMs is how old the value of a point gets by the timetable before the next
 	// comes, as whoever reads it over a link sees it; 0 for not known.
 	OldestMs func(link, point string) float64
+	// ToldMs is how long a change of a point waits at most until the far end tells of it, and
+	// whether that end looks at it at the pace of the point; 0 for not known.
+	ToldMs func(link, point string) (ms float64, paced bool)
 	// WriteMs is how long a write to a point takes by the timetable.
 	WriteMs func(point string) float64
 	// Missing says why the far side does not have a point, where that was asked.

@@ -19,9 +19,16 @@ func (c *checker) stages(x *site.Crossing) (stages []Stage, oldest, usually floa
 		}
 	}
 	from, to := c.ends[x.From], c.ends[x.To]
-	if c.seen.OldestMs != nil {
-		if link := c.site.LinkOf(from.device, from.point); link != nil && !from.device.Served() {
+	if link := c.site.LinkOf(from.device, from.point); link != nil && !from.device.Served() {
+		if c.seen.OldestMs != nil {
 			add("poll", c.seen.OldestMs(link.ID, x.From), 0.5)
+		}
+		if c.seen.ToldMs != nil {
+			ms, paced := c.seen.ToldMs(link.ID, x.From)
+			if paced {
+				add("far end's look", float64(from.point.PaceMs), 0.5)
+			}
+			add("until told", ms, 0.5)
 		}
 	}
 	if x.Round {

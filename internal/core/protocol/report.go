@@ -57,7 +57,10 @@ type Load struct {
 	Octets   int
 	PeriodMs float64
 	Event    bool
-	Points   []string // ids of those that it brings, or takes along
+	// ToldMs is how long a change that the far end has seen waits at most until it is told; 0
+	// for not known. What comes in cycles waits for its cycle.
+	ToldMs float64
+	Points []string // ids of those that it brings, or takes along
 	// Sent is set where this end sends it: of its points nothing comes by it.
 	Sent bool
 }

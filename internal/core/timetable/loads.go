@@ -26,6 +26,8 @@ type Load struct {
 	Cause    Cause   `json:"cause"`
 	Octets   int     `json:"octets"` // each time, with all framing
 	PeriodMs float64 `json:"periodMs"`
+	// ToldMs is how long a change waits at most that the far end has seen; 0 for not known.
+	ToldMs float64 `json:"toldMs,omitempty"`
 	// HoldsMs is for how long it holds the connection, or the line, and Share the
 	// part of its time that this is.
 	HoldsMs float64 `json:"holdsMs"`
@@ -84,10 +86,12 @@ func (c *compiler) reports(l *linked) {
 		if cyclic && each.PeriodMs > 0 {
 			l.load.Packets += 1000 / each.PeriodMs
 		}
-		load := Load{Title: each.Title, Cause: Reported, Octets: each.Octets, PeriodMs: each.PeriodMs,
+		load := Load{Title: each.Title, Cause: Reported, Octets: each.Octets, PeriodMs: each.PeriodMs, ToldMs: each.ToldMs,
 			HoldsMs: float64(each.Octets)*l.ends.octetMs + l.ends.after, Points: each.Points}
 		if each.Event {
 			load.Cause = Event
+		} else if load.ToldMs == 0 && !each.Sent {
+			load.ToldMs = each.PeriodMs
 		}
 		c.load(l, load, l.ends.after)
 		l.reported += len(each.Points)

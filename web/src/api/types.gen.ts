@@ -1059,6 +1059,7 @@ export interface Load {
   cause: string;
   octets: number;
   periodMs: number;
+  toldMs?: number;
   holdsMs: number;
   share: number;
   points: string[];

@@ -218,8 +218,8 @@ function Side({ id, name, below, unit }: { id: string; name: string; below: stri
         {name}
       </b>
       <span className="mono flex justify-between gap-2">
-        <span className="soft truncate" title={below}>
-          {below}
+        <span className="place soft" title={below}>
+          <bdi dir="ltr">{below}</bdi>
         </span>
         {read ? (
           <span key={live.changedMs} className="fresh rounded px-1 whitespace-nowrap">

@@ -131,7 +131,7 @@ const headOctets = 8 + 4 + 4 + 8 + 4 + 24 + 54
 // node, of some 30 octets: handle, value, status and two times.
 func (rules) Expected(s protocol.Settings, wanted []protocol.Wanted) []protocol.Load {
 	every := float64(TCP.Int(s, KeyPublish))
-	load := protocol.Load{Title: "notifications", PeriodMs: every, Event: true, Octets: 2 * headOctets}
+	load := protocol.Load{Title: "notifications", PeriodMs: every, Event: true, ToldMs: every, Octets: 2 * headOctets}
 	for _, w := range wanted {
 		load.Octets += max(1, int(30*min(1, every/1000)))
 		load.Points = append(load.Points, w.ID)
