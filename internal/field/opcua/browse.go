@@ -9,6 +9,7 @@ import (
 
 	"ferry/internal/core/address"
 	family "ferry/internal/core/family/opcua"
+	"ferry/internal/core/value"
 	"ferry/internal/field"
 )
 
@@ -34,7 +35,7 @@ const (
 
 // Browse looks into a folder. Where it was left off before, it goes on.
 func (c *conn) Browse(folder address.Address, from, most int) (f field.Folder, reply field.Reply) {
-	ctx, done := c.asking()
+	ctx, done := c.asking(severalMessages)
 	defer done()
 	if c.folder == nil || c.folder.of != folder || from == 0 {
 		id := ua.NewNumericNodeID(0, idObjectsFolder)
@@ -102,7 +103,7 @@ func (o *opened) take(result *ua.BrowseResult) {
 		}
 		name := "?"
 		if r.BrowseName != nil {
-			name = r.BrowseName.Name
+			name = short(r.BrowseName.Name, mostName)
 		}
 		o.refs = append(o.refs, reference{r.NodeID.NodeID, name, r.NodeClass})
 	}
@@ -151,7 +152,7 @@ func (c *conn) entries(ctx context.Context, page []reference) ([]field.FolderEnt
 			e.Writable = level&2 != 0
 		}
 		if text, ok := values[heldAttributes*k+2].Value.Value().(*ua.LocalizedText); ok && text != nil {
-			e.Remark = text.Text
+			e.Remark = short(text.Text, mostRemark)
 		}
 		if n := v.Value.ArrayLength(); n > 0 {
 			e.Holds, e.Remark = false, strings.TrimPrefix(e.Remark+"; "+arrayOf(int(n)), "; ")
@@ -170,6 +171,9 @@ func (c *conn) entries(ctx context.Context, page []reference) ([]field.FolderEnt
 			e.Shape = shape
 		}
 		held, why := valueOf(v.Value, -1)
+		if held.Kind() == value.Text {
+			held = value.OfText(short(held.Text(), mostRemark))
+		}
 		if e.Value = held; why != "" && e.Reason == "" {
 			e.Reason = why
 		}

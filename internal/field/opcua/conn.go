@@ -11,6 +11,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+	"unicode/utf8"
 
 	"github.com/gopcua/opcua/ua"
 
@@ -146,9 +147,13 @@ func (c *conn) hand(report field.Report) {
 	}
 }
 
-// asking gives a question its time, and lets Break end it.
-func (c *conn) asking() (ctx context.Context, done func()) {
-	ctx, cancel := context.WithTimeout(c.life, c.within+time.Second)
+// severalMessages is how many messages in a row a question may take that has several. Each has its
+// own time besides.
+const severalMessages = 30
+
+// asking gives a question of so many messages its time, and lets Break end it.
+func (c *conn) asking(messages int) (ctx context.Context, done func()) {
+	ctx, cancel := context.WithTimeout(c.life, time.Duration(messages)*c.within+time.Second)
 	c.beginTape()
 	c.mu.Lock()
 	c.question = cancel
@@ -182,7 +187,7 @@ func (c *conn) came(err error, what string) field.Reply {
 
 // Greet asks the server how it is.
 func (c *conn) Greet() field.Reply {
-	ctx, done := c.asking()
+	ctx, done := c.asking(1)
 	defer done()
 	_, err := c.read(ctx, []*ua.ReadValueID{{NodeID: ua.NewNumericNodeID(0, idServerState),
 		AttributeID: ua.AttributeIDValue}})
@@ -191,7 +196,7 @@ func (c *conn) Greet() field.Reply {
 
 // Identify asks the server who made it, what it is and of which version.
 func (c *conn) Identify() (text, by string, reply field.Reply) {
-	ctx, done := c.asking()
+	ctx, done := c.asking(severalMessages)
 	defer done()
 	var list []*ua.ReadValueID
 	for _, id := range []uint32{idManufacturer, idProductName, idSoftware} {
@@ -214,7 +219,7 @@ func (c *conn) Identify() (text, by string, reply field.Reply) {
 
 // WriteItem writes a value in the type that the node has.
 func (c *conn) WriteItem(to protocol.Wanted, v value.Value, pass field.Pass) field.Reply {
-	ctx, done := c.asking()
+	ctx, done := c.asking(severalMessages)
 	defer done()
 	not := c.not
 	n, ok := family.NodeOf(to.Address)
@@ -305,7 +310,7 @@ func (c *conn) typeOf(ctx context.Context, n family.Node, id *ua.NodeID) (holdin
 
 // Follow subscribes to nodes, in the place of those before.
 func (c *conn) Follow(wanted []protocol.Wanted) (field.Reply, []field.Refusal) {
-	ctx, done := c.asking()
+	ctx, done := c.asking(severalMessages)
 	defer done()
 	c.mu.Lock()
 	old := c.subscription
@@ -338,9 +343,11 @@ func (c *conn) Follow(wanted []protocol.Wanted) (field.Reply, []field.Refusal) {
 type walk struct {
 	open []listed // folders that were not looked into
 	last []listed // variables that were not, of which few hold others
-	seen map[string]bool
-	held int
-	page int
+	// found are variables that were not told of yet.
+	found []listed
+	seen  map[string]bool
+	held  int
+	page  int
 }
 
 // listed is a node with its name from the root on.
@@ -357,9 +364,30 @@ const (
 	variablesIn = 1000
 )
 
+// Bounds of what a server says of a node, in octets: its name, the names on the way there, what is
+// said of it, and its unit. A longer way is not gone.
+const (
+	mostName   = 200
+	mostWay    = 1000
+	mostRemark = 1000
+	mostUnit   = 40
+)
+
+// short is a text of at most so many octets, of whole characters.
+func short(text string, most int) string {
+	if len(text) <= most {
+		return text
+	}
+	most -= len("…")
+	for most > 0 && !utf8.RuneStart(text[most]) {
+		most--
+	}
+	return text[:most] + "…"
+}
+
 // List looks into some folders of the model, and tells of the variables in them.
 func (c *conn) List(after string) (held []protocol.Held, next string, reply field.Reply) {
-	ctx, done := c.asking()
+	ctx, done := c.asking(severalMessages)
 	defer done()
 	if after != "" && c.walk == nil {
 		return nil, "", field.Reply{Outcome: exchange.Closed, Sentence: "the session in which it was listed has ended"}
@@ -368,6 +396,28 @@ func (c *conn) List(after string) (held []protocol.Held, next string, reply fiel
 		c.walk = &walk{open: []listed{{ua.NewNumericNodeID(0, idObjectsFolder), ""}}, seen: map[string]bool{}}
 	}
 	w := c.walk
+	if len(w.found) == 0 {
+		if err := c.goOn(ctx, w); err != nil {
+			return nil, "", c.came(err, "the question what is in its folders")
+		}
+	}
+	now := w.found[:min(len(w.found), variablesIn)]
+	w.found = w.found[len(now):]
+	held, err := c.described(ctx, now)
+	if err != nil {
+		return nil, "", c.came(err, "the question what its nodes are")
+	}
+	if w.held += len(held); len(w.open)+len(w.last)+len(w.found) > 0 && w.held < mostListed {
+		w.page++ // a page may bring nothing new, and is another nevertheless
+		next = fmt.Sprint(w.page)
+	} else {
+		c.walk = nil
+	}
+	return held, next, c.came(nil, "")
+}
+
+// goOn looks into some folders, or at what belongs to variables.
+func (c *conn) goOn(ctx context.Context, w *walk) error {
 	now := w.open[:min(len(w.open), foldersIn)]
 	if w.open = w.open[len(now):]; len(now) == 0 {
 		now = w.last[:min(len(w.last), variablesIn)]
@@ -375,21 +425,17 @@ func (c *conn) List(after string) (held []protocol.Held, next string, reply fiel
 	}
 	found, err := c.inside(ctx, now)
 	if err != nil {
-		return nil, "", c.came(err, "the question what is in its folders")
+		return err
 	}
-	var variables []listed
 	for _, f := range found {
 		key := f.id.String()
 		itself := f.id.Namespace() == 0 && f.id.IntID() == idServer // what it says of itself is nobody's point
-		if itself || w.seen[key] || len(w.seen) >= mostSeen {
+		if itself || f.describes || w.seen[key] || len(w.seen) >= mostSeen {
 			continue
 		}
 		w.seen[key] = true
-		if f.describes {
-			continue
-		}
 		if f.variable {
-			variables = append(variables, f.listed)
+			w.found = append(w.found, f.listed)
 		}
 		switch { // what belongs to a variable is looked at too, but not of OPC UA itself
 		case !f.variable:
@@ -398,16 +444,7 @@ func (c *conn) List(after string) (held []protocol.Held, next string, reply fiel
 			w.last = append(w.last, f.listed)
 		}
 	}
-	if held, err = c.described(ctx, variables); err != nil {
-		return nil, "", c.came(err, "the question what its nodes are")
-	}
-	if w.held += len(held); len(w.open)+len(w.last) > 0 && w.held < mostListed {
-		w.page++ // a page may bring nothing new, and is another nevertheless
-		next = fmt.Sprint(w.page)
-	} else {
-		c.walk = nil
-	}
-	return held, next, c.came(nil, "")
+	return nil
 }
 
 // found is a node that a folder leads to.
@@ -440,12 +477,15 @@ func (c *conn) inside(ctx context.Context, folders []listed) (list []found, err 
 				}
 				name, standard := "?", false
 				if r.BrowseName != nil {
-					name, standard = r.BrowseName.Name, r.BrowseName.NamespaceIndex == 0
+					name, standard = short(r.BrowseName.Name, mostName), r.BrowseName.NamespaceIndex == 0
 				}
 				property := r.ReferenceTypeID != nil && r.ReferenceTypeID.Namespace() == 0 &&
 					r.ReferenceTypeID.IntID() == idHasProperty
 				if folders[i].name != "" {
 					name = folders[i].name + "." + name
+				}
+				if len(name) > mostWay {
+					continue
 				}
 				list = append(list, found{listed{r.NodeID.NodeID, name}, r.NodeClass == ua.NodeClassVariable,
 					property && standard})
@@ -537,7 +577,7 @@ func (c *conn) heldOf(v listed, values []*ua.DataValue, m *measure) (list []prot
 		h.Writable = level&2 != 0
 	}
 	if text, ok := values[2].Value.Value().(*ua.LocalizedText); ok && text != nil {
-		h.Remark = text.Text
+		h.Remark = short(text.Text, mostRemark)
 	}
 	count := int(values[0].Value.ArrayLength())
 	if count <= 0 {

@@ -14,7 +14,7 @@ import (
 // Look asks for nodes by their names: what they hold, and whether they can be written. Nodes whose
 // namespace the server has not got are not there.
 func (c *conn) Look(list []address.Address) ([]protocol.Looked, field.Reply) {
-	ctx, done := c.asking()
+	ctx, done := c.asking(severalMessages)
 	defer done()
 	looked := make([]protocol.Looked, len(list))
 	var of []int

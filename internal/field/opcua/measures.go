@@ -82,7 +82,7 @@ func (m *measure) take(said []any) {
 		if m.names == nil {
 			m.names = map[int]string{}
 		}
-		m.names[int(is)] = of.Text
+		m.names[int(is)] = short(of.Text, mostName)
 	}
 	object := func(of any) any {
 		if o, ok := of.(*ua.ExtensionObject); ok && o != nil {
@@ -91,7 +91,7 @@ func (m *measure) take(said []any) {
 		return nil
 	}
 	if unit, ok := object(said[0]).(*ua.EUInformation); ok && unit.DisplayName != nil {
-		m.unit = unit.DisplayName.Text
+		m.unit = short(unit.DisplayName.Text, mostUnit)
 	}
 	if r, ok := object(said[1]).(*ua.Range); ok {
 		if low, high := r.Low, r.High; low < high && !math.IsInf(low, 0) && !math.IsInf(high, 0) {

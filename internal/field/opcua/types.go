@@ -85,6 +85,7 @@ func (c *conn) asked(ctx context.Context, id *ua.NodeID, depth int) (is typed, e
 					if f.DisplayName != nil && f.DisplayName.Text != "" {
 						names[int(f.Value)] = f.DisplayName.Text
 					}
+					names[int(f.Value)] = short(names[int(f.Value)], mostName)
 				}
 			}
 			return typed{slot: wire.Slot{Type: ua.TypeIDInt32, Names: names}}, nil
