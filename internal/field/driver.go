@@ -282,7 +282,10 @@ type Sampled struct {
 	// what else is wrong with it, where that has a name.
 	Code  int
 	Cause exchange.Cause
-	Time  time.Time // the device's own, zero for none
+	Time  time.Time // the source's own, zero for none
+	// Told is when whoever tells of it had it of the source by its own clock, where that is
+	// another end; zero for not known.
+	Told time.Time
 	// From and To are the octets that it came from, To exclusive.
 	From, To int
 }

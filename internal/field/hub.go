@@ -37,8 +37,10 @@ type Live struct {
 	Granted string `json:"granted,omitempty"`
 	// AtMs is when the value was read, in milliseconds since 1970; 0 for never.
 	AtMs int64 `json:"atMs"`
-	// SourceMs is the device's own time of the value, where it gives one.
+	// SourceMs is the own time of the value's source, where it gives one, and ToldMs that of the
+	// end which tells of it.
 	SourceMs int64 `json:"sourceMs,omitempty"`
+	ToldMs   int64 `json:"toldMs,omitempty"`
 	// ChangedMs is when it last became another value.
 	ChangedMs int64 `json:"changedMs"`
 	// Words are the octets it came from, in hexadecimal, a blank between words.

@@ -447,11 +447,14 @@ func (h *Hub) arrive(t *track, s *Sampled, report *Report, ms int64) {
 		h.spoil(t, err.Error())
 		return
 	}
-	t.live.AtMs, t.live.SourceMs, t.raw, t.arrived = ms, 0, v, report.At
+	t.live.AtMs, t.live.SourceMs, t.live.ToldMs, t.raw, t.arrived = ms, 0, 0, v, report.At
 	t.takes++
 	if !s.Time.IsZero() {
 		t.live.SourceMs = s.Time.UnixMilli()
 		t.habit.Clock(s.Time.Sub(report.At))
+	}
+	if !s.Told.IsZero() {
+		t.live.ToldMs = s.Told.UnixMilli()
 	}
 	var words []byte
 	if s.From >= 0 && s.From <= s.To && s.To <= len(report.Octets) {

@@ -327,6 +327,9 @@ func (s *subscription) sampled(f *followed, v *ua.DataValue) field.Sampled {
 	if v.Has(ua.DataValueSourceTimestamp) {
 		told.Time = v.SourceTimestamp
 	}
+	if v.Has(ua.DataValueServerTimestamp) {
+		told.Told = v.ServerTimestamp
+	}
 	held, why := s.of.partOf(v.Value, &f.of)
 	if why != "" && told.Reason == "" {
 		told.Quality, told.Reason = family.QualityOf(family.BadUnexpected)

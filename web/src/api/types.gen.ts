@@ -873,6 +873,7 @@ export interface Live {
   granted?: string;
   atMs: number;
   sourceMs?: number;
+  toldMs?: number;
   changedMs: number;
   words: string;
 }

@@ -40,7 +40,8 @@ export function Inspector({ id, points }: { id: string; points: PointsView }) {
         <b>{live?.quality ?? "not read"}</b>
         {live?.reason ? ": " + live.reason : ""}
         {live && live.atMs > 0 && <span className="mono soft"> · {clock(live.atMs)}</span>}
-        {live?.sourceMs ? <span className="soft"> · the device says {clock(live.sourceMs)}</span> : ""}
+        {live?.sourceMs ? <span className="soft"> · its source says {clock(live.sourceMs)}</span> : ""}
+        {live?.toldMs ? <span className="soft"> · the server says {clock(live.toldMs)}</span> : ""}
       </div>
       {live?.granted && (
         <p className="small mb-3" data-testid="granted">
