@@ -363,6 +363,9 @@ func (c *channel) open(ctx context.Context, r *runner) bool {
 				e := each.exchange("connect to "+each.device.Name, &reply, now, time.Since(now))
 				e.Connecting = true
 				each.hub.record(each.era, e, nil)
+				if c.runs && each.reports != nil {
+					each.hub.away(each.era, e, now)
+				}
 				each.hub.fail(each.era, each.points, reply.Sentence)
 			}
 			return false

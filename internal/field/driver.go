@@ -244,6 +244,12 @@ type Reviser interface {
 	Revised() (settings protocol.Settings, said string, points map[string]string)
 }
 
+// Numberer is a Reporter whose device numbers its places, otherwise perhaps after each start.
+type Numberer interface {
+	// Numbering is how it numbers them now, in its own words.
+	Numbering() string
+}
+
 // Refusal is a point that is not reported.
 type Refusal struct {
 	ID       string

@@ -1,7 +1,10 @@
 package field
 
 import (
+	"fmt"
 	"slices"
+	"strings"
+	"time"
 
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/site"
@@ -34,6 +37,10 @@ type linkLog struct {
 	at     int    // the oldest, once full
 	failed Outage // what failed since it last answered
 	outage int    // index of the open one plus 1
+	// told is set where the end tells of its values by itself: away and returned say when it does not.
+	// behind is set while it is there, and what is behind it is not, which began at bad.
+	told, behind bool
+	bad          time.Time
 }
 
 // leastFailed is how many tries in a row must fail to be an outage: one that
@@ -48,7 +55,7 @@ func (h *Hub) log(e *exchange.Exchange) {
 		h.links[e.Link] = l
 	}
 	if e.Outcome == exchange.Answered || e.Outcome == exchange.Declined {
-		if l.failed = (Outage{}); l.outage > 0 {
+		if l.failed = (Outage{}); l.outage > 0 && !l.told {
 			h.outages[l.outage-1].ToMs = e.At.UnixMilli()
 			h.toKeep = append(h.toKeep, h.outages[l.outage-1])
 			l.outage = 0
@@ -67,7 +74,7 @@ func (h *Hub) log(e *exchange.Exchange) {
 		}
 		return
 	}
-	if e.RequestID == "" && e.Outcome != exchange.Unreached && e.Outcome != exchange.Refused {
+	if l.told || e.RequestID == "" && e.Outcome != exchange.Unreached && e.Outcome != exchange.Refused {
 		return // a question of a person's, not the run's
 	}
 	if l.outage > 0 {
@@ -81,21 +88,96 @@ func (h *Hub) log(e *exchange.Exchange) {
 	if l.failed.Tries < leastFailed {
 		return
 	}
-	if len(h.outages) >= keptOutages {
-		h.outages = slices.Delete(h.outages, 0, keptOutages/2)
-		for _, each := range h.links {
-			each.outage = max(0, each.outage-keptOutages/2)
-		}
-	}
-	h.outages = append(h.outages, l.failed)
-	h.toKeep = append(h.toKeep, l.failed)
+	h.begin(l, l.failed)
+}
+
+// begin opens an outage of a link. The lock is held.
+func (h *Hub) begin(l *linkLog, o Outage) {
+	h.append(o)
 	l.outage = len(h.outages)
 }
+
+// mostReasons bounds what is said of one outage, in octets.
+const mostReasons = 400
+
+// away notes that an end which tells of its values tells nothing any more, from when on, and why.
+// What fails after that belongs to the same outage.
+func (h *Hub) away(era uint64, e *exchange.Exchange, from time.Time) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	l := h.links[e.Link]
+	if era != h.era || l == nil {
+		return
+	}
+	l.told = true
+	if l.outage == 0 {
+		h.begin(l, Outage{Link: e.Link, Device: e.Device, FromMs: from.UnixMilli(), Reason: e.Sentence, How: e.Outcome, Tries: 1})
+		return
+	}
+	o := &h.outages[l.outage-1]
+	o.Tries++
+	l.behind = false
+	if !strings.HasSuffix(o.Reason, e.Sentence) && len(o.Reason)+len(e.Sentence) < mostReasons {
+		o.Reason += "; then " + e.Sentence
+	}
+}
+
+// returned notes that it tells of them again, and what is another with it since.
+func (h *Hub) returned(era uint64, link string, at time.Time, how string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if l := h.links[link]; era == h.era && l != nil {
+		h.over(l, at, how)
+	}
+}
+
+func (h *Hub) over(l *linkLog, at time.Time, how string) {
+	l.told = true
+	if l.outage == 0 {
+		return
+	}
+	o := &h.outages[l.outage-1]
+	if o.ToMs = at.UnixMilli(); how != "" {
+		o.Reason += "; " + how
+	}
+	h.toKeep = append(h.toKeep, *o)
+	l.outage, l.behind, l.bad = 0, false, time.Time{}
+}
+
+// beyond notes whether an end tells that most of its values are not good: it is there, and what is
+// behind it is not. The lock is held.
+func (h *Hub) beyond(link, device string, bad, all int, reason string, at time.Time) {
+	l := h.links[link]
+	if 2*bad <= all {
+		if l.bad = (time.Time{}); l.behind {
+			h.over(l, at, "")
+		}
+		return
+	}
+	if l.bad.IsZero() {
+		l.bad = at
+	}
+	if l.outage == 0 && at.Sub(l.bad) >= behindFor {
+		h.begin(l, Outage{Link: link, Device: device, FromMs: l.bad.UnixMilli(), How: exchange.Reported, Tries: 1,
+			Reason: fmt.Sprintf("it is there, and tells that %d of %d values are not good: %s", bad, all, reason)})
+		l.behind = true
+	}
+}
+
+// behindFor is how long most values have to be not good until that is an outage: a server that has
+// just begun has none yet.
+const behindFor = 2 * time.Second
 
 // Outage adds one that is over to the log.
 func (h *Hub) Outage(o Outage) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	h.append(o)
+}
+
+// append puts an outage behind the others, the oldest of which go once there are many. The lock is
+// held.
+func (h *Hub) append(o Outage) {
 	if len(h.outages) >= keptOutages {
 		h.outages = slices.Delete(h.outages, 0, keptOutages/2)
 		for _, each := range h.links {

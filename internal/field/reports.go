@@ -39,13 +39,15 @@ func (s *source) expect(l protocol.Lapse) {
 
 // reporting is what a runner has to do with an end that reports.
 type reporting struct {
-	source *source
-	wanted []protocol.Wanted
-	tracks map[string]*track
-	again  time.Time // when those that were refused are asked for again; zero for never
-	pause  time.Duration
-	since  time.Time // when it was told of them last
-	over   Conn      // the connection that was told of them
+	link, device string
+	source       *source
+	numbered     string // how the far end numbered its names last
+	wanted       []protocol.Wanted
+	tracks       map[string]*track
+	again        time.Time // when those that were refused are asked for again; zero for never
+	pause        time.Duration
+	since        time.Time // when it was told of them last
+	over         Conn      // the connection that was told of them
 	// refused are the points that the device does not report; counts says how many
 	// values came of each of the others, in so many messages.
 	refused  []Refusal
@@ -68,7 +70,7 @@ func (r *runner) reportsOf() *reporting {
 	if !ok {
 		return nil
 	}
-	g := &reporting{tracks: map[string]*track{}, counts: map[string]int{},
+	g := &reporting{link: r.link.ID, device: r.device.ID, tracks: map[string]*track{}, counts: map[string]int{},
 		source: &source{}}
 	g.source.expect(rules.Lapse(r.link.Settings))
 	_, g.source.cyclic = r.def.Image(r.link.Settings, "")
@@ -113,8 +115,18 @@ func (r *runner) follow(conn Reporter, now time.Time) Reply {
 	}
 	r.hub.record(r.era, e, nil)
 	if !reply.OK() {
+		r.hub.away(r.era, e, now)
 		return reply
 	}
+	how := ""
+	if numbers, ok := conn.(Numberer); ok {
+		is := numbers.Numbering()
+		if g.numbered != "" && g.numbered != is {
+			how = "it came back with other numbers for its names"
+		}
+		g.numbered = is
+	}
+	r.hub.returned(r.era, r.link.ID, time.Now(), how)
 	r.hub.alive(g.source, time.Now())
 	r.hub.again(g.source, r.channel.session, granted)
 	g.refused = refused
@@ -207,7 +219,9 @@ func (c *channel) listenTo(r *runner, now time.Time) time.Time {
 	if c.conn != nil && c.conn.Usable() && g.over == c.conn && !waits && r.hub.lapsed(g.source, now) {
 		c.lost = Reply{Outcome: exchange.NoAnswer, Cause: exchange.Quiet,
 			Sentence: fmt.Sprintf("nothing came for more than %d ms", g.source.after.Load())}
-		r.hub.record(r.era, r.exchange("wait for a sign of life", &c.lost, now, 0), nil)
+		e := r.exchange("wait for a sign of life", &c.lost, now, 0)
+		r.hub.record(r.era, e, nil)
+		r.hub.away(r.era, e, r.hub.heardLast(g.source))
 		lost := c.lost
 		c.contact.Store(&lost)
 		c.hangUp() // it may be a connection that only this end still has
@@ -283,7 +297,11 @@ func (c *channel) came(report *Report, open bool) {
 			if time.Since(r.reports.since) < wait { // one that ends soon is not opened again at once
 				c.lost, c.retryAt = ended, time.Now().Add(wait)
 			}
-			r.hub.record(r.era, r.exchange("listen to "+r.device.Name, &ended, time.Now(), 0), nil)
+			e := r.exchange("listen to "+r.device.Name, &ended, time.Now(), 0)
+			r.hub.record(r.era, e, nil)
+			if c.runs && c.life.Err() == nil {
+				r.hub.away(r.era, e, e.At)
+			}
 			r.hub.fail(r.era, r.points, ended.Sentence)
 		}
 	}
@@ -392,6 +410,13 @@ func (h *Hub) quiet(s *source, ms int64) (is bool) {
 	return true
 }
 
+// heardLast is when anything came of an end last.
+func (h *Hub) heardLast(s *source) time.Time {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return time.UnixMilli(s.heard)
+}
+
 // lapsed is quiet for who does not hold the lock.
 func (h *Hub) lapsed(s *source, now time.Time) bool {
 	h.mu.Lock()
@@ -434,6 +459,22 @@ func (h *Hub) reported(era uint64, g *reporting, report *Report) {
 		}
 		h.arrive(t, s, report, ms)
 	}
+	if link := h.links[g.link]; link != nil && (!link.bad.IsZero() || g.doubtful(report)) {
+		bad, reason := 0, ""
+		for _, t := range g.source.tracks {
+			if q := t.live.Quality; q == value.Bad || q == value.Doubtful {
+				bad, reason = bad+1, t.live.Reason
+			}
+		}
+		h.beyond(g.link, g.device, bad, len(g.source.tracks), reason, report.At)
+	}
+}
+
+// doubtful reports whether a report tells of any value that it is not good.
+func (g *reporting) doubtful(report *Report) bool {
+	return !report.Own && slices.ContainsFunc(report.Samples, func(s Sampled) bool {
+		return s.Quality == value.Bad || s.Quality == value.Doubtful
+	})
 }
 
 // arrive takes in one sample. Its words are the octets that it came from.

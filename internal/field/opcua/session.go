@@ -320,3 +320,6 @@ func (s *session) close() {
 	}
 	s.end(net.ErrClosed)
 }
+
+// Numbering is how the server numbers its namespaces.
+func (s *session) Numbering() string { return strings.Join(s.namespaces, "\n") }
