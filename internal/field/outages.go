@@ -19,7 +19,8 @@ type Outage struct {
 	// stopped before.
 	ToMs   int64  `json:"toMs"`
 	Reason string `json:"reason"`
-	// How the first try failed; empty in logs of before this was kept.
+	// How it failed, of several tries that which says most of where; empty in logs of before this
+	// was kept. Reported is of an end that was there, and what is behind it was not.
 	How   exchange.Outcome `json:"how,omitempty"`
 	Tries int              `json:"tries"` // that failed
 }
@@ -117,9 +118,26 @@ func (h *Hub) away(era uint64, e *exchange.Exchange, from time.Time) {
 	o := &h.outages[l.outage-1]
 	o.Tries++
 	l.behind = false
+	if telling(e.Outcome) > telling(o.How) {
+		o.How = e.Outcome
+	}
 	if !strings.HasSuffix(o.Reason, e.Sentence) && len(o.Reason)+len(e.Sentence) < mostReasons {
 		o.Reason += "; then " + e.Sentence
 	}
+}
+
+// telling is how much an outcome says of where an outage is: that the machine cannot be reached says
+// more than that a connection has ended.
+func telling(how exchange.Outcome) int {
+	switch how {
+	case exchange.Unreached, exchange.NoSuchName:
+		return 3
+	case exchange.Refused:
+		return 2
+	case exchange.Declined:
+		return 1
+	}
+	return 0
 }
 
 // returned notes that it tells of them again, and what is another with it since.

@@ -254,7 +254,8 @@ func BenchmarkWalk(b *testing.B) {
 // what finds none says why.
 func TestReadList(t *testing.T) {
 	s := row()
-	s.Devices[3].Points = append(s.Devices[3].Points, site.Point{ID: "p2", Name: "Oxygen", Type: "float32"})
+	s.Devices[3].Points = append(s.Devices[3].Points, site.Point{ID: "p2", Name: "Oxygen", Type: "float32",
+		Address: address.Named("node", "nsu=urn:skerry:hall;s=Tank11.Oxygen")})
 	var points []*site.Point
 	device := map[string]string{}
 	for i := range s.Devices {
@@ -281,6 +282,8 @@ func TestReadList(t *testing.T) {
 		{"Oxygen\t8.4", "8.4 2 points have that name: put the device before it, as in DO probe 14 · Oxygen"},
 		{"Salinity\t33", "33 no point has that name"},
 		{"WaterTemp   12.7", "t 12.7"},
+		{"Tank11.Oxygen\t8.4\nnsu=urn:skerry:hall;s=Tank11.Oxygen\t8.5\ntank11.oxygen\t8.6",
+			"p2 8.4|p2 8.5|8.6 no point has that name"},
 		{"1\n\n2\n3\n4\n5\n6\n7", "t 1|o 2|g 3|h 4|p 5|p2 6|7 there are 6 points, and this is reading 7"},
 		{" \n", "it holds no reading: write a name and what its display shows in each line"},
 	} {

@@ -23,18 +23,25 @@ type Listing struct {
 // ReadList reads a list of readings as a spreadsheet has them on its clipboard: a name and
 // what a display shows in each line, tabs, semicolons or several blanks between; or what the
 // displays show alone, one for each of the points in their order. Points are known by their
-// names, or by device and name with " · " or a colon between. A line of headings is
+// names, or by device and name with " · " or a colon between, or by what their places are called
+// at the device. A line of headings is
 // left out: one whose name is of no point and whose reading has no digit.
 func ReadList(text string, points []*site.Point, deviceOf func(*site.Point) string) ([]Listing, error) {
 	lines := strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n")
 	if len(lines) > MostListed {
 		return nil, fmt.Errorf("it has %d lines: %d are the most", len(lines), MostListed)
 	}
-	byName := map[string][]*site.Point{}
+	byName, byPlace := map[string][]*site.Point{}, map[string][]*site.Point{}
 	for _, p := range points {
 		for _, name := range []string{p.Name, deviceOf(p) + " · " + p.Name, deviceOf(p) + ": " + p.Name} {
 			key := folded(name)
 			byName[key] = append(byName[key], p)
+		}
+		if _, place, named := p.Address.Name(); named {
+			byPlace[place] = append(byPlace[place], p)
+			if at := strings.LastIndexByte(place, '='); at > 0 { // behind the space that the name is in
+				byPlace[place[at+1:]] = append(byPlace[place[at+1:]], p)
+			}
 		}
 	}
 	list := []Listing{}
@@ -56,7 +63,11 @@ func ReadList(text string, points []*site.Point, deviceOf func(*site.Point) stri
 			continue
 		}
 		l.Name, l.Shown = cells[0], cells[1]
-		switch found := byName[folded(l.Name)]; {
+		found := byName[folded(l.Name)]
+		if len(found) == 0 {
+			found = byPlace[l.Name]
+		}
+		switch {
 		case len(found) == 1:
 			l.Point = found[0].ID
 		case len(found) > 1:

@@ -508,6 +508,10 @@ func cause(how exchange.Outcome) string {
 		return "the path was there, and the host refused: nobody listened on its port"
 	case exchange.NoAnswer:
 		return "it was connected, and the device said nothing"
+	case exchange.Declined:
+		return "the far end was there, and let nobody in"
+	case exchange.Reported:
+		return "it was there, and what is behind it was not"
 	case exchange.Reset, exchange.Closed:
 		return "the connection was ended by the far end"
 	case exchange.Garbled:
