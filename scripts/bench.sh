@@ -23,6 +23,7 @@ run() { "$@" 2>&1 | tee -a "$out" | grep -E '^(Benchmark|pkg|---|FAIL)|figure:';
 run go test -p 1 -run '^$' -bench . -benchtime "${BENCHTIME:-1s}" ./internal/core/value ./internal/core/timetable ./internal/core/crossing ./internal/core/fathom ./internal/core/checkout ./internal/core/trend ./internal/files ./internal/field/modbus
 run go test -run '^$' -bench 'Round|Many|Crossings' -benchtime 1x ./internal/field
 run go test -run '^$' -bench Cyclic -benchtime 1x ./internal/field/enip
+run go test -run '^$' -bench 'Followed|Served' -benchtime 1x ./internal/field/opcua
 run go test -p 1 -run '^$' -bench 'Diagnose|Relay' -benchtime 3s ./internal/recording ./internal/relay
 run go test -count=1 -timeout 30m -run 'TestFigures|TestManyDevices|TestManyCrossings' -v ./e2e
 # Alone: packages of one command run at once.
