@@ -27,22 +27,11 @@ const (
 	mostDepth = 32 // of folders inside each other
 )
 
-// dataTypes are types by the numbers of the nodes that stand for them (OPC 10000-6, annex A.3).
-var dataTypes = map[string]value.Type{"1": value.TypeBool, "2": value.TypeInt8, "3": value.TypeUint8,
-	"4": value.TypeInt16, "5": value.TypeUint16, "6": value.TypeInt32, "7": value.TypeUint32, "8": value.TypeInt64,
-	"9": value.TypeUint64, "10": value.TypeFloat32, "11": value.TypeFloat64, "12": value.TypeText}
-
-// typeNames are what they are called.
-var typeNames = map[string]string{"Boolean": "1", "SByte": "2", "Byte": "3", "Int16": "4", "UInt16": "5", "Int32": "6",
-	"UInt32": "7", "Int64": "8", "UInt64": "9", "Float": "10", "Double": "11", "String": "12", "LocalizedText": "21"}
-
-// textLength is what room a text of such a file is given, as that of a server that tells of one.
-const textLength = 255
-
 type nodeSet struct {
-	URIs    []string   `xml:"NamespaceUris>Uri"`
-	Aliases []alias    `xml:"Aliases>Alias"`
-	Nodes   []fileNode `xml:",any"`
+	URIs    []string             `xml:"NamespaceUris>Uri"`
+	Aliases []alias              `xml:"Aliases>Alias"`
+	Nodes   []fileNode           `xml:",any"`
+	nodes   map[string]*fileNode // by their full identifiers
 }
 
 type alias struct {
@@ -64,6 +53,10 @@ type fileNode struct {
 	Unit        string      `xml:"Value>ExtensionObject>Body>EUInformation>DisplayName>Text"`
 	Low         *float64    `xml:"Value>ExtensionObject>Body>Range>Low"`
 	High        *float64    `xml:"Value>ExtensionObject>Body>Range>High"`
+	Texts       []fileText  `xml:"Value>ListOfLocalizedText>LocalizedText"`
+	Text        *fileText   `xml:"Value>LocalizedText"`
+	Values      []fileState `xml:"Value>ListOfExtensionObject>ExtensionObject>Body>EnumValueType"`
+	Fields      []fileField `xml:"Definition>Field"`
 	at          int         // its line
 	owner       *fileNode   // that it lies in
 	inside      []*fileNode // its properties
@@ -90,12 +83,12 @@ func (rules) Describe(data []byte) (held []protocol.Held, unread []protocol.Unre
 	if err != nil {
 		return nil, nil, err
 	}
-	nodes := map[string]*fileNode{}
+	set.nodes = make(map[string]*fileNode, len(set.Nodes))
 	for i := range set.Nodes {
-		nodes[set.full(set.Nodes[i].NodeID)] = &set.Nodes[i]
+		set.nodes[set.full(set.Nodes[i].NodeID)] = &set.Nodes[i]
 	}
 	for i := range set.Nodes {
-		set.place(nodes, &set.Nodes[i])
+		set.place(&set.Nodes[i])
 	}
 	for i := range set.Nodes {
 		n := &set.Nodes[i]
@@ -107,7 +100,7 @@ func (rules) Describe(data []byte) (held []protocol.Held, unread []protocol.Unre
 			unread = append(unread, protocol.Unread{Line: n.at, What: n.NodeID, Reason: why})
 			continue
 		}
-		held = append(held, h)
+		held = append(held, h...)
 	}
 	return held, unread, nil
 }
@@ -170,7 +163,7 @@ func (s *nodeSet) take(d *xml.Decoder, t *xml.StartElement, line int) error {
 		err := d.DecodeElement(&list, t)
 		s.Aliases = list.Aliases
 		return err
-	case "UAObject", "UAVariable":
+	case "UAObject", "UAVariable", "UADataType":
 		n := fileNode{at: line}
 		if err := d.DecodeElement(&n, t); err != nil {
 			return err
@@ -207,12 +200,12 @@ func (s *nodeSet) full(id string) string {
 var within = []string{"HasComponent", "Organizes", "HasProperty", "HasOrderedComponent", "i=47", "i=35", "i=46", "i=49"}
 
 // place finds what a node lies in.
-func (s *nodeSet) place(nodes map[string]*fileNode, n *fileNode) {
+func (s *nodeSet) place(n *fileNode) {
 	for _, r := range n.References {
 		if !slices.Contains(within, strings.TrimSpace(r.Kind)) {
 			continue
 		}
-		to := nodes[s.full(r.To)]
+		to := s.nodes[s.full(r.To)]
 		if to == nil || to == n {
 			continue
 		}
@@ -225,7 +218,7 @@ func (s *nodeSet) place(nodes map[string]*fileNode, n *fileNode) {
 			owner.inside = append(owner.inside, inner)
 		}
 	}
-	if owner := nodes[s.full(n.Parent)]; n.owner == nil && owner != nil && owner != n {
+	if owner := s.nodes[s.full(n.Parent)]; n.owner == nil && owner != nil && owner != n {
 		n.owner = owner
 		owner.inside = append(owner.inside, n)
 	}
@@ -258,37 +251,42 @@ func (n *fileNode) way() string {
 	return name
 }
 
-// held is a variable as a place; why says why it is none.
-func (s *nodeSet) held(n *fileNode) (h protocol.Held, why string) {
+// held is a variable as a place, or those in its structure; why says why it is none.
+func (s *nodeSet) held(n *fileNode) (list []protocol.Held, why string) {
 	id := s.full(n.NodeID)
 	if strings.HasPrefix(id, "ns=") {
-		return h, "the file does not say which namespace it is of"
+		return nil, "the file does not say which namespace it is of"
 	}
 	node, err := ParseNode(id)
 	if err != nil {
-		return h, err.Error()
+		return nil, err.Error()
 	}
 	if node.URI == "" {
-		return h, "it is of OPC UA itself"
+		return nil, "it is of OPC UA itself"
 	}
-	kind := s.full(n.DataType)
-	if number, ok := typeNames[kind]; ok {
-		kind = "i=" + number
-	}
-	of, known := dataTypes[strings.TrimPrefix(kind, "i=")]
-	if !known || !strings.HasPrefix(kind, "i=") {
-		return h, fmt.Sprintf("its type, %s, is none that a point can have", n.DataType)
+	is := s.typed(s.full(n.DataType), 0)
+	if is.kind == "" && is.fields == nil {
+		return nil, fmt.Sprintf("its type, %s, is none that a point can have", n.DataType)
 	}
 	if rank, err := strconv.Atoi(n.ValueRank); err == nil && rank >= 0 {
-		return h, "it is an array: choose its elements at the server"
+		return nil, "it is an array: choose its elements at the server"
 	}
-	h = protocol.Held{Address: node.Address(), Name: n.way(), Shape: value.Shape{Type: of, Bit: -1}, Remark: n.Description}
-	if of == value.TypeText {
-		h.Shape.Length = textLength
+	h := protocol.Held{Address: node.Address(), Name: n.way(), Shape: shapeOf(is.kind), Remark: n.Description, Names: is.names}
+	if is.fields != nil {
+		if list = s.parts(h, node, is.fields, nil, 0); len(list) == 0 {
+			why = "its structure has no value that a point can have"
+		}
+		return list, why
 	}
 	if level, err := strconv.Atoi(n.Access); err == nil {
 		h.Writable = level&2 != 0
 	}
+	n.describe(&h)
+	return []protocol.Held{h}, ""
+}
+
+// describe adds what the properties of a variable say of it.
+func (n *fileNode) describe(h *protocol.Held) {
 	for _, p := range n.inside {
 		switch p.called() {
 		case PropertyUnit:
@@ -297,9 +295,24 @@ func (s *nodeSet) held(n *fileNode) (h protocol.Held, why string) {
 			if p.Low != nil && p.High != nil && *p.Low < *p.High {
 				h.Low, h.High = p.Low, p.High
 			}
+		case PropertyStates, PropertyValues:
+			if names := p.states(); len(names) > 0 {
+				h.Names = names
+			}
+		case PropertyFalse, PropertyTrue:
+			if p.Text == nil || strings.TrimSpace(p.Text.Text) == "" {
+				continue
+			}
+			if h.Names == nil {
+				h.Names = map[int]string{}
+			}
+			is := 0
+			if p.called() == PropertyTrue {
+				is = 1
+			}
+			h.Names[is] = strings.TrimSpace(p.Text.Text)
 		}
 	}
-	return h, ""
 }
 
 // DescribeOut is places as a node set.
@@ -331,7 +344,7 @@ func NodeSet(held []protocol.Held, at time.Time) []byte {
 	b.WriteString("  </Models>\n  <Aliases>\n")
 	for _, a := range [][2]string{{"Boolean", "1"}, {"SByte", "2"}, {"Byte", "3"}, {"Int16", "4"}, {"UInt16", "5"},
 		{"Int32", "6"}, {"UInt32", "7"}, {"Int64", "8"}, {"UInt64", "9"}, {"Float", "10"}, {"Double", "11"}, {"String", "12"},
-		{"Organizes", "35"}, {"HasTypeDefinition", "40"}, {"HasProperty", "46"}, {"HasComponent", "47"}} {
+		{"DateTime", "13"}, {"LocalizedText", "21"}, {"Organizes", "35"}, {"HasTypeDefinition", "40"}, {"HasProperty", "46"}, {"HasComponent", "47"}} {
 		fmt.Fprintf(&b, "    <Alias Alias=%q>i=%s</Alias>\n", a[0], a[1])
 	}
 	b.WriteString("  </Aliases>\n")
@@ -364,12 +377,7 @@ func (w *setWriter) index(uri string) int {
 }
 
 func (w *setWriter) variable(n Node, h *protocol.Held) {
-	number := ""
-	for id, of := range dataTypes {
-		if of == h.Shape.Type {
-			number = id
-		}
-	}
+	number := numberOf(h.Shape.Type)
 	if number == "" || n.URI == "" {
 		return
 	}
@@ -414,8 +422,13 @@ func (w *setWriter) variable(n Node, h *protocol.Held) {
 		by = "Organizes"
 	}
 	of := "63"
-	if ranged {
+	switch {
+	case ranged:
 		of = "2368"
+	case len(h.Names) > 0 && h.Shape.Type == value.TypeBool:
+		of = "2373"
+	case len(h.Names) > 0:
+		of = "11238"
 	}
 	fmt.Fprintf(&w.body, "    <References>\n      <Reference ReferenceType=\"HasTypeDefinition\">i=%s</Reference>\n"+
 		"      <Reference ReferenceType=%q IsForward=\"false\">%s</Reference>\n    </References>\n  </UAVariable>\n", of, by,
@@ -425,20 +438,26 @@ func (w *setWriter) variable(n Node, h *protocol.Held) {
 		if UnitID(h.Unit) != NoUnit {
 			list = UnitList
 		}
-		w.property(index, n.ID, id, PropertyUnit, "i=887", fmt.Sprintf("<TypeId><Identifier>i=888</Identifier></TypeId>"+
+		w.property(index, n.ID, id, PropertyUnit, "i=887", "ExtensionObject", fmt.Sprintf("<TypeId><Identifier>i=888</Identifier></TypeId>"+
 			"<Body><EUInformation><NamespaceUri>%s</NamespaceUri><UnitId>%d</UnitId><DisplayName><Text>%s</Text></DisplayName>"+
 			"</EUInformation></Body>", list, UnitID(h.Unit), escaped(h.Unit)))
 	}
 	if ranged {
-		w.property(index, n.ID, id, PropertyRange, "i=884", fmt.Sprintf("<TypeId><Identifier>i=885</Identifier></TypeId>"+
+		w.property(index, n.ID, id, PropertyRange, "i=884", "ExtensionObject", fmt.Sprintf("<TypeId><Identifier>i=885</Identifier></TypeId>"+
 			"<Body><Range><Low>%g</Low><High>%g</High></Range></Body>", *h.Low, *h.High))
+	}
+	if len(h.Names) > 0 {
+		w.writeStates(index, n.ID, id, h)
 	}
 }
 
-func (w *setWriter) property(index int, of, owner, name, kind, held string) {
-	fmt.Fprintf(&w.body, "  <UAVariable NodeId=\"ns=%d;s=%s/%s\" BrowseName=%q DataType=%q>\n    <DisplayName>%s</DisplayName>\n"+
+func (w *setWriter) property(index int, of, owner, name, kind, as, held string) {
+	if strings.HasPrefix(as, "ListOf") {
+		kind += `" ValueRank="1`
+	}
+	fmt.Fprintf(&w.body, "  <UAVariable NodeId=\"ns=%d;s=%s/%s\" BrowseName=%q DataType=\"%s\">\n    <DisplayName>%s</DisplayName>\n"+
 		"    <References>\n      <Reference ReferenceType=\"HasTypeDefinition\">i=68</Reference>\n"+
 		"      <Reference ReferenceType=\"HasProperty\" IsForward=\"false\">%s</Reference>\n    </References>\n"+
-		"    <Value><ExtensionObject xmlns=\"http://opcfoundation.org/UA/2008/02/Types.xsd\">%s</ExtensionObject></Value>\n"+
-		"  </UAVariable>\n", index, escaped(of), name, name, kind, name, escaped(owner), held)
+		"    <Value><%s xmlns=\"http://opcfoundation.org/UA/2008/02/Types.xsd\">%s</%s></Value>\n"+
+		"  </UAVariable>\n", index, escaped(of), name, name, kind, name, escaped(owner), as, held, as)
 }

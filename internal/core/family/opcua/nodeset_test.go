@@ -1,6 +1,8 @@
 package opcua
 
 import (
+	"fmt"
+	"maps"
 	"strings"
 	"testing"
 	"time"
@@ -24,7 +26,12 @@ func served() []protocol.Held {
 	oxygen.Unit, oxygen.Low, oxygen.High, oxygen.Remark = "mg/L", &low, &high, "of \"the\" first tank & more"
 	pause.Shape.Type, pause.Writable = value.TypeBool, true
 	number.Name, number.Shape.Type = "Counts.Fish", value.TypeUint64
-	return []protocol.Held{oxygen, pause, number}
+	pause.Names = map[int]string{0: "feeding", 1: "paused"}
+	mode, state, when := at("nsu=urn:skerry:hall;s=Mode"), at("nsu=urn:skerry:hall;s=State"), at("nsu=urn:skerry:hall;s=When")
+	mode.Shape.Type, mode.Names = value.TypeUint16, map[int]string{0: "idle", 1: "", 2: "<flush>"}
+	state.Shape.Type, state.Names = value.TypeInt32, map[int]string{-1: "lost", 10: "there"}
+	when.Shape.Type = value.TypeUnixMs
+	return []protocol.Held{oxygen, pause, number, mode, state, when}
 }
 
 // TestNodeSet: what goes out as a node set comes back as it was.
@@ -34,16 +41,49 @@ func TestNodeSet(t *testing.T) {
 		t.Error("it is not taken for one")
 	}
 	held, unread, err := rules{}.Describe(set)
-	if err != nil || len(unread) > 0 || len(held) != 3 {
+	if err != nil || len(unread) > 0 || len(held) != 6 {
 		t.Fatalf("%v, %v, %+v", err, unread, held)
 	}
 	for i, want := range served() {
 		got := held[i]
 		if got.Address != want.Address || got.Name != want.Name || got.Shape != want.Shape || got.Unit != want.Unit ||
 			got.Remark != want.Remark || got.Writable != want.Writable || (got.Low == nil) != (want.Low == nil) ||
-			got.Low != nil && (*got.Low != *want.Low || *got.High != *want.High) {
+			!maps.Equal(got.Names, want.Names) || got.Low != nil && (*got.Low != *want.Low || *got.High != *want.High) {
 			t.Errorf("%+v came back as %+v", want, got)
 		}
+	}
+}
+
+// TestTypesOfNodeSets: enumerations, structures and subtypes that a file defines are those of its
+// variables.
+func TestTypesOfNodeSets(t *testing.T) {
+	typed := func(id, name, above, fields string) string {
+		return fmt.Sprintf(`<UADataType NodeId="ns=1;i=%s" BrowseName="1:%s"><References><Reference ReferenceType="HasSubtype" `+
+			`IsForward="false">%s</Reference></References><Definition Name="%s">%s</Definition></UADataType>`, id, name, above, name, fields)
+	}
+	variable := func(name, kind string) string {
+		return fmt.Sprintf(`<UAVariable NodeId="ns=1;s=%s" BrowseName="1:%s" DataType="%s" AccessLevel="3"/>`, name, name, kind)
+	}
+	held, unread, err := rules{}.Describe([]byte(`<UANodeSet><NamespaceUris><Uri>urn:x</Uri></NamespaceUris>` +
+		typed("1", "Mode", "i=29", `<Field Name="idle" Value="0"/><Field Name="on" Value="7"><DisplayName>running</DisplayName></Field>`) +
+		typed("2", "Motor", "i=22", `<Field Name="Amps" DataType="i=11"/><Field Name="For" DataType="Duration"/>`) +
+		typed("3", "Pump", "ns=1;i=2", `<Field Name="Main" DataType="ns=1;i=2"/><Field Name="Mode" DataType="ns=1;i=1"/>`+
+			`<Field Name="Hours" DataType="i=7" ValueRank="1"/><Field Name="Self" DataType="ns=1;i=3"/>`) +
+		typed("4", "Level", "i=10", "") + typed("5", "Round", "ns=1;i=5", "") +
+		variable("M", "ns=1;i=1") + variable("P", "ns=1;i=3") + variable("L", "ns=1;i=4") + variable("R", "ns=1;i=5") +
+		`</UANodeSet>`))
+	var got []string
+	for _, h := range held[:min(len(held), 6)] {
+		got = append(got, fmt.Sprintf("%s %s %v %v", Scheme.Short(h.Address), h.Shape.Type, h.Names, h.Writable))
+	}
+	want := []string{"nsu=urn:x;s=M int32 map[0:idle 7:running] true", "nsu=urn:x;s=P [.Main.Amps] float64 map[] false",
+		"nsu=urn:x;s=P [.Main.For] float64 map[] false", "nsu=urn:x;s=P [.Mode] int32 map[0:idle 7:running] false",
+		"nsu=urn:x;s=P [.Self.Main.Amps] float64 map[] false", "nsu=urn:x;s=P [.Self.Main.For] float64 map[] false"}
+	if fmt.Sprint(got) != fmt.Sprint(want) || len(held) > 2+mostParts || err != nil {
+		t.Errorf("%d, %v\n%q", len(held), err, got)
+	}
+	if len(unread) != 1 || !strings.Contains(unread[0].Reason, "none that a point can have") {
+		t.Errorf("%+v", unread)
 	}
 }
 
