@@ -26,6 +26,7 @@ const (
 	idStructure   = 22
 	idEnumeration = 29
 	mostTyped     = 8 // types inside of types
+	mostTypes     = 2000
 )
 
 // slot learns what values of a type are: by its definition (OPC 10000-3, clause 8.47), by the
@@ -46,8 +47,8 @@ func (c *conn) slot(ctx context.Context, id *ua.NodeID, depth int) (typed, error
 	if known, ok := c.slots[key]; ok {
 		return known, nil
 	}
-	if depth > mostTyped {
-		return typed{err: fmt.Errorf("its types are nested more than %d deep", mostTyped)}, nil
+	if depth > mostTyped || len(c.slots) >= mostTypes {
+		return typed{err: fmt.Errorf("its types are nested more than %d deep, or are more than %d", mostTyped, mostTypes)}, nil
 	}
 	is, err := c.asked(ctx, id, depth)
 	if err == nil {

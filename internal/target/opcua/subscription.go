@@ -86,12 +86,12 @@ func (s *session) subscribing(request ua.Request) (ua.Response, ua.StatusCode) {
 		if sub == nil {
 			return nil, ua.StatusBadSubscriptionIDInvalid
 		}
-		return &ua.DeleteMonitoredItemsResponse{Results: each(r.MonitoredItemIDs, sub.items,
-			ua.StatusBadMonitoredItemIDInvalid, func(it *item) {
-				delete(sub.items, it.id)
-				sub.order = slices.DeleteFunc(sub.order, func(o *item) bool { return o == it })
-				s.items--
-			})}, ua.StatusOK
+		results := each(r.MonitoredItemIDs, sub.items, ua.StatusBadMonitoredItemIDInvalid, func(it *item) {
+			delete(sub.items, it.id)
+			s.items--
+		})
+		sub.order = slices.DeleteFunc(sub.order, func(it *item) bool { return sub.items[it.id] != it })
+		return &ua.DeleteMonitoredItemsResponse{Results: results}, ua.StatusOK
 	case *ua.SetMonitoringModeRequest:
 		sub := s.subscriptions[r.SubscriptionID]
 		if sub == nil {

@@ -89,6 +89,9 @@ func (d *decoder) structure(l *Layout, path string, leaves []Leaf, depth int) []
 			there = mask&(1<<bit) != 0
 			bit++
 		}
+		if d.elements++; d.elements > mostElements {
+			d.fail("it has more than %d fields", mostElements)
+		}
 		if d.err != nil {
 			return nil
 		}

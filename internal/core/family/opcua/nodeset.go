@@ -32,6 +32,8 @@ type nodeSet struct {
 	Aliases []alias              `xml:"Aliases>Alias"`
 	Nodes   []fileNode           `xml:",any"`
 	nodes   map[string]*fileNode // by their full identifiers
+	// steps are the fields of structures that were looked at, steppedIn those of one variable.
+	steps, steppedIn int
 }
 
 type alias struct {
@@ -272,7 +274,7 @@ func (s *nodeSet) held(n *fileNode) (list []protocol.Held, why string) {
 		return nil, "it is an array: choose its elements at the server"
 	}
 	h := protocol.Held{Address: node.Address(), Name: n.way(), Shape: shapeOf(is.kind), Remark: n.Description, Names: is.names}
-	if is.fields != nil {
+	if s.steppedIn = 0; is.fields != nil {
 		if list = s.parts(h, node, is.fields, nil, 0); len(list) == 0 {
 			why = "its structure has no value that a point can have"
 		}

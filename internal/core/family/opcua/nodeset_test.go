@@ -69,7 +69,8 @@ func TestTypesOfNodeSets(t *testing.T) {
 		typed("2", "Motor", "i=22", `<Field Name="Amps" DataType="i=11"/><Field Name="For" DataType="Duration"/>`) +
 		typed("3", "Pump", "ns=1;i=2", `<Field Name="Main" DataType="ns=1;i=2"/><Field Name="Mode" DataType="ns=1;i=1"/>`+
 			`<Field Name="Hours" DataType="i=7" ValueRank="1"/><Field Name="Self" DataType="ns=1;i=3"/>`) +
-		typed("4", "Level", "i=10", "") + typed("5", "Round", "ns=1;i=5", "") +
+		typed("6", "Hollow", "i=22", `<Field Name="A" DataType="ns=1;i=6"/><Field Name="B" DataType="ns=1;i=6"/>`) +
+		variable("H", "ns=1;i=6") + typed("4", "Level", "i=10", "") + typed("5", "Round", "ns=1;i=5", "") +
 		variable("M", "ns=1;i=1") + variable("P", "ns=1;i=3") + variable("L", "ns=1;i=4") + variable("R", "ns=1;i=5") +
 		`</UANodeSet>`))
 	var got []string
@@ -82,7 +83,8 @@ func TestTypesOfNodeSets(t *testing.T) {
 	if fmt.Sprint(got) != fmt.Sprint(want) || len(held) > 2+mostParts || err != nil {
 		t.Errorf("%d, %v\n%q", len(held), err, got)
 	}
-	if len(unread) != 1 || !strings.Contains(unread[0].Reason, "none that a point can have") {
+	if len(unread) != 2 || !strings.Contains(unread[0].Reason, "no value that a point can have") ||
+		!strings.Contains(unread[1].Reason, "none that a point can have") {
 		t.Errorf("%+v", unread)
 	}
 }

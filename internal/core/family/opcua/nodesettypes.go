@@ -133,6 +133,9 @@ const mostParts = 1000
 // not in the file.
 func (s *nodeSet) parts(whole protocol.Held, node Node, of []fileField, list []protocol.Held, depth int) []protocol.Held {
 	for _, f := range of {
+		if s.steps, s.steppedIn = s.steps+1, s.steppedIn+1; s.steppedIn > 10*mostParts || s.steps > 10*mostNodes {
+			return list // structures in structures without end
+		}
 		if rank, err := strconv.Atoi(f.ValueRank); err == nil && rank >= 0 || strings.ContainsAny(f.Name, ".[]") ||
 			f.Name == "" || depth > mostDepth || len(list) >= mostParts {
 			continue
