@@ -101,9 +101,18 @@ func TestProve(t *testing.T) {
 	b.until("it is wrong", `document.querySelector('[data-prove][aria-current]').dataset.stand === "wrong"`)
 
 	// A change of the map has just this proof made again.
-	b.does(fmt.Sprintf(`fetch("/api/devices/skid/points").then(r => r.json()).then(p => { const row = p.rows.find(r => r.cells[0] === %q);
-		fetch("/api/devices/skid/cells", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ what: "scaled",
-			cells: [{ point: row.id, column: "scale", text: "× 2", base: row.version }] }) }) })`, first))
+	for _, row := range fetched[struct {
+		Rows []struct {
+			ID      string
+			Cells   []string
+			Version int64
+		}
+	}](t, f.url+"/api/devices/skid/points").Rows {
+		if row.Cells[0] == first {
+			f.post(t, "/api/devices/skid/cells", map[string]any{"what": "scaled", "cells": []any{map[string]any{"point": row.ID,
+				"column": "scale", "text": "× 2", "base": row.Version}}})
+		}
+	}
 	b.to("/checkout/skid/skid-01")
 	b.sees("To be proved again: scale was")
 	b.until("the second still is right", fmt.Sprintf(`document.querySelector('[data-prove=%q]').dataset.stand === "right"`,
