@@ -28,7 +28,7 @@ func TestAccessible(t *testing.T) {
 	for _, theme := range []string{"light", "dark"} {
 		b.does(`localStorage.setItem("ferry-theme", "` + theme + `")`)
 		for _, path := range []string{"/lines", "/lines/link/lss-do14", "/lines/line/rowa", "/lines/device/do11",
-			"/points/do11/do11-01", "/points/gate", "/points/datasheets", "/points/datasheets/structures",
+			"/points/do11/do11-01", "/points/gate", "/points/names/super", "/points/browse/super", "/points/datasheets", "/points/datasheets/structures",
 			"/timetable", "/crossings", "/crossings/x-temp", "/checkout", "/checkout/record", "/checkout/do11/do11-01", "/checkout/snapshots", "/checkout/trends/1", "/checkout/handover", "/checkout/asleft", "/traffic", "/traffic/relays", "/traffic/lookouts",
 			"/traffic/lookouts/lookout/lk-oxygen", "/traffic/lookouts/outlet/ot-oncall", "/traffic/lookouts/compare/text",
 			"/traffic/recordings", "/traffic/codebook", "/users"} {

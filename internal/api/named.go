@@ -170,7 +170,7 @@ func (s *Server) postNamedPoints(c fiber.Ctx) error {
 		}
 		var held []protocol.Held
 		for i := range v.Proofs {
-			if p := &v.Proofs[i]; p.Verdict == pairing.There {
+			if p := &v.Proofs[i]; p.Verdict == pairing.There || p.Verdict == pairing.Unlike {
 				held = append(held, protocol.Held{Address: p.Address, Name: p.Text, Shape: value.Shape{Type: p.Type},
 					Writable: p.Writable})
 			}

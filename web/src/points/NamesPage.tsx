@@ -56,6 +56,8 @@ export function NamesPage() {
     });
   const proofs = view?.proofs ?? [];
   const wrong = proofs.filter((p) => p.verdict !== "there");
+  const missing = wrong.filter((p) => p.verdict !== "otherwise");
+  const unlike = wrong.length - missing.length;
   const beside = view?.beside ?? [];
   const shown = (only ? wrong : proofs).concat(beside);
   const copy = () =>
@@ -162,9 +164,10 @@ export function NamesPage() {
           <>
             <div className="flex flex-wrap items-center gap-3 border-b border-rule p-3">
               <p className="font-semibold" role="status" data-testid="names-summary">
-                {wrong.length === 0
+                {missing.length === 0
                   ? `All ${proofs.length} names are there.`
-                  : `${proofs.length - wrong.length} of ${proofs.length} names are there, ${wrong.length} ${wrong.length === 1 ? "is" : "are"} not: ${said(view)}.`}
+                  : `${proofs.length - missing.length} of ${proofs.length} names are there, ${missing.length} ${missing.length === 1 ? "is" : "are"} not: ${said(view)}.`}
+                {unlike > 0 && ` ${unlike} of them ${unlike === 1 ? "is" : "are"} otherwise than the list says.`}
                 {view.besideMany > 0 && ` The device has ${view.besideMany} more, which are not in the list.`}
               </p>
               <span className="small soft">{(view.tookMs / 1000).toFixed(1)} s</span>
@@ -211,13 +214,13 @@ export function NamesPage() {
                     <tr
                       key={`${p.line} ${p.is}`}
                       data-verdict={p.verdict}
-                      style={p.verdict === "there" || !p.line ? undefined : { background: "var(--fault-wash)" }}
+                      style={p.verdict === "there" || !p.line ? undefined : { background: wash(p) }}
                     >
                       <td className="mono soft">{p.line || ""}</td>
                       <td className="mono break-all">{p.text}</td>
                       <td>
                         <span className="flex items-start gap-2">
-                          <Mark kind={p.verdict === "there" ? "good" : p.line ? "fault" : "doubt"} size={15} />
+                          <Mark kind={markOf(p)} size={15} />
                           <span>
                             <span className="font-semibold">{p.verdict}</span>
                             {p.sentence && <span className="small soft block">{p.sentence}</span>}
@@ -244,6 +247,11 @@ export function NamesPage() {
   );
 }
 
+/** What is there otherwise than a list says, or beside it, is a doubt; what is not there a fault. */
+const markOf = (p: NameProof) =>
+  p.verdict === "there" ? "good" : p.verdict === "otherwise" || !p.line ? "doubt" : "fault";
+const wash = (p: NameProof) => (markOf(p) === "doubt" ? "var(--doubt-wash)" : "var(--fault-wash)");
+
 /** A name as the rule makes it. */
 const ruled = (rule: SpellRule, name: string) =>
   (rule.before ?? "") + (rule.from ? name.replaceAll(rule.from, rule.to ?? "") : name) + (rule.behind ?? "");
@@ -251,7 +259,7 @@ const ruled = (rule: SpellRule, name: string) =>
 /** How many have each verdict that is not well, in words. */
 function said(view: NamedView): string {
   return Object.entries(view.counts)
-    .filter(([verdict]) => verdict !== "there")
+    .filter(([verdict]) => verdict !== "there" && verdict !== "otherwise")
     .map(([verdict, n]) => `${n} ${verdict}`)
     .join(", ");
 }
