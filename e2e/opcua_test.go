@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp/kb"
+
 	"ferry/internal/certs"
 	"ferry/internal/core/address"
 	"ferry/internal/core/protocol"
@@ -221,7 +223,10 @@ func TestBrowse(t *testing.T) {
 	b.click(`[aria-label="Open Tank11"]`)
 	b.until("what lies in it is there, with its unit", `document.querySelector("[data-node='Tank11.Oxygen']")?.innerText.includes("mg/L")`)
 	b.click(`[aria-label="Choose Tank11.Oxygen"]`)
-	b.click(`[aria-label="Choose Pumps"]`)
+	b.does(`document.querySelector('[aria-label="Choose Setpoints"]').focus()`)
+	b.keys(kb.ArrowDown, kb.ArrowDown, kb.ArrowRight)
+	b.until("a folder is opened by keys", `document.querySelector("[data-node='Pumps.Hours']")`)
+	b.keys(" ")
 	b.fill("Goes before each name", "Hall ")
 	b.press("Make points of them")
 	b.sees("3 points were added to the map.")

@@ -1,6 +1,6 @@
 import { useMutation } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
-import { useCallback, useEffect, useState } from "react";
+import { useCallback, useEffect, useState, type KeyboardEvent } from "react";
 import { post, problemOf, useSite } from "../api/client";
 import type { EntryView, FolderView, NodesRequest, NotedView } from "../api/types.gen";
 import { attempt, say } from "../shared/toast";
@@ -92,7 +92,13 @@ export function BrowsePage() {
             {find.isPending ? "Looking…" : "Find"}
           </button>
         </form>
-        <div className="min-h-0 flex-1 overflow-auto p-2" role="tree" aria-label="Nodes">
+        <div
+          className="min-h-0 flex-1 overflow-auto p-2"
+          role="tree"
+          aria-label="Nodes"
+          tabIndex={-1}
+          onKeyDown={steer}
+        >
           {find.error ? (
             <ProblemNotice problem={problemOf(find.error)} />
           ) : find.data ? (
@@ -231,6 +237,26 @@ function Folder({
       )}
     </>
   );
+}
+
+/** The arrows go from node to node, open and close as in every tree; the space bar chooses. */
+function steer(e: KeyboardEvent<HTMLElement>) {
+  const row = (e.target as HTMLElement).closest("[role=treeitem]");
+  if (!row) return;
+  if (e.key === "ArrowDown" || e.key === "ArrowUp") {
+    const rows = [...e.currentTarget.querySelectorAll("[role=treeitem]")].filter(
+      (r) => r === row || r.querySelector("input:enabled, button"),
+    );
+    const next = rows[rows.indexOf(row) + (e.key === "ArrowDown" ? 1 : -1)];
+    next?.querySelector<HTMLElement>("input:enabled, button")?.focus();
+  } else if (e.key === "ArrowRight" && row.ariaExpanded === "false") {
+    row.querySelector("button")?.click();
+  } else if (e.key === "ArrowLeft" && row.ariaExpanded === "true") {
+    row.querySelector("button")?.click();
+  } else {
+    return;
+  }
+  e.preventDefault();
 }
 
 /** One node, which may be opened. */
