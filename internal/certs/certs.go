@@ -14,6 +14,7 @@ import (
 	"math/big"
 	"net"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 )
@@ -144,4 +145,32 @@ func Untrusted(der, trusted []byte, whose string, now time.Time) string {
 		return ""
 	}
 	return "the certificate of the " + whose + " is not trusted (" + said + ")"
+}
+
+// Elsewhere says in what a certificate is not that of whoever shows it: it is for other hosts than
+// the one that was asked, names another application than the server does, or does not count now.
+// Whoever trusts it all the same should know.
+func Elsewhere(der []byte, host, application string, now time.Time) (notes []string) {
+	c, err := x509.ParseCertificate(der)
+	if err != nil {
+		return []string{"its certificate cannot be read: " + err.Error()}
+	}
+	if now.Before(c.NotBefore) || now.After(c.NotAfter) {
+		notes = append(notes, fmt.Sprintf("its certificate counts from %s to %s, and not now", c.NotBefore.Format(time.DateOnly),
+			c.NotAfter.Format(time.DateOnly)))
+	}
+	if host != "" && c.VerifyHostname(host) != nil {
+		hosts := slices.Clone(c.DNSNames)
+		for _, ip := range c.IPAddresses {
+			hosts = append(hosts, ip.String())
+		}
+		if len(hosts) == 0 {
+			hosts = []string{"none"}
+		}
+		notes = append(notes, fmt.Sprintf("its certificate is for %s, and not for %s", strings.Join(hosts, ", "), host))
+	}
+	if application != "" && !slices.ContainsFunc(c.URIs, func(u *url.URL) bool { return u.String() == application }) {
+		notes = append(notes, "its certificate does not name the application that the server says it is, "+application)
+	}
+	return notes
 }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/gopcua/opcua/ua"
 
+	"ferry/internal/certs"
 	"ferry/internal/core/exchange"
 	family "ferry/internal/core/family/opcua"
 	"ferry/internal/core/protocol"
@@ -72,6 +73,9 @@ func offerOf(ctx context.Context, e *ua.EndpointDescription, host string) field.
 				o.Notes = append(o.Notes, fmt.Sprintf("it names its host %s, which has no address here: Ferry goes to %s", name, host))
 			}
 		}
+	}
+	if mode != family.ModeNone && e.Server != nil {
+		o.Notes = append(o.Notes, certs.Elsewhere(e.ServerCertificate, host, e.Server.ApplicationURI, time.Now())...)
 	}
 	switch {
 	case !policies[policy]:
