@@ -513,6 +513,8 @@ func (h *Hub) arrive(t *track, s *Sampled, report *Report, ms int64) {
 		t.live.Quality, t.live.Reason = value.Doubtful, s.Reason
 	} else if still && t.live.Quality == value.Good {
 		t.live.Quality, t.live.Reason = value.Doubtful, stoodStill(since)
+	} else if s.Reason != "" && t.live.Quality == value.Good {
+		t.live.Reason = s.Reason
 	}
 	h.touch(t)
 	h.keep(t, ms)

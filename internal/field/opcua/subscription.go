@@ -323,6 +323,8 @@ func (s *subscription) sampled(f *followed, v *ua.DataValue) field.Sampled {
 	}
 	if told.Quality, told.Reason = family.QualityOf(uint32(v.Status)); told.Reason != "" {
 		told.Code = int(uint32(v.Status))
+	} else {
+		told.Reason = family.Remark(uint32(v.Status))
 	}
 	if v.Has(ua.DataValueSourceTimestamp) {
 		told.Time = v.SourceTimestamp
@@ -331,7 +333,7 @@ func (s *subscription) sampled(f *followed, v *ua.DataValue) field.Sampled {
 		told.Told = v.ServerTimestamp
 	}
 	held, why := s.of.partOf(v.Value, &f.of)
-	if why != "" && told.Reason == "" {
+	if why != "" && told.Code == 0 {
 		told.Quality, told.Reason = family.QualityOf(family.BadUnexpected)
 		told.Reason, told.Code = why, 0
 	}

@@ -66,6 +66,8 @@ const (
 	UncertainSubstitute   = 0x40910000
 	UncertainInitial      = 0x40920000
 	GoodLocalOverride     = 0x00960000
+	GoodOverload          = 0x002F0000
+	GoodClamped           = 0x00300000
 )
 
 // QualityOf is what a status code says of a value, and why it is not good.
@@ -77,6 +79,14 @@ func QualityOf(status uint32) (value.Quality, string) {
 		return value.Doubtful, Words(status)
 	}
 	return value.Bad, Words(status)
+}
+
+// Remark is what a status says of a value that is good, empty for nothing.
+func Remark(status uint32) string {
+	if status>>30 != 0 || status&^0xFFFF == 0 {
+		return ""
+	}
+	return Words(status)
 }
 
 // Words is a status code in words, with its name and number.
@@ -225,6 +235,11 @@ var declined = map[int]protocol.Declined{
 		Causes: "Look at the link from the server to the device behind it.", Unsure: true},
 	UncertainSubstitute: {Title: "Uncertain_SubstituteValue", Means: "Somebody has put another value in its place.",
 		Causes: "Ask who."},
+	GoodLocalOverride: {Title: "Good_LocalOverride", Means: "It was set by hand at the source.",
+		Causes: "Ask who, and whether it is meant to stay."},
+	GoodClamped: {Title: "Good_Clamped", Means: "It was brought within its bounds.", Causes: "Look at the bounds."},
+	GoodOverload: {Title: "Good_Overload", Means: "It was looked at more seldom than asked: the server is busy.",
+		Causes: "Ask for fewer nodes, or more seldom."},
 	UncertainInitial: {Title: "Uncertain_InitialValue", Means: "It is what stood there at the start.",
 		Causes: "Wait for the first reading."},
 	UncertainSensor: {Title: "Uncertain_SensorNotAccurate", Means: "The sensor is at its limit, or not accurate.",
