@@ -248,7 +248,7 @@ func (s *Server) App() *fiber.App {
 	edit.Post("/checkout/readings", s.postReadings)
 	edit.Post("/write/prepare", s.postPrepare)
 	edit.Post("/write", s.postWrite)
-	look.Get("/findings", func(c fiber.Ctx) error { return c.JSON(s.findings(time.Now())) })
+	look.Get("/findings", func(c fiber.Ctx) error { return c.JSON(s.lately(time.Now(), s.Store.Now().Seq)) })
 	look.Get("/lookouts", s.getLookouts)
 	look.Get("/exchanges/stats", s.getLiveStats)
 	look.Get("/exchanges/history", s.getLiveHistory)

@@ -109,7 +109,7 @@ var halls = []scene{
 	{"more changes than a server keeps for a message", "queue-overrun", func(a *actor) {
 		h := a.hall(500, 3)
 		for i := range 5 {
-			h.tells(float32(i), []ua.StatusCode{0x480, 0x40900480, 0x80310480}[a.way])
+			h.tells(float32(i), []ua.StatusCode{0x480, 0x00300480, 0x00960480}[a.way])
 			h.Wait(time.Second)
 		}
 	}},
