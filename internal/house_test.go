@@ -17,6 +17,7 @@ var familyWords = map[string]string{
 	"mqtt":     `mqtt|sparkplug`,
 	"enip":     `\benip|ethernet/ip|\bcip\b|forward open|list identity`,
 	"iec61850": `iec ?61850`,
+	"dnp3":     `\bdnp ?3|integrity poll|class [0-3] poll`,
 	"opcua":    `opc[ -]?ua\b|opc\.tcp|monitored ?item`,
 	"blocktcp": `block-?tcp|iso-on-tcp|process-image|block access|"db\d|\bdb\d+:\d`,
 }

@@ -25,10 +25,10 @@ const (
 	NumberMask  = 0x0F
 )
 
-// Function is a function code (clause 4.4.1).
+// Function is what a fragment is for (clause 4.4.1).
 type Function byte
 
-// Function codes.
+// What fragments are for.
 const (
 	FnConfirm         Function = 0
 	FnRead            Function = 1
