@@ -21,8 +21,10 @@ type Object struct {
 	Value   value.Value
 	Status  byte
 	Control Control
-	// At is its time, zero for none.
-	At time.Time
+	// At is its time, zero for none; Behind by how many milliseconds it is behind one that was told
+	// before it, of those that tell it so.
+	At     time.Time
+	Behind uint16
 }
 
 // Flags of objects (annex A, clause 11.2.1 and following); the upper ones mean something by the
@@ -261,8 +263,8 @@ func (o *Object) read(s spec, b []byte, common time.Time) {
 	case absolute:
 		o.At = TimeOf(b)
 	case relative:
-		if !common.IsZero() {
-			o.At = common.Add(time.Duration(binary.LittleEndian.Uint16(b)) * time.Millisecond)
+		if o.Behind = binary.LittleEndian.Uint16(b); !common.IsZero() {
+			o.At = common.Add(time.Duration(o.Behind) * time.Millisecond)
 		}
 	}
 	if s.status {

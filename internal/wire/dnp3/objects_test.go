@@ -3,9 +3,12 @@ package dnp3
 import (
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	"ferry/internal/core/value"
 )
 
 func octetsOf(t testing.TB, text string) []byte {
@@ -76,6 +79,67 @@ func TestObjects(t *testing.T) {
 		}
 		if said != want && !(err != nil && strings.Contains(said, want)) {
 			t.Errorf("%s reads as %s, want %s", text, said, want)
+		}
+	}
+}
+
+// TestWritten: objects of every kind are read as they were written, in ranges and with an index each.
+func TestWritten(t *testing.T) {
+	at := time.Date(2026, 11, 27, 6, 0, 0, 250_000_000, time.UTC)
+	for group, variations := range specs {
+		for variation, s := range variations {
+			for _, qualifier := range []byte{FromTo8, FromTo16, Index8, Index16} {
+				if (s.kind == bits1 || s.kind == bits2) && qualifier&0xF0 != 0 {
+					continue
+				}
+				var list []Object
+				for i := range 11 {
+					o := Object{Group: group, Variation: variation, Index: 3 + uint32(i)}
+					switch s.kind {
+					case bits1, state1:
+						o.Value = value.OfBool(i%3 == 0)
+					case bits2, state2:
+						o.Value = value.OfUint(uint64(i % 4))
+					case u16, u32:
+						o.Value = value.OfUint(uint64(6000 * i))
+					case i16, i32:
+						o.Value = value.OfInt(int64(-3000 * i))
+					case f32, f64:
+						o.Value = value.OfFloat(float64(i) / 4)
+					case control:
+						o.Control = Control{0x41, 1, uint32(i), 70_000}
+					}
+					if s.flags {
+						o.Flags, o.Flagged = Online|ForcedHere, true
+					}
+					if s.time == absolute {
+						o.At = at.Add(time.Duration(i) * time.Hour)
+					} else if s.time == relative {
+						o.Behind = uint16(i)
+					}
+					if s.status {
+						o.Status = byte(i)
+					}
+					list = append(list, o)
+				}
+				b, err := AppendObjects(nil, qualifier, list)
+				if err != nil {
+					t.Fatalf("%d.%d, 0x%02X: %v", group, variation, qualifier, err)
+				}
+				var got []Object
+				if err := Objects(b, func(o Object) { got = append(got, o) }); err != nil || !slices.Equal(got, list) {
+					t.Errorf("%d.%d, 0x%02X: %v\n%+v\n%+v", group, variation, qualifier, err, got, list)
+				}
+			}
+		}
+	}
+	one := Object{Group: 30, Variation: 1, Index: 300}
+	for name, list := range map[string][]Object{"an index that does not fit": {one},
+		"one that does not follow": {{Group: 30, Variation: 1}, {Group: 30, Variation: 1, Index: 2}},
+		"two kinds":                {{Group: 30, Variation: 1}, {Group: 30, Variation: 2, Index: 1}},
+		"none that there is":       {{Group: 30, Variation: 99}}} {
+		if _, err := AppendObjects(nil, FromTo8, list); err == nil {
+			t.Errorf("%s is written", name)
 		}
 	}
 }
