@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
 	"ferry/internal/core/block"
 	"ferry/internal/core/family/blocktcp"
 	family "ferry/internal/core/family/modbus"
+	"ferry/internal/core/family/opcua"
 
 	"ferry/internal/bench"
 	"ferry/internal/core/address"
@@ -19,6 +21,7 @@ import (
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/site"
+	"ferry/internal/core/value"
 )
 
 // TestNodesInTables: a name that holds a semicolon is one cell, whatever separates the cells.
@@ -39,6 +42,35 @@ func TestNodesInTables(t *testing.T) {
 		}
 		if err != nil || strings.Join(got, " ") != want {
 			t.Errorf("%q: %v, %v", sep, got, err)
+		}
+	}
+}
+
+// TestMapsInOneTable: maps of several kinds of addresses have their cells under one heading each.
+func TestMapsInOneTable(t *testing.T) {
+	node, err := opcua.Scheme.Parse("nsu=urn:skerry:hall;s=Tank.Oxygen", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var b strings.Builder
+	if err := WriteMaps(&b, []Map{
+		{Device: "Gate", Scheme: family.Scheme, Points: []site.Point{{Name: "A", Address: block.At("hr", 0), Type: value.TypeUint16,
+			Access: site.ReadOnly, Remark: "of the gate"}}},
+		{Device: "Hall", Scheme: opcua.Scheme, Points: []site.Point{{Name: "B", Address: node, Type: value.TypeFloat32, Band: 0.5,
+			Access: site.ReadOnly, Remark: "of the hall"}}}}); err != nil {
+		t.Fatal(err)
+	}
+	rows, err := ReadTable([]byte(b.String()))
+	if err != nil || len(rows) != 3 {
+		t.Fatalf("%v, %v", rows, err)
+	}
+	for i, want := range []map[string]string{{"remark": "of the gate", "band": "", "type": "uint16"},
+		{"remark": "of the hall", "band": "0.5", "type": "float32", "access": "r"}} {
+		for heading, cell := range want {
+			at := slices.Index(rows[0].Cells, heading)
+			if at < 0 || at >= len(rows[i+1].Cells) || rows[i+1].Cells[at] != cell {
+				t.Errorf("%s is not %q in %v", heading, cell, rows[i+1].Cells)
+			}
 		}
 	}
 }

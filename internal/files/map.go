@@ -27,7 +27,8 @@ type Map struct {
 	Points   []site.Point
 	// In names the notation of the address column, for a far side that has its
 	// own; empty for the usual one.
-	In string
+	In    string
+	whole bool // with the columns of every scheme: it stands in one table with others
 }
 
 // Notations lists the notations in which the map can be handed out, each with
@@ -87,9 +88,17 @@ func (m *Map) extraNotations() []string {
 	return nil
 }
 
+// columns are those of its table.
+func (m *Map) columns() []regmap.Column {
+	if m.whole {
+		return regmap.Columns()
+	}
+	return regmap.ColumnsFor(m.Scheme)
+}
+
 func (m *Map) headings() []string {
 	var headings []string
-	for _, column := range regmap.ColumnsFor(m.Scheme) {
+	for _, column := range m.columns() {
 		headings = append(headings, string(column))
 	}
 	return append(headings, m.extraNotations()...)
@@ -98,7 +107,7 @@ func (m *Map) headings() []string {
 func (m *Map) cells(p *site.Point) []string {
 	var cells []string
 	notations := address.NotationsFor(m.Scheme, p.Address, 8*p.Type.Bytes(p.Length))
-	for _, column := range regmap.ColumnsFor(m.Scheme) {
+	for _, column := range m.columns() {
 		cell := regmap.Cell(m.Scheme, p, column)
 		if at := slices.IndexFunc(notations, func(n address.Notation) bool { return n.Name == m.In }); at >= 0 &&
 			column == regmap.Address {

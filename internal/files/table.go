@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -161,7 +162,9 @@ func unguard(cell string) string {
 func WriteMaps(w io.Writer, maps []Map) error {
 	out := csv.NewWriter(w)
 	out.UseCRLF = true
+	maps = slices.Clone(maps)
 	for i := range maps {
+		maps[i].whole = slices.ContainsFunc(maps, func(m Map) bool { return m.Scheme != maps[0].Scheme })
 		if i == 0 {
 			if err := out.Write(append([]string{"device"}, maps[0].headings()...)); err != nil {
 				return err
