@@ -230,6 +230,7 @@ func TestBrowse(t *testing.T) {
 	b.fill("Goes before each name", "Hall ")
 	b.press("Make points of them")
 	b.sees("3 points were added to the map.")
+	b.until("they are known to be in it", `document.querySelector('[aria-label="Choose Tank11.Oxygen"]').disabled`)
 	b.fill("Words of the name", "temperature tank11\r")
 	b.sees("1 of 15 nodes.")
 	b.to("/points/super")

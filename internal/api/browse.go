@@ -251,7 +251,15 @@ func (s *Server) postNodes(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(NotedView{fmt.Sprintf("%d points were added to the map.", added), seq})
+	return c.JSON(NotedView{addedWords(added), seq})
+}
+
+// addedWords says how many points were added to a map.
+func addedWords(n int) string {
+	if n == 1 {
+		return "1 point was added to the map."
+	}
+	return fmt.Sprintf("%d points were added to the map.", n)
 }
 
 // nodesOf are the places of a request, with their types.

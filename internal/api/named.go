@@ -185,7 +185,7 @@ func (s *Server) postNamedPoints(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(NotedView{fmt.Sprintf("%d points were added to the map.", added), seq})
+	return c.JSON(NotedView{addedWords(added), seq})
 }
 
 // namedPace is that of points that were made of names, in milliseconds.

@@ -1,6 +1,6 @@
 import { useMutation } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
-import { useCallback, useEffect, useState, type KeyboardEvent } from "react";
+import { createContext, useCallback, useContext, useEffect, useState, type KeyboardEvent } from "react";
 import { post, problemOf, useSite } from "../api/client";
 import type { EntryView, FolderView, NodesRequest, NotedView } from "../api/types.gen";
 import { attempt, say } from "../shared/toast";
@@ -13,6 +13,9 @@ interface Chosen {
   folder: boolean;
 }
 
+/** What became points since the folders were looked into. */
+const Made = createContext<Chosen[]>([]);
+
 /** What a device has, folder by folder or by words of its names; what is chosen becomes points. */
 export function BrowsePage() {
   const { device: id } = useParams({ strict: false });
@@ -20,6 +23,7 @@ export function BrowsePage() {
   const [chosen, setChosen] = useState<Map<string, Chosen>>(new Map());
   const [rule, setRule] = useState({ prefix: "", separator: " ", parts: 2 });
   const [words, setWords] = useState("");
+  const [made, setMade] = useState<Chosen[]>([]);
   const find = useMutation({ mutationFn: (w: string) => post<FolderView>(`/api/devices/${id}/find`, { words: w }) });
   const toggle = useCallback(
     (c: Chosen) =>
@@ -50,6 +54,7 @@ export function BrowsePage() {
         folders: list.filter((c) => c.folder).map((c) => c.way),
       };
       say((await post<NotedView>(`/api/devices/${id}/take`, asked)).said);
+      setMade([...made, ...list]);
       setChosen(new Map());
     });
   const has = (e: EntryView, way: string) => chosen.has(e.holds ? e.address : way + ".");
@@ -111,7 +116,9 @@ export function BrowsePage() {
               ))}
             </>
           ) : (
-            <Folder device={device.id} address="" way="" depth={0} has={has} onToggle={toggle} />
+            <Made value={made}>
+              <Folder device={device.id} address="" way="" depth={0} has={has} onToggle={toggle} />
+            </Made>
           )}
         </div>
       </section>
@@ -312,7 +319,10 @@ function Row({
   onOpen?: () => void;
   onToggle: (c: Chosen) => void;
 }) {
-  const takes = !e.mapped && (!e.holds || e.type !== "");
+  const made = useContext(Made);
+  const mapped =
+    e.mapped || made.some((c) => (c.folder ? `${way}.`.startsWith(`${c.way}.`) : e.holds && c.address === e.address));
+  const takes = !mapped && (!e.holds || e.type !== "");
   return (
     <div
       role="treeitem"
@@ -360,7 +370,7 @@ function Row({
           {e.reason && <span className="small truncate text-fault">{e.reason}</span>}
         </>
       )}
-      {e.mapped && <span className="small soft flex-none">in the map</span>}
+      {mapped && <span className="small soft flex-none">in the map</span>}
       <span className="small soft ml-auto truncate pr-2 pl-3">{e.remark}</span>
     </div>
   );
