@@ -34,7 +34,7 @@ func TestFetched(t *testing.T) {
 			left.Add(1)
 			return true
 		}})
-	at := listening(t, server)
+	at := listening(t, server.Take, server.Close)
 	driver, _, err := field.DriverOf(family.TCP.Name)
 	if err != nil {
 		t.Fatal(err)

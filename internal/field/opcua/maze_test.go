@@ -28,27 +28,9 @@ type maze struct {
 	ids    uint32
 }
 
-// begin has it listen, and returns where.
-func (m *maze) begin(t *testing.T) string {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = l.Close() })
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			_ = m.serve(conn) // until the other end goes
-			_ = conn.Close()
-		}
-	}()
-	return l.Addr().String()
-}
-
+// serve answers a client until it goes.
 func (m *maze) serve(conn net.Conn) error {
+	defer conn.Close()
 	in := bufio.NewReader(conn)
 	if _, err := wire.ReadChunk(in); err != nil {
 		return err
@@ -206,7 +188,7 @@ func TestMaze(t *testing.T) {
 			}
 			ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 			defer cancel()
-			conn, reply := driver.Dial(ctx, field.Target{Dial: m.begin(t)})
+			conn, reply := driver.Dial(ctx, field.Target{Dial: listening(t, func(c net.Conn) { _ = m.serve(c) }, func() error { return nil })})
 			if conn == nil {
 				t.Fatal(reply.Sentence)
 			}

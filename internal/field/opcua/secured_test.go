@@ -47,8 +47,8 @@ func certified(t *testing.T, name string, until time.Time) (key *rsa.PrivateKey,
 		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})
 }
 
-// listening has a server answer at an address until the test ends.
-func listening(t *testing.T, server *target.Server) (address string) {
+// listening has a server take connections at an address until the test ends, and ends it.
+func listening(t *testing.T, take func(net.Conn), end func() error) (address string) {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -60,11 +60,11 @@ func listening(t *testing.T, server *target.Server) (address string) {
 			if err != nil {
 				return
 			}
-			go server.Take(c)
+			go take(c)
 		}
 	}()
 	t.Cleanup(func() {
-		if err := errors.Join(l.Close(), server.Close()); err != nil {
+		if err := errors.Join(l.Close(), end()); err != nil {
 			t.Error(err)
 		}
 	})
@@ -89,7 +89,7 @@ func served(t *testing.T, trusts func([]byte) error, until time.Time) (address s
 					return ua.StatusOK
 				}}}
 		}})
-	return listening(t, server), cert
+	return listening(t, server.Take, server.Close), cert
 }
 
 // TestSecured: a session is begun with each policy and mode where both ends trust each other, and

@@ -104,22 +104,22 @@ export function BrowsePage() {
           tabIndex={-1}
           onKeyDown={steer}
         >
-          {find.error ? (
-            <ProblemNotice problem={problemOf(find.error)} />
-          ) : find.data ? (
-            <>
-              <p className="small soft px-2 pb-1" role="status">
-                {find.data.said}
-              </p>
-              {find.data.entries.map((e) => (
-                <Row key={e.address} entry={e} way={e.name} depth={0} chosen={has(e, e.name)} onToggle={toggle} />
-              ))}
-            </>
-          ) : (
-            <Made value={made}>
+          <Made value={made}>
+            {find.error ? (
+              <ProblemNotice problem={problemOf(find.error)} />
+            ) : find.data ? (
+              <>
+                <p className="small soft px-2 pb-1" role="status">
+                  {find.data.said}
+                </p>
+                {find.data.entries.map((e) => (
+                  <Row key={e.address} entry={e} way={e.name} depth={0} chosen={has(e, e.name)} onToggle={toggle} />
+                ))}
+              </>
+            ) : (
               <Folder device={device.id} address="" way="" depth={0} has={has} onToggle={toggle} />
-            </Made>
-          )}
+            )}
+          </Made>
         </div>
       </section>
       <aside className="w-[300px] flex-none overflow-y-auto border-l border-rule p-4" aria-label="What is chosen">
