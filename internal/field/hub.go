@@ -86,6 +86,10 @@ type sample struct {
 
 // track is the hub's memory of one point.
 type track struct {
+	// toldAs and toldWhy are how an end that reports calls its value itself.
+	toldAs  value.Quality
+	toldWhy string
+
 	n      uint32 // its place in ids
 	device string
 	point  *site.Point

@@ -462,8 +462,8 @@ func (h *Hub) reported(era uint64, g *reporting, report *Report) {
 	if link := h.links[g.link]; link != nil && (!link.bad.IsZero() || g.doubtful(report)) {
 		bad, reason := 0, ""
 		for _, t := range g.source.tracks {
-			if q := t.live.Quality; q == value.Bad || q == value.Doubtful {
-				bad, reason = bad+1, t.live.Reason
+			if t.toldAs == value.Bad || t.toldAs == value.Doubtful {
+				bad, reason = bad+1, t.toldWhy
 			}
 		}
 		h.beyond(g.link, g.device, bad, len(g.source.tracks), reason, report.At)
@@ -479,6 +479,9 @@ func (g *reporting) doubtful(report *Report) bool {
 
 // arrive takes in one sample. Its words are the octets that it came from.
 func (h *Hub) arrive(t *track, s *Sampled, report *Report, ms int64) {
+	if !report.Own {
+		t.toldAs, t.toldWhy = s.Quality, s.Reason
+	}
 	if s.Quality == value.Bad {
 		h.spoil(t, s.Reason)
 		return
