@@ -183,6 +183,7 @@ func (u *unit) befall(f Fault) {
 	u.Memory.freeze(f.Kind == "freeze")
 	if f.Kind == "twin" {
 		other := u.Simulated
+		other.State = nil
 		other.Memory = newMemory(u.Memory.octets, u.Memory.signals, usualBeyond, time.Now().Add(-37*time.Second))
 		other.Think += 3 * time.Millisecond
 		u.twin = &other

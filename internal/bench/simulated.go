@@ -15,6 +15,8 @@ type Simulated struct {
 	Identity string
 	Think    time.Duration
 	Memory   *Memory
+	// State is what its speech keeps of it.
+	State any
 }
 
 // Talk is what a stand-in says over one connection.

@@ -275,6 +275,11 @@ type Report struct {
 	Aside bool
 	// Wrong says why the octets are no message; empty where they are one.
 	Wrong string
+	// Of is which station it is of, plus one, where several share a connection; 0 for the only one.
+	Of int
+	// Failed is set where a question that the connection asked by itself had no good answer: the
+	// frames are those of it, and it is no sign of life.
+	Failed *Reply
 }
 
 // Sampled is the value of a point in a report.

@@ -142,11 +142,25 @@ func (r *runner) follow(conn Reporter, now time.Time) Reply {
 	return reply
 }
 
+// station is the number of its device among those that share a connection.
+func (r *runner) station() int {
+	n, _ := r.def.StationOf(r.link.Settings)
+	return n
+}
+
 func (r *runner) nameOf(id string) string { return pointOf(r.device, id).Name }
 
 // came takes in a report.
 func (r *runner) came(report *Report) {
 	g := r.reports
+	if report.Of > 0 && report.Of-1 != r.station() || report.Aside && len(report.Frames) == 0 {
+		return
+	}
+	if report.Failed != nil {
+		report.Failed.Frames = report.Frames
+		r.hub.record(r.era, r.exchange(report.Operation, report.Failed, report.At, time.Since(report.At)), nil)
+		return
+	}
 	e := &exchange.Exchange{Link: r.link.ID, Device: r.device.ID, At: report.At, Operation: report.Operation,
 		Outcome: exchange.Reported, Frames: append(r.frames[:0], exchange.Frame{Octets: report.Octets})}
 	if report.Aside {

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"sync/atomic"
 	"time"
 
@@ -56,44 +55,9 @@ func (d streamDriver) Dial(ctx context.Context, t field.Target) (field.Conn, fie
 	if err != nil {
 		return nil, field.Failure(err, true)
 	}
-	c := &lineConn{framing: d.framing, def: family.RTUTCP, stream: tcpStream{sock}, sock: sock, ctx: ctx}
+	c := &lineConn{framing: d.framing, def: family.RTUTCP, stream: field.TCPStream{Now: sock.Conn, Shut: sock.Close}, sock: sock, ctx: ctx}
 	return c.begin(t), field.Reply{Outcome: exchange.Answered}
 }
-
-// stream is what octets come from. Read returns 0 and no error when the time
-// is up.
-type stream interface {
-	Read(b []byte, until time.Time) (int, error)
-	// Write sends all of b, or fails at that moment.
-	Write(b []byte, until time.Time) error
-	Close() error
-}
-
-type tcpStream struct{ sock *field.Socket }
-
-func (s tcpStream) Read(b []byte, until time.Time) (int, error) {
-	if err := s.sock.Conn().SetReadDeadline(until); err != nil {
-		return 0, err
-	}
-	n, err := s.sock.Conn().Read(b)
-	if errors.Is(err, os.ErrDeadlineExceeded) {
-		err = nil
-	}
-	return n, err
-}
-
-func (s tcpStream) Write(b []byte, until time.Time) error {
-	if err := s.sock.Conn().SetWriteDeadline(until); err != nil {
-		return err
-	}
-	_, err := s.sock.Conn().Write(b)
-	if errors.Is(err, os.ErrDeadlineExceeded) {
-		err = ports.ErrBlocked
-	}
-	return err
-}
-
-func (s tcpStream) Close() error { return s.sock.Close() }
 
 // rest is how long after its last octet an answer that is not whole is waited
 // for: USB adapters hand octets over in lumps of up to 16 ms, and a device that
@@ -108,7 +72,7 @@ type lineConn struct {
 	client
 	framing wire.Framing
 	def     *protocol.Def
-	stream  stream
+	stream  field.Stream
 	sock    *field.Socket // below the stream, where it is TCP
 	format  serial.Format
 	char    float64 // ms

@@ -3,6 +3,7 @@
 package dnp3
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -137,3 +138,41 @@ var checks = func() (table [256]uint16) {
 	}
 	return table
 }()
+
+// Places is where the data of a frame stands among its octets: octet i of it at Places(i), behind
+// the header and the checks of the blocks before it.
+func Places(i int) int { return headOctets + i + 2*(i/blockOctets) }
+
+// Find finds the first frame among octets: f is nil where its checks are wrong. octets are its own,
+// nil where none is whole yet, and rest is what is behind it, or may be the beginning of one.
+func Find(b []byte) (f *Frame, octets, rest []byte) {
+	for len(b) > 0 {
+		at := bytes.IndexByte(b, 0x05)
+		if at < 0 {
+			return nil, nil, nil
+		}
+		b = b[at:]
+		n, err := Length(b)
+		switch {
+		case err == io.ErrUnexpectedEOF:
+			if len(b) == 2 && b[1] != 0x64 {
+				b = b[1:]
+				continue
+			}
+			return nil, nil, b
+		case err != nil:
+			b = b[1:]
+			continue
+		case len(b) >= headOctets && check(b[:8]) != binary.LittleEndian.Uint16(b[8:]):
+			return nil, b[:2], b[2:] // what is behind may begin a frame
+		case len(b) < n:
+			return nil, nil, b
+		}
+		frame, err := Read(b[:n])
+		if err != nil {
+			return nil, b[:n], b[n:]
+		}
+		return &frame, b[:n], b[n:]
+	}
+	return nil, nil, nil
+}

@@ -25,6 +25,11 @@ type Object struct {
 	// before it, of those that tell it so.
 	At     time.Time
 	Behind uint16
+	// Unset is set where the clock that the time is of was not set.
+	Unset bool
+	// From and To are the octets that it stands in, among those of all objects; To exclusive. The
+	// index before it is not among them.
+	From, To int
 }
 
 // Flags of objects (annex A, clause 11.2.1 and following); the upper ones mean something by the
@@ -139,7 +144,7 @@ var specs = map[byte]map[byte]spec{
 	40: {1: {flags: true, kind: i32}, 2: {flags: true, kind: i16}, 3: {flags: true, kind: f32}, 4: {flags: true, kind: f64}},
 	41: {1: {kind: i32, status: true}, 2: {kind: i16, status: true}, 3: {kind: f32, status: true}, 4: {kind: f64, status: true}},
 	42: measured,
-	50: {1: {time: absolute}}, 51: {1: {time: absolute}, 2: {time: absolute}}, 52: {1: {kind: u16}, 2: {kind: u16}},
+	50: {1: {time: absolute}, 3: {time: absolute}}, 51: {1: {time: absolute}, 2: {time: absolute}}, 52: {1: {kind: u16}, 2: {kind: u16}},
 	80: {1: {kind: bits1}},
 }
 
@@ -156,33 +161,45 @@ func specOf(group, variation byte) (spec, bool) {
 // that tell theirs by it. It fails where the octets are not what their headers say, and tells those
 // before that all the same.
 func Objects(b []byte, each func(Object)) error {
-	common := time.Time{}
+	common, all := Object{}, len(b)
 	for len(b) > 0 {
-		h, rest, err := ReadHeader(b)
+		n, err := run(b, all-len(b), &common, each)
 		if err != nil {
 			return err
 		}
-		s, known := specOf(h.Group, h.Variation)
-		if !known {
-			return fmt.Errorf("object %d.%d is not known: what is behind it cannot be read", h.Group, h.Variation)
-		}
-		if h.All {
-			return fmt.Errorf("an answer holds object %d.%d without saying how many", h.Group, h.Variation)
-		}
-		if s.kind == bits1 || s.kind == bits2 {
-			b, err = packed(h, s.kind, rest, each)
-		} else {
-			b, err = listed(h, s, rest, &common, each)
-		}
-		if err != nil {
-			return err
-		}
+		b = b[n:]
 	}
 	return nil
 }
 
-// packed reads states that stand one behind the other in octets, the first in the lowest bits.
-func packed(h Header, k kind, b []byte, each func(Object)) ([]byte, error) {
+// behind reads the objects of the first header alone, and returns how many octets both have.
+func behind(b []byte, each func(Object)) (int, error) { return run(b, 0, &Object{}, each) }
+
+// run reads a header and its objects, at such an octet of all; it returns how many octets they have.
+func run(b []byte, at int, common *Object, each func(Object)) (int, error) {
+	h, rest, err := ReadHeader(b)
+	if err != nil {
+		return 0, err
+	}
+	s, known := specOf(h.Group, h.Variation)
+	if !known {
+		return 0, fmt.Errorf("object %d.%d is not known: what is behind it cannot be read", h.Group, h.Variation)
+	}
+	if h.All {
+		return 0, fmt.Errorf("an answer holds object %d.%d without saying how many", h.Group, h.Variation)
+	}
+	at += len(b) - len(rest)
+	if s.kind == bits1 || s.kind == bits2 {
+		rest, err = packed(h, s.kind, rest, at, each)
+	} else {
+		rest, err = listed(h, s, rest, at, common, each)
+	}
+	return len(b) - len(rest), err
+}
+
+// packed reads states that stand one behind the other in octets from one on, the first in the lowest
+// bits.
+func packed(h Header, k kind, b []byte, from int, each func(Object)) ([]byte, error) {
 	width := 1
 	if k == bits2 {
 		width = 2
@@ -194,7 +211,8 @@ func packed(h Header, k kind, b []byte, each func(Object)) ([]byte, error) {
 	for i := range h.Count {
 		at := int(i) * width
 		is := b[at/8] >> (at % 8)
-		o := Object{Group: h.Group, Variation: h.Variation, Index: h.Start + i, Value: value.OfBool(is&1 != 0)}
+		o := Object{Group: h.Group, Variation: h.Variation, Index: h.Start + i, Value: value.OfBool(is&1 != 0),
+			From: from + at/8, To: from + at/8 + 1}
 		if k == bits2 {
 			o.Value = value.OfUint(uint64(is & 3))
 		}
@@ -203,8 +221,9 @@ func packed(h Header, k kind, b []byte, each func(Object)) ([]byte, error) {
 	return b[n:], nil
 }
 
-// listed reads objects of whole octets, each with its index before it where the header says so.
-func listed(h Header, s spec, b []byte, common *time.Time, each func(Object)) ([]byte, error) {
+// listed reads objects of whole octets from one on, each with its index before it where the header
+// says so. common is the object that holds the time that others tell theirs by.
+func listed(h Header, s spec, b []byte, from int, common *Object, each func(Object)) ([]byte, error) {
 	prefix := [8]int{0, 1, 2, 4}[h.Qualifier>>4&7]
 	if h.Qualifier>>4 > 3 {
 		return nil, fmt.Errorf("object %d.%d comes with its sizes, and has one size", h.Group, h.Variation)
@@ -221,18 +240,20 @@ func listed(h Header, s spec, b []byte, common *time.Time, each func(Object)) ([
 				o.Index |= uint32(b[k]) << (8 * k)
 			}
 		}
-		o.read(s, b[prefix:prefix+size], *common)
+		o.From, o.To = from+prefix, from+prefix+size
+		o.read(s, b[prefix:prefix+size], common)
 		if h.Group == 51 {
-			*common = o.At
+			*common = o
+			common.Unset = h.Variation == 2
 		}
 		each(o)
-		b = b[prefix+size:]
+		b, from = b[prefix+size:], from+prefix+size
 	}
 	return b, nil
 }
 
 // read reads an object out of its octets.
-func (o *Object) read(s spec, b []byte, common time.Time) {
+func (o *Object) read(s spec, b []byte, common *Object) {
 	if s.flags {
 		o.Flags, o.Flagged, b = b[0], true, b[1:]
 	}
@@ -263,8 +284,8 @@ func (o *Object) read(s spec, b []byte, common time.Time) {
 	case absolute:
 		o.At = TimeOf(b)
 	case relative:
-		if o.Behind = binary.LittleEndian.Uint16(b); !common.IsZero() {
-			o.At = common.Add(time.Duration(o.Behind) * time.Millisecond)
+		if o.Behind = binary.LittleEndian.Uint16(b); !common.At.IsZero() {
+			o.At, o.Unset = common.At.Add(time.Duration(o.Behind)*time.Millisecond), common.Unset
 		}
 	}
 	if s.status {

@@ -127,7 +127,13 @@ func TestWritten(t *testing.T) {
 					t.Fatalf("%d.%d, 0x%02X: %v", group, variation, qualifier, err)
 				}
 				var got []Object
-				if err := Objects(b, func(o Object) { got = append(got, o) }); err != nil || !slices.Equal(got, list) {
+				if err := Objects(b, func(o Object) {
+					if size := s.size(variation); size > 0 && o.To-o.From != size || o.To > len(b) {
+						t.Errorf("%d.%d stands in %d to %d of %d octets", group, variation, o.From, o.To, len(b))
+					}
+					o.From, o.To = 0, 0
+					got = append(got, o)
+				}); err != nil || !slices.Equal(got, list) {
 					t.Errorf("%d.%d, 0x%02X: %v\n%+v\n%+v", group, variation, qualifier, err, got, list)
 				}
 			}

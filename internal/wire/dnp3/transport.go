@@ -38,6 +38,14 @@ type Joiner struct {
 	open   bool
 }
 
+// Len is how many octets of a fragment are held that is not whole yet.
+func (j *Joiner) Len() int {
+	if !j.open {
+		return 0
+	}
+	return len(j.held)
+}
+
 // Take takes in a segment; the fragment is whole with the last one. A segment that does not follow
 // the one before ends what is open: err says so, and what came before is lost (clause 8.2.2).
 func (j *Joiner) Take(segment []byte) (fragment []byte, whole bool, err error) {
@@ -73,3 +81,6 @@ func (j *Joiner) Take(segment []byte) (fragment []byte, whole bool, err error) {
 	j.open = false
 	return append([]byte{}, j.held...), true, err
 }
+
+// Begins reports whether a segment with such a header is the first of a fragment.
+func Begins(head byte) bool { return head&firstOf != 0 }

@@ -1,0 +1,136 @@
+package dnp3_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"ferry/internal/bench"
+	_ "ferry/internal/bench/dnp3"
+	family "ferry/internal/core/family/dnp3"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+	"ferry/internal/field"
+	_ "ferry/internal/field/dnp3"
+)
+
+// fast are settings of a link that polls often.
+func fast() protocol.Settings {
+	return protocol.Settings{family.KeyClass1: protocol.OfInt(100), family.KeyClass2: protocol.OfInt(100),
+		family.KeyClass3: protocol.OfInt(100), protocol.KeyWithin: protocol.OfInt(500)}
+}
+
+// station is a site with a pump station that has some objects of each kind.
+func station(t *testing.T, settings protocol.Settings) (*site.Site, *bench.Bench, *field.Engine) {
+	t.Helper()
+	s := site.New("Skerry Point Hatchery")
+	s.Lines = []site.Line{{ID: "net", Name: "Plant net", Medium: "ethernet", Network: "192.0.2.0/24"}}
+	point := func(at string, of value.Type, access site.Access) site.Point {
+		a, err := family.Scheme.Parse(at, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return site.Point{ID: at, Name: "Point " + at, Address: a, Type: of, PaceMs: 1000, Access: access}
+	}
+	s.Devices = []site.Device{
+		{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}}, Points: []site.Point{}},
+		{ID: "pumps", Name: "Pump station", Map: "dnp3-tcp",
+			Ports: []site.Port{{Line: "net", Host: "192.0.2.70", Protocol: "dnp3-tcp"}}}}
+	d := &s.Devices[1]
+	for i := range 4 {
+		d.Points = append(d.Points, point(fmt.Sprintf("bi%d", i), value.TypeBool, site.ReadOnly))
+	}
+	text := point("str2", value.TypeText, site.ReadOnly)
+	text.Length = 12
+	d.Points = append(d.Points, point("dbi0", value.TypeUint8, site.ReadOnly), point("ai0", value.TypeFloat32, site.ReadOnly),
+		point("ai7", value.TypeInt32, site.ReadOnly), point("ctr3", value.TypeUint32, site.ReadOnly),
+		point("fctr3", value.TypeUint32, site.ReadOnly), point("bo1", value.TypeBool, site.ReadWrite),
+		point("bo1.pulse", value.TypeBool, site.WriteOnly), point("ao0", value.TypeFloat32, site.ReadWrite), text)
+	s.Links = []site.Link{{ID: "l", Asking: "lss", Answering: "pumps", Line: "net", Protocol: "dnp3-tcp", Settings: settings}}
+	b := bench.New()
+	if err := b.Sync(s); err != nil {
+		t.Fatal(err)
+	}
+	e := field.NewEngine(s, b)
+	t.Cleanup(func() {
+		e.Close()
+		if err := b.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	return s, b, e
+}
+
+func eventually(t *testing.T, what string, ok func() bool) {
+	t.Helper()
+	for end := time.Now().Add(15 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		if ok() {
+			return
+		}
+	}
+	t.Fatalf("not within 15 s: %s", what)
+}
+
+// TestStation: an outstation is tried, polled, operated and listed, and survives a restart.
+func TestStation(t *testing.T) {
+	s, b, e := station(t, fast())
+	ctx := context.Background()
+	r, err := e.Try(ctx, "l")
+	if err != nil || r.StopsAt != nil {
+		t.Fatalf("%+v, %v", r, err)
+	}
+	if err := e.Start([]string{"l"}); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "all are read", func() bool {
+		for i := range s.Devices[1].Points {
+			p := &s.Devices[1].Points[i]
+			if live, _ := e.Hub.Point(p.ID); p.Access != site.WriteOnly && live.Quality != value.Good {
+				return false
+			}
+		}
+		return true
+	})
+	eventually(t, "events have their times", func() bool {
+		live, _ := e.Hub.Point("ai0")
+		return live.SourceMs > 0 && live.AtMs-live.SourceMs < 1000
+	})
+	for id, text := range map[string]string{"bo1": "1", "ao0": "6.25"} {
+		order, err := e.Prepare(ctx, id, text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if result, err := e.Write(ctx, "Ines", order.Token); err != nil || !result.OK {
+			t.Fatalf("%s: %+v, %v", id, result, err)
+		}
+	}
+	eventually(t, "the output is reported as it was operated", func() bool {
+		on, _ := e.Hub.Point("bo1")
+		level, _ := e.Hub.Point("ao0")
+		return on.Value.Bool() && level.Value.Float() == 6.25
+	})
+	if err := b.SetFault("pumps", bench.Fault{Kind: "local"}); err != nil {
+		t.Fatal(err)
+	}
+	order, err := e.Prepare(ctx, "bo1", "0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if result, _ := e.Write(ctx, "Ines", order.Token); result.OK || !strings.Contains(result.Sentence, "local") {
+		t.Errorf("operated on the spot: %+v", result)
+	}
+	if err := b.SetFault("pumps", bench.Fault{Kind: "restarts"}); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "a restart is answered with an integrity poll", func() bool {
+		for _, x := range e.Hub.Exchanges(0, 200, "l") {
+			if strings.Contains(x.Operation, "after a restart") {
+				return true
+			}
+		}
+		return false
+	})
+}
