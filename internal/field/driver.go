@@ -297,8 +297,10 @@ type Sampled struct {
 	// Told is when whoever tells of it had it of the source by its own clock, where that is
 	// another end; zero for not known.
 	Told time.Time
-	// From and To are the octets that it came from, To exclusive.
+	// From and To are the octets that it came from, To exclusive. Words are those of its own among
+	// them, where others stand between; nil for all.
 	From, To int
+	Words    []byte
 }
 
 // Asker is a Conn whose device is asked for places by their names: that of every

@@ -183,8 +183,8 @@ func (w *walk) unanswered(reply *Reply) {
 		w.unconnected("")
 	case reply.Outcome == exchange.NoAnswer:
 		w.route.Set(route.Session, route.Fault,
-			fmt.Sprintf("The connection stands, but %s says nothing within %d ms.", w.who(), w.limit()),
-			"A device that serves one client at a time lets others wait without a word: is another connected to it?")
+			fmt.Sprintf("The connection stands, but %s says nothing within %d ms.", w.who(), w.limit()), w.compared()+
+				"A device that serves one client at a time lets others wait without a word: is another connected to it?")
 	case reply.Outcome == exchange.Reset || reply.Outcome == exchange.Closed:
 		w.tornDown()
 	default:

@@ -45,9 +45,11 @@ type reporting struct {
 	wanted       []protocol.Wanted
 	tracks       map[string]*track
 	again        time.Time // when those that were refused are asked for again; zero for never
-	pause        time.Duration
-	since        time.Time // when it was told of them last
-	over         Conn      // the connection that was told of them
+	// rests is until when a station is left alone that was silent, where others share the connection.
+	rests time.Time
+	pause time.Duration
+	since time.Time // when it was told of them last
+	over  Conn      // the connection that was told of them
 	// refused are the points that the device does not report; counts says how many
 	// values came of each of the others, in so many messages.
 	refused  []Refusal
@@ -230,6 +232,9 @@ func (c *channel) listen(now time.Time) (next time.Time) {
 func (c *channel) listenTo(r *runner, now time.Time) time.Time {
 	g := r.reports
 	waits := len(c.reports) > 0 // something has come, and this machine is behind
+	if now.Before(g.rests) {
+		return g.rests
+	}
 	if c.conn != nil && c.conn.Usable() && g.over == c.conn && !waits && r.hub.lapsed(g.source, now) {
 		c.lost = Reply{Outcome: exchange.NoAnswer, Cause: exchange.Quiet,
 			Sentence: fmt.Sprintf("nothing came for more than %d ms", g.source.after.Load())}
@@ -238,6 +243,10 @@ func (c *channel) listenTo(r *runner, now time.Time) time.Time {
 		r.hub.away(r.era, e, r.hub.heardLast(g.source))
 		lost := c.lost
 		c.contact.Store(&lost)
+		if c.shares() { // the others on it go on
+			g.over, g.rests = nil, now.Add(wait)
+			return g.rests
+		}
 		c.hangUp() // it may be a connection that only this end still has
 		c.retryAt = now.Add(wait)
 		return c.retryAt
@@ -255,6 +264,11 @@ func (c *channel) listenTo(r *runner, now time.Time) time.Time {
 		now = time.Now() // what went to connect was before
 		if reply := r.follow(conn, now); !reply.OK() {
 			c.contact.Store(&reply)
+			if c.shares() && c.conn.Usable() {
+				r.hub.fail(r.era, r.points, reply.Sentence)
+				g.over, g.rests = nil, time.Now().Add(max(wait, silentShare*time.Since(now)))
+				return g.rests
+			}
 			c.hangUp()
 			c.retryAt = now.Add(wait)
 			return c.retryAt
@@ -269,6 +283,21 @@ func (c *channel) listenTo(r *runner, now time.Time) time.Time {
 		next = g.again
 	}
 	return next
+}
+
+// silentShare bounds what a silent station costs those that share its connection: it is left alone for
+// so many times as long as it was waited for.
+const silentShare = 5
+
+// shares reports whether several stations that report share the connection.
+func (c *channel) shares() bool {
+	n := 0
+	for _, r := range c.runners {
+		if r.reports != nil {
+			n++
+		}
+	}
+	return n > 1
 }
 
 // inTurn is how many reports are taken in between two requests: neither keeps the
@@ -514,8 +543,8 @@ func (h *Hub) arrive(t *track, s *Sampled, report *Report, ms int64) {
 	if !s.Told.IsZero() {
 		t.live.ToldMs = s.Told.UnixMilli()
 	}
-	var words []byte
-	if s.From >= 0 && s.From <= s.To && s.To <= len(report.Octets) {
+	words := s.Words
+	if words == nil && s.From >= 0 && s.From <= s.To && s.To <= len(report.Octets) {
 		words = report.Octets[s.From:s.To]
 	}
 	var since time.Time

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ferry/internal/core/exchange"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/route"
 	"ferry/internal/core/value"
 )
@@ -133,13 +134,29 @@ func (w *walk) notTaken(reply *Reply, began time.Time) {
 	switch {
 	case w.lost.Outcome != "":
 		w.unconnected(ms(time.Since(began)))
+	case reply.Outcome == exchange.NoAnswer && reply.Cause != "":
+		w.route.Set(route.Session, route.Fault, begun(reply.Sentence)+".", w.compared())
 	case reply.Outcome == exchange.NoAnswer:
 		w.route.Set(route.Session, route.Fault,
-			fmt.Sprintf("The connection stands, but %s says nothing within %d ms.", w.who(), w.limit()),
-			"A device that serves one client at a time lets others wait without a word: is another connected to it?")
+			fmt.Sprintf("The connection stands, but %s says nothing within %d ms.", w.who(), w.limit()), w.compared()+
+				"A device that serves one client at a time lets others wait without a word: is another connected to it?")
 	default:
 		w.refused(reply)
 	}
+}
+
+// compared says which settings decide whether a station answers; empty where there are no stations.
+func (w *walk) compared() string {
+	if w.runner.def.Station == "" {
+		return ""
+	}
+	var list []string
+	for i := range w.runner.def.Settings {
+		if s := &w.runner.def.Settings[i]; s.Stop == string(route.Session) && s.End == protocol.BothEnds {
+			list = append(list, fmt.Sprintf("%s %s", strings.ToLower(s.Title), w.runner.def.Value(w.runner.link.Settings, s.Key)))
+		}
+	}
+	return "Compare with the device: " + strings.Join(list, ", ") + ". Most stay silent for any but their own. "
 }
 
 // listen takes in what comes until every point has come, or is overdue. ended is

@@ -383,6 +383,8 @@ func (s *session) read(f *wire.Fragment) []byte {
 			classes[h.Variation-1] = true
 		case h.Group == 60 && h.Variation == 1:
 			static = append(static, s.standing(family.NoKind, nil)...)
+		case h.Group == 0 && h.Variation == wire.AttrProduct && s.of.Identity != "":
+			extra = append([]byte{0, h.Variation, wire.FromTo8, 0, 0, 1, byte(len(s.of.Identity))}, s.of.Identity...)
 		case h.Group == 50 && h.Variation == 1:
 			extra = wire.AppendTime([]byte{50, 1, wire.Count8, 1}, time.Now().Add(s.ahead))
 		case kind == family.NoKind || event:

@@ -69,7 +69,10 @@ type RemarkKind uint8
 // The kinds: that messages are missing which were numbered; that what was subscribed to is not
 // told, with what else came; that the answerer grants less than it was asked for; that it calls
 // its own values uncertain or bad; how it numbers what its names begin with, which it has to
-// say anew after each start; and that values were lost where it keeps them to be told.
+// say anew after each start; that values were lost where it keeps them to be told; that it was started
+// again; that its clock wants to be set; that it says of itself that something is wrong; that changes
+// are fetched without what stood there before, or wait and are not fetched; that it speaks to another
+// than who asks; and that several ask who do not know of each other.
 const (
 	Skipped RemarkKind = iota + 1
 	Withheld
@@ -77,4 +80,11 @@ const (
 	Uncertain
 	Numbering
 	Overrun
+	Restarted
+	Unset
+	Troubled
+	Baseless
+	Unfetched
+	Misaddressed
+	Rivalled
 )

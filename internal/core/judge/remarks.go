@@ -149,6 +149,54 @@ var remarkRules = map[capture.RemarkKind]struct {
 		},
 		"Keep nodes by the address of their namespace, as Ferry does. Have clients that keep numbers look them up anew.", "",
 		false},
+	capture.Restarted: {"restart-told", finding.Note, 1, "It says that it was started again",
+		func(_, who, often string) string {
+			return fmt.Sprintf("%s says that it was started again, %s: what it kept to be told may be gone, and what it was told to do "+
+				"by itself has to be said anew.", who, often)
+		},
+		"Read everything anew after it, as Ferry does. Where it comes again and again, look at its supply and its log.", "", false},
+	capture.Unset: {"clock-unset", finding.Doubt, 1, "Its clock wants to be set",
+		func(_, who, often string) string {
+			return fmt.Sprintf("%s asks for the time, and nobody sets it: that came %s. The times of what it tells are not to be trusted.",
+				who, often)
+		},
+		"Have whoever asks set the clock, or the far end take the time from elsewhere and no longer ask for it.", "", true},
+	capture.Troubled: {"trouble-told", finding.Doubt, 1, "It says that something is wrong with it",
+		func(name, who, often string) string {
+			return fmt.Sprintf("%s says of itself that %s: that came %s.", who, name, often)
+		},
+		"Look at the device itself: at its switches, and into its log.", "", true},
+	capture.Baseless: {"no-baseline", finding.Doubt, 0.8, "Only changes are asked for",
+		func(_, who, often string) string {
+			return fmt.Sprintf("Of %s only what changes is fetched: what does not change was never told, and what was lost stays wrong. "+
+				"That was seen %s.", who, often)
+		},
+		"Have everything read at the start, after a restart, and now and then besides.",
+		"It was read before the recording began.", true},
+	capture.Unfetched: {"changes-unfetched", finding.Doubt, 0.9, "Changes wait, and nobody fetches them",
+		func(_, who, often string) string {
+			return fmt.Sprintf("%s says %s that changes wait at it, and only what stands there now is asked for: what came and went "+
+				"between is never seen, and no change has its time.", who, often)
+		},
+		"Have the classes of events polled, or enable that they are sent unasked.", "Another fetches them.", true},
+	capture.Misaddressed: {"stations-differ", finding.Fault, 0.95, "It speaks to another than who asks",
+		func(name, _, often string) string {
+			return fmt.Sprintf("%s: that came %s. Both ends are set to other link addresses.", sentenceOf(name), often)
+		},
+		"Compare both link addresses at both ends: the far end's own, and the one that it takes for this end's.", "", true},
+	capture.Rivalled: {"rival-askers", finding.Doubt, 0.9, "Two ask who do not know of each other",
+		func(name, who, often string) string {
+			return fmt.Sprintf("%s asks several: %s. What one fetches and confirms, the other never gets.", who, name)
+		},
+		"Leave it to one of them, or have the far end keep what it tells for each.", "", false},
+}
+
+// sentenceOf is a clause with a capital at its beginning.
+func sentenceOf(clause string) string {
+	if clause == "" {
+		return ""
+	}
+	return strings.ToUpper(clause[:1]) + clause[1:]
 }
 
 func (r remarks) findings(j *Judge) (found []finding.Finding) {

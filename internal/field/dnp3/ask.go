@@ -154,7 +154,7 @@ func (s *station) once(q *question, tape *field.Tape, breaks <-chan struct{}) (a
 			s.number = number + 1
 			timer.Reset(s.within())
 		case <-timer.C:
-			a.Reply = field.Reply{Outcome: exchange.NoAnswer, Left: true, Sentence: s.silence()}
+			a.Reply = s.silence()
 			return a
 		case <-breaks:
 			if c.over.Load() {
@@ -173,18 +173,21 @@ func (s *station) once(q *question, tape *field.Tape, breaks <-chan struct{}) (a
 }
 
 // silence says that nothing came, and what came in its place.
-func (s *station) silence() string {
+func (s *station) silence() field.Reply {
 	c := s.conn
+	reply := field.Reply{Outcome: exchange.NoAnswer, Left: true,
+		Sentence: fmt.Sprintf("outstation %d does not answer master %d within %d ms", s.address, s.master(), s.within().Milliseconds())}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	text := fmt.Sprintf("outstation %d did not answer master %d within %d ms", s.address, s.master(), s.within().Milliseconds())
 	switch {
 	case c.strange != "":
-		text += ": " + c.strange
+		reply.Cause = exchange.OtherStation
+		reply.Sentence += ": " + c.strange
 	case c.spoiled > 0:
-		text += fmt.Sprintf(": what came back fails its checks, %d frames", c.spoiled)
+		reply.Cause = exchange.Check
+		reply.Sentence += fmt.Sprintf(": what comes back fails its checks, %d frames", c.spoiled)
 	}
-	return text
+	return reply
 }
 
 // refusal is the reply to an answer that refuses the question as a whole.

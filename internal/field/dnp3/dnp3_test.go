@@ -11,6 +11,7 @@ import (
 	_ "ferry/internal/bench/dnp3"
 	family "ferry/internal/core/family/dnp3"
 	"ferry/internal/core/protocol"
+	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
@@ -23,8 +24,33 @@ func fast() protocol.Settings {
 		family.KeyClass3: protocol.OfInt(100), protocol.KeyWithin: protocol.OfInt(500)}
 }
 
-// station is a site with a pump station that has some objects of each kind.
+// station is a pump station on a bench, with who asks it.
 func station(t *testing.T, settings protocol.Settings) (*site.Site, *bench.Bench, *field.Engine) {
+	t.Helper()
+	s := pumps(t, settings)
+	b, e := begun(t, s)
+	return s, b, e
+}
+
+// begun is a bench with a site, and who asks there.
+func begun(t *testing.T, s *site.Site) (*bench.Bench, *field.Engine) {
+	t.Helper()
+	b := bench.New()
+	if err := b.Sync(s); err != nil {
+		t.Fatal(err)
+	}
+	e := field.NewEngine(s, b)
+	t.Cleanup(func() {
+		e.Close()
+		if err := b.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	return b, e
+}
+
+// pumps is a site with a pump station that has some objects of each kind.
+func pumps(t *testing.T, settings protocol.Settings) *site.Site {
 	t.Helper()
 	s := site.New("Skerry Point Hatchery")
 	s.Lines = []site.Line{{ID: "net", Name: "Plant net", Medium: "ethernet", Network: "192.0.2.0/24"}}
@@ -50,18 +76,7 @@ func station(t *testing.T, settings protocol.Settings) (*site.Site, *bench.Bench
 		point("fctr3", value.TypeUint32, site.ReadOnly), point("bo1", value.TypeBool, site.ReadWrite),
 		point("bo1.pulse", value.TypeBool, site.WriteOnly), point("ao0", value.TypeFloat32, site.ReadWrite), text)
 	s.Links = []site.Link{{ID: "l", Asking: "lss", Answering: "pumps", Line: "net", Protocol: "dnp3-tcp", Settings: settings}}
-	b := bench.New()
-	if err := b.Sync(s); err != nil {
-		t.Fatal(err)
-	}
-	e := field.NewEngine(s, b)
-	t.Cleanup(func() {
-		e.Close()
-		if err := b.Close(); err != nil {
-			t.Error(err)
-		}
-	})
-	return s, b, e
+	return s
 }
 
 func eventually(t *testing.T, what string, ok func() bool) {
@@ -133,4 +148,61 @@ func TestStation(t *testing.T) {
 		}
 		return false
 	})
+}
+
+// TestSharedLine: two outstations on one serial line are polled in turns; one that falls silent costs
+// the other little, and comes back.
+func TestSharedLine(t *testing.T) {
+	s := pumps(t, nil)
+	s.Lines = append(s.Lines, site.Line{ID: "bay", Name: "Pump bay", Medium: "serial",
+		Serial: &site.Serial{Standard: serial.TIA485Two, Format: serial.Format{Baud: 38400, Data: 8, Parity: serial.None, Stop: 1}}})
+	first := &s.Devices[1]
+	port := func(station int) []site.Port {
+		return []site.Port{{Line: "bay", Protocol: "dnp3-serial", Settings: protocol.Settings{
+			family.KeyOutstation: protocol.OfInt(station), family.KeyMaster: protocol.OfInt(1)}}}
+	}
+	first.Map, first.Ports = "dnp3-serial", port(10)
+	second := *first
+	second.ID, second.Name, second.Ports, second.Points = "sluice", "Sluice", port(11), nil
+	for _, p := range first.Points[:3] {
+		p.ID = "second-" + p.ID
+		second.Points = append(second.Points, p)
+	}
+	s.Devices = append(s.Devices, second)
+	s.Devices[0].Ports = append(s.Devices[0].Ports, site.Port{Line: "bay"})
+	s.Links = nil
+	for i, id := range []string{"pumps", "sluice"} {
+		settings := fast()
+		settings[family.KeyOutstation] = protocol.OfInt(10 + i)
+		s.Links = append(s.Links, site.Link{ID: "l" + id, Asking: "lss", Answering: id, Line: "bay", Protocol: "dnp3-serial",
+			Settings: settings})
+	}
+	b, e := begun(t, s)
+	for _, id := range []string{"lpumps", "lsluice"} {
+		if r, err := e.Try(context.Background(), id); err != nil || r.StopsAt != nil {
+			t.Fatalf("%s: %+v, %v", id, r, err)
+		}
+	}
+	if err := e.Start(nil); err != nil {
+		t.Fatal(err)
+	}
+	quality := func(id string) value.Quality {
+		live, _ := e.Hub.Point(id)
+		return live.Quality
+	}
+	eventually(t, "both are read", func() bool { return quality("ai0") == value.Good && quality("second-bi0") == value.Good })
+	if err := b.SetFault("sluice", bench.Fault{Kind: "off"}); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "the silent one is bad", func() bool { return quality("second-bi0") == value.Bad })
+	for range 40 {
+		time.Sleep(50 * time.Millisecond)
+		if q := quality("ai0"); q != value.Good {
+			t.Fatalf("the other is %s meanwhile", q)
+		}
+	}
+	if err := b.SetFault("sluice", bench.Fault{}); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "it comes back", func() bool { return quality("second-bi0") == value.Good })
 }

@@ -3,7 +3,10 @@ package dnp3
 import (
 	"fmt"
 	"slices"
+	"strconv"
+	"strings"
 
+	"ferry/internal/core/address"
 	"ferry/internal/core/exchange"
 	family "ferry/internal/core/family/dnp3"
 	"ferry/internal/core/protocol"
@@ -33,7 +36,7 @@ func (c *conn) Follow(wanted []protocol.Wanted) (field.Reply, []field.Refusal) {
 	s.due = due{}
 	s.mu.Unlock()
 	if len(wanted) == 0 {
-		return field.Reply{Outcome: exchange.Answered, Left: true}, nil
+		return s.greet(), nil
 	}
 	first := s.ask(&question{function: wire.FnDisable, objects: objectsOf(1, 2, 3)}, c.breaks)
 	if !first.OK() {
@@ -63,7 +66,7 @@ func (s *station) unread(c *conn) field.Reply {
 	if c.over.Load() {
 		return c.Ended()
 	}
-	return field.Reply{Outcome: exchange.NoAnswer, Left: true, Sentence: s.silence()}
+	return s.silence()
 }
 
 // gone is the reply where there is no connection any more, or somebody called the question off.
@@ -158,7 +161,8 @@ func (s *station) askItems(wanted []protocol.Wanted) (a answer, samples []field.
 			name := family.Object{Kind: kind, Index: o.Index}
 			for _, w := range of[name] {
 				sample := field.Sampled{ID: w.ID, Value: o.Value, Quality: value.Good, Time: o.At,
-					From: from + m.place(head+o.From), To: from + m.place(head+o.To-1) + 1}
+					From: from + m.place(head+o.From), To: from + m.place(head+o.To-1) + 1,
+					Words: m.Objects[o.From:o.To]}
 				if o.Flagged {
 					sample.Quality, sample.Reason = family.QualityOf(kind, o.Flags)
 				}
@@ -239,14 +243,42 @@ func (c *conn) Greet() field.Reply {
 		return c.gone()
 	}
 	defer c.release()
-	s := c.toward()
-	tape, ok := s.state(c.life, c.breaks)
+	return c.toward().greet()
+}
+
+func (s *station) greet() field.Reply {
+	tape, ok := s.state(s.conn.life, s.conn.breaks)
 	if ok {
 		return field.Reply{Outcome: exchange.Answered, Left: true, Frames: tape.Frames(), SentAt: tape.Began()}
 	}
-	a := s.ask(&question{function: wire.FnRead, objects: []byte{50, 1, wire.Count8, 1}}, c.breaks)
+	a := s.ask(&question{function: wire.FnRead, objects: []byte{50, 1, wire.Count8, 1}}, s.conn.breaks)
 	a.Frames = append(tape.Frames(), a.Frames...)
 	return a.Reply
+}
+
+// Identify asks for the attributes that say who made the outstation, what it is, and of which version
+// (IEEE 1815, clause 11.9.1).
+func (c *conn) Identify() (text, by string, reply field.Reply) {
+	if err := c.own(); err != nil {
+		return "", "", c.gone()
+	}
+	defer c.release()
+	var objects []byte
+	for _, variation := range []byte{wire.AttrManufacturer, wire.AttrProduct, wire.AttrSoftware} {
+		objects = append(objects, 0, variation, wire.FromTo8, 0, 0)
+	}
+	a := c.toward().ask(&question{function: wire.FnRead, objects: objects, once: true}, c.breaks)
+	var said []string
+	for i := range a.messages {
+		if err := wire.Objects(a.messages[i].Objects, func(o wire.Object) {
+			if o.Group == 0 && o.Value.Text() != "" {
+				said = append(said, o.Value.Text())
+			}
+		}); err != nil {
+			a.Outcome, a.Sentence = exchange.Garbled, err.Error()
+		}
+	}
+	return strings.Join(said, ", "), "device attributes", a.Reply
 }
 
 // List tells of all objects that the outstation has in class 0: those that it leaves out of it are not
@@ -300,4 +332,41 @@ func heldOf(o *wire.Object) (h protocol.Held, ok bool) {
 var analogTypes = map[byte]map[byte]value.Type{
 	30: {1: value.TypeInt32, 2: value.TypeInt16, 3: value.TypeInt32, 4: value.TypeInt16, 5: value.TypeFloat32, 6: value.TypeFloat64},
 	40: {1: value.TypeInt32, 2: value.TypeInt16, 3: value.TypeFloat32, 4: value.TypeFloat64},
+}
+
+// Look asks for objects that may not be there.
+func (c *conn) Look(list []address.Address) ([]protocol.Looked, field.Reply) {
+	if err := c.own(); err != nil {
+		return nil, c.gone()
+	}
+	defer c.release()
+	looked := make([]protocol.Looked, len(list))
+	wanted := make([]protocol.Wanted, len(list))
+	for i, at := range list {
+		looked[i] = protocol.Looked{Address: at, Presence: protocol.Missing}
+		wanted[i] = protocol.Wanted{ID: strconv.Itoa(i), Address: at}
+	}
+	reply := field.Reply{Outcome: exchange.Answered}
+	for part := range slices.Chunk(wanted, askedAtOnce) {
+		a, samples := c.toward().askItems(part)
+		frames := append(reply.Frames, a.Frames...)
+		if reply = a.Reply; !a.OK() {
+			return nil, reply
+		}
+		reply.Frames = frames
+		for _, s := range samples {
+			i, err := strconv.Atoi(s.ID)
+			if err != nil || s.Code != 0 || s.Value.IsNone() {
+				continue
+			}
+			l := &looked[i]
+			l.Presence, l.Value, l.Reason = protocol.Here, s.Value, s.Reason
+			o, _ := family.ObjectOf(l.Address)
+			l.Type, l.Writable = o.Kind.Holds(), o.Kind.Command() != 0
+			if s.Value.Kind() == value.Int {
+				l.Type = value.TypeInt32
+			}
+		}
+	}
+	return looked, reply
 }

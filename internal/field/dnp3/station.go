@@ -276,7 +276,7 @@ func (s *station) samples(o *wire.Object, m *message, head int) (list []field.Sa
 		return nil
 	}
 	sampled := field.Sampled{Value: o.Value, Quality: value.Good, Time: o.At, From: m.place(head + o.From),
-		To: m.place(head+o.To-1) + 1}
+		To: m.place(head+o.To-1) + 1, Words: m.Objects[o.From:o.To]}
 	if o.Flagged {
 		sampled.Quality, sampled.Reason = family.QualityOf(kind, o.Flags)
 	}

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math"
+	"strings"
 	"time"
 
 	"ferry/internal/core/value"
@@ -181,6 +182,9 @@ func run(b []byte, at int, common *Object, each func(Object)) (int, error) {
 	if err != nil {
 		return 0, err
 	}
+	if h.Group == 0 {
+		return attributes(h, rest, at+len(b)-len(rest), len(b), each)
+	}
 	s, known := specOf(h.Group, h.Variation)
 	if !known {
 		return 0, fmt.Errorf("object %d.%d is not known: what is behind it cannot be read", h.Group, h.Variation)
@@ -195,6 +199,35 @@ func run(b []byte, at int, common *Object, each func(Object)) (int, error) {
 		rest, err = listed(h, s, rest, at, common, each)
 	}
 	return len(b) - len(rest), err
+}
+
+// Attributes of a device, as variations of group 0 (clause 11.9.1).
+const (
+	AttrSoftware     = 242
+	AttrProduct      = 250
+	AttrManufacturer = 252
+)
+
+// attributes reads attributes of the device: each is the code of its type and its length in 1 octet
+// each, then so many octets. Texts, which have code 1, are told; all is how many octets there were
+// with the header.
+func attributes(h Header, b []byte, at, all int, each func(Object)) (int, error) {
+	if h.All || h.Qualifier&0xF0 != 0 {
+		return 0, fmt.Errorf("attribute %d comes without its range", h.Variation)
+	}
+	for i := range h.Count {
+		if len(b) < 2 || len(b) < 2+int(b[1]) {
+			return 0, fmt.Errorf("attribute %d is cut short", h.Variation)
+		}
+		n := 2 + int(b[1])
+		o := Object{Group: 0, Variation: h.Variation, Index: h.Start + i, From: at, To: at + n}
+		if b[0] == 1 {
+			o.Value = value.OfText(textOf(b[2:n]))
+		}
+		each(o)
+		b, at = b[n:], at+n
+	}
+	return all - len(b), nil
 }
 
 // packed reads states that stand one behind the other in octets from one on, the first in the lowest
@@ -278,7 +311,7 @@ func (o *Object) read(s spec, b []byte, common *Object) {
 		o.Control = Control{b[0], b[1], binary.LittleEndian.Uint32(b[2:]), binary.LittleEndian.Uint32(b[6:])}
 		b = b[10:]
 	case octets:
-		o.Value, b = value.OfText(string(b)), nil
+		o.Value, b = value.OfText(textOf(b)), nil
 	}
 	switch s.time {
 	case absolute:
@@ -291,6 +324,11 @@ func (o *Object) read(s spec, b []byte, common *Object) {
 	if s.status {
 		o.Status = b[0]
 	}
+}
+
+// textOf is a text without the zeros that fill it up; octets that are no text are shown as such.
+func textOf(b []byte) string {
+	return strings.ToValidUTF8(strings.TrimRight(string(b), "\x00"), "\uFFFD")
 }
 
 // TimeOf is a time of six octets: milliseconds since 1970.

@@ -3,6 +3,7 @@ package dnp3
 import (
 	"errors"
 	"fmt"
+	"strings"
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/protocol"
@@ -78,10 +79,10 @@ func settings(within int) []protocol.Setting {
 			Least: least, Most: most, Help: help, Stop: "pace"}
 	}
 	return []protocol.Setting{
-		{Key: KeyOutstation, Title: "Outstation's address", End: protocol.BothEnds, Default: protocol.OfInt(10),
+		{Key: KeyOutstation, Title: "Outstation", End: protocol.BothEnds, Default: protocol.OfInt(10),
 			Most: mostStation, Stop: "session", Help: "The link address of the outstation, which frames to it bear.",
 			Shows: "the outstation stays silent"},
-		{Key: KeyMaster, Title: "Master's address", End: protocol.BothEnds, Default: protocol.OfInt(1), Most: mostStation,
+		{Key: KeyMaster, Title: "Master", End: protocol.BothEnds, Default: protocol.OfInt(1), Most: mostStation,
 			Stop: "session", Help: "The link address of the master. Many outstations answer one master alone.",
 			Shows: "the outstation stays silent, or sends its events to another"},
 		number(KeyIntegrity, "Integrity poll every", "s", 3600, 0, 1_000_000,
@@ -247,3 +248,35 @@ func (rules) Listed() string { return "objects" }
 
 // Deadbands: an outstation keeps one of each analogue input (clause 11.9.28, object 34).
 func (rules) Deadbands() {}
+
+// ToldAs is the name of an object, however it is operated.
+func (rules) ToldAs(a address.Address) string {
+	o, ok := ObjectOf(a)
+	if !ok {
+		return ""
+	}
+	o.How = Latch
+	return o.String()
+}
+
+// Unreadable says why an object, as its group and variation with the number that it holds in 8 octets,
+// is no value of a point: it is a text, or is told as a whole number where the point has more.
+func (rules) Unreadable(w protocol.Wanted, payload []byte) string {
+	if len(payload) < 2 {
+		return ""
+	}
+	group, variation := payload[0], payload[1]
+	text := group == kinds[OctetString].static || group == kinds[OctetString].event
+	whole := map[byte]string{30: "\x01\x02\x03\x04", 32: "\x01\x02\x03\x04", 40: "\x01\x02", 42: "\x01\x02\x03\x04"}[group]
+	switch {
+	case text != w.Shape.Type.IsText():
+		return fmt.Sprintf("object %d.%d does not fit the type %s", group, variation, w.Shape.Type)
+	case w.Shape.Type.IsFloat() && strings.IndexByte(whole, variation) >= 0:
+		return fmt.Sprintf("object %d.%d is a whole number, and the map says %s: what stands behind the point is cut off",
+			group, variation, w.Shape.Type)
+	}
+	return ""
+}
+
+// Before: nothing stands before a kind and its index.
+func (rules) Before([]address.Address) string { return "" }
