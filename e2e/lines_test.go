@@ -11,7 +11,7 @@ func TestLines(t *testing.T) {
 	b := start(t, "demo", t.TempDir()).open(t, "/")
 	b.sees("Plant net")
 	b.sees("192.0.2.0/24")
-	b.sees("asks 14 links")
+	b.sees("asks 15 links")
 	b.until("every answering device", `document.querySelectorAll('[data-device] span[role=img]').length === 30`)
 
 	b.click(`[data-device="do11"]`)

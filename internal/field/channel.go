@@ -319,6 +319,7 @@ func (c *channel) hangUp() {
 	if c.conn == nil {
 		return
 	}
+	c.heardBefore()
 	c.mu.Lock()
 	c.open_ = nil
 	c.mu.Unlock()

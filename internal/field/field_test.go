@@ -378,7 +378,7 @@ func TestRun(t *testing.T) {
 				bad = append(bad, live.Point)
 			}
 		}
-		return slices.Equal(bad, []string{"uv-door", "shore-04"}) // which no client has written yet
+		return slices.Equal(bad, []string{"uv-door", "pumps-30", "pumps-31", "shore-04"}) // which is only written
 	})
 	wait(t, "the crossing to carry", func() bool {
 		from, _ := e.Hub.Point("do11-01")

@@ -264,8 +264,8 @@ func (c *channel) listenTo(r *runner, now time.Time) time.Time {
 		now = time.Now() // what went to connect was before
 		if reply := r.follow(conn, now); !reply.OK() {
 			c.contact.Store(&reply)
+			r.hub.fail(r.era, r.points, reply.Sentence)
 			if c.shares() && c.conn.Usable() {
-				r.hub.fail(r.era, r.points, reply.Sentence)
 				g.over, g.rests = nil, time.Now().Add(max(wait, silentShare*time.Since(now)))
 				return g.rests
 			}
@@ -353,6 +353,22 @@ func (c *channel) came(report *Report, open bool) {
 // endsWithin is how long after a connection can carry nothing more it may take until it
 // has said how it ended.
 const endsWithin = 100 * time.Millisecond
+
+// heardBefore takes in what has come before a connection is given up: it may be gone at the far end.
+func (c *channel) heardBefore() {
+	for {
+		select {
+		case report, open := <-c.reports:
+			if open {
+				c.came(&report, true)
+				continue
+			}
+			c.reports = nil
+		default:
+		}
+		return
+	}
+}
 
 // heardOut takes in what a connection that has ended still hands over, and how it ended.
 func (c *channel) heardOut() {

@@ -99,7 +99,10 @@ func (w *Waiting) Answer(ref uint64, p Piece, answer []byte, fill func(*Heard)) 
 
 // Broken is told of what the answerer says that is no answer to anything: where a question
 // waits it is what came in place of its answer.
-func (w *Waiting) Broken(p Piece, octets []byte, why string) {
+func (w *Waiting) Broken(p Piece, octets []byte, why string) { w.BrokenBy(p, octets, why, "") }
+
+// BrokenBy is Broken with the cause, where that has a name.
+func (w *Waiting) BrokenBy(p Piece, octets []byte, why string, cause exchange.Cause) {
 	if len(w.asked) == 0 || p.Side == Asker {
 		w.Stray(p, octets, why)
 		return
@@ -109,6 +112,7 @@ func (w *Waiting) Broken(p Piece, octets []byte, why string) {
 	h := &w.out
 	h.Request, h.Data = of.request, nil
 	h.Answered, h.AnsweredIn, h.Answer, h.Outcome, h.Broken = p.At, p.Number, octets, exchange.Garbled, why
+	h.Cause = cause
 	w.Heard(h)
 	w.drop(0)
 }

@@ -29,6 +29,8 @@ type Talk struct {
 	First    time.Time
 	// Asked counts the questions, and what came of them.
 	Asked, Answered, Declined, Unanswered, Garbled, Broken int
+	// unasked counts those answered that were told without a question.
+	unasked int
 	// Greeted counts those answers that only begin a session.
 	Greeted int
 	// Again counts those that were asked again at once for want of an answer, MadeGood
@@ -207,7 +209,9 @@ func (t *Talk) hear(h *capture.Heard) {
 			t.prove(&t.parted, h, t.words)
 		}
 	case exchange.Reported:
-		t.Answered++
+		if t.Answered++; h.Asked.IsZero() {
+			t.unasked++
+		}
 	case exchange.Declined:
 		t.Declined++
 		t.decline(h)
@@ -370,7 +374,7 @@ func (j *Judge) talking(t *Talk) (found []finding.Finding) {
 // unanswered judges questions without an answer.
 func (j *Judge) unanswered(t *Talk, def *protocol.Def, name string) (found []finding.Finding) {
 	rest := t.none
-	answered := t.Answered + t.Declined + t.Garbled - t.Greeted
+	answered := t.Answered + t.Declined + t.Garbled - t.Greeted - t.unasked
 	if q := t.queued.n; q > 0 && q <= rest.n {
 		f := finding.Finding{Code: "connection-limit", Severity: finding.Note, Sure: 0.8, Count: q, Subject: j.of(t),
 			Title: name + " serves one connection at a time",

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"ferry/internal/core/exchange"
@@ -14,7 +15,7 @@ import (
 )
 
 // mostFragments bounds those of one answer.
-const mostFragments = 2000
+const mostFragments = 500
 
 // answer is what came of a question.
 type answer struct {
@@ -73,9 +74,15 @@ func (s *station) ask(q *question, breaks <-chan struct{}) (a answer) {
 	if !q.once {
 		tries += s.int(protocol.KeyRetries)
 	}
-	for range tries {
+	for try := range tries {
+		from := tape.Len()
 		if a = s.once(q, tape, breaks); a.Outcome != exchange.NoAnswer || len(a.messages) > 0 {
 			break
+		}
+		if try < tries-1 { // the last is told of by who asks
+			failed := a.Reply
+			s.conn.hand(field.Report{At: tape.Began(), Operation: q.function.String() + ", asked again", Failed: &failed,
+				Frames: slices.Clone(tape.Frames()[from:]), Of: int(s.address) + 1})
 		}
 	}
 	a.Frames, a.SentAt = tape.Frames(), tape.Began()
@@ -92,7 +99,7 @@ func (s *station) once(q *question, tape *field.Tape, breaks <-chan struct{}) (a
 		<-s.answers
 	}
 	c.mu.Lock()
-	c.strange, c.spoiled = "", 0
+	c.strange, c.spoiled, c.rest = "", 0, nil
 	c.mu.Unlock()
 	number := s.number & wire.NumberMask
 	s.number++
@@ -155,6 +162,9 @@ func (s *station) once(q *question, tape *field.Tape, breaks <-chan struct{}) (a
 			timer.Reset(s.within())
 		case <-timer.C:
 			a.Reply = s.silence()
+			c.mu.Lock()
+			tape.In(time.Now(), c.rest, false)
+			c.mu.Unlock()
 			return a
 		case <-breaks:
 			if c.over.Load() {

@@ -97,6 +97,7 @@ type conn struct {
 	strange string
 	// spoiled counts frames that failed their checks since somebody asked.
 	spoiled int
+	rest    []byte // of them
 	last    []byte // the octets that were taken in last
 
 	reports chan field.Report
@@ -275,6 +276,9 @@ func (c *conn) take(f *wire.Frame, octets []byte, at time.Time) {
 	c.mu.Lock()
 	if f == nil {
 		c.spoiled++
+		if c.rest = append(c.rest, octets...); len(c.rest) > mostHeld {
+			c.rest = c.rest[:mostHeld]
+		}
 		c.mu.Unlock()
 		return
 	}

@@ -48,8 +48,8 @@ func (c *conn) Follow(wanted []protocol.Wanted) (field.Reply, []field.Refusal) {
 	if first.indications&wire.Restarted != 0 {
 		s.clearRestart(c.breaks)
 	}
-	if !s.poll("integrity poll", everything(), c.breaks) {
-		return s.unread(c), nil
+	if reply := s.poll("integrity poll", everything(), c.breaks); !reply.OK() {
+		return reply, nil
 	}
 	refused := s.absent(wanted)
 	last := s.enable(c.breaks)
@@ -59,14 +59,6 @@ func (c *conn) Follow(wanted []protocol.Wanted) (field.Reply, []field.Refusal) {
 		return reply, refused
 	}
 	return last.Reply, refused
-}
-
-// unread is the reply where the integrity poll failed.
-func (s *station) unread(c *conn) field.Reply {
-	if c.over.Load() {
-		return c.Ended()
-	}
-	return s.silence()
 }
 
 // gone is the reply where there is no connection any more, or somebody called the question off.

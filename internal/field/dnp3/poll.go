@@ -151,7 +151,7 @@ func (c *conn) run(s *station) {
 	case restarted:
 		ok = s.restarted(breaks)
 	case everythingDue:
-		ok = s.poll("integrity poll after lost events", everything(), breaks)
+		ok = s.polled("integrity poll after lost events", everything(), breaks)
 	case timeDue:
 		ok = s.setTime(breaks)
 	default:
@@ -197,7 +197,7 @@ func (s *station) polls(breaks <-chan struct{}) bool {
 	for _, p := range ready {
 		switch p {
 		case integrity:
-			ok, asked = s.poll(pollTitles[p], everything(), breaks), true
+			ok, asked = s.polled(pollTitles[p], everything(), breaks), true
 		case class1, class2, class3:
 			if !asked { // an integrity poll brings them
 				classes, titles = append(classes, int(p)), append(titles, fmt.Sprint(int(p)))
@@ -207,7 +207,7 @@ func (s *station) polls(breaks <-chan struct{}) bool {
 		}
 	}
 	if len(classes) > 0 && ok {
-		ok, asked = s.poll("poll of class "+strings.Join(titles, ", "), objectsOf(classes...), breaks), true
+		ok, asked = s.polled("poll of class "+strings.Join(titles, ", "), objectsOf(classes...), breaks), true
 	}
 	if len(ready) == 1 && ready[0] == alive {
 		ok, asked = s.live(breaks), true
@@ -255,14 +255,20 @@ func (s *station) plan() {
 }
 
 // poll reads classes, and hands over what they bring.
-func (s *station) poll(title string, objects []byte, breaks <-chan struct{}) bool {
+func (s *station) poll(title string, objects []byte, breaks <-chan struct{}) field.Reply {
 	report := field.Report{At: time.Now(), Operation: title, Of: int(s.address) + 1}
 	q := question{function: wire.FnRead, objects: objects, each: s.taker(&report, title)}
 	a := s.ask(&q, breaks)
 	report.Frames = a.Frames
 	s.failed(&report, &a.Reply)
 	s.conn.hand(report)
-	return a.OK()
+	return a.Reply
+}
+
+// polled is whether a poll went well.
+func (s *station) polled(title string, objects []byte, breaks <-chan struct{}) bool {
+	reply := s.poll(title, objects, breaks)
+	return reply.OK()
 }
 
 // failed notes in a report that its question had no answer.
@@ -304,7 +310,7 @@ func (s *station) restarted(breaks <-chan struct{}) bool {
 	clear(s.told)
 	s.due.restart = false
 	s.mu.Unlock()
-	if !s.poll("integrity poll after a restart", everything(), breaks) {
+	if !s.polled("integrity poll after a restart", everything(), breaks) {
 		s.mu.Lock()
 		s.due.restart = true
 		s.mu.Unlock()

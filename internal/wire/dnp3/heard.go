@@ -20,7 +20,14 @@ func init() {
 	}{{family.TCP.Name, false}, {family.Serial.Name, true}} {
 		capture.Register(&capture.Speech{Protocol: s.name, Serial: s.serial, Recognise: recognise, AskerOf: askerOf,
 			New: func(c *capture.Conn, heard func(*capture.Heard)) capture.Reader {
-				return &ear{conn: c, waiting: capture.Waiting{Heard: heard}, stations: map[uint16]*spoken{}}
+				e := &ear{conn: c, stations: map[uint16]*spoken{}, masters: map[uint16]bool{}}
+				e.waiting = capture.Waiting{Heard: func(h *capture.Heard) {
+					if len(e.notes) > 0 && h.Stray == "" {
+						h.Remarks, e.notes = append(h.Remarks, e.notes...), nil
+					}
+					heard(h)
+				}}
+				return e
 			},
 			Words:    wordsOf,
 			Question: func(b []byte) []exchange.Field { return Labels(b, nil) },
@@ -70,6 +77,7 @@ type ear struct {
 	held     [2][]byte // of each side
 	stations map[uint16]*spoken
 	masters  map[uint16]bool
+	notes    []capture.Remark
 }
 
 // spoken is what was heard of one outstation.
@@ -115,7 +123,7 @@ func (e *ear) Said(p capture.Piece) {
 		e.held[p.Side] = rest
 		if f == nil {
 			if len(octets) > 2 {
-				e.waiting.Broken(p, octets, ErrCheck.Error())
+				e.waiting.BrokenBy(p, octets, ErrCheck.Error(), exchange.Check)
 			}
 			continue
 		}
@@ -142,7 +150,7 @@ func (e *ear) frame(p capture.Piece, f *Frame, octets []byte) {
 	if s == nil {
 		return
 	}
-	e.addressed(p, way, master, address)
+	e.addressed(way, master, address)
 	if len(f.Data) == 0 {
 		e.link(p, f, octets, address)
 		return
@@ -353,23 +361,18 @@ func (o *Object) payload() []byte {
 	return binary.LittleEndian.AppendUint64([]byte{o.Group, o.Variation}, math.Float64bits(o.Value.Float()))
 }
 
-// addressed follows who speaks to whom.
-func (e *ear) addressed(p capture.Piece, way int, master, address uint16) {
-	note := func(kind capture.RemarkKind, name, text string) {
-		h := capture.Heard{Station: int(address), Outcome: exchange.Reported, Answered: p.At, AnsweredIn: p.Number, Greets: true,
-			Function: functionOfLink, Remarks: []capture.Remark{{Kind: kind, Name: name, Text: text}}}
-		e.waiting.Alone(&h)
-	}
-	if e.masters == nil {
-		e.masters = map[uint16]bool{}
+// addressed follows who speaks to whom; what is odd is told with the next exchange.
+func (e *ear) addressed(way int, master, address uint16) {
+	note := func(kind capture.RemarkKind, name string) {
+		e.notes = append(e.notes, capture.Remark{Kind: kind, Name: name})
 	}
 	switch {
 	case way == fromStation && len(e.masters) > 0 && !e.masters[master]:
-		note(capture.Misaddressed, fmt.Sprintf("outstation %d speaks to master %d, and %s asks", address, master, e.whoAsks()), "")
+		note(capture.Misaddressed, fmt.Sprintf("outstation %d speaks to master %d, and %s asks", address, master, e.whoAsks()))
 	case way == fromMaster && !e.masters[master] && len(e.masters) < mostStations:
 		e.masters[master] = true
 		if len(e.masters) > 1 {
-			note(capture.Rivalled, e.whoAsks()+" ask", "")
+			note(capture.Rivalled, e.whoAsks()+" ask")
 		}
 	}
 }
