@@ -226,9 +226,7 @@ func (s *Server) getDescription(c fiber.Ctx) error {
 	}
 	var held []protocol.Held
 	for i := range d.Points {
-		p := &d.Points[i]
-		held = append(held, protocol.Held{Address: p.Address, Name: p.Name, Shape: p.Shape(0), Unit: p.Unit, Remark: p.Remark,
-			Writable: p.Access != site.ReadOnly, Low: p.Low, High: p.High, Names: p.States()})
+		held = append(held, d.Points[i].Held())
 	}
 	c.Set("Content-Type", "application/xml")
 	c.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", asKept(d.Name)+files.DescribedAs()))

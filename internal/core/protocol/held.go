@@ -30,6 +30,10 @@ type Held struct {
 	// are those of values.
 	Low, High *float64
 	Names     map[int]string
+	// Told is how the device groups it with others that it tells of, as site.Point has it, and Band by
+	// how much it has to move for that, scaled.
+	Told string
+	Band float64
 }
 
 // Lists returns what the places of a device are called that d can ask it to list;

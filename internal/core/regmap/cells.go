@@ -38,20 +38,21 @@ const (
 	High     Column = "high"
 	Change   Column = "change" // the fastest change that matters
 	Band     Column = "band"   // by how much it has to move until it is told
+	Told     Column = "told"   // how the device groups it with others that it tells of
 	Remark   Column = "remark"
 )
 
 // Columns lists all columns in order.
 func Columns() []Column {
 	return []Column{Name, Address, Type, Order, Scale, Offset, Unit, Pace, Decimals, Access, Names, Missing, Low, High,
-		Change, Band, Remark}
+		Change, Band, Told, Remark}
 }
 
 // ColumnsFor lists those of a map in a scheme: where values come with types of
-// their own, their octets have no order; what is only ever read has no deadband.
+// their own, their octets have no order; what is only ever read has no deadband, and is not told.
 func ColumnsFor(scheme address.Scheme) []Column {
 	if _, ok := block.ShapeOf(scheme); ok {
-		return slices.DeleteFunc(Columns(), func(c Column) bool { return c == Band })
+		return slices.DeleteFunc(Columns(), func(c Column) bool { return c == Band || c == Told })
 	}
 	return slices.DeleteFunc(Columns(), func(c Column) bool { return c == Order })
 }
@@ -98,6 +99,8 @@ func Cell(scheme address.Scheme, p *site.Point, column Column) string {
 			return ""
 		}
 		return printNumber(p.Band)
+	case Told:
+		return p.Told
 	case Unit:
 		return p.Unit
 	case Decimals:
@@ -318,6 +321,8 @@ func setCell(scheme address.Scheme, p *site.Point, column Column, text string) (
 				return fmt.Errorf("deadband %q: give what the value has to move by, in its unit", text)
 			}
 		}
+	case Told:
+		p.Told = strings.TrimSpace(text)
 	case Unit:
 		p.Unit = strings.TrimSpace(text)
 	case Decimals:

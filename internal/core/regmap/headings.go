@@ -82,6 +82,8 @@ var headingWords = map[Column][]string{
 		"campodimisura", "bereik", "meetbereik", "faixa", "intervalo", "omrade", "matomrade"},
 	Change: {"change", "fastestchange", "changesevery", "responsetime", "minimumchange"},
 	Band:   {"deadband", "band", "reportby", "covincrement", "totband", "bandemorte", "bandamuerta", "bandamorta", "dodeband"},
+	Told: {"told", "class", "eventclass", "changeeventclass", "defaulteventclass", "dataset", "reportcontrol", "klasse", "ereignisklasse", "classe",
+		"clase", "klass"},
 	Remark: {"remark", "remarks", "comment", "comments", "description", "note", "notes", "desc", "explanation",
 		"details", "info", "function1", "remarksnotes", "definition", "content", "contents",
 		"beschreibung", "bemerkung", "bemerkungen", "kommentar", "anmerkung", "description2", "commentaire", "remarque",

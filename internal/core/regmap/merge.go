@@ -114,6 +114,7 @@ var kept = []struct {
 	{[]Column{High}, func(p, was *site.Point) { p.High = was.High }},
 	{[]Column{Change}, func(p, was *site.Point) { p.ChangeMs = was.ChangeMs }},
 	{[]Column{Band}, func(p, was *site.Point) { p.Band = was.Band }},
+	{[]Column{Told}, func(p, was *site.Point) { p.Told = was.Told }},
 	{[]Column{Remark}, func(p, was *site.Point) { p.Remark = was.Remark }},
 }
 

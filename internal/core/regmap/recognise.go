@@ -134,8 +134,25 @@ func (l *Listing) ascends(at int) bool {
 func (l *Listing) contradicted(scheme address.Scheme) {
 	for i, column := range l.Columns {
 		switch column {
+		case Name:
+			if l.share(i, func(c string) bool { _, kind := address.KindNamed(scheme, c); return kind }) < 1 ||
+				emptyColumn(l.Rows, i) || slices.Contains(l.Columns, Table) {
+				continue
+			}
+			l.Columns[i] = Table // it says of which kind each is
+			for k, heading := range l.Headings {
+				if word, known := columnOf(heading); known && word == Name && k != i && l.Columns[k] == "" {
+					l.Columns[k], l.Bases[k] = Name, ByHeading
+					break
+				}
+			}
+			continue
 		case Table:
-			if l.share(i, func(c string) bool { _, ok := block.AreaNamed(scheme, c); return ok }) > 0 ||
+			if l.share(i, func(c string) bool {
+				_, ok := block.AreaNamed(scheme, c)
+				_, kind := address.KindNamed(scheme, c)
+				return ok || kind
+			}) > 0 ||
 				emptyColumn(l.Rows, i) {
 				continue
 			}
@@ -399,6 +416,9 @@ const sampled = 200
 func looksLikePlace(scheme address.Scheme, cell string) bool {
 	if !address.Unmistakable(scheme, cell) {
 		return false
+	}
+	if _, kinds := scheme.(address.Kinds); kinds {
+		return true // a range of them is no place that is parsed by itself
 	}
 	_, _, err := ParsePlace(scheme, cell, "", false)
 	return err == nil

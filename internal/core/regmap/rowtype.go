@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"ferry/internal/core/address"
 	"ferry/internal/core/block"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
@@ -72,6 +73,15 @@ func (m *maker) readType(p *site.Point, units int) {
 	}
 	if m.says = said.order; units == 0 {
 		units = said.units
+	}
+	if of := address.Holds(m.scheme, p.Address); of != "" {
+		p.Type = of
+		if of.IsText() {
+			p.Length = usualText
+		}
+		if _, named := address.KindNamed(m.scheme, text); named || text == "" && !m.has(Type) {
+			return
+		}
 	}
 	part := p.Place().Bit >= 0
 	if text == "" && !m.has(Type) {
@@ -205,3 +215,6 @@ func stretched(text string, octets, units int, err error) (shaped, error) {
 
 // bitMarks are the ways of writing a run of bits.
 var bitMarks = strings.NewReplacer("..", "-", "…", "-", "–", "-", ":", "-", " ", "", "bit", "", "Bit", "")
+
+// usualText is for how many octets a text has room of which nobody says the length.
+const usualText = 64

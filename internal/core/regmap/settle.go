@@ -394,8 +394,8 @@ func (l *Listing) settleArea(scheme address.Scheme, at int, heading, titles stri
 }
 
 func (l *Listing) settleBase(scheme address.Scheme, at int, heading, titles string) {
-	if l.settled(asksBase) {
-		return
+	if _, kinds := scheme.(address.Kinds); kinds || l.settled(asksBase) {
+		return // within kinds the standard counts from 0
 	}
 	bare, zero := l.bare(scheme, at)
 	if len(bare) == 0 {

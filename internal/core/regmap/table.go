@@ -5,6 +5,7 @@ import (
 	"math"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"ferry/internal/core/address"
@@ -174,14 +175,16 @@ func (l *Listing) Points(scheme address.Scheme) (points []site.Point, lines []in
 						"without quotes?", len(row.Cells), len(l.Columns))})
 			continue
 		}
-		m.row, m.bad = row.Cells, m.bad[:0]
+		m.row, m.bad, m.times = row.Cells, m.bad[:0], 1
 		p := m.point()
 		for _, b := range m.bad {
 			rejected = append(rejected, Rejected{row.Line, l.heading(b.column), m.cell(b.column), b.err.Error()})
 		}
 		if len(m.bad) == 0 {
-			points = append(points, p)
-			lines = append(lines, row.Line)
+			for _, each := range m.spread(p) {
+				points = append(points, each)
+				lines = append(lines, row.Line)
+			}
 		}
 	}
 	return points, lines, rejected
@@ -219,6 +222,7 @@ type maker struct {
 	at      []int  // place in the row of each of TableColumns, -1 for none
 	row     []string
 	bad     []badCell
+	times   int               // how many places that follow each other the row is about
 	types   map[string]shaped // type cells read so far: tables have few
 	says    string            // order that the type cell of the row says
 	cells   map[string]typeCell
@@ -272,7 +276,7 @@ func (m *maker) point() site.Point {
 	m.readType(&p, units)
 	m.readOrder(&p)
 	m.readScale(&p)
-	for _, column := range []Column{Offset, Decimals, Pace, Names, Missing, Low, High, Change, Band, Remark} {
+	for _, column := range []Column{Offset, Decimals, Pace, Names, Missing, Low, High, Change, Band, Told, Remark} {
 		m.set(&p, column)
 	}
 	m.readAccess(&p)
@@ -314,17 +318,28 @@ func (m *maker) place(p *site.Point) (units int) {
 	}
 	if text := strings.TrimSpace(m.cell(Table)); text != "" {
 		area, ok := block.AreaNamed(m.scheme, text)
+		if kind, named := address.KindNamed(m.scheme, text); named {
+			area.Key, ok = kind, true
+		}
 		if !ok {
 			m.fail(Table, fmt.Errorf("table %q: name one of the areas%s", text, suchAs(m.scheme)))
 		}
 		hint = area.Key
 	}
+	if kind, named := address.KindNamed(m.scheme, m.cell(Type)); named && strings.TrimSpace(m.cell(Table)) == "" {
+		hint = kind // the column of types says what kind of object it is
+	}
+	text, many := m.many(text)
 	a, span, err := m.listing.parsePlace(m.scheme, text, hint)
 	if err != nil {
 		m.fail(Address, err)
 		return 0
 	}
 	p.Address, units = a, span
+	if kinds, ok := m.scheme.(address.Kinds); ok {
+		m.runs(kinds, a, many)
+		return 0
+	}
 	if units > 0 || !strings.Contains(text, "%") {
 		// it says how many, or not how wide
 	} else if parts := sizedPlace.FindStringSubmatch(text); parts != nil && block.UnitBits(m.scheme, a) == 16 {
@@ -354,6 +369,75 @@ func (m *maker) place(p *site.Point) (units int) {
 		}
 	}
 	return units
+}
+
+// many takes apart a range of numbered places that stands in one cell: "bi3..10", "bi 3 - 10". last is the
+// number of the last, -1 for one alone.
+func (m *maker) many(text string) (first string, last int) {
+	if _, ok := m.scheme.(address.Kinds); ok {
+		if parts := rangePlace.FindStringSubmatch(text); parts != nil {
+			if n, err := strconv.Atoi(parts[2]); err == nil {
+				return parts[1], n
+			}
+		}
+	}
+	return text, -1
+}
+
+// rangePlace is a first place and the number of the last.
+var rangePlace = regexp.MustCompile(`^\s*(.*?[0-9])\s*(?:\.\.+|…|-|–|to|bis)\s*([0-9]+)\s*$`)
+
+// mostOfRow bounds the points of one row.
+const mostOfRow = 65_536
+
+// runs works out how many places a row is about: up to a last one, or so many as the row counts.
+func (m *maker) runs(kinds address.Kinds, a address.Address, last int) {
+	if text := strings.TrimSpace(m.cell(Count)); text != "" && last < 0 {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < 1 || n > mostOfRow {
+			m.fail(Count, fmt.Errorf("count %q: give how many follow each other, 1 to %d", text, mostOfRow))
+			return
+		}
+		m.times = n
+	} else if last >= 0 {
+		if m.times = last - numberOf(m.scheme.Short(a)) + 1; m.times < 1 || m.times > mostOfRow {
+			m.fail(Address, fmt.Errorf("address %q: the last of a range is %d, which does not lie up to %d behind its first",
+				m.cell(Address), last, mostOfRow))
+			m.times = 1
+		}
+	}
+	if _, ok := kinds.Behind(a, m.times-1); m.times > 1 && !ok {
+		m.fail(Count, fmt.Errorf("%d from %s on go beyond the last place", m.times, m.scheme.Short(a)))
+	}
+}
+
+// numberOf is the number at the end of a text; -1 for none.
+func numberOf(text string) int {
+	at := strings.LastIndexFunc(text, func(r rune) bool { return r < '0' || r > '9' })
+	if n, err := strconv.Atoi(text[at+1:]); err == nil {
+		return n
+	}
+	return -1
+}
+
+// spread makes the points of a row that is about several places: the first as it is, the others with
+// what is next to it. A name with "#" in it has its number there, another behind it.
+func (m *maker) spread(p site.Point) []site.Point {
+	kinds, ok := m.scheme.(address.Kinds)
+	if !ok || m.times <= 1 {
+		return []site.Point{p}
+	}
+	list := make([]site.Point, m.times)
+	for i := range list {
+		list[i] = p
+		list[i].Address, _ = kinds.Behind(p.Address, i)
+		if strings.Contains(p.Name, "#") {
+			list[i].Name = strings.ReplaceAll(p.Name, "#", strconv.Itoa(i+1))
+		} else {
+			list[i].Name = fmt.Sprintf("%s %d", p.Name, i+1)
+		}
+	}
+	return list
 }
 
 // sizedPlace is a place of IEC 61131-3 with the width of what stands there.

@@ -76,7 +76,10 @@ type Point struct {
 	ChangeMs int `json:"changeMs,omitempty"`
 	// Band is by how much the value, scaled and in its unit, has to move until a device
 	// that tells of changes tells of one; 0 for each of them.
-	Band   float64 `json:"band,omitempty"`
+	Band float64 `json:"band,omitempty"`
+	// Told is how the device groups it with others that it tells of, in the words of its
+	// protocol: a class of events, a report. Empty for not known.
+	Told   string  `json:"told,omitempty"`
 	Access Access  `json:"access" jsonschema:"enum=r,enum=rw,enum=w"`
 	Remark string  `json:"remark,omitempty"`
 	From   *Origin `json:"from,omitempty"`
@@ -105,8 +108,8 @@ func PointOf(h *protocol.Held) Point {
 	p := Point{Name: h.Name, Address: h.Address, Type: h.Shape.Type, Length: h.Shape.Length, Order: h.Shape.Order,
 		Charset: h.Shape.Charset,
 		Padding: h.Shape.Padding, Factor: h.Factor, Offset: h.Offset, Decimals: h.Decimals, Unit: h.Unit, Remark: h.Remark,
-		Access: ReadOnly,
-		Low:    h.Low, High: h.High}
+		Access: ReadOnly, Told: h.Told, Band: h.Band,
+		Low: h.Low, High: h.High}
 	if h.Writable {
 		p.Access = ReadWrite
 	}
@@ -117,6 +120,13 @@ func PointOf(h *protocol.Held) Point {
 		slices.SortFunc(p.Names, func(a, b Naming) int { return cmp.Compare(a.Value, b.Value) })
 	}
 	return p
+}
+
+// Held is p as a place that a device, or a file about it, has.
+func (p *Point) Held() protocol.Held {
+	return protocol.Held{Address: p.Address, Name: p.Name, Shape: p.Shape(0), Unit: p.Unit, Remark: p.Remark,
+		Writable: p.Access != ReadOnly, Factor: p.Factor, Offset: p.Offset, Decimals: p.Decimals, Low: p.Low, High: p.High,
+		Names: p.States(), Told: p.Told, Band: p.Band}
 }
 
 // Place takes the address of p apart, where it is one of the block shape.

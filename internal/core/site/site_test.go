@@ -266,7 +266,7 @@ func TestLay(t *testing.T) {
 // counting only where what changed is the name or the judgement of it.
 func TestSameReading(t *testing.T) {
 	judged := []string{"ID", "Name", "Unit", "Remark", "From", "PaceMs", "Access", "Decimals", "Low", "High",
-		"ChangeMs", "Band", "Names"}
+		"ChangeMs", "Band", "Told", "Names"}
 	fields := reflect.TypeFor[Point]()
 	for i := range fields.NumField() {
 		var p, q Point

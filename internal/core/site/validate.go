@@ -169,6 +169,9 @@ func (v *validator) failIn(field, where, sentence, do string) {
 	}
 }
 
+// mostTold bounds what says how a point is told.
+const mostTold = 200
+
 // fieldWords say by how a sentence begins which field of an object it is about.
 var fieldWords = []struct{ begins, field string }{
 	{"it has no id", "id"}, {"id ", "id"}, {"it has no name", "name"}, {"its name", "name"}, {"the name", "name"},
@@ -176,7 +179,7 @@ var fieldWords = []struct{ begins, field string }{
 	{"gateway ", "gateway"}, {"its cyclic", "cyclic"}, {"an Ethernet line", "serial"}, {"a serial line", "serial"},
 	{"a length", "serial"}, {"its port is on line", "line"},
 	{"it has points but its map", "map"}, {"a limit", "limits"}, {"its access line", "access"}, {"access ", "access"},
-	{"a pace", "paceMs"}, {"a fastest change", "changeMs"}, {"a deadband", "band"},
+	{"a pace", "paceMs"}, {"a fastest change", "changeMs"}, {"a deadband", "band"}, {"told in", "told"},
 	{"the scale", "factor"}, {"padding ", "padding"}, {"the power of ten", "powerAt"}, {"address ", "address"},
 	{"type ", "type"}, {"a text", "length"}, {"order ", "order"}, {"protocol ", "protocol"},
 	{"gender", "serial"}, {"a unit load", "serial"},
@@ -452,6 +455,8 @@ func CheckPoint(scheme address.Scheme, p *Point) error {
 		return fmt.Errorf("a fastest change of %d ms: give 1 ms to a year, or nothing", p.ChangeMs)
 	case p.Band < 0 || math.IsNaN(p.Band) || math.IsInf(p.Band, 0):
 		return fmt.Errorf("a deadband of %g: give what the value has to move by, or nothing", p.Band)
+	case len(p.Told) > mostTold:
+		return fmt.Errorf("told in %q: give up to %d octets", p.Told[:20]+"…", mostTold)
 	case p.Decimals != nil && (*p.Decimals < 0 || *p.Decimals > 12):
 		return fmt.Errorf("%d decimals: give 0 to 12", *p.Decimals)
 	case math.IsNaN(p.Factor) || math.IsInf(p.Factor, 0) || math.IsNaN(p.Offset) || math.IsInf(p.Offset, 0):

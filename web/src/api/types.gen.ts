@@ -345,6 +345,7 @@ export interface Point {
   paceMs: number;
   changeMs?: number;
   band?: number;
+  told?: string;
   access: "r" | "rw" | "w";
   remark?: string;
   from?: Origin;

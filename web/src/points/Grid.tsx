@@ -36,6 +36,7 @@ export const titles: Record<string, string> = {
   high: "Highest",
   change: "Fastest change",
   band: "Deadband",
+  told: "Told in",
   remark: "Remark",
   count: "Registers",
   bit: "Bit",
@@ -66,6 +67,7 @@ const widths: Record<string, number> = {
   high: 70,
   change: 90,
   band: 76,
+  told: 78,
   remark: 160,
 };
 /** Of an address that is a name. */

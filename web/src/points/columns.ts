@@ -1,7 +1,7 @@
 import { useMemo, useState } from "react";
 
 const key = "ferry-columns";
-const hidden = ["missing", "low", "high", "change", "band"];
+const hidden = ["missing", "low", "high", "change", "band", "told"];
 
 /** The columns of the grid that are shown, as this browser remembers them. */
 export function useColumns(all: string[]): { shown: string[]; toggle: (column: string) => void } {

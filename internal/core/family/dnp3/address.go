@@ -7,7 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"slices"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -261,11 +261,12 @@ func (s scheme) Compare(a, b address.Address) int {
 		address.Compare(a, b))
 }
 
-// Unmistakable: letters of a kind with an index right behind them.
+// unmistakable is a kind with an index right behind it, or with a range of them.
+var unmistakable = regexp.MustCompile(`(?i)^(bi|dbi|bo|ctr|fctr|ai|ao|str)\s?\d{1,5}(\s*(\.\.+|-|–)\s*\d{1,5}|\.pulse|\.trip)?$`)
+
+// Unmistakable reports whether a text can hardly be anything but an object.
 func (scheme) Unmistakable(text string) bool {
-	o, err := ParseObject(text, NoKind)
-	return err == nil && slices.Contains([]string{"bi", "dbi", "bo", "ctr", "fctr", "ai", "ao"}, o.Kind.Short()) &&
-		strings.EqualFold(text, o.String())
+	return unmistakable.MatchString(strings.TrimSpace(text))
 }
 
 func (scheme) Check(a address.Address, shape value.Shape) error {
@@ -281,4 +282,26 @@ func (scheme) Check(a address.Address, shape value.Shape) error {
 		return fmt.Errorf("a %s holds no text", o.Kind.Title())
 	}
 	return nil
+}
+
+// KindNamed, Holds and Behind are those of address.Kinds.
+func (scheme) KindNamed(word string) (hint string, ok bool) {
+	k, ok := KindCalled(word)
+	return k.Short(), ok
+}
+
+// Holds is as KindNamed.
+func (scheme) Holds(a address.Address) value.Type {
+	o, _ := ObjectOf(a)
+	return o.Kind.Holds()
+}
+
+// Behind is as KindNamed.
+func (scheme) Behind(a address.Address, n int) (address.Address, bool) {
+	o, ok := ObjectOf(a)
+	if !ok || n < 0 || uint64(o.Index)+uint64(n) > mostIndex {
+		return address.Address{}, false
+	}
+	o.Index += uint32(n)
+	return o.Address(), true
 }

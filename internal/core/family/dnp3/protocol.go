@@ -60,8 +60,8 @@ var (
 )
 
 var vocabulary = &protocol.Vocabulary{Headings: map[string][]string{
-	"address": {"index", "point index", "dnp index", "dnp point", "point number"},
-	"area":    {"object group", "group", "point type", "object type"}}}
+	"address": {"index", "pointindex", "dnpindex", "dnppoint", "pointnumber", "pointno", "firstindex"},
+	"table":   {"objectgroup", "group", "pointtype", "objecttype", "object", "kind", "objectkind"}}}
 
 func init() {
 	protocol.Register(TCP)
