@@ -22,11 +22,11 @@ var may = map[string]string{
 	"api/gen":      "api",
 	"api":          "accounts bench certs field field/ports files lookout peer recording relay shelf sites store strips vault",
 	"bench":        "pipe precise shelf/access",
-	"bench/*":      "bench certs target/* wire/*",
+	"bench/*":      "bench certs target/* wire/* wire/isotcp",
 	"certs":        "",
 	"core":         "",
 	"field":        "",
-	"field/*":      "certs field field/ports precise target/* wire/*",
+	"field/*":      "certs field field/ports precise target/* wire/* wire/isotcp",
 	"field/ports":  "pipe",
 	"families":     "bench/* field/*",
 	"files":        "",
@@ -41,9 +41,10 @@ var may = map[string]string{
 	"sites":        "store",
 	"store":        "",
 	"strips":       "field store",
-	"target/*":     "precise wire/*",
+	"target/*":     "precise wire/* wire/isotcp",
 	"vault":        "",
-	"wire/*":       "",
+	"wire/*":       "wire/isotcp",
+	"wire/isotcp":  "",
 }
 
 // world is what of the standard library opens, listens or runs.

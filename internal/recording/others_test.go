@@ -16,6 +16,7 @@ import (
 	"ferry/internal/core/value"
 	"ferry/internal/wire/blocktcp"
 	"ferry/internal/wire/enip"
+	"ferry/internal/wire/isotcp"
 	wiremqtt "ferry/internal/wire/mqtt"
 )
 
@@ -41,7 +42,7 @@ var others = []scene{
 	{"the wrong slot", "refused", func(a *actor) {
 		for range 3 + a.way {
 			c := a.Dial(controller, plc)
-			c.Talk(blocktcp.AppendConnect(nil, 0x0100, 0x0102), blocktcp.AppendDisconnect(nil, 3), a.think())
+			c.Talk(isotcp.AppendConnect(nil, 0x0100, 0x0102, isotcp.Size1024), isotcp.AppendDisconnect(nil, 3), a.think())
 			c.Close(capture.Answerer)
 			a.Wait(5 * time.Second)
 		}
@@ -355,7 +356,7 @@ func state(host string, online bool) []byte {
 // blocks opens a connection of block access.
 func (a *actor) blocks() *rehearsal.Conn {
 	c := a.Dial(controller, plc)
-	c.Talk(blocktcp.AppendConnect(nil, 0x0100, 0x0101), blocktcp.AppendConfirm(nil, 0x0100, 0x0101), a.think())
+	c.Talk(isotcp.AppendConnect(nil, 0x0100, 0x0101, isotcp.Size1024), isotcp.AppendConfirm(nil, 0x0100, 0x0101, isotcp.Size1024), a.think())
 	c.Talk(blocktcp.AppendSetup(nil, 1, 1, 480), blocktcp.AppendSetupAnswer(nil, 1, 1, 480), a.think())
 	return c
 }

@@ -6,6 +6,7 @@ import (
 	"ferry/internal/bench"
 	family "ferry/internal/core/family/blocktcp"
 	wire "ferry/internal/wire/blocktcp"
+	"ferry/internal/wire/isotcp"
 )
 
 func init() { bench.Register(family.Def.Name, speech{}) }
@@ -46,14 +47,14 @@ type talk struct {
 func (t *talk) Length(came []byte) (int, error) { return wire.Frame(came) }
 
 func (t *talk) Answer(request []byte, fault bench.Fault, _ int) (answer []byte, ends bool) {
-	pdu, err := wire.ParseTPDU(request)
+	pdu, err := isotcp.ParseTPDU(request)
 	if err != nil {
 		return nil, true
 	}
-	if pdu.Kind == wire.ConnectRequest {
+	if pdu.Kind == isotcp.ConnectRequest {
 		return t.connect(&pdu, fault)
 	}
-	if pdu.Kind != wire.Data || !t.connected {
+	if pdu.Kind != isotcp.Data || !t.connected {
 		return nil, true
 	}
 	m, err := wire.ParseMessage(pdu.Rest)
@@ -89,17 +90,17 @@ func (t *talk) Answer(request []byte, fault bench.Fault, _ int) (answer []byte, 
 }
 
 // connect takes a connection to the processor that there is.
-func (t *talk) connect(pdu *wire.TPDU, fault bench.Fault) ([]byte, bool) {
+func (t *talk) connect(pdu *isotcp.TPDU, fault bench.Fault) ([]byte, bool) {
 	rack, slot := family.Def.Int(t.device.Settings, family.KeyRack), family.Def.Int(t.device.Settings, family.KeySlot)
 	if fault.Kind == "slot" || fault.Kind == "deaf" {
 		slot = fault.Value
 	}
 	if int(pdu.Called&0xFF) != rack*32+slot && fault.Kind != "deaf" {
 		const addressUnknown = 3 // ISO 8073, clause 13.5.3
-		return wire.AppendDisconnect(nil, addressUnknown), true
+		return isotcp.AppendDisconnect(nil, addressUnknown), true
 	}
 	t.connected, t.size = true, 0
-	return wire.AppendConfirm(nil, pdu.Calling, pdu.Called), false
+	return isotcp.AppendConfirm(nil, pdu.Calling, pdu.Called, isotcp.Size1024), false
 }
 
 func (t *talk) message(m *wire.Message, fault bench.Fault) []byte {

@@ -12,6 +12,7 @@ import (
 	"ferry/internal/core/protocol"
 	"ferry/internal/field"
 	wire "ferry/internal/wire/blocktcp"
+	"ferry/internal/wire/isotcp"
 )
 
 func init() { field.Register(family.Def.Name, driver{}) }
@@ -94,7 +95,7 @@ const calling = 0x0100
 // for its first answer is given more time.
 func (c *conn) setUp(size int, within time.Duration) field.Reply {
 	called := family.Selector(c.session.kind, c.session.rack, c.session.slot)
-	c.Request = wire.AppendConnect(c.Request[:0], calling, called)
+	c.Request = isotcp.AppendConnect(c.Request[:0], calling, called, isotcp.Size1024)
 	if lost := c.send(nil); lost != nil {
 		return *lost
 	}
@@ -104,15 +105,15 @@ func (c *conn) setUp(size int, within time.Duration) field.Reply {
 		return c.noSession(err, "to the request to connect")
 	}
 	slow := c.Came.Sub(c.sent[c.ref%recent]) > within
-	t, err := wire.ParseTPDU(frame)
+	t, err := isotcp.ParseTPDU(frame)
 	switch {
 	case err != nil:
 		return c.Garbled(err)
-	case t.Kind == wire.Disconnect || t.Kind == wire.Error:
+	case t.Kind == isotcp.Disconnect || t.Kind == isotcp.Error:
 		why := family.Def.Decline(family.Disconnected(t.Reason))
 		return field.Reply{Outcome: exchange.Declined, Code: family.Disconnected(t.Reason), Left: true,
 			Sentence: fmt.Sprintf("%s, to rack %d and slot %d", why.Title, c.session.rack, c.session.slot)}
-	case t.Kind != wire.ConnectConfirm:
+	case t.Kind != isotcp.ConnectConfirm:
 		return c.Garbled(errors.New("it answers the request to connect with something else"))
 	}
 	c.ref++
@@ -183,13 +184,13 @@ func (c *conn) answer(deadline time.Time) (m wire.Message, err error) {
 			if err != nil {
 				return m, err
 			}
-			t, err := wire.ParseTPDU(frame)
+			t, err := isotcp.ParseTPDU(frame)
 			switch {
 			case err != nil:
 				return m, field.Odd(err)
-			case t.Kind == wire.Disconnect || t.Kind == wire.Error:
+			case t.Kind == isotcp.Disconnect || t.Kind == isotcp.Error:
 				return m, field.Odd(fmt.Errorf("the far end ends the connection, reason %d", t.Reason))
-			case t.Kind != wire.Data:
+			case t.Kind != isotcp.Data:
 				return m, field.Odd(errors.New("it answers with no data"))
 			case parts >= mostParts || len(c.message)+len(t.Rest) > wire.MostFrame:
 				return m, field.Odd(errors.New("the message does not end"))

@@ -21,6 +21,7 @@ import (
 	"ferry/internal/core/route"
 	"ferry/internal/field"
 	wire "ferry/internal/wire/blocktcp"
+	"ferry/internal/wire/isotcp"
 )
 
 // peer is a controller of the test's own: byte n of every block is n, and what it
@@ -65,13 +66,13 @@ func (p *peer) serve(c net.Conn) {
 		if _, err := io.ReadFull(c, frame[4:]); err != nil {
 			return
 		}
-		pdu, err := wire.ParseTPDU(frame)
+		pdu, err := isotcp.ParseTPDU(frame)
 		if err != nil {
 			p.t.Error(err)
 			return
 		}
-		answers := [][]byte{wire.AppendConfirm(nil, pdu.Calling, pdu.Called)}
-		if pdu.Kind == wire.Data {
+		answers := [][]byte{isotcp.AppendConfirm(nil, pdu.Calling, pdu.Called, isotcp.Size1024)}
+		if pdu.Kind == isotcp.Data {
 			m, err := wire.ParseMessage(pdu.Rest)
 			if err != nil {
 				p.t.Error(err)
@@ -175,7 +176,7 @@ func TestOddPeers(t *testing.T) {
 			if len(piece) < len(body) {
 				last = 0
 			}
-			f := append([]byte{3, 0, 0, byte(7 + len(piece)), 2, wire.Data, last}, piece...)
+			f := append([]byte{3, 0, 0, byte(7 + len(piece)), 2, isotcp.Data, last}, piece...)
 			frames = append(frames, f)
 		}
 		return frames
@@ -232,7 +233,7 @@ func TestOddPeers(t *testing.T) {
 			exchange.Garbled, "65000 octets"},
 		{"hangs up", func(_ int, _ *wire.Message, a []byte) [][]byte { return [][]byte{nil} }, exchange.Closed, ""},
 		{"ends the connection in order",
-			func(_ int, _ *wire.Message, a []byte) [][]byte { return [][]byte{wire.AppendDisconnect(nil, 128)} },
+			func(_ int, _ *wire.Message, a []byte) [][]byte { return [][]byte{isotcp.AppendDisconnect(nil, 128)} },
 			exchange.Garbled, "reason 128"},
 		{"silent", func(_ int, _ *wire.Message, a []byte) [][]byte { return [][]byte{{}} }, exchange.NoAnswer,
 			"no answer came within 150 ms"},

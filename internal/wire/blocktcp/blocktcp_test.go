@@ -11,6 +11,7 @@ import (
 	"ferry/internal/core/block"
 	"ferry/internal/core/exchange"
 	family "ferry/internal/core/family/blocktcp"
+	"ferry/internal/wire/isotcp"
 )
 
 func octets(t *testing.T, text string) []byte {
@@ -38,7 +39,7 @@ func TestFrames(t *testing.T) {
 		got  []byte
 		want string
 	}{
-		{"connect", AppendConnect(nil, 0x0100, family.Selector("panel", 0, 2)),
+		{"connect", isotcp.AppendConnect(nil, 0x0100, family.Selector("panel", 0, 2), isotcp.Size1024),
 			"03 00 00 16 11 E0 00 00 00 01 00 C0 01 0A C1 02 01 00 C2 02 02 02"},
 		{"set up", AppendSetup(nil, 1, 1, 480),
 			"03 00 00 19 02 F0 80 32 01 00 00 00 01 00 08 00 00 F0 00 00 01 00 01 01 E0"},
@@ -56,12 +57,12 @@ func TestFrames(t *testing.T) {
 			"03 00 00 24 02 F0 80 32 03 00 00 00 05 00 02 00 0F 00 00 04 03 FF 04 00 08 AA 00 0A 00 00 00 FF " +
 				"04 00 08 BB"},
 		{"refusal", AppendRefusal(nil, 5, 0x81, 0x04), "03 00 00 13 02 F0 80 32 02 00 00 00 05 00 00 00 00 81 04"},
-		{"no way there", AppendDisconnect(nil, 3), "03 00 00 0B 06 80 00 01 00 00 03"},
+		{"no way there", isotcp.AppendDisconnect(nil, 3), "03 00 00 0B 06 80 00 01 00 00 03"},
 	} {
 		if want := octets(t, c.want); !bytes.Equal(c.got, want) {
 			t.Errorf("%s:\n% X, want\n% X", c.name, c.got, want)
 		}
-		if _, err := ParseTPDU(c.got); err != nil {
+		if _, err := isotcp.ParseTPDU(c.got); err != nil {
 			t.Errorf("%s is not read back: %v", c.name, err)
 		}
 	}
@@ -69,7 +70,7 @@ func TestFrames(t *testing.T) {
 
 func message(t *testing.T, frame []byte) Message {
 	t.Helper()
-	pdu, err := ParseTPDU(frame)
+	pdu, err := isotcp.ParseTPDU(frame)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -128,7 +129,7 @@ func TestBroken(t *testing.T) {
 		"05 00 00 16": "does not begin with version 3", "03 00 00 04": "4 octets", "03 00 FF FF": "65535 octets",
 		"03 00 00 07 09 F0 80": "says 9 octets", "03 00 00 07 02 A0 80": "kind A0", "03 00 00 07 02 F0 80 11": "",
 	} {
-		_, err := ParseTPDU(octets(t, text))
+		_, err := isotcp.ParseTPDU(octets(t, text))
 		if want == "" && err != nil || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
 			t.Errorf("%s: %v, want %q", text, err, want)
 		}
@@ -188,8 +189,8 @@ func TestDissect(t *testing.T) {
 			t.Errorf("%q is missing in\n%s", want, all)
 		}
 	}
-	for _, b := range [][]byte{request, answer, AppendConnect(nil, 1, 0x0102), AppendSetup(nil, 1, 1, 480),
-		AppendDisconnect(nil, 3),
+	for _, b := range [][]byte{request, answer, isotcp.AppendConnect(nil, 1, 0x0102, isotcp.Size1024), AppendSetup(nil, 1, 1, 480),
+		isotcp.AppendDisconnect(nil, 3),
 		append(slices.Clone(request), answer[:20]...), {1, 2, 3}, AppendIdentify(nil, 1, 7),
 		AppendWrite(nil, 1, bit("q", 0, 1), []byte{1})} {
 		covered(t, b, DissectRequest(b))
@@ -218,14 +219,14 @@ func FuzzFrames(f *testing.F) {
 	items := []Item{run("db7", 0, 3), run("m", 4, 2)}
 	f.Add(AppendReadAnswer(nil, 1, items, []Given{{family.Done, []byte{1, 2, 3}}, {family.Done, []byte{4, 5}}}))
 	f.Add(AppendSetup(nil, 1, 1, 480))
-	f.Add(AppendConnect(nil, 1, 0x0102))
+	f.Add(isotcp.AppendConnect(nil, 1, 0x0102, isotcp.Size1024))
 	f.Add(AppendIdentify(nil, 1, 7))
 	f.Add(AppendWrite(nil, 1, run("db1", 2, 2), []byte{1, 2}))
 	request := AppendRead(nil, 1, items)
 	f.Fuzz(func(t *testing.T, b []byte) {
 		covered(t, b, DissectRequest(b))
 		covered(t, b, DissectAnswer(request, b, nil))
-		pdu, err := ParseTPDU(b)
+		pdu, err := isotcp.ParseTPDU(b)
 		if err != nil {
 			return
 		}

@@ -7,6 +7,7 @@ import (
 	"ferry/internal/core/block"
 	"ferry/internal/core/exchange"
 	family "ferry/internal/core/family/blocktcp"
+	"ferry/internal/wire/isotcp"
 )
 
 // dissection labels the octets of one stretch of a stream.
@@ -35,7 +36,7 @@ func DissectRequest(b []byte) []exchange.Field {
 func DissectAnswer(request, b []byte, points []exchange.Labelled) []exchange.Field {
 	d := dissection{}
 	var items []Item
-	if t, err := ParseTPDU(request); err == nil && t.Kind == Data {
+	if t, err := isotcp.ParseTPDU(request); err == nil && t.Kind == isotcp.Data {
 		if m, err := ParseMessage(t.Rest); err == nil {
 			items, _, _ = ParseItems(&m) // what it is not is no read
 		}
@@ -61,31 +62,31 @@ func (d *dissection) frames(b []byte, items []Item, points []exchange.Labelled) 
 }
 
 // kinds of TPDU in words.
-var kinds = map[byte]string{ConnectRequest: "request to connect", ConnectConfirm: "takes the connection",
-	Disconnect: "refuses or ends the connection", Data: "data", Error: "error"}
+var kinds = map[byte]string{isotcp.ConnectRequest: "request to connect", isotcp.ConnectConfirm: "takes the connection",
+	isotcp.Disconnect: "refuses or ends the connection", isotcp.Data: "data", isotcp.Error: "error"}
 
 func (d *dissection) frame(b []byte, items []Item, points []exchange.Labelled) {
 	end := d.at + len(b)
 	d.add(2, "version", "frame", "3, RFC 1006")
 	d.add(2, "length", "frame", fmt.Sprintf("%d octets", len(b)))
-	t, err := ParseTPDU(b)
+	t, err := isotcp.ParseTPDU(b)
 	if err != nil {
 		d.add(end-d.at, "broken", "broken", err.Error())
 		return
 	}
-	d.add(1, "length of the head", "frame", fmt.Sprint(b[head]))
+	d.add(1, "length of the head", "frame", fmt.Sprint(b[isotcp.Head]))
 	switch t.Kind {
-	case Data:
+	case isotcp.Data:
 		d.add(1, "kind", "frame", kinds[t.Kind])
 		d.add(1, "number", "frame", map[bool]string{true: "the last part", false: "more follows"}[t.Last])
 		d.add(end-len(t.Rest)-d.at, "options", "frame", "")
 		d.message(t.Rest, items, points)
-	case ConnectRequest, ConnectConfirm:
+	case isotcp.ConnectRequest, isotcp.ConnectConfirm:
 		d.add(1, "kind", "frame", kinds[t.Kind])
 		d.add(2, "to", "frame", "reference of the far end")
 		d.add(2, "from", "frame", "reference of this end")
-		d.add(1, "class", "frame", fmt.Sprint(b[head+6]>>4))
-		d.options(b[d.at-(end-len(b)) : head+1+int(b[head])])
+		d.add(1, "class", "frame", fmt.Sprint(b[isotcp.Head+6]>>4))
+		d.options(b[d.at-(end-len(b)) : isotcp.Head+1+int(b[isotcp.Head])])
 	default:
 		d.add(1, "kind", "broken", fmt.Sprintf("%s, reason %d", kinds[t.Kind], t.Reason))
 	}
@@ -99,7 +100,7 @@ func (d *dissection) options(b []byte) {
 		label, meaning := "option", fmt.Sprintf("% X", b[2:n])
 		switch b[0] {
 		case 0xC0:
-			label = "size of a TPDU"
+			label = "size of a isotcp.TPDU"
 			if n == 3 {
 				meaning = fmt.Sprintf("%d octets", 1<<min(b[2], 15))
 			}

@@ -16,138 +16,15 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-)
 
-// Kinds of TPDU, ISO 8073, clause 13.
-const (
-	ConnectRequest = 0xE0
-	ConnectConfirm = 0xD0
-	Disconnect     = 0x80
-	Data           = 0xF0
-	Error          = 0x70
+	"ferry/internal/wire/isotcp"
 )
 
 // MostFrame bounds a frame: no device agrees on longer messages.
 const MostFrame = 8192
 
-// head is the length of the head of RFC 1006.
-const head = 4
-
-// Frame returns the length of the frame at the beginning of b, 0 if not enough
-// has come to tell or the rest is missing.
-func Frame(b []byte) (length int, err error) {
-	if len(b) > 0 && b[0] != 3 {
-		return 0, fmt.Errorf("what comes does not begin with version 3 of RFC 1006 but with %02X", b[0])
-	}
-	if len(b) < head {
-		return 0, nil
-	}
-	length = int(binary.BigEndian.Uint16(b[2:]))
-	if length < head+2 || length > MostFrame {
-		return 0, fmt.Errorf("a frame of %d octets: from %d to %d can be", length, head+2, MostFrame)
-	}
-	if len(b) < length {
-		return 0, nil
-	}
-	return length, nil
-}
-
-// TPDU is a frame of the transport, taken apart.
-type TPDU struct {
-	Kind byte
-	// Rest is what follows the head of the TPDU: a message, or a part of one.
-	Rest []byte
-	// Last is set for the last part of a message.
-	Last bool
-	// Reason is why a connection is refused or ended, ISO 8073, clause 13.5.3.
-	Reason byte
-	// Calling and Called are the selectors of a request to connect, 0 if it has
-	// none.
-	Calling, Called uint16
-}
-
-// ParseTPDU takes a whole frame apart.
-func ParseTPDU(frame []byte) (TPDU, error) {
-	length, err := Frame(frame)
-	if err != nil {
-		return TPDU{}, err
-	}
-	if length == 0 {
-		return TPDU{}, errors.New("the frame is cut short")
-	}
-	body := frame[head:length]
-	n := int(body[0])
-	if n < 1 || 1+n > len(body) {
-		return TPDU{}, fmt.Errorf("the head of the TPDU says %d octets and has %d", n, len(body)-1)
-	}
-	t := TPDU{Kind: body[1] & 0xF0, Rest: body[1+n:]}
-	switch t.Kind {
-	case Data:
-		if n < 2 {
-			return t, errors.New("a data TPDU without its number")
-		}
-		t.Last = body[2]&0x80 != 0
-	case Disconnect:
-		if n >= 6 {
-			t.Reason = body[6]
-		}
-	case Error:
-		if n >= 4 {
-			t.Reason = body[4]
-		}
-	case ConnectRequest, ConnectConfirm:
-		if n < 6 {
-			return t, errors.New("a request to connect is cut short")
-		}
-		for rest := body[7 : 1+n]; len(rest) >= 2 && len(rest) >= 2+int(rest[1]); rest = rest[2+int(rest[1]):] {
-			value := rest[2 : 2+int(rest[1])]
-			if len(value) != 2 {
-				continue
-			}
-			switch rest[0] {
-			case 0xC1:
-				t.Calling = binary.BigEndian.Uint16(value)
-			case 0xC2:
-				t.Called = binary.BigEndian.Uint16(value)
-			}
-		}
-	default:
-		return t, fmt.Errorf("a TPDU of kind %02X, which class 0 does not have", body[1])
-	}
-	return t, nil
-}
-
-// begin appends a head of RFC 1006, whose length finish fills in.
-func begin(dst []byte) []byte { return append(dst, 3, 0, 0, 0) }
-
-func finish(dst []byte, from int) []byte {
-	binary.BigEndian.PutUint16(dst[from+2:], uint16(len(dst)-from))
-	return dst
-}
-
-// AppendConnect appends a request to connect between two selectors (ISO 8073,
-// clause 13.3): class 0, TPDUs of up to 1024 octets.
-func AppendConnect(dst []byte, calling, called uint16) []byte {
-	return appendConnect(dst, ConnectRequest, 0, 1, calling, called)
-}
-
-// AppendConfirm appends the answer that takes a connection.
-func AppendConfirm(dst []byte, calling, called uint16) []byte {
-	return appendConnect(dst, ConnectConfirm, 1, 6, calling, called)
-}
-
-func appendConnect(dst []byte, kind byte, to, from, calling, called uint16) []byte {
-	at := len(dst)
-	dst = append(begin(dst), 17, kind, byte(to>>8), byte(to), byte(from>>8), byte(from), 0,
-		0xC0, 1, 10, 0xC1, 2, byte(calling>>8), byte(calling), 0xC2, 2, byte(called>>8), byte(called))
-	return finish(dst, at)
-}
-
-// AppendDisconnect appends the answer that refuses a connection.
-func AppendDisconnect(dst []byte, reason byte) []byte {
-	at := len(dst)
-	return finish(append(begin(dst), 6, Disconnect, 0, 1, 0, 0, reason), at)
-}
+// Frame is isotcp.Frame within that bound.
+func Frame(b []byte) (length int, err error) { return isotcp.Frame(b, MostFrame) }
 
 // Kinds of message.
 const (
@@ -187,7 +64,7 @@ func headOf(kind byte) int {
 // ParseMessage takes a message apart.
 func ParseMessage(b []byte) (m Message, err error) {
 	if len(b) < 10 {
-		return m, fmt.Errorf("a message of %d octets: its head alone has 10", len(b))
+		return m, fmt.Errorf("a message of %d octets: its isotcp.Head alone has 10", len(b))
 	}
 	if b[0] != magic {
 		return m, fmt.Errorf("a message that begins with %02X, not with %02X", b[0], magic)
@@ -215,7 +92,7 @@ func ParseMessage(b []byte) (m Message, err error) {
 // appendHead appends the frame's heads and the head of a message, whose lengths
 // close fills in.
 func appendHead(dst []byte, kind byte, ref uint16, class, code byte) []byte {
-	dst = append(begin(dst), 2, Data, 0x80, magic, kind, 0, 0, byte(ref>>8), byte(ref), 0, 0, 0, 0)
+	dst = append(isotcp.Begin(dst), 2, isotcp.Data, 0x80, magic, kind, 0, 0, byte(ref>>8), byte(ref), 0, 0, 0, 0)
 	if headOf(kind) == 12 {
 		dst = append(dst, class, code)
 	}
@@ -223,7 +100,7 @@ func appendHead(dst []byte, kind byte, ref uint16, class, code byte) []byte {
 }
 
 // messageAt is where a message begins in its frame.
-const messageAt = head + 3
+const messageAt = isotcp.Head + 3
 
 // close fills in the lengths of a message that begins at from in dst and whose
 // data begin at data.
@@ -232,7 +109,7 @@ func closeMessage(dst []byte, from, data int) []byte {
 	params := data - from - messageAt - headOf(m[1])
 	binary.BigEndian.PutUint16(m[6:], uint16(params))
 	binary.BigEndian.PutUint16(m[8:], uint16(len(dst)-data))
-	return finish(dst, from)
+	return isotcp.Finish(dst, from)
 }
 
 // AppendSetup appends a request to set the session up: how many jobs at once

@@ -8,6 +8,7 @@ import (
 	"ferry/internal/core/capture"
 	"ferry/internal/core/exchange"
 	family "ferry/internal/core/family/blocktcp"
+	"ferry/internal/wire/isotcp"
 )
 
 func init() {
@@ -24,7 +25,7 @@ const connecting = 1 << 16
 // words says what a job asks for.
 func words(h *capture.Heard) string {
 	switch {
-	case h.Function == ConnectRequest:
+	case h.Function == isotcp.ConnectRequest:
 		return "connect"
 	case h.Range.Count > 0:
 		verb := "read"
@@ -59,15 +60,15 @@ func speaks(b []byte) capture.Fit {
 		if n == 0 {
 			break
 		}
-		t, err := ParseTPDU(b[:n])
+		t, err := isotcp.ParseTPDU(b[:n])
 		if err != nil {
 			return capture.Not
 		}
 		// Others connect like that too: what they say then tells, and for whom it is.
 		switch _, err := ParseMessage(t.Rest); {
-		case t.Kind == Data && err == nil:
+		case t.Kind == isotcp.Data && err == nil:
 			return capture.Certain
-		case t.Kind == Disconnect, t.Kind == ConnectRequest && family.IsSelector(t.Called):
+		case t.Kind == isotcp.Disconnect, t.Kind == isotcp.ConnectRequest && family.IsSelector(t.Called):
 			return capture.Likely
 		}
 		b = b[n:]
@@ -104,28 +105,28 @@ func (e *ear) Said(p capture.Piece) {
 }
 
 func (e *ear) frame(p capture.Piece, frame []byte) {
-	t, err := ParseTPDU(frame)
+	t, err := isotcp.ParseTPDU(frame)
 	if err != nil {
 		e.waiting.Broken(p, frame, err.Error())
 		return
 	}
 	switch t.Kind {
-	case ConnectRequest:
-		e.waiting.Ask(connecting, &capture.Heard{Station: -1, Function: ConnectRequest, Greets: true, Asked: p.At,
+	case isotcp.ConnectRequest:
+		e.waiting.Ask(connecting, &capture.Heard{Station: -1, Function: isotcp.ConnectRequest, Greets: true, Asked: p.At,
 			AskedIn: p.Number, Request: frame})
-	case ConnectConfirm:
+	case isotcp.ConnectConfirm:
 		e.waiting.Answer(connecting, p, frame, func(*capture.Heard) {})
-	case Disconnect:
+	case isotcp.Disconnect:
 		e.waiting.Answer(connecting, p, frame, func(h *capture.Heard) {
 			h.Outcome, h.Code = exchange.Declined, 0x10000|int(t.Reason)
 		})
-	case Data:
+	case isotcp.Data:
 		e.part(p, frame, &t)
 	}
 }
 
 // part takes in a part of a message, which is looked at once it is whole.
-func (e *ear) part(p capture.Piece, frame []byte, t *TPDU) {
+func (e *ear) part(p capture.Piece, frame []byte, t *isotcp.TPDU) {
 	if t.Last && len(e.parts[p.Side]) == 0 {
 		e.whole(p, frame, t.Rest)
 		return
@@ -147,7 +148,7 @@ func (e *ear) part(p capture.Piece, frame []byte, t *TPDU) {
 // askedSize is how long messages may be by the question that sets a session up; 0 where it
 // is none.
 func askedSize(request []byte) int {
-	t, err := ParseTPDU(request)
+	t, err := isotcp.ParseTPDU(request)
 	if err != nil {
 		return 0
 	}
@@ -206,7 +207,7 @@ func (e *ear) items(h *capture.Heard, m *Message) {
 		}
 		return
 	}
-	asked, err := ParseTPDU(h.Request)
+	asked, err := isotcp.ParseTPDU(h.Request)
 	if err != nil || h.Function != Read {
 		return
 	}
