@@ -280,3 +280,14 @@ func (rules) Unreadable(w protocol.Wanted, payload []byte) string {
 
 // Before: nothing stands before a kind and its index.
 func (rules) Before([]address.Address) string { return "" }
+
+// SortOf is the sort of an object, by its kind.
+func (rules) SortOf(a address.Address, t value.Type) protocol.Sort {
+	o, ok := ObjectOf(a)
+	if !ok {
+		return protocol.SortByType(t)
+	}
+	return [...]protocol.Sort{NoKind: protocol.SortByType(t), BinaryInput: protocol.SingleSort, DoubleInput: protocol.DoubleSort,
+		BinaryOutput: protocol.CommandSort, Counter: protocol.CounterSort, FrozenCounter: protocol.CounterSort,
+		AnalogInput: protocol.MeasuredSort, AnalogOutput: protocol.SetpointSort, OctetString: protocol.TextSort}[o.Kind]
+}
