@@ -13,7 +13,7 @@ import (
 // familyWords are the words of each family that only its folders say, beside its
 // name. A new family is found by its folder, and adds its own here.
 var familyWords = map[string]string{
-	"modbus":   `modbus|holding registers?\b|\bcoils?\b|discrete inputs?\b|input registers?\b|\bexception codes?\b|\brtu[ -]|function codes?\b|\b[34]0\d{3,4}\b|"(hr|ir|co)\d*"|"di\d+"|\bhr\d|\bhr:|such as (hr|ir|co)\b`,
+	"modbus":   `modbus|holding registers?\b|\bcoils?\b|discrete inputs?\b|input registers?\b|\bexception codes?\b|\brtu[ -]|function codes?\b|\b[34]0\d{3,4}\b|(?-i:"(hr|ir|co)\d*")|"di\d+"|\bhr\d|\bhr:|such as (hr|ir|co)\b`,
 	"mqtt":     `mqtt|sparkplug`,
 	"enip":     `\benip|ethernet/ip|\bcip\b|forward open|list identity`,
 	"iec61850": `iec ?61850`,

@@ -19,6 +19,7 @@ import (
 	_ "ferry/internal/field/blocktcp"
 	_ "ferry/internal/field/dnp3"
 	_ "ferry/internal/field/enip"
+	_ "ferry/internal/field/iec61850"
 	_ "ferry/internal/field/modbus"
 	_ "ferry/internal/field/mqtt"
 	_ "ferry/internal/field/opcua"

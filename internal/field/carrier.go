@@ -37,7 +37,15 @@ type carrier struct {
 	plain  bool // it has no rule by the clock, and carries one way
 	timed  bool // the timer is set
 	seen   []crossing.Reading
-	timer  *time.Timer
+	// lossless is set where each value of the source is carried, not the last alone: it is reported,
+	// and Ferry itself holds the target. Those that wait are in events; from is the source's own time
+	// of what is carried.
+	lossless bool
+	waiting  sync.Mutex
+	events   []crossing.Reading
+	from     time.Time
+	shownAs  string // state and sentence that whoever listens to the target was told of
+	timer    *time.Timer
 	// turn is resting, running, or running with more to look at.
 	turn    atomic.Int32
 	unwatch func()
@@ -101,6 +109,7 @@ func (e *Engine) newCarrier(x *site.Crossing, of crossPrint, before *carrier) *c
 	c.sight.Empty = c.served[x.From] != nil
 	c.plain = !x.Beats() && x.AtLeastMs == 0 && x.AtMostMs == 0 && x.PaceMs == 0 && x.PerDay == 0 &&
 		x.Both == site.OneWay && x.QualityTo == ""
+	c.lossless = c.quick && c.plain && len(from) == 1 && c.served[x.To] != nil && c.served[x.From] == nil && x.Enable == "" && !x.Round
 	ran := before != nil && before.ctx.Err() == nil
 	if before != nil {
 		before.end("idle", "")
@@ -216,11 +225,49 @@ func (c *carrier) guarded() {
 	c.step()
 }
 
+// mostWaiting bounds the values that wait to be carried: behind them the last of all is carried alone.
+const mostWaiting = 20_000
+
+// saw has a value of the source wait to be carried. It keeps nobody waiting.
+func (c *carrier) saw(point string, r *crossing.Reading) {
+	if !c.lossless || point != c.x.From {
+		return
+	}
+	c.waiting.Lock()
+	defer c.waiting.Unlock()
+	if len(c.events) < mostWaiting {
+		c.events = append(c.events, *r)
+	}
+}
+
+// inOrder carries the values that wait, one after the other.
+func (c *carrier) inOrder() {
+	for c.lossless && c.ctx.Err() == nil {
+		c.waiting.Lock()
+		waits := c.events
+		c.events = nil
+		c.waiting.Unlock()
+		if len(waits) == 0 {
+			return
+		}
+		now := time.Now()
+		c.look(now)
+		for i := range waits {
+			c.sight.Sources[0], c.from = waits[i], waits[i].Source
+			acts, _ := c.flow.Look(now, &c.sight) // when to look again follows from the last
+			for k := range acts {
+				c.do(&acts[k])
+			}
+		}
+	}
+}
+
 // step looks at both shores and does what is due.
 func (c *carrier) step() {
 	if c.anew.Swap(false) {
 		c.flow.Forget()
 	}
+	c.inOrder()
 	for range 4 { // what was written may make more due
 		now := time.Now()
 		c.look(now)
@@ -248,6 +295,9 @@ func (c *carrier) look(now time.Time) {
 	n := len(c.sight.Sources)
 	c.engine.Hub.readings(c.watch, c.seen)
 	copy(c.sight.Sources, c.seen)
+	if c.from = (time.Time{}); n == 1 {
+		c.from = c.sight.Sources[0].Source
+	}
 	c.sight.Target = c.seen[n]
 	if len(c.seen) > n+1 {
 		c.sight.Enable = c.seen[n+1]
@@ -274,7 +324,7 @@ func (c *carrier) again(now, next time.Time) {
 func (c *carrier) do(a *crossing.Act) {
 	began := time.Now()
 	if served := c.served[a.Point]; served != nil {
-		raw, err := served.Put(a.Point, a.Value, began)
+		raw, err := served.Put(a.Point, a.Value, began, c.from)
 		if err != nil {
 			c.flow.NotWritten(began, a, err.Error()+".", false)
 			return
@@ -365,6 +415,10 @@ func (c *carrier) note() {
 		c.turns(c.x.To, Holding, f.Sentence)
 	case f.State == crossing.Failed:
 		c.turns(c.x.To, Failed, f.Sentence)
+	}
+	if served, state := c.served[c.x.To], string(c.flow.State)+c.flow.Sentence; served != nil && state != c.shownAs {
+		c.shownAs = state
+		served.doubted(c.x.To)
 	}
 	c.say(string(c.flow.State), c.flow.Sentence)
 }

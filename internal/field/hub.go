@@ -116,6 +116,11 @@ type track struct {
 	changes uint64    // how often it became another value
 	arrived time.Time // when it was read
 	takes   uint64    // how often it was
+	// passed is how often it was when each value was last passed on, passedAt when that was read, and
+	// together how many were read with it.
+	passed   uint64
+	passedAt time.Time
+	together time.Duration
 	// alive is the heartbeat of its device, nil for none and for the heartbeat itself;
 	// stilled is set while that is why it is doubtful.
 	alive   *alive
@@ -130,10 +135,45 @@ type track struct {
 	nibs []nib
 }
 
+// sourceTime is the device's own time of its value; zero for none.
+func (t *track) sourceTime() time.Time {
+	if t.live.SourceMs == 0 {
+		return time.Time{}
+	}
+	return time.UnixMilli(t.live.SourceMs)
+}
+
+// happened has those know of a value who want each of those that are reported, not the last alone.
+func (t *track) happened() {
+	if t.takes == t.passed {
+		return // it is told for another reason than that a value came
+	}
+	after := time.Duration(0)
+	if t.passedAt.Equal(t.arrived) { // several came with one message
+		t.together++
+		after = t.together
+	} else {
+		t.together = 0
+	}
+	t.passed, t.passedAt = t.takes, t.arrived
+	r := crossing.Reading{Value: t.live.Value, Quality: t.live.Quality, Reason: t.live.Reason, At: t.arrived.Add(after),
+		Source: t.sourceTime(), Changes: t.changes, Session: t.source.session}
+	for _, w := range t.watchers {
+		if all, ok := w.(interface {
+			saw(point string, r *crossing.Reading)
+		}); ok {
+			all.saw(t.point.ID, &r)
+		}
+	}
+}
+
 // watcher is told of new values, and keeps nobody waiting.
 type watcher interface{ tell() }
 
 func (t *track) tell() {
+	if t.source != nil && !t.source.cyclic {
+		t.happened()
+	}
 	for _, n := range t.nibs {
 		n.scribe.write(t, n.pen)
 	}
@@ -402,7 +442,7 @@ func (h *Hub) readings(points []string, into []crossing.Reading) {
 			continue
 		}
 		into[i] = crossing.Reading{Value: t.live.Value, Quality: t.live.Quality, Reason: t.live.Reason,
-			At: t.arrived, Changes: t.changes}
+			At: t.arrived, Source: t.sourceTime(), Changes: t.changes}
 		if t.source != nil {
 			into[i].Session = t.source.session
 		}

@@ -2,6 +2,7 @@ package field
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -76,6 +77,7 @@ type Served struct {
 	// each of its own.
 	laid  uint64
 	feeds map[string][]string
+	heard []Hearer // who is told of its values
 }
 
 // Name is how the device says who it is.
@@ -103,7 +105,7 @@ func (d *Served) Change(c *Client, area string, start, count int, change func([]
 	written, refusal := d.image.Change(area, start, count, change)
 	now := time.Now()
 	for _, w := range written {
-		d.tell(w.Point.ID, now)
+		d.tell(w.Point.ID, now, time.Time{})
 	}
 	d.mu.Unlock()
 	if len(written) > 0 {
@@ -123,7 +125,7 @@ func (d *Served) Replace(c *Client, area string, data []byte) {
 	written, refused := d.image.Replace(area, data)
 	now := time.Now()
 	for _, w := range written {
-		d.tell(w.Point.ID, now)
+		d.tell(w.Point.ID, now, time.Time{})
 	}
 	d.mu.Unlock()
 	if refused > 0 {
@@ -208,8 +210,8 @@ func (d *Served) Standing(point string) (s Standing) {
 		case from.Quality == value.Bad, from.Quality == value.Doubtful && s.Quality == value.Good:
 			s.Quality, s.Reason = from.Quality, from.Reason
 		}
-		if from.AtMs > 0 && len(feeds) == 1 {
-			s.At = time.UnixMilli(from.AtMs)
+		if ms := cmp.Or(from.SourceMs, from.AtMs); ms > 0 && len(feeds) == 1 {
+			s.At = time.UnixMilli(ms)
 		}
 	}
 	return s
@@ -223,25 +225,79 @@ func (d *Served) Take(c *Client, point string, raw value.Value) image.Refusal {
 		return image.ReadOnly
 	}
 	written, refusal := d.image.Write(point, raw)
+	now := time.Now()
 	if refusal == image.None {
-		d.tell(point, time.Now())
+		d.tell(point, now, time.Time{})
 	}
+	heard := d.heard
 	d.mu.Unlock()
 	if refusal == image.None {
+		for _, h := range heard {
+			h.told(point, Standing{Value: written.Raw, At: now, Quality: value.Good})
+		}
 		d.wrote(d, c, []image.Written{written})
 	}
 	return refusal
 }
 
-// Put gives a point a value in engineering units, and returns it as it stands.
-func (d *Served) Put(point string, v value.Value, at time.Time) (value.Value, error) {
+// Put gives a point a value in engineering units, and returns it as it stands. source is the time of
+// whoever measured it, zero for not known.
+func (d *Served) Put(point string, v value.Value, at, source time.Time) (value.Value, error) {
 	d.mu.Lock()
-	defer d.mu.Unlock()
 	raw, err := d.image.Put(point, v)
 	if err == nil {
-		d.tell(point, at)
+		d.tell(point, at, source)
+	}
+	heard := d.heard
+	d.mu.Unlock()
+	if err == nil && len(heard) > 0 {
+		s := Standing{Value: raw, At: source, Quality: value.Good}
+		if s.At.IsZero() {
+			s.At = at
+		}
+		for _, h := range heard {
+			h.told(point, s)
+		}
 	}
 	return raw, err
+}
+
+// Hearer is told of each value that comes to stand in a point of a device that Ferry is, and whenever
+// what stands there is doubted, or no longer. It keeps nobody waiting.
+type Hearer interface {
+	told(point string, s Standing)
+}
+
+// HearerFunc is a function as a Hearer.
+type HearerFunc func(point string, s Standing)
+
+func (f *HearerFunc) told(point string, s Standing) { (*f)(point, s) }
+
+// Hear has somebody told; the returned function ends that.
+func (d *Served) Hear(fn HearerFunc) (end func()) {
+	h := Hearer(&fn)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.heard = append(slices.Clone(d.heard), h)
+	return func() {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		d.heard = slices.DeleteFunc(slices.Clone(d.heard), func(each Hearer) bool { return each == h })
+	}
+}
+
+// doubted tells those who hear of a point what it is now.
+func (d *Served) doubted(point string) {
+	d.mu.RLock()
+	heard := d.heard
+	d.mu.RUnlock()
+	if len(heard) == 0 {
+		return
+	}
+	s := d.Standing(point)
+	for _, h := range heard {
+		h.told(point, s)
+	}
 }
 
 // shown prints a raw value of a point.
@@ -253,9 +309,9 @@ func (d *Served) shown(id string, raw value.Value) string {
 
 // tell has the hub know what stands in a point. The lock is held, so that it
 // hears of values in the order in which they came.
-func (d *Served) tell(point string, at time.Time) {
+func (d *Served) tell(point string, at, source time.Time) {
 	if raw, octets, ok := d.image.Raw(point); ok {
-		d.hub.told(d.era, &Sampled{ID: point, Value: raw, To: len(octets)}, octets, at)
+		d.hub.told(d.era, &Sampled{ID: point, Value: raw, To: len(octets), Time: source}, octets, at)
 	}
 }
 

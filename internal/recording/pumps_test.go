@@ -15,7 +15,6 @@ type pumps struct {
 	conn            *rehearsal.Conn
 	master, station uint16
 	number          byte // of questions
-	unasked         byte // of messages that nobody asks for
 	segments        [2]byte
 	is              dnp3.Indications
 }

@@ -14,6 +14,8 @@ type Reading struct {
 	Quality value.Quality // empty for not read yet
 	Reason  string        // why it is not good
 	At      time.Time     // when it was read
+	// Source is the device's own time of it, zero for none.
+	Source time.Time
 	// Changes counts how often it has become another value.
 	Changes uint64
 	// Round counts the rounds that all read with it at its pace has been asked in, from

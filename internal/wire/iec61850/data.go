@@ -139,7 +139,7 @@ func readData(b []byte, from, depth int, left *int) (d Data, rest []byte, err er
 		fraction := uint64(c[4])<<16 | uint64(c[5])<<8 | uint64(c[6])
 		d.Kind, d.TimeQuality = family.UTCTime, c[7]
 		if seconds := binary.BigEndian.Uint32(c); seconds > 0 {
-			d.Time = time.Unix(int64(seconds), int64(fraction*1e9>>24)).UTC()
+			d.Time = time.Unix(int64(seconds), int64((fraction*1e9+1<<23)>>24)).Round(time.Microsecond).UTC()
 		}
 	default:
 		return d, nil, fmt.Errorf("a value of tag %02X, which is none of those in use", e.tag)
@@ -184,6 +184,9 @@ func (d *Data) Append(b []byte) []byte {
 	case family.BitString:
 		octets := make([]byte, 1+(d.Size+7)/8)
 		octets[0] = byte((8 - d.Size%8) % 8)
+		if d.Size > 64 || d.Bits == 0 {
+			copy(octets[1:], d.Text)
+		}
 		for i := range min(d.Size, 64) {
 			if d.Bits&(1<<i) != 0 {
 				octets[1+i/8] |= 0x80 >> (i % 8)
@@ -214,7 +217,7 @@ func (d *Data) Append(b []byte) []byte {
 		octets := make([]byte, 8)
 		if !d.Time.IsZero() {
 			binary.BigEndian.PutUint32(octets, uint32(d.Time.Unix()))
-			fraction := uint64(d.Time.Nanosecond()) << 24 / 1e9
+			fraction := min((uint64(d.Time.Nanosecond())<<24+1e9/2)/1e9, 1<<24-1)
 			octets[4], octets[5], octets[6] = byte(fraction>>16), byte(fraction>>8), byte(fraction)
 		}
 		octets[7] = d.TimeQuality
@@ -236,4 +239,15 @@ func (d *Data) Same(other *Data) bool {
 		}
 	}
 	return true
+}
+
+// Included is a bit string of so many bits, the first the highest of the first octet: it may have more
+// than Bits holds.
+func Included(octets []byte, size int) Data {
+	return Data{Kind: family.BitString, Size: size, Text: string(octets)}
+}
+
+// Bit reports whether a bit of a bit string is set.
+func (d *Data) Bit(i int) bool {
+	return i >= 0 && i < d.Size && i/8 < len(d.Text) && d.Text[i/8]&(0x80>>(i%8)) != 0
 }

@@ -140,22 +140,21 @@ func ReadFile(data []byte) (*File, error) {
 type sclReader struct {
 	file *File
 
-	ied      *IED
-	access   *AccessPoint
-	device   *LDevice
-	node     *LNode
-	path     []string // of the DOI, SDI and DAI around
-	set      *DataSet
-	report   *Report
-	of       *typed
-	attr     *part
-	enum     map[int]string
-	ord      int
-	place    map[string]string // of the connected access point
-	kind     string            // of the P around
-	members  int
-	parts    int
-	anything bool
+	ied     *IED
+	access  *AccessPoint
+	device  *LDevice
+	node    *LNode
+	path    []string // of the DOI, SDI and DAI around
+	set     *DataSet
+	report  *Report
+	of      *typed
+	attr    *part
+	enum    map[int]string
+	ord     int
+	place   map[string]string // of the connected access point
+	kind    string            // of the P around
+	members int
+	parts   int
 }
 
 func number(text string) int {

@@ -1,0 +1,274 @@
+package iec61850
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"net"
+	"regexp"
+	"strings"
+	"sync"
+	"time"
+
+	family "ferry/internal/core/family/iec61850"
+	"ferry/internal/core/image"
+	"ferry/internal/core/value"
+	"ferry/internal/field"
+	target "ferry/internal/target/iec61850"
+	wire "ferry/internal/wire/iec61850"
+)
+
+// Have answers a client.
+func (driver) Have(p *field.Post, c *field.Client, over net.Conn) error {
+	shared, err := p.Shared(func() (any, func(), error) {
+		s, err := newServing(p)
+		if err != nil {
+			return nil, nil, err
+		}
+		return s, s.close, nil
+	})
+	if err != nil {
+		return err
+	}
+	s, ok := shared.(*serving)
+	if !ok {
+		return errors.New("the post answers in another protocol")
+	}
+	s.clients.Store(over, c)
+	defer s.clients.Delete(over)
+	s.server.Take(over)
+	return nil
+}
+
+// serving is what Ferry answers as at a post, to all its clients.
+type serving struct {
+	post    *field.Post
+	server  *target.Server
+	clients sync.Map // net.Conn to *field.Client
+	done    chan struct{}
+	others  sync.WaitGroup
+
+	mu    sync.Mutex
+	refs  map[string]family.Ref // of points
+	by    map[string]string     // points of references
+	end   *field.Served
+	stops func() // hearing of values
+	waits []heard
+	fed   chan struct{}
+}
+
+// heard is a value that came to stand in a point.
+type heard struct {
+	point string
+	is    field.Standing
+}
+
+// How soon a changed map is served, and how soon it is seen that what stands somewhere is doubted.
+const (
+	looksEvery  = 300 * time.Millisecond
+	doubtsEvery = time.Second
+)
+
+func newServing(p *field.Post) (*serving, error) {
+	s := &serving{post: p, done: make(chan struct{}), fed: make(chan struct{}, 1)}
+	m, err := s.model()
+	if err != nil {
+		return nil, err
+	}
+	s.server = target.New(target.Config{Write: s.write, Asked: func(over net.Conn, refused bool) {
+		if c := s.client(over); c != nil {
+			if c.Asked(); refused {
+				c.Refuse()
+			}
+		}
+	}, About: wire.Identity{Vendor: "Ferry", Model: "Ferry", Revision: "1"}}, m)
+	s.hear()
+	s.others.Go(s.watch)
+	s.others.Go(s.feed)
+	return s, nil
+}
+
+func (s *serving) close() {
+	close(s.done)
+	s.others.Wait()
+	s.mu.Lock()
+	if s.stops != nil {
+		s.stops()
+	}
+	s.mu.Unlock()
+	_ = s.server.Close() // which ends all that it has
+}
+
+func (s *serving) client(over net.Conn) *field.Client {
+	c, _ := s.clients.Load(over)
+	client, _ := c.(*field.Client)
+	return client
+}
+
+// noName is what no name of an IED has.
+var noName = regexp.MustCompile(`[^A-Za-z0-9_]+`)
+
+// model is that of the file that the answering end names, or one of its points.
+func (s *serving) model() (*family.Model, error) {
+	end := s.post.End(0)
+	if end == nil {
+		return nil, errors.New("there is no device to be")
+	}
+	settings := end.Settings(family.MMS.Name)
+	ied := family.MMS.Value(settings, family.KeyIED).Text()
+	data, err := s.post.Secret(settings, family.KeyFile)
+	if err != nil {
+		return nil, fmt.Errorf("the file of the device: %w", err)
+	}
+	if len(data) > 0 {
+		f, err := family.ReadFile(data)
+		if err != nil {
+			return nil, fmt.Errorf("the file of the device: %w", err)
+		}
+		return f.Model(ied, family.MMS.Value(settings, family.KeyAccess).Text())
+	}
+	var list []family.Attribute
+	for _, p := range end.Names() {
+		list = append(list, family.Attribute{Address: p.Address, Type: p.Type, Remark: cmp.Or(p.Remark, p.Name)})
+	}
+	if ied == "" {
+		ied = strings.Trim(noName.ReplaceAllString(end.Name(), "_"), "_")
+	}
+	return family.Synthesised(ied, list), nil
+}
+
+// laid is which map is served, and how.
+func (s *serving) laid() string {
+	end := s.post.End(0)
+	if end == nil {
+		return ""
+	}
+	settings := end.Settings(family.MMS.Name)
+	return fmt.Sprintf("%p %d %v %v %v", end, end.Laid(), family.MMS.Value(settings, family.KeyFile), family.MMS.Value(settings, family.KeyIED),
+		family.MMS.Value(settings, family.KeyAccess))
+}
+
+// watch serves the map as it is now, and has what is doubted told.
+func (s *serving) watch() {
+	tick := time.NewTicker(looksEvery)
+	defer tick.Stop()
+	was, looked := s.laid(), time.Now()
+	for {
+		select {
+		case <-s.done:
+			return
+		case <-tick.C:
+		}
+		if is := s.laid(); is != was {
+			if m, err := s.model(); err == nil { // else it goes on as it was, and the post says why
+				was = is
+				s.server.Replace(m)
+				s.hear()
+			}
+		}
+		if time.Since(looked) >= doubtsEvery {
+			looked = time.Now()
+			s.all()
+		}
+	}
+}
+
+// hear has the server told of all points, as they are and whenever they change.
+func (s *serving) hear() {
+	end := s.post.End(0)
+	if end == nil {
+		return
+	}
+	refs, by := map[string]family.Ref{}, map[string]string{}
+	for _, p := range end.Names() {
+		if r, ok := family.RefOf(p.Address); ok {
+			refs[p.ID], by[r.String()] = r, p.ID
+		}
+	}
+	s.mu.Lock()
+	if s.stops != nil {
+		s.stops()
+	}
+	s.refs, s.by, s.end = refs, by, end
+	s.stops = end.Hear(func(point string, is field.Standing) {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.waits = append(s.waits, heard{point, is})
+		select {
+		case s.fed <- struct{}{}:
+		default:
+		}
+	})
+	s.mu.Unlock()
+	for point, r := range refs {
+		if r.FC != "CO" {
+			s.set(r, end.Standing(point))
+		}
+	}
+}
+
+// feed hands on what was heard, in its order.
+func (s *serving) feed() {
+	for {
+		select {
+		case <-s.done:
+			return
+		case <-s.fed:
+		}
+		s.mu.Lock()
+		waits, refs := s.waits, s.refs
+		s.waits = nil
+		s.mu.Unlock()
+		for _, h := range waits {
+			if r, ok := refs[h.point]; ok && r.FC != "CO" {
+				s.set(r, h.is)
+			}
+		}
+	}
+}
+
+// all tells the server what stands in all points: what changed is reported.
+func (s *serving) all() {
+	s.mu.Lock()
+	refs, end, busy := s.refs, s.end, len(s.waits) > 0
+	s.mu.Unlock()
+	if busy {
+		return // what waits is newer
+	}
+	for point, r := range refs {
+		if r.FC != "CO" {
+			is := end.Standing(point)
+			is.Value = value.Value{} // what stands there was told in its order
+			s.set(r, is)
+		}
+	}
+}
+
+func (s *serving) set(r family.Ref, is field.Standing) {
+	s.server.Set(r, target.Value{Value: is.Value, Quality: is.Quality, Reason: is.Reason, At: is.At})
+}
+
+// refusals are data access errors for what a point does not take.
+var refusals = map[image.Refusal]int{image.None: -1, image.NoPlace: family.AccessNotThere, image.ReadOnly: family.AccessDenied,
+	image.BadValue: family.AccessValue}
+
+// write takes a value of a client.
+func (s *serving) write(over net.Conn, inst string, r family.Ref, v value.Value) int {
+	s.mu.Lock()
+	point, known := s.by[r.String()]
+	if !known {
+		r.Device = inst
+		point, known = s.by[r.String()]
+	}
+	end := s.end
+	s.mu.Unlock()
+	c := s.client(over)
+	if !known || c == nil {
+		return family.AccessDenied // nobody takes it
+	}
+	refused, ok := refusals[end.Take(c, point, v)]
+	if !ok {
+		return family.AccessHardware
+	}
+	return refused
+}

@@ -1,0 +1,175 @@
+package iec61850_test
+
+import (
+	"context"
+	"os"
+	"testing"
+	"time"
+
+	"ferry/internal/bench"
+	_ "ferry/internal/bench/dnp3"
+	"ferry/internal/core/address"
+	"ferry/internal/core/family/dnp3"
+	family "ferry/internal/core/family/iec61850"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+	"ferry/internal/field"
+	_ "ferry/internal/field/dnp3"
+	_ "ferry/internal/field/iec61850"
+)
+
+// elsewhere dials one place, whatever is asked for.
+type elsewhere string
+
+func (e elsewhere) Dial(*site.Site, *site.Link) string { return string(e) }
+func (e elsewhere) Post(*site.Port) string             { return string(e) }
+
+func point(t testing.TB, scheme address.Scheme, id, at string, of value.Type, access site.Access) site.Point {
+	t.Helper()
+	a, err := scheme.Parse(at, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return site.Point{ID: id, Name: "Point " + id, Address: a, Type: of, PaceMs: 200, Access: access}
+}
+
+// shore is a site with the outstation of a pump station, and Ferry as the concentrator that a shore
+// substation asks: the model of a file, or of the points alone.
+func shore(t testing.TB, file bool) *site.Site {
+	t.Helper()
+	s := site.New("Skerry Point Hatchery")
+	s.Lines = []site.Line{{ID: "net", Name: "Plant net", Medium: "ethernet", Network: "192.0.2.0/24"}}
+	fast := protocol.Settings{dnp3.KeyClass1: protocol.OfInt(50), dnp3.KeyClass2: protocol.OfInt(50), dnp3.KeyClass3: protocol.OfInt(50),
+		protocol.KeyWithin: protocol.OfInt(500)}
+	pumps := site.Device{ID: "pumps", Name: "Pump station", Map: "dnp3-tcp",
+		Ports: []site.Port{{Line: "net", Host: "192.0.2.70", Protocol: "dnp3-tcp"}},
+		Points: []site.Point{point(t, dnp3.Scheme, "run", "bi3", value.TypeBool, site.ReadOnly),
+			point(t, dnp3.Scheme, "level", "ai22", value.TypeFloat32, site.ReadOnly),
+			point(t, dnp3.Scheme, "sluice", "dbi0", value.TypeUint8, site.ReadOnly),
+			point(t, dnp3.Scheme, "cmd", "bo1", value.TypeBool, site.ReadWrite)}}
+	port := site.Port{Line: "net", Host: "192.0.2.11", Protocol: "iec61850"}
+	if file {
+		port.Settings = protocol.Settings{family.KeyFile: protocol.OfText("concentrator"), family.KeyIED: protocol.OfText("SKERRY_CONC")}
+	}
+	conc := site.Device{ID: "conc", Name: "Shore concentrator", Map: "iec61850", Serving: &site.Serving{}, Ports: []site.Port{port},
+		Points: concentrator(t, "c-")}
+	s.Devices = []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}}, Points: []site.Point{}},
+		pumps, conc}
+	s.Links = []site.Link{{ID: "l", Asking: "lss", Answering: "pumps", Line: "net", Protocol: "dnp3-tcp", Settings: fast}}
+	s.Crossings = []site.Crossing{{ID: "x1", From: "run", To: "c-run"}, {ID: "x2", From: "level", To: "c-level"},
+		{ID: "x3", From: "sluice", To: "c-sluice"}, {ID: "x4", From: "c-cmd", To: "cmd"}}
+	if err := s.Validate(); err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func concentrator(t testing.TB, prefix string) []site.Point {
+	return []site.Point{point(t, family.Scheme, prefix+"run", "LD0/GGIO1.Ind1.stVal[ST]", value.TypeBool, site.ReadOnly),
+		point(t, family.Scheme, prefix+"level", "LD0/GGIO7.AnIn1.mag.f[MX]", value.TypeFloat32, site.ReadOnly),
+		point(t, family.Scheme, prefix+"sluice", "LD0/GGIO2.DPCSO1.stVal[ST]", value.TypeUint8, site.ReadOnly),
+		point(t, family.Scheme, prefix+"cmd", "LD0/GGIO9.SPCSO2.Oper.ctlVal[CO]", value.TypeBool, site.ReadWrite)}
+}
+
+// station is Ferry at the pump station and the shore, with the bench, and where it listens.
+func station(t testing.TB, file bool) (e *field.Engine, b *bench.Bench, at string) {
+	t.Helper()
+	s := shore(t, file)
+	b = bench.New()
+	if err := b.Sync(s); err != nil {
+		t.Fatal(err)
+	}
+	e = field.NewEngine(s, b)
+	e.Kept = func(protocol.Kind, string) ([]byte, error) { return os.ReadFile("../../bench/concentrator.icd") }
+	t.Cleanup(func() {
+		e.Close()
+		if err := b.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	if err := e.Start(nil); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "it listens", func() bool { return len(e.Serving()) == 1 && len(e.Serving()[0].Listens) == 1 })
+	return e, b, e.Serving()[0].Listens[0]
+}
+
+// controller is a substation controller that asks at a place.
+func controller(t testing.TB, at string, settings protocol.Settings) *field.Engine {
+	t.Helper()
+	far := site.New("Skerry Point Shore")
+	far.Lines = []site.Line{{ID: "net", Name: "Shore net", Medium: "ethernet", Network: "192.0.2.0/24"}}
+	own := concentrator(t, "f-")
+	own[3].Access = site.WriteOnly
+	far.Devices = []site.Device{{ID: "sub", Name: "Substation controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.1"}}, Points: []site.Point{}},
+		{ID: "ied", Name: "Concentrator", Map: "iec61850", Points: own, Ports: []site.Port{{Line: "net", Host: "192.0.2.11", Protocol: "iec61850"}}}}
+	far.Links = []site.Link{{ID: "f", Asking: "sub", Answering: "ied", Line: "net", Protocol: "iec61850", Settings: settings}}
+	e := field.NewEngine(far, elsewhere(at))
+	t.Cleanup(e.Close)
+	return e
+}
+
+func eventually(t testing.TB, what string, ok func() bool) {
+	t.Helper()
+	for end := time.Now().Add(15 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		if ok() {
+			return
+		}
+	}
+	t.Fatalf("not within 15 s: %s", what)
+}
+
+func of(e *field.Engine, id string) field.Live {
+	live, _ := e.Hub.Point(id)
+	return live
+}
+
+// TestShore: what an outstation tells is reported to a substation controller with its quality and its
+// own time, and a command goes the other way, by the model of a file and by one of the points alone.
+func TestShore(t *testing.T) {
+	for name, file := range map[string]bool{"by a file": true, "by points": false} {
+		t.Run(name, func(t *testing.T) {
+			e, b, at := station(t, file)
+			far := controller(t, at, nil)
+			ctx := context.Background()
+			eventually(t, "all stops are good", func() bool {
+				r, err := far.Try(ctx, "f")
+				return err == nil && r.StopsAt == nil
+			})
+			if err := far.Start(nil); err != nil {
+				t.Fatal(err)
+			}
+			eventually(t, "what the outstation shows is at the shore", func() bool {
+				near, here := of(e, "level"), of(far, "f-level")
+				return here.Quality == value.Good && here.Value == near.Value && here.SourceMs == near.SourceMs && here.SourceMs > 0 &&
+					of(far, "f-run").Value == of(e, "run").Value && of(far, "f-sluice").Value.Uint() == of(e, "sluice").Value.Uint()
+			})
+			eventually(t, "it comes by reports", func() bool {
+				for _, x := range far.Hub.Exchanges(0, 50, "f") {
+					if len(x.Operation) > 7 && x.Operation[:7] == "report " && len(x.Samples) > 0 {
+						return true
+					}
+				}
+				return false
+			})
+			order, err := far.Prepare(ctx, "f-cmd", "1")
+			if err != nil {
+				t.Fatal(err)
+			}
+			if result, err := far.Write(ctx, "Ines", order.Token); err != nil || !result.OK {
+				t.Fatalf("%+v, %v", result, err)
+			}
+			eventually(t, "the command has reached the outstation", func() bool { return of(e, "cmd").Value.Bool() })
+
+			if err := b.SetFault("pumps", bench.Fault{Kind: "comm-lost"}); err != nil {
+				t.Fatal(err)
+			}
+			eventually(t, "the shore knows that it is not good", func() bool { return of(far, "f-level").Quality != value.Good })
+			if err := b.SetFault("pumps", bench.Fault{}); err != nil {
+				t.Fatal(err)
+			}
+			eventually(t, "it is good again", func() bool { return of(far, "f-level").Quality == value.Good })
+		})
+	}
+}
