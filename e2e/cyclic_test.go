@@ -26,8 +26,8 @@ func TestUVReactor(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	b.run(chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="Data sheet of a device"]`), []string{sheet}))
-	b.sees("18 points of its assemblies, and 2 parameters that are asked for one by one")
+	b.run(chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="File that describes a device"]`), []string{sheet}))
+	b.sees("18 points, and 2 parameters that are asked for one by one")
 	b.fill("IP address", "198.51.100.74\t")
 	b.press("Add it")
 	b.sees("UV reactor UR-12 is on UV hall.")
@@ -112,8 +112,8 @@ func TestWiperDrive(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	b.run(chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="Data sheet of a device"]`), []string{sheet}))
-	b.sees("9 points of its assemblies")
+	b.run(chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="File that describes a device"]`), []string{sheet}))
+	b.sees("9 points")
 	b.fill("IP address", "198.51.100.75\t")
 	b.press("Add it")
 	b.sees("Wiper drive WD-3 is on UV hall.")

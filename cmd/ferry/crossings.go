@@ -8,6 +8,7 @@ import (
 
 	"ferry/internal/core/crossing"
 	"ferry/internal/core/finding"
+	"ferry/internal/core/pairing"
 	"ferry/internal/core/site"
 )
 
@@ -23,7 +24,7 @@ func crossingsCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		found := crossing.Check(s)
+		found := append(crossing.Check(s), pairing.Check(s)...)
 		if *asJSON {
 			err = printJSON(c.OutOrStdout(), map[string]any{"site": s.Name, "findings": found})
 		} else {

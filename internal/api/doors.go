@@ -200,6 +200,8 @@ func (s *Server) takeBody(c fiber.Ctx) error {
 		most = vault.MostFile
 	case c.Path() == "/api/file/site.json" || strings.HasSuffix(c.Path(), "/intake"):
 		most = MaxBody
+	case strings.HasSuffix(c.Path(), "/drawn"):
+		most = mostDrawn
 	}
 	if !free {
 		if err := s.may(c, accounts.Look); err != nil {

@@ -203,7 +203,7 @@ func (s *Server) postDrawn(c fiber.Ctx) error {
 	def, by := protocol.DrawnBy(c.Body())
 	if by == nil {
 		return problem.New("not-known", "The file is no description of a device that Ferry knows.",
-			"An electronic data sheet (EDS) begins with the section [File].")
+			"Data sheets, device profiles and files of whole stations are known by how they begin: choose the file itself, unpacked.")
 	}
 	choice, _ := strconv.Atoi(c.Query("choice")) // none is the first
 	d, err := by.Draw(c.Body(), choice)
@@ -211,15 +211,21 @@ func (s *Server) postDrawn(c fiber.Ctx) error {
 		return problem.New("not-read", "The file cannot be made a device of: "+err.Error()+".", "").At(c.Query("name"))
 	}
 	view := DrawnView{Title: def.Title, Name: d.Name, Choices: d.Choices, Points: len(d.Held), Aside: len(d.Aside),
-		Unread: []UnreadView{}}
+		Unread: []UnreadView{}, Serves: d.FileKey != ""}
 	for _, u := range d.Unread {
 		view.Unread = append(view.Unread, UnreadView{u.Line, u.What, u.Reason})
 	}
 	if c.Query("dry") != "" {
 		return c.JSON(view)
 	}
-	at := drawn.Place{Line: c.Params("id"), Asking: c.Query("asking"), Host: c.Query("host")}
-	view.Seq, err = s.change(c, "added "+d.Name+" from its data sheet", func(now *site.Site) (edits []site.Edit,
+	at := drawn.Place{Line: c.Params("id"), Asking: c.Query("asking"), Host: c.Query("host"), Served: c.Query("served") != ""}
+	if at.Served && d.FileKey != "" {
+		at.File = asKept(d.Name)
+		if err := s.Vault.Put(protocol.File, at.File, c.Body()); err != nil {
+			return problem.New("not-kept", "The file cannot be kept: "+err.Error()+".", "").At(d.Name)
+		}
+	}
+	view.Seq, err = s.change(c, "added "+d.Name+" from a file", func(now *site.Site) (edits []site.Edit,
 		err error) {
 		edits, view.Device, view.Link, err = drawn.Device(now, def, &d, at, newID)
 		return edits, err
@@ -231,4 +237,4 @@ func (s *Server) postDrawn(c fiber.Ctx) error {
 }
 
 // mostDrawn bounds a file that describes a device.
-const mostDrawn = 8 << 20
+const mostDrawn = 64 << 20

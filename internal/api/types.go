@@ -514,6 +514,8 @@ type DrawnView struct {
 	Points  int          `json:"points"`
 	Aside   int          `json:"aside"`
 	Unread  []UnreadView `json:"unread"`
+	// Serves is set where Ferry itself can be the device, built of the file.
+	Serves bool `json:"serves,omitempty"`
 	// Device and Link are ids of what was put into the site, by the step Seq; empty for
 	// a dry run.
 	Device string `json:"device,omitempty"`

@@ -25,7 +25,7 @@ type Vault struct{ dir string }
 // either.
 const (
 	MostSecret = 4096
-	MostFile   = 4 << 20
+	MostFile   = 64 << 20
 	mostKept   = 500
 )
 

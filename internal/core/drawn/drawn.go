@@ -17,6 +17,10 @@ type Place struct {
 	// Asking is the device that asks it; empty for none.
 	Asking string
 	Host   string
+	// Served is set for a device that Ferry itself is: nobody of the plan asks it. File is the name
+	// under which the file is kept that describes it, for protocols that build their device of it.
+	Served bool
+	File   string
 }
 
 // Device returns the edits that put a device there, and its id and that of its link. newID
@@ -42,6 +46,12 @@ func Device(now *site.Site, def *protocol.Def, d *protocol.Drawn, at Place, newI
 	if len(d.Aside) > 0 {
 		made.Ports = append(made.Ports, site.Port{Line: at.Line, Host: at.Host, Protocol: d.AsideOf})
 	}
+	if at.Served {
+		made.Serving = &site.Serving{}
+		if d.FileKey != "" && at.File != "" {
+			made.Ports[0].Settings = made.Ports[0].Settings.With(d.FileKey, protocol.OfText(at.File))
+		}
+	}
 	names := map[string]bool{}
 	list := points(d.Held, "", names, newID)
 	list = append(list, points(d.Aside, d.AsideOf, names, newID)...)
@@ -50,7 +60,7 @@ func Device(now *site.Site, def *protocol.Def, d *protocol.Drawn, at Place, newI
 	for i := range list {
 		edits = append(edits, site.Put(site.KindPoint, list[i].ID, made.ID, list[i]))
 	}
-	if at.Asking == "" {
+	if at.Asking == "" || at.Served {
 		return edits, made.ID, "", nil
 	}
 	l := site.Link{ID: newID(), Asking: at.Asking, Answering: made.ID, Line: at.Line, Protocol: def.Name, Settings: d.Ask}

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"ferry/internal/core/address"
 	"ferry/internal/core/block"
 	"ferry/internal/core/crossing"
 	"ferry/internal/core/site"
@@ -29,10 +30,16 @@ const (
 	Text    Kind = "texts"
 	Time    Kind = "times"
 	Command Kind = "commands and setpoints"
+	// Double points have four states, Setpoints are commands with a number; both are told apart where
+	// the protocol of a point does.
+	Double   Kind = "double points"
+	Setpoint Kind = "setpoints"
+	// Own is what a device says of itself: nothing is carried into it unless a table says so.
+	Own Kind = "states of the device itself"
 )
 
 // Kinds lists the kinds in the order in which they are shown.
-func Kinds() []Kind { return []Kind{State, Number, Total, Word, Text, Time, Command} }
+func Kinds() []Kind { return []Kind{State, Double, Number, Total, Word, Text, Time, Command, Setpoint} }
 
 // totals are the quantities that are counted up.
 var totals = map[string]bool{"volume": true, "mass": true, "energy": true, "count": true}
@@ -75,6 +82,10 @@ type Candidate struct {
 	point *site.Point
 	of    *site.Device
 	named bool // its address is a name
+	// sorted is set where its protocol tells what it is, and kinds where it is numbered within those;
+	// says is what its end calls it besides its name.
+	sorted, kinds bool
+	says          string
 }
 
 // Shores are the two sides of a pairing: what is left over on each, and what crosses
@@ -102,7 +113,8 @@ func Between(s *site.Site, from []string, to string) (*Shores, error) {
 		return nil, fmt.Errorf("there is no device %q to carry to", to)
 	}
 	sh := &Shores{Near: []Candidate{}, Far: []Candidate{}, Paired: []string{}, site: s, to: far}
-	carried, reached := map[string]bool{}, map[string]bool{}
+	carried, reached, given := map[string]bool{}, map[string]bool{}, map[string]bool{}
+	sorted := tells(far)
 	ours := map[string]bool{}
 	for i := range far.Points {
 		ours[far.Points[i].ID] = true
@@ -110,6 +122,9 @@ func Between(s *site.Site, from []string, to string) (*Shores, error) {
 	for i := range s.Crossings {
 		x := &s.Crossings[i]
 		reached[x.To] = true
+		for _, id := range x.Sources() {
+			given[id] = true
+		}
 		if ours[x.To] {
 			for _, id := range x.Sources() {
 				carried[id] = true
@@ -125,23 +140,45 @@ func Between(s *site.Site, from []string, to string) (*Shores, error) {
 		for i := range d.Points {
 			p := &d.Points[i]
 			mine[p.ID] = true
-			if !carried[p.ID] && p.Access != site.WriteOnly {
+			if kind, ok := sortOf(d, p); ok && sorted {
+				if operated := kind == Command || kind == Setpoint; operated && !reached[p.ID] || !operated && !carried[p.ID] {
+					c := candidate(d, p, kind)
+					c.sorted, c.says = true, p.Remark
+					sh.Near = append(sh.Near, c)
+				}
+			} else if !carried[p.ID] && p.Access != site.WriteOnly {
 				sh.Near = append(sh.Near, candidate(d, p, plainKind(p)))
 			}
 		}
 	}
 	for i := range far.Points {
 		p := &far.Points[i]
-		if !reached[p.ID] && (far.Served() || p.Access != site.ReadOnly) {
+		if kind, ok := sortOf(far, p); ok && sorted {
+			if operates := kind == Command || kind == Setpoint; operates && !given[p.ID] || !operates && !reached[p.ID] && far.Served() ||
+				!operates && !far.Served() && p.Access != site.ReadOnly && !reached[p.ID] {
+				c := candidate(far, p, kind)
+				c.sorted, c.says = true, p.Remark
+				sh.Far = append(sh.Far, c)
+			}
+		} else if !reached[p.ID] && (far.Served() || p.Access != site.ReadOnly) {
 			sh.Far = append(sh.Far, candidate(far, p, plainKind(p)))
 		}
 	}
+	slices.SortStableFunc(sh.Far, func(a, b Candidate) int { return cmp.Compare(last(a.Kind), last(b.Kind)) })
 	for i := range s.Crossings {
-		if x := &s.Crossings[i]; ours[x.To] && mine[x.From] {
+		if x := &s.Crossings[i]; ours[x.To] && mine[x.From] || sorted && ours[x.From] && mine[x.To] {
 			sh.Paired = append(sh.Paired, x.ID)
 		}
 	}
 	return sh, nil
+}
+
+// last puts what a device says of itself behind all else.
+func last(k Kind) int {
+	if k == Own {
+		return 1
+	}
+	return 0
 }
 
 func candidate(d *site.Device, p *site.Point, kind Kind) Candidate {
@@ -150,7 +187,9 @@ func candidate(d *site.Device, p *site.Point, kind Kind) Candidate {
 		Address: p.Address.String()}
 	if scheme, err := d.SchemeOf(p); err == nil {
 		c.Address, c.named = scheme.Short(p.Address), len(block.AreasOf(scheme)) == 0
+		_, c.kinds = scheme.(address.Kinds)
 	}
+
 	return c
 }
 
@@ -158,8 +197,10 @@ func candidate(d *site.Device, p *site.Point, kind Kind) Candidate {
 type Pair struct {
 	From     string `json:"from"` // empty for a point of another Ferry that is taken alone
 	FromName string `json:"fromName"`
-	To       string `json:"to,omitempty"` // empty for a new point
-	ToName   string `json:"toName"`
+	// FromAddress is that of the source on this side.
+	FromAddress string `json:"fromAddress,omitempty"`
+	To          string `json:"to,omitempty"` // empty for a new point
+	ToName      string `json:"toName"`
 	// New is the point that is made for it.
 	New *site.Point `json:"new,omitempty"`
 	// Crossing is what would be made, Way says it in words.
@@ -174,6 +215,11 @@ type Pair struct {
 	Goes Goes `json:"goes,omitempty" jsonschema:"enum=there,enum=here,enum=both"`
 	// Likeness is how alike the names are, from 0 to 1, where that was asked.
 	Likeness float64 `json:"likeness,omitempty"`
+	// Shift is by how much its number on the far shore is greater than on this one; nil where either
+	// has none.
+	Shift *int `json:"shift,omitempty"`
+
+	near, far *Candidate
 }
 
 // Refused is a row of a table that makes no pair.
@@ -187,6 +233,8 @@ type Refused struct {
 type Proposal struct {
 	Pairs   []Pair    `json:"pairs"`
 	Refused []Refused `json:"refused"`
+	// Runs are those of the pairs that follow each other on both shores.
+	Runs []Run `json:"runs"`
 	// Near and Far count what would still be left over.
 	Near int `json:"near"`
 	Far  int `json:"far"`
@@ -205,7 +253,7 @@ func (sh *Shores) propose(pairs []Pair, refused []Refused) *Proposal {
 			into++
 		}
 	}
-	return &Proposal{Pairs: pairs, Refused: refused, Near: max(0, len(sh.Near)-len(pairs)), Far: max(0,
+	return &Proposal{Pairs: pairs, Refused: refused, Runs: runs(pairs, sh.Near), Near: max(0, len(sh.Near)-len(pairs)), Far: max(0,
 		len(sh.Far)-into)}
 }
 
@@ -213,17 +261,29 @@ func (sh *Shores) propose(pairs []Pair, refused []Refused) *Proposal {
 // list, and empty for the usual way.
 func (sh *Shores) pair(near, far *Candidate, x site.Crossing, goes Goes) Pair {
 	x.From, x.To = near.ID, far.ID
+	back := sh.list == nil && turned(near, far)
+	if back {
+		x.From, x.To = far.ID, near.ID
+	}
 	if len(x.Way) == 0 && x.Scale().IsIdentity() && near.Unit != far.Unit && near.Unit != "" && far.Unit != "" {
 		if _, err := unit.Between(near.Unit, far.Unit); err == nil {
 			x.Way = []site.Step{{Do: site.DoUnit}}
 		}
 	}
-	p := Pair{From: near.ID, FromName: near.Device + " · " + near.Name, To: far.ID, ToName: far.Device + " · " +
+	p := Pair{From: near.ID, FromName: near.Device + " · " + near.Name, FromAddress: near.Address, To: far.ID, ToName: far.Device + " · " +
 		far.Name,
-		Crossing: x, Way: crossing.Words(&x), Address: far.Address, Fits: true}
+		Crossing: x, Way: crossing.Words(&x), Address: far.Address, Fits: true, near: near, far: far}
+	from, to := near.point, far.point
+	if back {
+		p.Goes, from, to = FromThere, far.point, near.point
+	}
+	if near.sorted && far.sorted && near.Kind != far.Kind {
+		p.Fits, p.Sentence = false, fmt.Sprintf("%s is one of the %s, and %s one of the %s.", near.Name, near.Kind, far.Name, far.Kind)
+		return p
+	}
 	if sh.list != nil {
 		sh.directed(&p, near, far, goes)
-	} else if why := crossing.Misfit(&x, near.point, far.point); why != "" {
+	} else if why := crossing.Misfit(&x, from, to); why != "" {
 		p.Fits, p.Sentence = false, why
 	}
 	return p
@@ -246,6 +306,14 @@ func (sh *Shores) InOrder(near, far string, most int) *Proposal {
 			continue
 		}
 		a, b := ofKind(from, kind), ofKind(to, kind)
+		if len(a) > 0 && len(b) > 0 && a[0].sorted && b[0].sorted {
+			for _, couple := range aligned(a, b, near != "" || far != "") {
+				if most <= 0 || len(pairs) < most {
+					pairs = append(pairs, sh.pair(couple[0], couple[1], site.Crossing{}, ""))
+				}
+			}
+			continue
+		}
 		for i := range min(len(a), len(b)) {
 			if most > 0 && len(pairs) == most {
 				break
@@ -278,7 +346,7 @@ func (sh *Shores) ByLikeness() *Proposal {
 	near, far := make([]words, len(sh.Near)), make([]words, len(sh.Far))
 	index := map[string][]int{} // far points by the words of their names
 	for i := range sh.Far {
-		far[i] = wordsOf(sh.Far[i].Device, sh.Far[i].Name, false)
+		far[i] = wordsOf(sh.Far[i].Device, cmp.Or(sh.Far[i].says, sh.Far[i].Name), false)
 		for w := range far[i].set {
 			index[w] = append(index[w], i)
 		}

@@ -124,6 +124,9 @@ type Drawn struct {
 	// Choices are the ways to connect.
 	Choices []string
 	Unread  []Unread
+	// FileKey is the setting of the answering end that names the file itself, where Ferry can be the
+	// device and is built of it; empty for none.
+	FileKey string
 }
 
 // Draws returns the ability of d to make devices out of files.

@@ -19,11 +19,15 @@ const (
 	SetpointSort Sort = "setpoint"
 	TextSort     Sort = "text"
 	TimeSort     Sort = "time"
+	// EnumSort is a number that stands for a state, OwnSort what a device says of itself.
+	EnumSort Sort = "enumeration"
+	OwnSort  Sort = "state of the device itself"
 )
 
 // Sorts lists all sorts in the order in which lists show them.
 func Sorts() []Sort {
-	return []Sort{SingleSort, DoubleSort, MeasuredSort, CounterSort, CommandSort, SetpointSort, TextSort, TimeSort}
+	return []Sort{SingleSort, DoubleSort, MeasuredSort, CounterSort, CommandSort, SetpointSort, TextSort, TimeSort,
+		EnumSort, OwnSort}
 }
 
 // Sorted is the ability of a protocol whose addresses tell of which sort their values are.

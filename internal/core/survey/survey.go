@@ -9,6 +9,7 @@ import (
 
 	"ferry/internal/core/crossing"
 	"ferry/internal/core/finding"
+	"ferry/internal/core/pairing"
 	"ferry/internal/core/regmap"
 	"ferry/internal/core/route"
 	"ferry/internal/core/site"
@@ -62,6 +63,7 @@ func OnPaper(now *site.Site, earlier *Paper, checkMap func(*site.Device) []findi
 		p.links[now.Links[i].ID] = route.Plan(now, &now.Links[i]).Findings(now, &now.Links[i])
 	}
 	p.found = append(p.found, crossing.Check(now)...)
+	p.found = append(p.found, pairing.Check(now)...)
 	return p
 }
 

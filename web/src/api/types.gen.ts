@@ -1186,6 +1186,7 @@ export interface DrawnView {
   points: number;
   aside: number;
   unread: UnreadView[];
+  serves?: boolean;
   device?: string;
   link?: string;
   seq?: number;
@@ -2248,12 +2249,14 @@ export interface Candidate {
 export interface Proposal {
   pairs: Pair[];
   refused: Refused[];
+  runs: Run[];
   near: number;
   far: number;
 }
 export interface Pair {
   from: string;
   fromName: string;
+  fromAddress?: string;
   to?: string;
   toName: string;
   new?: Point;
@@ -2264,6 +2267,7 @@ export interface Pair {
   sentence?: string;
   goes?: "there" | "here" | "both";
   likeness?: number;
+  shift?: number;
 }
 export interface Crossing {
   id: string;
@@ -2298,6 +2302,17 @@ export interface Refused {
   row: number;
   text: string;
   reason: string;
+}
+export interface Run {
+  first: number;
+  count: number;
+  title: string;
+  shift: number;
+  sorted?: boolean;
+  better?: number;
+  sentence?: string;
+  near?: string;
+  far?: string;
 }
 export interface PairRequest {
   to: string;

@@ -10,6 +10,7 @@ import type {
   PairingRequest,
   PairingView,
   Problem,
+  Run,
   SiteView,
 } from "../api/types.gen";
 import { mapProtocol } from "../api/site";
@@ -21,6 +22,23 @@ import { Giving } from "./Giving";
 import { LeftOver } from "./LeftOver";
 import { Paired, Proposed } from "./Proposed";
 import { TableIn } from "./TableIn";
+
+/** A proposal in which a run begins at another point: what it takes now, no other has. */
+function merged(was: PairingView["proposal"], moved: PairingView["proposal"]): PairingView["proposal"] {
+  const near = new Set(moved.pairs.map((p) => p.from));
+  const far = new Set(moved.pairs.map((p) => p.to));
+  const pairs: Pair[] = [];
+  const runs: Run[] = [];
+  for (const of of [was, moved])
+    for (const run of of.runs) {
+      const kept = of.pairs
+        .slice(run.first, run.first + run.count)
+        .filter((p) => of === moved || (!near.has(p.from) && !far.has(p.to)));
+      if (kept.length) runs.push({ ...run, first: pairs.length, count: kept.length });
+      pairs.push(...kept);
+    }
+  return { ...was, pairs, runs };
+}
 
 type Ask = Omit<PairingRequest, "from" | "to">;
 
@@ -155,6 +173,14 @@ function Pairing({
       setProblem(problemOf(error));
     }
   };
+  const move = async (run: Run) => {
+    try {
+      const moved = (await ask({ how: "order", near: run.near, far: run.far, most: run.count })).proposal;
+      setProposal((was) => was && merged(was, moved));
+    } catch (error) {
+      setProblem(problemOf(error));
+    }
+  };
   const prove = async () => {
     setProving(true);
     try {
@@ -254,7 +280,12 @@ function Pairing({
             />
           )}
           {proposal ? (
-            <Proposed proposal={proposal} onTake={take} onLeave={() => setProposal(undefined)} />
+            <Proposed
+              proposal={proposal}
+              onTake={take}
+              onLeave={() => setProposal(undefined)}
+              onMove={(run) => void move(run)}
+            />
           ) : (
             shores && <Paired site={site} ids={shores.paired} proofs={names?.proofs} />
           )}

@@ -1,6 +1,6 @@
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
-import type { CrossingView, Pair, Proof, Proposal, SiteView } from "../api/types.gen";
+import type { CrossingView, Pair, Proof, Proposal, Run, SiteView } from "../api/types.gen";
 import { Mark } from "../shared/Mark";
 import { count } from "../shared/numbers";
 import { arrows } from "./listed";
@@ -14,21 +14,19 @@ export function Proposed({
   action = "Pair these",
   onTake,
   onLeave,
+  onMove,
 }: {
   proposal: Proposal;
   action?: string;
+  /** Has a run begin at another point. */
+  onMove?: (run: Run) => void;
   onTake: (pairs: Pair[]) => Promise<void>;
   onLeave: () => void;
 }) {
   const [left, setLeft] = useState(() => new Set(proposal.pairs.filter((p) => !p.fits).map(keyOf)));
   const [open, setOpen] = useState(() => new Set<number>());
   const taken = proposal.pairs.filter((p) => !left.has(keyOf(p)));
-  const runs: Pair[][] = [];
-  for (const pair of proposal.pairs) {
-    const last = runs.at(-1);
-    if (last?.[0] && deviceOf(last[0]) === deviceOf(pair)) last.push(pair);
-    else runs.push([pair]);
-  }
+  const runs = grouped(proposal);
   const turn = (from: string) => {
     const next = new Set(left);
     if (!next.delete(from)) next.add(from);
@@ -65,21 +63,28 @@ export function Proposed({
           </ul>
         </section>
       )}
-      {runs.map((run, i) => {
+      {runs.map(({ run: of, pairs: run }, i) => {
         const bad = run.filter((p) => !p.fits);
         const shown = open.has(i) ? run.slice(0, 500) : run.slice(0, few);
         return (
-          <section key={i} className="card mb-3 p-3" style={bad.length ? { borderColor: "var(--fault)" } : undefined}>
+          <section
+            key={i}
+            className="card mb-3 p-3"
+            data-run={of?.title}
+            style={bad.length || of?.better ? { borderColor: "var(--fault)" } : undefined}
+          >
             <div className="mb-1 flex items-center gap-2">
               <b className="min-w-0 flex-1 truncate">
-                {run[0] && deviceOf(run[0])}: {count(run.length, "point")}
+                {of ? of.title : run[0] && `${deviceOf(run[0])}: ${count(run.length, "point")}`}
               </b>
               <span
                 className="small inline-flex items-center gap-1 rounded px-2"
-                style={{ background: `var(--${bad.length ? "fault" : "good"}-wash)` }}
+                style={{ background: `var(--${bad.length || of?.better ? "fault" : "good"}-wash)` }}
               >
-                <Mark kind={bad.length ? "fault" : "good"} size={13} label="" /> {run.length - bad.length} of{" "}
-                {run.length} fit
+                <Mark kind={bad.length || of?.better ? "fault" : "good"} size={13} label="" />{" "}
+                {of?.better
+                  ? `moved by ${Math.abs(of.better)}`
+                  : `${run.length - bad.length} of ${run.length} ${run.length === 1 ? "fits" : "fit"}`}
               </span>
             </div>
             {shown.map((p) => (
@@ -87,11 +92,19 @@ export function Proposed({
                 <label className="flex items-center gap-2 py-[3px]">
                   <input type="checkbox" checked={!left.has(keyOf(p))} onChange={() => turn(keyOf(p))} />
                   <span className="min-w-0 flex-1 truncate" title={p.fromName}>
+                    {of && <span className="mono soft">{p.fromAddress} </span>}
                     {pointOf(p.fromName)}
                   </span>
                   <span className="small soft flex-none" style={{ borderBottom: `2px ${p.fits ? "solid" : "dashed"}` }}>
                     {p.goes && <span className="mono">{arrows[p.goes]} </span>}
                     {p.way}
+                    {p.shift !== undefined && of && (
+                      <span className="mono" title="by how much the number on the far shore differs from the one here">
+                        {" "}
+                        {p.shift > 0 ? "+" : p.shift < 0 ? "−" : "±"}
+                        {Math.abs(p.shift)}
+                      </span>
+                    )}
                   </span>
                   <span className="min-w-0 flex-1 truncate" title={p.toName}>
                     {pointOf(p.toName)} <span className="mono soft">{p.address}</span>
@@ -103,14 +116,38 @@ export function Proposed({
             ))}
             {run.length > shown.length && (
               <button type="button" className="small underline" onClick={() => setOpen(new Set([...open, i]))}>
-                and {run.length - shown.length} more, show them
+                and {run.length - shown.length} more, {of && "each one further on both shores: "}show them
               </button>
+            )}
+            {of?.sentence && (
+              <p className="notice fault mt-2">
+                {of.sentence}{" "}
+                {onMove && (
+                  <button type="button" className="underline" onClick={() => onMove(of)}>
+                    Move the run by {Math.abs(of.better ?? 0)}
+                  </button>
+                )}
+              </p>
             )}
           </section>
         );
       })}
     </>
   );
+}
+
+/** The pairs in runs that follow each other on both shores, or by the devices that they come from. */
+function grouped(proposal: Proposal): { run?: Run; pairs: Pair[] }[] {
+  const groups: { run?: Run; pairs: Pair[] }[] = [];
+  for (const run of proposal.runs) {
+    const pairs = proposal.pairs.slice(run.first, run.first + run.count);
+    const last = groups.at(-1);
+    if (run.sorted) groups.push({ run, pairs });
+    else if (last && !last.run && pairs[0] && last.pairs[0] && deviceOf(last.pairs[0]) === deviceOf(pairs[0]))
+      last.pairs.push(...pairs);
+    else groups.push({ pairs });
+  }
+  return groups;
 }
 
 /** A point of another Ferry that is taken alone has no counterpart here. */

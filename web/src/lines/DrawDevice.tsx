@@ -7,6 +7,9 @@ import type { DrawnView, Line, Problem, SiteView } from "../api/types.gen";
 import { say } from "../shared/toast";
 import { Dialog, Field, ProblemNotice } from "../shared/ui";
 
+/** Who asks a device that Ferry itself is: whoever comes. */
+const itself = "ferry itself";
+
 /** Puts a device on a line out of the file in which its maker describes it: ports, map and link in one step. */
 export function DrawDevice({ site, line }: { site: SiteView; line: Line }) {
   const navigate = useNavigate();
@@ -28,8 +31,9 @@ export function DrawDevice({ site, line }: { site: SiteView; line: Line }) {
       const query = new URLSearchParams({
         name: of.name,
         choice: way,
-        asking,
+        asking: asking === itself ? "" : asking,
         host: host.trim(),
+        ...(asking === itself ? { served: "1" } : {}),
         ...(dry ? { dry: "1" } : {}),
       });
       const drawn = await postBody<DrawnView>(`/api/lines/${line.id}/drawn?${query}`, of);
@@ -55,12 +59,12 @@ export function DrawDevice({ site, line }: { site: SiteView; line: Line }) {
   return (
     <>
       <label className="button mt-2 inline-block cursor-pointer">
-        Add a device from its data sheet (EDS)…
+        Add a device from a file that describes it…
         <input
           className="sr-only"
           type="file"
-          accept=".eds,.txt"
-          aria-label="Data sheet of a device"
+          accept=".eds,.txt,.xml,.icd,.cid,.iid,.scd"
+          aria-label="File that describes a device"
           onChange={(e) => {
             const of = e.target.files?.[0];
             if (of) open(of);
@@ -71,18 +75,18 @@ export function DrawDevice({ site, line }: { site: SiteView; line: Line }) {
       <Dialog
         open={!!file}
         onClose={() => setFile(undefined)}
-        title={view ? `Add ${view.name}?` : "A device from its data sheet"}
+        title={view ? `Add ${view.name}?` : "A device from a file"}
       >
         {problem && <ProblemNotice problem={problem} />}
         {view && (
           <>
             <p className="mb-2">
-              {view.title}: {view.points} points of its assemblies
+              {view.title}: {view.points} points
               {view.aside > 0 && `, and ${view.aside} parameters that are asked for one by one`}.
             </p>
             {view.choices.length > 1 && (
               <Field
-                label="Connection"
+                label="Which of it"
                 value={choice}
                 options={view.choices.map((title, i) => ({ value: String(i), title: title || `connection ${i + 1}` }))}
                 onCommit={async (way) => {
@@ -96,6 +100,7 @@ export function DrawDevice({ site, line }: { site: SiteView; line: Line }) {
               value={asking}
               options={[
                 { value: "", title: "nobody yet" },
+                ...(view.serves ? [{ value: itself, title: "Ferry itself is it: clients come" }] : []),
                 ...askers.map((d) => ({ value: d.id, title: nameOf(site, d.id) })),
               ]}
               onCommit={(id) => Promise.resolve(setAsking(id))}

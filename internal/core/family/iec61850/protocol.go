@@ -218,6 +218,7 @@ func (rules) Draw(data []byte, choice int) (d protocol.Drawn, err error) {
 			d.Model, d.Remark = strings.TrimSpace(i.Maker+" "+i.Type), i.Desc
 		}
 	}
+	d.FileKey = KeyFile
 	d.Name, d.Held, d.Unread = at.ied, m.Held(), m.unread(f)
 	d.Ask, d.Answer = protocol.Settings{}, protocol.Settings{KeyIED: protocol.OfText(at.ied), KeyAccess: protocol.OfText(at.access)}
 	if port, err := strconv.Atoi(f.Addresses[at.ied+"/"+at.access]["MMS-Port"]); err == nil && port > 0 && port < 1<<16 {

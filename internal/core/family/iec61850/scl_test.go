@@ -44,7 +44,7 @@ func TestConcentrator(t *testing.T) {
 			t.Errorf("%s: %q, want %q", ref, got, want)
 		}
 	}
-	if sorts[protocol.SingleSort] != 18 || sorts[protocol.DoubleSort] != 2 || sorts[protocol.CounterSort] != 4 ||
+	if sorts[protocol.SingleSort] != 17 || sorts[protocol.DoubleSort] != 2 || sorts[protocol.CounterSort] != 4 ||
 		sorts[protocol.CommandSort] != 5 || sorts[protocol.SetpointSort] != 1 {
 		t.Errorf("%v", sorts)
 	}

@@ -1,6 +1,8 @@
 package iec61850
 
 import (
+	"strings"
+
 	"ferry/internal/core/address"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/value"
@@ -79,6 +81,8 @@ func (rules) SortOf(a address.Address, t value.Type) protocol.Sort {
 		return protocol.SortByType(t)
 	}
 	switch last := r.Path[len(r.Path)-1]; {
+	case r.Node == "LLN0", strings.HasPrefix(r.Node, "LPHD"), r.Path[0] == "Mod", r.Path[0] == "Beh", r.Path[0] == "Health":
+		return protocol.OwnSort
 	case t.IsText() || t.IsTime():
 		return protocol.SortByType(t)
 	case r.FC == "CO" && t.IsFloat():
@@ -89,6 +93,8 @@ func (rules) SortOf(a address.Address, t value.Type) protocol.Sort {
 		return protocol.CounterSort
 	case last == "stVal" && t == value.TypeUint8:
 		return protocol.DoubleSort
+	case last == "stVal" && t.IsWhole():
+		return protocol.EnumSort
 	}
 	return protocol.SortByType(t)
 }
