@@ -91,6 +91,14 @@ func TestPumpStation(t *testing.T) {
 	b.sees("ai22 … 25 → GGIO7.AnIn1 … 4")
 	b.press("Leave it")
 
+	// So are a point of another kind, and a target that is taken.
+	b.press("By a table…")
+	b.put("Table", "Lid open\tGGIO2.DPCSO1\nPump 1 runs\tGGIO1.Ind1\nPump 2 runs\tGGIO1.Ind1")
+	b.press("Look at the pairs")
+	b.sees("Lid open is one of the states, and GGIO2.DPCSO1 one of the double points.")
+	b.sees("\"GGIO1.Ind1\" is the target of row 2 already")
+	b.press("Leave it")
+
 	// The runs by themselves.
 	words("this shore", "")
 	words("the far shore", "")

@@ -32,6 +32,15 @@ type outstation struct {
 	until     time.Time              // for how long it counts
 	pulses    map[uint32]time.Time   // outputs that go off again
 	kind      string                 // the fault at the last look
+	// kept are the objects as they were laid out last.
+	kept   []held
+	keptAt laid
+}
+
+// laid is what the objects depend on.
+type laid struct {
+	of    int
+	shift bool
 }
 
 // event is what happened to an object.
@@ -78,6 +87,11 @@ func (h *held) key() uint32 { return key(h.Kind, h.Index) }
 // held are the objects of the map in the order of kinds and indexes; how an output is operated makes
 // no other of it. With the fault "shift" each has the next index.
 func (o *outstation) held() (list []held) {
+	now := laid{o.of.Memory.Laid(), o.fault().Kind == "shift"}
+	if o.kept != nil && o.keptAt == now {
+		return o.kept
+	}
+	defer func() { o.kept, o.keptAt = list, now }()
 	known := map[uint32]bool{}
 	for _, at := range o.of.Memory.Held() {
 		object, ok := family.ObjectOf(at.Address)
@@ -208,11 +222,13 @@ func (o *outstation) note(h *held, is wire.Object, now time.Time) {
 	}
 	for len(o.events) >= most { // the oldest goes
 		o.events, o.overflow = o.events[1:], true
+		lost.Add(1)
 	}
 	_, variation := variations(h)
 	is.Group, is.Variation, is.At, is.Flagged = h.Kind.Event(), variation, now.Add(o.ahead), true
 	is.Flags = o.flags(h.Kind)
 	o.number++
+	noted.Add(1)
 	o.events = append(o.events, event{number: o.number, class: class(h.Kind), object: is})
 }
 

@@ -133,7 +133,6 @@ func (h *host) Take(c net.Conn) {
 				break
 			}
 			if f != nil {
-				h.look(time.Now())
 				t.say(t.hear(f))
 			}
 		}

@@ -39,7 +39,7 @@ func begun(t *testing.T, s *site.Site) (*bench.Bench, *field.Engine) {
 	if err := b.Sync(s); err != nil {
 		t.Fatal(err)
 	}
-	e := field.NewEngine(s, b)
+	e := field.NewEngine(s, newTapped(t, b))
 	t.Cleanup(func() {
 		e.Close()
 		if err := b.Close(); err != nil {

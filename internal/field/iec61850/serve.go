@@ -49,8 +49,9 @@ type serving struct {
 	others  sync.WaitGroup
 
 	mu    sync.Mutex
-	refs  map[string]family.Ref // of points
-	by    map[string]string     // points of references
+	ats   map[string]*target.Attribute // of points, nil for those that the model has not
+	was   map[string]value.Quality     // what was told of each last
+	by    map[string]string            // points of references
 	end   *field.Served
 	stops func() // hearing of values
 	waits []heard
@@ -179,17 +180,19 @@ func (s *serving) hear() {
 	if end == nil {
 		return
 	}
-	refs, by := map[string]family.Ref{}, map[string]string{}
+	ats, by := map[string]*target.Attribute{}, map[string]string{}
 	for _, p := range end.Names() {
 		if r, ok := family.RefOf(p.Address); ok {
-			refs[p.ID], by[r.String()] = r, p.ID
+			if by[r.String()] = p.ID; r.FC != "CO" {
+				ats[p.ID] = s.server.At(r)
+			}
 		}
 	}
 	s.mu.Lock()
 	if s.stops != nil {
 		s.stops()
 	}
-	s.refs, s.by, s.end = refs, by, end
+	s.ats, s.by, s.end, s.was = ats, by, end, map[string]value.Quality{}
 	s.stops = end.Hear(func(point string, is field.Standing) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
@@ -200,10 +203,8 @@ func (s *serving) hear() {
 		}
 	})
 	s.mu.Unlock()
-	for point, r := range refs {
-		if r.FC != "CO" {
-			s.set(r, end.Standing(point))
-		}
+	for point, at := range ats {
+		s.set(point, at, end.Standing(point))
 	}
 }
 
@@ -216,36 +217,43 @@ func (s *serving) feed() {
 		case <-s.fed:
 		}
 		s.mu.Lock()
-		waits, refs := s.waits, s.refs
+		waits, ats := s.waits, s.ats
 		s.waits = nil
 		s.mu.Unlock()
 		for _, h := range waits {
-			if r, ok := refs[h.point]; ok && r.FC != "CO" {
-				s.set(r, h.is)
-			}
+			s.set(h.point, ats[h.point], h.is)
 		}
 	}
 }
 
-// all tells the server what stands in all points: what changed is reported.
+// all tells the server of what is doubted now, or no longer.
 func (s *serving) all() {
 	s.mu.Lock()
-	refs, end, busy := s.refs, s.end, len(s.waits) > 0
+	ats, end, busy := s.ats, s.end, len(s.waits) > 0
 	s.mu.Unlock()
 	if busy {
 		return // what waits is newer
 	}
-	for point, r := range refs {
-		if r.FC != "CO" {
-			is := end.Standing(point)
+	for point, at := range ats {
+		is := end.Standing(point)
+		s.mu.Lock()
+		same := s.was[point] == is.Quality
+		s.mu.Unlock()
+		if !same {
 			is.Value = value.Value{} // what stands there was told in its order
-			s.set(r, is)
+			s.set(point, at, is)
 		}
 	}
 }
 
-func (s *serving) set(r family.Ref, is field.Standing) {
-	s.server.Set(r, target.Value{Value: is.Value, Quality: is.Quality, Reason: is.Reason, At: is.At})
+func (s *serving) set(point string, at *target.Attribute, is field.Standing) {
+	if at == nil {
+		return
+	}
+	s.mu.Lock()
+	s.was[point] = is.Quality
+	s.mu.Unlock()
+	s.server.Set(at, target.Value{Value: is.Value, Quality: is.Quality, Reason: is.Reason, At: is.At})
 }
 
 // refusals are data access errors for what a point does not take.

@@ -37,6 +37,8 @@ type report struct {
 	last     uint64
 	sent     uint64
 	overflow bool
+	// leads is set for the first instance, had for one that a client has had.
+	leads, had bool
 }
 
 // change is a member of a set that changed.
@@ -99,7 +101,7 @@ func newReport(d *domain, ln string, of *family.Report, instance int) *report {
 		fc = "BR"
 	}
 	r := &report{domain: d, of: of, buffered: of.Buffered, set: d.sets[ln+"$"+of.DataSet], id: of.ID, revision: max(1, of.Revision),
-		bufferMs: of.BufferMs, everyMs: of.IntegrityMs, pending: map[int]change{}}
+		bufferMs: of.BufferMs, everyMs: of.IntegrityMs, pending: map[int]change{}, leads: instance == 0}
 	if r.id == "" {
 		r.id = d.name + "/" + ln + "$" + fc + "$" + name
 	}
@@ -231,12 +233,19 @@ func (r *report) write(by *session, name string, d *wire.Data, now time.Time) in
 // take has it report another data set.
 func (r *report) take(text string) int {
 	if text == "" {
+		if r.set != nil {
+			r.set.reports = slices.DeleteFunc(r.set.reports, func(each *report) bool { return each == r })
+		}
 		r.set = nil
 		return -1
 	}
 	for item, s := range r.domain.sets {
 		if text == item || text == r.domain.name+"/"+item {
 			if r.set != s {
+				if r.set != nil {
+					r.set.reports = slices.DeleteFunc(r.set.reports, func(each *report) bool { return each == r })
+				}
+				s.reports = append(s.reports, r)
 				r.set, r.kept, r.sent = s, nil, r.last
 				r.revision++
 			}
@@ -273,7 +282,7 @@ func (r *report) enable(by *session, on bool, now time.Time) int {
 		r.stop()
 		return -1
 	}
-	r.enabled, r.reserved, r.number = true, by, 0
+	r.enabled, r.reserved, r.number, r.had = true, by, 0, true
 	if r.next = (time.Time{}); r.everyMs > 0 && r.triggers&onIntegrity != 0 {
 		r.next = now.Add(time.Duration(r.everyMs) * time.Millisecond)
 	}
@@ -291,36 +300,29 @@ func (r *report) stop() {
 	}
 }
 
-// live reports whether changes are noted: a buffered one keeps them for who comes.
-func (r *report) live() bool { return r.set != nil && (r.enabled || r.buffered) }
+// live reports whether changes are noted: a buffered one keeps them for who comes, of several instances
+// the first, and those that somebody has had.
+func (r *report) live() bool { return r.enabled || r.buffered && (r.leads || r.had) }
 
-// changed notes that an attribute changed, for one of the reasons in triggers.
-func (r *report) changed(e *entry, reason uint64, now time.Time) {
+// changed notes that a member of the set changed, for one of the reasons in triggers.
+func (r *report) changed(i int, value wire.Data, reason uint64, now time.Time) {
 	if !r.live() || r.triggers&reason == 0 {
 		return
 	}
-	for i, m := range r.set.members {
-		if !m.holds(e) {
-			continue
+	if was, waits := r.pending[i]; waits {
+		if was.reason&(onData|onUpdate) != 0 && reason&(onData|onUpdate) != 0 {
+			r.flush(now) // the earlier value is told by itself
+		} else {
+			reason |= was.reason
 		}
-		if was, waits := r.pending[i]; waits {
-			if was.reason&(onData|onUpdate) != 0 && reason&(onData|onUpdate) != 0 {
-				r.flush(now) // the earlier value is told by itself
-			} else {
-				reason |= was.reason
-			}
-		}
-		if len(r.pending) == 0 {
-			r.first = now
-		}
-		r.pending[i] = change{m.value(), reason, now}
 	}
-}
-
-// holds reports whether an attribute lies in an entry.
-func (e *entry) holds(attribute *entry) bool {
-	return e == attribute || len(attribute.item) > len(e.item) && attribute.item[:len(e.item)] == e.item &&
-		attribute.item[len(e.item)] == '$' && attribute.of != nil && e.of != nil && attribute.of.domain == e.of.domain
+	if len(r.pending) > 0 && !r.enabled && now.Sub(r.first) >= time.Duration(r.bufferMs)*time.Millisecond {
+		r.flush(now) // nobody looks whether it is due
+	}
+	if len(r.pending) == 0 {
+		r.first = now
+	}
+	r.pending[i] = change{value, reason, now}
 }
 
 // all notes every member.

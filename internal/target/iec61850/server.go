@@ -70,16 +70,33 @@ func (s *Server) Replace(m *family.Model) {
 	}
 }
 
-// Set has a value stand in an attribute, with its quality and its time beside it; false where the model
-// has no such attribute, or none of such a type.
-func (s *Server) Set(r family.Ref, v Value) bool {
-	now := time.Now()
+// Attribute is an attribute of the model that is answered with now.
+type Attribute struct {
+	space *space
+	entry *entry
+}
+
+// At is the attribute of a reference; nil for none.
+func (s *Server) At(r family.Ref) *Attribute {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	e := s.space.find(r)
 	if e == nil || e.kind == family.NoKind {
+		return nil
+	}
+	return &Attribute{s.space, e}
+}
+
+// Set has a value stand in an attribute, with its quality and its time beside it; false where the model
+// has no such attribute, or none of such a type.
+func (s *Server) Set(a *Attribute, v Value) bool {
+	now := time.Now()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if a == nil || a.space != s.space {
 		return false
 	}
+	e := a.entry
 	reason := uint64(0)
 	if !v.Value.IsNone() {
 		d, err := e.dataOf(v.Value)
@@ -109,11 +126,19 @@ func (s *Server) Set(r family.Ref, v Value) bool {
 	if reason == 0 {
 		return true
 	}
-	for _, each := range s.space.reports {
-		if reason&onData != 0 {
-			each.changed(e, onData, now)
-		} else if q := e.of.quality[e.fc]; q != nil {
-			each.changed(q, onQuality, now)
+	moved, as := e, uint64(onData)
+	if reason&onData == 0 {
+		if moved, as = e.of.quality[e.fc], onQuality; moved == nil {
+			return true
+		}
+	}
+	for _, in := range moved.sets {
+		var value wire.Data
+		for i, each := range in.set.reports {
+			if i == 0 {
+				value = in.set.members[in.at].value()
+			}
+			each.changed(in.at, value, as, now)
 		}
 	}
 	s.look()
@@ -154,6 +179,9 @@ func (s *Server) tells() {
 		s.mu.Lock()
 		for _, r := range s.space.reports {
 			to := r.reserved
+			if !r.enabled {
+				continue
+			}
 			if s.config.Silent != nil && s.config.Silent() {
 				next = now.Add(time.Second)
 				continue

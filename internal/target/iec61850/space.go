@@ -28,6 +28,14 @@ type entry struct {
 	of     *object
 	fc     string
 	report *report // of whose control block it is a member
+	// sets are the places of data sets that hold it.
+	sets []inSet
+}
+
+// inSet is a member of a data set.
+type inSet struct {
+	set *set
+	at  int
 }
 
 // object is data, with what tells of its values.
@@ -55,6 +63,7 @@ type set struct {
 	item    string // "LLN0$dsStatus"
 	members []*entry
 	names   []wire.Name
+	reports []*report // that report it
 }
 
 // space is what the device shows. The server's lock guards it.
@@ -81,6 +90,16 @@ func newSpace(m *family.Model) *space {
 			d.index(n, n.name)
 		}
 		slices.Sort(d.setOrder)
+		for _, ds := range d.sets {
+			for i, m := range ds.members {
+				m.each(func(e *entry) { e.sets = append(e.sets, inSet{ds, i}) })
+			}
+		}
+	}
+	for _, r := range s.reports {
+		if r.set != nil {
+			r.set.reports = append(r.set.reports, r)
+		}
 	}
 	return s
 }
@@ -160,6 +179,16 @@ func (d *domain) attribute(n *family.Node, fc string, o *object) *entry {
 		e.parts = append(e.parts, d.attribute(p, fc, o))
 	}
 	return e
+}
+
+// each tells of the attributes without parts in an entry.
+func (e *entry) each(of func(*entry)) {
+	if e.kind != family.NoKind {
+		of(e)
+	}
+	for _, p := range e.parts {
+		p.each(of)
+	}
 }
 
 // part is a part by its name; nil for none.
