@@ -131,6 +131,7 @@ func TestShore(t *testing.T) {
 	for name, file := range map[string]bool{"by a file": true, "by points": false} {
 		t.Run(name, func(t *testing.T) {
 			e, b, at := station(t, file)
+			at, asked, answered := between(t, at)
 			far := controller(t, at, nil)
 			ctx := context.Background()
 			eventually(t, "all stops are good", func() bool {
@@ -170,6 +171,10 @@ func TestShore(t *testing.T) {
 				t.Fatal(err)
 			}
 			eventually(t, "it is good again", func() bool { return of(far, "f-level").Quality == value.Good })
+			if asked.Load() < 20 || answered.Load() < 20 {
+				t.Errorf("%d and %d messages were read", asked.Load(), answered.Load())
+			}
+			far.Close()
 		})
 	}
 }
