@@ -184,8 +184,10 @@ func (r *runner) came(report *Report) {
 		r.hub.record(r.era, e, nil)
 		return
 	}
-	if len(report.Frames) > 0 {
-		e.Frames = report.Frames
+	if n := len(report.Frames); n > 0 {
+		if e.Frames = report.Frames; e.Frames[0].Out && slices.ContainsFunc(e.Frames, func(f exchange.Frame) bool { return !f.Out }) {
+			e.Outcome, e.LatencyMs = exchange.Answered, e.Frames[n-1].AfterMs // the connection asked by itself
+		}
 	}
 	if report.Wrong != "" {
 		e.Outcome, e.Sentence = exchange.Garbled, report.Wrong

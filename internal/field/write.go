@@ -191,6 +191,12 @@ func (e *Engine) judge(ctx context.Context, r *runner, o *order, reply Reply, pa
 		}
 		return
 	}
+	if o.def.Commands(o.point.Address) {
+		if result.State == Done {
+			result.OK, result.Sentence = true, "The command was taken by "+o.device.Name+"."
+		}
+		return
+	}
 	said := reply.Sentence
 	if o.point.Access == site.WriteOnly {
 		if !unsure {

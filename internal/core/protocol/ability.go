@@ -45,6 +45,21 @@ type Items interface {
 	ItemBytes(a address.Address, shape value.Shape) (out, in int)
 }
 
+// Commands is the ability of those Items of which some places take commands: what was written there is
+// not what is read there.
+type Commands interface {
+	Commands(a address.Address) bool
+}
+
+// Commands reports whether what is written to an address is a command.
+func (d *Def) Commands(a address.Address) bool {
+	if d == nil {
+		return false
+	}
+	c, ok := d.Rules.(Commands)
+	return ok && c.Commands(a)
+}
+
 // Batches is the ability of those Ranges that take several ranges in one
 // request.
 type Batches interface {

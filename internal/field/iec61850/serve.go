@@ -204,7 +204,9 @@ func (s *serving) hear() {
 	})
 	s.mu.Unlock()
 	for point, at := range ats {
-		s.set(point, at, end.Standing(point))
+		if is := end.Standing(point); !is.Value.IsNone() { // else it is what the file says
+			s.set(point, at, is)
+		}
 	}
 }
 
@@ -239,7 +241,7 @@ func (s *serving) all() {
 		s.mu.Lock()
 		same := s.was[point] == is.Quality
 		s.mu.Unlock()
-		if !same {
+		if !same && !is.Value.IsNone() {
 			is.Value = value.Value{} // what stands there was told in its order
 			s.set(point, at, is)
 		}

@@ -171,6 +171,19 @@ func TestShore(t *testing.T) {
 				t.Fatal(err)
 			}
 			eventually(t, "it is good again", func() bool { return of(far, "f-level").Quality == value.Good })
+			root, err := far.Browse(ctx, "f", address.Address{}, 0, 100)
+			if err != nil || len(root.Entries) != 1 || !root.Entries[0].Opens {
+				t.Fatalf("%+v, %v", root, err)
+			}
+			nodes, err := far.Browse(ctx, "f", root.Entries[0].Address, 0, 100)
+			if err != nil || len(nodes.Entries) < 4 {
+				t.Fatalf("%+v, %v", nodes, err)
+			}
+			for _, n := range nodes.Entries {
+				if in, err := far.Browse(ctx, "f", n.Address, 0, 100); err != nil || n.Name == "GGIO1" && (len(in.Entries) == 0 || in.Entries[0].Value.IsNone()) {
+					t.Errorf("%s: %+v, %v", n.Name, in, err)
+				}
+			}
 			if asked.Load() < 20 || answered.Load() < 20 {
 				t.Errorf("%d and %d messages were read", asked.Load(), answered.Load())
 			}

@@ -231,6 +231,12 @@ func (rules) Writable(a address.Address) error {
 	return nil
 }
 
+// Commands: an output that gives a pulse, or that two relays operate, does not stand as it was told.
+func (rules) Commands(a address.Address) bool {
+	o, _ := ObjectOf(a)
+	return o.How != Latch
+}
+
 func (rules) WriteItem(a address.Address) string {
 	if o, _ := ObjectOf(a); o.Kind == AnalogOutput {
 		return "analogue output"

@@ -104,12 +104,41 @@ func RefOf(a address.Address) (r Ref, ok bool) {
 	return r, err == nil
 }
 
+// Folder is the space of logical devices and nodes, which have no values: "LD0/", "LD0/GGIO1/".
+const Folder = "folder"
+
+// FolderOf is a logical device, or a node in it where that is given.
+func FolderOf(device, node string) address.Address {
+	name := device + "/"
+	if node != "" {
+		name += node + "/"
+	}
+	return address.Named(Folder, name)
+}
+
+// ParseFolder reads one.
+func ParseFolder(text string) (a address.Address, ok bool) {
+	parts := strings.Split(strings.TrimSuffix(text, "/"), "/")
+	if !strings.HasSuffix(text, "/") || len(parts) > 2 || len(text) > mostReference {
+		return a, false
+	}
+	for _, name := range parts {
+		if !partName.MatchString(name) {
+			return a, false
+		}
+	}
+	return address.Named(Folder, text), true
+}
+
 type scheme struct{}
 
 // Scheme is the addressing of IEC 61850.
 var Scheme address.Scheme = scheme{}
 
 func (scheme) Parse(text, _ string) (address.Address, error) {
+	if folder, ok := ParseFolder(text); ok {
+		return folder, nil
+	}
 	r, err := ParseRef(text)
 	if err != nil {
 		return address.Address{}, err

@@ -130,6 +130,12 @@ func operates(path []string) bool {
 	return at > 0 && at+1 < len(path) && path[at+1] == "ctlVal"
 }
 
+// Commands: a control takes commands, and its status is another attribute.
+func (rules) Commands(a address.Address) bool {
+	r, _ := RefOf(a)
+	return r.FC == "CO"
+}
+
 func (rules) WriteItem(a address.Address) string {
 	if r, _ := RefOf(a); r.FC == "CO" {
 		return "Operate"
