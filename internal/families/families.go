@@ -6,6 +6,7 @@ import (
 	_ "ferry/internal/bench/blocktcp"
 	_ "ferry/internal/bench/dnp3"
 	_ "ferry/internal/bench/enip"
+	_ "ferry/internal/bench/iec61850"
 	_ "ferry/internal/bench/modbus"
 	_ "ferry/internal/bench/mqtt"
 	_ "ferry/internal/bench/opcua"
