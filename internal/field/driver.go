@@ -31,6 +31,9 @@ type Target struct {
 	Control func(network, address string, c syscall.RawConn) error
 	// Plant is set where what is sent takes effect in the plant.
 	Plant bool
+	// Trial is set where a link is only tried, by a person who looks how far it goes: nothing is taken
+	// from the device that another may be waiting for, and nothing is changed in it.
+	Trial bool
 	// Format is what a serial port is opened with.
 	Format serial.Format
 	// Settings of the asking end, by the keys of the protocol.

@@ -132,6 +132,7 @@ func (w *walk) dial(ctx context.Context) bool {
 	var connected bool
 	if w.borrowed == nil {
 		var conn Conn
+		w.runner.channel.target.Trial = true // it is the try's own
 		target := w.runner.channel.target
 		target.Settings = w.runner.link.Settings
 		if conn, w.lost = w.runner.channel.driver.Dial(ctx, target); conn != nil {

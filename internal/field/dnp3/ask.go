@@ -145,7 +145,7 @@ func (s *station) once(q *question, tape *field.Tape, breaks <-chan struct{}) (a
 			}
 			a.messages, a.indications = append(a.messages, m), m.Indications
 			taken := q.each == nil || q.each(&m)
-			if m.Control&wire.Confirm != 0 && taken {
+			if m.Control&wire.Confirm != 0 && taken && (!c.trial || m.Control&wire.Last == 0) {
 				s.confirm(&m, tape)
 			}
 			if m.Control&wire.Last != 0 {

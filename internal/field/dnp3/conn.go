@@ -33,7 +33,7 @@ func (d driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Rep
 	if stream == nil {
 		return nil, reply
 	}
-	c := &conn{def: d.def, stream: stream, reports: make(chan field.Report, 64), fed: make(chan struct{}, 1),
+	c := &conn{def: d.def, trial: t.Trial, stream: stream, reports: make(chan field.Report, 64), fed: make(chan struct{}, 1),
 		turn: make(chan struct{}, 1), breaks: make(chan struct{}, 1), wakes: make(chan struct{}, 1),
 		stations: map[uint16]*station{}}
 	c.life, c.cancel = context.WithCancel(ctx)
@@ -77,6 +77,7 @@ func (d driver) open(ctx context.Context, t *field.Target) (field.Stream, field.
 // belong to it: one takes in what comes, one asks what is due, and one hands reports over.
 type conn struct {
 	def    *protocol.Def
+	trial  bool // nothing is confirmed, enabled, cleared or set
 	stream field.Stream
 	life   context.Context
 	cancel context.CancelFunc

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -39,7 +40,9 @@ func begun(t *testing.T, s *site.Site) (*bench.Bench, *field.Engine) {
 	if err := b.Sync(s); err != nil {
 		t.Fatal(err)
 	}
-	e := field.NewEngine(s, newTapped(t, b))
+	tap := newTapped(t, b)
+	taps.Store(t.Name(), tap)
+	e := field.NewEngine(s, tap)
 	t.Cleanup(func() {
 		e.Close()
 		if err := b.Close(); err != nil {
@@ -205,4 +208,29 @@ func TestSharedLine(t *testing.T) {
 		t.Fatal(err)
 	}
 	eventually(t, "it comes back", func() bool { return quality("second-bi0") == value.Good })
+}
+
+// taps are those of the tests that run, by their names.
+var taps sync.Map
+
+// TestTrial: who only tries a link takes no events from the outstation that another may be waiting for,
+// and changes nothing in it.
+func TestTrial(t *testing.T) {
+	settings := fast()
+	settings[family.KeyUnasked1] = protocol.OfSwitch(true)
+	_, _, e := station(t, settings)
+	time.Sleep(300 * time.Millisecond) // there are events by now
+	if r, err := e.Try(context.Background(), "l"); err != nil || r.StopsAt != nil {
+		t.Fatalf("%+v, %v", r, err)
+	}
+	of, _ := taps.Load(t.Name())
+	tap, _ := of.(*tapped)
+	for _, said := range []string{"0", "2", "3", "4", "5", "7", "20", "21", "1 60.2", "1 60.3", "1 60.4"} {
+		if _, sent := tap.said.Load(said); sent {
+			t.Errorf("a try sends %s", said)
+		}
+	}
+	if _, read := tap.said.Load("1 60.1"); !read {
+		t.Error("a try does not read what stands there")
+	}
 }

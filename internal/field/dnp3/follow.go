@@ -38,9 +38,20 @@ func (c *conn) Follow(wanted []protocol.Wanted) (field.Reply, []field.Refusal) {
 	if len(wanted) == 0 {
 		return s.greet(), nil
 	}
-	first := s.ask(&question{function: wire.FnDisable, objects: objectsOf(1, 2, 3)}, c.breaks)
-	if !first.OK() {
-		return first.Reply, nil
+	if c.trial {
+		s.mu.Lock()
+		s.follows = true
+		s.mu.Unlock()
+		if reply := s.poll("what stands there", objectsOf(0), c.breaks); !reply.OK() {
+			return reply, nil
+		}
+		return field.Reply{Outcome: exchange.Answered, Left: true}, s.absent(wanted)
+	}
+	var first answer
+	if s.unasks() { // else what it sends so is none of this end's to stop: another may have enabled it
+		if first = s.ask(&question{function: wire.FnDisable, objects: objectsOf(1, 2, 3)}, c.breaks); !first.OK() {
+			return first.Reply, nil
+		}
 	}
 	s.mu.Lock()
 	s.follows = true

@@ -67,7 +67,7 @@ func everything() []byte { return objectsOf(1, 2, 3, 0) }
 func (s *station) indicated(is wire.Indications) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if !s.follows {
+	if !s.follows || s.conn.trial {
 		return
 	}
 	s.due.restart = s.due.restart || is&wire.Restarted != 0
@@ -328,6 +328,12 @@ func (s *station) restarted(breaks <-chan struct{}) bool {
 func (s *station) clearRestart(breaks <-chan struct{}) ([]exchange.Frame, bool) {
 	a := s.ask(&question{function: wire.FnWrite, objects: []byte{80, 1, wire.FromTo8, 7, 7, 0}}, breaks)
 	return a.Frames, a.OK()
+}
+
+// unasks reports whether any class of events is to be sent unasked.
+func (s *station) unasks() bool {
+	settings := s.has()
+	return family.Unasked(settings, 1) || family.Unasked(settings, 2) || family.Unasked(settings, 3)
 }
 
 // enable has the outstation send the events of classes unasked that are set so; the answer is good

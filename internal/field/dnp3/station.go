@@ -216,7 +216,7 @@ func (s *station) unsolicited(m *message) {
 	body := m.Fragment.Append(nil)
 	again := bytes.Equal(body, s.unasked)
 	s.mu.Unlock()
-	if !follows {
+	if !follows || s.conn.trial {
 		return // it is nobody's here, and stays the outstation's
 	}
 	tape := &field.Tape{}

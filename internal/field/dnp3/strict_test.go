@@ -22,6 +22,7 @@ type strict struct {
 	segment   byte
 	frames    int
 	fragments int
+	note      func(said string)
 }
 
 // crcOf is the check of clause 9.2.5, bit by bit.
@@ -113,14 +114,14 @@ func (s *strict) frame(control byte, user []byte) error {
 		return nil
 	}
 	s.fragments++
-	return asked(s.fragment)
+	return asked(s.fragment, s.note)
 }
 
 // sizes are the octets of objects that a master sends, by group and variation.
 var sizes = map[[2]byte]int{{12, 1}: 11, {41, 1}: 5, {41, 2}: 3, {41, 3}: 5, {41, 4}: 9, {50, 1}: 6, {50, 3}: 6}
 
-// asked reads a fragment of a master (clause 4.2).
-func asked(b []byte) error {
+// asked reads a fragment of a master (clause 4.2), and notes its function with each object.
+func asked(b []byte, note func(string)) error {
 	if len(b) < 2 {
 		return fmt.Errorf("a fragment of %d octets", len(b))
 	}
@@ -131,6 +132,7 @@ func asked(b []byte) error {
 	if b[0]&0x10 != 0 && function != 0 {
 		return fmt.Errorf("a master sends function %d as if nobody had asked for it", function)
 	}
+	note(fmt.Sprintf("%d", function))
 	carries := map[byte]bool{2: true, 3: true, 4: true, 5: true}[function]
 	switch function {
 	case 0, 23, 24:
@@ -149,6 +151,7 @@ func asked(b []byte) error {
 			return fmt.Errorf("an object header of %d octets", len(b))
 		}
 		group, variation, qualifier := b[0], b[1], b[2]
+		note(fmt.Sprintf("%d %d.%d", function, group, variation))
 		b = b[3:]
 		octets := map[byte]int{0x00: 2, 0x01: 4, 0x06: 0, 0x07: 1, 0x08: 2, 0x17: 1, 0x28: 2}
 		n, known := octets[qualifier]
@@ -198,6 +201,7 @@ type tapped struct {
 	mu     sync.Mutex
 	ways   map[string]string
 	frames atomic.Int64
+	said   sync.Map // functions with their objects
 }
 
 func newTapped(t testing.TB, b *bench.Bench) *tapped {
@@ -250,7 +254,7 @@ func (b *tapped) pass(near net.Conn, to string) {
 		_, _ = io.Copy(near, far) // until either ends
 		_ = near.Close()
 	}()
-	s := &strict{}
+	s := &strict{note: func(said string) { b.said.Store(said, true) }}
 	buf := make([]byte, 4096)
 	for {
 		n, err := near.Read(buf)

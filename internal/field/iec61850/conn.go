@@ -33,7 +33,7 @@ func (driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply
 	if err != nil {
 		return nil, field.Failure(err, true)
 	}
-	c := &conn{over: over, within: within, settings: t.Settings, remains: t.Remains, size: isotcp.Size8192, asked: map[uint32]chan wire.Message{},
+	c := &conn{over: over, trial: t.Trial, within: within, settings: t.Settings, remains: t.Remains, size: isotcp.Size8192, asked: map[uint32]chan wire.Message{},
 		reports: make(chan field.Report, 64), fed: make(chan struct{}, 1), breaks: make(chan struct{}, 1), turn: make(chan struct{}, 1), types: map[wire.Name]*wire.Type{},
 		ended: make(chan struct{}), terminated: make(chan termination, 8)}
 	c.life, c.cancel = context.WithCancel(ctx)
@@ -61,6 +61,7 @@ func (driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply
 // conn is a conversation with a server.
 type conn struct {
 	over     net.Conn
+	trial    bool // no report is enabled
 	within   time.Duration
 	settings protocol.Settings
 	remains  *sync.Map

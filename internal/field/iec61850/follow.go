@@ -84,7 +84,7 @@ func (c *conn) Follow(wanted []protocol.Wanted) (reply field.Reply, refused []fi
 		c.hand(field.Report{At: time.Now(), Operation: "read all", Samples: slices.DeleteFunc(samples,
 			func(s field.Sampled) bool { return s.Code != 0 }), Own: true})
 		how := family.MMS.Value(c.settings, family.KeyReports).Text()
-		if how != family.ReportsNone {
+		if how != family.ReportsNone && !c.trial {
 			if reply = c.enable(f, open, how == family.ReportsBuffered); !reply.OK() {
 				return reply
 			}
