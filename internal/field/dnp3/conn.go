@@ -33,7 +33,7 @@ func (d driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Rep
 	if stream == nil {
 		return nil, reply
 	}
-	c := &conn{def: d.def, trial: t.Trial, stream: stream, reports: make(chan field.Report, 64), fed: make(chan struct{}, 1),
+	c := &conn{def: d.def, trial: t.Trial, stream: stream, outbox: field.NewOutbox(mostQueued),
 		turn: make(chan struct{}, 1), breaks: make(chan struct{}, 1), wakes: make(chan struct{}, 1),
 		stations: map[uint16]*station{}}
 	c.life, c.cancel = context.WithCancel(ctx)
@@ -42,7 +42,7 @@ func (d driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Rep
 		c.finish(field.Reply{Outcome: exchange.Closed, Sentence: "the connection was ended here"})
 	})
 	go c.read()
-	go c.pump()
+	go c.outbox.Run(c.life)
 	go c.pace()
 	return c, field.Reply{Outcome: exchange.Answered}
 }
@@ -101,9 +101,7 @@ type conn struct {
 	rest    []byte // of them
 	last    []byte // the octets that were taken in last
 
-	reports chan field.Report
-	queue   []field.Report // that wait; held by mu
-	fed     chan struct{}
+	outbox *field.Outbox
 }
 
 // mostQueued bounds the reports that wait: behind them nothing is confirmed any more.
@@ -159,7 +157,7 @@ func (c *conn) finish(reply field.Reply) {
 	c.over.Store(true)
 	c.mu.Unlock()
 	_ = c.stream.Close() // it has ended, or is being given up
-	c.wake(c.fed)
+	c.outbox.Shut()
 	c.wake(c.wakes)
 	c.Break()
 }
@@ -172,7 +170,7 @@ func (c *conn) wake(who chan struct{}) {
 }
 
 // Reports and Ended are as in field.Reporter.
-func (c *conn) Reports() <-chan field.Report { return c.reports }
+func (c *conn) Reports() <-chan field.Report { return c.outbox.Reports() }
 
 // Ended is as Reports.
 func (c *conn) Ended() field.Reply {
@@ -182,46 +180,7 @@ func (c *conn) Ended() field.Reply {
 }
 
 // hand has a report handed over; false is that too many wait.
-func (c *conn) hand(report field.Report) bool {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if len(c.queue) >= mostQueued {
-		return false
-	}
-	c.queue = append(c.queue, report)
-	c.wake(c.fed)
-	return true
-}
-
-// pump hands over what waits, and ends the reports behind it.
-func (c *conn) pump() {
-	defer close(c.reports)
-	for {
-		c.mu.Lock()
-		waits := c.queue
-		c.queue = nil
-		over := c.over.Load()
-		c.mu.Unlock()
-		for i := range waits {
-			select {
-			case c.reports <- waits[i]:
-			case <-c.life.Done():
-				return
-			}
-		}
-		if len(waits) > 0 {
-			continue
-		}
-		if over {
-			return
-		}
-		select {
-		case <-c.fed:
-		case <-c.life.Done():
-			return
-		}
-	}
-}
+func (c *conn) hand(report field.Report) bool { return c.outbox.Put(report) }
 
 // Last are the octets that came last, for the record of a defect.
 func (c *conn) Last() (request, answer []byte) {

@@ -293,7 +293,7 @@ func (s *station) taker(report *field.Report, title string) func(m *message) boo
 		}
 		report.Octets = append(report.Octets, m.octets...)
 		report.Samples = append(report.Samples, got.Samples...)
-		return s.conn.room()
+		return s.conn.outbox.Room()
 	}
 }
 

@@ -231,7 +231,7 @@ func (s *station) unsolicited(m *message) {
 		s.unasked = body
 		s.mu.Unlock()
 		// What is confirmed is gone at the outstation: it is confirmed once it is taken in.
-		if report.At, report.Frames = m.at, tape.Frames(); !s.conn.room() {
+		if report.At, report.Frames = m.at, tape.Frames(); !s.conn.outbox.Room() {
 			s.mu.Lock()
 			s.unasked = nil
 			s.mu.Unlock()
@@ -293,13 +293,6 @@ func (s *station) samples(o *wire.Object, m *message, head int) (list []field.Sa
 		list = append(list, sampled)
 	}
 	return list
-}
-
-// room reports whether another report can wait.
-func (c *conn) room() bool {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return len(c.queue) < mostQueued
 }
 
 // Dissect labels the octets of frames.

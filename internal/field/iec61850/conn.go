@@ -33,9 +33,10 @@ func (driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply
 	if err != nil {
 		return nil, field.Failure(err, true)
 	}
-	c := &conn{over: over, trial: t.Trial, within: within, settings: t.Settings, remains: t.Remains, size: isotcp.Size8192, asked: map[uint32]chan wire.Message{},
-		reports: make(chan field.Report, 64), fed: make(chan struct{}, 1), breaks: make(chan struct{}, 1), turn: make(chan struct{}, 1), types: map[wire.Name]*wire.Type{},
-		ended: make(chan struct{}), terminated: make(chan termination, 8)}
+	c := &conn{over: over, trial: t.Trial, within: within, settings: t.Settings, remains: t.Remains,
+		size: isotcp.Size8192, asked: map[uint32]chan wire.Message{},
+		outbox: field.NewOutbox(mostQueued), breaks: make(chan struct{}, 1), turn: make(chan struct{}, 1),
+		types: map[wire.Name]*wire.Type{}, ended: make(chan struct{}), terminated: make(chan termination, 8)}
 	c.life, c.cancel = context.WithCancel(ctx)
 	c.tape.Begin()
 	stop := context.AfterFunc(ctx, func() { _ = over.SetDeadline(time.Unix(1, 0)) })
@@ -53,7 +54,7 @@ func (driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply
 		c.finish(field.Reply{Outcome: exchange.Closed, Sentence: "the connection was ended here"})
 	})
 	go c.read()
-	go c.pump()
+	go c.outbox.Run(c.life)
 	go c.polls()
 	return c, reply
 }
@@ -90,9 +91,7 @@ type conn struct {
 	terminated chan termination
 	number     uint8 // of the last command
 
-	reports chan field.Report
-	queue   []field.Report
-	fed     chan struct{}
+	outbox *field.Outbox
 }
 
 // begin connects the transport and begins the conversation.
@@ -403,18 +402,11 @@ func (c *conn) finish(reply field.Reply) {
 	c.mu.Unlock()
 	_ = c.over.Close() // it has ended, or is being given up
 	close(c.ended)
-	c.wake()
-}
-
-func (c *conn) wake() {
-	select {
-	case c.fed <- struct{}{}:
-	default:
-	}
+	c.outbox.Shut()
 }
 
 // Reports and Ended are as in field.Reporter.
-func (c *conn) Reports() <-chan field.Report { return c.reports }
+func (c *conn) Reports() <-chan field.Report { return c.outbox.Reports() }
 
 // Ended is as Reports.
 func (c *conn) Ended() field.Reply {
@@ -423,46 +415,15 @@ func (c *conn) Ended() field.Reply {
 	return c.said
 }
 
-// mostQueued bounds the reports that wait: of a server that floods, the oldest go.
+// mostQueued bounds the reports that wait.
 const mostQueued = 20_000
 
+// hand has a report handed over. Of a server that floods nothing is dropped unsaid: the connection
+// ends, and what the server kept comes once it is enabled again.
 func (c *conn) hand(report field.Report) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if len(c.queue) >= mostQueued {
-		c.queue = slices.Delete(c.queue, 0, mostQueued/10)
-	}
-	c.queue = append(c.queue, report)
-	c.wake()
-}
-
-// pump hands over what waits, and ends the reports behind it.
-func (c *conn) pump() {
-	defer close(c.reports)
-	for {
-		c.mu.Lock()
-		waits := c.queue
-		c.queue = nil
-		gone := c.gone.Load()
-		c.mu.Unlock()
-		for i := range waits {
-			select {
-			case c.reports <- waits[i]:
-			case <-c.life.Done():
-				return
-			}
-		}
-		if len(waits) > 0 {
-			continue
-		}
-		if gone {
-			return
-		}
-		select {
-		case <-c.fed:
-		case <-c.life.Done():
-			return
-		}
+	if !c.outbox.Put(report) {
+		c.finish(field.Reply{Outcome: exchange.Closed,
+			Sentence: fmt.Sprintf("reports come faster than they can be taken in: %d waited, and the connection was ended here", mostQueued)})
 	}
 }
 
