@@ -62,7 +62,7 @@ func declined(recent []seen, subject finding.Subject, device *site.Device, def *
 		if lastOf[p.op] == exchange.Declined {
 			f.Severity = finding.Fault
 		}
-		f.Sentence = fmt.Sprintf("%s It said so %d times, code %d.", why.Means, f.Count, p.code)
+		f.Sentence = fmt.Sprintf("%s It said so %d times, code %d.", why.Means, f.Count, why.Sent(p.code))
 		f.Evidence = append(f.Evidence,
 			fmt.Sprintf("%s %s: %d of %d", clock(lastAt[p].at), p.op, counts[p], asked[p.op]))
 	}

@@ -126,7 +126,7 @@ func (j *Judge) declined(t *Talk, def *protocol.Def, name string) (found []findi
 		why := def.Decline(code)
 		f := finding.Finding{Code: cmp.Or(why.Finding, "refused"), Severity: finding.Fault, Sure: 1, Count: ps.n,
 			Subject: j.of(t), Title: name + " answers: " + why.Title,
-			Sentence: fmt.Sprintf("%s It said so %s, code %d.", why.Means, times(ps.n), code), Remedy: why.Causes}
+			Sentence: fmt.Sprintf("%s It said so %s, code %d.", why.Means, times(ps.n), why.Sent(code)), Remedy: why.Causes}
 		if ranges, ok := def.Ranges(); ok && ranges.Absent(code) {
 			t.boundary(&f, def, t.refused[code])
 			if f.Code == "exception-address" && t.findsOut(t.refused[code]) {

@@ -104,8 +104,11 @@ type Declined struct {
 	// "refused".
 	Finding string
 	Title   string // the standard's name of it
-	Means   string // what the device says with it, as a sentence
-	Causes  string // what usually causes it, and what to do
+	// Octet is the code as the device's answer holds it, where the code is put together from more; 0
+	// elsewhere.
+	Octet  int
+	Means  string // what the device says with it, as a sentence
+	Causes string // what usually causes it, and what to do
 	// Unsure is set where a write that was answered so may have been carried out,
 	// or may be yet.
 	Unsure bool
@@ -174,6 +177,14 @@ func (d *Def) WritesBits() bool {
 func (d *Def) ToAll(settings Settings) bool {
 	b, ok := d.Rules.(Broadcasts)
 	return ok && b.ToAll(settings)
+}
+
+// Sent is the code as the device sent it.
+func (d Declined) Sent(code int) int {
+	if d.Octet != 0 {
+		return d.Octet
+	}
+	return code
 }
 
 // Decline explains an error code, as well as the protocol can.

@@ -88,7 +88,13 @@ var serviceClasses = map[int]string{0: "VMD state", 1: "application reference", 
 	5: "service preemption", 6: "time resolution", 7: "access", 8: "initiate", 9: "conclude", 10: "cancel", 11: "file", 12: "others"}
 
 // Decline explains a code.
-func (rules) Decline(code int) protocol.Declined {
+func (r rules) Decline(code int) protocol.Declined {
+	d := r.explain(code)
+	d.Octet = code & 0xFF
+	return d
+}
+
+func (rules) explain(code int) protocol.Declined {
 	switch {
 	case code >= codeService:
 		class, of := code>>8&0xFF, code&0xFF
