@@ -24,9 +24,13 @@ func TestAccessible(t *testing.T) {
 	b.to("/timetable")
 	b.press("Start all")
 	time.Sleep(2 * time.Second)
+	f.post(t, "/api/bench/fault", map[string]any{"device": "pump1", "fault": map[string]any{"kind": "stop"}})
 	f.post(t, "/api/trends", map[string]any{"name": "oxygen", "hours": 1, "points": []string{"do11-01", "gate-01", "ioa-01"}})
 	for _, theme := range []string{"light", "dark"} {
 		b.does(`localStorage.setItem("ferry-theme", "` + theme + `")`)
+		if theme == "dark" { // what is down by now is marked on every page
+			b.until("the mark of the lookouts", `document.querySelector("[data-alarm]")`)
+		}
 		for _, path := range []string{"/lines", "/lines/link/lss-do14", "/lines/line/rowa", "/lines/device/do11",
 			"/points/do11/do11-01", "/points/gate", "/points/names/super", "/points/browse/super", "/points/datasheets", "/points/datasheets/structures",
 			"/timetable", "/crossings", "/crossings/x-temp", "/checkout", "/checkout/record", "/checkout/do11/do11-01", "/checkout/snapshots", "/checkout/trends/1", "/checkout/handover", "/checkout/asleft", "/traffic", "/traffic/relays", "/traffic/lookouts",

@@ -232,6 +232,11 @@ func TestFoundTwice(t *testing.T) {
 func TestLinesFoundTwice(t *testing.T) {
 	f := foundTwice(t, false, []played{{"rowa", "echo", 0, "echo"}, {"pumpbay", "cut", 0, "line-silent"}})
 	// Another who asks is heard live; what Ferry keeps is its own exchanges alone.
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Logf("found instead: %s", f.text(t, "/api/findings"))
+		}
+	})
 	f.post(t, "/api/bench/fault", map[string]any{"device": "rowa", "fault": map[string]any{"kind": "asked", "value": 300}})
 	eventually(t, "another asker to be found", func() bool {
 		return strings.Contains(f.text(t, "/api/findings"), `"code":"unknown-asker"`)

@@ -372,17 +372,18 @@ function Alarm() {
   }, [open]);
   if (open.length === 0) return null;
   return (
-    <Link
-      to="/traffic/lookouts"
-      className="chip fault flex flex-none items-center gap-1"
-      title={open.map((e) => `${e.name}: ${e.says}`).join("\n")}
-      role="status"
-      data-alarm={open.length}
-    >
-      <Bell size={14} aria-hidden />
-      {open.length}
-      <span className="sr-only"> seen by lookouts now</span>
-    </Link>
+    <span role="status" className="flex-none">
+      <Link
+        to="/traffic/lookouts"
+        className="chip fault flex items-center gap-1"
+        title={open.map((e) => `${e.name}: ${e.says}`).join("\n")}
+        data-alarm={open.length}
+      >
+        <Bell size={14} aria-hidden />
+        {open.length}
+        <span className="sr-only"> seen by lookouts now</span>
+      </Link>
+    </span>
   );
 }
 
