@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"math"
+	"os"
 	"path/filepath"
 	"testing"
 
@@ -62,7 +63,7 @@ func TestPumpStation(t *testing.T) {
 	b.run(chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="File that describes a device"]`), []string{icd}))
 	b.sees("IEC 61850: 47 points")
 	b.choose("Asked by", "ferry itself")
-	b.fill("IP address", "192.0.2.95\t")
+	b.fill("IP address", "192.0.2.97\t")
 	b.press("Add it")
 	b.sees("SKERRY_CONC is on Plant net")
 	type device struct{ ID, Name string }
@@ -162,4 +163,18 @@ func TestPumpStation(t *testing.T) {
 		t.Fatalf("%+v, %v", result, err)
 	}
 	eventually(t, "the command to arrive at the outstation", func() bool { on, _ := near("pumps-29").(bool); return on })
+
+	// The controller of the bench sees the same, and what it was given is proved: whose value, and how old.
+	b.to("/lines/device/" + conc)
+	b.press("Have it ask")
+	b.until("the level on its screen", `document.querySelector('[data-sees$="GGIO7.AnIn1"]')?.innerText.includes("good")`)
+	b.until("whose value that was", `[...document.querySelectorAll("[data-given]")].some(e => e.innerText.includes("Pump station · Wet well level") && /old; its own time [0-9:.]+, here at/.test(e.innerText))`)
+	b.choose("Command", "SKERRY_CONCLD0/GGIO9.SPCSO2")
+	if dir := os.Getenv("FERRY_SHOTS"); dir != "" {
+		b.shot(dir + "/served.png")
+		b.does(`document.querySelector("[data-given]").scrollIntoView()`)
+		b.shot(dir + "/given.png")
+	}
+	b.press("Switch off")
+	eventually(t, "its command to arrive at the outstation", func() bool { on, is := near("pumps-29").(bool); return is && !on })
 }

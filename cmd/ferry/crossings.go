@@ -53,5 +53,13 @@ func printCrossings(out io.Writer, s *site.Site, found []finding.Finding) {
 			}
 		}
 	}
-	fmt.Fprintf(out, "%s: %d crossings, %d findings\n", printable(s.Name), len(s.Crossings), len(found))
+	fmt.Fprintf(out, "%s: %s, %s\n", printable(s.Name), counted(len(s.Crossings), "crossing"), counted(len(found), "finding"))
+}
+
+// counted is a number of things in words.
+func counted(n int, thing string) string {
+	if n != 1 {
+		thing += "s"
+	}
+	return fmt.Sprintf("%d %s", n, thing)
 }

@@ -18,6 +18,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/field"
 	"ferry/internal/lookout"
+	"ferry/internal/vault"
 )
 
 // runCommand runs a site without windows, for machines that stand in a cabinet.
@@ -47,7 +48,7 @@ func runCommand() *cobra.Command {
 			return err
 		}
 		defer unlock()
-		opened, err := openSite(c.Context(), c, *dir, func() *site.Site { return next }, programs)
+		opened, err := openSite(c.Context(), c, *dir, func(vault.Vault) (*site.Site, error) { return next, nil }, programs)
 		if err != nil {
 			return err
 		}

@@ -120,8 +120,8 @@ func TestRunWithoutWindows(t *testing.T) {
 // ways out.
 func TestCrossingsCheck(t *testing.T) {
 	s := bench.Demo()
-	if code, out, _ := do(t, "crossings", "check", siteFile(t, s)); code != exitFine ||
-		!strings.Contains(out, "13 crossings") {
+	if code, out, _ := do(t, "crossings", "check", siteFile(t, s)); code != exitFound ||
+		!strings.Contains(out, "13 crossings, 1 finding\n") || !strings.Contains(out, "41 of the points that Concentrator serves") {
 		t.Errorf("the demo: %d, %s", code, out)
 	}
 	s.Device("gate").Points = append(s.Device("gate").Points, site.Point{ID: "new", Name: "Total", Type: "int16",

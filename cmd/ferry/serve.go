@@ -21,6 +21,7 @@ import (
 	"ferry/internal/accounts"
 	"ferry/internal/api"
 	"ferry/internal/bench"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/field"
 	"ferry/internal/lookout"
@@ -35,14 +36,25 @@ import (
 const defaultListen = "127.0.0.1:8642"
 
 func serveCommand() *cobra.Command {
-	return serving("serve", "Serve the application in the browser", "ferry-data", func() *site.Site {
-		return site.New("New site")
-	})
+	return serving("serve", "Serve the application in the browser", "ferry-data", newSite)
 }
 
+func newSite(vault.Vault) (*site.Site, error) { return site.New("New site"), nil }
+
 func demoCommand() *cobra.Command {
-	return serving("demo", "Serve the demo site with its simulated devices", "demo-data", bench.Demo)
+	return serving("demo", "Serve the demo site with its simulated devices", "demo-data",
+		func(kept vault.Vault) (*site.Site, error) {
+			for name, content := range bench.DemoFiles() {
+				if err := kept.Put(protocol.File, name, content); err != nil {
+					return nil, err
+				}
+			}
+			return bench.Demo(), nil
+		})
 }
+
+// beginning makes what a folder holds at first, with the files that it names.
+type beginning func(vault.Vault) (*site.Site, error)
 
 // reach says how the application is reached.
 type reach struct {
@@ -55,7 +67,7 @@ type reach struct {
 	programs   map[string]string // that lookouts may run, by name
 }
 
-func serving(use, short, data string, first func() *site.Site) *cobra.Command {
+func serving(use, short, data string, first beginning) *cobra.Command {
 	c := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs}
 	var r reach
 	c.Flags().StringVar(&r.listen, "listen", defaultListen, "address to listen on")
@@ -174,7 +186,7 @@ func (r *reach) reachedBy() []string {
 }
 
 // serve serves the site that is open, and after it the one that is opened next.
-func serve(c *cobra.Command, r *reach, first func() *site.Site) (err error) {
+func serve(c *cobra.Command, r *reach, first beginning) (err error) {
 	hosts, secured, scheme := r.reachedBy(), (*tls.Config)(nil), "http"
 	var users *accounts.Accounts
 	var certificate *accounts.Certificate
@@ -212,7 +224,7 @@ func serve(c *cobra.Command, r *reach, first func() *site.Site) (err error) {
 		id, dir := shelf.Open()
 		content := first
 		if id != "" {
-			content = func() *site.Site { return site.New("New site") }
+			content = newSite
 		}
 		again, err := serveSite(c, server, dir, content, door.next(secured), r.programs, func(now *site.Site) {
 			if said {
@@ -239,7 +251,7 @@ func serve(c *cobra.Command, r *reach, first func() *site.Site) (err error) {
 }
 
 // serveSite serves one site until Ferry ends, or another is to be opened.
-func serveSite(c *cobra.Command, server *api.Server, dir string, first func() *site.Site, listener net.Listener,
+func serveSite(c *cobra.Command, server *api.Server, dir string, first beginning, listener net.Listener,
 	programs map[string]string, ready func(*site.Site)) (again bool, err error) {
 	ctx, next := context.WithCancel(c.Context())
 	defer next()
@@ -290,7 +302,7 @@ type running struct {
 }
 
 // openSite opens the site of a folder.
-func openSite(ctx context.Context, c *cobra.Command, dir string, first func() *site.Site,
+func openSite(ctx context.Context, c *cobra.Command, dir string, first beginning,
 	programs map[string]string) (_ *running, err error) {
 	var ends []func() error // the last first
 	end := func() (err error) {
@@ -304,7 +316,17 @@ func openSite(ctx context.Context, c *cobra.Command, dir string, first func() *s
 			err = errors.Join(err, end())
 		}
 	}()
-	st, err := store.Open(ctx, dir, first)
+	var failed error
+	kept := vault.In(dir)
+	st, err := store.Open(ctx, dir, func() (s *site.Site) {
+		if s, failed = first(kept); failed != nil {
+			s = site.New("New site")
+		}
+		return s
+	})
+	if err == nil && failed != nil {
+		err = errors.Join(failed, st.Close())
+	}
 	if err != nil {
 		return nil, fmt.Errorf("cannot open the data folder %s: %w", dir, err)
 	}
@@ -322,7 +344,7 @@ func openSite(ctx context.Context, c *cobra.Command, dir string, first func() *s
 	if err := b.Sync(now); err != nil {
 		return nil, fmt.Errorf("cannot start the simulated devices: %w", err)
 	}
-	engine, kept := field.NewEngine(now, b), vault.In(dir)
+	engine := field.NewEngine(now, b)
 	engine.Journal, engine.Kept = journal, kept.Get
 	engine.Update(now, seq)
 	earlier, err := st.Outages(ctx, recalled)

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"ferry/internal/bench"
 	"ferry/internal/core/checkout"
 	"ferry/internal/core/codebook"
 	"ferry/internal/core/exchange"
@@ -109,6 +110,10 @@ type All struct {
 	SiteDelta     SiteDelta               `json:"siteDelta"`
 	Sampling      SamplingView            `json:"sampling"`
 	Serving       field.ServingState      `json:"serving"`
+	Given         GivenView               `json:"given"`
+	Calling       bench.Calling           `json:"calling"`
+	Call          CallRequest             `json:"call"`
+	Command       CommandRequest          `json:"command"`
 	Pairing       PairingRequest          `json:"pairing"`
 	PairingView   PairingView             `json:"pairingView"`
 	PairRequest   PairRequest             `json:"pairRequest"`

@@ -337,7 +337,7 @@ func TestHandOver(t *testing.T) {
 	}
 	_, body := fetch("/api/file/maps.xlsx")
 	_, sheets, _, err := files.ReadWorkbook(body, "", family.Scheme)
-	if err != nil || len(sheets) != 32 {
+	if err != nil || len(sheets) != 33 {
 		t.Errorf("sheets %v, %v", sheets, err)
 	}
 }

@@ -100,8 +100,14 @@ func crossingEnds(now *site.Site) map[string]CrossingEnd {
 			ends[id] = CrossingEnd{}
 		}
 	}
+	nameEnds(now, ends)
+	return ends
+}
+
+// nameEnds fills in what the points are whose ids ends has.
+func nameEnds(now *site.Site, ends map[string]CrossingEnd) {
 	if len(ends) == 0 {
-		return ends
+		return
 	}
 	for i := range now.Devices {
 		d := &now.Devices[i]
@@ -118,7 +124,6 @@ func crossingEnds(now *site.Site) map[string]CrossingEnd {
 			ends[p.ID] = end
 		}
 	}
-	return ends
 }
 
 // step answers a change that was kept, after telling everybody else.

@@ -39,6 +39,7 @@ type Bench struct {
 	darkAt  string
 	next    int
 	catcher *Catcher
+	calls   map[string]*calling // of devices that Ferry is
 }
 
 func (b *Bench) terminal() func() (terminal, error) {
@@ -51,7 +52,8 @@ func (b *Bench) terminal() func() (terminal, error) {
 // New returns a bench without stand-ins.
 func New() *Bench {
 	return &Bench{servers: map[string]*Server{}, made: map[string]string{}, from: map[string]site.Device{},
-		lines: map[string]*serialLine{}, posts: map[string]string{}, next: FirstPort}
+		lines: map[string]*serialLine{}, posts: map[string]string{}, next: FirstPort,
+		calls: map[string]*calling{}}
 }
 
 // StandIn is one simulated device or line, as it is shown.
@@ -119,6 +121,7 @@ func (b *Bench) Sync(s *site.Site) error {
 			delete(b.from, id)
 		}
 	}
+	b.endCalls(s)
 	return errors.Join(append(errs, b.syncLines(s))...)
 }
 
@@ -428,6 +431,11 @@ func (b *Bench) Close() error {
 	for id, line := range b.lines {
 		errs = append(errs, line.Close())
 		delete(b.lines, id)
+	}
+	for id, c := range b.calls {
+		c.end()
+		<-c.done
+		delete(b.calls, id)
 	}
 	clear(b.servers)
 	clear(b.made)

@@ -23,8 +23,9 @@ var demoSite []byte
 // farm on land. Some things are wrong with it on purpose: two points of DO probe
 // 12 overlap; the UV doser has nothing where its map says that the lamp
 // door is; the whole map of pH 21 lies one place too high; the make-up flow
-// meter is mapped with the wrong order and the wrong type; and a member was put
-// into data block 12 of the filtration hall since its declarations were exported.
+// meter is mapped with the wrong order and the wrong type; a member was put into
+// data block 12 of the filtration hall since its declarations were exported; and nothing is paired yet
+// into the concentrator, which a substation controller asks.
 func Demo() *site.Site {
 	s := &site.Site{}
 	if err := json.Unmarshal(demoSite, s); err != nil {
@@ -32,6 +33,12 @@ func Demo() *site.Site {
 	}
 	return s
 }
+
+//go:embed concentrator.icd
+var concentrator []byte
+
+// DemoFiles are the files that the demo site names: what is kept beside it.
+func DemoFiles() map[string][]byte { return map[string][]byte{"SKERRY_CONC": concentrator} }
 
 //go:embed models.json
 var modelTable []byte

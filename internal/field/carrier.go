@@ -43,7 +43,7 @@ type carrier struct {
 	lossless bool
 	waiting  sync.Mutex
 	events   []crossing.Reading
-	from     time.Time
+	from     Origin
 	shownAs  string // state and sentence that whoever listens to the target was told of
 	timer    *time.Timer
 	// turn is resting, running, or running with more to look at.
@@ -253,7 +253,8 @@ func (c *carrier) inOrder() {
 		now := time.Now()
 		c.look(now)
 		for i := range waits {
-			c.sight.Sources[0], c.from = waits[i], waits[i].Source
+			c.sight.Sources[0] = waits[i]
+			c.from.Arrived, c.from.Source = waits[i].At, waits[i].Source
 			acts, _ := c.flow.Look(now, &c.sight) // when to look again follows from the last
 			for k := range acts {
 				c.do(&acts[k])
@@ -295,8 +296,8 @@ func (c *carrier) look(now time.Time) {
 	n := len(c.sight.Sources)
 	c.engine.Hub.readings(c.watch, c.seen)
 	copy(c.sight.Sources, c.seen)
-	if c.from = (time.Time{}); n == 1 {
-		c.from = c.sight.Sources[0].Source
+	if c.from = (Origin{From: c.x.From, Arrived: c.sight.Sources[0].At}); n == 1 {
+		c.from.Source = c.sight.Sources[0].Source
 	}
 	c.sight.Target = c.seen[n]
 	if len(c.seen) > n+1 {

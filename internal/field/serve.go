@@ -78,6 +78,11 @@ type Served struct {
 	laid  uint64
 	feeds map[string][]string
 	heard []Hearer // who is told of its values
+	// origins are where the values of its points came from, given is what clients were given of them
+	// last, with the lock of it.
+	origins map[string]Origin
+	giving  sync.Mutex
+	given   map[string]*handed
 }
 
 // Name is how the device says who it is.
@@ -87,11 +92,16 @@ func (d *Served) Name() string {
 	return d.device.Name
 }
 
-// Read appends units of an area to dst, as image.Read does.
-func (d *Served) Read(dst []byte, area string, start, count int) ([]byte, image.Refusal) {
+// Read appends units of an area to dst, as image.Read does; to is the client that is given them, nil
+// for none.
+func (d *Served) Read(to *Client, dst []byte, area string, start, count int) ([]byte, image.Refusal) {
 	d.mu.RLock()
 	defer d.mu.RUnlock()
-	return d.image.Read(dst, area, start, count)
+	data, refusal := d.image.Read(dst, area, start, count)
+	if refusal == image.None && to != nil {
+		d.gaveRun(to, area, start, count)
+	}
+	return data, refusal
 }
 
 // Change carries out what a client writes to units of an area, as image.Change
@@ -105,6 +115,7 @@ func (d *Served) Change(c *Client, area string, start, count int, change func([]
 	written, refusal := d.image.Change(area, start, count, change)
 	now := time.Now()
 	for _, w := range written {
+		delete(d.origins, w.Point.ID)
 		d.tell(w.Point.ID, now, time.Time{})
 	}
 	d.mu.Unlock()
@@ -125,6 +136,7 @@ func (d *Served) Replace(c *Client, area string, data []byte) {
 	written, refused := d.image.Replace(area, data)
 	now := time.Now()
 	for _, w := range written {
+		delete(d.origins, w.Point.ID)
 		d.tell(w.Point.ID, now, time.Time{})
 	}
 	d.mu.Unlock()
@@ -189,6 +201,14 @@ type Standing struct {
 	At      time.Time   // when it was put there, or its source had it
 	Quality value.Quality
 	Reason  string
+	Origin  Origin // zero where nobody carried it there
+}
+
+// Origin is where a value came from that was carried into a point.
+type Origin struct {
+	From    string    // the point it was made of; the first of several
+	Arrived time.Time // when that value arrived
+	Source  time.Time // the time of whoever measured it, zero for not known
 }
 
 // Standing is what stands in a point of it, as good as what it is carried from.
@@ -196,6 +216,7 @@ func (d *Served) Standing(point string) (s Standing) {
 	d.mu.RLock()
 	raw, _, has := d.image.Raw(point)
 	feeds := d.feeds[point]
+	s.Origin = d.origins[point]
 	d.mu.RUnlock()
 	if !has {
 		return Standing{Quality: value.Bad, Reason: "nothing has been carried into it yet"}
@@ -227,6 +248,7 @@ func (d *Served) Take(c *Client, point string, raw value.Value) image.Refusal {
 	written, refusal := d.image.Write(point, raw)
 	now := time.Now()
 	if refusal == image.None {
+		delete(d.origins, point)
 		d.tell(point, now, time.Time{})
 	}
 	heard := d.heard
@@ -240,18 +262,18 @@ func (d *Served) Take(c *Client, point string, raw value.Value) image.Refusal {
 	return refusal
 }
 
-// Put gives a point a value in engineering units, and returns it as it stands. source is the time of
-// whoever measured it, zero for not known.
-func (d *Served) Put(point string, v value.Value, at, source time.Time) (value.Value, error) {
+// Put gives a point a value in engineering units, and returns it as it stands.
+func (d *Served) Put(point string, v value.Value, at time.Time, from Origin) (value.Value, error) {
 	d.mu.Lock()
 	raw, err := d.image.Put(point, v)
 	if err == nil {
-		d.tell(point, at, source)
+		d.origins[point] = from
+		d.tell(point, at, from.Source)
 	}
 	heard := d.heard
 	d.mu.Unlock()
 	if err == nil && len(heard) > 0 {
-		s := Standing{Value: raw, At: source, Quality: value.Good}
+		s := Standing{Value: raw, At: from.Source, Quality: value.Good, Origin: from}
 		if s.At.IsZero() {
 			s.At = at
 		}

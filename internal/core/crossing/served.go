@@ -12,8 +12,8 @@ import (
 )
 
 // unfed looks for points that Ferry serves and that never get a value: nothing
-// crosses into them, and their clients may only read them. Clients are refused
-// whatever touches one of them.
+// crosses into them, and their clients may only read them. In tables clients are refused
+// whatever touches one of them; what has a name of its own says that it has no value.
 func (c *checker) unfed() {
 	into := map[string]bool{}
 	for i := range c.crossings {
@@ -27,10 +27,14 @@ func (c *checker) unfed() {
 			continue
 		}
 		names, count := []string{}, 0
+		told := "who asks for one of them is told that it has none, or has what the file of the device says"
 		for j := range d.Points {
 			if p := &d.Points[j]; p.Access == site.ReadOnly && !into[p.ID] {
 				if count++; count <= 8 {
 					names = append(names, p.Name)
+				}
+				if p.Place().Area != "" {
+					told = "who asks for one of them, or for a run that covers one, is refused"
 				}
 			}
 		}
@@ -41,7 +45,7 @@ func (c *checker) unfed() {
 			Where: "crossings", Subject: finding.Subject{Kind: "device", ID: d.ID, Device: d.ID, Name: d.Name},
 			Title: "Nothing gives these points a value",
 			Sentence: fmt.Sprintf("Nothing crosses into %d of the points that %s serves, and its clients may only "+
-				"read them: who asks for one of them, or for a run that covers one, is refused.", count, d.Name),
+				"read them: %s.", count, d.Name, told),
 			Evidence: names, Remedy: "Pair them, let clients write them, or take them out of its map."})
 	}
 }

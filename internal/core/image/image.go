@@ -137,6 +137,9 @@ func zero(of value.Type) value.Value {
 	return value.OfInt(0)
 }
 
+// Has reports whether a point is laid out in it.
+func (m *Image) Has(id string) bool { return m.points[id] != nil }
+
 // Names lists the points that have their values by themselves, in the order of the map.
 func (m *Image) Names() []*site.Point { return m.names }
 
@@ -196,6 +199,22 @@ func (m *Image) Read(dst []byte, key string, start, count int) ([]byte, Refusal)
 		}
 	}
 	return append(dst, a.data[start*a.octets:(start+count)*a.octets]...), None
+}
+
+// Within tells of the points that lie whole in a run of units, with what stands in them.
+func (m *Image) Within(key string, start, count int, of func(id string, raw value.Value)) {
+	a := m.areas[key]
+	if a == nil {
+		return
+	}
+	for _, c := range a.touched(start, count) {
+		if !c.has || c.from < start || c.from+c.units > start+count {
+			continue
+		}
+		if raw, err := c.codec.Decode(c.span(), value.Value{}); err == nil {
+			of(c.point.ID, raw)
+		}
+	}
 }
 
 // Writable reports whether an area has any point that clients may write.

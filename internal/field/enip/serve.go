@@ -140,7 +140,7 @@ func (s *answering) assembly(r *wire.Request, a *wire.Answer) {
 		if d == nil || size == 0 {
 			return
 		}
-		held, refusal := d.Read(nil, area, 0, min(size, d.Units(area)))
+		held, refusal := d.Read(s.client, nil, area, 0, min(size, d.Units(area)))
 		if refusal != image.None && refusal != image.NoPlace {
 			a.Status = 0x10
 			return
@@ -223,7 +223,7 @@ func (a *adapter) inputs(d *field.Served, dst []byte, octets int) ([]byte, error
 	if octets == 0 {
 		return dst, nil
 	}
-	data, refusal := d.Read(dst, family.AreaIn, 0, octets)
+	data, refusal := d.Read(nil, dst, family.AreaIn, 0, octets)
 	if refusal != image.None {
 		return dst, errNothing
 	}

@@ -82,7 +82,7 @@ func newServing(p *field.Post) (*serving, error) {
 				c.Refuse()
 			}
 		}
-	}, About: wire.Identity{Vendor: "Ferry", Model: "Ferry", Revision: "1"}}, m)
+	}, Gave: s.gave, About: wire.Identity{Vendor: "Ferry", Model: "Ferry", Revision: "1"}}, m)
 	s.hear()
 	s.others.Go(s.watch)
 	s.others.Go(s.feed)
@@ -205,7 +205,7 @@ func (s *serving) hear() {
 	s.mu.Unlock()
 	for point, at := range ats {
 		if is := end.Standing(point); !is.Value.IsNone() { // else it is what the file says
-			s.set(point, at, is)
+			s.set(point, at, is, true)
 		}
 	}
 }
@@ -223,7 +223,7 @@ func (s *serving) feed() {
 		s.waits = nil
 		s.mu.Unlock()
 		for _, h := range waits {
-			s.set(h.point, ats[h.point], h.is)
+			s.set(h.point, ats[h.point], h.is, true)
 		}
 	}
 }
@@ -242,20 +242,42 @@ func (s *serving) all() {
 		same := s.was[point] == is.Quality
 		s.mu.Unlock()
 		if !same && !is.Value.IsNone() {
-			is.Value = value.Value{} // what stands there was told in its order
-			s.set(point, at, is)
+			s.set(point, at, is, false) // what stands there was told in its order
 		}
 	}
 }
 
-func (s *serving) set(point string, at *target.Attribute, is field.Standing) {
+// set has a point stand as it is, or its quality alone.
+func (s *serving) set(point string, at *target.Attribute, is field.Standing, whole bool) {
 	if at == nil {
 		return
 	}
 	s.mu.Lock()
 	s.was[point] = is.Quality
+	end := s.end
 	s.mu.Unlock()
-	s.server.Set(at, target.Value{Value: is.Value, Quality: is.Quality, Reason: is.Reason, At: is.At})
+	v := target.Value{Quality: is.Quality, Reason: is.Reason, At: is.At, Mark: &mark{end, point, is}}
+	if whole {
+		v.Value = is.Value
+	}
+	s.server.Set(at, v)
+}
+
+// mark is a value of a point, as it was served.
+type mark struct {
+	end   *field.Served
+	point string
+	is    field.Standing
+}
+
+// gave notes what a client was given.
+func (s *serving) gave(to net.Conn, marks []any, reported bool) {
+	c := s.client(to)
+	for _, each := range marks {
+		if m, ok := each.(*mark); ok {
+			m.end.Gave(c, m.point, &m.is, reported)
+		}
+	}
 }
 
 // refusals are data access errors for what a point does not take.

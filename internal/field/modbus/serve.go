@@ -50,7 +50,7 @@ func (s *speech) Answer(dst, request []byte) []byte {
 }
 
 func (s *speech) Read(dst []byte, area string, start, count int) ([]byte, byte) {
-	data, refusal := s.end.Read(dst, area, start, count)
+	data, refusal := s.end.Read(s.client, dst, area, start, count)
 	return data, codeOf[refusal]
 }
 

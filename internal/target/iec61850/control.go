@@ -163,4 +163,6 @@ type Value struct {
 	Quality value.Quality
 	Reason  string
 	At      time.Time
+	// Mark is for Config.Gave; nil where nobody wants to know whether it was given.
+	Mark any
 }

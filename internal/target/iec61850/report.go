@@ -37,6 +37,8 @@ type report struct {
 	last     uint64
 	sent     uint64
 	overflow bool
+	// given are the marks of what was made ready to be told.
+	given []any
 	// leads is set for the first instance, had for one that a client has had.
 	leads, had bool
 }
@@ -44,6 +46,7 @@ type report struct {
 // change is a member of a set that changed.
 type change struct {
 	value  wire.Data
+	marks  []any
 	reason uint64
 	at     time.Time
 }
@@ -305,7 +308,7 @@ func (r *report) stop() {
 func (r *report) live() bool { return r.enabled || r.buffered && (r.leads || r.had) }
 
 // changed notes that a member of the set changed, for one of the reasons in triggers.
-func (r *report) changed(i int, value wire.Data, reason uint64, now time.Time) {
+func (r *report) changed(i int, value wire.Data, mark any, reason uint64, now time.Time) {
 	if !r.live() || r.triggers&reason == 0 {
 		return
 	}
@@ -322,7 +325,11 @@ func (r *report) changed(i int, value wire.Data, reason uint64, now time.Time) {
 	if len(r.pending) == 0 {
 		r.first = now
 	}
-	r.pending[i] = change{value, reason, now}
+	var marks []any
+	if mark != nil {
+		marks = []any{mark}
+	}
+	r.pending[i] = change{value, marks, reason, now}
 }
 
 // all notes every member.
@@ -332,7 +339,7 @@ func (r *report) all(reason uint64, now time.Time) {
 	}
 	r.flush(now)
 	for i, m := range r.set.members {
-		r.pending[i] = change{m.value(), reason, now}
+		r.pending[i] = change{m.value(), m.marks(nil), reason, now}
 	}
 	r.flush(now)
 }
@@ -445,6 +452,7 @@ func (r *report) message(k *kept) []byte {
 	}
 	for _, i := range places {
 		add(k.changes[i].value)
+		r.given = append(r.given, k.changes[i].marks...)
 	}
 	if options&optReason != 0 {
 		for _, i := range places {

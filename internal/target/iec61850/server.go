@@ -21,6 +21,8 @@ type Config struct {
 	Write func(by net.Conn, inst string, r family.Ref, v value.Value) int
 	// Asked is told of each question, and whether it was refused.
 	Asked func(by net.Conn, refused bool)
+	// Gave is told of the marks of values that a client was given, in an answer or in a report.
+	Gave  func(to net.Conn, marks []any, reported bool)
 	About wire.Identity
 	// Silent has no report be sent: for stand-ins.
 	Silent func() bool
@@ -97,6 +99,7 @@ func (s *Server) Set(a *Attribute, v Value) bool {
 		return false
 	}
 	e := a.entry
+	e.mark = v.Mark
 	reason := uint64(0)
 	if !v.Value.IsNone() {
 		d, err := e.dataOf(v.Value)
@@ -138,7 +141,7 @@ func (s *Server) Set(a *Attribute, v Value) bool {
 			if i == 0 {
 				value = in.set.members[in.at].value()
 			}
-			each.changed(in.at, value, as, now)
+			each.changed(in.at, value, e.mark, as, now)
 		}
 	}
 	s.look()
@@ -157,6 +160,12 @@ func (s *Server) Lacks(list []family.Ref) (missing []family.Ref) {
 	return missing
 }
 
+func (s *Server) gave(to net.Conn, marks []any, reported bool) {
+	if len(marks) > 0 && s.config.Gave != nil {
+		s.config.Gave(to, marks, reported)
+	}
+}
+
 func (s *Server) look() {
 	select {
 	case s.wake <- struct{}{}:
@@ -173,6 +182,7 @@ func (s *Server) tells() {
 		type said struct {
 			to       *session
 			messages [][]byte
+			marks    []any
 		}
 		var due []said
 		next := now.Add(time.Hour)
@@ -188,8 +198,9 @@ func (s *Server) tells() {
 			}
 			messages, again := r.due(now)
 			if len(messages) > 0 && to != nil {
-				due = append(due, said{to, messages})
+				due = append(due, said{to, messages, r.given})
 			}
+			r.given = nil
 			if !again.IsZero() && again.Before(next) {
 				next = again
 			}
@@ -199,6 +210,7 @@ func (s *Server) tells() {
 			for _, m := range d.messages {
 				d.to.queue(m)
 			}
+			s.gave(d.to.conn, d.marks, true)
 		}
 		timer.Reset(max(time.Until(next), time.Millisecond))
 		select {
@@ -508,12 +520,16 @@ func (c *session) read(m *wire.Message) (octets []byte, refused bool) {
 			return wire.Refusal(m.Invoke, classDefinition, codeUndefined), true
 		}
 		var results []wire.Result
+		var marks []any
 		for _, e := range d.sets[names[0].Item].members {
 			results = append(results, wire.Result{Data: e.value(), Refused: -1})
+			marks = e.marks(marks)
 		}
+		c.server.gave(c.conn, marks, false)
 		return wire.Answer(m.Invoke, wire.Read, wire.ReadAnswer(results)), false
 	}
 	results := make([]wire.Result, len(names))
+	var marks []any
 	for i, n := range names {
 		e := c.server.space.at(n)
 		if e == nil {
@@ -521,7 +537,9 @@ func (c *session) read(m *wire.Message) (octets []byte, refused bool) {
 			continue
 		}
 		results[i] = wire.Result{Data: c.value(e), Refused: -1}
+		marks = e.marks(marks)
 	}
+	c.server.gave(c.conn, marks, false)
 	return wire.Answer(m.Invoke, wire.Read, wire.ReadAnswer(results)), refused
 }
 

@@ -28,6 +28,7 @@ type entry struct {
 	of     *object
 	fc     string
 	report *report // of whose control block it is a member
+	mark   any     // of the value that it has
 	// sets are the places of data sets that hold it.
 	sets []inSet
 }
@@ -345,6 +346,17 @@ func (e *entry) value() wire.Data {
 		out.Parts[i] = p.value()
 	}
 	return out
+}
+
+// marks appends those of the values in an entry to a list.
+func (e *entry) marks(list []any) []any {
+	if e.mark != nil {
+		list = append(list, e.mark)
+	}
+	for _, p := range e.parts {
+		list = p.marks(list)
+	}
+	return list
 }
 
 // describes is the type of an entry.

@@ -71,16 +71,17 @@ func (it *item) filter(of *ua.ExtensionObject, n *node) (trigger ua.DataChangeTr
 	return f.Trigger, f.DeadbandValue / 100 * (*n.variable.High - *n.variable.Low), ua.StatusOK
 }
 
-// sample queues a value that is another than the one before, as the filter has it.
-func (it *item) sample(v *ua.DataValue) {
+// sample queues a value that is another than the one before, as the filter has it; false for one that
+// is not.
+func (it *item) sample(v *ua.DataValue) bool {
 	octets, err := plainly(v)
 	if err != nil || it.last != nil && !it.other(v, octets) {
-		return
+		return false
 	}
 	it.last, it.octets = v, octets
 	if len(it.queue) < it.most {
 		it.queue = append(it.queue, v)
-		return
+		return true
 	}
 	if it.newest {
 		it.queue[it.most-1] = v
@@ -97,6 +98,7 @@ func (it *item) sample(v *ua.DataValue) {
 		marked.Status |= overflowed
 		it.queue[at] = &marked
 	}
+	return true
 }
 
 // other reports whether a value is to be told after the one before.

@@ -139,6 +139,16 @@ func (s *session) valueOf(r *ua.ReadValueID) *ua.DataValue {
 	return ranged(s.server.space.Load().attribute(n, r.AttributeID, s.writes), r.IndexRange)
 }
 
+// gave tells that the client was given the value of a node.
+func (s *session) gave(r *ua.ReadValueID, reported bool) {
+	if r == nil || r.AttributeID != ua.AttributeIDValue {
+		return
+	}
+	if n := s.node(r.NodeID); n != nil && n.variable != nil && n.variable.Gave != nil {
+		n.variable.Gave(s.by(), reported)
+	}
+}
+
 func (s *session) read(r *ua.ReadRequest) (ua.Response, ua.StatusCode) {
 	switch {
 	case len(r.NodesToRead) == 0:
@@ -152,6 +162,7 @@ func (s *session) read(r *ua.ReadRequest) (ua.Response, ua.StatusCode) {
 	answer := &ua.ReadResponse{DiagnosticInfos: []*ua.DiagnosticInfo{}}
 	for _, each := range r.NodesToRead {
 		answer.Results = append(answer.Results, stamped(s.valueOf(each), r.TimestampsToReturn))
+		s.gave(each, false)
 	}
 	return answer, ua.StatusOK
 }

@@ -35,6 +35,8 @@ type Variable struct {
 	Read    func() *ua.DataValue
 	Write   func(by By, v any) ua.StatusCode
 	WriteAt func(by By, i int, v any) ua.StatusCode
+	// Gave is told that a client was given its value, in an answer or in a report; nil for nobody.
+	Gave func(to By, reported bool)
 }
 
 // node is one of the address space.

@@ -261,7 +261,9 @@ func (sub *subscription) run(life context.Context) {
 		for _, it := range sub.order {
 			if it.mode != ua.MonitoringModeDisabled && !now.Before(it.due) {
 				it.due = now.Add(it.every)
-				it.sample(s.valueOf(it.what))
+				if it.sample(s.valueOf(it.what)) && it.mode == ua.MonitoringModeReporting {
+					s.gave(it.what, true)
+				}
 			}
 		}
 		if now.Sub(published) >= sub.every {

@@ -93,6 +93,10 @@ export interface All {
   siteDelta: SiteDelta;
   sampling: SamplingView;
   serving: ServingState;
+  given: GivenView;
+  calling: Calling;
+  call: CallRequest;
+  command: CommandRequest;
   pairing: PairingRequest;
   pairingView: PairingView;
   pairRequest: PairRequest;
@@ -2204,6 +2208,45 @@ export interface ClientState {
   refused: number;
   wrote: number;
   lastMs: number;
+}
+export interface GivenView {
+  point: string;
+  to: string;
+  reported?: boolean;
+  atMs: number;
+  count: number;
+  value: string;
+  quality: string;
+  reason?: string;
+  from?: string;
+  arrivedMs?: number;
+  sourceMs?: number;
+  target: CrossingEnd;
+  source: CrossingEnd;
+}
+export interface Calling {
+  who: string;
+  on: boolean;
+  at?: string;
+  sentence?: string;
+  reports: number;
+  shown: Shown[];
+  commands: string[];
+}
+export interface Shown {
+  name: string;
+  value: string;
+  quality?: string;
+  timeMs?: number;
+  atMs: number;
+  reported?: boolean;
+}
+export interface CallRequest {
+  on: boolean;
+}
+export interface CommandRequest {
+  name: string;
+  on: boolean;
 }
 export interface PairingRequest {
   from: string[];

@@ -6,6 +6,7 @@ import { useState } from "react";
 import type { CrossingView, JudgedView, NotedView, ProvedView, SiteView } from "../api/types.gen";
 import { whole } from "../shared/numbers";
 import { Mark } from "../shared/Mark";
+import { Given } from "../shared/Given";
 import { PointPick } from "../shared/PointPick";
 import { attempt, say } from "../shared/toast";
 import { clock, Field, FindingCard, millis } from "../shared/ui";
@@ -102,6 +103,12 @@ export function CrossingPanel({ site, crossing }: { site: SiteView; crossing: Cr
       {live.mode === "plant" && <ReleaseOf crossing={crossing} />}
       <Judgement crossing={crossing} version={version} />
       <Proved crossing={crossing} />
+      {site.devices.some((d) => d.id === crossing.target.device && d.serving) && (
+        <section className="mt-4" aria-label="What clients were given last">
+          <h3>What clients were given last</h3>
+          <Given device={crossing.target.device} point={crossing.to} />
+        </section>
+      )}
       {!crossing.beatMs && (crossing.more?.length ?? 0) === 0 && <DryRun crossing={crossing} />}
 
       {crossing.beatMs ? (

@@ -2,6 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { get, post } from "../api/client";
 import { useLiveState } from "../api/live";
 import type { DeviceView, Serving as ServingOf, ServingState } from "../api/types.gen";
+import { Caller } from "./Caller";
+import { Given } from "../shared/Given";
 import { whole } from "../shared/numbers";
 import { attempt } from "../shared/toast";
 import { clock, Field } from "../shared/ui";
@@ -74,6 +76,9 @@ export function Serving({
             onCommit={(text) => set("changed what clients may do to", { readOnly: text === "read" })}
           />
           <Clients device={device} />
+          <Caller device={device} />
+          <h3 className="mt-4">What they were given last</h3>
+          <Given device={device.id} />
         </>
       )}
     </section>

@@ -19,3 +19,11 @@ export function spanText(ms: number | undefined): string {
   }
   return `${ms} ms`;
 }
+
+/** For how long something was. */
+export function lasted(ms: number): string {
+  if (ms < 10_000) return `${(ms / 1000).toFixed(1)} s`;
+  if (ms < 120_000) return `${Math.round(ms / 1000)} s`;
+  if (ms < 7_200_000) return `${Math.floor(ms / 60_000)} min ${Math.floor(ms / 1000) % 60} s`;
+  return `${Math.floor(ms / 3_600_000)} h ${Math.floor(ms / 60_000) % 60} min`;
+}

@@ -5,14 +5,14 @@ import { useLivePart } from "../api/live";
 import type { Caught, Event as Sighted, Lookout, LookoutsView, Outlet, OutletState, SiteView } from "../api/types.gen";
 import { Mark } from "../shared/Mark";
 import { count } from "../shared/numbers";
-import { spanText } from "../shared/spans";
+import { lasted, spanText } from "../shared/spans";
 import { attempt } from "../shared/toast";
 import { usePointName } from "../shared/usePointName";
 import { clock, clockDay, Empty } from "../shared/ui";
 import { lookUp } from "./codes";
 import { Compare } from "./Compare";
 import { LookoutPanel } from "./LookoutPanel";
-import { freeName, lasted, newLookout, ofPoints, placeName, wayWords } from "./lookouts";
+import { freeName, newLookout, ofPoints, placeName, wayWords } from "./lookouts";
 import { OutletPanel } from "./OutletPanel";
 
 /** What is looked out for during a run, what was seen, and who was told. */

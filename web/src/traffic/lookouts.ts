@@ -52,11 +52,3 @@ export const newLookout = (id: string, others: Lookout[]): Lookout => ({
   forMs: 5000,
   endMs: 5000,
 });
-
-/** For how long something was. */
-export function lasted(ms: number): string {
-  if (ms < 10_000) return `${(ms / 1000).toFixed(1)} s`;
-  if (ms < 120_000) return `${Math.round(ms / 1000)} s`;
-  if (ms < 7_200_000) return `${Math.floor(ms / 60_000)} min ${Math.floor(ms / 1000) % 60} s`;
-  return `${Math.floor(ms / 3_600_000)} h ${Math.floor(ms / 60_000) % 60} min`;
-}
