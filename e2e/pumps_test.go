@@ -5,6 +5,7 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -177,4 +178,50 @@ func TestPumpStation(t *testing.T) {
 	}
 	b.press("Switch off")
 	eventually(t, "its command to arrive at the outstation", func() bool { on, is := near("pumps-29").(bool); return is && !on })
+}
+
+// TestDeviceFile: a file of a device is shown as a tree and searched, compared with a changed one and
+// with what a device lists, and what is chosen of it becomes points.
+func TestDeviceFile(t *testing.T) {
+	data, err := os.ReadFile("../internal/bench/concentrator.icd")
+	if err != nil {
+		t.Fatal(err)
+	}
+	was, now := filepath.Join(t.TempDir(), "asked.icd"), filepath.Join(t.TempDir(), "built.icd")
+	changed := strings.Replace(strings.Replace(string(data), "192.0.2.95", "192.0.2.99", 1), `<LN lnClass="LPHD" inst="1" lnType="LPHD_1"/>`, "", 1)
+	for path, text := range map[string]string{was: string(data), now: changed} {
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	f := start(t, "demo", t.TempDir())
+	b := f.open(t, "/lines/line/plantnet")
+	b.run(chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="File that describes a device"]`), []string{was}))
+	b.sees("IEC 61850: 47 points")
+	b.choose("Asked by", "lss")
+	b.fill("IP address", "192.0.2.98\t")
+	b.press("Add it")
+	b.sees("SKERRY_CONC is on Plant net")
+
+	b.to("/points/files")
+	b.run(chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="File to look into"]`), []string{was}))
+	b.sees("Pump station as the shore sees it")
+	b.put("Words of what is looked for", "wet well mag.f")
+	b.click(`form button[type=submit]`)
+	b.until("it is found", `document.querySelector('[data-entry$="AnIn1 · mag · f"]')?.innerText.includes("FLOAT32")`)
+	b.put("Words of what is looked for", "")
+	b.run(chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="Another file to compare with"]`), []string{now}))
+	b.sees("2 differences to built.icd")
+	b.until("the address differs", `document.querySelector('[data-differs="SKERRY_CONC/S1/IP"]')?.innerText.includes("here 192.0.2.95; there 192.0.2.99")`)
+	b.until("so does a node", `document.querySelector('[data-differs="SKERRY_CONC/S1/LD0/LPHD1"]')?.innerText.includes("only in this file")`)
+	b.press("From what SKERRY_CONC lists now")
+	b.sees("SKERRY_CONC is the same: 47 entries.")
+	if dir := os.Getenv("FERRY_SHOTS"); dir != "" {
+		b.shot(dir + "/file.png")
+	}
+
+	b.click(`[aria-label="Choose GGIO9"]`)
+	b.choose("Device that gets the points", "conc")
+	b.press("Make points")
+	b.sees("Nothing of it holds a value of a type that Ferry has and is not in the map yet.")
 }

@@ -4,6 +4,7 @@ import (
 	"ferry/internal/bench"
 	"ferry/internal/core/checkout"
 	"ferry/internal/core/codebook"
+	"ferry/internal/core/drawn"
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/lookout"
 	"ferry/internal/core/pairing"
@@ -111,6 +112,10 @@ type All struct {
 	Sampling      SamplingView            `json:"sampling"`
 	Serving       field.ServingState      `json:"serving"`
 	Given         GivenView               `json:"given"`
+	Outline       OutlineView             `json:"outline"`
+	OutlinePart   OutlinePart             `json:"outlinePart"`
+	OutlineTake   OutlineTake             `json:"outlineTake"`
+	Disparities   drawn.Disparities       `json:"disparities"`
 	Calling       bench.Calling           `json:"calling"`
 	Call          CallRequest             `json:"call"`
 	Command       CommandRequest          `json:"command"`

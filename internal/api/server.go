@@ -91,15 +91,16 @@ type Server struct {
 	lists   []pairing.ListStanding // as they stood at
 	listsAt time.Time
 
-	checker checker
-	stats   liveStats
-	toldNow toldNow
-	heldNow heldNow
-	feed    feed
-	walked  walked
-	provers provers
-	uploads chan struct{} // turns of large bodies
-	heavy   chan struct{} // turns of what computes for long
+	checker  checker
+	stats    liveStats
+	toldNow  toldNow
+	heldNow  heldNow
+	outlines outlines
+	feed     feed
+	walked   walked
+	provers  provers
+	uploads  chan struct{} // turns of large bodies
+	heavy    chan struct{} // turns of what computes for long
 }
 
 // streamed reports whether an answer comes bit by bit: packing it would gather all of it first.
@@ -223,6 +224,11 @@ func (s *Server) App() *fiber.App {
 	look.Get("/devices/:id/sampling", s.getSampling)
 	look.Get("/serving", s.getServing)
 	look.Get("/given", s.getGiven)
+	look.Post("/outlines", s.postOutline)
+	look.Get("/outlines/:id", s.getOutline)
+	look.Get("/outlines/:id/find", s.findOutline)
+	look.Get("/outlines/:id/differences", s.getDifferences)
+	edit.Post("/outlines/:id/take", s.postOutlineTake)
 	look.Get("/devices/:id/caller", s.getCaller)
 	edit.Post("/devices/:id/caller", s.postCaller)
 	edit.Post("/devices/:id/command", s.postCommand)

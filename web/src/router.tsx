@@ -12,6 +12,7 @@ import { ListsPage } from "./crossings/ListsPage";
 import { TwinPage } from "./crossings/TwinPage";
 import { AddNames, PairingPage } from "./crossings/PairingPage";
 import { LinesPage } from "./lines/LinesPage";
+import { FilesPage } from "./points/FilesPage";
 import { DatasheetsPage } from "./points/DatasheetsPage";
 import { BrowsePage } from "./points/BrowsePage";
 import { NamesPage } from "./points/NamesPage";
@@ -46,6 +47,8 @@ const tree = root.addChildren([
   at("/lines/$kind/$id", LinesPage),
   at("/points", PointsPage),
   at("/points/datasheets", DatasheetsPage),
+  at("/points/files", FilesPage),
+  at("/points/files/$device", FilesPage),
   at("/points/datasheets/$sheet", DatasheetsPage),
   at("/points/names/$device", NamesPage),
   at("/points/browse/$device", BrowsePage),

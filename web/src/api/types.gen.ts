@@ -94,6 +94,10 @@ export interface All {
   sampling: SamplingView;
   serving: ServingState;
   given: GivenView;
+  outline: OutlineView;
+  outlinePart: OutlinePart;
+  outlineTake: OutlineTake;
+  disparities: Disparities;
   calling: Calling;
   call: CallRequest;
   command: CommandRequest;
@@ -2223,6 +2227,48 @@ export interface GivenView {
   sourceMs?: number;
   target: CrossingEnd;
   source: CrossingEnd;
+}
+export interface OutlineView {
+  id: string;
+  name: string;
+  title: string;
+  map: string;
+  heads: OutlineItem[];
+  unread: UnreadView[];
+}
+export interface OutlineItem {
+  head: number;
+  at: number;
+  name: string;
+  kind: string;
+  says: string;
+  remark: string;
+  address: string;
+  opens: boolean;
+}
+export interface OutlinePart {
+  items: OutlineItem[];
+  more: number;
+}
+export interface OutlineTake {
+  device: string;
+  of: OutlinePlace[];
+}
+export interface OutlinePlace {
+  head: number;
+  at: number;
+}
+export interface Disparities {
+  list: Disparity[];
+  count: number;
+  alike: number;
+}
+export interface Disparity {
+  path: string;
+  kind: string;
+  one: string;
+  other: string;
+  lacks?: string;
 }
 export interface Calling {
   who: string;

@@ -85,6 +85,7 @@ export function PointsPage() {
                 },
               ]
             : []),
+          { title: "Look into a file that describes devices", run: () => void navigate({ to: "/points/files" }) },
           { title: "Datasheets and structures", run: () => void navigate({ to: "/points/datasheets" }) },
           ...[
             ["xlsx", "a workbook"],
@@ -201,6 +202,9 @@ export function PointsPage() {
                 {gaps === 1 ? `1 request reads over unused ${units}` : `${gaps} requests read over unused ${units}`}
               </span>
             )}
+            <Link to="/points/files" className="button tight">
+              Files
+            </Link>
             <Link to="/points/datasheets" className="button tight">
               Datasheets
             </Link>

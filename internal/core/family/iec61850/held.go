@@ -11,23 +11,30 @@ import (
 // controls, each with its quality and its time, which go with it.
 func (m *Model) Held() (list []protocol.Held) {
 	for _, d := range m.Domains {
-		told := d.told()
-		for _, n := range d.Nodes {
-			walk(n, nil, func(path []*Node) {
-				leaf := path[len(path)-1]
-				r := Ref{Device: d.Inst, Node: n.Name, FC: leaf.FC}
-				if !partName.MatchString(r.Device) {
-					r.Device = d.Name
-				}
-				for _, p := range path {
-					r.Path = append(r.Path, p.Name)
-				}
-				if h, ok := heldOf(r, path); ok {
-					h.Told = told[r.Node+"."+path[0].Name]
-					list = append(list, h)
-				}
-			})
+		device := d.Inst
+		if !partName.MatchString(device) {
+			device = d.Name
 		}
+		list = append(list, d.held(device)...)
+	}
+	return list
+}
+
+// held are those of a logical device, under a name of it.
+func (d *Domain) held(device string) (list []protocol.Held) {
+	told := d.told()
+	for _, n := range d.Nodes {
+		walk(n, nil, func(path []*Node) {
+			leaf := path[len(path)-1]
+			r := Ref{Device: device, Node: n.Name, FC: leaf.FC}
+			for _, p := range path {
+				r.Path = append(r.Path, p.Name)
+			}
+			if h, ok := heldOf(r, path); ok {
+				h.Told = told[r.Node+"."+path[0].Name]
+				list = append(list, h)
+			}
+		})
 	}
 	return list
 }
