@@ -24,6 +24,9 @@ run go test -p 1 -run '^$' -bench . -benchtime "${BENCHTIME:-1s}" ./internal/cor
 run go test -run '^$' -bench 'Round|Many|Crossings' -benchtime 1x ./internal/field
 run go test -run '^$' -bench Cyclic -benchtime 1x ./internal/field/enip
 run go test -run '^$' -bench 'Followed|Served' -benchtime 1x ./internal/field/opcua
+run env FERRY_STATIONS=200 FERRY_SECONDS=30 FERRY_MOVING=4 go test -count=1 -run TestNoneLost -v ./internal/field/iec61850
+run env FERRY_STATIONS=100 FERRY_SECONDS=30 FERRY_MOVING=5 FERRY_CLIENTS=4 go test -count=1 -run TestNoneLost -v ./internal/field/iec61850
+run go test -run '^$' -bench Station -benchtime 3x ./internal/core/family/iec61850
 run go test -p 1 -run '^$' -bench 'Diagnose|Relay' -benchtime 3s ./internal/recording ./internal/relay
 run go test -count=1 -timeout 30m -run 'TestFigures|TestManyDevices|TestManyCrossings' -v ./e2e
 # Alone: packages of one command run at once.

@@ -185,11 +185,14 @@ func (c *client) put(domain, item string, d wire.Data) bool {
 }
 
 // follow enables the first instance of each buffered report, from an entry on where one is known.
-func (c *client) follow(from map[string]string) {
+func (c *client) follow(from map[string]string) { c.followAs("01", from) }
+
+// followAs does it with another instance.
+func (c *client) followAs(instance string, from map[string]string) {
 	for _, domain := range c.names(wire.Domains, "") {
 		for _, item := range c.names(wire.Variables, domain) {
 			parts := strings.Split(item, "$")
-			if len(parts) != 3 || parts[1] != "BR" || !strings.HasSuffix(parts[2], "01") {
+			if len(parts) != 3 || parts[1] != "BR" || !strings.HasSuffix(parts[2], instance) {
 				continue
 			}
 			if entry, known := from[domain+"/"+item]; known {

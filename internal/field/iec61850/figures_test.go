@@ -23,13 +23,15 @@ import (
 
 // TestNoneLost: every change that outstations note is reported to a substation controller, in order,
 // also those of a time in which it was away; counted against the stand-ins. FERRY_STATIONS and
-// FERRY_SECONDS make it the figures: 200 outstations with 100 points each.
+// FERRY_SECONDS make it the figures: 200 outstations with 100 points each, of which every
+// FERRY_MOVING-th moves, or 10 000 attributes of 100 for FERRY_CLIENTS.
 func TestNoneLost(t *testing.T) {
 	stations, seconds, points, moving := 5, 6, 100, 50
 	if n := os.Getenv("FERRY_STATIONS"); n != "" {
 		_, _ = fmt.Sscan(n, &stations)
 		_, _ = fmt.Sscan(os.Getenv("FERRY_SECONDS"), &seconds)
 		moving = 25
+		_, _ = fmt.Sscan(os.Getenv("FERRY_MOVING"), &moving)
 	}
 	s := site.New("Skerry Point Hatchery")
 	s.Lines = []site.Line{{ID: "net", Name: "Plant net", Medium: "ethernet", Network: "192.0.0.0/16"}}
@@ -85,6 +87,14 @@ func TestNoneLost(t *testing.T) {
 	at := e.Serving()[0].Listens[0]
 	c := dial(t, at)
 	c.follow(nil)
+	clients := 1
+	_, _ = fmt.Sscan(os.Getenv("FERRY_CLIENTS"), &clients)
+	var others []*client // who stay all the time
+	for n := 2; n <= clients; n++ {
+		other := dial(t, at)
+		other.followAs(fmt.Sprintf("%02d", n), nil)
+		others = append(others, other)
+	}
 	began, used := time.Now(), cpu()
 	first, _ := stand.Noted()
 	time.Sleep(time.Duration(seconds) * time.Second / 2)
@@ -120,9 +130,22 @@ func TestNoneLost(t *testing.T) {
 	}
 	var memory runtime.MemStats
 	runtime.ReadMemStats(&memory)
-	t.Logf("%d outstations, %.0f events a second: %d noted and %d without room, %d reported, %d lost in order; from event to report %s p50, %s p99; "+
+	t.Logf("figure: %d outstations, %.0f events a second: %d noted and %d without room, %d reported, %d lost in order; from event to report %s p50, %s p99; "+
 		"%.0f %% of a core with the stand-ins, %d MB", stations, float64(last-first)/took.Seconds(), end-first, gone, total, doubled, p(0.5), p(0.99),
 		100*cost.Seconds()/took.Seconds(), memory.HeapInuse>>20)
+	for i, other := range others {
+		other.mu.Lock()
+		had := 0
+		for _, list := range other.values {
+			had += len(list)
+		}
+		slices.Sort(other.late)
+		t.Logf("figure: client %d: %d reported, %s p99", i+2, had, other.late[int(0.99*float64(len(other.late)-1))].Round(time.Millisecond))
+		if int64(had) < last-first {
+			t.Errorf("client %d had %d of %d events", i+2, had, last-first)
+		}
+		other.mu.Unlock()
+	}
 	if gone > 0 || int64(total) < last-first {
 		t.Errorf("%d events were noted, %d had no room, and %d were reported", last-first, gone, total)
 	}

@@ -1,8 +1,12 @@
 package iec61850
 
 import (
+	"bytes"
+	"encoding/xml"
 	"fmt"
+	"io"
 	"os"
+	"runtime"
 	"strings"
 	"testing"
 
@@ -130,6 +134,73 @@ func FuzzRef(f *testing.F) {
 		}
 		if back, err := ParseRef(r.String()); err != nil || back.String() != r.String() {
 			t.Errorf("%q is %s, and comes back as %s, %v", text, r, back, err)
+		}
+	})
+}
+
+// station is a whole station of about so many octets: the concentrator again and again, under other names.
+func station(t testing.TB, octets int) []byte {
+	text := string(concentrator(t))
+	from, to := strings.Index(text, "  <IED "), strings.Index(text, "  </IED>")+len("  </IED>\n")
+	var b strings.Builder
+	b.WriteString(text[:from])
+	for n := 1; b.Len() < octets; n++ {
+		b.WriteString(strings.Replace(text[from:to], `name="SKERRY_CONC"`, fmt.Sprintf(`name="SKERRY_%04d"`, n), 1))
+	}
+	b.WriteString(text[to:])
+	return []byte(b.String())
+}
+
+// BenchmarkStation reads a station of 20 MB, beside what it takes to go through its elements with the decoder
+// of the standard library, and to make the models of all its devices.
+func BenchmarkStation(b *testing.B) {
+	data := station(b, 20<<20)
+	b.Run("read", func(b *testing.B) {
+		b.ReportAllocs()
+		b.SetBytes(int64(len(data)))
+		for b.Loop() {
+			f, err := ReadFile(data)
+			if err != nil || len(f.Wrong) > 0 {
+				b.Fatal(err, f.Wrong)
+			}
+			var m runtime.MemStats
+			runtime.GC()
+			runtime.ReadMemStats(&m)
+			b.ReportMetric(float64(m.HeapAlloc-uint64(len(data)))/1e6, "MB-held")
+			b.ReportMetric(float64(len(f.IEDs)), "devices")
+			runtime.KeepAlive(f)
+		}
+	})
+	b.Run("models", func(b *testing.B) {
+		f, err := ReadFile(data)
+		if err != nil {
+			b.Fatal(err)
+		}
+		b.ReportAllocs()
+		for b.Loop() {
+			places := 0
+			for _, d := range f.IEDs {
+				m, err := f.Model(d.Name, "")
+				if err != nil {
+					b.Fatal(err)
+				}
+				places += len(m.Held())
+			}
+			b.ReportMetric(float64(places), "places")
+		}
+	})
+	b.Run("elements alone", func(b *testing.B) {
+		b.ReportAllocs()
+		b.SetBytes(int64(len(data)))
+		for b.Loop() {
+			d := xml.NewDecoder(bytes.NewReader(data))
+			for {
+				if _, err := d.RawToken(); err == io.EOF {
+					break
+				} else if err != nil {
+					b.Fatal(err)
+				}
+			}
 		}
 	})
 }
