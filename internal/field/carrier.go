@@ -1,6 +1,7 @@
 package field
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"log"
@@ -43,9 +44,14 @@ type carrier struct {
 	lossless bool
 	waiting  sync.Mutex
 	events   []crossing.Reading
-	from     Origin
-	shownAs  string // state and sentence that whoever listens to the target was told of
-	timer    *time.Timer
+	// commanded is set where clients command the source: then commands alone are carried, those that
+	// wait. unknown is set where nobody knows whether the last was.
+	commanded bool
+	commands  []commanded
+	unknown   bool
+	from      Origin
+	shownAs   string // state and sentence that whoever listens to the target was told of
+	timer     *time.Timer
 	// turn is resting, running, or running with more to look at.
 	turn    atomic.Int32
 	unwatch func()
@@ -110,6 +116,10 @@ func (e *Engine) newCarrier(x *site.Crossing, of crossPrint, before *carrier) *c
 	c.plain = !x.Beats() && x.AtLeastMs == 0 && x.AtMostMs == 0 && x.PaceMs == 0 && x.PerDay == 0 &&
 		x.Both == site.OneWay && x.QualityTo == ""
 	c.lossless = c.quick && c.plain && len(from) == 1 && c.served[x.To] != nil && c.served[x.From] == nil && x.Enable == "" && !x.Round
+	if source, p := e.pointAt(x.From); c.served[x.From] != nil && len(from) == 1 && x.Both == site.OneWay {
+		def, _ := protocol.Named(cmp.Or(p.Map, source.Map))
+		c.commanded = def.Commands(p.Address)
+	}
 	ran := before != nil && before.ctx.Err() == nil
 	if before != nil {
 		before.end("idle", "")
@@ -125,6 +135,9 @@ func (e *Engine) newCarrier(x *site.Crossing, of crossPrint, before *carrier) *c
 		watched = append(watched, x.To)
 	}
 	c.unwatch = e.Hub.watch(watched, c)
+	if c.commanded {
+		c.served[x.From].takes(x.From, c, true)
+	}
 	if x.Round {
 		values, rounds := c.unwatch, e.Hub.watchRounds(c.x.Sources(), c)
 		c.unwatch = func() { values(); rounds() }
@@ -268,6 +281,10 @@ func (c *carrier) step() {
 	if c.anew.Swap(false) {
 		c.flow.Forget()
 	}
+	if c.commanded {
+		c.carryCommands()
+		return
+	}
 	c.inOrder()
 	for range 4 { // what was written may make more due
 		now := time.Now()
@@ -354,6 +371,7 @@ func (c *carrier) do(a *crossing.Act) {
 	case err != nil:
 		c.flow.NotWritten(time.Now(), a, problem.From(err, "write").Error(), false)
 	case !result.OK:
+		c.unknown = result.State == NotKnown
 		c.flow.NotWritten(time.Now(), a, result.Sentence, result.State == NotKnown)
 	default:
 		c.wrote(a, began, result.stored, result.Order.New)
@@ -457,6 +475,9 @@ func (c *carrier) end(state, sentence string) {
 	c.cancel()
 	c.become(state, sentence)
 	c.mu.Unlock()
+	if c.commanded {
+		c.served[c.x.From].takes(c.x.From, c, false)
+	}
 	if c.unwatch != nil {
 		c.tell()
 	}

@@ -84,6 +84,7 @@ func (c *carrier) turns(point string, state WriteState, sentence string) {
 
 // finish brings the journal up to date at the end of a carrier.
 func (c *carrier) finish() {
+	c.leaveCommands()
 	c.timer.Stop()
 	c.unwatch()
 	c.mu.Lock()

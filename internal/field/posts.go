@@ -149,7 +149,7 @@ func (e *Engine) serve(d *site.Device) error {
 	fresh := now == nil
 	if fresh {
 		now = &serving{Served: &Served{hub: e.Hub, era: e.Hub.Era(), mode: e.door.mode, wrote: e.clientWrote,
-			origins: map[string]Origin{}, given: map[string]*handed{}}}
+			origins: map[string]Origin{}, takers: map[string][]*carrier{}, given: map[string]*handed{}}}
 	}
 	device := *d
 	if err := now.follow(&device, carriedInto(e.site)); err != nil {

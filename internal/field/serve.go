@@ -81,8 +81,10 @@ type Served struct {
 	// origins are where the values of its points came from, given is what clients were given of them
 	// last, with the lock of it.
 	origins map[string]Origin
-	giving  sync.Mutex
-	given   map[string]*handed
+	// takers are the crossings that carry the commands of a point.
+	takers map[string][]*carrier
+	giving sync.Mutex
+	given  map[string]*handed
 }
 
 // Name is how the device says who it is.

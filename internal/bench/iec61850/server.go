@@ -139,9 +139,9 @@ func (h *host) look() {
 }
 
 // write takes a value, or a command, which is also what its status says then.
-func (h *host) write(_ net.Conn, inst string, r family.Ref, v value.Value) int {
+func (h *host) write(_ net.Conn, inst string, r family.Ref, v value.Value) (refused int, ends <-chan target.Ended) {
 	if h.fault().Kind == "guarded" {
-		return family.AccessDenied
+		return family.AccessDenied, nil
 	}
 	for _, held := range h.of.Memory.Held() {
 		is, ok := family.RefOf(held.Address)
@@ -149,13 +149,13 @@ func (h *host) write(_ net.Conn, inst string, r family.Ref, v value.Value) int {
 			continue
 		}
 		if !held.Writable || !h.of.Memory.Set(held.Address, v) {
-			return family.AccessValue
+			return family.AccessValue, nil
 		}
 		if r.FC == "CO" {
 			status := fmt.Sprintf("%s/%s.%s.stVal[ST]", is.Device, is.Node, strings.Split(strings.Join(is.Path, "."), ".Oper")[0])
 			h.stands.Store(status, v)
 		}
-		return -1
+		return -1, nil
 	}
-	return family.AccessDenied
+	return family.AccessDenied, nil
 }

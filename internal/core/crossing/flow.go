@@ -190,6 +190,16 @@ func (f *Flow) Forget() {
 	f.last, f.told, f.toldIs = value.Value{}, value.Value{}, ""
 }
 
+// Command says what is due for a command, which stands in the sight as its source: it is carried once,
+// also where it is the same as before, and also soon after one that failed. What is not carried now is
+// not carried later.
+func (f *Flow) Command(now time.Time, s *Sight) []Act {
+	f.Forget()
+	f.failed, f.retryAt, f.nextPace = 0, time.Time{}, time.Time{}
+	acts, _ := f.Look(now, s)
+	return acts
+}
+
 func (f *Flow) be(s State, sentence string) { f.State, f.Sentence = s, sentence }
 
 // Look says what is due now, and when to look again if nothing new is seen before;

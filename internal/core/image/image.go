@@ -22,6 +22,7 @@ const (
 	ReadOnly Refusal = "not writable"  // no point there that may be written
 	NoValue  Refusal = "no value yet"  // a point there has none to give
 	BadValue Refusal = "no such value" // outside the limits of the point
+	NoTaker  Refusal = "not carried"   // a command that nothing carries out
 )
 
 // mostOctets bounds one area.
@@ -407,6 +408,15 @@ func (m *Image) Shown(id string, raw value.Value) string {
 		return ""
 	}
 	return c.point.Shown(c.point.Scale().Apply(raw))
+}
+
+// Scaled is a raw value of a point in engineering units.
+func (m *Image) Scaled(id string, raw value.Value) value.Value {
+	c := m.points[id]
+	if c == nil {
+		return raw
+	}
+	return c.point.Scale().Apply(raw)
 }
 
 // Raw returns what stands in a point, and its octets where it lies in an area; ok is false

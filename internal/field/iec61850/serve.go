@@ -280,12 +280,8 @@ func (s *serving) gave(to net.Conn, marks []any, reported bool) {
 	}
 }
 
-// refusals are data access errors for what a point does not take.
-var refusals = map[image.Refusal]int{image.None: -1, image.NoPlace: family.AccessNotThere, image.ReadOnly: family.AccessDenied,
-	image.BadValue: family.AccessValue}
-
-// write takes a value of a client.
-func (s *serving) write(over net.Conn, inst string, r family.Ref, v value.Value) int {
+// write takes a value of a client, or carries out its command.
+func (s *serving) write(over net.Conn, inst string, r family.Ref, v value.Value) (refused int, ends <-chan target.Ended) {
 	s.mu.Lock()
 	point, known := s.by[r.String()]
 	if !known {
@@ -296,11 +292,45 @@ func (s *serving) write(over net.Conn, inst string, r family.Ref, v value.Value)
 	s.mu.Unlock()
 	c := s.client(over)
 	if !known || c == nil {
-		return family.AccessDenied // nobody takes it
+		return family.AccessDenied, nil // nobody takes it
 	}
-	refused, ok := refusals[end.Take(c, point, v)]
-	if !ok {
+	if r.FC != "CO" {
+		return refusedAs(end.Take(c, point, v)), nil
+	}
+	refusal, ending := end.Command(c, point, v)
+	if refusal != image.None {
+		return refusedAs(refusal), nil
+	}
+	ended := make(chan target.Ended, 1)
+	go func() {
+		e := target.Ended{Refused: -1}
+		switch is := <-ending; {
+		case is.Unknown:
+			e = target.Ended{Refused: family.AccessHardware, Cause: causeLost}
+			c.Refuse()
+		case is.Why != "":
+			e = target.Ended{Refused: family.AccessDenied, Cause: causeProcess}
+			c.Refuse()
+		}
+		ended <- e
+	}()
+	return -1, ended
+}
+
+// Additional causes for commands that the end behind does not carry out (IEC 61850-7-2, clause 20).
+const (
+	causeProcess = 9  // blocked by process
+	causeLost    = 23 // abortion by communication loss
+)
+
+// refusals are data access errors for what a point does not take.
+var refusals = map[image.Refusal]int{image.None: -1, image.NoPlace: family.AccessNotThere, image.ReadOnly: family.AccessDenied,
+	image.BadValue: family.AccessValue, image.NoTaker: family.AccessUnavailable}
+
+func refusedAs(r image.Refusal) int {
+	code, known := refusals[r]
+	if !known {
 		return family.AccessHardware
 	}
-	return refused
+	return code
 }

@@ -3,6 +3,7 @@ package iec61850_test
 import (
 	"context"
 	"os"
+	"strings"
 	"testing"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 	"ferry/internal/field"
 	_ "ferry/internal/field/dnp3"
 	_ "ferry/internal/field/iec61850"
+	wire "ferry/internal/wire/iec61850"
 )
 
 // elsewhere dials one place, whatever is asked for.
@@ -189,5 +191,69 @@ func TestShore(t *testing.T) {
 			}
 			far.Close()
 		})
+	}
+}
+
+// TestCommands: each command of a client is carried out once, also the same again; one that the
+// outstation refuses is refused, and none is sent that nobody gave: not after a failure, and not when a
+// run begins anew.
+func TestCommands(t *testing.T) {
+	e, b, at := station(t, false)
+	eventually(t, "the outstation is read", func() bool { return of(e, "cmd").Quality == value.Good })
+	c := dial(t, at)
+	domain := c.names(wire.Domains, "")[0]
+	oper := func(on int64) bool {
+		t.Helper()
+		n := wire.Name{Domain: domain, Item: "GGIO9$CO$SPCSO2$Oper"}
+		list, err := wire.ReadResults(c.ask(wire.Read, wire.ReadOf([]wire.Name{n})).Body, 0)
+		if err != nil || len(list) != 1 || len(list[0].Data.Parts) < 5 {
+			t.Fatalf("%+v, %v", list, err)
+		}
+		list[0].Data.Parts[0].Int = on
+		return c.put(domain, n.Item, list[0].Data)
+	}
+	operated := func() int {
+		n := 0
+		for _, x := range e.Hub.Exchanges(0, 5000, "l") {
+			if strings.HasPrefix(x.Operation, "write ") {
+				n++
+			}
+		}
+		return n
+	}
+	first := operated()
+	for i, on := range []int64{1, 1, 0, 0, 1} {
+		if !oper(on) {
+			t.Fatalf("command %d is refused", i)
+		}
+	}
+	if n := operated() - first; n != 5 {
+		t.Errorf("%d commands reached the outstation, and 5 were given", n)
+	}
+	eventually(t, "it is on", func() bool { return of(e, "cmd").Value.Bool() })
+
+	if err := b.SetFault("pumps", bench.Fault{Kind: "local"}); err != nil {
+		t.Fatal(err)
+	}
+	before := operated()
+	if oper(0) {
+		t.Error("the outstation refuses, and the client is told that it is done")
+	}
+	if err := b.SetFault("pumps", bench.Fault{}); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(3 * time.Second) // nothing is tried again
+	if n := operated() - before; n != 1 || !of(e, "cmd").Value.Bool() {
+		t.Errorf("a command that was refused was sent %d times, and it is on: %t", n, of(e, "cmd").Value.Bool())
+	}
+	e.Stop(nil)
+	before = operated()
+	if err := e.Start(nil); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "it answers again", func() bool { return len(e.Serving()) == 1 && len(e.Serving()[0].Listens) == 1 })
+	time.Sleep(2 * time.Second)
+	if n := operated() - before; n != 0 {
+		t.Errorf("%d commands were sent that nobody gave", n)
 	}
 }

@@ -70,50 +70,58 @@ const (
 	causeSelectFailed = 3
 	causeNotSelected  = 18
 	causeSelected     = 19
-	causeInconsistent = 25
+	causeInconsistent = 26
 	causeDenied       = 20
+	causeTimeOver     = 16
 	causeUnknown      = 0
 )
 
+// Ended is how a command ended: a data access error, -1 for well, and the additional cause.
+type Ended struct{ Refused, Cause int }
+
+// endsWithin is how long a command may take; then it is said that its time is over.
+const endsWithin = 15 * time.Second
+
 // write takes what is written to Oper, SBOw or Cancel. It returns a data access error, -1 for taken,
-// and the additional cause of a refusal.
-func (c *control) write(by *session, service string, d *wire.Data, now time.Time) (refused, cause int) {
+// and the additional cause of a refusal; ends tells how a command ends that is under way, nil where it
+// has ended.
+func (c *control) write(by *session, service string, d *wire.Data, now time.Time) (refused, cause int, ends <-chan Ended) {
 	model := c.model()
 	held := c.held(by, now)
 	mine := c.selected == by && now.Before(c.until)
 	switch {
 	case model == statusOnly:
-		return family.AccessDenied, causeNotSupported
+		return family.AccessDenied, causeNotSupported, nil
 	case held:
-		return family.AccessUnavailable, causeSelected
+		return family.AccessUnavailable, causeSelected, nil
 	case d.Kind != family.Structure || len(d.Parts) < 5:
-		return family.AccessType, causeInconsistent
+		return family.AccessType, causeInconsistent, nil
 	}
 	switch service {
 	case "Cancel":
 		c.selected = nil
-		return -1, 0
+		return -1, 0, nil
 	case "SBOw":
 		if model != selectEnhanced {
-			return family.AccessDenied, causeNotSupported
+			return family.AccessDenied, causeNotSupported, nil
 		}
 		c.selected, c.until, c.value = by, now.Add(keptSelected), d.Parts[0]
-		return -1, 0
+		return -1, 0, nil
 	case "Oper":
 		if (model == selectNormal || model == selectEnhanced) && !mine {
-			return family.AccessDenied, causeNotSelected
+			return family.AccessDenied, causeNotSelected, nil
 		}
 		if model == selectEnhanced && !c.value.Same(&d.Parts[0]) {
-			return family.AccessDenied, causeInconsistent
+			return family.AccessDenied, causeInconsistent, nil
 		}
 		c.selected = nil
 		return c.operate(by, d)
 	}
-	return family.AccessNotThere, causeNotSupported
+	return family.AccessNotThere, causeNotSupported, nil
 }
 
 // operate carries a command out: its value is that of a point.
-func (c *control) operate(by *session, d *wire.Data) (refused, cause int) {
+func (c *control) operate(by *session, d *wire.Data) (refused, cause int, ends <-chan Ended) {
 	of := c.object.domain.items[c.item("CO")+"$Oper$ctlVal"]
 	value := &d.Parts[0]
 	path := append(append([]string{}, c.object.path[1:]...), "Oper", "ctlVal")
@@ -123,20 +131,32 @@ func (c *control) operate(by *session, d *wire.Data) (refused, cause int) {
 	}
 	v, ok := plain(value)
 	if of == nil || !ok || value.Kind != of.kind {
-		return family.AccessType, causeInconsistent
+		return family.AccessType, causeInconsistent, nil
 	}
 	if test := d.Parts[len(d.Parts)-2]; test.Kind == family.Boolean && test.Int != 0 {
-		return -1, 0 // a test changes nothing
+		return -1, 0, nil // a test changes nothing
 	}
 	r := family.Ref{Device: c.object.domain.name, Node: c.object.path[0], FC: "CO", Path: path}
-	if refused := by.server.config.Write(by.conn, c.object.domain.inst, r, v); refused >= 0 {
-		return refused, causeDenied
+	if refused, ends = by.server.config.Write(by.conn, c.object.domain.inst, r, v); refused >= 0 {
+		return refused, causeDenied, nil
 	}
-	return -1, 0
+	return -1, 0, ends
 }
 
 // enhanced reports whether it is told how a command ended.
 func (c *control) enhanced() bool { m := c.model(); return m == directEnhanced || m == selectEnhanced }
+
+// awaited is how a command ended that is under way.
+func awaited(ends <-chan Ended) Ended {
+	timer := time.NewTimer(endsWithin)
+	defer timer.Stop()
+	select {
+	case e := <-ends:
+		return e
+	case <-timer.C:
+		return Ended{family.AccessUnavailable, causeTimeOver}
+	}
+}
 
 // terminated is the report that a command was carried out, with what was written.
 func (c *control) terminated(d wire.Data) []byte {
@@ -144,17 +164,26 @@ func (c *control) terminated(d wire.Data) []byte {
 		[]wire.Result{{Data: d, Refused: -1}})
 }
 
+// unterminated is the report that a command failed that was taken (IEC 61850-8-1, clause 20.9).
+func (c *control) unterminated(d wire.Data, cause int) []byte {
+	return wire.ReportOf([]wire.Name{{Item: "LastApplError"}, {Domain: c.object.domain.name, Item: c.item("CO") + "$Oper"}},
+		[]wire.Result{{Data: c.lastError("Oper", &d, cause), Refused: -1}, {Data: d, Refused: -1}})
+}
+
 // failed is the report that says why a command was refused (IEC 61850-8-1, clause 20.8).
 func (c *control) failed(service string, d *wire.Data, cause int) []byte {
+	return wire.ReportOf([]wire.Name{{Item: "LastApplError"}}, []wire.Result{{Data: c.lastError(service, d, cause), Refused: -1}})
+}
+
+func (c *control) lastError(service string, d *wire.Data, cause int) wire.Data {
 	origin, number := wire.Data{Kind: family.Structure, Parts: []wire.Data{{Kind: family.Integer, Size: 8}, {Kind: family.OctetString}}},
 		wire.Data{Kind: family.Unsigned, Size: 8}
 	if d.Kind == family.Structure && len(d.Parts) >= 3 {
 		origin, number = d.Parts[1], d.Parts[2]
 	}
-	last := wire.Data{Kind: family.Structure, Parts: []wire.Data{
+	return wire.Data{Kind: family.Structure, Parts: []wire.Data{
 		{Kind: family.VisibleString, Text: c.object.domain.name + "/" + c.item("CO") + "$" + service},
 		{Kind: family.Integer, Int: 0, Size: 8}, origin, number, {Kind: family.Integer, Int: int64(cause), Size: 8}}}
-	return wire.ReportOf([]wire.Name{{Item: "LastApplError"}}, []wire.Result{{Data: last, Refused: -1}})
 }
 
 // Value is what stands in an attribute.

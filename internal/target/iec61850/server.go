@@ -17,8 +17,9 @@ import (
 // Config is what a server stands for.
 type Config struct {
 	// Write takes a value that a client writes to an attribute, or operates a control with; it
-	// returns a data access error, -1 for taken. inst is the instance of the logical device.
-	Write func(by net.Conn, inst string, r family.Ref, v value.Value) int
+	// returns a data access error, -1 for taken. inst is the instance of the logical device. Of a
+	// command that is under way ends tells how it ends; else it is nil.
+	Write func(by net.Conn, inst string, r family.Ref, v value.Value) (refused int, ends <-chan Ended)
 	// Asked is told of each question, and whether it was refused.
 	Asked func(by net.Conn, refused bool)
 	// Gave is told of the marks of values that a client was given, in an answer or in a report.
@@ -407,7 +408,9 @@ func (c *session) converse() error {
 			if c.server.config.Asked != nil {
 				c.server.config.Asked(c.conn, refused)
 			}
-			c.queue(answer)
+			if answer != nil { // else it comes once it is known
+				c.queue(answer)
+			}
 		}
 	}
 }
@@ -571,57 +574,94 @@ func (c *session) write(m *wire.Message) (octets []byte, refused bool) {
 		return wire.Rejection(m.Invoke), true
 	}
 	results := make([]int, len(names))
-	var behind [][]byte
+	waits := make([]operated, 0, len(names))
 	for i, n := range names {
-		var before []byte
-		results[i], before, behind = c.put(n, &values[i], behind)
-		if refused = refused || results[i] >= 0; before != nil {
-			c.queue(before)
+		e := c.server.space.at(n)
+		if e == nil || e.fc != "CO" || e.of == nil || e.of.control == nil || e.name != "Oper" && e.name != "SBOw" && e.name != "Cancel" {
+			results[i] = c.put(e, &values[i])
+			refused = refused || results[i] >= 0
+			continue
+		}
+		o := operated{at: i, control: e.of.control, d: values[i], enhanced: e.name == "Oper" && e.of.control.enhanced()}
+		var cause int
+		results[i], cause, o.ends = o.control.write(c, e.name, &values[i], time.Now())
+		if results[i] >= 0 {
+			refused = true
+			c.queue(o.control.failed(e.name, &values[i], cause))
+		} else if o.ends != nil || o.enhanced {
+			waits = append(waits, o)
 		}
 	}
-	answer := wire.Answer(m.Invoke, wire.Write, wire.WriteAnswer(results))
-	if len(behind) > 0 {
-		c.queue(answer)
-		for _, b := range behind[:len(behind)-1] {
-			c.queue(b)
-		}
-		return behind[len(behind)-1], refused
+	if len(waits) == 0 {
+		return wire.Answer(m.Invoke, wire.Write, wire.WriteAnswer(results)), refused
 	}
-	return answer, refused
+	go c.terminate(m.Invoke, results, waits)
+	return nil, refused
 }
 
-// put writes a value; before is what is sent before the answer, behind what is sent after it.
-func (c *session) put(n wire.Name, d *wire.Data, behind [][]byte) (refused int, before []byte, after [][]byte) {
+// operated is a command of a write: at is its place there.
+type operated struct {
+	at       int
+	control  *control
+	d        wire.Data
+	enhanced bool
+	ends     <-chan Ended
+}
+
+// terminate answers a write once its commands have ended, of those with enhanced security at once, and
+// tells of their ends behind that (IEC 61850-7-2, clause 20.2).
+func (c *session) terminate(invoke uint32, results []int, waits []operated) {
+	end := func(o *operated) Ended {
+		if o.ends == nil {
+			return Ended{-1, 0}
+		}
+		return awaited(o.ends)
+	}
+	for i := range waits {
+		o := &waits[i]
+		if o.enhanced {
+			continue
+		}
+		if e := end(o); e.Refused >= 0 {
+			results[o.at] = e.Refused
+			c.queue(o.control.failed("Oper", &o.d, e.Cause))
+		}
+	}
+	c.queue(wire.Answer(invoke, wire.Write, wire.WriteAnswer(results)))
+	for i := range waits {
+		o := &waits[i]
+		if !o.enhanced {
+			continue
+		}
+		if e := end(o); e.Refused >= 0 {
+			c.queue(o.control.unterminated(o.d, e.Cause))
+		} else {
+			c.queue(o.control.terminated(o.d))
+		}
+	}
+}
+
+// put writes a value that is no command.
+func (c *session) put(e *entry, d *wire.Data) (refused int) {
 	s := c.server
-	e := s.space.at(n)
 	switch {
 	case e == nil:
-		return family.AccessNotThere, nil, behind
+		return family.AccessNotThere
 	case e.report != nil:
 		if d.Kind != e.kind {
-			return family.AccessType, nil, behind
+			return family.AccessType
 		}
 		refused = e.report.write(c, e.name, d, time.Now())
 		s.look()
-		return refused, nil, behind
-	case e.fc == "CO" && e.of != nil && e.of.control != nil && (e.name == "Oper" || e.name == "SBOw" || e.name == "Cancel"):
-		control := e.of.control
-		refused, cause := control.write(c, e.name, d, time.Now())
-		if refused >= 0 {
-			return refused, control.failed(e.name, d, cause), behind
-		}
-		if e.name == "Oper" && control.enhanced() {
-			behind = append(behind, control.terminated(*d))
-		}
-		return -1, nil, behind
+		return refused
 	case e.kind == family.NoKind || e.fc == "CO" || e.fc == "ST" || e.fc == "MX":
-		return family.AccessDenied, nil, behind
+		return family.AccessDenied
 	case d.Kind != e.kind:
-		return family.AccessType, nil, behind
+		return family.AccessType
 	}
 	v, ok := plain(d)
 	if !ok {
-		return family.AccessUnsupported, nil, behind
+		return family.AccessUnsupported
 	}
 	r := family.Ref{Device: e.of.domain.name, Node: e.of.path[0], FC: e.fc}
 	for at, name := range splitItem(e.item) {
@@ -629,10 +669,10 @@ func (c *session) put(n wire.Name, d *wire.Data, behind [][]byte) (refused int, 
 			r.Path = append(r.Path, name)
 		}
 	}
-	if refused = s.config.Write(c.conn, e.of.domain.inst, r, v); refused < 0 {
+	if refused, _ = s.config.Write(c.conn, e.of.domain.inst, r, v); refused < 0 {
 		e.data = *d
 	}
-	return refused, nil, behind
+	return refused
 }
 
 func splitItem(item string) (parts []string) {

@@ -79,8 +79,13 @@ var causes = map[int]protocol.Declined{
 	18: {Title: "object not selected", Means: "It was not selected before.", Causes: "Compare the control model with that of the file: it is to be selected first."},
 	19: {Title: "object already selected", Means: "Another has selected it.", Causes: "Wait, or look who.", Finding: "busy"},
 	20: {Title: "no access authority", Means: "This client may not operate it.", Causes: "Look at the rights there.", Access: []string{"remote"}},
-	25: {Title: "inconsistent parameters", Means: "The command differs from its selection.", Causes: "It is a defect of who asks."},
-	26: {Title: "locked by other client", Means: "Another client holds it.", Causes: "Look who.", Finding: "busy"},
+	21: {Title: "ended with overshoot", Means: "It went further than it was told to.", Causes: "Look at the device.", Unsure: true},
+	22: {Title: "abortion due to deviation", Means: "It did not follow the command closely enough.", Causes: "Look at the device.", Unsure: true},
+	23: {Title: "abortion by communication loss", Means: "What carries it out could not be reached.", Causes: "Look at the link behind the server.", Unsure: true},
+	24: {Title: "abortion by command", Means: "Another command ended it.", Causes: "Look who gave it.", Unsure: true},
+	25: {Title: "none", Means: "The server gives no cause.", Causes: "Look at the device."},
+	26: {Title: "inconsistent parameters", Means: "The command differs from its selection.", Causes: "It is a defect of who asks."},
+	27: {Title: "locked by other client", Means: "Another client holds it.", Causes: "Look who.", Finding: "busy"},
 }
 
 // serviceClasses are the classes of errors of services (ISO 9506-2, ServiceError).
