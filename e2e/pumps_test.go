@@ -7,10 +7,12 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/exchange"
 	family "ferry/internal/core/family/iec61850"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
@@ -142,18 +144,18 @@ func TestPumpStation(t *testing.T) {
 		is, _ := far.Hub.Point(id)
 		return is.Value, is.Quality == value.Good
 	}
-	near := func(id string) any {
+	nearBy := func(id string) any {
 		return fetched[struct {
 			Live struct{ Value any }
 		}](t, f.url+"/api/points/"+id).Live.Value
 	}
 	eventually(t, "the controller to read what the outstation shows", func() bool {
 		level, good := live("level")
-		shown, _ := near("pumps-23").(float64) // none yet
+		shown, _ := nearBy("pumps-23").(float64) // none yet
 		runs, ok := live("runs")
 		mains, also := live("mains")
 		starts, counted := live("starts")
-		on, _ := near("pumps-04").(bool)
+		on, _ := nearBy("pumps-04").(bool)
 		return good && math.Abs(level.Float()-shown) < 0.1 && ok && runs.Bool() == on && also && mains.Bool() && counted && starts.Float() > 1000
 	})
 	order, err := far.Prepare(context.Background(), "run2", "1")
@@ -163,13 +165,59 @@ func TestPumpStation(t *testing.T) {
 	if result, err := far.Write(context.Background(), "Ines", order.Token); err != nil || !result.OK {
 		t.Fatalf("%+v, %v", result, err)
 	}
-	eventually(t, "the command to arrive at the outstation", func() bool { on, _ := near("pumps-29").(bool); return on })
+	eventually(t, "the command to arrive at the outstation", func() bool { on, _ := nearBy("pumps-29").(bool); return on })
 
 	// The controller of the bench sees the same, and what it was given is proved: whose value, and how old.
 	b.to("/lines/device/" + conc)
 	b.press("Have it ask")
 	b.until("the level on its screen", `document.querySelector('[data-sees$="GGIO7.AnIn1"]')?.innerText.includes("good")`)
 	b.until("whose value that was", `[...document.querySelectorAll("[data-given]")].some(e => e.innerText.includes("Pump station · Wet well level") && /old; its own time [0-9:.]+, here at/.test(e.innerText))`)
+	// Either end is started anew, and the controller is away for a while: each event of the sluice that
+	// the outstation told is told to the controller: its report keeps them.
+	told := map[int64]bool{} // by their times
+	collect := func(list []exchange.Exchange, point string, of func(ms int64)) {
+		for _, x := range list {
+			for _, s := range x.Samples {
+				if s.Point == point && !s.Time.IsZero() {
+					of(s.Time.Round(time.Millisecond).UnixMilli())
+				}
+			}
+		}
+	}
+	begun := time.Now().UnixMilli()
+	b.to("/traffic")
+	b.fault("pumps", "restarts")
+	eventually(t, "the restart to be seen", func() bool { return strings.Contains(f.text(t, "/api/findings"), `"code":"restart-told"`) })
+	b.fault("pumps", "")
+	time.Sleep(4 * time.Second)
+	collect(far.Hub.Exchanges(0, 8000, "f"), "sluice", func(ms int64) { told[ms] = true })
+	far.Close()
+	away := time.Now().UnixMilli()
+	time.Sleep(10 * time.Second) // it stands still for nine at most
+	back := time.Now().UnixMilli()
+	again := field.NewEngine(shoreSite(t), elsewhere(listens))
+	t.Cleanup(again.Close)
+	if err := again.Start(nil); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(6 * time.Second)
+	ended := time.Now().Add(-2 * time.Second).UnixMilli() // what is on its way counts for nothing
+	near, missing := fetched[[]exchange.Exchange](t, f.url+"/api/exchanges?link=lss-pumps&most=1000"), []int64{}
+	collect(again.Hub.Exchanges(0, 8000, "f"), "sluice", func(ms int64) { told[ms] = true })
+	events, meanwhile := map[int64]bool{}, 0
+	collect(near, "pumps-14", func(ms int64) {
+		if ms > away && ms < back && !events[ms] {
+			meanwhile++
+		}
+		if events[ms] = true; ms > begun && ms < ended && !told[ms] && !told[ms-1] && !told[ms+1] {
+			missing = append(missing, ms)
+		}
+	})
+	if meanwhile == 0 || len(missing) > 0 {
+		t.Errorf("of %d events of the outstation, %d while the controller was away, %d were not told to it", len(events), meanwhile, len(missing))
+	}
+
+	b.to("/lines/device/" + conc)
 	b.choose("Command", "SKERRY_CONCLD0/GGIO9.SPCSO2")
 	if dir := os.Getenv("FERRY_SHOTS"); dir != "" {
 		b.shot(dir + "/served.png")
@@ -177,7 +225,7 @@ func TestPumpStation(t *testing.T) {
 		b.shot(dir + "/given.png")
 	}
 	b.press("Switch off")
-	eventually(t, "its command to arrive at the outstation", func() bool { on, is := near("pumps-29").(bool); return is && !on })
+	eventually(t, "its command to arrive at the outstation", func() bool { on, is := nearBy("pumps-29").(bool); return is && !on })
 }
 
 // TestDeviceFile: a file of a device is shown as a tree and searched, compared with a changed one and
