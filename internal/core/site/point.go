@@ -265,9 +265,23 @@ func (p *Point) ParseValue(text string) (value.Value, error) {
 		}
 	}
 	for _, n := range p.Names {
-		if strings.EqualFold(n.Name, strings.TrimSpace(text)) && !p.Type.IsFlags() {
+		if !p.Type.IsFlags() && n.reads(strings.TrimSpace(text)) {
 			return value.OfInt(n.Value), nil
 		}
 	}
 	return value.Parse(text, p.Type)
+}
+
+// reads reports whether a text is the name, or value and name together, as Shown has them and as lists
+// and displays do: "2 · open", "2 = open", "2: open", "2 open".
+func (n *Naming) reads(text string) bool {
+	if strings.EqualFold(n.Name, text) {
+		return true
+	}
+	rest, ok := strings.CutPrefix(text, strconv.FormatInt(n.Value, 10))
+	if !ok {
+		return false
+	}
+	name := strings.TrimLeft(rest, " ·=:\u00a0")
+	return len(name) < len(rest) && strings.EqualFold(n.Name, name)
 }

@@ -222,6 +222,8 @@ func TestShown(t *testing.T) {
 		want value.Value
 	}{
 		{&mode, "By the clock", value.OfInt(2)}, {&mode, "1", value.OfInt(1)},
+		{&mode, "2 · by the clock", value.OfInt(2)}, {&mode, "0 = Off", value.OfInt(0)}, {&mode, "2 · off", value.Value{}},
+		{&mode, "0off", value.Value{}},
 		{&alarms, "hot, low flow", value.OfUint(9)}, {&alarms, "4", value.OfInt(4)}, {&mode, "maybe", value.Value{}},
 	} {
 		if got, err := c.p.ParseValue(c.text); got != c.want || (err != nil) != c.want.IsNone() {

@@ -2,6 +2,7 @@ package iec61850_test
 
 import (
 	"context"
+	"net"
 	"os"
 	"strings"
 	"testing"
@@ -93,8 +94,14 @@ func station(t testing.TB, file bool) (e *field.Engine, b *bench.Bench, at strin
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "it listens", func() bool { return len(e.Serving()) == 1 && len(e.Serving()[0].Listens) == 1 })
-	return e, b, e.Serving()[0].Listens[0]
+	eventually(t, "it listens", func() bool {
+		if list := e.Serving(); len(list) == 1 && len(list[0].Listens) == 1 {
+			at = list[0].Listens[0]
+		}
+		probe, err := net.Dial("tcp", at)
+		return err == nil && probe.Close() == nil
+	})
+	return e, b, at
 }
 
 // controller is a substation controller that asks at a place.

@@ -2,8 +2,11 @@ package iec61850_test
 
 import (
 	"context"
+	"runtime"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"ferry/internal/bench"
 	_ "ferry/internal/bench/iec61850"
@@ -12,6 +15,8 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	wire "ferry/internal/wire/iec61850"
+	"ferry/internal/wire/isotcp"
 )
 
 // TestStandIn: a device of the bench is asked, polled where it reports nothing, and operated; what is
@@ -77,4 +82,42 @@ func TestStandIn(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	eventually(t, "the status follows", func() bool { return of(e, "status").Value.Bool() })
+}
+
+// TestGreedy: a client that asks and asks and takes no answer costs little, and the others nothing.
+func TestGreedy(t *testing.T) {
+	_, _, at := station(t, true)
+	patient := dial(t, at)
+	domain := patient.names(wire.Domains, "")[0]
+	greedy := dial(t, at) // which stops to read behind the first answer that nobody waits for
+	question := isotcp.AppendData(nil, wire.Speak(wire.Question(7, wire.Read,
+		wire.ReadOf(slices.Repeat([]wire.Name{{Domain: domain, Item: "GGIO1"}}, 40)))), isotcp.Size8192)
+	heap := func() int64 {
+		runtime.GC()
+		var m runtime.MemStats
+		runtime.ReadMemStats(&m)
+		return int64(m.HeapAlloc)
+	}
+	before, most := heap(), int64(0)
+	sent := 0
+	end := time.Now().Add(4 * time.Second)
+	for ; time.Now().Before(end); sent++ {
+		if sent%200 == 199 {
+			most = max(most, heap()-before)
+		}
+		if err := greedy.conn.SetWriteDeadline(end); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := greedy.conn.Write(question); err != nil {
+			break // it is not listened to any more
+		}
+	}
+	if most = max(most, heap()-before); most > 12<<20 {
+		t.Errorf("with %d questions whose answers are not taken, %d MB more were held", sent, most>>20)
+	}
+	began := time.Now()
+	patient.ask(wire.Read, wire.ReadOf([]wire.Name{{Domain: domain, Item: "GGIO1$ST$Ind1$stVal"}}))
+	if took := time.Since(began); took > time.Second {
+		t.Errorf("another waits %s", took)
+	}
 }

@@ -231,34 +231,60 @@ type session struct {
 
 	mu      sync.Mutex
 	waiting [][]byte
+	octets  int // of what waits, or is being sent
+	room    sync.Cond
+	over    bool
 	woken   chan struct{}
 	ended   chan struct{}
 }
 
-// Bounds of what waits for a client that does not take it.
+// Bounds of what waits for a client that does not take it: in octets behind which its next question is not
+// answered before it takes some, and behind which it is hung up on.
 const (
-	mostQueued = 50_000
-	within     = 10 * time.Second
+	mostWaiting = 1 << 20
+	mostQueued  = 32 << 20
+	within      = 10 * time.Second
 )
 
 // queue has a message sent; a client that takes none any more is hung up on.
 func (c *session) queue(mms []byte) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if len(c.waiting) >= mostQueued {
+	if c.octets >= mostQueued {
 		_ = c.conn.Close() // its loop ends it
 		return
 	}
 	c.waiting = append(c.waiting, mms)
+	c.octets += len(mms)
 	select {
 	case c.woken <- struct{}{}:
 	default:
 	}
 }
 
+// taken notes that the client has taken so many octets, or that it is over.
+func (c *session) taken(octets int, over bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.octets -= octets
+	c.over = c.over || over
+	c.room.Broadcast()
+}
+
+// waits until there is room for the answer to a further question.
+func (c *session) waits() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for c.octets > mostWaiting && !c.over {
+		c.room.Wait()
+	}
+}
+
 // writes sends what waits until the conversation ends.
 func (c *session) writes() {
+	defer c.taken(0, true)
 	var octets []byte
+	taken := 0
 	for {
 		c.mu.Lock()
 		list := c.waiting
@@ -272,9 +298,10 @@ func (c *session) writes() {
 			}
 			continue
 		}
-		octets = octets[:0]
+		octets, taken = octets[:0], 0
 		for i, mms := range list {
 			octets = isotcp.AppendData(octets, wire.Speak(mms), c.size)
+			taken += len(mms)
 			if len(octets) < 1<<16 && i < len(list)-1 {
 				continue
 			}
@@ -285,7 +312,8 @@ func (c *session) writes() {
 				_ = c.conn.Close() // the loop that reads ends it
 				return
 			}
-			octets = octets[:0]
+			c.taken(taken, false)
+			octets, taken = octets[:0], 0
 		}
 	}
 }
@@ -293,6 +321,7 @@ func (c *session) writes() {
 // Take answers a client until the connection ends.
 func (s *Server) Take(conn net.Conn) {
 	c := &session{server: s, conn: conn, size: isotcp.Size8192, woken: make(chan struct{}, 1), ended: make(chan struct{})}
+	c.room.L = &c.mu
 	s.mu.Lock()
 	if s.closed {
 		s.mu.Unlock()
@@ -364,6 +393,7 @@ func (c *session) converse() error {
 		return err
 	}
 	for {
+		c.waits()
 		if t, err = frame(c.conn, &held); err != nil {
 			return err
 		}
