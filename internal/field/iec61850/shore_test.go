@@ -2,6 +2,7 @@ package iec61850_test
 
 import (
 	"context"
+	"fmt"
 	"net"
 	"os"
 	"strings"
@@ -76,9 +77,12 @@ func concentrator(t testing.TB, prefix string) []site.Point {
 }
 
 // station is Ferry at the pump station and the shore, with the bench, and where it listens.
-func station(t testing.TB, file bool) (e *field.Engine, b *bench.Bench, at string) {
+func station(t testing.TB, file bool, change ...func(*site.Site)) (e *field.Engine, b *bench.Bench, at string) {
 	t.Helper()
 	s := shore(t, file)
+	for _, each := range change {
+		each(s)
+	}
 	b = bench.New()
 	if err := b.Sync(s); err != nil {
 		t.Fatal(err)
@@ -105,7 +109,7 @@ func station(t testing.TB, file bool) (e *field.Engine, b *bench.Bench, at strin
 }
 
 // controller is a substation controller that asks at a place.
-func controller(t testing.TB, at string, settings protocol.Settings) *field.Engine {
+func controller(t testing.TB, at string, settings protocol.Settings, change ...func(*site.Site)) *field.Engine {
 	t.Helper()
 	far := site.New("Skerry Point Shore")
 	far.Lines = []site.Line{{ID: "net", Name: "Shore net", Medium: "ethernet", Network: "192.0.2.0/24"}}
@@ -114,6 +118,9 @@ func controller(t testing.TB, at string, settings protocol.Settings) *field.Engi
 	far.Devices = []site.Device{{ID: "sub", Name: "Substation controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.1"}}, Points: []site.Point{}},
 		{ID: "ied", Name: "Concentrator", Map: "iec61850", Points: own, Ports: []site.Port{{Line: "net", Host: "192.0.2.11", Protocol: "iec61850"}}}}
 	far.Links = []site.Link{{ID: "f", Asking: "sub", Answering: "ied", Line: "net", Protocol: "iec61850", Settings: settings}}
+	for _, each := range change {
+		each(far)
+	}
 	e := field.NewEngine(far, elsewhere(at))
 	t.Cleanup(e.Close)
 	return e
@@ -263,4 +270,40 @@ func TestCommands(t *testing.T) {
 	if n := operated() - before; n != 0 {
 		t.Errorf("%d commands were sent that nobody gave", n)
 	}
+}
+
+// TestEnhanced: with enhanced security a command is taken at once, and how it ended behind is told: done,
+// or why not.
+func TestEnhanced(t *testing.T) {
+	_, b, at := station(t, true, func(s *site.Site) { control(t, s.Device("conc"), "LD0/GGIO9.SPCSO4.Oper.ctlVal[CO]") })
+	far := controller(t, at, nil, func(s *site.Site) { control(t, s.Device("ied"), "LD0/GGIO9.SPCSO4.Oper.ctlVal[CO]") })
+	ctx := context.Background()
+	eventually(t, "all stops are good", func() bool {
+		r, err := far.Try(ctx, "f")
+		return err == nil && r.StopsAt == nil
+	})
+	operate := func(v string) (field.WriteResult, error) {
+		t.Helper()
+		order, err := far.Prepare(ctx, "f-cmd", v)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return far.Write(ctx, "Ines", order.Token)
+	}
+	if result, err := operate("1"); err != nil || !result.OK {
+		t.Fatalf("%+v, %v", result, err)
+	}
+	if err := b.SetFault("pumps", bench.Fault{Kind: "local"}); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(300 * time.Millisecond)
+	if result, err := operate("0"); err == nil && result.OK || !strings.Contains(result.Sentence+fmt.Sprint(err), "blocked by process") {
+		t.Fatalf("%+v, %v", result, err)
+	}
+}
+
+// control has the last point of a device be another control.
+func control(t testing.TB, d *site.Device, at string) {
+	p := &d.Points[len(d.Points)-1]
+	p.Address = point(t, family.Scheme, "", at, p.Type, p.Access).Address
 }

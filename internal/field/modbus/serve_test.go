@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
+	"math"
 	"net"
 	"strings"
 	"sync"
@@ -152,6 +153,16 @@ func TestFerryAnswers(t *testing.T) {
 		oxygen, _ := e.Hub.Point("oxygen")
 		return oxygen.Quality == value.Good && oxygen.Value.Float() == float64(float32(2*source.Value.Float()))
 	})
+	// What the client was given is told: as what, of whose value, and when that came.
+	asked := time.Now().UnixMilli()
+	got := c.ask(3, read...)
+	given := e.Given("gate")
+	if len(given) != 1 || given[0].Point != "oxygen" || given[0].From != "source" || given[0].To != c.LocalAddr().String() ||
+		given[0].AtMs < asked || given[0].ArrivedMs == 0 || given[0].ArrivedMs > given[0].AtMs || given[0].Count < 2 {
+		t.Errorf("given: %+v", given)
+	} else if as := fmt.Sprint(math.Float32frombits(binary.BigEndian.Uint32(got[2:]))); given[0].Value != as {
+		t.Errorf("given as %s, and the octets say %s", given[0].Value, as)
+	}
 	for _, test := range []struct {
 		what string
 		unit byte
