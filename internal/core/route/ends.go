@@ -81,10 +81,24 @@ func FaceToFace(s *site.Site, link *site.Link) []Mismatch {
 		}
 		rows = append(rows, row)
 	}
+	swapped(rows)
 	if _, waits := def.Setting(protocol.KeyWithin); waits {
 		rows = append(rows, patience(def, link, b))
 	}
 	return rows
+}
+
+// swapped says of two settings that each end has the other way round that they are exchanged.
+func swapped(rows []Mismatch) {
+	for i := range rows {
+		for k := range rows[:i] {
+			a, b := &rows[i], &rows[k]
+			if a.Result == Fault && b.Result == Fault && a.Key != "" && b.Key != "" && a.Asking == b.Answering && a.Answering == b.Asking {
+				a.Symptom += ": it is exchanged with " + b.Title
+				b.Symptom += ": it is exchanged with " + a.Title
+			}
+		}
+	}
 }
 
 // Facing sets both ends of a link side by side where its protocol has each count in words

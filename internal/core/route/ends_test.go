@@ -135,3 +135,18 @@ func TestHere(t *testing.T) {
 		}
 	}
 }
+
+// TestSwapped: two settings that either end has the other way round are told to be exchanged, and no others.
+func TestSwapped(t *testing.T) {
+	rows := []Mismatch{{Key: "rack", Title: "Rack", Asking: "1", Answering: "10", Result: Good},
+		{Key: "outstation", Title: "Outstation", Asking: "1", Answering: "10", Result: Fault, Symptom: "nobody answers"},
+		{Key: "master", Title: "Master", Asking: "10", Answering: "1", Result: Fault, Symptom: "nobody answers"},
+		{Key: "slot", Title: "Slot", Asking: "10", Answering: "2", Result: Fault, Symptom: "it is refused"}}
+	swapped(rows)
+	for i, want := range []string{"", "nobody answers: it is exchanged with Master", "nobody answers: it is exchanged with Outstation",
+		"it is refused"} {
+		if rows[i].Symptom != want {
+			t.Errorf("%s: %q", rows[i].Title, rows[i].Symptom)
+		}
+	}
+}
