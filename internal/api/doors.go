@@ -200,7 +200,7 @@ func (s *Server) takeBody(c fiber.Ctx) error {
 		most = vault.MostFile
 	case c.Path() == "/api/file/site.json" || strings.HasSuffix(c.Path(), "/intake"):
 		most = MaxBody
-	case strings.HasSuffix(c.Path(), "/drawn"):
+	case strings.HasSuffix(c.Path(), "/drawn") || c.Path() == outlinesPath:
 		most = mostDrawn
 	}
 	if !free {

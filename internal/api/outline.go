@@ -21,6 +21,9 @@ const (
 	outlinedAtOnce = 300
 )
 
+// outlinesPath is where files are opened.
+const outlinesPath = "/api/outlines"
+
 // outlines are the files that people look into.
 type outlines struct {
 	mu   sync.Mutex
@@ -112,6 +115,7 @@ func (s *Server) postOutline(c fiber.Ctx) error {
 		return problem.New("not-known", "The file is no description of devices that Ferry can show as a tree.",
 			"Files of whole devices and stations are known by how they begin: choose the file itself, unpacked.").At(name)
 	}
+	defer s.inTurn()()
 	is, err := opens.Outline(slices.Clone(data))
 	if err != nil {
 		return problem.New("not-read", "The file cannot be read: "+err.Error()+".", "").At(name)
@@ -204,6 +208,7 @@ func (s *Server) findOutline(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
+	defer s.inTurn()()
 	words, part := strings.Fields(strings.ToLower(c.Query("words"))), OutlinePart{Items: []OutlineItem{}}
 	for head := range o.heads {
 		list := o.in(head)
@@ -246,6 +251,7 @@ func (s *Server) getDifferences(c fiber.Ctx) error {
 		if err != nil {
 			return err
 		}
+		defer s.inTurn()()
 		return c.JSON(drawn.Compare(o.is, other.is))
 	}
 	head := fiber.Query(c, "head", 0)

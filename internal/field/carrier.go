@@ -313,7 +313,11 @@ func (c *carrier) look(now time.Time) {
 	n := len(c.sight.Sources)
 	c.engine.Hub.readings(c.watch, c.seen)
 	copy(c.sight.Sources, c.seen)
-	if c.from = (Origin{From: c.x.From, Arrived: c.sight.Sources[0].At}); n == 1 {
+	c.from = Origin{From: c.x.From}
+	if n > 0 {
+		c.from.Arrived = c.sight.Sources[0].At
+	}
+	if n == 1 {
 		c.from.Source = c.sight.Sources[0].Source
 	}
 	c.sight.Target = c.seen[n]
