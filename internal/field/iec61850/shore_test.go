@@ -214,6 +214,7 @@ func TestShore(t *testing.T) {
 func TestCommands(t *testing.T) {
 	e, b, at := station(t, false)
 	eventually(t, "the outstation is read", func() bool { return of(e, "cmd").Quality == value.Good })
+	at, _, answered := between(t, at)
 	c := dial(t, at)
 	domain := c.names(wire.Domains, "")[0]
 	oper := func(on int64) bool {
@@ -270,12 +271,16 @@ func TestCommands(t *testing.T) {
 	if n := operated() - before; n != 0 {
 		t.Errorf("%d commands were sent that nobody gave", n)
 	}
+	if answered.Load() < 10 {
+		t.Errorf("%d messages were read", answered.Load())
+	}
 }
 
 // TestEnhanced: with enhanced security a command is taken at once, and how it ended behind is told: done,
 // or why not.
 func TestEnhanced(t *testing.T) {
 	_, b, at := station(t, true, func(s *site.Site) { control(t, s.Device("conc"), "LD0/GGIO9.SPCSO4.Oper.ctlVal[CO]") })
+	at, _, answered := between(t, at)
 	far := controller(t, at, nil, func(s *site.Site) { control(t, s.Device("ied"), "LD0/GGIO9.SPCSO4.Oper.ctlVal[CO]") })
 	ctx := context.Background()
 	eventually(t, "all stops are good", func() bool {
@@ -299,6 +304,9 @@ func TestEnhanced(t *testing.T) {
 	time.Sleep(300 * time.Millisecond)
 	if result, err := operate("0"); err == nil && result.OK || !strings.Contains(result.Sentence+fmt.Sprint(err), "blocked by process") {
 		t.Fatalf("%+v, %v", result, err)
+	}
+	if answered.Load() < 10 {
+		t.Errorf("%d messages were read", answered.Load())
 	}
 }
 
