@@ -19,6 +19,7 @@ var familyWords = map[string]string{
 	"iec61850": `iec ?61850`,
 	"dnp3":     `\bdnp ?3|integrity poll|class [0-3] poll`,
 	"opcua":    `opc[ -]?ua\b|opc\.tcp|monitored ?item`,
+	"bacnet":   `\bbacnet|who-is|\bcov\b`,
 	"blocktcp": `block-?tcp|iso-on-tcp|process-image|block access|"db\d|\bdb\d+:\d`,
 }
 
