@@ -135,7 +135,7 @@ func unitOf(units *Node) string {
 	if multiplier == "none" {
 		multiplier = ""
 	}
-	return multiplier + strings.NewReplacer("deg", "°", "m3", "m³", "m2", "m²", "Ohm", "Ω").Replace(unit)
+	return multiplier + strings.NewReplacer("deg C", "°C", "deg", "°", "m3", "m³", "m2", "m²", "Ohm", "Ω").Replace(unit)
 }
 
 // told says which report brings which data, by "node.data".
