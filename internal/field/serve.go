@@ -416,6 +416,33 @@ func (p *Post) Shared(make func() (shared any, end func(), err error)) (any, err
 	return p.shared, p.ctx.Err()
 }
 
+// HaveWhole answers a client of a post over a connection that it has whole: by what all clients of the post
+// share, which begin makes for the first.
+func HaveWhole[S interface{ Take(conn net.Conn) }](p *Post, conn net.Conn, begin func() (shared S, end func(), err error)) error {
+	shared, err := p.Shared(func() (any, func(), error) { return begin() })
+	if err != nil {
+		return err
+	}
+	s, ok := shared.(S)
+	if !ok {
+		return errors.New("the post answers in another protocol")
+	}
+	s.Take(conn)
+	return nil
+}
+
+// ClientOf is who asks over a connection; nil for nobody who is there still.
+func (p *Post) ClientOf(conn net.Conn) *Client {
+	p.mu.RLock()
+	defer p.mu.RUnlock()
+	for c, over := range p.clients {
+		if over == conn && conn != nil {
+			return c
+		}
+	}
+	return nil
+}
+
 // Secret is a secret or a file that settings of the post name.
 func (p *Post) Secret(settings protocol.Settings, key string) ([]byte, error) {
 	t := Target{Settings: settings, Kept: p.kept}

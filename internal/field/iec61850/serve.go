@@ -19,34 +19,22 @@ import (
 )
 
 // Have answers a client.
-func (driver) Have(p *field.Post, c *field.Client, over net.Conn) error {
-	shared, err := p.Shared(func() (any, func(), error) {
+func (driver) Have(p *field.Post, _ *field.Client, over net.Conn) error {
+	return field.HaveWhole(p, over, func() (*serving, func(), error) {
 		s, err := newServing(p)
 		if err != nil {
 			return nil, nil, err
 		}
 		return s, s.close, nil
 	})
-	if err != nil {
-		return err
-	}
-	s, ok := shared.(*serving)
-	if !ok {
-		return errors.New("the post answers in another protocol")
-	}
-	s.clients.Store(over, c)
-	defer s.clients.Delete(over)
-	s.server.Take(over)
-	return nil
 }
 
 // serving is what Ferry answers as at a post, to all its clients.
 type serving struct {
-	post    *field.Post
-	server  *target.Server
-	clients sync.Map // net.Conn to *field.Client
-	done    chan struct{}
-	others  sync.WaitGroup
+	post   *field.Post
+	server *target.Server
+	done   chan struct{}
+	others sync.WaitGroup
 
 	mu    sync.Mutex
 	ats   map[string]*target.Attribute // of points, nil for those that the model has not
@@ -100,11 +88,10 @@ func (s *serving) close() {
 	_ = s.server.Close() // which ends all that it has
 }
 
-func (s *serving) client(over net.Conn) *field.Client {
-	c, _ := s.clients.Load(over)
-	client, _ := c.(*field.Client)
-	return client
-}
+// Take answers a client until the connection ends.
+func (s *serving) Take(over net.Conn) { s.server.Take(over) }
+
+func (s *serving) client(over net.Conn) *field.Client { return s.post.ClientOf(over) }
 
 // noName is what no name of an IED has.
 var noName = regexp.MustCompile(`[^A-Za-z0-9_]+`)

@@ -22,31 +22,19 @@ import (
 )
 
 // Have answers a client.
-func (driver) Have(p *field.Post, c *field.Client, conn net.Conn) error {
-	shared, err := p.Shared(func() (any, func(), error) {
+func (driver) Have(p *field.Post, _ *field.Client, conn net.Conn) error {
+	return field.HaveWhole(p, conn, func() (*serving, func(), error) {
 		s := newServing(p)
 		return s, s.close, nil
 	})
-	if err != nil {
-		return err
-	}
-	s, ok := shared.(*serving)
-	if !ok {
-		return errors.New("the post answers in another protocol")
-	}
-	s.clients.Store(conn, c)
-	defer s.clients.Delete(conn)
-	s.server.Take(conn)
-	return nil
 }
 
 // serving is what Ferry answers as at a post, to all its clients.
 type serving struct {
-	post    *field.Post
-	server  *target.Server
-	clients sync.Map // net.Conn to *field.Client
-	done    chan struct{}
-	others  sync.WaitGroup
+	post   *field.Post
+	server *target.Server
+	done   chan struct{}
+	others sync.WaitGroup
 
 	mu      sync.Mutex
 	shown   string // by what its certificate was made ready
@@ -78,11 +66,10 @@ func (s *serving) close() {
 	_ = s.server.Close() // which ends all that it has
 }
 
-func (s *serving) client(conn net.Conn) *field.Client {
-	c, _ := s.clients.Load(conn)
-	client, _ := c.(*field.Client)
-	return client
-}
+// Take answers a client until the connection ends.
+func (s *serving) Take(conn net.Conn) { s.server.Take(conn) }
+
+func (s *serving) client(conn net.Conn) *field.Client { return s.post.ClientOf(conn) }
 
 // watch serves the map as it is now. Clients go on.
 func (s *serving) watch() {
