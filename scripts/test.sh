@@ -29,10 +29,11 @@ go tool staticcheck ./...
 
 step "unit tests with the race detector, fuzz seeds included"
 # What times what it talks with has the machine to itself.
-timed='/internal/(field|relay|recording)(/|$)'
+timed='/internal/(field|relay|recording)(/|$)' patient='/internal/field/(mqtt|opcua)$'
 go test -race $(go list ./... | grep -vE "/e2e$|/internal$|$timed")
 go test ./internal # it reads all files, one after the other
-go test -race -p 1 $(go list ./... | grep -E "$timed")
+go test -race -p 1 $(go list ./... | grep -E "$timed" | grep -vE "$patient")
+go test -race -p 2 $(go list ./... | grep -E "$patient") # which wait most of their time
 
 step "build"
 go build -trimpath -o bin/ferry ./cmd/ferry
