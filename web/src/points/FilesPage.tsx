@@ -211,13 +211,13 @@ function Row({
       role="treeitem"
       aria-expanded={open}
       aria-selected={chosen.has(keyOf(item))}
-      className="flex items-baseline gap-2 rounded py-[3px] pr-2 hover:bg-band"
+      className="flex items-center gap-2 rounded py-px pr-2 hover:bg-band"
       style={{ paddingLeft: 8 + depth * 20 }}
       data-entry={item.name}
     >
       <button
         type="button"
-        className="mono w-4 flex-none"
+        className="mono h-6 w-6 flex-none"
         aria-label={open ? `Close ${item.name}` : `Open ${item.name}`}
         style={{ visibility: onOpen && open !== undefined ? "visible" : "hidden" }}
         onClick={onOpen}
@@ -227,7 +227,7 @@ function Row({
       {takes ? (
         <input
           type="checkbox"
-          className="flex-none self-center"
+          className="flex-none"
           aria-label={`Choose ${item.name}`}
           checked={chosen.has(keyOf(item))}
           onChange={() => onToggle(item)}
