@@ -32,6 +32,7 @@ func TestNoneLost(t *testing.T) {
 		_, _ = fmt.Sscan(os.Getenv("FERRY_SECONDS"), &seconds)
 		moving = 25
 		_, _ = fmt.Sscan(os.Getenv("FERRY_MOVING"), &moving)
+		_, _ = fmt.Sscan(os.Getenv("FERRY_POINTS"), &points)
 	}
 	s := site.New("Skerry Point Hatchery")
 	s.Lines = []site.Line{{ID: "net", Name: "Plant net", Medium: "ethernet", Network: "192.0.0.0/16"}}
