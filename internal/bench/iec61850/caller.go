@@ -516,12 +516,12 @@ func (c *caller) operate(name string, on bool) error {
 			if err != nil {
 				return err
 			}
-			return refusal("it could not be selected: error " + strconv.Itoa(refused))
+			return refusal("it could not be selected: " + family.Words(family.AccessCode(refused)))
 		}
 	}
 	refused, err := c.write(wire.Name{Domain: domain, Item: data + "$Oper"}, d)
 	if err == nil && refused >= 0 {
-		return refusal("error " + strconv.Itoa(refused))
+		return refusal(family.Words(family.AccessCode(refused)))
 	}
 	return err
 }
