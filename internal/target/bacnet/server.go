@@ -221,9 +221,7 @@ func (s *Server) network(from netip.AddrPort, l *wire.Link, all bool) {
 	case wire.Unconfirmed:
 		s.unconfirmed(key, &m)
 	case wire.SegmentAck:
-		if !m.Server {
-			s.acknowledged(key, &m)
-		}
+		s.acknowledged(key, &m) // not every asker says rightly that it is none who answers
 	case wire.SimpleAck, wire.ErrorAnswer, wire.Reject:
 		s.confirmedReport(key, m.Kind != wire.SimpleAck)
 	case wire.Abort:

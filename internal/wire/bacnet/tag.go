@@ -293,14 +293,6 @@ func (r *reader) opens(number uint8) error {
 	return err
 }
 
-// closing takes a closing tag, which has to come.
-func (r *reader) closing(number uint8) error {
-	if !r.closes(number) {
-		return fmt.Errorf("at octet %d closing tag %d is missing", r.from, number)
-	}
-	return nil
-}
-
 // over fails where octets are left.
 func (r *reader) over() error {
 	if len(r.b) > 0 {
