@@ -1,0 +1,146 @@
+package bacnet
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"net"
+	"net/netip"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	family "ferry/internal/core/family/bacnet"
+	target "ferry/internal/target/bacnet"
+	wire "ferry/internal/wire/bacnet"
+)
+
+// answering is a device on loopback; every n-th datagram that it sends is lost, 0 for none.
+func answering(t *testing.T, lost int) (at netip.AddrPort, asked *atomic.Int64) {
+	t.Helper()
+	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	objects := []*target.Object{{ID: wire.ID(2, 1), Name: "Setpoint", Low: math.NaN(), High: math.NaN(), Commanded: true, Value: wire.Real(8)}}
+	for i := range 3000 {
+		objects = append(objects, &target.Object{ID: wire.ID(0, uint32(i)), Name: fmt.Sprintf("Register %d", i), Low: math.NaN(), High: math.NaN()})
+	}
+	sent := 0
+	asked = &atomic.Int64{}
+	s := target.New(target.Config{Send: func(to netip.AddrPort, b []byte) {
+		if sent++; lost == 0 || sent%lost != 0 {
+			_, _ = conn.WriteToUDPAddrPort(b, to)
+		}
+	}, Broadcast: func([]byte) {}, Asked: func(netip.AddrPort, bool) { asked.Add(1) },
+		Write: func(netip.AddrPort, wire.ObjectID, wire.Value) *wire.Failure { return nil }}, target.Device{Instance: 4050, Name: "Meters"}, objects)
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		buf := make([]byte, wire.MostDatagram)
+		for {
+			n, from, err := conn.ReadFromUDPAddrPort(buf)
+			if err != nil {
+				return
+			}
+			s.Hear(netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), buf[:n])
+		}
+	}()
+	t.Cleanup(func() {
+		_ = conn.Close()
+		<-done
+		s.Close()
+	})
+	return conn.LocalAddr().(*net.UDPAddr).AddrPort(), asked
+}
+
+func opened(t *testing.T) *socket {
+	t.Helper()
+	s, err := open(netip.MustParseAddrPort("127.0.0.1:0"), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = s.Close() })
+	return s
+}
+
+var objectList = wire.Reference{Object: wire.ID(8, 4050), Property: uint32(family.ObjectList), Index: wire.Whole}
+
+// TestAsk: properties are read, also a list in parts, of which some are lost on the way; refusals are told
+// as what they are, and who is silent is asked again, but a write never.
+func TestAsk(t *testing.T) {
+	ctx := context.Background()
+	for _, lost := range []int{0, 7} {
+		at, _ := answering(t, lost)
+		s := opened(t)
+		m, err := s.ask(ctx, at, wire.Station{}, wire.ReadProperty, wire.AppendReadProperty(nil, objectList), 5*time.Second, 3, false)
+		if err != nil {
+			t.Fatalf("every %d. lost: %v", lost, err)
+		}
+		if _, values, err := wire.ParseReadAnswer(m.Body, m.BodyAt); err != nil || len(values) != 3002 || values[3001].Object != wire.ID(0, 2999) {
+			t.Errorf("every %d. lost: %d objects, %v", lost, len(values), err)
+		}
+	}
+	at, asked := answering(t, 0)
+	s := opened(t)
+	_, err := s.ask(ctx, at, wire.Station{}, wire.ReadProperty, wire.AppendReadProperty(nil, wire.Reference{Object: wire.ID(5, 1), Property: 85, Index: -1}),
+		time.Second, 3, false)
+	var refused *refusedError
+	if !errors.As(err, &refused) || refused.failure != (wire.Failure{Class: 1, Code: 31}) {
+		t.Errorf("%v", err)
+	}
+	if _, err := s.ask(ctx, at, wire.Station{}, 99, nil, time.Second, 3, false); !errors.As(err, &refused) || refused.kind != wire.Reject {
+		t.Errorf("%v", err)
+	}
+	dark, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = dark.Close() }()
+	came := make(chan int, 100)
+	go func() {
+		buf := make([]byte, 2000)
+		for n := 1; ; n++ {
+			if _, err := dark.Read(buf); err != nil {
+				return
+			}
+			came <- n
+		}
+	}()
+	to := dark.LocalAddr().(*net.UDPAddr).AddrPort()
+	for once, want := range map[bool]int{false: 3, true: 1} {
+		if _, err := s.ask(ctx, to, wire.Station{}, wire.WriteProperty, nil, 50*time.Millisecond, 2, once); !errors.Is(err, errSilent) {
+			t.Errorf("%v", err)
+		}
+		time.Sleep(20 * time.Millisecond)
+		if n := len(came); n != want {
+			t.Errorf("once %t: it was sent %d times", once, n)
+		}
+		for len(came) > 0 {
+			<-came
+		}
+	}
+	if before := asked.Load(); before == 0 {
+		t.Error("nothing was asked")
+	}
+	done := make(chan error, 1)
+	go func() {
+		_, err := s.ask(ctx, to, wire.Station{}, wire.ReadProperty, nil, time.Minute, 0, false)
+		done <- err
+	}()
+	time.Sleep(30 * time.Millisecond)
+	if err := s.conn.Close(); err != nil {
+		t.Fatal(err)
+	}
+	close(s.closed)
+	select {
+	case err := <-done:
+		if !errors.Is(err, errClosed) {
+			t.Error(err)
+		}
+	case <-time.After(5 * time.Second):
+		t.Error("a question outlives its socket")
+	}
+	s.closed = make(chan struct{}) // what ends the test closes it once more
+}
