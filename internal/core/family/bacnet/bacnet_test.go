@@ -81,3 +81,75 @@ func FuzzPlace(f *testing.F) {
 		}
 	})
 }
+
+// TestExchange: lists of several layouts, separators and sets of characters are read, what is no object is
+// told with its line, and what is written is read back the same.
+func TestExchange(t *testing.T) {
+	low, high := 4.0, 20.5
+	x := Exchange{Project: "Skerry Point Hatchery", Version: "3", Author: "Ines", Changed: "2026-11-27", Rows: []ExchangeRow{
+		{Key: "M1_P", Device: 4050, Name: "Meter 1 power", Type: AnalogInput, Instance: 1, Description: "Active power; all phases", Unit: 48, Reports: true},
+		{Key: "SP", Device: 4050, Name: "Setpoint", Type: AnalogValue, Instance: 2, Low: &low, High: &high, Settable: true, Unit: 62},
+		{Key: "MODE", Device: 4050, Name: "Mode", Type: MultiValue, Instance: 3, Texts: 1, Unit: NoUnits}}}
+	text, err := x.Append(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, wrong, err := ReadExchange(text)
+	if err != nil || len(wrong) > 0 || again.Project != x.Project || again.Layout != "2.3" || len(again.Rows) != 3 {
+		t.Fatalf("%+v, %v, %v", again, wrong, err)
+	}
+	for i := range x.Rows {
+		got := again.Rows[i]
+		got.Line = 0
+		if (got.Low == nil) != (x.Rows[i].Low == nil) || got.Low != nil && (*got.Low != *x.Rows[i].Low || *got.High != *x.Rows[i].High) {
+			t.Errorf("limits of %+v", got)
+		}
+		got.Low, got.High = x.Rows[i].Low, x.Rows[i].High
+		if got != x.Rows[i] {
+			t.Errorf("%+v became %+v", x.Rows[i], got)
+		}
+	}
+	for _, c := range []struct {
+		name, text  string
+		rows        int
+		wrong, fail string
+	}{
+		{"commas, by other headings and an order of its own", "object-name,object-type,# keyname\nx\n", 0, "", "no list of objects"},
+		{"commas", "#keyname,device obj.-instance,object-name,object-type,object-instance,unit-code\nA,1,Oxygen,0,1,98\nB,1,Pump,BI,2,\n", 2, "", ""},
+		{"tabs and Latin letters", "#keyname\tdevice obj.-instance\tobject-name\tobject-type\tobject-instance\nA\t1\tZ\xe4hler\t0\t1\n", 1, "", ""},
+		{"a type that is none", "#keyname;device obj.-instance;object-name;object-type;object-instance\nA;1;X;9999;1\n", 0, `line 2: there is no type of object "9999"`, ""},
+		{"an instance that is none", "#keyname;device obj.-instance;object-name;object-type;object-instance\nA;1;X;0;5000000\n", 0, "up to 4194302", ""},
+		{"a unit that is none", "#keyname;device obj.-instance;object-name;object-type;object-instance;unit-code\nA;1;X;0;1;fish\n", 0, `no unit "fish"`, ""},
+		{"nothing", "", 0, "", "no list of objects"}, {"a text", "hello\nworld", 0, "", "no list of objects"},
+	} {
+		x, wrong, err := ReadExchange([]byte(c.text))
+		if (err != nil) != (c.fail != "") || err != nil && !strings.Contains(err.Error(), c.fail) {
+			t.Errorf("%s: %v", c.name, err)
+		}
+		if len(x.Rows) != c.rows || c.wrong != "" && (len(wrong) != 1 || !strings.Contains(wrong[0], c.wrong)) {
+			t.Errorf("%s: %d rows, %v", c.name, len(x.Rows), wrong)
+		}
+	}
+	if x, _, _ := ReadExchange([]byte("#keyname\tdevice obj.-instance\tobject-name\tobject-type\tobject-instance\nA\t1\tZ\xe4hler\t0\t1\n")); x.Rows[0].Name != "Zähler" {
+		t.Errorf("%q", x.Rows[0].Name)
+	}
+}
+
+func FuzzExchange(f *testing.F) {
+	f.Add([]byte("PROJECT_NAME;A\n#keyname;device obj.-instance;object-name;object-type;object-instance\nA;1;X;0;1\n"))
+	f.Add([]byte("#keyname,device obj.-instance,object-name,object-type,object-instance,unit-code\nA,1,\"a\nb\",0,1,98\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		x, _, err := ReadExchange(data)
+		if err != nil {
+			return
+		}
+		text, err := x.Append(nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		again, wrong, err := ReadExchange(text)
+		if err != nil || len(wrong) > 0 && len(x.Rows) > 0 || len(again.Rows) > len(x.Rows) {
+			t.Fatalf("%d became %d rows, %v, %v", len(x.Rows), len(again.Rows), wrong, err)
+		}
+	})
+}
