@@ -46,7 +46,9 @@ const MostNamed = 50_000
 var nameHeadings = []string{"name", "names", "node", "nodes", "nodeid", "node id", "identifier", "tag", "tags", "address"}
 
 // ReadNames reads a column of names: one to a line, with a type behind a tab, if any. A name that
-// is an address already is taken as it is. aside says what was left out.
+// is an address already is taken as it is. Where addresses are kinds and numbers, which are no names, a
+// name may stand before or behind its address, or before kind and number apart: it is bound to that.
+// aside says what was left out.
 func ReadNames(text string, rule SpellRule, scheme address.Scheme) (list []Named, aside string) {
 	line := 0
 	for row := range strings.Lines(text) {
@@ -68,6 +70,11 @@ func ReadNames(text string, rule SpellRule, scheme address.Scheme) (list []Named
 			aside = fmt.Sprintf("The first line, %q, is taken for the heading.", name)
 			continue
 		}
+		if _, kinds := scheme.(address.Kinds); kinds && kind != "" {
+			if bound, rest, ok := boundTo(scheme, name, kind, err == nil); ok {
+				one.Text, at, kind, err = bound.Text, cmp.Or(bound.Address, at), rest, nil
+			}
+		}
 		if one.Address = at; err != nil {
 			one.Why = err.Error()
 		}
@@ -84,6 +91,27 @@ func ReadNames(text string, rule SpellRule, scheme address.Scheme) (list []Named
 		list = append(list, one)
 	}
 	return list, aside
+}
+
+// boundTo finds the address of a name in the cells behind it, or the name behind an address; rest are the
+// cells behind both.
+func boundTo(scheme address.Scheme, first, behind string, isAddress bool) (bound Named, rest string, ok bool) {
+	cells := strings.Split(behind, "\t")
+	for i := range cells {
+		cells[i] = strings.TrimSpace(strings.Trim(strings.TrimSpace(cells[i]), `"`))
+	}
+	if isAddress {
+		if _, _, err := regmap.ParseType(cells[0]); err == nil || cells[0] == "" {
+			return bound, "", false // it is a type
+		}
+		return Named{Text: cells[0]}, strings.Join(cells[1:], "\t"), true
+	}
+	for n := 1; n <= min(2, len(cells)); n++ {
+		if at, err := scheme.Parse(strings.Join(cells[:n], " "), ""); err == nil {
+			return Named{Text: first, Address: at}, strings.Join(cells[n:], "\t"), true
+		}
+	}
+	return bound, "", false
 }
 
 func isHeading(text string) bool {

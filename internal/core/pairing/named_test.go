@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/family/dnp3"
 	family "ferry/internal/core/family/opcua"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/value"
@@ -56,6 +57,23 @@ func TestProveNames(t *testing.T) {
 	for i := range max(len(got), len(want)) {
 		if i >= len(got) || i >= len(want) || got[i] != want[i] {
 			t.Errorf("%q", got[min(i, len(got)-1)])
+		}
+	}
+}
+
+// TestBoundNames: names that are no addresses are bound to those beside them, whichever comes first; large
+// and small letters are kept, and what is bound to nothing is told.
+func TestBoundNames(t *testing.T) {
+	names, aside := ReadNames("name\tindex\nWetWell\tai22\nwetwell\tai\t23\tfloat32\nbi3\tPump 1 runs\nbi4\tbool\nSump\tai99999\nLone\n\"Flow, total\"\t\"ctr 5\"\n",
+		SpellRule{}, dnp3.Scheme)
+	if !strings.Contains(aside, "heading") || len(names) != 7 {
+		t.Fatalf("%d, %s", len(names), aside)
+	}
+	for i, want := range []string{"WetWell ai22  ", "wetwell ai23 float32 ", "Pump 1 runs bi3  ", "bi4 bi4 bool ", "Sump   address Sump", "Lone   address Lone",
+		"Flow, total ctr5  "} {
+		n := &names[i]
+		if got := fmt.Sprintf("%s %s %s %.12s", n.Text, dnp3.Scheme.Short(n.Address), n.Type, n.Why); got != want {
+			t.Errorf("%d: %q, want %q", i, got, want)
 		}
 	}
 }

@@ -93,8 +93,8 @@ export function NamesPage() {
           </Link>
         </h2>
         <p className="small soft">
-          Paste a column of names or identifiers, one to a line; a type may stand behind each, in the next column. Each
-          is looked for in the device.
+          Paste a column of names or identifiers, one to a line; a type may stand behind each, in the next column, and
+          where a device knows numbers alone, the number to which the name is bound. Each is looked for in the device.
         </p>
         <label className="small soft block">
           Names
