@@ -40,6 +40,7 @@ func TestConcentrator(t *testing.T) {
 		"LD0/GGIO2.DPCSO1.stVal[ST]":         "GGIO2.DPCSO1 uint8 Inlet sluice  LLN0.brcbStatus false",
 		"LD0/GGIO3.CntRs1.actVal[ST]":        "GGIO3.CntRs1 int64 Pump 1 starts  LLN0.brcbCounted false",
 		"LD0/GGIO7.AnIn3.mag.f[MX]":          "GGIO7.AnIn3 float32 Discharge flow m³/h LLN0.urcbMeasured false",
+		"LD0/GGIO7.AnIn7.mag.f[MX]":          "GGIO7.AnIn7 float32 Station temperature °C LLN0.urcbMeasured false",
 		"LD0/GGIO9.SPCSO1.Oper.ctlVal[CO]":   "GGIO9.SPCSO1 bool Run pump 1   true",
 		"LD0/GGIO9.AnOut1.Oper.ctlVal.f[CO]": "GGIO9.AnOut1 float32 Level setpoint m  true",
 	} {
