@@ -53,7 +53,7 @@ func TestUnits(t *testing.T) {
 		}
 	}
 	for text, want := range map[string]Unit{"°C": 62, "kWh": 19, "mg/L": 215, "mg/l": 215, "m³/h": 135, "m3/h": 135, "mW": 132, "MW": 49, "mΩ": 145,
-		"MΩ": 123, "V": 5, "mV": 124, "MV": 7, "Hz": 27, "%": 98, "kW": 48, "bar": 55, "mbar": 134, "mS": 202, "": NoUnits, "62": 62,
+		"MΩ": 123, "V": 5, "mV": 124, "MV": 7, "Hz": 27, "%": 98, "kW": 48, "bar": 55, "mbar": 134, "mS": 202, "ms": 159, "S": 173, "s": 73, "S/m": 174, "µS": 190, "": NoUnits, "62": 62,
 		"degrees celsius": 62, "MWh": 146, "pH": 234, "kvar": 12, "Mvar": 13, "mm": 30} {
 		if is, ok := UnitCalled(text); !ok || is != want {
 			t.Errorf("%s is %d (%s), want %d", text, is, is.Name(), want)

@@ -11,7 +11,8 @@ type Unit uint32
 // NoUnits says that a value has none.
 const NoUnits Unit = 95
 
-// unitTable has them in rows of number, name in the standard, and how people write it where they do.
+// unitTable has them in rows of number, name in the standard, and how people write it where they do. The
+// unit of conductance, S, has its older name.
 const unitTable = `
 0 square-meters m²|1 square-feet ft²|2 milliamperes mA|3 amperes A|4 ohms Ω|5 volts V|6 kilovolts kV|7 megavolts MV
 8 volt-amperes VA|9 kilovolt-amperes kVA|10 megavolt-amperes MVA|11 volt-amperes-reactive var|12 kilovolt-amperes-reactive kvar
@@ -42,13 +43,13 @@ const unitTable = `
 155 grams-per-minute g/min|156 tons-per-hour t/h|157 kilo-btus-per-hour|158 hundredths-seconds|159 milliseconds ms|160 newton-meters Nm
 161 millimeters-per-second mm/s|162 millimeters-per-minute mm/min|163 meters-per-minute m/min|164 meters-per-hour m/h
 165 cubic-meters-per-minute m³/min|166 meters-per-second-per-second m/s²|167 amperes-per-meter A/m|168 amperes-per-square-meter A/m²
-169 ampere-square-meters|170 farads F|171 henrys H|172 ohm-meters Ωm|173 siemens S|174 siemens-per-meter S/m|175 teslas T
+169 ampere-square-meters|170 farads F|171 henrys H|172 ohm-meters Ωm|173 mhos S|174 mhos-per-meter S/m|175 teslas T
 176 volts-per-degree-kelvin|177 volts-per-meter V/m|178 webers Wb|179 candelas cd|180 candelas-per-square-meter cd/m²
 181 degrees-kelvin-per-hour K/h|182 degrees-kelvin-per-minute K/min|183 joule-seconds|184 radians-per-second rad/s
 185 square-meters-per-newton|186 kilograms-per-cubic-meter kg/m³|187 newton-seconds|188 newtons-per-meter N/m
-189 watts-per-meter-per-degree-kelvin|190 microsiemens µS|191 cubic-feet-per-hour|192 us-gallons-per-hour|193 kilometers km
+189 watts-per-meter-per-degree-kelvin|190 micromhos µS|191 cubic-feet-per-hour|192 us-gallons-per-hour|193 kilometers km
 194 micrometers µm|195 grams g|196 milligrams mg|197 milliliters mL|198 milliliters-per-second mL/s|199 decibels dB
-200 decibels-millivolt|201 decibels-volt|202 millisiemens mS|203 watt-hours-reactive varh|204 kilowatt-hours-reactive kvarh
+200 decibels-millivolt|201 decibels-volt|202 millimhos mS|203 watt-hours-reactive varh|204 kilowatt-hours-reactive kvarh
 205 megawatt-hours-reactive Mvarh|206 millimeters-of-water mmH2O|207 per-mille ‰|208 grams-per-gram|209 kilograms-per-kilogram
 210 grams-per-kilogram g/kg|211 milligrams-per-gram|212 milligrams-per-kilogram mg/kg|213 grams-per-milliliter|214 grams-per-liter g/L
 215 milligrams-per-liter mg/L|216 micrograms-per-liter µg/L|217 grams-per-cubic-meter g/m³|218 milligrams-per-cubic-meter mg/m³
@@ -95,6 +96,9 @@ var units, unitsCalled = func() (map[Unit]unitRow, map[string]Unit) {
 // their size where that makes it another: mW and MW, mΩ and MΩ.
 func unitKey(text string) string {
 	key := strings.NewReplacer(" ", "", "-", "", "_", "", "·", "", "\u2009", "").Replace(strings.TrimSpace(text))
+	if key == "S" || key == "S/m" {
+		return key // and not seconds
+	}
 	if len(key) > 5 || !strings.ContainsAny(key[:min(1, len(key))], "mM") {
 		key = strings.ToLower(key)
 	}
