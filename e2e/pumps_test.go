@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/exchange"
@@ -268,6 +269,9 @@ func TestDeviceFile(t *testing.T) {
 		b.shot(dir + "/file.png")
 	}
 
+	b.does(`document.querySelector('[aria-label="Choose LPHD1"]').focus()`)
+	b.keys(kb.ArrowUp, kb.ArrowRight)
+	b.until("the arrows open a node", `document.querySelector('[data-entry="brcbStatus"]')`)
 	b.click(`[aria-label="Choose GGIO9"]`)
 	b.choose("Device that gets the points", "conc")
 	b.press("Make points")

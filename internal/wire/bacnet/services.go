@@ -69,6 +69,14 @@ func AppendReadAnswer(b []byte, ref Reference, values []Value) []byte {
 // ParseReadAnswer reads one.
 func ParseReadAnswer(b []byte, from int) (ref Reference, values []Value, err error) {
 	r := &reader{b, from}
+	if ref, values, err = r.valued(); err != nil {
+		return ref, nil, err
+	}
+	return ref, values, r.over()
+}
+
+// valued reads a property with its values.
+func (r *reader) valued() (ref Reference, values []Value, err error) {
 	if ref.Object, err = r.object(0); err != nil {
 		return ref, nil, err
 	}
@@ -78,10 +86,8 @@ func ParseReadAnswer(b []byte, from int) (ref Reference, values []Value, err err
 	if err = r.opens(3); err != nil {
 		return ref, nil, err
 	}
-	if values, err = r.values(3); err != nil {
-		return ref, nil, err
-	}
-	return ref, values, r.over()
+	values, err = r.values(3)
+	return ref, values, err
 }
 
 // Result is what a property was read as: values, or a failure.
@@ -233,16 +239,7 @@ func AppendWrite(b []byte, w *Written) []byte {
 // ParseWrite reads one.
 func ParseWrite(b []byte, from int) (w Written, err error) {
 	r := &reader{b, from}
-	if w.Object, err = r.object(0); err != nil {
-		return w, err
-	}
-	if err = r.property(&w.Reference, 1, 2); err != nil {
-		return w, err
-	}
-	if err = r.opens(3); err != nil {
-		return w, err
-	}
-	if w.Values, err = r.values(3); err != nil {
+	if w.Reference, w.Values, err = r.valued(); err != nil {
 		return w, err
 	}
 	if r.peek(4) {

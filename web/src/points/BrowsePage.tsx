@@ -1,9 +1,10 @@
 import { useMutation } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
-import { createContext, useCallback, useContext, useEffect, useState, type KeyboardEvent } from "react";
+import { createContext, useCallback, useContext, useEffect, useState } from "react";
 import { post, problemOf, useSite } from "../api/client";
 import type { EntryView, FolderView, NodesRequest, NotedView } from "../api/types.gen";
 import { attempt, say } from "../shared/toast";
+import { steer } from "../shared/tree";
 import { Empty, ProblemNotice } from "../shared/ui";
 
 /** A choice: a node by its address, or a folder by the way to it. */
@@ -244,26 +245,6 @@ function Folder({
       )}
     </>
   );
-}
-
-/** The arrows go from node to node, open and close as in every tree; the space bar chooses. */
-function steer(e: KeyboardEvent<HTMLElement>) {
-  const row = (e.target as HTMLElement).closest("[role=treeitem]");
-  if (!row) return;
-  if (e.key === "ArrowDown" || e.key === "ArrowUp") {
-    const rows = [...e.currentTarget.querySelectorAll("[role=treeitem]")].filter(
-      (r) => r === row || r.querySelector("input:enabled, button"),
-    );
-    const next = rows[rows.indexOf(row) + (e.key === "ArrowDown" ? 1 : -1)];
-    next?.querySelector<HTMLElement>("input:enabled, button")?.focus();
-  } else if (e.key === "ArrowRight" && row.ariaExpanded === "false") {
-    row.querySelector("button")?.click();
-  } else if (e.key === "ArrowLeft" && row.ariaExpanded === "true") {
-    row.querySelector("button")?.click();
-  } else {
-    return;
-  }
-  e.preventDefault();
 }
 
 /** One node, which may be opened. */

@@ -14,6 +14,7 @@ import type {
 } from "../api/types.gen";
 import { count } from "../shared/numbers";
 import { attempt, say } from "../shared/toast";
+import { steer } from "../shared/tree";
 import { Empty, ProblemNotice } from "../shared/ui";
 
 /** An entry by its places in its file. */
@@ -92,7 +93,13 @@ export function FilesPage() {
             </>
           )}
         </form>
-        <div className="min-h-0 flex-1 overflow-auto p-2" role="tree" aria-label="Entries" tabIndex={-1}>
+        <div
+          className="min-h-0 flex-1 overflow-auto p-2"
+          role="tree"
+          aria-label="Entries"
+          tabIndex={-1}
+          onKeyDown={steer}
+        >
           {problem && <ProblemNotice problem={problem} />}
           {!file && !problem && (
             <Empty title="No file is open">
@@ -215,15 +222,18 @@ function Row({
       style={{ paddingLeft: 8 + depth * 20 }}
       data-entry={item.name}
     >
-      <button
-        type="button"
-        className="mono h-6 w-6 flex-none"
-        aria-label={open ? `Close ${item.name}` : `Open ${item.name}`}
-        style={{ visibility: onOpen && open !== undefined ? "visible" : "hidden" }}
-        onClick={onOpen}
-      >
-        {open ? "−" : "+"}
-      </button>
+      {onOpen && open !== undefined ? (
+        <button
+          type="button"
+          className="mono h-6 w-6 flex-none"
+          aria-label={open ? `Close ${item.name}` : `Open ${item.name}`}
+          onClick={onOpen}
+        >
+          {open ? "−" : "+"}
+        </button>
+      ) : (
+        <span className="w-6 flex-none" />
+      )}
       {takes ? (
         <input
           type="checkbox"
