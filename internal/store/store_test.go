@@ -106,7 +106,7 @@ func TestReopenEverything(t *testing.T) {
 	}
 	want, _ := first.Site()
 	if got, _ := opened(t, dir).Site(); asJSON(got) != asJSON(want) ||
-		len(got.Datasheets)+len(got.Structures)+len(got.Headings) != 3+5 { // the demo site has five
+		len(got.Datasheets)+len(got.Structures)+len(got.Headings) != 3+7 { // the demo site has seven
 		t.Error("reopened it is another site")
 	}
 }

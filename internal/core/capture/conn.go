@@ -36,7 +36,7 @@ type Conn struct {
 	Untimed bool
 	Format  *serial.Format
 	Name    string
-	// Speech is what is spoken; nil for what no family knows.
+	// Speech is what is spoken, one without a protocol for what no family knows; nil until that is settled.
 	Speech *Speech
 	// Began is when it was first heard of, Greeted when it was accepted; zero where
 	// the recording begins later.

@@ -72,7 +72,8 @@ type RemarkKind uint8
 // say anew after each start; that values were lost where it keeps them to be told; that it was started
 // again; that its clock wants to be set; that it says of itself that something is wrong; that changes
 // are fetched without what stood there before, or wait and are not fetched; that it speaks to another
-// than who asks; and that several ask who do not know of each other.
+// than who asks; that several ask who do not know of each other; that somebody, whom Text names, says that a
+// number is his, which is to be one's alone; and that the same is said far too often.
 const (
 	Skipped RemarkKind = iota + 1
 	Withheld
@@ -87,4 +88,6 @@ const (
 	Unfetched
 	Misaddressed
 	Rivalled
+	Claimed
+	Flooded
 )

@@ -104,6 +104,9 @@ func placed(scheme address.Scheme, of *site.Point, pl *site.Placement) (site.Poi
 	p := *of
 	p.From = &site.Origin{Placement: pl.ID, Point: of.ID}
 	p.ID, p.Name = "", pl.Prefix+of.Name
+	if pl.PaceMs > 0 {
+		p.PaceMs = pl.PaceMs
+	}
 	var err error
 	if p.Address, err = shifted(scheme, of.Address, pl.Shift, p.Name); err == nil {
 		p.PowerAt, err = shifted(scheme, of.PowerAt, pl.Shift, p.Name)

@@ -37,22 +37,23 @@ type Cause string
 
 // The causes that can be told from the octets of one exchange.
 const (
-	OtherStation Cause = "other station" // a right frame of another station
-	TwoStations  Cause = "two stations"  // more than one answer at once
-	Format       Cause = "format"        // what another baud rate or parity looks like
-	Check        Cause = "check"         // a frame of the right length that fails its check
-	Noise        Cause = "noise"         // a frame of the right length with wrong octets
-	CutShort     Cause = "cut short"     // the rest of the frame did not come
-	Echo         Cause = "echo"          // the own request came back
-	InPieces     Cause = "in pieces"     // a right frame with a pause inside
-	Late         Cause = "late"          // the answer came after the time limit
-	Others       Cause = "others"        // somebody else asks on the line as well
-	Quiet        Cause = "quiet"         // an end that reports gave no sign of life
-	Redone       Cause = "asked again"   // the connection ended under the question, which was asked once more
-	HungUp       Cause = "hung up"       // the far end ended the connection in place of an answer
-	Insecure     Cause = "insecure"      // TLS did not come about
-	Unfitting    Cause = "another type"  // a value came of another type than the map says
-	Unwanted     Cause = "unwanted"      // the device does not report what it was asked to
+	OtherStation Cause = "other station"  // a right frame of another station
+	TwoStations  Cause = "two stations"   // more than one answer at once
+	Format       Cause = "format"         // what another baud rate or parity looks like
+	Check        Cause = "check"          // a frame of the right length that fails its check
+	Noise        Cause = "noise"          // a frame of the right length with wrong octets
+	CutShort     Cause = "cut short"      // the rest of the frame did not come
+	Echo         Cause = "echo"           // the own request came back
+	InPieces     Cause = "in pieces"      // a right frame with a pause inside
+	Late         Cause = "late"           // the answer came after the time limit
+	Others       Cause = "others"         // somebody else asks on the line as well
+	Quiet        Cause = "quiet"          // an end that reports gave no sign of life
+	Redone       Cause = "asked again"    // the connection ended under the question, which was asked once more
+	HungUp       Cause = "hung up"        // the far end ended the connection in place of an answer
+	Insecure     Cause = "insecure"       // TLS did not come about
+	Unfitting    Cause = "another type"   // a value came of another type than the map says
+	Flooded      Cause = "told too often" // the device says the same again and again
+	Unwanted     Cause = "unwanted"       // the device does not report what it was asked to
 )
 
 // Exchange is one request with its answer, or a report, which has an answer

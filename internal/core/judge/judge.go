@@ -43,6 +43,7 @@ type Judge struct {
 	writes      writes
 	reports     reports
 	remarks     remarks
+	claims      claims
 	handshakes  handshakes
 	cycles      cycles
 	recent      *Talk
@@ -277,6 +278,7 @@ func (j *Judge) Findings() []finding.Finding {
 	found = append(found, j.writes.findings(j)...)
 	found = append(found, j.reports.findings(j)...)
 	found = append(found, j.remarks.findings(j)...)
+	found = append(found, j.claims.findings(j)...)
 	found = append(found, j.handshakes.findings(j)...)
 	found = append(found, Shared(j.cycles.findings(j), j.cycles.senders())...)
 	if j.plan != nil {

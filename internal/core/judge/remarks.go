@@ -3,6 +3,7 @@ package judge
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"ferry/internal/core/capture"
@@ -40,6 +41,10 @@ func (r remarks) hear(j *Judge, c *capture.Conn, t *Talk, h *capture.Heard) {
 		r[at] = of
 	}
 	for _, remark := range h.Remarks {
+		if remark.Kind == capture.Claimed {
+			j.claims.hear(t, h, remark)
+			continue
+		}
 		if remark.Kind == capture.Numbering {
 			was := of.numbering
 			if was == remark.Text {
@@ -189,6 +194,70 @@ var remarkRules = map[capture.RemarkKind]struct {
 			return fmt.Sprintf("%s asks several: %s. What one fetches and confirms, the other never gets.", who, name)
 		},
 		"Leave it to one of them, or have the far end keep what it tells for each.", "", false},
+	capture.Flooded: {"told-too-often", finding.Doubt, 0.95, "It says the same again and again",
+		func(name, who, often string) string {
+			return fmt.Sprintf("%s says %s many times a second: that was seen %s. It takes the time of all who hear it.", who, name, often)
+		},
+		"Look whether two routers join the same networks, so that what goes to all runs in circles, and what asks it again and again.", "", true},
+}
+
+// claims follows who says that a number is his which is to be one's alone, on all connections together.
+type claims struct {
+	by    map[string]*claim
+	order []string
+}
+
+type claim struct {
+	talk   *Talk
+	who    []string
+	proofs proofs
+}
+
+// mostClaimants bounds those of one number that are told of.
+const mostClaimants = 5
+
+func (c *claims) hear(t *Talk, h *capture.Heard, r capture.Remark) {
+	of := c.by[r.Name]
+	if of == nil {
+		if len(c.by) >= mostHosts {
+			return
+		}
+		if c.by == nil {
+			c.by = map[string]*claim{}
+		}
+		name := strings.Clone(r.Name)
+		of = &claim{talk: t}
+		c.by[name], c.order = of, append(c.order, name)
+	}
+	if !slices.Contains(of.who, r.Text) && len(of.who) < mostClaimants {
+		of.who = append(of.who, strings.Clone(r.Text))
+	}
+	if len(of.who) > 1 {
+		at := h.Answered
+		if at.IsZero() {
+			at = h.Asked
+		}
+		of.talk = t
+		of.proofs.add(proof{at: at, packets: [2]int64{h.AskedIn, h.AnsweredIn}, text: strings.Clone(r.Text)})
+	}
+}
+
+func (c *claims) findings(j *Judge) (found []finding.Finding) {
+	for _, name := range c.order {
+		of := c.by[name]
+		if len(of.who) < 2 {
+			continue
+		}
+		f := finding.Finding{Code: "station-twice", Severity: finding.Fault, Sure: 0.97, Count: of.proofs.n, Subject: j.of(of.talk),
+			Title:    sentenceOf(name) + " is there twice",
+			Sentence: fmt.Sprintf("%s is claimed by %s: questions for one go to either.", sentenceOf(name), strings.Join(of.who, " and by ")),
+			Remedy:   "Give one of them another number: it is one device's alone on all networks together.",
+			Else:     "One of them may have been put in the place of the other while this was recorded."}
+		f.Subject.Column = name
+		of.proofs.into(&f)
+		found = append(found, f)
+	}
+	return found
 }
 
 // sentenceOf is a clause with a capital at its beginning.

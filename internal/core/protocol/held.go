@@ -30,6 +30,8 @@ type Held struct {
 	// are those of values.
 	Low, High *float64
 	Names     map[int]string
+	// Source is where what stands there comes from, in words, where something carries it there.
+	Source string
 	// Told is how the device groups it with others that it tells of, as site.Point has it, and Band by
 	// how much it has to move for that, scaled.
 	Told string
@@ -64,10 +66,16 @@ type Describes interface {
 
 // DescribesOut is the ability of those Describes whose files are written, too.
 type DescribesOut interface {
-	// DescribeOut is places as a file, as of a time.
-	DescribeOut(held []Held, at time.Time) []byte
-	// DescribedAs is how the names of such files end: ".xml".
-	DescribedAs() string
+	// DescribeOut is places of an end as a file, as of a time.
+	DescribeOut(of Whose, held []Held, at time.Time) []byte
+	// DescribedAs is how the names of such files end, ".xml", and what they are: "application/xml".
+	DescribedAs() (ending, media string)
+}
+
+// Whose says whose places they are.
+type Whose struct {
+	Site, Name string
+	Settings   Settings // of the answering end
 }
 
 // DescribesOut returns the ability of d to write files that describe its devices.

@@ -28,6 +28,8 @@ type Def struct {
 	// Station is the key of the setting that tells apart those who answer on one
 	// line or behind one address; empty where there is but one.
 	Station string `json:"station,omitempty"`
+	// Datagrams is set where it goes in datagrams: there are no connections.
+	Datagrams bool `json:"datagrams,omitempty"`
 	// DatagramPort is the port to which packets go beside the connection; 0 for none.
 	DatagramPort int `json:"datagramPort,omitempty"`
 	// Calling is the question that all devices of a network answer, in words, filled
@@ -44,6 +46,11 @@ type Def struct {
 	// HandsOut is what files are called that say which places a device has, where they are written
 	// too; filled in by Register.
 	HandsOut string `json:"handsOut,omitempty"`
+	// Makes is what the places of an answering end are called that are made of the values of others; filled in by
+	// Register, empty where they are not.
+	Makes string `json:"makes,omitempty"`
+	// Leveled is set where values may be commanded at several levels; filled in by Register.
+	Leveled bool `json:"leveled,omitempty"`
 	// Carries is set where the protocol carries a text to whoever listens, filled in by
 	// Register.
 	Carries bool `json:"carries,omitempty"`
@@ -128,6 +135,10 @@ func Register(d *Def) {
 		answering, _ := d.SecureKeys(Answering)
 		d.AskingKeys, d.AnsweringKeys = &keys, &answering
 	}
+	if makes, ok := d.Making(); ok {
+		d.Makes = makes.Made()
+	}
+	_, d.Leveled = d.Rules.(Levels)
 	_, d.Carries = d.Messages()
 	_, d.Ranged = d.Ranges()
 	defs[d.Name] = d

@@ -3,6 +3,7 @@ package route
 import (
 	"fmt"
 	"net/netip"
+	"strings"
 
 	"ferry/internal/core/finding"
 	"ferry/internal/core/protocol"
@@ -44,6 +45,60 @@ func LineFindings(s *site.Site, line *site.Line) []finding.Finding {
 				fmt.Sprintf("%s has %s, and so has the gateway.", d.Name, p.Host), "Give the device another address.")
 		}
 		list = append(list, portTwice(s, line, d)...)
+	}
+	return append(list, stationTwice(s, line)...)
+}
+
+// stationTwice reports ends on a line that cannot be told apart from others of the site: by a number that has to
+// be unique on all networks, or at one address.
+func stationTwice(s *site.Site, line *site.Line) (list []finding.Finding) {
+	type end struct {
+		device *site.Device
+		port   *site.Port
+	}
+	numbered, placed := map[string]end{}, map[string][]end{}
+	report := func(code, title string, is, other end, why, remedy string) {
+		if is.port.Line != line.ID {
+			return // it is told of with its own line
+		}
+		list = append(list, finding.Finding{Code: code, Severity: finding.Fault, Sure: 1, Count: 1, Where: "lines", Evidence: []string{},
+			Subject: finding.Subject{Kind: "device", ID: is.device.ID, Device: is.device.ID, Name: is.device.Name},
+			Title:   is.device.Name + ": " + title, Sentence: why, Remedy: remedy})
+	}
+	for i := range s.Devices {
+		d := &s.Devices[i]
+		for k := range d.Ports {
+			p := &d.Ports[k]
+			def, ok := protocol.Named(p.Protocol)
+			n, has := def.StationOf(p.Settings)
+			if !ok || !has || !p.Knows(def.Station) {
+				continue
+			}
+			setting, _ := def.Setting(def.Station)
+			word := strings.ToLower(setting.Title)
+			is := end{d, p}
+			if key := fmt.Sprint(def.Name, " ", n); def.Unique() {
+				if other, twice := numbered[key]; twice {
+					report("station-twice", word+" "+fmt.Sprint(n)+" twice", is, other,
+						fmt.Sprintf("%s and %s both have the %s %d, which is unique on all networks together: questions for one go to either.",
+							other.device.Name, d.Name, word, n), "Give one of them another.")
+				} else {
+					numbered[key] = is
+				}
+			}
+			if p.Host == "" {
+				continue
+			}
+			at := fmt.Sprintf("%s %s %s %d", def.Name, p.Line, p.Host, def.Int(p.Settings, protocol.KeyPort))
+			for _, other := range placed[at] {
+				if why := def.Clash(other.port.Settings, p.Settings); why != "" {
+					report("place-twice", "one address for two", is, other,
+						fmt.Sprintf("%s and %s are both to answer at %s: %s.", other.device.Name, d.Name, p.Host, why), "Change what one of them is set to.")
+					break
+				}
+			}
+			placed[at] = append(placed[at], is)
+		}
 	}
 	return list
 }

@@ -75,7 +75,8 @@ type Placement struct {
 	// Shift is added to every address of a datasheet, in units.
 	Shift int `json:"shift,omitempty"`
 	// Area and Start are where a structure begins, Rule how it is laid out,
-	// PaceMs and Access what its points get.
+	// PaceMs and Access what its points get; a PaceMs over 0 is also that of all
+	// points of a datasheet, in the place of their own.
 	Area   string      `json:"area,omitempty"`
 	Start  uint32      `json:"start,omitempty"`
 	Rule   layout.Rule `json:"rule,omitempty"`

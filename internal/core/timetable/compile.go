@@ -19,6 +19,11 @@ func Compile(s *site.Site) *Plan { return compile(context.Background(), s, nil) 
 // CompileContext is Compile, given up when ctx ends: the plan is then nil.
 func CompileContext(ctx context.Context, s *site.Site) *Plan { return compile(ctx, s, nil) }
 
+// CompileLine compiles one line of a site, as if there were no others.
+func CompileLine(ctx context.Context, s *site.Site, line string) *Plan {
+	return compile(ctx, only(s, line), nil)
+}
+
 // Failed is the plan of a site that could not be compiled, which says so.
 func Failed(why string) *Plan {
 	plan := empty()

@@ -110,7 +110,8 @@ func only(s *site.Site, line string) *site.Site {
 	return part
 }
 
-func (p *Plan) line(id string) LineLoad {
+// Of is how full a line is; the zero LineLoad for one that is not in the plan.
+func (p *Plan) Of(id string) LineLoad {
 	for _, l := range p.Lines {
 		if l.Line == id {
 			return l
@@ -121,7 +122,7 @@ func (p *Plan) line(id string) LineLoad {
 
 func scenario(s *site.Site, line string, devices []string) *Scenario {
 	plan := CompileSilent(s, devices)
-	load := plan.line(line)
+	load := plan.Of(line)
 	sc := &Scenario{Devices: devices, Names: []string{}, Utilisation: load.Utilisation, Holds: load.Holds, OldestMs: 0}
 	for _, id := range devices {
 		if d := s.Device(id); d != nil {
@@ -212,7 +213,7 @@ func scaledPace(paceMs int, factor float64) int {
 
 func (o *Outlook) fastest(s *site.Site, line string) {
 	holds := func(factor float64) bool {
-		load := Compile(scaled(s, factor)).line(line)
+		load := Compile(scaled(s, factor)).Of(line)
 		return load.Holds
 	}
 	low, high := 1.0/64, 64.0
@@ -245,13 +246,13 @@ func (o *Outlook) fastest(s *site.Site, line string) {
 const worthSaying = 0.01
 
 func (o *Outlook) advise(s *site.Site, line string, worst []string) {
-	before := Compile(s).line(line)
+	before := Compile(s).Of(line)
 	add := func(a Advice, next *site.Site, edits []site.Edit) {
 		var was, will LineLoad
 		if a.Silent && len(worst) > 0 {
-			was, will = CompileSilent(s, worst[:1]).line(line), CompileSilent(next, worst[:1]).line(line)
+			was, will = CompileSilent(s, worst[:1]).Of(line), CompileSilent(next, worst[:1]).Of(line)
 		} else {
-			was, will = before, Compile(next).line(line)
+			was, will = before, Compile(next).Of(line)
 		}
 		a.Before, a.After, a.Holds, a.Edits = was.Utilisation, will.Utilisation, will.Holds, edits
 		if a.Edits == nil {

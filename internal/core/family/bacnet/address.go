@@ -105,6 +105,11 @@ func (scheme) Parse(text, hint string) (address.Address, error) {
 	if _, err := strconv.ParseUint(strings.TrimSpace(text), 10, 32); err == nil && hint != "" {
 		text = hint + ":" + strings.TrimSpace(text)
 	}
+	if kind, is := strings.CutSuffix(strings.TrimSpace(text), "/"); is {
+		if t, known := TypeCalled(kind); known {
+			return Folder(t), nil
+		}
+	}
 	p, err := ParsePlace(text)
 	if err != nil {
 		return address.Address{}, err
@@ -177,4 +182,17 @@ func (scheme) Behind(a address.Address, n int) (address.Address, bool) {
 	}
 	p.Instance += uint32(n)
 	return p.Address(), true
+}
+
+// Folder is where the objects of a type lie, as a place that is looked into and holds nothing itself.
+func Folder(t Type) address.Address { return address.Named(Space, t.Name()+"/") }
+
+// TypeOfFolder is the type of such a place.
+func TypeOfFolder(a address.Address) (Type, bool) {
+	space, name, ok := a.Name()
+	kind, is := strings.CutSuffix(name, "/")
+	if !ok || !is || space != Space {
+		return 0, false
+	}
+	return TypeCalled(kind)
 }

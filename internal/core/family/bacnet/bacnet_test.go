@@ -3,7 +3,9 @@ package bacnet
 import (
 	"strings"
 	"testing"
+	"time"
 
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/value"
 )
 
@@ -152,4 +154,31 @@ func FuzzExchange(f *testing.F) {
 			t.Fatalf("%d became %d rows, %v, %v", len(x.Rows), len(again.Rows), wrong, err)
 		}
 	})
+}
+
+// TestDescribe: objects go out as a list, and come back as what they were; what has no value is left out, and
+// said.
+func TestDescribe(t *testing.T) {
+	low, high := 0.0, 100.0
+	held := []protocol.Held{
+		{Address: Place{Type: AnalogInput, Instance: 101, Property: PresentValue, Index: -1}.Address(), Name: "Meter 1 Power; total", Unit: "kW", Remark: "of the hall",
+			Low: &low, High: &high, Source: "Meter 1 30013", Shape: value.Shape{Type: value.TypeFloat32, Bit: -1}},
+		{Address: Place{Type: BinaryValue, Instance: 2, Property: PresentValue, Index: -1}.Address(), Name: "Fan", Writable: true,
+			Names: map[int]string{0: "idle", 1: "runs"}, Shape: value.Shape{Type: value.TypeBool, Bit: -1}}}
+	data := rules{}.DescribeOut(protocol.Whose{Site: "Skerry Point", Name: "Energy gateway", Settings: protocol.Settings{KeyDevice: protocol.OfInt(4050)}}, held,
+		time.Date(2026, 11, 28, 8, 0, 0, 0, time.UTC))
+	if !(rules{}).Described(data) || !strings.Contains(string(data), "Meter 1 30013") || !strings.Contains(string(data), "4050;Energy gateway;8;4050") {
+		t.Errorf("%s", data)
+	}
+	data = append(data, "night;4050;Night;17;1;;;;;N;N;;;;;;\nmode;4050;Mode;19;3;;;;;Y;N;;;4;;;\n"...)
+	back, unread, err := rules{}.Describe(data)
+	if err != nil || len(back) != 3 || back[2].Remark != "its states are row 4 of the list of state texts" || len(unread) != 1 || unread[0].What != "Night" || unread[0].Line == 0 {
+		t.Fatalf("%+v, %+v, %v", back, unread, err)
+	}
+	if h := back[0]; h.Name != held[0].Name || h.Address != held[0].Address || h.Unit != "kW" || *h.High != 100 || h.Writable {
+		t.Errorf("%+v", h)
+	}
+	if h := back[1]; !h.Writable || h.Remark != "0 idle; 1 runs" || h.Shape.Type != value.TypeBool {
+		t.Errorf("%+v", h)
+	}
 }

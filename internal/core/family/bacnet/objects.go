@@ -14,24 +14,25 @@ type Type uint16
 
 // Types of objects that have values which points are made of, and the device.
 const (
-	AnalogInput       Type = 0
-	AnalogOutput      Type = 1
-	AnalogValue       Type = 2
-	BinaryInput       Type = 3
-	BinaryOutput      Type = 4
-	BinaryValue       Type = 5
-	Device            Type = 8
-	MultiInput        Type = 13
-	MultiOutput       Type = 14
-	MultiValue        Type = 19
-	Accumulator       Type = 23
-	PulseConverter    Type = 24
-	CharacterValue    Type = 40
-	IntegerValue      Type = 45
-	LargeAnalogValue  Type = 46
-	PositiveIntValue  Type = 48
-	mostType               = 1<<10 - 1
-	firstOfMakersType      = 128
+	AnalogInput      Type = 0
+	AnalogOutput     Type = 1
+	AnalogValue      Type = 2
+	BinaryInput      Type = 3
+	BinaryOutput     Type = 4
+	BinaryValue      Type = 5
+	Device           Type = 8
+	MultiInput       Type = 13
+	MultiOutput      Type = 14
+	MultiValue       Type = 19
+	Accumulator      Type = 23
+	PulseConverter   Type = 24
+	CharacterValue   Type = 40
+	IntegerValue     Type = 45
+	LargeAnalogValue Type = 46
+	PositiveIntValue Type = 48
+	// NoType is none of them.
+	NoType   Type = 1<<10 - 1
+	mostType      = NoType
 )
 
 // types are their names in the standard, how lists call them in short, what their present value holds, and
@@ -126,7 +127,7 @@ func TypeCalled(text string) (Type, bool) {
 		return t, true
 	}
 	n, err := strconv.ParseUint(strings.TrimSpace(text), 10, 16)
-	return Type(n), err == nil && n <= mostType
+	return Type(n), err == nil && n <= uint64(mostType)
 }
 
 // Property is a property of an object (clause 21, BACnetPropertyIdentifier).

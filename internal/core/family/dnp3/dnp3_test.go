@@ -91,7 +91,7 @@ func TestProfile(t *testing.T) {
 	if h := held[1]; h.Name != "Level & flow" || h.Told != "2" || h.Factor != 0.01 || h.Unit != "m" {
 		t.Errorf("%+v", h)
 	}
-	back, _, err := r.Describe(r.DescribeOut(held, time.Unix(0, 0)))
+	back, _, err := r.Describe(r.DescribeOut(protocol.Whose{}, held, time.Unix(0, 0)))
 	if err != nil || !reflect.DeepEqual(back, held) {
 		t.Errorf("%v\n%+v\n%+v", err, back, held)
 	}

@@ -207,7 +207,7 @@ func (d *described) held() (h protocol.Held, err error) {
 }
 
 // DescribeOut is places as a device profile.
-func (rules) DescribeOut(held []protocol.Held, at time.Time) []byte {
+func (rules) DescribeOut(_ protocol.Whose, held []protocol.Held, at time.Time) []byte {
 	var b bytes.Buffer
 	b.WriteString(xml.Header)
 	fmt.Fprintf(&b, "<%s xmlns=\"http://www.dnp3.org/DNP3/DeviceProfile/Jan2010\" schemaVersion=\"2.07.00\">\n"+
@@ -236,7 +236,7 @@ func (rules) DescribeOut(held []protocol.Held, at time.Time) []byte {
 }
 
 // DescribedAs is how the names of such files end.
-func (rules) DescribedAs() string { return ".profile.xml" }
+func (rules) DescribedAs() (ending, media string) { return ".profile.xml", "application/xml" }
 
 func elementOf(k Kind) string {
 	for name, is := range profileKinds {

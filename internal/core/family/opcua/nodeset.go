@@ -318,10 +318,12 @@ func (n *fileNode) describe(h *protocol.Held) {
 }
 
 // DescribeOut is places as a node set.
-func (rules) DescribeOut(held []protocol.Held, at time.Time) []byte { return NodeSet(held, at) }
+func (rules) DescribeOut(_ protocol.Whose, held []protocol.Held, at time.Time) []byte {
+	return NodeSet(held, at)
+}
 
 // DescribedAs is how the names of such files end.
-func (rules) DescribedAs() string { return ".NodeSet2.xml" }
+func (rules) DescribedAs() (ending, media string) { return ".NodeSet2.xml", "application/xml" }
 
 // NodeSet is places as such a file, as of a time. Their names are taken apart at points: what
 // stands before the last is folders.

@@ -1,0 +1,476 @@
+// Package gateway makes a gateway out of what a technician knows of it: which line with which settings, which
+// meters with which of their values, as what they are given on, and who reads. It says how old each value
+// gets before anything is built.
+package gateway
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ferry/internal/core/address"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/regmap"
+	"ferry/internal/core/serial"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+)
+
+// Design is what is wanted.
+type Design struct {
+	// Line is the line that the meters are on, by its id; a new one is made where it is empty.
+	Line    string  `json:"line"`
+	NewLine NewLine `json:"newLine"`
+	// PaceMs is how often everything is read, 0 for as the lists say; Fastest has it be as often as the line can.
+	PaceMs  int      `json:"paceMs,omitempty"`
+	Fastest bool     `json:"fastest,omitempty"`
+	Models  []Model  `json:"models"`
+	Meters  []Meter  `json:"meters"`
+	As      Upstream `json:"as"`
+	Reader  Reader   `json:"reader"`
+}
+
+// NewLine is a serial line that is not there yet.
+type NewLine struct {
+	Name    string          `json:"name"`
+	Format  serial.Format   `json:"format"`
+	LengthM float64         `json:"lengthM,omitempty"`
+	Kind    serial.Standard `json:"kind" jsonschema:"enum=tia-232,enum=tia-422,enum=tia-485-2w,enum=tia-485-4w"`
+	Here    string          `json:"here,omitempty"` // the serial port of this machine, on the plant
+}
+
+// Model is a ready list, with those of its values that are wanted.
+type Model struct {
+	Datasheet string `json:"datasheet"`
+	// Picks are the ids of its points, empty for the useful ones; More are added by hand.
+	Picks []string `json:"picks,omitempty"`
+	More  []Typed  `json:"more,omitempty"`
+	// Bench is the simulated device that stands in for one.
+	Bench string `json:"bench,omitempty"`
+}
+
+// Typed is a value that is added by hand, as its cells are typed into a map.
+type Typed struct {
+	Name    string `json:"name"`
+	Address string `json:"address"`
+	Type    string `json:"type"`
+	Scale   string `json:"scale"`
+	Unit    string `json:"unit"`
+}
+
+// point reads what was typed.
+func (t *Typed) point(scheme address.Scheme) (site.Point, error) {
+	p := site.Point{Type: value.TypeUint16, Access: site.ReadOnly, PaceMs: usualPace}
+	for _, c := range []struct {
+		column regmap.Column
+		text   string
+	}{{regmap.Name, t.Name}, {regmap.Address, t.Address}, {regmap.Type, t.Type}, {regmap.Scale, t.Scale}, {regmap.Unit, t.Unit}} {
+		if strings.TrimSpace(c.text) == "" && c.column != regmap.Name && c.column != regmap.Address && c.column != regmap.Type {
+			continue
+		}
+		if err := regmap.SetCell(scheme, &p, c.column, strings.TrimSpace(c.text)); err != nil {
+			return p, fmt.Errorf("%s, added by hand: %w", cmp.Or(strings.TrimSpace(t.Name), "a value"), err)
+		}
+	}
+	return p, site.CheckPoint(scheme, &p)
+}
+
+// usualPace is that of a value that is added by hand, in milliseconds.
+const usualPace = 1000
+
+// Meter is one device on the line: a new one of a model, or one that is there already.
+type Meter struct {
+	Name    string `json:"name"`
+	Station int    `json:"station"`
+	Model   int    `json:"model"` // its place among the models
+	Device  string `json:"device,omitempty"`
+}
+
+// Upstream says as what the values are given on.
+type Upstream struct {
+	Protocol string            `json:"protocol"`
+	Name     string            `json:"name"` // of the device that Ferry is
+	Line     string            `json:"line"` // the network
+	Host     string            `json:"host"`
+	Settings protocol.Settings `json:"settings"`
+	// Each makes a device of its own for each meter, behind the first.
+	Each bool `json:"each,omitempty"`
+	// Names is the template of the names: {device} and {point} stand for those of the meter.
+	Names string `json:"names,omitempty"`
+	// Writable has what is written at a meter be written by who reads, too.
+	Writable bool `json:"writable,omitempty"`
+}
+
+// Reader is who reads.
+type Reader struct {
+	Name string `json:"name,omitempty"`
+	Host string `json:"host,omitempty"` // its address
+	// PaceMs is how often it reads, 0 where it is told of changes.
+	PaceMs int `json:"paceMs,omitempty"`
+	// Only lets nobody else read.
+	Only bool `json:"only,omitempty"`
+	// OldestMs is how old a value may be for it, 0 for not said.
+	OldestMs int `json:"oldestMs,omitempty"`
+}
+
+// UsualNames is the template of names where none is given, and EachNames where each meter is a device of its own.
+const (
+	UsualNames = "{device} {point}"
+	EachNames  = "{point}"
+)
+
+// perMeter is how many numbers of objects each meter has for itself, so that those of one are not moved by
+// another.
+const perMeter = 100
+
+// Made is a value of a meter and what it has become.
+type Made struct {
+	Meter    int     `json:"meter"` // its place in the order
+	Point    string  `json:"point"` // ids
+	Object   string  `json:"object"`
+	Register string  `json:"register"` // the address of the value at the meter
+	Source   string  `json:"source"`   // its name there
+	Address  string  `json:"address"`  // of what it has become
+	Name     string  `json:"name"`
+	Type     string  `json:"type"`
+	Unit     string  `json:"unit"`
+	Band     float64 `json:"band,omitempty"`
+	PaceMs   int     `json:"paceMs"`
+	// Lost says what of it cannot be kept.
+	Lost string `json:"lost,omitempty"`
+	// OldestMs is how old it gets here, and ReadMs how old at who reads; 0 for not known.
+	OldestMs float64 `json:"oldestMs"`
+	ReadMs   float64 `json:"readMs"`
+}
+
+// Built is a gateway that is made.
+type Built struct {
+	Edits   []site.Edit `json:"-"`
+	Objects []Made      `json:"objects"`
+	// Line is that of the meters, Devices those that Ferry is, the first the one that has the address.
+	Line    string   `json:"line"`
+	Devices []string `json:"devices"`
+}
+
+// builder builds.
+type builder struct {
+	site     *site.Site
+	order    *Design
+	sheet    func(id string) *site.Datasheet
+	id       func() string
+	near     *protocol.Def // that of the meters
+	far      *protocol.Def
+	makes    protocol.Makes
+	asker    string // who asks the meters
+	out      Built
+	put      []site.Edit
+	names    map[string]bool
+	stations map[int]string
+}
+
+func (b *builder) add(kind site.Kind, id, parent string, what any) {
+	b.put = append(b.put, site.Put(kind, id, parent, what))
+}
+
+// Build makes the edits of a gateway. sheet finds ready lists, also such as are not in the site yet; newID names
+// what is made. It fails with the first thing that does not go together.
+func Build(s *site.Site, o *Design, sheet func(id string) *site.Datasheet, newID func() string) (*Built, error) {
+	b := &builder{site: s, order: o, sheet: sheet, id: newID, names: map[string]bool{}, stations: map[int]string{}}
+	b.out.Objects, b.out.Devices = []Made{}, []string{}
+	for _, step := range []func() error{b.protocols, b.line, b.upstream, b.meters} {
+		if err := step(); err != nil {
+			return nil, err
+		}
+	}
+	b.out.Edits = b.put
+	return &b.out, nil
+}
+
+// protocols finds in what the meters are asked, and in what their values are given on.
+func (b *builder) protocols() error {
+	o := b.order
+	def, known := protocol.Named(o.As.Protocol)
+	makes, ok := def.Making()
+	if !known || !ok {
+		return fmt.Errorf("%q is no protocol in which values of meters are given on", o.As.Protocol)
+	}
+	b.far, b.makes = def, makes
+	if len(o.Meters) == 0 {
+		return errors.New("there is no meter yet")
+	}
+	for i := range o.Meters {
+		m := &o.Meters[i]
+		var near *protocol.Def
+		if d := b.site.Device(m.Device); d != nil {
+			if p := d.Port(o.Line); p != nil {
+				near, _ = protocol.Named(p.Protocol)
+			}
+			if near == nil {
+				return fmt.Errorf("%s has no port on the line", d.Name)
+			}
+		} else {
+			if m.Model < 0 || m.Model >= len(o.Models) {
+				return fmt.Errorf("%s has no model", m.Name)
+			}
+			list := b.sheet(o.Models[m.Model].Datasheet)
+			if list == nil {
+				return fmt.Errorf("the list of %s is not there any more", m.Name)
+			}
+			if near = spokenOn(list.Map, site.SerialLine); near == nil {
+				return fmt.Errorf("%s is written for a protocol that is not spoken on serial lines", list.Name)
+			}
+		}
+		if b.near != nil && b.near != near {
+			return fmt.Errorf("%s speaks %s, and the others %s: one line has one protocol", m.Name, near.Title, b.near.Title)
+		}
+		b.near = near
+	}
+	return nil
+}
+
+// spokenOn is a protocol of a medium that reads maps of another.
+func spokenOn(name, medium string) (found *protocol.Def) {
+	scheme, err := protocol.SchemeOf(protocol.MapOr(name))
+	if err != nil {
+		return nil
+	}
+	for _, d := range protocol.All() {
+		if d.Medium == medium && !d.MapOnly && d.Scheme == scheme && (found == nil || d.Usual && !found.Usual) {
+			found = d
+		}
+	}
+	return found
+}
+
+// line makes the line, if it is not there, and finds who asks on it.
+func (b *builder) line() error {
+	o := b.order
+	if o.Line != "" {
+		l := b.site.Line(o.Line)
+		if l == nil || l.Medium != site.SerialLine {
+			return errors.New("the line is not there any more, or is no serial one")
+		}
+		b.out.Line = l.ID
+		for i := range b.site.Links {
+			if k := &b.site.Links[i]; k.Line == l.ID {
+				b.asker = k.Asking
+			}
+		}
+		for i := range b.site.Devices {
+			d := &b.site.Devices[i]
+			if p := d.Port(l.ID); p != nil && p.Protocol != "" {
+				if def, ok := protocol.Named(p.Protocol); ok {
+					if n, ok := def.StationOf(p.Settings); ok {
+						b.stations[n] = d.ID
+					}
+				}
+			}
+		}
+		return nil
+	}
+	name := strings.TrimSpace(o.NewLine.Name)
+	if name == "" {
+		return errors.New("the new line has no name")
+	}
+	line := site.Line{ID: b.id(), Name: name, Medium: site.SerialLine, Here: o.NewLine.Here,
+		Serial: &site.Serial{Standard: cmp.Or(o.NewLine.Kind, serial.TIA485Two), Format: o.NewLine.Format, LengthM: o.NewLine.LengthM}}
+	b.out.Line = line.ID
+	b.add(site.KindLine, line.ID, "", line)
+	return nil
+}
+
+// upstream makes the devices that Ferry is, without their points, and who reads.
+func (b *builder) upstream() error {
+	o := b.order
+	name := strings.TrimSpace(o.As.Name)
+	if name == "" {
+		return errors.New("the gateway has no name")
+	}
+	if l := b.site.Line(o.As.Line); l == nil || l.Medium != b.far.Medium {
+		return fmt.Errorf("choose the network on which %s answers", name)
+	}
+	serving := &site.Serving{ReadOnly: !o.As.Writable}
+	if o.Reader.Only {
+		if strings.TrimSpace(o.Reader.Host) == "" {
+			return errors.New("who alone may read has no address")
+		}
+		serving.Allow = []string{strings.TrimSpace(o.Reader.Host)}
+	}
+	ends := 1
+	if o.As.Each {
+		ends += len(o.Meters)
+	}
+	for i := range ends {
+		d := site.Device{ID: b.id(), Name: name, Map: b.far.Name, Serving: serving, Ports: []site.Port{{Line: o.As.Line,
+			Host: strings.TrimSpace(o.As.Host), Protocol: b.far.Name, Settings: b.makes.Ends(o.As.Settings, i)}}}
+		if i > 0 {
+			d.Name = name + ", " + o.Meters[i-1].Name
+		}
+		if i == 0 && b.asker == "" {
+			d.Ports = append(d.Ports, site.Port{Line: b.out.Line})
+			b.asker = d.ID
+		}
+		b.out.Devices = append(b.out.Devices, d.ID)
+		b.add(site.KindDevice, d.ID, "", d)
+	}
+	if reader := strings.TrimSpace(o.Reader.Name); reader != "" && !slices.ContainsFunc(b.site.Devices, func(d site.Device) bool { return d.Name == reader }) {
+		d := site.Device{ID: b.id(), Name: reader, Remark: "Reads " + name, Points: []site.Point{},
+			Ports: []site.Port{{Line: o.As.Line, Host: strings.TrimSpace(o.Reader.Host)}}}
+		b.add(site.KindDevice, d.ID, "", d)
+	}
+	return nil
+}
+
+// meters makes the meters with their links, the objects of their values, and what carries these.
+func (b *builder) meters() error {
+	o := b.order
+	sheets := map[string]bool{}
+	var crossings []site.Crossing
+	for i := range o.Meters {
+		m := &o.Meters[i]
+		device := b.site.Device(m.Device)
+		if device == nil {
+			made, err := b.meter(m, sheets)
+			if err != nil {
+				return err
+			}
+			device = made
+		}
+		points := slices.Clone(device.Points)
+		end, number := b.out.Devices[0], m.Station*perMeter
+		if o.As.Each {
+			end, number, b.names = b.out.Devices[1+i], 0, map[string]bool{}
+		}
+		for k := range points {
+			p := &points[k]
+			if p.Access == site.WriteOnly || p.Address.IsZero() {
+				continue
+			}
+			if number++; !o.As.Each && number >= (m.Station+1)*perMeter {
+				return fmt.Errorf("%s has more than %d values: make each meter a device of its own", m.Name, perMeter-1)
+			}
+			object, made := b.object(m.Name, p, number)
+			if err := site.CheckPoint(b.far.Scheme, &made); err != nil {
+				return fmt.Errorf("%s, %s: %w", m.Name, p.Name, err)
+			}
+			object.Meter = i
+			b.add(site.KindPoint, made.ID, end, made)
+			x := site.Crossing{ID: b.id(), From: p.ID, To: made.ID, AllowMs: o.Reader.OldestMs}
+			if made.Access == site.ReadWrite {
+				x.Both = site.LaterTies
+			}
+			crossings = append(crossings, x)
+			b.out.Objects = append(b.out.Objects, object)
+		}
+	}
+	for i := range crossings {
+		b.add(site.KindCrossing, crossings[i].ID, "", crossings[i])
+	}
+	return nil
+}
+
+// meter makes a device of a ready list, with its link.
+func (b *builder) meter(m *Meter, sheets map[string]bool) (*site.Device, error) {
+	o := b.order
+	model := &o.Models[m.Model]
+	list := b.sheet(model.Datasheet)
+	if b.site.Datasheet(list.ID) == nil && !sheets[list.ID] {
+		sheets[list.ID] = true
+		b.add(site.KindDatasheet, list.ID, "", list)
+	}
+	name := strings.TrimSpace(m.Name)
+	setting, _ := b.near.Setting(b.near.Station)
+	switch has := b.stations[m.Station]; {
+	case name == "":
+		return nil, fmt.Errorf("the meter at %d has no name", m.Station)
+	case m.Station < max(setting.Least, 1) || m.Station > setting.Most:
+		return nil, fmt.Errorf("%s: %s goes from %d to %d", name, strings.ToLower(setting.Title), max(setting.Least, 1), setting.Most)
+	case has != "":
+		return nil, fmt.Errorf("%s: another device has %s %d", name, strings.ToLower(setting.Title), m.Station)
+	}
+	d := &site.Device{ID: b.id(), Name: name, Model: list.Name, Map: b.near.Name, Limits: list.Limits, Bench: model.Bench,
+		Ports: []site.Port{{Line: b.out.Line, Protocol: b.near.Name, Settings: protocol.Settings{b.near.Station: protocol.OfInt(m.Station)}}}}
+	b.stations[m.Station] = d.ID
+	if list.ThinkMs > 0 {
+		if _, has := b.near.Setting(protocol.KeyThink); has {
+			d.Ports[0].Settings[protocol.KeyThink] = protocol.OfInt(list.ThinkMs)
+		}
+	}
+	placement := site.Placement{ID: b.id(), Datasheet: list.ID, PaceMs: o.PaceMs}
+	for i := range list.Points {
+		sp := &list.Points[i]
+		if len(model.Picks) == 0 && !sp.Useful || len(model.Picks) > 0 && !slices.Contains(model.Picks, sp.ID) {
+			continue
+		}
+		p := sp.Point
+		if len(model.Picks) == 0 {
+			p.From = &site.Origin{Placement: placement.ID, Point: sp.ID}
+		}
+		d.Points = append(d.Points, p)
+	}
+	if len(model.Picks) == 0 {
+		d.Placements = []site.Placement{placement}
+	}
+	for i := range model.More {
+		p, err := model.More[i].point(b.near.Scheme)
+		if err != nil {
+			return nil, err
+		}
+		d.Points = append(d.Points, p)
+	}
+	if len(d.Points) == 0 {
+		return nil, fmt.Errorf("nothing of %s is chosen", list.Name)
+	}
+	own := *d
+	own.Points = nil
+	b.add(site.KindDevice, d.ID, "", own)
+	for i := range d.Points {
+		p := &d.Points[i]
+		if p.ID = b.id(); o.PaceMs > 0 {
+			p.PaceMs = o.PaceMs
+		}
+		b.add(site.KindPoint, p.ID, d.ID, *p)
+	}
+	link := site.Link{ID: b.id(), Asking: b.asker, Answering: d.ID, Line: b.out.Line, Protocol: b.near.Name,
+		Settings: protocol.Settings{b.near.Station: protocol.OfInt(m.Station)}}
+	b.add(site.KindLink, link.ID, "", link)
+	return d, nil
+}
+
+// object is what a value becomes.
+func (b *builder) object(meter string, p *site.Point, number int) (Made, site.Point) {
+	o := b.order
+	of := p.Held()
+	of.Writable = o.As.Writable && p.Access == site.ReadWrite
+	of.Factor, of.Offset = 0, 0
+	if s := p.Scale(); !s.IsIdentity() && !p.Type.IsText() { // what is given on is the scaled value
+		of.Names = nil
+	}
+	if strings.TrimSpace(of.Remark) == "" { // who reads it knows nothing of the meter
+		of.Remark = meter + ", " + b.near.Scheme.Short(p.Address)
+	}
+	as, lost := b.makes.Make(of, number)
+	made := site.PointOf(&as)
+	made.ID, made.PaceMs = b.id(), p.PaceMs
+	template := o.As.Names
+	if strings.TrimSpace(template) == "" {
+		if template = UsualNames; o.As.Each {
+			template = EachNames
+		}
+	}
+	made.Name = b.name(strings.NewReplacer("{device}", meter, "{point}", p.Name).Replace(template))
+	return Made{Point: p.ID, Object: made.ID, Register: b.near.Scheme.Short(p.Address), Source: p.Name, Address: b.far.Scheme.Short(made.Address),
+		Name: made.Name, Type: string(made.Type), Unit: made.Unit, Band: made.Band, PaceMs: made.PaceMs, Lost: lost}, made
+}
+
+// name is one that no other object of the device has.
+func (b *builder) name(wanted string) string {
+	name := wanted
+	for n := 2; b.names[name]; n++ {
+		name = fmt.Sprintf("%s (%d)", wanted, n)
+	}
+	b.names[name] = true
+	return name
+}
