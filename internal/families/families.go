@@ -3,6 +3,7 @@
 package families
 
 import (
+	_ "ferry/internal/bench/bacnet"
 	_ "ferry/internal/bench/blocktcp"
 	_ "ferry/internal/bench/dnp3"
 	_ "ferry/internal/bench/enip"
@@ -10,6 +11,7 @@ import (
 	_ "ferry/internal/bench/modbus"
 	_ "ferry/internal/bench/mqtt"
 	_ "ferry/internal/bench/opcua"
+	_ "ferry/internal/core/family/bacnet"
 	_ "ferry/internal/core/family/blocktcp"
 	_ "ferry/internal/core/family/dnp3"
 	_ "ferry/internal/core/family/enip"
@@ -17,6 +19,7 @@ import (
 	_ "ferry/internal/core/family/modbus"
 	_ "ferry/internal/core/family/mqtt"
 	_ "ferry/internal/core/family/opcua"
+	_ "ferry/internal/field/bacnet"
 	_ "ferry/internal/field/blocktcp"
 	_ "ferry/internal/field/dnp3"
 	_ "ferry/internal/field/enip"

@@ -114,11 +114,11 @@ func (e *Engine) targetOf(link *site.Link) (t Target, key string, err error) {
 	}
 	if device := e.site.Device(link.Answering); device != nil {
 		t.Manner, _ = exchange.MannersOf(device.Limits.Manners) // the site holds none that is not known
-		if device.Limits.Connections == 1 {
+		if device.Limits.Connections == 1 && !def.Datagrams {
 			e.single[t.Dial] = true
 		}
 	}
-	if e.single[t.Dial] {
+	if e.single[t.Dial] && !def.Datagrams {
 		return t, "place " + link.Protocol + " " + t.Dial, nil
 	}
 	return t, "link " + link.ID, nil

@@ -211,6 +211,7 @@ type Hub struct {
 	alives    map[string]*alive  // by device
 	scribes   []*Scribe
 	outages   []Outage
+	silences  silences
 	toKeep    []Outage // that began or ended and wait to be stored
 }
 

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"ferry/internal/core/address"
 	"ferry/internal/core/block"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
@@ -61,12 +62,22 @@ type order struct {
 	raw       value.Value
 	wanted    value.Value    // in engineering units
 	note      *protocol.Note // what goes with it; nil for nothing
+	// level is the one at which it is given, zero for that of the link, and levelTitle what it is called; gives is set
+	// where the level is given up.
+	level      address.Address
+	levelTitle string
+	gives      bool
 	// dial, format and host are where it goes, where says it in words.
 	dial, format, host, where string
 }
 
 // prepare works out the octets for a value in engineering units.
 func (e *Engine) prepare(pointID string, v value.Value, by authority) (*order, error) {
+	return e.prepareAt(pointID, v, At{}, by)
+}
+
+// prepareAt is prepare at a level.
+func (e *Engine) prepareAt(pointID string, v value.Value, at At, by authority) (*order, error) {
 	e.mu.Lock()
 	o := &order{made: time.Now(), by: by, life: e.door.life, mode: e.door.mode, unlocking: e.door.unlocking,
 		site: e.site, wanted: v}
@@ -79,9 +90,16 @@ func (e *Engine) prepare(pointID string, v value.Value, by authority) (*order, e
 		return nil, problem.New("read-only", o.point.Name+" is marked as only to be read.",
 			"Set its access to rw in the map if the device allows it.").At(o.where)
 	}
+	if err := o.atLevel(at); err != nil {
+		return nil, err
+	}
 	if o.scale, err = e.Hub.scale(o.point); err != nil {
 		return nil, problem.New("no-power", "The value cannot be scaled: "+err.Error()+".",
 			"Run the link, so that it is read.").At(o.where)
+	}
+	if o.gives {
+		o.raw = value.Value{}
+		return o, nil
 	}
 	o.raw = o.scale.Invert(v)
 	if o.rules, _ = o.def.Ranges(); o.rules != nil {
@@ -193,6 +211,13 @@ func (e *Engine) show(o *order) WriteOrder {
 		if o.codec.Order == "BA" {
 			shown.Words = spaced(o.data) + ", and the octet that shares the last word as it is"
 		}
+	}
+	if !o.level.IsZero() {
+		shown.Address, shown.Function = o.def.Scheme.Short(o.level), shown.Function+", at "+o.levelTitle
+	}
+	if o.gives {
+		shown.New, shown.Unit = "given up", ""
+		return shown
 	}
 	v := o.wanted
 	if back := o.scale.Apply(o.rounded()); back.Kind() != value.Text && back.Float() != v.Float() &&

@@ -8,6 +8,7 @@ import (
 
 	"ferry/internal/core/exchange"
 	"ferry/internal/core/site"
+	"ferry/internal/core/value"
 )
 
 // Outage is a time for which a link brought nothing.
@@ -97,6 +98,38 @@ func (h *Hub) begin(l *linkLog, o Outage) {
 	h.append(o)
 	l.outage = len(h.outages)
 }
+
+// silent reports whether a point is bad because nothing comes from its device.
+func (h *Hub) silent(point string) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	t := h.points[point]
+	if t == nil || t.live.Quality != value.Bad {
+		return false
+	}
+	if now := time.Now(); now.Sub(h.silences.at) > silencesFor {
+		h.silences.at, h.silences.devices = now, map[string]bool{}
+		for _, l := range h.links {
+			of := &l.failed
+			if l.outage > 0 {
+				of = &h.outages[l.outage-1]
+			}
+			if of.Tries > 0 && of.How != exchange.Declined {
+				h.silences.devices[of.Device] = true
+			}
+		}
+	}
+	return h.silences.devices[t.device]
+}
+
+// silences are the devices from which nothing comes, as of a time.
+type silences struct {
+	at      time.Time
+	devices map[string]bool
+}
+
+// silencesFor is how long they count: thousands of points are looked at together.
+const silencesFor = 50 * time.Millisecond
 
 // mostReasons bounds what is said of one outage, in octets.
 const mostReasons = 400

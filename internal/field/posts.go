@@ -193,7 +193,7 @@ func (p *Post) rules() {
 	}
 	for c, conn := range p.clients { // who is no longer let in is hung up on
 		if conn == nil {
-			continue // a line lets nobody in
+			continue // a line lets nobody in, and of datagrams each is looked at
 		}
 		if at := conn.RemoteAddr().(*net.TCPAddr).AddrPort().Addr(); !p.serving.Lets(at) {
 			_ = conn.Close()

@@ -152,7 +152,7 @@ func (w *walk) dial(ctx context.Context) bool {
 				saw = fmt.Sprintf("%s answers: the run has its connection.", host)
 			}
 			w.route.Set(route.Wire, route.Good, saw, "")
-			w.route.Set(route.Address, route.Good, fmt.Sprintf("Port %s takes the connection.", port), "")
+			w.route.Set(route.Address, route.Good, w.answersAt(port), "")
 		}
 		return true
 	}
@@ -161,12 +161,27 @@ func (w *walk) dial(ctx context.Context) bool {
 	return false
 }
 
+// answersAt says that somebody is there at a port, turned that nobody is.
+func (w *walk) answersAt(port string) string {
+	if w.runner.def.Datagrams {
+		return fmt.Sprintf("Port %s answers.", port)
+	}
+	return fmt.Sprintf("Port %s takes the connection.", port)
+}
+
+func (w *walk) turned(host, port string) string {
+	if w.runner.def.Datagrams {
+		return fmt.Sprintf("%s sends back that nobody listens on port %s.", host, port)
+	}
+	return fmt.Sprintf("%s refuses the connection: nobody listens on port %s.", host, port)
+}
+
 // unconnected says why there is no connection.
 func (w *walk) unconnected(took string) {
 	host, port, _ := net.SplitHostPort(w.target)
 	if w.lost.Stop == route.Session {
 		w.route.Set(route.Wire, route.Good, fmt.Sprintf("%s answers after %s.", host, took), "")
-		w.route.Set(route.Address, route.Good, fmt.Sprintf("Port %s takes the connection.", port), "")
+		w.route.Set(route.Address, route.Good, w.answersAt(port), "")
 		w.refused(&w.lost)
 		return
 	}
@@ -190,12 +205,12 @@ func (w *walk) unconnected(took string) {
 	case exchange.Refused:
 		w.route.Set(route.Wire, route.Good, fmt.Sprintf("%s answers after %s.", host, took), "")
 		w.route.Set(route.Address, route.Fault,
-			fmt.Sprintf("%s refuses the connection: nobody listens on port %s.", host, port),
+			w.turned(host, port),
 			"Start the server task in the device, and compare the port at both ends. A firewall may refuse in its "+
 				"place, and so may a device whose only connection is taken.")
 	case exchange.Reset:
 		w.route.Set(route.Wire, route.Good, fmt.Sprintf("%s answers after %s.", host, took), "")
-		w.route.Set(route.Address, route.Good, fmt.Sprintf("Port %s takes the connection.", port), "")
+		w.route.Set(route.Address, route.Good, w.answersAt(port), "")
 		w.tornDown()
 	default:
 		w.route.Set(route.Wire, route.Fault,

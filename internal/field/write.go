@@ -37,6 +37,14 @@ const fresh = 2 * time.Second
 // stands there is seen before it is replaced; if it cannot be read, the last
 // value known is named with its time.
 func (e *Engine) Prepare(ctx context.Context, pointID, text string) (WriteOrder, error) {
+	return e.PrepareAt(ctx, pointID, text, At{})
+}
+
+// PrepareAt is Prepare at a level; where that is given up the text does not count.
+func (e *Engine) PrepareAt(ctx context.Context, pointID, text string, at At) (WriteOrder, error) {
+	if at.GiveUp {
+		return e.prepared(ctx, pointID, value.Value{}, at)
+	}
 	device, point := e.Site().Point(pointID)
 	if point == nil {
 		return WriteOrder{}, problem.New("gone", "The point is no longer in the site.",
@@ -46,12 +54,16 @@ func (e *Engine) Prepare(ctx context.Context, pointID, text string) (WriteOrder,
 	if err != nil {
 		return WriteOrder{}, problem.New("bad-value", err.Error()+".", "").At(device.Name + " · " + point.Name)
 	}
-	return e.PrepareValue(ctx, pointID, v)
+	return e.prepared(ctx, pointID, v, at)
 }
 
 // PrepareValue is Prepare with a value in engineering units.
 func (e *Engine) PrepareValue(ctx context.Context, pointID string, v value.Value) (WriteOrder, error) {
-	o, err := e.prepare(pointID, v, authority{})
+	return e.prepared(ctx, pointID, v, At{})
+}
+
+func (e *Engine) prepared(ctx context.Context, pointID string, v value.Value, at At) (WriteOrder, error) {
+	o, err := e.prepareAt(pointID, v, at, authority{})
 	if err != nil {
 		return WriteOrder{}, err
 	}
@@ -221,6 +233,8 @@ func (e *Engine) judge(ctx context.Context, r *runner, o *order, reply Reply, pa
 		result.ReadBack = o.point.Shown(result.stored)
 		reads := strings.TrimSpace(result.ReadBack + " " + o.point.Unit)
 		switch same := back == o.rounded() && reply.Doubt == ""; {
+		case o.gives && !unsure:
+			result.OK, result.State, result.Sentence = true, Done, fmt.Sprintf("Given up. It reads %s now.", reads)
 		case same && unsure:
 			result.OK, result.State = true, Done
 			result.Sentence = fmt.Sprintf("It reads back as written, although the answer to the write was none: %s.",
@@ -231,6 +245,9 @@ func (e *Engine) judge(ctx context.Context, r *runner, o *order, reply Reply, pa
 			result.Sentence += fmt.Sprintf(" It reads %s now, and may still change.", reads)
 		default:
 			result.Sentence = fmt.Sprintf("%s took the write, but reads %s.", o.device.Name, reads)
+			if len(o.def.Levels(o.point.Address)) > 0 {
+				result.Sentence += " A stronger level may command it: look who does."
+			}
 		}
 	}
 }
@@ -283,7 +300,11 @@ func (r *runner) writeItem(conn Conn, o *order, pass Pass) Reply {
 	if c, ok := conn.(NoteWriter); ok && o.note != nil {
 		reply = c.WriteNoted(o.point.Wanted(), o.raw, o.note, pass)
 	} else if c, ok := conn.(ItemWriter); ok {
-		reply = c.WriteItem(o.point.Wanted(), o.raw, pass)
+		to := o.point.Wanted()
+		if !o.level.IsZero() {
+			to.Address = o.level
+		}
+		reply = c.WriteItem(to, o.raw, pass)
 	}
 	r.wrote(o, &reply, began, nil)
 	return reply

@@ -17,14 +17,27 @@ import (
 // with a number of its own among those that go to the same device.
 type socket struct {
 	conn *net.UDPConn
-	// heard takes messages that answer no question of this end; it may not keep the reader waiting.
-	heard func(from netip.AddrPort, n *wire.Network, m *wire.Message)
+	hooks
+
+	// control sees where each question goes, and may refuse it; nil for all.
+	control func(to netip.AddrPort) error
 
 	mu     sync.Mutex
 	waits  map[question]*waiting
 	number uint8
 	closed chan struct{}
 	reader sync.WaitGroup
+}
+
+// hooks are told of what goes over a socket; none may keep the reader waiting, and any may be nil.
+type hooks struct {
+	// heard takes messages that answer no question of this end, with their datagram.
+	heard func(from netip.AddrPort, n *wire.Network, m *wire.Message, datagram []byte)
+	// linked takes messages of the link layer, networked those of the network layer.
+	linked    func(from netip.AddrPort, l *wire.Link)
+	networked func(from netip.AddrPort, n *wire.Network)
+	// taped takes the octets of questions and of what answers them.
+	taped func(out bool, at time.Time, octets []byte)
 }
 
 // question tells questions under way apart.
@@ -58,14 +71,23 @@ const (
 )
 
 // open opens a socket at an address of this machine; port 0 is any.
-func open(at netip.AddrPort, heard func(netip.AddrPort, *wire.Network, *wire.Message)) (*socket, error) {
+func open(at netip.AddrPort, h hooks) (*socket, error) {
 	conn, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(at))
 	if err != nil {
 		return nil, err
 	}
-	s := &socket{conn: conn, heard: heard, waits: map[question]*waiting{}, closed: make(chan struct{})}
+	s := &socket{conn: conn, hooks: h, waits: map[question]*waiting{}, closed: make(chan struct{})}
 	s.reader.Go(s.read)
 	return s, nil
+}
+
+// port is the port of this machine.
+func (s *socket) port() uint16 {
+	at, _ := s.conn.LocalAddr().(*net.UDPAddr)
+	if at == nil {
+		return 0
+	}
+	return at.AddrPort().Port()
 }
 
 // Close ends it, and all questions under way.
@@ -99,7 +121,13 @@ func (s *socket) read() {
 // take takes a datagram. What is none of BACnet/IP is left alone.
 func (s *socket) take(from netip.AddrPort, datagram []byte) {
 	l, err := wire.ParseLink(datagram)
-	if err != nil || l.NPDU == nil {
+	if err != nil {
+		return
+	}
+	if l.NPDU == nil {
+		if s.linked != nil {
+			s.linked(from, &l)
+		}
 		return
 	}
 	if l.Function == wire.Forwarded {
@@ -107,6 +135,9 @@ func (s *socket) take(from netip.AddrPort, datagram []byte) {
 	}
 	n, err := wire.ParseNetwork(l.NPDU, l.NPDUAt)
 	if err != nil || !n.Carries {
+		if err == nil && s.networked != nil {
+			s.networked(from, &n)
+		}
 		return
 	}
 	m, err := wire.ParseMessage(n.Body, n.BodyAt)
@@ -125,7 +156,7 @@ func (s *socket) take(from netip.AddrPort, datagram []byte) {
 		s.part(key, &m, datagram)
 	default:
 		if s.heard != nil {
-			s.heard(from, &n, &m)
+			s.heard(from, &n, &m, datagram)
 		}
 	}
 }
@@ -136,6 +167,9 @@ func (s *socket) answered(key question, a answer) {
 	delete(s.waits, key)
 	s.mu.Unlock()
 	if w != nil {
+		if s.taped != nil {
+			s.taped(false, time.Now(), a.datagram)
+		}
 		w.done <- a
 	}
 }
@@ -147,6 +181,9 @@ func (s *socket) part(key question, m *wire.Message, datagram []byte) {
 	if w == nil {
 		s.mu.Unlock()
 		return
+	}
+	if s.taped != nil {
+		s.taped(false, time.Now(), datagram)
 	}
 	ack := wire.Message{Kind: wire.SegmentAck, Invoke: key.invoke, Window: max(1, min(m.Window, windowTaken))}
 	var whole *answer
@@ -192,13 +229,27 @@ func (s *socket) part(key question, m *wire.Message, datagram []byte) {
 
 func (s *socket) send(to question, m *wire.Message, expects bool) error {
 	n := wire.Network{To: to.behind, Expects: expects, Carries: true, Body: m.Append(nil)}
-	_, err := s.conn.WriteToUDPAddrPort((&wire.Link{Function: wire.Unicast, NPDU: n.Append(nil)}).Append(nil), to.to)
+	octets := (&wire.Link{Function: wire.Unicast, NPDU: n.Append(nil)}).Append(nil)
+	if s.taped != nil && (expects || m.Kind == wire.SegmentAck) {
+		s.taped(true, time.Now(), octets)
+	}
+	return s.sendOctets(to.to, octets)
+}
+
+func (s *socket) sendOctets(to netip.AddrPort, octets []byte) error {
+	if s.control != nil {
+		if err := s.control(to); err != nil {
+			return err
+		}
+	}
+	_, err := s.conn.WriteToUDPAddrPort(octets, to)
 	return err
 }
 
 // Errors of questions.
 var (
 	errSilent = errors.New("no answer came")
+	errOther  = errors.New("it answers another service")
 	errBusy   = errors.New("more questions are under way to it than have numbers")
 	errClosed = errors.New("the socket is closed")
 )
@@ -243,6 +294,9 @@ func (s *socket) ask(ctx context.Context, to netip.AddrPort, behind wire.Station
 			return wire.Message{}, err
 		}
 		a, err := s.await(ctx, w, within)
+		if err == nil && a.Service != service {
+			err = fmt.Errorf("%w: %s in the place of %s", errOther, wire.ServiceName(a.Kind, a.Service), wire.ServiceName(wire.Confirmed, service))
+		}
 		if !errors.Is(err, errSilent) {
 			return a, err
 		}

@@ -29,12 +29,15 @@ func answering(t *testing.T, lost int) (at netip.AddrPort, asked *atomic.Int64) 
 	}
 	sent := 0
 	asked = &atomic.Int64{}
-	s := target.New(target.Config{Send: func(to netip.AddrPort, b []byte) {
+	send := func(to netip.AddrPort, b []byte) {
 		if sent++; lost == 0 || sent%lost != 0 {
 			_, _ = conn.WriteToUDPAddrPort(b, to)
 		}
-	}, Broadcast: func([]byte) {}, Asked: func(netip.AddrPort, bool) { asked.Add(1) },
+	}
+	front := target.NewFront(target.Carrier{Send: send, Broadcast: func([]byte) {}})
+	s := target.New(target.Config{Send: send, Asked: func(netip.AddrPort, bool) { asked.Add(1) },
 		Write: func(netip.AddrPort, wire.ObjectID, wire.Value) *wire.Failure { return nil }}, target.Device{Instance: 4050, Name: "Meters"}, objects)
+	front.Put(s)
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
@@ -44,7 +47,7 @@ func answering(t *testing.T, lost int) (at netip.AddrPort, asked *atomic.Int64) 
 			if err != nil {
 				return
 			}
-			s.Hear(netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), buf[:n])
+			front.Hear(netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), buf[:n])
 		}
 	}()
 	t.Cleanup(func() {
@@ -57,7 +60,7 @@ func answering(t *testing.T, lost int) (at netip.AddrPort, asked *atomic.Int64) 
 
 func opened(t *testing.T) *socket {
 	t.Helper()
-	s, err := open(netip.MustParseAddrPort("127.0.0.1:0"), nil)
+	s, err := open(netip.MustParseAddrPort("127.0.0.1:0"), hooks{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -324,7 +324,7 @@ func (c *conn) Identify() (text, by string, reply field.Reply) {
 
 // Call asks all devices of a network who they are, by List Identity: over UDP, and of a
 // single one over TCP, where the standard has it too.
-func (driver) Call(ctx context.Context, t field.Target, heard func(field.Found)) error {
+func (driver) Call(ctx context.Context, t field.Target, _ field.Stations, heard func(field.Found)) error {
 	question := (&wire.Frame{Command: wire.ListIdentity}).Append(nil)
 	var config net.ListenConfig
 	socket, err := config.ListenPacket(ctx, "udp4", ":0")

@@ -30,6 +30,8 @@ type subscription struct {
 	// busy is set while a report is not confirmed, waits where another is due after it.
 	busy  bool
 	waits bool
+	// starves is set while there is no number for its report.
+	starves bool
 }
 
 // report is one that is to be confirmed.
@@ -81,7 +83,7 @@ func (s *Server) forget(sub *subscription) {
 func (sub *subscription) tells(o *Object) bool {
 	is := o.present()
 	switch {
-	case !sub.toldOnce || o.Flags != sub.toldFlags || is.Tag != sub.told.Tag:
+	case !sub.toldOnce || o.flags() != sub.toldFlags || is.Tag != sub.told.Tag:
 		return true
 	case is.Tag == wire.TagReal || is.Tag == wire.TagDouble:
 		return is.Float != sub.told.Float && !(math.Abs(is.Float-sub.told.Float) < o.Step)
@@ -104,26 +106,74 @@ func (s *Server) report(sub *subscription, now time.Time) {
 		left = uint32(max(1, sub.until.Sub(now)/time.Second))
 	}
 	is := o.present()
-	flags := wire.Bits(uint64(o.Flags), flagCount)
+	flags := wire.Bits(uint64(o.flags()), flagCount)
 	c := wire.Change{Process: sub.process, Device: s.space.id(), Object: sub.object, Seconds: left, Values: []wire.Told{
 		{Property: uint32(family.PresentValue), Index: wire.Whole, Values: []wire.Value{is}},
 		{Property: uint32(family.StatusFlags), Index: wire.Whole, Values: []wire.Value{flags}}}}
-	sub.told, sub.toldFlags, sub.toldOnce = is, o.Flags, true
+	sub.told, sub.toldFlags, sub.toldOnce = is, o.flags(), true
 	to := asker{sub.from, sub.behind, 0}
+	s.gave(to, []wire.Result{{Reference: wire.Reference{Object: sub.object, Property: uint32(family.PresentValue)}}}, true)
 	if !sub.confirms {
 		s.send(to, &wire.Message{Kind: wire.Unconfirmed, Service: wire.UnconfirmedCOV, Body: c.Append(nil)}, false)
 		return
 	}
-	for range 256 {
-		if s.invoke++; s.reports[s.invoke] == nil {
-			r := &report{sub: sub, body: c.Append(nil), due: now.Add(answerMs * time.Millisecond)}
-			s.reports[s.invoke] = r
-			sub.busy = true
-			s.ask(s.invoke, r)
-			return
+	of := s.readerOf(sub)
+	if of.under < mostOfReader {
+		for range mostUnderWay {
+			if s.invoke++; s.reports[s.invoke] == nil {
+				r := &report{sub: sub, body: c.Append(nil), due: now.Add(answerMs * time.Millisecond)}
+				s.reports[s.invoke] = r
+				sub.busy = true
+				of.under++
+				s.ask(s.invoke, r)
+				return
+			}
 		}
 	}
-	sub.toldOnce = false // it is told once there is a number free
+	sub.toldOnce = false
+	if !sub.starves { // it is told once there is a number free
+		sub.starves = true
+		of.starving = append(of.starving, sub)
+	}
+}
+
+// reader is somebody who is told, with those of his subscriptions that wait until fewer reports are under way.
+type reader struct {
+	under    int
+	starving []*subscription
+}
+
+// Bounds of reports that wait to be confirmed: each has a number in an octet, and one who does not confirm keeps
+// the others waiting little.
+const (
+	mostUnderWay = 256
+	mostOfReader = 32
+)
+
+func (s *Server) readerOf(sub *subscription) *reader {
+	key := asker{from: sub.from, behind: sub.behind}
+	of := s.readers[key]
+	if of == nil {
+		of = &reader{}
+		s.readers[key] = of
+	}
+	return of
+}
+
+// feed tells those who wait, as far as there are numbers now. The lock is held.
+func (s *Server) feed() {
+	for key, of := range s.readers {
+		for len(of.starving) > 0 && of.under < mostOfReader && len(s.reports) < mostUnderWay {
+			sub := of.starving[0]
+			of.starving = of.starving[1:]
+			if sub.starves = false; s.wishes[sub.wish] == sub {
+				s.report(sub, time.Now())
+			}
+		}
+		if of.under == 0 && len(of.starving) == 0 {
+			delete(s.readers, key)
+		}
+	}
 }
 
 func (s *Server) ask(invoke uint8, r *report) {
@@ -142,6 +192,8 @@ func (s *Server) confirmedReport(from asker, refused bool) {
 
 func (s *Server) endReport(invoke uint8, r *report, refused bool) {
 	delete(s.reports, invoke)
+	s.readerOf(r.sub).under--
+	defer s.feed()
 	sub := r.sub
 	sub.busy = false
 	if refused {

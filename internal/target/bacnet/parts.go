@@ -27,7 +27,7 @@ const (
 // answer sends an answer: as it is, or in parts where it is longer than the asker takes.
 func (s *Server) answer(to asker, m *wire.Message, body []byte) {
 	s.asked(to, false)
-	most := min(max(50, m.MostOctets), wire.MostOctets)
+	most := min(max(50, m.MostOctets), s.space.device.most())
 	if len(body)+3 <= most {
 		s.send(to, &wire.Message{Kind: wire.ComplexAck, Invoke: m.Invoke, Service: m.Service, Body: body}, false)
 		return
@@ -38,13 +38,13 @@ func (s *Server) answer(to asker, m *wire.Message, body []byte) {
 	size := most - partHead
 	count := (len(body) + size - 1) / size
 	switch {
-	case !m.TakesSegments:
+	case !m.TakesSegments || s.space.device.NoParts:
 		abort(abortNotSegmented)
 		return
 	case m.MostSegments > 0 && m.MostSegments <= segmentsHere && count > m.MostSegments || count > 4096:
 		abort(abortTooLong)
 		return
-	case len(s.transfers) >= mostTransfers:
+	case len(s.transfers) >= mostTransfers || s.transferred()+len(body) > mostTransferred:
 		abort(abortOutOfResource)
 		return
 	}
@@ -54,6 +54,16 @@ func (s *Server) answer(to asker, m *wire.Message, body []byte) {
 	}
 	s.transfers[to] = t
 	s.sendWindow(to, t, time.Now()) // the first alone: its acknowledgement says how many are taken at a time
+}
+
+// transferred is how many octets go out in parts.
+func (s *Server) transferred() (octets int) {
+	for _, t := range s.transfers {
+		for _, part := range t.parts {
+			octets += len(part)
+		}
+	}
+	return octets
 }
 
 // sendWindow sends the parts whose turn it is.

@@ -11,18 +11,24 @@ import (
 
 // Config is what a server stands on.
 type Config struct {
-	// Send sends a datagram, Broadcast one to all of this subnet.
-	Send      func(to netip.AddrPort, datagram []byte)
-	Broadcast func(datagram []byte)
+	// Station is where the device is behind the address; zero where it has that itself.
+	Station wire.Station
+	// Send sends a datagram.
+	Send func(to netip.AddrPort, datagram []byte)
 	// Write has a value stand in an object that clients command; nil for taken.
 	Write func(by netip.AddrPort, object wire.ObjectID, v wire.Value) *wire.Failure
-	// Asked is told of each question, and whether it was refused.
+	// Lets reports whether somebody is answered; nil for all.
+	Lets func(by netip.AddrPort) bool
+	// Asked is told of each question, and whether it was refused; Gave of the marks of the values that somebody
+	// was given, in an answer or in a report. Both may be nil.
 	Asked func(by netip.AddrPort, refused bool)
+	Gave  func(to netip.AddrPort, marks []any, reported bool)
 }
 
 // Server answers as a device.
 type Server struct {
-	config Config
+	config  Config
+	station wire.Station
 
 	mu        sync.Mutex
 	space     *space
@@ -30,8 +36,8 @@ type Server struct {
 	wishes    map[wish]*subscription
 	followed  map[wire.ObjectID][]*subscription
 	reports   map[uint8]*report // that are to be confirmed, by their numbers
+	readers   map[asker]*reader // to whom such are under way
 	invoke    uint8
-	foreign   map[netip.AddrPort]foreigner
 	done      chan struct{}
 	others    sync.WaitGroup
 }
@@ -43,28 +49,26 @@ type asker struct {
 	invoke uint8
 }
 
-// foreigner is a device of another subnet that has its broadcasts brought.
-type foreigner struct {
-	seconds uint16
-	until   time.Time
-}
-
 // Bounds of what a server keeps for others.
 const (
 	mostTransfers     = 200
+	mostTransferred   = 64 << 20 // octets of all of them together
+	mostAnswered      = 100_000  // values in one answer
 	mostSubscriptions = 5000
-	mostForeign       = 128
 	ticksEvery        = 100 * time.Millisecond
-	graceOfForeign    = 30 * time.Second // annex J.5.2.3
 )
 
 // New begins to answer.
 func New(config Config, d Device, objects []*Object) *Server {
-	s := &Server{config: config, space: newSpace(d, objects, 1), transfers: map[asker]*transfer{}, wishes: map[wish]*subscription{}, followed: map[wire.ObjectID][]*subscription{},
-		reports: map[uint8]*report{}, foreign: map[netip.AddrPort]foreigner{}, done: make(chan struct{})}
+	s := &Server{config: config, station: config.Station, space: newSpace(d, objects, 1), transfers: map[asker]*transfer{},
+		wishes: map[wish]*subscription{}, followed: map[wire.ObjectID][]*subscription{}, reports: map[uint8]*report{},
+		readers: map[asker]*reader{}, done: make(chan struct{})}
 	s.others.Go(s.ticks)
 	return s
 }
+
+// Station is where it is behind its address.
+func (s *Server) Station() wire.Station { return s.station }
 
 // Close ends it.
 func (s *Server) Close() {
@@ -76,7 +80,13 @@ func (s *Server) Close() {
 func (s *Server) Replace(d Device, objects []*Object) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.space = newSpace(d, objects, s.space.changed+1)
+	was := s.space
+	s.space = newSpace(d, objects, was.changed+1)
+	for _, o := range objects {
+		if old := was.by[o.ID]; old != nil && o.Commanded && old.Commanded { // who commands it goes on to
+			o.commands = old.commands
+		}
+	}
 	for w, sub := range s.wishes {
 		if s.space.by[w.object] == nil {
 			s.forget(sub)
@@ -113,11 +123,6 @@ func (s *Server) tick(now time.Time) {
 		s.sendWindow(key, t, now)
 	}
 	s.resend(now)
-	for at, f := range s.foreign {
-		if now.After(f.until) {
-			delete(s.foreign, at)
-		}
-	}
 	for _, sub := range s.wishes {
 		if !sub.until.IsZero() && now.After(sub.until) {
 			s.forget(sub)
@@ -125,103 +130,19 @@ func (s *Server) tick(now time.Time) {
 	}
 }
 
-// Hear takes a datagram. What is none of BACnet/IP is left alone.
-func (s *Server) Hear(from netip.AddrPort, datagram []byte) {
-	l, err := wire.ParseLink(datagram)
-	if err != nil {
-		return
-	}
+// hear takes a message; all is set for one that went to all.
+func (s *Server) hear(key asker, m *wire.Message, all bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	switch l.Function {
-	case wire.Unicast:
-		s.network(from, &l, false)
-	case wire.Broadcast:
-		s.spread(from, from, &l, false)
-		s.network(from, &l, true)
-	case wire.Distribute:
-		if _, known := s.foreign[from]; !known {
-			s.result(from, wire.DistributeRefused)
-			return
-		}
-		s.spread(from, from, &l, true)
-		s.network(from, &l, true)
-	case wire.Forwarded:
-		if l.From.IsValid() && l.From.Addr().IsValid() {
-			s.network(l.From, &l, true)
-		}
-	case wire.RegisterForeign:
-		if len(s.foreign) >= mostForeign && s.foreign[from].until.IsZero() {
-			s.result(from, wire.RegisterRefused)
-			return
-		}
-		s.foreign[from] = foreigner{l.Seconds, time.Now().Add(time.Duration(l.Seconds)*time.Second + graceOfForeign)}
-		s.result(from, wire.LinkDone)
-	case wire.DeleteForeign:
-		result := uint16(wire.DeleteForeignRefused)
-		if _, known := s.foreign[l.Table[0].At]; known {
-			delete(s.foreign, l.Table[0].At)
-			result = wire.LinkDone
-		}
-		s.result(from, result)
-	case wire.ReadForeign:
-		answer := wire.Link{Function: wire.ReadForeignAck}
-		for at, f := range s.foreign {
-			left := max(0, time.Until(f.until)/time.Second)
-			answer.Table = append(answer.Table, wire.Entry{At: at, Seconds: f.seconds, Left: uint16(min(left, 65535))})
-		}
-		s.config.Send(from, answer.Append(nil))
-	case wire.ReadTable:
-		s.config.Send(from, (&wire.Link{Function: wire.ReadTableAck}).Append(nil))
-	case wire.WriteTable:
-		s.result(from, wire.WriteTableRefused)
-	}
-}
-
-func (s *Server) result(to netip.AddrPort, result uint16) {
-	s.config.Send(to, (&wire.Link{Function: wire.LinkResult, Result: result}).Append(nil))
-}
-
-// spread brings a broadcast to the foreign devices but the one from which it came, and one of theirs to
-// this subnet (annex J.4.5).
-func (s *Server) spread(from, but netip.AddrPort, l *wire.Link, here bool) {
-	if len(s.foreign) == 0 {
-		return
-	}
-	b := (&wire.Link{Function: wire.Forwarded, From: from, NPDU: l.NPDU}).Append(nil)
-	for at := range s.foreign {
-		if at != but {
-			s.config.Send(at, b)
-		}
-	}
-	if here {
-		s.config.Broadcast(b)
-	}
-}
-
-// network takes what is in a message of the link.
-func (s *Server) network(from netip.AddrPort, l *wire.Link, all bool) {
-	n, err := wire.ParseNetwork(l.NPDU, l.NPDUAt)
-	if err != nil || !n.Carries {
-		return
-	}
-	if n.To.Network != 0 && n.To.Network != wire.EveryNetwork {
-		return // it is for stations behind a router
-	}
-	m, err := wire.ParseMessage(n.Body, n.BodyAt)
-	if err != nil {
-		return
-	}
-	key := asker{from, n.From, m.Invoke}
 	switch m.Kind {
 	case wire.Confirmed:
 		if !all { // nobody answers a question that goes to all
-			s.confirmed(key, &m)
+			s.confirmed(key, m)
 		}
 	case wire.Unconfirmed:
-		s.unconfirmed(key, &m)
+		s.unconfirmed(key, m)
 	case wire.SegmentAck:
-		s.acknowledged(key, &m) // not every asker says rightly that it is none who answers
+		s.acknowledged(key, m) // not every asker says rightly that it is none who answers
 	case wire.SimpleAck, wire.ErrorAnswer, wire.Reject:
 		s.confirmedReport(key, m.Kind != wire.SimpleAck)
 	case wire.Abort:
@@ -232,9 +153,23 @@ func (s *Server) network(from netip.AddrPort, l *wire.Link, all bool) {
 
 // send sends a message to who asked.
 func (s *Server) send(to asker, m *wire.Message, expects bool) {
-	n := wire.Network{To: to.behind, Expects: expects, Carries: true, Body: m.Append(nil)}
+	n := wire.Network{To: to.behind, From: s.station, Expects: expects, Carries: true, Body: m.Append(nil)}
 	l := wire.Link{Function: wire.Unicast, NPDU: n.Append(nil)}
 	s.config.Send(to.from, l.Append(nil))
+}
+
+// iAm says that the device is there.
+func (s *Server) iAm() *wire.Message {
+	d := &s.space.device
+	p := wire.Presence{Device: s.space.id(), MostOctets: uint32(d.most()), Segmentation: d.segmentation(), Vendor: d.VendorID}
+	return &wire.Message{Kind: wire.Unconfirmed, Service: wire.IAm, Body: p.Append(nil)}
+}
+
+// presence are the octets of it.
+func (s *Server) presence() []byte {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.iAm().Append(nil)
 }
 
 // unconfirmed answers who is there, and who has what.
@@ -245,8 +180,7 @@ func (s *Server) unconfirmed(from asker, m *wire.Message) {
 		if err != nil || !of.Asks(s.space.device.Instance) {
 			return
 		}
-		p := wire.Presence{Device: s.space.id(), MostOctets: wire.MostOctets, Segmentation: wire.SegmentsSent, Vendor: s.space.device.VendorID}
-		s.send(from, &wire.Message{Kind: wire.Unconfirmed, Service: wire.IAm, Body: p.Append(nil)}, false)
+		s.send(from, s.iAm(), false)
 	case wire.WhoHas:
 		sought, err := wire.ParseWhoHas(m.Body, m.BodyAt)
 		if err != nil || !sought.Asks(s.space.device.Instance) {
@@ -290,6 +224,14 @@ func (s *Server) confirmed(from asker, m *wire.Message) {
 		s.asked(from, true)
 		s.send(from, &wire.Message{Kind: wire.ErrorAnswer, Invoke: m.Invoke, Service: m.Service, Body: wire.AppendFailure(nil, *f)}, false)
 	}
+	if s.config.Lets != nil && !s.config.Lets(from.from) {
+		refuse(wire.Abort, abortOutOfResource)
+		return
+	}
+	if s.space.device.lacks(m.Service) {
+		refuse(wire.Reject, rejectUnknown)
+		return
+	}
 	switch m.Service {
 	case wire.ReadProperty:
 		ref, err := wire.ParseReadProperty(m.Body, m.BodyAt)
@@ -303,6 +245,7 @@ func (s *Server) confirmed(from asker, m *wire.Message) {
 			return
 		}
 		s.answer(from, m, wire.AppendReadAnswer(nil, s.itself(ref), values))
+		s.gave(from, []wire.Result{{Reference: ref}}, false)
 	case wire.ReadPropertyMultiple:
 		list, err := wire.ParseReadMultiple(m.Body, m.BodyAt)
 		if err != nil {
@@ -310,13 +253,19 @@ func (s *Server) confirmed(from asker, m *wire.Message) {
 			return
 		}
 		var results []wire.Result
+		count := 0
 		for _, ref := range list {
 			for _, each := range s.space.expand(ref) {
 				values, failed := s.space.read(each)
+				if count += 1 + len(values); count > mostAnswered {
+					refuse(wire.Abort, abortTooLong)
+					return
+				}
 				results = append(results, wire.Result{Reference: s.itself(each), Values: values, Failed: failed})
 			}
 		}
 		s.answer(from, m, wire.AppendMultipleAnswer(nil, results))
+		s.gave(from, results, false)
 	case wire.WriteProperty:
 		w, err := wire.ParseWrite(m.Body, m.BodyAt)
 		if err != nil {
@@ -369,6 +318,26 @@ func (s *Server) asked(from asker, refused bool) {
 	}
 }
 
+// gave tells which values somebody was given.
+func (s *Server) gave(to asker, results []wire.Result, reported bool) {
+	if s.config.Gave == nil {
+		return
+	}
+	var marks []any
+	for i := range results {
+		r := &results[i]
+		if family.Property(r.Property) != family.PresentValue || r.Failed != nil {
+			continue
+		}
+		if o := s.space.by[r.Object]; o != nil && o.mark != nil {
+			marks = append(marks, o.mark)
+		}
+	}
+	if len(marks) > 0 {
+		s.config.Gave(to.from, marks, reported)
+	}
+}
+
 // acknowledge answers that it is done.
 func (s *Server) acknowledge(from asker, m *wire.Message) {
 	s.asked(from, false)
@@ -401,20 +370,41 @@ func (s *Server) part(from asker, m *wire.Message, p *wire.Part, ok bool, fail f
 	s.answer(from, m, wire.AppendPartAnswer(nil, s.itself(whole), first == 1 && last > 0, last == len(values) && last > 0, false, values[first-1:last]))
 }
 
-// Set has a value stand in an object, with its status; false where there is no such object.
-func (s *Server) Set(id wire.ObjectID, v wire.Value, flags uint8, reliability uint32) bool {
+// Standing is what stands in an object.
+type Standing struct {
+	Value       wire.Value
+	Flags       uint8
+	Reliability uint32
+	// Commanded is set for what clients have commanded: the object has that already.
+	Commanded bool
+	Mark      any // which Gave hands back
+}
+
+// Set has a value stand in an object; false where there is no such object.
+func (s *Server) Set(id wire.ObjectID, is Standing) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	o := s.space.by[id]
 	if o == nil {
 		return false
 	}
-	o.Value, o.Flags, o.Reliability = v, flags, reliability
-	if o.Commanded {
-		o.standing = v
+	if !is.Commanded || !o.Commanded {
+		o.Value = is.Value
+		o.differs = o.held() && is.Value.Tag != wire.TagNull && !same(o.present(), is.Value)
+	}
+	o.Flags, o.Reliability, o.mark = is.Flags, is.Reliability, is.Mark
+	if o.Value.Tag != wire.TagNull && o.Flags&Fault == 0 {
+		if reliability := o.beyond(); reliability != NoFault {
+			o.Flags, o.Reliability = o.Flags|Fault, reliability
+		}
 	}
 	s.moved(o)
 	return true
+}
+
+// same reports whether two single values are the same.
+func same(a, b wire.Value) bool {
+	return a.Tag == b.Tag && a.Uint == b.Uint && a.Int == b.Int && a.Float == b.Float && a.Text == b.Text
 }
 
 // moved tells those who subscribed to an object. The lock is held.
@@ -460,11 +450,12 @@ func (s *Server) write(by netip.AddrPort, w *wire.Written) *wire.Failure {
 			return failed
 		}
 	}
+	o.differs = false
 	before, was := o.present(), o.commands[at-1]
 	v.From, v.To = 0, 0
 	o.commands[at-1] = v
 	is := o.present()
-	if is.Tag != before.Tag || is.Uint != before.Uint || is.Int != before.Int || is.Float != before.Float || is.Text != before.Text {
+	if !same(is, before) {
 		if failed := s.config.Write(by, o.ID, is); failed != nil {
 			o.commands[at-1] = was
 			return failed

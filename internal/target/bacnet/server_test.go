@@ -22,6 +22,7 @@ var (
 type subnet struct {
 	t *testing.T
 	s *Server
+	f *Front
 
 	sent   map[netip.AddrPort][][]byte
 	spread [][]byte
@@ -40,8 +41,9 @@ func begin(t *testing.T) *subnet {
 	for i := range 300 {
 		objects = append(objects, &Object{ID: wire.ID(0, uint32(100+i)), Name: fmt.Sprintf("Register %d", i), Low: math.NaN(), High: math.NaN(), Unit: 95})
 	}
-	n.s = New(Config{Send: func(to netip.AddrPort, b []byte) { n.sent[to] = append(n.sent[to], b) },
-		Broadcast: func(b []byte) { n.spread = append(n.spread, b) },
+	send := func(to netip.AddrPort, b []byte) { n.sent[to] = append(n.sent[to], b) }
+	n.f = NewFront(Carrier{Send: send, Broadcast: func(b []byte) { n.spread = append(n.spread, b) }})
+	n.s = New(Config{Send: send,
 		Write: func(_ netip.AddrPort, o wire.ObjectID, v wire.Value) *wire.Failure {
 			if v.Float == 13 {
 				return writeDenied
@@ -49,6 +51,7 @@ func begin(t *testing.T) *subnet {
 			n.wrote = append(n.wrote, fmt.Sprint(o.Type(), ":", o.Instance(), " ", v.Float, v.Uint))
 			return nil
 		}}, Device{Instance: 4050, Name: "Meters", Vendor: "Ferry", VendorID: 999, Model: "Ferry"}, objects)
+	n.f.Put(n.s)
 	t.Cleanup(n.s.Close)
 	return n
 }
@@ -63,7 +66,7 @@ func (n *subnet) says(from netip.AddrPort, link wire.LinkFunction, m wire.Messag
 		m.MostOctets = wire.MostOctets
 	}
 	network := wire.Network{Carries: true, Expects: m.Kind == wire.Confirmed, Body: m.Append(nil)}
-	n.s.Hear(from, (&wire.Link{Function: link, NPDU: network.Append(nil)}).Append(nil))
+	n.f.Hear(from, (&wire.Link{Function: link, NPDU: network.Append(nil)}).Append(nil))
 	return n.came(from)
 }
 
@@ -246,7 +249,7 @@ func TestChanges(t *testing.T) {
 	}
 	count := func(v float64, flags uint8) int {
 		before := len(n.came(client))
-		n.s.Set(wire.ID(0, 1), wire.Real(v), flags, 0)
+		n.s.Set(wire.ID(0, 1), Standing{Value: wire.Real(v), Flags: flags})
 		return len(n.came(client)) - before
 	}
 	for i, step := range []struct {
@@ -262,7 +265,7 @@ func TestChanges(t *testing.T) {
 	if len(list) != 2 || list[1].Kind != wire.Confirmed {
 		t.Fatalf("%+v", list)
 	}
-	n.s.Set(wire.ID(4, 1), wire.Enumerated(1), 0, 0)
+	n.s.Set(wire.ID(4, 1), Standing{Value: wire.Enumerated(1)})
 	if list := n.came(client); len(list) != 2 {
 		t.Errorf("%d messages before the first is confirmed", len(list))
 	}
@@ -340,32 +343,127 @@ func TestParts(t *testing.T) {
 func TestForeign(t *testing.T) {
 	n := begin(t)
 	who := wire.Network{Carries: true, Body: (&wire.Message{Kind: wire.Unconfirmed, Service: wire.WhoIs}).Append(nil)}
-	n.s.Hear(other, (&wire.Link{Function: wire.Distribute, NPDU: who.Append(nil)}).Append(nil))
+	n.f.Hear(other, (&wire.Link{Function: wire.Distribute, NPDU: who.Append(nil)}).Append(nil))
 	if l, err := wire.ParseLink(n.sent[other][0]); err != nil || l.Result != wire.DistributeRefused {
 		t.Errorf("%+v, %v", l, err)
 	}
-	n.s.Hear(other, (&wire.Link{Function: wire.RegisterForeign, Seconds: 60}).Append(nil))
+	n.f.Hear(other, (&wire.Link{Function: wire.RegisterForeign, Seconds: 60}).Append(nil))
 	if l, err := wire.ParseLink(n.sent[other][1]); err != nil || l.Result != wire.LinkDone {
 		t.Errorf("%+v, %v", l, err)
 	}
-	n.s.Hear(client, (&wire.Link{Function: wire.Broadcast, NPDU: who.Append(nil)}).Append(nil))
+	n.f.Hear(client, (&wire.Link{Function: wire.Broadcast, NPDU: who.Append(nil)}).Append(nil))
 	if l, err := wire.ParseLink(n.sent[other][2]); err != nil || l.Function != wire.Forwarded || l.From != client {
 		t.Errorf("%+v, %v", l, err)
 	}
-	n.s.Hear(other, (&wire.Link{Function: wire.Distribute, NPDU: who.Append(nil)}).Append(nil))
+	n.f.Hear(other, (&wire.Link{Function: wire.Distribute, NPDU: who.Append(nil)}).Append(nil))
 	if len(n.spread) != 1 || len(n.came(other)) != 2 { // what was brought, and the answer
 		t.Errorf("%d spread, %d came", len(n.spread), len(n.came(other)))
 	}
-	n.s.Hear(other, (&wire.Link{Function: wire.ReadForeign}).Append(nil))
+	n.f.Hear(other, (&wire.Link{Function: wire.ReadForeign}).Append(nil))
 	l, err := wire.ParseLink(n.sent[other][len(n.sent[other])-1])
 	if err != nil || len(l.Table) != 1 || l.Table[0].Seconds != 60 || l.Table[0].Left < 80 {
 		t.Errorf("%+v, %v", l, err)
 	}
-	n.s.mu.Lock()
-	n.s.tick(time.Now().Add(2 * time.Minute))
-	n.s.mu.Unlock()
-	if len(n.s.foreign) != 0 {
+	n.f.foreign[other] = foreigner{60, time.Now().Add(-time.Second)}
+	if n.f.knows(other) {
 		t.Error("it is registered still")
+	}
+}
+
+// TestSubnets: a broadcast is brought to who does the same in another subnet, and one from there to this subnet and
+// to the foreign devices, but not back; from anybody else it is taken, and not brought on.
+func TestSubnets(t *testing.T) {
+	n := begin(t)
+	peer, foreign := netip.MustParseAddrPort("198.51.100.1:47808"), netip.MustParseAddrPort("203.0.113.7:50000")
+	n.f.Join([]netip.AddrPort{peer})
+	n.f.Hear(foreign, (&wire.Link{Function: wire.RegisterForeign, Seconds: 60}).Append(nil))
+	who := wire.Network{Carries: true, Body: (&wire.Message{Kind: wire.Unconfirmed, Service: wire.WhoIs}).Append(nil)}
+	sent := func(to netip.AddrPort) (list []wire.LinkFunction) {
+		for _, b := range n.sent[to] {
+			l, err := wire.ParseLink(b)
+			if err != nil {
+				t.Fatal(err)
+			}
+			list = append(list, l.Function)
+		}
+		n.sent[to] = nil
+		return list
+	}
+	sent(foreign)
+	n.f.Hear(client, (&wire.Link{Function: wire.Broadcast, NPDU: who.Append(nil)}).Append(nil))
+	if p, f := sent(peer), sent(foreign); len(p) != 1 || p[0] != wire.Forwarded || len(f) != 1 || f[0] != wire.Forwarded {
+		t.Errorf("%v, %v", p, f)
+	}
+	forwarded := (&wire.Link{Function: wire.Forwarded, From: other, NPDU: who.Append(nil)}).Append(nil)
+	spread := len(n.spread)
+	n.f.Hear(peer, forwarded)
+	if p, f, o := sent(peer), sent(foreign), sent(other); len(p) != 0 || len(f) != 1 || len(o) != 1 || len(n.spread) != spread+1 {
+		t.Errorf("%v, %v, %v, %d", p, f, o, len(n.spread)-spread)
+	}
+	n.f.Hear(client, forwarded)
+	if p, f, o := sent(peer), sent(foreign), sent(other); len(p) != 0 || len(f) != 0 || len(o) != 1 || len(n.spread) != spread+1 {
+		t.Errorf("%v, %v, %v, %d", p, f, o, len(n.spread)-spread)
+	}
+	n.f.Hear(client, (&wire.Link{Function: wire.ReadTable}).Append(nil))
+	if l, err := wire.ParseLink(n.sent[client][len(n.sent[client])-1]); err != nil || len(l.Table) != 1 || l.Table[0].At != peer {
+		t.Errorf("%+v, %v", l, err)
+	}
+}
+
+// TestBehind: devices in networks behind an address are found by questions to all networks, answer with where
+// they are, and of a network that is not there it is said so.
+func TestBehind(t *testing.T) {
+	n := begin(t)
+	for i, station := range []wire.Station{{Network: 7, Address: "\x00\x10\x01"}, {Network: 7, Address: "\x00\x10\x02"}} {
+		s := New(Config{Station: station, Send: func(to netip.AddrPort, b []byte) { n.sent[to] = append(n.sent[to], b) }},
+			Device{Instance: uint32(0x1001 + i), Name: fmt.Sprint("Meter ", i)}, []*Object{{ID: wire.ID(0, 1), Name: "Power", Value: wire.Real(float64(i))}})
+		t.Cleanup(s.Close)
+		n.f.Put(s)
+	}
+	ask := func(to wire.Station, m wire.Message) (said []string) {
+		n.sent[client] = nil
+		out := wire.Network{To: to, Carries: true, Expects: true, Body: m.Append(nil)}
+		n.f.Hear(client, (&wire.Link{Function: wire.Unicast, NPDU: out.Append(nil)}).Append(nil))
+		for _, b := range n.sent[client] {
+			l, err := wire.ParseLink(b)
+			if err != nil {
+				t.Fatal(err)
+			}
+			in, err := wire.ParseNetwork(l.NPDU, l.NPDUAt)
+			if err != nil {
+				t.Fatal(err)
+			}
+			kind := wire.Kind(99)
+			if in.Carries {
+				is, err := wire.ParseMessage(in.Body, in.BodyAt)
+				if err != nil {
+					t.Fatal(err)
+				}
+				kind = is.Kind
+			}
+			said = append(said, fmt.Sprintf("%d %x %d %d", in.From.Network, in.From.Address, kind, in.Message))
+		}
+		slices.Sort(said)
+		return said
+	}
+	who := wire.Message{Kind: wire.Unconfirmed, Service: wire.WhoIs}
+	read := wire.Message{Kind: wire.Confirmed, Invoke: 1, Service: wire.ReadProperty, MostOctets: wire.MostOctets,
+		Body: wire.AppendReadProperty(nil, wire.Reference{Object: wire.ID(0, 1), Property: 85, Index: wire.Whole})}
+	for _, c := range []struct {
+		to   wire.Station
+		m    wire.Message
+		want []string
+	}{
+		{wire.Station{Network: wire.EveryNetwork}, who, []string{"0  1 0", "7 001001 1 0", "7 001002 1 0"}},
+		{wire.Station{Network: 7}, who, []string{"7 001001 1 0", "7 001002 1 0"}},
+		{wire.Station{}, who, []string{"0  1 0"}},
+		{wire.Station{Network: 7, Address: "\x00\x10\x02"}, read, []string{"7 001002 3 0"}},
+		{wire.Station{Network: 7}, read, nil},
+		{wire.Station{Network: 8, Address: "\x01"}, read, []string{"0  99 3"}},
+	} {
+		if got := ask(c.to, c.m); !slices.Equal(got, c.want) {
+			t.Errorf("to %v: %q, want %q", c.to, got, c.want)
+		}
 	}
 }
 
@@ -376,13 +474,67 @@ func FuzzHear(f *testing.F) {
 	f.Add([]byte{0x81, 0x0A, 0, 19, 1, 4, 2, 0x75, 9, 14, 12, 2, 0, 15, 0xD2, 0x1E, 9, 8, 0x1F})
 	f.Fuzz(func(t *testing.T, b []byte) {
 		sent := 0
-		s := New(Config{Send: func(netip.AddrPort, []byte) { sent++ }, Broadcast: func([]byte) {},
+		send := func(netip.AddrPort, []byte) { sent++ }
+		front := NewFront(Carrier{Send: send, Broadcast: func([]byte) {}})
+		s := New(Config{Send: send,
 			Write: func(netip.AddrPort, wire.ObjectID, wire.Value) *wire.Failure { return nil }}, Device{Instance: 4050, Name: "Meters"},
 			[]*Object{{ID: wire.ID(2, 1), Name: "Setpoint", Commanded: true, Low: math.NaN(), High: math.NaN()}})
 		defer s.Close()
-		s.Hear(client, b)
+		front.Put(s)
+		front.Hear(client, b)
 		if sent > 20 {
 			t.Errorf("%d datagrams for one", sent)
 		}
 	})
+}
+
+// TestOverridden: an object that is commanded and whose source does not follow says so, until it does, or until it
+// is commanded no more.
+func TestOverridden(t *testing.T) {
+	n := begin(t)
+	id := wire.ID(2, 1)
+	write := func(v wire.Value) {
+		w := wire.Written{Reference: wire.Reference{Object: id, Property: 85, Index: wire.Whole}, Values: []wire.Value{v}, Priority: 8}
+		n.says(client, wire.Unicast, wire.Message{Kind: wire.Confirmed, Invoke: 1, Service: wire.WriteProperty, Body: wire.AppendWrite(nil, &w)})
+	}
+	is := func() (float64, uint8) {
+		n.s.mu.Lock()
+		defer n.s.mu.Unlock()
+		o := n.s.space.by[id]
+		return o.present().Float, o.flags()
+	}
+	for i, c := range []struct {
+		do    func()
+		value float64
+		flags uint8
+	}{
+		{func() { write(wire.Real(11)) }, 11, 0},
+		{func() { n.s.Set(id, Standing{Value: wire.Real(15)}) }, 11, Overridden},
+		{func() { n.s.Set(id, Standing{Value: wire.Real(11)}) }, 11, 0},
+		{func() { n.s.Set(id, Standing{Value: wire.Real(15)}) }, 11, Overridden},
+		{func() { write(wire.Null()) }, 15, 0},
+	} {
+		c.do()
+		if v, flags := is(); v != c.value || flags != c.flags {
+			t.Errorf("step %d: %v, flags %d", i, v, flags)
+		}
+	}
+}
+
+// TestBomb: one question for the whole list of objects hundreds of times is broken off, and costs the others nothing.
+func TestBomb(t *testing.T) {
+	n := begin(t)
+	list := wire.Reference{Object: wire.ID(8, 4050), Property: uint32(family.ObjectList), Index: wire.Whole}
+	came := n.says(client, wire.Unicast, wire.Message{Kind: wire.Confirmed, Invoke: 9, Service: wire.ReadPropertyMultiple, TakesSegments: true,
+		Body: wire.AppendReadMultiple(nil, slices.Repeat([]wire.Reference{list}, 600))})
+	if len(came) != 1 || came[0].Kind != wire.Abort || came[0].Reason != abortTooLong {
+		t.Errorf("%+v", came)
+	}
+	for index, want := range map[int64]string{0: "306", 1: "device:4050", 2: "analog-input:1", 306: "analog-input:399", 307: ""} {
+		list.Index = index
+		came := n.says(client, wire.Unicast, wire.Message{Kind: wire.Confirmed, Invoke: 9, Service: wire.ReadProperty, Body: wire.AppendReadProperty(nil, list)})
+		if got, values, err := wire.ParseReadAnswer(came[0].Body, 0); (err != nil || got.Index != index || values[0].String() != want) && want != "" {
+			t.Errorf("element %d: %v, %v, want %s", index, values, err, want)
+		}
+	}
 }

@@ -22,14 +22,16 @@ type Object struct {
 	Low, High, Step float64
 	// Commanded is set where clients write it, with priorities.
 	Commanded bool
-	// Value is what stands there; Null where nothing does yet. Flags are its status, Reliability why it
-	// is not to be relied on, 0 for nothing.
+	// Value is what stands there, where clients command it what does while none of them does; Null where
+	// nothing does yet. Flags are its status, Reliability why it is not to be relied on, 0 for nothing.
 	Value       wire.Value
 	Flags       uint8
 	Reliability uint32
-	// commands are those of the priorities, Null for none; standing is what counts where there is none.
+	// commands are those of the priorities, Null for none.
 	commands [wire.LastPriority]wire.Value
-	standing wire.Value
+	mark     any // of the value
+	// differs is set where what came from behind it since it was commanded is another value.
+	differs bool
 }
 
 // Status flags (clause 21, BACnetStatusFlags), the first the lowest.
@@ -48,6 +50,7 @@ const (
 	OverRange            = 2
 	UnderRange           = 3
 	UnreliableOther      = 7
+	MultiStateFault      = 9
 	ConfigurationError   = 10
 	CommunicationFailure = 12
 )
@@ -79,6 +82,29 @@ type Device struct {
 	Instance                                  uint32
 	Name, Description, Vendor, Model, Version string
 	VendorID                                  uint32
+	// NoMultiple, NoReports and NoParts are set where it knows no ReadPropertyMultiple, tells of no changes, or
+	// sends nothing in parts. MostOctets is the longest message that it takes, 0 for what the medium carries.
+	NoMultiple, NoReports, NoParts bool
+	MostOctets                     int
+}
+
+func (d *Device) most() int {
+	if d.MostOctets > 0 {
+		return min(d.MostOctets, wire.MostOctets)
+	}
+	return wire.MostOctets
+}
+
+func (d *Device) segmentation() wire.Segmentation {
+	if d.NoParts {
+		return wire.SegmentsNot
+	}
+	return wire.SegmentsSent
+}
+
+// lacks reports whether the device does not know a service.
+func (d *Device) lacks(service uint8) bool {
+	return d.NoMultiple && service == wire.ReadPropertyMultiple || d.NoReports && service == wire.SubscribeCOV
 }
 
 // space is what is answered with. The server's lock guards it.
@@ -95,7 +121,6 @@ func newSpace(d Device, objects []*Object, revision uint64) *space {
 		changed: revision}
 	for _, o := range objects {
 		s.by[o.ID], s.named[o.Name] = o, o
-		o.standing = o.Value
 	}
 	return s
 }
@@ -169,7 +194,9 @@ func (s *space) read(ref wire.Reference) ([]wire.Value, *wire.Failure) {
 	var array bool
 	var failed *wire.Failure
 	switch o := s.by[ref.Object]; {
-	case ref.Object == s.id() || ref.Object == wire.ID(uint16(family.Device), wire.AnyInstance):
+	case family.Property(ref.Property) == family.ObjectList && ref.Index >= 0 && s.itself(ref.Object):
+		return s.listed(ref.Index) // one by one, as many are read
+	case s.itself(ref.Object):
 		values, array, failed = s.ofDevice(family.Property(ref.Property))
 	case o == nil:
 		return nil, unknownObject
@@ -189,6 +216,24 @@ func (s *space) read(ref wire.Reference) ([]wire.Value, *wire.Failure) {
 	return values[ref.Index-1 : ref.Index], nil
 }
 
+// itself reports whether an object is the device.
+func (s *space) itself(o wire.ObjectID) bool {
+	return o == s.id() || o == wire.ID(uint16(family.Device), wire.AnyInstance)
+}
+
+// listed is an element of the list of objects, the device first, or how many there are.
+func (s *space) listed(index int64) ([]wire.Value, *wire.Failure) {
+	switch {
+	case index == 0:
+		return []wire.Value{wire.Unsigned(uint64(len(s.objects) + 1))}, nil
+	case index == 1:
+		return []wire.Value{wire.Object(s.id())}, nil
+	case index > int64(len(s.objects)+1):
+		return nil, noSuchElement
+	}
+	return []wire.Value{wire.Object(s.objects[index-2].ID)}, nil
+}
+
 // expand lists the properties that all, required and optional stand for.
 func (s *space) expand(ref wire.Reference) []wire.Reference {
 	which := family.Property(ref.Property)
@@ -198,7 +243,7 @@ func (s *space) expand(ref wire.Reference) []wire.Reference {
 	var required, optional []family.Property
 	if o := s.by[ref.Object]; o != nil {
 		required, optional = o.properties()
-	} else if ref.Object == s.id() || ref.Object == wire.ID(uint16(family.Device), wire.AnyInstance) {
+	} else if s.itself(ref.Object) {
 		required = ofDevice
 	} else {
 		return []wire.Reference{ref} // which is unknown
@@ -218,237 +263,3 @@ func (s *space) expand(ref wire.Reference) []wire.Reference {
 }
 
 func one(v wire.Value) ([]wire.Value, bool, *wire.Failure) { return []wire.Value{v}, false, nil }
-
-// Bits of the services that are answered (clause 21, BACnetServicesSupported).
-var servicesAnswered = []int{5, 12, 14, 15, 26, 33, 34}
-
-// typesAnswered are the types of objects that there may be.
-var typesAnswered = []family.Type{family.AnalogInput, family.AnalogOutput, family.AnalogValue, family.BinaryInput, family.BinaryOutput,
-	family.BinaryValue, family.Device, family.MultiInput, family.MultiOutput, family.MultiValue, family.Accumulator, family.CharacterValue,
-	family.IntegerValue, family.LargeAnalogValue, family.PositiveIntValue}
-
-const (
-	serviceBits   = 41
-	typeBits      = 57
-	revisionHere  = 16
-	segmentsHere  = 64
-	segmentMs     = 2000
-	answerMs      = 3000
-	retriesHere   = 3
-	versionHere   = 1
-	operational   = 0
-	normalState   = 0
-	normalPolar   = 0
-	offInBinary   = 0
-	multiStateLow = 1
-)
-
-func (s *space) ofDevice(p family.Property) ([]wire.Value, bool, *wire.Failure) {
-	d := &s.device
-	switch p {
-	case family.ObjectIdentifier:
-		return one(wire.Object(s.id()))
-	case family.ObjectName:
-		return one(wire.Text(d.Name))
-	case family.ObjectType:
-		return one(wire.Enumerated(uint64(family.Device)))
-	case family.Description:
-		return one(wire.Text(d.Description))
-	case systemStatus:
-		return one(wire.Enumerated(operational))
-	case family.VendorName:
-		return one(wire.Text(d.Vendor))
-	case vendorIdentifier:
-		return one(wire.Unsigned(uint64(d.VendorID)))
-	case family.ModelName:
-		return one(wire.Text(d.Model))
-	case firmware, application:
-		return one(wire.Text(d.Version))
-	case protocolVersion:
-		return one(wire.Unsigned(versionHere))
-	case protocolRevision:
-		return one(wire.Unsigned(revisionHere))
-	case services:
-		bits := uint64(0)
-		for _, b := range servicesAnswered {
-			bits |= 1 << b
-		}
-		return one(wire.Bits(bits, serviceBits))
-	case objectTypes:
-		bits := uint64(0)
-		for _, t := range typesAnswered {
-			bits |= 1 << t
-		}
-		return one(wire.Bits(bits, typeBits))
-	case family.ObjectList:
-		list := make([]wire.Value, 0, len(s.objects)+1)
-		list = append(list, wire.Object(s.id()))
-		for _, o := range s.objects {
-			list = append(list, wire.Object(o.ID))
-		}
-		return list, true, nil
-	case family.MaxOctets:
-		return one(wire.Unsigned(wire.MostOctets))
-	case family.Segmentation:
-		return one(wire.Enumerated(uint64(wire.SegmentsSent)))
-	case maxSegments:
-		return one(wire.Unsigned(segmentsHere))
-	case segmentTimeout:
-		return one(wire.Unsigned(segmentMs))
-	case timeout:
-		return one(wire.Unsigned(answerMs))
-	case retries:
-		return one(wire.Unsigned(retriesHere))
-	case bindings:
-		return nil, false, nil
-	case databaseRevision:
-		return one(wire.Unsigned(s.changed))
-	case family.PropertyList:
-		return listed(ofDevice)
-	}
-	return nil, false, unknownProperty
-}
-
-// listed is the property that lists the others (clause 12.1.1.4.1): without the first three, and itself.
-func listed(list []family.Property) ([]wire.Value, bool, *wire.Failure) {
-	var values []wire.Value
-	for _, p := range list {
-		if p != family.ObjectIdentifier && p != family.ObjectName && p != family.ObjectType {
-			values = append(values, wire.Enumerated(uint64(p)))
-		}
-	}
-	return values, true, nil
-}
-
-func (o *Object) property(p family.Property) ([]wire.Value, bool, *wire.Failure) {
-	required, optional := o.properties()
-	if p != family.PropertyList && !slices.Contains(required, p) && !slices.Contains(optional, p) {
-		return nil, false, unknownProperty
-	}
-	switch p {
-	case family.ObjectIdentifier:
-		return one(wire.Object(o.ID))
-	case family.ObjectName:
-		return one(wire.Text(o.Name))
-	case family.ObjectType:
-		return one(wire.Enumerated(uint64(o.ID.Type())))
-	case family.Description:
-		return one(wire.Text(o.Description))
-	case family.PresentValue:
-		return one(o.present())
-	case family.StatusFlags:
-		return one(wire.Bits(uint64(o.Flags), flagCount))
-	case family.EventState:
-		return one(wire.Enumerated(normalState))
-	case family.OutOfService:
-		return one(wire.Boolean(o.Flags&OutOfService != 0))
-	case family.Reliability:
-		return one(wire.Enumerated(uint64(o.Reliability)))
-	case family.Units:
-		return one(wire.Enumerated(uint64(o.Unit)))
-	case family.MinPresValue:
-		return one(o.number(o.Low))
-	case family.MaxPresValue:
-		return one(o.number(o.High))
-	case family.CovIncrement:
-		return one(o.number(o.Step))
-	case polarity:
-		return one(wire.Enumerated(normalPolar))
-	case family.InactiveText:
-		return one(wire.Text(o.States[0]))
-	case family.ActiveText:
-		return one(wire.Text(o.States[1]))
-	case family.NumberOfStates:
-		return one(wire.Unsigned(uint64(max(1, len(o.States)))))
-	case family.StateText:
-		list := make([]wire.Value, len(o.States))
-		for i, text := range o.States {
-			list[i] = wire.Text(text)
-		}
-		return list, true, nil
-	case family.PriorityArray:
-		return o.commands[:], true, nil
-	case family.RelinquishDefault:
-		v := o.standing
-		if v.Tag == wire.TagNull {
-			v = o.nothing()
-		}
-		return one(v)
-	case family.PropertyList:
-		return listed(slices.Concat(required, optional))
-	}
-	return nil, false, unknownProperty
-}
-
-// present is the present value; where nothing stands there yet, one of its type, which the reliability
-// says is none.
-func (o *Object) present() wire.Value {
-	if o.Commanded {
-		for i := range o.commands {
-			if o.commands[i].Tag != wire.TagNull {
-				return o.commands[i]
-			}
-		}
-	}
-	if o.Value.Tag == wire.TagNull {
-		return o.nothing()
-	}
-	return o.Value
-}
-
-// nothing is a value of its type.
-func (o *Object) nothing() wire.Value {
-	switch family.Type(o.ID.Type()) {
-	case family.BinaryInput, family.BinaryOutput, family.BinaryValue:
-		return wire.Enumerated(offInBinary)
-	case family.MultiInput, family.MultiOutput, family.MultiValue:
-		return wire.Unsigned(multiStateLow)
-	case family.CharacterValue:
-		return wire.Text("")
-	}
-	return o.number(0)
-}
-
-// number is a number in the type of its present value.
-func (o *Object) number(f float64) wire.Value {
-	switch family.Type(o.ID.Type()) {
-	case family.LargeAnalogValue:
-		return wire.Double(f)
-	case family.IntegerValue:
-		return wire.Signed(int64(min(max(f, math.MinInt32), math.MaxInt32)))
-	case family.Accumulator, family.PositiveIntValue:
-		return wire.Unsigned(uint64(min(max(f, 0), math.MaxUint32)))
-	}
-	return wire.Real(f)
-}
-
-// fits says why a value cannot stand in an object; nil where it can.
-func (o *Object) fits(v *wire.Value) *wire.Failure {
-	if none := o.nothing(); v.Constructed || v.Opaque || v.Tag != none.Tag {
-		return wrongType
-	}
-	switch family.Type(o.ID.Type()) {
-	case family.BinaryOutput, family.BinaryValue, family.BinaryInput:
-		if v.Uint > 1 {
-			return outOfRange
-		}
-	case family.MultiOutput, family.MultiValue, family.MultiInput:
-		if v.Uint < 1 || v.Uint > uint64(max(1, len(o.States))) {
-			return outOfRange
-		}
-	default:
-		f := v.Float
-		switch v.Tag {
-		case wire.TagUnsigned:
-			f = float64(v.Uint)
-		case wire.TagSigned:
-			f = float64(v.Int)
-		case wire.TagText:
-			return nil
-		}
-		if math.IsNaN(f) || !math.IsNaN(o.Low) && f < o.Low || !math.IsNaN(o.High) && f > o.High {
-			return outOfRange
-		}
-	}
-	return nil
-}

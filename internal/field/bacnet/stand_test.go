@@ -1,0 +1,187 @@
+package bacnet_test
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"ferry/internal/bench"
+	_ "ferry/internal/bench/bacnet"
+	"ferry/internal/core/address"
+	"ferry/internal/core/exchange"
+	family "ferry/internal/core/family/bacnet"
+	"ferry/internal/core/protocol"
+	"ferry/internal/core/site"
+	"ferry/internal/core/value"
+	"ferry/internal/field"
+	_ "ferry/internal/field/bacnet"
+)
+
+func point(t testing.TB, scheme address.Scheme, id, at string, of value.Type, access site.Access) site.Point {
+	t.Helper()
+	a, err := scheme.Parse(at, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return site.Point{ID: id, Name: "Point " + id, Address: a, Type: of, PaceMs: 200, Access: access}
+}
+
+func eventually(t testing.TB, what string, ok func() bool) {
+	t.Helper()
+	for end := time.Now().Add(15 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		if ok() {
+			return
+		}
+	}
+	t.Fatalf("not within 15 s: %s", what)
+}
+
+func of(e *field.Engine, id string) field.Live {
+	live, _ := e.Hub.Point(id)
+	return live
+}
+
+// plant is a site with one device of BACnet/IP on the bench, and Ferry that asks it.
+func plant(t testing.TB, settings, answering protocol.Settings) (*field.Engine, *bench.Bench) {
+	t.Helper()
+	s := site.New("Skerry Point Hatchery")
+	s.Lines = []site.Line{{ID: "net", Name: "Plant net", Medium: "ethernet", Network: "192.0.2.0/24"}}
+	points := []site.Point{point(t, family.Scheme, "flow", "analog-input:1", value.TypeFloat32, site.ReadOnly),
+		point(t, family.Scheme, "run", "BI2", value.TypeBool, site.ReadOnly),
+		point(t, family.Scheme, "setpoint", "analog-value:3", value.TypeFloat32, site.ReadWrite),
+		point(t, family.Scheme, "pump", "binary-value:4", value.TypeBool, site.ReadWrite),
+		point(t, family.Scheme, "energy", "accumulator:5", value.TypeUint32, site.ReadOnly)}
+	points[0].Unit = "L/s"
+	s.Devices = []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}}, Points: []site.Point{}},
+		{ID: "hvac", Name: "Hall ventilation", Map: "bacnet-ip", Points: points,
+			Ports: []site.Port{{Line: "net", Host: "192.0.2.120", Protocol: "bacnet-ip", Settings: answering}}}}
+	if settings = maps.Clone(settings); settings == nil {
+		settings = protocol.Settings{}
+	}
+	for k, v := range answering {
+		if _, other := settings[k]; !other {
+			settings[k] = v
+		}
+	}
+	settings[family.KeyCheck] = protocol.OfInt(1)
+	settings[protocol.KeyWithin] = protocol.OfInt(400)
+	s.Links = []site.Link{{ID: "f", Asking: "lss", Answering: "hvac", Line: "net", Protocol: "bacnet-ip", Settings: settings}}
+	if err := s.Validate(); err != nil {
+		t.Fatal(err)
+	}
+	b := bench.New()
+	if err := b.Sync(s); err != nil {
+		t.Fatal(err)
+	}
+	e := field.NewEngine(s, b)
+	t.Cleanup(func() {
+		e.Close()
+		if err := b.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	return e, b
+}
+
+// TestStandIn: a device is asked, told of, listed and written, also one behind a network number, and one that
+// knows less than others; what is wrong with it is said.
+func TestStandIn(t *testing.T) {
+	instance := protocol.Settings{family.KeyDevice: protocol.OfInt(4050)}
+	behind := protocol.Settings{family.KeyDevice: protocol.OfInt(4051), family.KeyNetwork: protocol.OfInt(12)}
+	for name, c := range map[string]struct {
+		settings, answering protocol.Settings
+		habit               string
+	}{
+		"asked":            {nil, instance, ""},
+		"told":             {protocol.Settings{family.KeyTold: protocol.OfText(family.ToldConfirmed)}, instance, ""},
+		"told unconfirmed": {protocol.Settings{family.KeyTold: protocol.OfText(family.ToldUnconfirmed)}, instance, ""},
+		"behind":           {protocol.Settings{family.KeyTold: protocol.OfText(family.ToldConfirmed)}, behind, ""},
+		"no multiple":      {nil, instance, "no-multiple"},
+		"tells nothing":    {protocol.Settings{family.KeyTold: protocol.OfText(family.ToldConfirmed)}, instance, "no-reports"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			e, b := plant(t, c.settings, c.answering)
+			ctx := context.Background()
+			fault := func(kind string, n int) {
+				if err := b.SetFault("hvac", bench.Fault{Kind: kind, Value: n}); err != nil {
+					t.Fatal(err)
+				}
+			}
+			fault(c.habit, 0)
+			time.Sleep(150 * time.Millisecond) // until the stand-in has seen that
+			if r, err := e.Try(ctx, "f"); err != nil || r.StopsAt != nil {
+				t.Fatalf("%+v, %v", r, err)
+			}
+			if err := e.Start(nil); err != nil {
+				t.Fatal(err)
+			}
+			eventually(t, "all are read", func() bool {
+				return !slices.ContainsFunc([]string{"flow", "run", "setpoint", "pump", "energy"}, func(id string) bool { return of(e, id).Quality != value.Good })
+			})
+			first := of(e, "flow").Value
+			eventually(t, "they move", func() bool { return of(e, "flow").Value != first })
+			order, err := e.Prepare(ctx, "setpoint", "7.5")
+			if err != nil {
+				t.Fatal(err)
+			}
+			if r, err := e.Write(ctx, "Ines", order.Token); err != nil || !r.OK {
+				t.Fatalf("%+v, %v", r, err)
+			}
+			eventually(t, "it stands there", func() bool { return of(e, "setpoint").Value.Float() == 7.5 })
+			fault("faulty", 0)
+			eventually(t, "a fault is bad", func() bool {
+				return of(e, "flow").Quality == value.Bad && strings.Contains(of(e, "flow").Reason, "fault")
+			})
+			fault("", 0)
+			eventually(t, "it is good again", func() bool { return of(e, "flow").Quality == value.Good })
+			fault("guarded", 0)
+			order, err = e.Prepare(ctx, "setpoint", "8")
+			if err != nil {
+				t.Fatal(err)
+			}
+			if r, err := e.Write(ctx, "Ines", order.Token); err != nil || r.OK || !strings.Contains(r.Sentence, "write access denied") {
+				t.Errorf("%+v, %v", r, err)
+			}
+			fault("storm", 400)
+			eventually(t, "a storm is told of", func() bool {
+				return slices.ContainsFunc(e.Hub.Exchanges(0, 4000, "f"), func(x exchange.Exchange) bool { return x.Cause == exchange.Flooded })
+			})
+			fault("off", 0)
+			eventually(t, "its silence is seen", func() bool { return of(e, "flow").Quality == value.Bad })
+			fault("", 0)
+			eventually(t, "it is good again", func() bool { return of(e, "flow").Quality == value.Good })
+		})
+	}
+}
+
+// TestStops: where a device cannot be had, the stop and the sentence say why.
+func TestStops(t *testing.T) {
+	for _, c := range []struct {
+		fault    bench.Fault
+		settings protocol.Settings
+		stop     string
+		says     string
+	}{
+		{bench.Fault{Kind: "off"}, nil, "wire", "nothing came back"},
+		{bench.Fault{Kind: "stop"}, nil, "address", "nobody listens"},
+		{bench.Fault{Kind: "other-instance", Value: 77}, nil, "session", "it is 77"},
+		{bench.Fault{}, protocol.Settings{family.KeyDevice: protocol.OfInt(9)}, "session", "it is 4050"},
+		{bench.Fault{}, protocol.Settings{family.KeyNetwork: protocol.OfInt(9)}, "session", "no way to that network"},
+	} {
+		t.Run(fmt.Sprint(c.fault.Kind, c.stop, c.says), func(t *testing.T) {
+			e, b := plant(t, c.settings, protocol.Settings{family.KeyDevice: protocol.OfInt(4050)})
+			if err := b.SetFault("hvac", c.fault); err != nil {
+				t.Fatal(err)
+			}
+			eventually(t, c.says, func() bool { // a stand-in takes a moment to be another
+				r, err := e.Try(context.Background(), "f")
+				return err == nil && r.StopsAt != nil && string(*r.StopsAt) == c.stop && strings.Contains(fmt.Sprintf("%+v", r), c.says)
+			})
+		})
+	}
+}
