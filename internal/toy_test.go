@@ -563,7 +563,7 @@ func (d toyAskedDriver) Dial(ctx context.Context, t field.Target) (field.Conn, f
 }
 
 // Call asks a stand-in: the toy has no broadcast.
-func (toyAskedDriver) Call(ctx context.Context, at field.Target, heard func(field.Found)) error {
+func (toyAskedDriver) Call(ctx context.Context, at field.Target, _ field.Stations, heard func(field.Found)) error {
 	var d net.Dialer
 	socket, err := d.DialContext(ctx, "tcp", at.Dial)
 	if err != nil {

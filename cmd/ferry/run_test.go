@@ -89,10 +89,10 @@ func TestRunWithoutWindows(t *testing.T) {
 	}
 	wait("all crossings to carry", func() bool {
 		code, body := ask("/health")
-		return code == 200 && strings.Contains(body, `"crossings":{"carrying":12,"waiting":1}`)
+		return code == 200 && strings.Contains(body, `"crossings":{"carrying":66,"waiting":1}`)
 	})
 	_, figures := ask("/metrics")
-	for _, want := range []string{`ferry_crossings{state="carrying"} 12`, `ferry_clients{device="panels"} 0`,
+	for _, want := range []string{`ferry_crossings{state="carrying"} 66`, `ferry_clients{device="panels"} 0`,
 		`ferry_crossing_values_total{crossing="x-temp",result="carried"} `, "ferry_value_had_seconds_bucket{le=\"0.002\"}"} {
 		if !strings.Contains(figures, want) {
 			t.Errorf("the figures lack %s", want)
@@ -121,7 +121,7 @@ func TestRunWithoutWindows(t *testing.T) {
 func TestCrossingsCheck(t *testing.T) {
 	s := bench.Demo()
 	if code, out, _ := do(t, "crossings", "check", siteFile(t, s)); code != exitFound ||
-		!strings.Contains(out, "13 crossings, 1 finding\n") || !strings.Contains(out, "41 of the points that Concentrator serves") {
+		!strings.Contains(out, "67 crossings, 1 finding\n") || !strings.Contains(out, "41 of the points that Concentrator serves") {
 		t.Errorf("the demo: %d, %s", code, out)
 	}
 	s.Device("gate").Points = append(s.Device("gate").Points, site.Point{ID: "new", Name: "Total", Type: "int16",

@@ -6,6 +6,7 @@ import (
 	"ferry/internal/core/codebook"
 	"ferry/internal/core/drawn"
 	"ferry/internal/core/exchange"
+	"ferry/internal/core/gateway"
 	"ferry/internal/core/lookout"
 	"ferry/internal/core/pairing"
 	"ferry/internal/core/problem"
@@ -36,6 +37,7 @@ type All struct {
 	Unlock        UnlockRequest           `json:"unlock"`
 	Drawn         DrawnView               `json:"drawn"`
 	Survey        SurveyView              `json:"survey"`
+	Commanding    field.Commanding        `json:"commanding"`
 	Prepare       PrepareRequest          `json:"prepare"`
 	WriteRequest  WriteRequest            `json:"writeRequest"`
 	Record        field.Record            `json:"record"`
@@ -119,6 +121,9 @@ type All struct {
 	Calling       bench.Calling           `json:"calling"`
 	Call          CallRequest             `json:"call"`
 	Command       CommandRequest          `json:"command"`
+	Gateway       gateway.Design          `json:"gateway"`
+	Forecast      gateway.Forecast        `json:"forecast"`
+	BuiltView     BuiltView               `json:"builtView"`
 	Pairing       PairingRequest          `json:"pairing"`
 	PairingView   PairingView             `json:"pairingView"`
 	PairRequest   PairRequest             `json:"pairRequest"`

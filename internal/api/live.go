@@ -193,11 +193,22 @@ func (s *Server) postPrepare(c fiber.Ctx) error {
 	}
 	ctx, cancel := context.WithTimeout(c.Context(), 10*time.Second)
 	defer cancel()
-	order, err := s.Engine.Prepare(ctx, r.Point, r.Text)
+	order, err := s.Engine.PrepareAt(ctx, r.Point, r.Text, field.At{Level: r.Level, GiveUp: r.GiveUp})
 	if err != nil {
 		return err
 	}
 	return c.JSON(order)
+}
+
+// getLevels says who commands the value of a point.
+func (s *Server) getLevels(c fiber.Ctx) error {
+	ctx, cancel := context.WithTimeout(c.Context(), 10*time.Second)
+	defer cancel()
+	levels, err := s.Engine.Levels(ctx, c.Params("id"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(levels)
 }
 
 func (s *Server) postWrite(c fiber.Ctx) error {

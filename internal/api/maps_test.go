@@ -137,7 +137,8 @@ func TestSheetsOverTheInterface(t *testing.T) {
 	c := listening(t)
 	var sheets SheetsView
 	c.call("GET", "/api/datasheets", nil, &sheets)
-	if len(sheets.Datasheets) < 12 || !sheets.Datasheets[0].Shipped || len(sheets.Rules) != 3 {
+	if len(sheets.Datasheets) < 12 || sheets.Datasheets[0].Shipped || !sheets.Datasheets[2].Shipped || // two are of the demo
+		len(sheets.Rules) != 3 {
 		t.Fatalf("%d datasheets", len(sheets.Datasheets))
 	}
 	var step EditAnswer
@@ -168,7 +169,8 @@ func TestSheetsOverTheInterface(t *testing.T) {
 		return SheetView{}
 	}
 	sheet := at()
-	if sheet.Shipped || len(sheets.Standings) != 4 || len(sheets.Standings[0].Departures) != 0 {
+	if sheet.Shipped || len(sheets.Standings) != 4+6 || // six are of the meters
+		len(sheets.Standings[0].Departures) != 0 {
 		t.Fatalf("%+v", sheets.Standings)
 	}
 	change := SheetCellsRequest{Base: sheets.Versions[sheet.ID],
@@ -337,7 +339,7 @@ func TestHandOver(t *testing.T) {
 	}
 	_, body := fetch("/api/file/maps.xlsx")
 	_, sheets, _, err := files.ReadWorkbook(body, "", family.Scheme)
-	if err != nil || len(sheets) != 33 {
+	if err != nil || len(sheets) != 41 {
 		t.Errorf("sheets %v, %v", sheets, err)
 	}
 }

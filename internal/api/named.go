@@ -224,11 +224,42 @@ func (s *Server) getDescription(c fiber.Ctx) error {
 	if !ok {
 		return problem.New("not-found", "There are no files for the places of such a device.", "Hand out its map.").At(d.ID)
 	}
+	sources := sourcesOf(now)
 	var held []protocol.Held
 	for i := range d.Points {
-		held = append(held, d.Points[i].Held())
+		h := d.Points[i].Held()
+		h.Source = sources[d.Points[i].ID]
+		held = append(held, h)
 	}
-	c.Set("Content-Type", "application/xml")
-	c.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", asKept(d.Name)+files.DescribedAs()))
-	return c.Send(files.DescribeOut(held, time.Now()))
+	end := protocol.Whose{Site: now.Name, Name: d.Name}
+	for i := range d.Ports {
+		if d.Ports[i].Protocol == def.Name {
+			end.Settings = d.Ports[i].Settings
+		}
+	}
+	ending, media := files.DescribedAs()
+	c.Set("Content-Type", media)
+	c.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", asKept(d.Name)+ending))
+	return c.Send(files.DescribeOut(end, held, time.Now()))
+}
+
+// sourcesOf says of each point into which crossings carry where its value is at the device that it comes from.
+func sourcesOf(s *site.Site) map[string]string {
+	at := map[string]string{}
+	for i := range s.Devices {
+		d := &s.Devices[i]
+		for k := range d.Points {
+			p := &d.Points[k]
+			if scheme, err := d.SchemeOf(p); err == nil && !p.Address.IsZero() {
+				at[p.ID] = d.Name + " " + scheme.Short(p.Address)
+			}
+		}
+	}
+	sources := map[string]string{}
+	for i := range s.Crossings {
+		if x := &s.Crossings[i]; x.From != "" {
+			sources[x.To] = at[x.From]
+		}
+	}
+	return sources
 }

@@ -293,6 +293,9 @@ type ReleaseRequest struct {
 type PrepareRequest struct {
 	Point string `json:"point"`
 	Text  string `json:"text"`
+	// Level is the address of the one at which it is commanded, empty for that of the link; GiveUp has it given up.
+	Level  string `json:"level,omitempty"`
+	GiveUp bool   `json:"giveUp,omitempty"`
 }
 
 // WriteRequest carries out the order of a token.

@@ -37,9 +37,11 @@ type Bench struct {
 	posts   map[string]string      // where Ferry itself answers, by the place on the plant
 	dark    io.Closer              // port of addresses at which nobody is
 	darkAt  string
-	next    int
-	catcher *Catcher
-	calls   map[string]*calling // of devices that Ferry is
+	// darkPackets takes datagrams there, and answers none.
+	darkPackets net.PacketConn
+	next        int
+	catcher     *Catcher
+	calls       map[string]*calling // of devices that Ferry is
 }
 
 func (b *Bench) terminal() func() (terminal, error) {
@@ -88,7 +90,7 @@ func (b *Bench) Sync(s *site.Site) error {
 		}
 		print := made(d, port)
 		if b.made[id] == print {
-			if server := b.servers[id]; server.host != nil { // who is on it stays
+			if server := b.servers[id]; ownAnswers(server.speech) { // who is on it stays
 				server.Memory.follow(simulate(d, port).Memory)
 			}
 			b.from[id] = *d
@@ -199,8 +201,7 @@ func (b *Bench) of(device string) (list []*Server) {
 // map instead: whoever is on it, and what was left there, stays.
 func made(d *site.Device, port *site.Port) string {
 	parts := []any{d.Bench, port.Settings, port.Protocol, port.Serial, d.Model}
-	_, hosted := speeches[port.Protocol].(Hosted)
-	if scheme, err := protocol.SchemeOf(port.Protocol); err == nil && !hosted && !models()[d.Bench].fits(scheme) {
+	if scheme, err := protocol.SchemeOf(port.Protocol); err == nil && !ownAnswers(speeches[port.Protocol]) && !models()[d.Bench].fits(scheme) {
 		parts = append(parts, d.In(port.Protocol).Points)
 	}
 	data, err := json.Marshal(parts)
@@ -227,6 +228,8 @@ func simulate(d *site.Device, port *site.Port) Simulated {
 	signals, identity, beyond := followMap(def.Scheme, d.In(port.Protocol)), d.Model, usualBeyond
 	if ok = ok && m.fits(def.Scheme); ok {
 		signals, identity = m.signals(def.Scheme), m.Identity
+	} else {
+		m = model{}
 	}
 	if m.Tight {
 		beyond = 0
@@ -239,7 +242,7 @@ func simulate(d *site.Device, port *site.Port) Simulated {
 			}
 		}
 	}
-	return Simulated{Def: def, Settings: port.Settings, Identity: identity,
+	return Simulated{Def: def, Settings: port.Settings, Identity: identity, Name: d.Name, Habits: m.Habits,
 		Think:  time.Duration(def.Int(port.Settings, protocol.KeyThink)) * time.Millisecond,
 		Memory: newMemory(octetsIn(def.Scheme), signals, beyond, time.Now())}
 }
@@ -287,13 +290,23 @@ func (b *Bench) post(port *site.Port) string {
 		for b.next < 1<<16 {
 			at := loopback(b.next)
 			b.next++
-			if probe, err := net.Listen("tcp", at); err == nil && probe.Close() == nil {
+			if free(at) {
 				b.posts[place] = at
 				break
 			}
 		}
 	}
 	return b.posts[place]
+}
+
+// free reports whether nobody has a place, for connections or for datagrams.
+func free(at string) bool {
+	probe, err := net.Listen("tcp", at)
+	if err != nil || probe.Close() != nil {
+		return false
+	}
+	packets, err := net.ListenPacket("udp4", at)
+	return err == nil && packets.Close() == nil
 }
 
 // withSettings adds the settings to a URL by which an end is told apart from
@@ -339,6 +352,7 @@ func (b *Bench) nobody() string {
 			if err != nil {
 				return loopback(1)
 			}
+			b.darkPackets, _ = net.ListenPacket("udp4", loopback(at)) // without it datagrams are refused, and not silent
 		}
 		b.darkAt = loopback(at)
 	}
@@ -443,6 +457,10 @@ func (b *Bench) Close() error {
 	if b.dark != nil {
 		errs = append(errs, b.dark.Close())
 		b.dark = nil
+		if b.darkPackets != nil {
+			errs = append(errs, b.darkPackets.Close())
+			b.darkPackets = nil
+		}
 	}
 	if b.catcher != nil {
 		errs = append(errs, b.catcher.Close())

@@ -21,6 +21,17 @@ type Calls interface {
 	Call(ctx context.Context, over net.Conn, screen *Screen) error
 }
 
+// overNetwork is a Calls over another network than TCP.
+type overNetwork interface{ Network() string }
+
+// networkOf is over what somebody asks.
+func networkOf(c Calls) string {
+	if o, ok := c.(overNetwork); ok {
+		return o.Network()
+	}
+	return "tcp"
+}
+
 // mostShown bounds what a screen shows, and how long an order may wait.
 const (
 	mostShown   = 2000
@@ -150,7 +161,7 @@ func (c *calling) run(ctx context.Context, calls Calls, at string) {
 	c.screen.says(at, "it has not called yet")
 	for ctx.Err() == nil {
 		dialer := net.Dialer{Timeout: askWithin}
-		over, err := dialer.DialContext(ctx, "tcp", at)
+		over, err := dialer.DialContext(ctx, networkOf(calls), at)
 		if err == nil {
 			c.screen.says(at, "")
 			stop := context.AfterFunc(ctx, func() { _ = over.Close() })

@@ -59,6 +59,8 @@ type model struct {
 	// Tight ends each area with its last value, so that whatever lies beyond is
 	// refused.
 	Tight bool `json:"tight"`
+	// Habits are in which ways it does less than others, in words of its speech.
+	Habits []string `json:"habits"`
 }
 
 // entry is one value of a model: how the map states it and how it moves.
@@ -77,6 +79,8 @@ type entry struct {
 	First string `json:"first"`
 	// Move is how it moves; see moveOf.
 	Move string `json:"move"`
+	// Times is how many of them there are, at places that follow each other, 0 for one.
+	Times int `json:"times"`
 }
 
 func (e entry) point(scheme address.Scheme) site.Point {
@@ -108,9 +112,26 @@ func (m model) fits(scheme address.Scheme) bool {
 	return block.UnitBits(scheme, at) > 0
 }
 
+// all are its entries, each as often as there are of it.
+func (m model) all(scheme address.Scheme) (list []entry) {
+	kinds, _ := scheme.(address.Kinds)
+	for _, e := range m.Entries {
+		first := e.point(scheme).Address
+		list = append(list, e)
+		for i := 1; i < e.Times && kinds != nil; i++ {
+			if at, ok := kinds.Behind(first, i); ok {
+				each := e
+				each.Name, each.At = fmt.Sprintf("%s %d", e.Name, i+1), at.String()
+				list = append(list, each)
+			}
+		}
+	}
+	return list
+}
+
 func (m model) signals(scheme address.Scheme) []signal {
 	signals, codecs := make([]signal, 0, len(m.Entries)), value.Codecs{}
-	for _, e := range m.Entries {
+	for _, e := range m.all(scheme) {
 		p := e.point(scheme)
 		s := signal{area: p.Place().Area, offset: int(p.Place().Offset)}
 		if s.area == "" {

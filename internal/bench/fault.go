@@ -82,8 +82,7 @@ func Faults() []FaultKind {
 	for i := range kinds {
 		if kinds[i].Kind == "short" || kinds[i].Kind == "long" || kinds[i].Habit { // a host makes its own answers
 			kinds[i].Protocols = slices.DeleteFunc(slices.Clone(names), func(name string) bool {
-				_, hosted := speeches[name].(Hosted)
-				return hosted
+				return ownAnswers(speeches[name])
 			})
 		}
 	}

@@ -324,7 +324,7 @@ func pattern(period float64, states ...uint64) func(float64, *Memory) value.Valu
 // place is a place with a name, as its device tells of it: the unit and the limits are those of
 // the value that it holds.
 func place(p *site.Point) *protocol.Held {
-	held := &protocol.Held{Address: p.Address, Shape: p.Shape(0), Remark: p.Remark, Names: p.States()}
+	held := &protocol.Held{Address: p.Address, Name: p.Name, Shape: p.Shape(0), Remark: p.Remark, Names: p.States()}
 	if p.Range == nil && p.Scale().IsIdentity() {
 		held.Unit, held.Low, held.High = p.Unit, p.Low, p.High
 	}

@@ -27,6 +27,9 @@ type Server struct {
 	answers  int
 	closed   bool
 	host     Host // nil where a speech answers
+	// packets and mouth are those of a device that answers datagrams, nil elsewhere.
+	packets *net.UDPConn
+	mouth   Mouth
 	// served is the client that is served, where that is one at a time.
 	served net.Conn
 }
@@ -41,11 +44,15 @@ func newServer(want int, speech Speech, device Simulated) (*Server, error) {
 		}
 		s.host = host
 	}
-	if err := s.listen(); err != nil {
-		if s.host != nil {
-			err = errors.Join(err, s.host.Close())
+	if d, ok := speech.(Datagrammed); ok {
+		mouth, err := d.Mouth(&s.Simulated, s.Fault, s.sendPacket)
+		if err != nil {
+			return nil, err
 		}
-		return nil, err
+		s.mouth = mouth
+	}
+	if err := s.listen(); err != nil {
+		return nil, errors.Join(err, s.ends())
 	}
 	return s, nil
 }
@@ -53,7 +60,21 @@ func newServer(want int, speech Speech, device Simulated) (*Server, error) {
 // Addr returns where the device listens, or would.
 func (s *Server) Addr() string { return loopback(s.port) }
 
+// ends ends what is behind the port.
+func (s *Server) ends() (err error) {
+	if s.host != nil {
+		err = s.host.Close()
+	}
+	if s.mouth != nil {
+		err = errors.Join(err, s.mouth.Close())
+	}
+	return err
+}
+
 func (s *Server) listen() error {
+	if s.mouth != nil {
+		return s.listenPackets()
+	}
 	l, err := net.Listen("tcp", loopback(s.port))
 	if err != nil {
 		return err
@@ -73,6 +94,9 @@ func (s *Server) SetFault(f Fault) error {
 	}
 	s.fault, s.answers = f, 0
 	s.Memory.freeze(f.Kind == "freeze")
+	if s.mouth != nil {
+		return s.setPackets(f.Kind == "stop")
+	}
 	down := f.Kind == "stop" || f.Kind == "off"
 	if down || f.Kind == "refuse" || f.Kind == "dozes" || f.Kind == "slow-first" {
 		for c := range s.conns {
@@ -119,6 +143,19 @@ func (s *Server) SetFault(f Fault) error {
 	return nil
 }
 
+// setPackets has the device hear datagrams, or none. The lock is held.
+func (s *Server) setPackets(stopped bool) error {
+	if stopped && s.packets != nil {
+		err := s.packets.Close()
+		s.packets = nil
+		return err
+	}
+	if !stopped && s.packets == nil {
+		return s.listenPackets()
+	}
+	return nil
+}
+
 // Fault returns the fault that is on.
 func (s *Server) Fault() Fault {
 	s.mu.Lock()
@@ -140,12 +177,12 @@ func (s *Server) Close() error {
 	if s.blocker != nil {
 		errs = append(errs, s.blocker.Close())
 	}
-	host := s.host
-	s.mu.Unlock()
-	if host != nil { // it waits for its clients, and these for the lock
-		errs = append(errs, host.Close())
+	if s.packets != nil {
+		errs = append(errs, s.packets.Close())
 	}
-	return errors.Join(errs...)
+	s.mu.Unlock()
+	// What is behind waits for its clients, and these for the lock.
+	return errors.Join(append(errs, s.ends())...)
 }
 
 // abort ends a connection with a reset rather than in order.

@@ -13,8 +13,11 @@ type Simulated struct {
 	// Settings of the answering end.
 	Settings protocol.Settings
 	Identity string
-	Think    time.Duration
-	Memory   *Memory
+	Name     string // as the plan calls it
+	// Habits are in which ways its model does less than others, in words of its speech.
+	Habits []string
+	Think  time.Duration
+	Memory *Memory
 	// State is what its speech keeps of it.
 	State any
 }

@@ -11,6 +11,7 @@ import { ListPage } from "./crossings/ListPage";
 import { ListsPage } from "./crossings/ListsPage";
 import { TwinPage } from "./crossings/TwinPage";
 import { AddNames, PairingPage } from "./crossings/PairingPage";
+import { GatewayPage } from "./gateway/GatewayPage";
 import { LinesPage } from "./lines/LinesPage";
 import { FilesPage } from "./points/FilesPage";
 import { DatasheetsPage } from "./points/DatasheetsPage";
@@ -44,6 +45,7 @@ const tree = root.addChildren([
     },
   }),
   at("/lines", LinesPage),
+  at("/lines/gateway", GatewayPage),
   at("/lines/$kind/$id", LinesPage),
   at("/points", PointsPage),
   at("/points/datasheets", DatasheetsPage),

@@ -18,6 +18,7 @@ export interface All {
   unlock: UnlockRequest;
   drawn: DrawnView;
   survey: SurveyView;
+  commanding: Commanding;
   prepare: PrepareRequest;
   writeRequest: WriteRequest;
   record: Record;
@@ -101,6 +102,9 @@ export interface All {
   calling: Calling;
   call: CallRequest;
   command: CommandRequest;
+  gateway: Design;
+  forecast: Forecast;
+  builtView: BuiltView;
   pairing: PairingRequest;
   pairingView: PairingView;
   pairRequest: PairRequest;
@@ -633,6 +637,7 @@ export interface Def {
   usual: boolean;
   settings: Setting[];
   station?: string;
+  datagrams?: boolean;
   datagramPort?: number;
   calling?: string;
   ways?: string;
@@ -640,6 +645,8 @@ export interface Def {
   answeringKeys?: SecureKeys;
   looked?: boolean;
   handsOut?: string;
+  makes?: string;
+  leveled?: boolean;
   carries?: boolean;
   mapOnly?: boolean;
   example: string;
@@ -1227,9 +1234,23 @@ export interface AsideView {
   result: "good" | "doubt" | "fault" | "not-tried";
   says: string;
 }
+export interface Commanding {
+  levels: Level[];
+}
+export interface Level {
+  address: string;
+  title: string;
+  closed?: boolean;
+  usual?: boolean;
+  held: boolean;
+  value?: string;
+  reason?: string;
+}
 export interface PrepareRequest {
   point: string;
   text: string;
+  level?: string;
+  giveUp?: boolean;
 }
 export interface WriteRequest {
   token: string;
@@ -2293,6 +2314,104 @@ export interface CallRequest {
 export interface CommandRequest {
   name: string;
   on: boolean;
+}
+export interface Design {
+  line: string;
+  newLine: NewLine;
+  paceMs?: number;
+  fastest?: boolean;
+  models: Model[];
+  meters: Meter[];
+  as: Upstream;
+  reader: Reader;
+}
+export interface NewLine {
+  name: string;
+  format: Format;
+  lengthM?: number;
+  kind: "tia-232" | "tia-422" | "tia-485-2w" | "tia-485-4w";
+  here?: string;
+}
+export interface Model {
+  datasheet: string;
+  picks?: string[];
+  more?: Typed[];
+  bench?: string;
+}
+export interface Typed {
+  name: string;
+  address: string;
+  type: string;
+  scale: string;
+  unit: string;
+}
+export interface Meter {
+  name: string;
+  station: number;
+  model: number;
+  device?: string;
+}
+export interface Upstream {
+  protocol: string;
+  name: string;
+  line: string;
+  host: string;
+  settings: Settings;
+  each?: boolean;
+  names?: string;
+  writable?: boolean;
+}
+export interface Reader {
+  name?: string;
+  host?: string;
+  paceMs?: number;
+  only?: boolean;
+  oldestMs?: number;
+}
+export interface Forecast {
+  built: Built;
+  paceMs?: number;
+  steps: Growth[];
+  most: number;
+  good: number;
+  due: string;
+  fast?: string;
+}
+export interface Built {
+  objects: Made[];
+  line: string;
+  devices: string[];
+}
+export interface Made {
+  meter: number;
+  point: string;
+  object: string;
+  register: string;
+  source: string;
+  address: string;
+  name: string;
+  type: string;
+  unit: string;
+  band?: number;
+  paceMs: number;
+  lost?: string;
+  oldestMs: number;
+  readMs: number;
+}
+export interface Growth {
+  meters: number;
+  paceMs?: number;
+  oldestMs: number;
+  readMs: number;
+  utilisation: number;
+  holds: boolean;
+  assumed?: boolean;
+}
+export interface BuiltView {
+  seq: number;
+  what: string;
+  line: string;
+  devices: string[];
 }
 export interface PairingRequest {
   from: string[];

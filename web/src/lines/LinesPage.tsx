@@ -32,6 +32,7 @@ export function LinesPage() {
       : [
           { title: "Add an Ethernet line", run: () => void addLine("ethernet") },
           { title: "Add a serial line", run: () => void addLine("serial") },
+          { title: "Build a gateway for meters", run: () => void navigate({ to: "/lines/gateway" }) },
           ...site.lines.map((l) => ({ title: `Add a device to ${l.name}`, run: () => void addDevice(l.id) })),
           ...(site.links.length ? [{ title: "Try every link", run: () => void tryAll() }] : []),
         ],
@@ -100,7 +101,7 @@ export function LinesPage() {
               site file from the menu at the top right.
             </Empty>
           )}
-          {site.devices.length > 40 && (
+          {site.devices.length > 60 && (
             <div className="mb-3 flex flex-wrap items-center gap-2">
               <input
                 className="input !w-[260px]"
@@ -160,6 +161,11 @@ export function LinesPage() {
             <button type="button" className="button" onClick={() => void addLine("serial")}>
               Add a serial line
             </button>
+            {site.protocols.some((p) => p.makes) && (
+              <Link to="/lines/gateway" className="button">
+                Build a gateway for meters
+              </Link>
+            )}
             {site.links.length > 0 && (
               <button type="button" className="button main ml-auto" disabled={!!trying} onClick={() => void tryAll()}>
                 {trying ? `Trying ${trying.done + 1} of ${trying.of}…` : "Try every link"}

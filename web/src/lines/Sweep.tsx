@@ -72,6 +72,8 @@ export function WhoIsThere({ site, line }: { site: SiteView; line: Line }) {
     toHost: network ? network + ".60" : "",
     port: "",
     station: "",
+    fromCalled: "",
+    toCalled: "",
   });
   const [chosen, setChosen] = useState<Set<string>>(new Set());
   const asking =
@@ -129,7 +131,10 @@ export function WhoIsThere({ site, line }: { site: SiteView; line: Line }) {
       d.ports.some(
         (p) =>
           p.line === line.id &&
-          (serial ? !!p.protocol && stationOf(site, p.protocol, p.settings)?.number === f.station : p.host === f.host),
+          (serial
+            ? !!p.protocol && stationOf(site, p.protocol, p.settings)?.number === f.station
+            : p.host === f.host &&
+              (!protocol?.calling || !station || stationOf(site, p.protocol, p.settings)?.number === f.station)),
       ),
     )?.id;
   const strangers = sweep?.found.filter((f) => !placed(f) && !f.odd) ?? [];
@@ -180,10 +185,25 @@ export function WhoIsThere({ site, line }: { site: SiteView; line: Line }) {
             type="button"
             className="button"
             disabled={sweep?.running}
-            onClick={() => void start({ kind: "call", line: line.id, protocol: protocol.name })}
+            onClick={() =>
+              void start({
+                kind: "call",
+                line: line.id,
+                protocol: protocol.name,
+                ...(station && range.toCalled.trim()
+                  ? { fromStation: Number(range.fromCalled), toStation: Number(range.toCalled) }
+                  : {}),
+              })
+            }
           >
             {protocol.calling}
           </button>
+        )}
+        {protocol?.calling && station && (
+          <>
+            {input("fromCalled", `${station.word}s from`, 82, "all")}
+            {input("toCalled", "up to", 82)}
+          </>
         )}
       </div>
       {sweep && <SweepProgress sweep={sweep} onStop={() => void stop()} />}
@@ -199,7 +219,10 @@ export function WhoIsThere({ site, line }: { site: SiteView; line: Line }) {
                   label={f.odd ? "odd" : device ? "in the plan" : "not in the plan"}
                 />
                 <b className="mono whitespace-nowrap">{f.host ?? `${station?.word ?? ""} ${f.station}`}</b>
-                <span className="min-w-0 flex-1 truncate" title={f.odd || f.identity}>
+                <span
+                  className={"min-w-0 flex-1 " + (f.odd ? "" : "truncate")}
+                  title={[f.identity, f.odd].filter(Boolean).join(": ")}
+                >
                   {device ? (
                     <>
                       <Link to="/lines/$kind/$id" params={{ kind: "device", id: device }} className="underline">
@@ -208,7 +231,10 @@ export function WhoIsThere({ site, line }: { site: SiteView; line: Line }) {
                       {f.odd && <span className="small soft"> {f.odd}</span>}
                     </>
                   ) : (
-                    f.odd || f.identity || "does not say who it is"
+                    <>
+                      {f.identity || (!f.odd && "does not say who it is")}
+                      {f.odd && <span className={f.identity ? "small soft" : ""}> {f.odd}</span>}
+                    </>
                   )}
                 </span>
                 {!device && !f.odd && (

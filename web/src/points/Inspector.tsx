@@ -6,6 +6,7 @@ import { get, useEdit, usePoint, useSite } from "../api/client";
 import { useLive } from "../api/live";
 import { deviceOf } from "../api/site";
 import type { PointsView, Trend } from "../api/types.gen";
+import { Levels } from "../shared/Levels";
 import { Mark, markOf } from "../shared/Mark";
 import { clock, Field, shown } from "../shared/ui";
 import { Writer } from "../shared/Writer";
@@ -22,6 +23,7 @@ export function Inspector({ id, points }: { id: string; points: PointsView }) {
   if (!data) return <aside className="panel">…</aside>;
   const p = data.point;
   const device = deviceOf(site, data.device);
+  const leveled = site?.protocols.some((x) => x.leveled && x.name === (p.map || device?.map));
   const decimals = (hex: string) => BigInt("0x" + hex).toString();
   const words = live?.words ? live.words.split(" ") : [];
   const findings = points.findings.filter((f) => f.subject.id === id);
@@ -153,6 +155,7 @@ export function Inspector({ id, points }: { id: string; points: PointsView }) {
         </>
       )}
       {data.writable && <Writer id={id} unit={p.unit ?? ""} />}
+      {data.writable && leveled && <Levels key={id} id={id} unit={p.unit ?? ""} />}
     </aside>
   );
 }

@@ -3,6 +3,12 @@ import { post, problemOf } from "../api/client";
 import type { Problem, WriteOrder, WriteResult } from "../api/types.gen";
 import { Dialog, ProblemNotice } from "./ui";
 
+/** At which level a value is commanded, where it has such, and whether that is given up. */
+export interface At {
+  level?: string;
+  giveUp?: boolean;
+}
+
 /** Writes to a point: first what goes where, in full, then the write and what reads back. */
 export function useWriter(id: string, unit: string) {
   const [text, setText] = useState("");
@@ -10,6 +16,7 @@ export function useWriter(id: string, unit: string) {
   const [result, setResult] = useState<WriteResult>();
   const [problem, setProblem] = useState<Problem>();
   const [busy, setBusy] = useState(false);
+  const [at, setAt] = useState<At>({});
   const guarded = async (work: () => Promise<void>) => {
     setProblem(undefined);
     setBusy(true);
@@ -20,11 +27,12 @@ export function useWriter(id: string, unit: string) {
     }
     setBusy(false);
   };
-  const prepare = (what: string) => {
+  const prepare = (what: string, where: At = {}) => {
     setText(what);
+    setAt(where);
     return guarded(async () => {
       setResult(undefined);
-      setOrder(await post<WriteOrder>("/api/write/prepare", { point: id, text: what }));
+      setOrder(await post<WriteOrder>("/api/write/prepare", { point: id, text: what, ...where }));
     });
   };
   const write = () =>
@@ -39,7 +47,7 @@ export function useWriter(id: string, unit: string) {
         ["Address", order.address],
         ["Function", order.function],
         ["Now", order.oldAtMs ? `${order.old} ${unit}` : "not read"],
-        ["Then", `${order.new} ${unit}`],
+        ["Then", order.unit || !at.giveUp ? `${order.new} ${unit}` : order.new],
         ["Words", order.words],
       ]
     : [];
@@ -93,12 +101,12 @@ export function useWriter(id: string, unit: string) {
                 Do not write
               </button>
               {order.locked ? null : problem ? (
-                <button type="button" className="button main" disabled={busy} onClick={() => void prepare(text)}>
+                <button type="button" className="button main" disabled={busy} onClick={() => void prepare(text, at)}>
                   Prepare it again
                 </button>
               ) : (
                 <button type="button" className="button main" disabled={busy} onClick={() => void write()}>
-                  Write {order.new} {unit}
+                  {at.giveUp ? "Give it up" : `Write ${order.new} ${unit}`}
                 </button>
               )}
             </div>

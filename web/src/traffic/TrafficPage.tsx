@@ -298,7 +298,7 @@ const LinkOptions = memo(function LinkOptions({ site }: { site: SiteView }) {
 });
 
 /** How many stand-ins are listed before one is looked for by name. */
-const fewStandIns = 40;
+const fewStandIns = 60;
 
 /** The faults of the bench: of every stand-in, or of those that are looked for. */
 const Faults = memo(function Faults({ site }: { site: SiteView }) {

@@ -1,0 +1,86 @@
+import type { Def, Design, Meter, SheetsView, SheetView, SiteView } from "../api/types.gen";
+
+/** The formats that meters come with, most usual first. */
+export const framings = ["8E1", "8N1", "8N2", "8O1"];
+
+/** A gateway that says nothing of itself yet. */
+export function blank(site: SiteView): Design {
+  const makes = site.protocols.find((p) => p.makes);
+  const net = site.lines.find((l) => l.medium === makes?.medium);
+  return {
+    line: "",
+    newLine: {
+      name: fresh(
+        "Meter line",
+        site.lines.map((l) => l.name),
+      ),
+      format: { baud: 9600, data: 8, parity: "even", stop: 1 },
+      kind: "tia-485-2w",
+    },
+    fastest: true,
+    models: [],
+    meters: [],
+    as: {
+      protocol: makes?.name ?? "",
+      name: fresh(
+        "Energy gateway",
+        site.devices.map((d) => d.name),
+      ),
+      line: net?.id ?? "",
+      host: "",
+      settings: {},
+    },
+    reader: { name: "", host: "", paceMs: 5000 },
+  };
+}
+
+export function fresh(name: string, taken: string[]) {
+  let n = 1;
+  while (taken.includes(n === 1 ? name : `${name} ${n}`)) n++;
+  return n === 1 ? name : `${name} ${n}`;
+}
+
+const areasOf = (d: Def | undefined) => (d?.areas ?? []).map((a) => a.key).join(" ");
+
+/** The lists of meters that can be on a serial line: those whose maps a serial protocol reads. */
+export function readyLists(site: SiteView, sheets: SheetsView | undefined): SheetView[] {
+  const serial = new Set(site.protocols.filter((p) => p.medium === "serial" && p.areas.length).map(areasOf));
+  return (sheets?.datasheets ?? []).filter((d) => serial.has(areasOf(site.protocols.find((p) => p.name === d.map))));
+}
+
+/** So many meters more, of a model, from a unit on. */
+export function withMeters(d: Design, sheet: string, count: number, from: number, name: string): Design {
+  const models = d.models.some((m) => m.datasheet === sheet) ? d.models : [...d.models, { datasheet: sheet }];
+  const model = models.findIndex((m) => m.datasheet === sheet);
+  const names = d.meters.map((m) => m.name);
+  const meters: Meter[] = [...d.meters];
+  let n = d.meters.length;
+  for (let i = 0; i < count; i++) {
+    n++;
+    const one = name.includes("{n}") ? name.replaceAll("{n}", String(n)) : count > 1 ? `${name} ${i + 1}` : name;
+    const own = fresh(one, names);
+    names.push(own);
+    meters.push({ name: own, station: from + i, model });
+  }
+  return { ...d, models, meters };
+}
+
+/** The unit behind the last. */
+export const nextStation = (d: Design) => Math.max(0, ...d.meters.map((m) => m.station)) + 1;
+
+const key = (site: SiteView) => `ferry gateway ${site.name}`;
+
+/** What was typed outlasts a look at another screen. */
+export function kept(site: SiteView): Design | undefined {
+  try {
+    const text = sessionStorage.getItem(key(site));
+    return text ? (JSON.parse(text) as Design) : undefined;
+  } catch {
+    return undefined; // what cannot be read is begun anew
+  }
+}
+
+export function keep(site: SiteView, d: Design | undefined) {
+  if (d) sessionStorage.setItem(key(site), JSON.stringify(d));
+  else sessionStorage.removeItem(key(site));
+}
