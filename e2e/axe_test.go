@@ -35,7 +35,7 @@ func TestAccessible(t *testing.T) {
 		if theme == "dark" { // what is down by now is marked on every page
 			b.until("the mark of the lookouts", `document.querySelector("[data-alarm]")`)
 		}
-		for _, path := range []string{"/lines", "/lines/link/lss-do14", "/lines/line/rowa", "/lines/device/do11", "/lines/device/conc", "/points/files/conc",
+		for _, path := range []string{"/lines", "/lines/link/lss-do14", "/lines/line/rowa", "/lines/device/do11", "/lines/device/conc", "/lines/gateway", "/points/files/conc",
 			"/points/do11/do11-01", "/points/gate", "/points/names/super", "/points/browse/super", "/points/datasheets", "/points/datasheets/structures",
 			"/timetable", "/crossings", "/crossings/x-temp", "/checkout", "/checkout/record", "/checkout/do11/do11-01", "/checkout/snapshots", "/checkout/trends/1", "/checkout/handover", "/checkout/asleft", "/traffic", "/traffic/relays", "/traffic/lookouts",
 			"/traffic/lookouts/lookout/lk-oxygen", "/traffic/lookouts/outlet/ot-oncall", "/traffic/lookouts/compare/text",

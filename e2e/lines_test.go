@@ -11,8 +11,8 @@ func TestLines(t *testing.T) {
 	b := start(t, "demo", t.TempDir()).open(t, "/")
 	b.sees("Plant net")
 	b.sees("192.0.2.0/24")
-	b.sees("asks 15 links")
-	b.until("every answering device", `document.querySelectorAll('[data-device] span[role=img]').length === 31`)
+	b.sees("asks 16 links")
+	b.until("every answering device", `document.querySelectorAll('[data-device] span[role=img]').length === 38`)
 
 	b.click(`[data-device="do11"]`)
 	b.sees("From the plan nothing speaks against it")

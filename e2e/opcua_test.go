@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -52,8 +53,7 @@ func TestNames(t *testing.T) {
 		}
 		device["points"] = points
 	}
-	crossings := site["crossings"].([]any)
-	site["crossings"] = crossings[:len(crossings)-1] // the last writes to a point that is gone
+	site["crossings"] = slices.DeleteFunc(site["crossings"].([]any), func(x any) bool { return x.(map[string]any)["id"] == "x-shore-4" }) // it writes to a point that is gone
 	f.post(t, "/api/file/site.json", site)
 	b := f.open(t, "/points/super")
 	b.press("Prove names")

@@ -13,7 +13,7 @@ func TestRun(t *testing.T) {
 	b.sees("Nothing runs")
 	b.sees("DO probe 11 · read 33 holding @ 40001")
 	b.press("Start the line")
-	b.sees("15 of 15 links run on the bench")
+	b.sees("16 of 16 links run on the bench")
 	b.until("every request but one is measured",
 		`[...document.querySelectorAll("[data-measured]")].filter(e => e.dataset.measured > 0).length >= 17`)
 	b.sees("never") // the one that the device declines
@@ -134,7 +134,7 @@ func TestPlantIsLocked(t *testing.T) {
 func TestTraffic(t *testing.T) {
 	b := start(t, "demo", t.TempDir()).open(t, "/timetable?line=plantnet")
 	b.press("Start the line")
-	b.sees("15 of 15 links run")
+	b.sees("16 of 16 links run")
 	b.to("/traffic")
 	b.until("exchanges are there", `document.querySelectorAll("[data-exchange]").length > 5`)
 	b.sees("UV doser answers: illegal data address")

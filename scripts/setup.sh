@@ -1,8 +1,8 @@
 #!/usr/bin/env bash
 # Installs what the tests need beyond Go, Node and make: a C compiler for the
 # race detector, Chromium, clients of other hands that ask and subscribe (libmodbus
-# and mosquitto), and a checker of accessibility, which is no part of Ferry. Does
-# nothing where they are there already.
+# and mosquitto, and one of a building's network), and a checker of accessibility,
+# none of which is part of Ferry. Does nothing where they are there already.
 set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")/.."
 missing=()
@@ -20,4 +20,8 @@ fi
 if [[ ! -f .scratch/axe/node_modules/axe-core/axe.min.js ]]; then
 	echo "installing axe-core"
 	npm install --prefix .scratch/axe --silent --no-audit --no-fund --save-exact axe-core@4.11.0
+fi
+if [[ ! -f .scratch/bacnet/node_modules/node-bacnet/package.json ]]; then
+	echo "installing node-bacnet"
+	npm install --prefix .scratch/bacnet --silent --no-audit --no-fund --save-exact node-bacnet@0.2.4
 fi
