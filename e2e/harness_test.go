@@ -11,12 +11,15 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -158,6 +161,13 @@ func (f *ferry) open(t testing.TB, path string) *browser {
 	})
 	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
 		t.Fatal(err)
+	}
+	// FERRY_SLOW=4 has the page take four times as long for everything, as on a busy machine.
+	if slow, err := strconv.ParseFloat(os.Getenv("FERRY_SLOW"), 64); err == nil {
+		b.run(chromedp.Func(func(ctx context.Context, page *chromedp.Target) error {
+			_, err := cdp.Call(ctx, page, emulation.SetCPUThrottlingRate, emulation.SetCPUThrottlingRateParams{Rate: slow})
+			return err
+		}))
 	}
 	if len(f.fingerprint) > 0 { // it asks first who is there
 		b.run(chromedp.Navigate(b.url+path), chromedp.WaitVisible(chromedp.CSS("form[aria-label='Sign in']")))

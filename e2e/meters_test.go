@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -129,6 +130,21 @@ func TestMeters(t *testing.T) {
 	}
 	fault("")
 	eventually(t, "it to be well again", func() bool { return !failed("Meter 5 Power") })
+
+	// A meter more comes onto the gateway that is there, and who reads it sees it.
+	b.to("/lines/gateway")
+	b.choose("Serial line", js[string](b, `[...document.querySelectorAll('[aria-label="Serial line"] option')].at(-1).value`))
+	b.press("Add")
+	b.sees("1 meter, 8 objects")
+	b.until("with the six", `document.querySelector("[data-meters='7']") && !document.querySelector("[data-meters='6']")`)
+	b.press("Add to it")
+	b.sees("Done: added 1 meter to Energy gateway")
+	b.to("/timetable")
+	b.press("Start all")
+	eventually(t, "the seventh meter at the building side", func() bool {
+		seen := fetched[bench.Calling](t, f.url+"/api/devices/"+ids["Energy gateway"]+"/caller").Shown
+		return slices.ContainsFunc(seen, func(v bench.Shown) bool { return v.Name == "Meter 7 Power" && v.Quality == "" })
+	})
 }
 
 // TestTwins: of two devices that have one instance both are found, and named.

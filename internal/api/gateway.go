@@ -86,6 +86,9 @@ func (s *Server) postGatewayBuild(c fiber.Ctx) error {
 	}
 	var view BuiltView
 	view.What = fmt.Sprintf("built %s, of %s", strings.TrimSpace(d.As.Name), amount(len(d.Meters), "meter"))
+	if now, _ := s.Store.Site(); d.As.Device != "" && now.Device(d.As.Device) != nil {
+		view.What = fmt.Sprintf("added %s to %s", amount(len(d.Meters), "meter"), now.Device(d.As.Device).Name)
+	}
 	view.Seq, err = s.change(c, view.What, func(now *site.Site) ([]site.Edit, error) {
 		settled, err := gateway.Settle(c.Context(), now, d, readyList(now))
 		if err != nil {

@@ -37,17 +37,15 @@ func (speech) Call(ctx context.Context, over net.Conn, screen *bench.Screen) err
 	if err := c.finds(); err != nil {
 		return err
 	}
-	for i := range c.devices {
-		if err := c.lists(&c.devices[i]); err != nil {
-			return err
-		}
-	}
-	c.offers()
 	tick := time.NewTicker(roundEvery)
 	defer tick.Stop()
 	for {
 		for i := range c.devices {
-			if err := c.round(&c.devices[i]); err != nil {
+			d := &c.devices[i]
+			if err := c.follows(d); err != nil {
+				return err
+			}
+			if err := c.round(d); err != nil {
 				return err
 			}
 		}
@@ -74,6 +72,7 @@ type known struct {
 	id      wire.ObjectID
 	behind  wire.Station
 	objects []named
+	listed  uint64 // the revision of its database of which these are
 }
 
 // named is an object with its name.
@@ -199,8 +198,25 @@ func (c *caller) property(d *known, o wire.ObjectID, p family.Property, index in
 	return values, err
 }
 
+// follows lists a device that was not, or whose database has another revision since.
+func (c *caller) follows(d *known) error {
+	revision, err := c.property(d, d.id, family.DatabaseRevision, wire.Whole)
+	if err != nil || len(revision) != 1 {
+		return fmt.Errorf("it does not say which revision its database has: %w", err)
+	}
+	if is := revision[0].Uint; is != d.listed {
+		if err := c.lists(d); err != nil {
+			return err
+		}
+		d.listed = is
+		c.offers()
+	}
+	return nil
+}
+
 // lists reads which objects a device has, and their names.
 func (c *caller) lists(d *known) error {
+	d.objects = nil
 	count, err := c.property(d, d.id, family.ObjectList, 0)
 	if err != nil || len(count) != 1 {
 		return fmt.Errorf("it does not say how many objects it has: %w", err)

@@ -24,12 +24,14 @@ type Design struct {
 	Line    string  `json:"line"`
 	NewLine NewLine `json:"newLine"`
 	// PaceMs is how often everything is read, 0 for as the lists say; Fastest has it be as often as the line can.
-	PaceMs  int      `json:"paceMs,omitempty"`
-	Fastest bool     `json:"fastest,omitempty"`
-	Models  []Model  `json:"models"`
-	Meters  []Meter  `json:"meters"`
-	As      Upstream `json:"as"`
-	Reader  Reader   `json:"reader"`
+	PaceMs  int  `json:"paceMs,omitempty"`
+	Fastest bool `json:"fastest,omitempty"`
+	// All has what is on the line already be read at that pace, too.
+	All    bool     `json:"all,omitempty"`
+	Models []Model  `json:"models"`
+	Meters []Meter  `json:"meters"`
+	As     Upstream `json:"as"`
+	Reader Reader   `json:"reader"`
 }
 
 // NewLine is a serial line that is not there yet.
@@ -44,7 +46,7 @@ type NewLine struct {
 // Model is a ready list, with those of its values that are wanted.
 type Model struct {
 	Datasheet string `json:"datasheet"`
-	// Picks are the ids of its points, empty for the useful ones; More are added by hand.
+	// Picks are the ids of its points, absent for the useful ones; More are added by hand.
 	Picks []string `json:"picks,omitempty"`
 	More  []Typed  `json:"more,omitempty"`
 	// Bench is the simulated device that stands in for one.
@@ -90,6 +92,9 @@ type Meter struct {
 
 // Upstream says as what the values are given on.
 type Upstream struct {
+	// Device is a gateway that is there already, by its id. It keeps its protocol, name, network and settings:
+	// these say something of a new one only.
+	Device   string            `json:"device,omitempty"`
 	Protocol string            `json:"protocol"`
 	Name     string            `json:"name"` // of the device that Ferry is
 	Line     string            `json:"line"` // the network
@@ -124,6 +129,9 @@ const (
 // perMeter is how many numbers of objects each meter has for itself, so that those of one are not moved by
 // another.
 const perMeter = 100
+
+// perLine is how many such numbers a line has for itself: those of a second line begin behind those of the first.
+const perLine = 300
 
 // Made is a value of a meter and what it has become.
 type Made struct {
@@ -166,8 +174,8 @@ type builder struct {
 	asker    string // who asks the meters
 	out      Built
 	put      []site.Edit
-	names    map[string]bool
-	stations map[int]string
+	stations map[int]bool // that devices have on the line
+	there    there
 }
 
 func (b *builder) add(kind site.Kind, id, parent string, what any) {
@@ -177,9 +185,10 @@ func (b *builder) add(kind site.Kind, id, parent string, what any) {
 // Build makes the edits of a gateway. sheet finds ready lists, also such as are not in the site yet; newID names
 // what is made. It fails with the first thing that does not go together.
 func Build(s *site.Site, o *Design, sheet func(id string) *site.Datasheet, newID func() string) (*Built, error) {
-	b := &builder{site: s, order: o, sheet: sheet, id: newID, names: map[string]bool{}, stations: map[int]string{}}
+	own := *o
+	b := &builder{site: s, order: &own, sheet: sheet, id: newID, stations: map[int]bool{}, there: nothing()}
 	b.out.Objects, b.out.Devices = []Made{}, []string{}
-	for _, step := range []func() error{b.protocols, b.line, b.upstream, b.meters} {
+	for _, step := range []func() error{b.find, b.protocols, b.line, b.upstream, b.meters, b.repace} {
 		if err := step(); err != nil {
 			return nil, err
 		}
@@ -210,6 +219,8 @@ func (b *builder) protocols() error {
 			if near == nil {
 				return fmt.Errorf("%s has no port on the line", d.Name)
 			}
+			m.Name = d.Name
+			m.Station, _ = near.StationOf(d.Port(o.Line).Settings)
 		} else {
 			if m.Model < 0 || m.Model >= len(o.Models) {
 				return fmt.Errorf("%s has no model", m.Name)
@@ -258,16 +269,7 @@ func (b *builder) line() error {
 				b.asker = k.Asking
 			}
 		}
-		for i := range b.site.Devices {
-			d := &b.site.Devices[i]
-			if p := d.Port(l.ID); p != nil && p.Protocol != "" {
-				if def, ok := protocol.Named(p.Protocol); ok {
-					if n, ok := def.StationOf(p.Settings); ok {
-						b.stations[n] = d.ID
-					}
-				}
-			}
-		}
+		b.stations = stationsOn(b.site, l.ID)
 		return nil
 	}
 	name := strings.TrimSpace(o.NewLine.Name)
@@ -279,6 +281,22 @@ func (b *builder) line() error {
 	b.out.Line = line.ID
 	b.add(site.KindLine, line.ID, "", line)
 	return nil
+}
+
+// stationsOn are those that devices have on a line.
+func stationsOn(s *site.Site, line string) map[int]bool {
+	stations := map[int]bool{}
+	for i := range s.Devices {
+		p := s.Devices[i].Port(line)
+		if p == nil {
+			continue
+		}
+		def, _ := protocol.Named(p.Protocol)
+		if n, ok := def.StationOf(p.Settings); ok {
+			stations[n] = true
+		}
+	}
+	return stations
 }
 
 // upstream makes the devices that Ferry is, without their points, and who reads.
@@ -298,20 +316,28 @@ func (b *builder) upstream() error {
 		}
 		serving.Allow = []string{strings.TrimSpace(o.Reader.Host)}
 	}
-	ends := 1
-	if o.As.Each {
-		ends += len(o.Meters)
+	end := func(name string, n int) site.Device {
+		return site.Device{ID: b.id(), Name: name, Map: b.far.Name, Serving: serving, Ports: []site.Port{{Line: o.As.Line,
+			Host: strings.TrimSpace(o.As.Host), Protocol: b.far.Name, Settings: b.makes.Ends(o.As.Settings, n)}}}
 	}
-	for i := range ends {
-		d := site.Device{ID: b.id(), Name: name, Map: b.far.Name, Serving: serving, Ports: []site.Port{{Line: o.As.Line,
-			Host: strings.TrimSpace(o.As.Host), Protocol: b.far.Name, Settings: b.makes.Ends(o.As.Settings, i)}}}
-		if i > 0 {
-			d.Name = name + ", " + o.Meters[i-1].Name
-		}
-		if i == 0 && b.asker == "" {
-			d.Ports = append(d.Ports, site.Port{Line: b.out.Line})
-			b.asker = d.ID
-		}
+	first := site.Device{}
+	if d := b.there.gateway; d != nil {
+		first, serving = *d, d.Serving
+		first.Points, first.Ports = nil, slices.Clone(d.Ports)
+	} else {
+		first = end(name, 0)
+	}
+	asks := b.asker == "" && first.Port(b.out.Line) == nil
+	if asks {
+		first.Ports = append(first.Ports, site.Port{Line: b.out.Line})
+	}
+	b.asker = cmp.Or(b.asker, first.ID)
+	if b.out.Devices = append(b.out.Devices, first.ID); asks || b.there.gateway == nil {
+		b.add(site.KindDevice, first.ID, "", first)
+	}
+	for i, n := 0, 1; o.As.Each && i < len(o.Meters); i, n = i+1, n+1 {
+		n = b.free(n)
+		d := end(name+", "+o.Meters[i].Name, n)
 		b.out.Devices = append(b.out.Devices, d.ID)
 		b.add(site.KindDevice, d.ID, "", d)
 	}
@@ -338,37 +364,72 @@ func (b *builder) meters() error {
 			}
 			device = made
 		}
-		points := slices.Clone(device.Points)
-		end, number := b.out.Devices[0], m.Station*perMeter
+		end := b.out.Devices[0]
 		if o.As.Each {
-			end, number, b.names = b.out.Devices[1+i], 0, map[string]bool{}
+			end = b.out.Devices[1+i]
+		}
+		objects, points, err := b.objects(m, device)
+		if err != nil {
+			return err
 		}
 		for k := range points {
-			p := &points[k]
-			if p.Access == site.WriteOnly || p.Address.IsZero() {
-				continue
-			}
-			if number++; !o.As.Each && number >= (m.Station+1)*perMeter {
-				return fmt.Errorf("%s has more than %d values: make each meter a device of its own", m.Name, perMeter-1)
-			}
-			object, made := b.object(m.Name, p, number)
-			if err := site.CheckPoint(b.far.Scheme, &made); err != nil {
-				return fmt.Errorf("%s, %s: %w", m.Name, p.Name, err)
-			}
+			object, made := &objects[k], &points[k]
 			object.Meter = i
-			b.add(site.KindPoint, made.ID, end, made)
-			x := site.Crossing{ID: b.id(), From: p.ID, To: made.ID, AllowMs: o.Reader.OldestMs}
+			b.add(site.KindPoint, made.ID, end, *made)
+			x := site.Crossing{ID: b.id(), From: object.Point, To: made.ID, AllowMs: o.Reader.OldestMs}
 			if made.Access == site.ReadWrite {
 				x.Both = site.LaterTies
 			}
 			crossings = append(crossings, x)
-			b.out.Objects = append(b.out.Objects, object)
 		}
+		b.out.Objects = append(b.out.Objects, objects...)
 	}
 	for i := range crossings {
 		b.add(site.KindCrossing, crossings[i].ID, "", crossings[i])
 	}
 	return nil
+}
+
+// objects are what the values of a meter become that are not given on yet. A meter of which some are has the next
+// ones beside them; any other has hundred numbers that no object has yet.
+func (b *builder) objects(m *Meter, device *site.Device) (objects []Made, points []site.Point, err error) {
+	var values []site.Point
+	some := false
+	for i := range device.Points {
+		p := &device.Points[i]
+		if some = some || b.there.given[p.ID]; p.Access != site.WriteOnly && !p.Address.IsZero() && !b.there.given[p.ID] {
+			values = append(values, *p)
+		}
+	}
+	places, names, block := b.there.places, b.there.names, m.Station
+	if b.order.As.Each {
+		places, names, block = map[address.Address]bool{}, map[string]bool{}, 0
+	}
+	switch {
+	case len(values) == 0:
+		return nil, nil, fmt.Errorf("of %s, nothing is left to be given on", m.Name)
+	case !b.order.As.Each && len(values) >= perMeter:
+		return nil, nil, fmt.Errorf("%s has more than %d values: make each meter a device of its own", m.Name, perMeter-1)
+	}
+	for number, i := block*perMeter+1, 0; i < len(values); number++ {
+		object, made := b.object(m.Name, &values[i], number)
+		if err := site.CheckPoint(b.far.Scheme, &made); err != nil {
+			return nil, nil, fmt.Errorf("%s, %s: %w", m.Name, values[i].Name, err)
+		}
+		if !places[made.Address] {
+			objects, points = append(objects, object), append(points, made)
+			i++
+		} else if !some { // it is another's: all begins anew
+			block += perLine
+			number, i, objects, points = block*perMeter, 0, nil, nil
+		}
+	}
+	for i := range points {
+		places[points[i].Address] = true
+		points[i].Name = unlike(names, points[i].Name)
+		objects[i].Name = points[i].Name
+	}
+	return objects, points, nil
 }
 
 // meter makes a device of a ready list, with its link.
@@ -382,17 +443,17 @@ func (b *builder) meter(m *Meter, sheets map[string]bool) (*site.Device, error) 
 	}
 	name := strings.TrimSpace(m.Name)
 	setting, _ := b.near.Setting(b.near.Station)
-	switch has := b.stations[m.Station]; {
+	switch {
 	case name == "":
 		return nil, fmt.Errorf("the meter at %d has no name", m.Station)
 	case m.Station < max(setting.Least, 1) || m.Station > setting.Most:
 		return nil, fmt.Errorf("%s: %s goes from %d to %d", name, strings.ToLower(setting.Title), max(setting.Least, 1), setting.Most)
-	case has != "":
+	case b.stations[m.Station]:
 		return nil, fmt.Errorf("%s: another device has %s %d", name, strings.ToLower(setting.Title), m.Station)
 	}
 	d := &site.Device{ID: b.id(), Name: name, Model: list.Name, Map: b.near.Name, Limits: list.Limits, Bench: model.Bench,
 		Ports: []site.Port{{Line: b.out.Line, Protocol: b.near.Name, Settings: protocol.Settings{b.near.Station: protocol.OfInt(m.Station)}}}}
-	b.stations[m.Station] = d.ID
+	b.stations[m.Station] = true
 	if list.ThinkMs > 0 {
 		if _, has := b.near.Setting(protocol.KeyThink); has {
 			d.Ports[0].Settings[protocol.KeyThink] = protocol.OfInt(list.ThinkMs)
@@ -401,16 +462,16 @@ func (b *builder) meter(m *Meter, sheets map[string]bool) (*site.Device, error) 
 	placement := site.Placement{ID: b.id(), Datasheet: list.ID, PaceMs: o.PaceMs}
 	for i := range list.Points {
 		sp := &list.Points[i]
-		if len(model.Picks) == 0 && !sp.Useful || len(model.Picks) > 0 && !slices.Contains(model.Picks, sp.ID) {
+		if model.Picks == nil && !sp.Useful || model.Picks != nil && !slices.Contains(model.Picks, sp.ID) {
 			continue
 		}
 		p := sp.Point
-		if len(model.Picks) == 0 {
+		if model.Picks == nil {
 			p.From = &site.Origin{Placement: placement.ID, Point: sp.ID}
 		}
 		d.Points = append(d.Points, p)
 	}
-	if len(model.Picks) == 0 {
+	if model.Picks == nil {
 		d.Placements = []site.Placement{placement}
 	}
 	for i := range model.More {
@@ -460,17 +521,17 @@ func (b *builder) object(meter string, p *site.Point, number int) (Made, site.Po
 			template = EachNames
 		}
 	}
-	made.Name = b.name(strings.NewReplacer("{device}", meter, "{point}", p.Name).Replace(template))
+	made.Name = strings.NewReplacer("{device}", meter, "{point}", p.Name).Replace(template)
 	return Made{Point: p.ID, Object: made.ID, Register: b.near.Scheme.Short(p.Address), Source: p.Name, Address: b.far.Scheme.Short(made.Address),
 		Name: made.Name, Type: string(made.Type), Unit: made.Unit, Band: made.Band, PaceMs: made.PaceMs, Lost: lost}, made
 }
 
-// name is one that no other object of the device has.
-func (b *builder) name(wanted string) string {
+// unlike is a name that no other object of the device has.
+func unlike(names map[string]bool, wanted string) string {
 	name := wanted
-	for n := 2; b.names[name]; n++ {
+	for n := 2; names[name]; n++ {
 		name = fmt.Sprintf("%s (%d)", wanted, n)
 	}
-	b.names[name] = true
+	names[name] = true
 	return name
 }

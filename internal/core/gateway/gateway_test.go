@@ -127,6 +127,88 @@ func TestPicks(t *testing.T) {
 	}
 }
 
+// TestAdd: meters come onto a gateway that is there: on its line, where all keeps one pace, on a second line, where
+// the numbers begin behind those of the first, and as devices of their own, with instances that are free.
+func TestAdd(t *testing.T) {
+	s := farm()
+	id := ids()
+	built := func(o *gateway.Design) *gateway.Built {
+		t.Helper()
+		b, err := gateway.Build(s, o, sheet, id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if s, _, err = s.Apply(b.Edits); err != nil {
+			t.Fatal(err)
+		}
+		return b
+	}
+	first := built(order(2, 9600))
+	gate, meter := first.Devices[0], s.Links[0].Answering
+
+	more := func(name, line string, station int) *gateway.Design {
+		o := order(0, 9600)
+		o.As, o.Line, o.NewLine.Name = gateway.Upstream{Device: gate}, line, "Meter line 2"
+		o.PaceMs = 20_000
+		o.Meters = []gateway.Meter{{Name: name, Station: station}}
+		return o
+	}
+	o := more("Meter 3", first.Line, 3)
+	o.As.Names = "Meter 1 {point}" // as another has them
+	o.All = true
+	b := built(o)
+	if b.Devices[0] != gate || b.Line != first.Line || b.Objects[0].Name != "Meter 1 Voltage1 (2)" || b.Objects[0].Address != "analog-input:301" {
+		t.Errorf("%v %+v", b.Devices, b.Objects[0])
+	}
+	if d := s.Device(meter); d.Points[0].PaceMs != 20_000 || d.Placements[0].PaceMs != 20_000 || s.Device(gate).Points[0].PaceMs != 20_000 {
+		t.Errorf("what was there is still read every %d ms", d.Points[0].PaceMs)
+	}
+	look, err := gateway.Look(context.Background(), s, more("Meter 4", first.Line, 4), sheet)
+	if err != nil || look.Already != 3 || look.Steps[0].Meters != 4 || len(look.Steps) != 28 || !look.Steps[0].Holds {
+		t.Errorf("%v %+v", err, look)
+	}
+
+	b = built(more("Meter B1", "", 1))
+	if d := s.Device(gate); len(d.Ports) != 2+1 || b.Objects[0].Address != "analog-input:30101" || len(d.Points) != 4*8 {
+		t.Errorf("%d ports, %d objects, %s", len(d.Ports), len(d.Points), b.Objects[0].Address)
+	}
+	for i := range s.Links {
+		if s.Links[i].Asking != gate {
+			t.Errorf("%s is asked by another", s.Links[i].Answering)
+		}
+	}
+	for n, name := range []string{"Own 1", "Own 2"} {
+		o = more(name, first.Line, 11+n)
+		o.As.Each = true
+		b = built(o)
+		if d := s.Device(b.Devices[1]); d.Name != "Energy gateway, "+name || d.Ports[0].Settings["device"].Int() != 4051+n || b.Objects[0].Address != "analog-input:1" {
+			t.Errorf("%+v", d)
+		}
+	}
+	o = more("Meter 5", first.Line, 5)
+	o.As.Writable = true
+	if _, err := gateway.Build(s, o, sheet, id); err == nil || !strings.Contains(err.Error(), "Energy gateway lets nothing be written") {
+		t.Error(err)
+	}
+	// Only what is not given on yet becomes an object.
+	o = more("", first.Line, 0)
+	o.Meters = []gateway.Meter{{Device: meter}}
+	if _, err := gateway.Build(s, o, sheet, id); err == nil || !strings.Contains(err.Error(), "of Meter 1, nothing is left") {
+		t.Error(err)
+	}
+	for i := range s.Crossings {
+		if x := s.Crossings[i]; x.From == s.Device(meter).Points[2].ID {
+			if s, _, err = s.Apply([]site.Edit{{Kind: site.KindPoint, ID: x.To, Parent: gate}}); err != nil {
+				t.Fatal(err)
+			}
+			break
+		}
+	}
+	if b = built(o); len(b.Objects) != 1 || b.Objects[0].Name != "Meter 1 Voltage3" || b.Objects[0].Address != "analog-input:103" {
+		t.Errorf("%+v", b.Objects)
+	}
+}
+
 // TestCannot: what does not go together is said.
 func TestCannot(t *testing.T) {
 	for want, change := range map[string]func(*gateway.Design){
@@ -138,6 +220,7 @@ func TestCannot(t *testing.T) {
 		"the new line has no":   func(o *gateway.Design) { o.NewLine.Name = " " },
 		"the gateway has no":    func(o *gateway.Design) { o.As.Name = "" },
 		"choose the network":    func(o *gateway.Design) { o.As.Line = "x" },
+		"gateway is not there":  func(o *gateway.Design) { o.As.Device = "net" },
 		"has no address":        func(o *gateway.Design) { o.Reader = gateway.Reader{Only: true} },
 		"is no protocol":        func(o *gateway.Design) { o.As.Protocol = "modbus-tcp" },
 	} {

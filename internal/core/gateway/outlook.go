@@ -11,7 +11,7 @@ import (
 	"ferry/internal/core/timetable"
 )
 
-// Growth is the line with so many meters.
+// Growth is the line with so many meters, those that are there already included.
 type Growth struct {
 	Meters int `json:"meters"`
 	// PaceMs is how often everything is read, 0 for as the lists say.
@@ -30,8 +30,10 @@ type Forecast struct {
 	Built *Built `json:"built"`
 	// PaceMs is how often everything is read, 0 for as the lists say.
 	PaceMs int `json:"paceMs,omitempty"`
-	// Steps are the line with one meter, two, and so on, up to what a line bears.
-	Steps []Growth `json:"steps"`
+	// Already is how many devices answer on the line without those of the order. Steps are the line with one more
+	// than these, two, and so on, up to what a line bears.
+	Already int      `json:"already"`
+	Steps   []Growth `json:"steps"`
 	// Most is how many meters the line bears by its drivers, Good how many of these keep all paces and the age that
 	// who reads allows.
 	Most int `json:"most"`
@@ -92,9 +94,9 @@ func compiled(ctx context.Context, s *site.Site, o *Design, sheet func(id string
 
 // Look builds a gateway without keeping it, and works out how old its values get.
 func Look(ctx context.Context, s *site.Site, o *Design, sheet func(id string) *site.Datasheet) (*Forecast, error) {
-	look := &Forecast{Most: mostOnLine}
+	look := &Forecast{Most: mostOnLine, Already: already(s, o)}
 	part := narrowed(s, o)
-	last := max(mostOnLine, len(o.Meters))
+	last := max(mostOnLine-look.Already, len(o.Meters))
 	for meters := 1; meters <= last; meters++ {
 		in := part
 		if meters == len(o.Meters) {
@@ -111,10 +113,25 @@ func Look(ctx context.Context, s *site.Site, o *Design, sheet func(id string) *s
 			built.ages(plan, o)
 			look.Built, look.PaceMs = built, step.PaceMs
 		}
+		step.Meters += look.Already
 		look.Steps = append(look.Steps, step)
 	}
 	look.judge(o)
 	return look, nil
+}
+
+// already is how many devices answer on the line of an order that are none of its meters.
+func already(s *site.Site, o *Design) int {
+	on := map[string]bool{}
+	for i := range s.Links {
+		if k := &s.Links[i]; k.Line == o.Line && o.Line != "" {
+			on[k.Answering] = true
+		}
+	}
+	for i := range o.Meters {
+		delete(on, o.Meters[i].Device)
+	}
+	return len(on)
 }
 
 // narrowed is the part of a site that has to do with the line of a gateway, and its network.
@@ -122,7 +139,7 @@ func narrowed(s *site.Site, o *Design) *site.Site {
 	part := *s
 	part.Crossings, part.Lists, part.Lookouts, part.Outlets = nil, nil, nil, nil
 	part.Links, part.Devices = nil, nil
-	needed := map[string]bool{}
+	needed := map[string]bool{o.As.Device: true}
 	for i := range s.Links {
 		if k := &s.Links[i]; k.Line == o.Line && o.Line != "" {
 			part.Links = append(part.Links, *k)
@@ -146,7 +163,7 @@ func stepOf(ctx context.Context, s *site.Site, o *Design, sheet func(id string) 
 	part.Meters = slices.Clone(o.Meters[:min(meters, len(o.Meters))])
 	step := Growth{Meters: meters, Assumed: meters > len(o.Meters)}
 	for len(part.Meters) < meters {
-		part.Meters = append(part.Meters, another(&part))
+		part.Meters = append(part.Meters, another(s, &part))
 	}
 	settled, err := Settle(ctx, s, &part, sheet)
 	if err != nil {
@@ -162,15 +179,18 @@ func stepOf(ctx context.Context, s *site.Site, o *Design, sheet func(id string) 
 	return step, built, plan, nil
 }
 
-// another is a meter more, like the last.
-func another(o *Design) Meter {
+// another is a meter more, like the last, at the first station that is free.
+func another(s *site.Site, o *Design) Meter {
 	last := o.Meters[len(o.Meters)-1]
-	m := Meter{Model: last.Model, Station: last.Station}
+	m := Meter{Model: last.Model}
 	if last.Device != "" || m.Model >= len(o.Models) {
 		m.Model = max(0, len(o.Models)-1)
 	}
-	taken := func(n int) bool { return slices.ContainsFunc(o.Meters, func(m Meter) bool { return m.Station == n }) }
-	for m.Station = 1; taken(m.Station); m.Station++ {
+	taken := stationsOn(s, o.Line)
+	for i := range o.Meters {
+		taken[o.Meters[i].Station] = true
+	}
+	for m.Station = 1; taken[m.Station]; m.Station++ {
 	}
 	m.Name = fmt.Sprintf("Meter %d more", m.Station)
 	return m
@@ -194,8 +214,9 @@ func (b *Built) ages(plan *timetable.Plan, o *Design) {
 
 // judge says how many meters the line bears, and when a second one is due.
 func (l *Forecast) judge(o *Design) {
-	now := len(o.Meters)
+	now := l.Already + len(o.Meters)
 	why, old := "", false
+	l.Good = l.Already
 	for i := range l.Steps {
 		s := &l.Steps[i]
 		switch {
@@ -213,6 +234,8 @@ func (l *Forecast) judge(o *Design) {
 		l.Good = s.Meters
 	}
 	switch {
+	case why == "" && l.Good < mostOnLine:
+		l.Due = fmt.Sprintf("The line bears these %d. How many more it bears is said once a model of them is chosen.", l.Good)
 	case why == "":
 		l.Due = fmt.Sprintf("One line bears all %d meters that its drivers do.", l.Good)
 	case now > l.Good && l.Good == 0:

@@ -89,7 +89,7 @@ func (s *space) ofDevice(p family.Property) ([]wire.Value, bool, *wire.Failure) 
 		return one(wire.Unsigned(retriesHere))
 	case bindings:
 		return nil, false, nil
-	case databaseRevision:
+	case family.DatabaseRevision:
 		return one(wire.Unsigned(s.changed))
 	case family.PropertyList:
 		return listed(ofDevice)

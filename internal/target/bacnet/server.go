@@ -58,9 +58,10 @@ const (
 	ticksEvery        = 100 * time.Millisecond
 )
 
-// New begins to answer.
+// New begins to answer. The revision of its database begins with the second of the day and year: who knows an
+// earlier one after a restart lists anew.
 func New(config Config, d Device, objects []*Object) *Server {
-	s := &Server{config: config, station: config.Station, space: newSpace(d, objects, 1), transfers: map[asker]*transfer{},
+	s := &Server{config: config, station: config.Station, space: newSpace(d, objects, uint64(time.Now().Unix())), transfers: map[asker]*transfer{},
 		wishes: map[wish]*subscription{}, followed: map[wire.ObjectID][]*subscription{}, reports: map[uint8]*report{},
 		readers: map[asker]*reader{}, done: make(chan struct{})}
 	s.others.Go(s.ticks)

@@ -130,7 +130,7 @@ func (s *space) id() wire.ObjectID { return wire.ID(uint16(family.Device), s.dev
 // ofDevice and ofObject are the properties that are there, in the order in which they are told.
 var ofDevice = []family.Property{family.ObjectIdentifier, family.ObjectName, family.ObjectType, systemStatus, family.VendorName,
 	vendorIdentifier, family.ModelName, firmware, application, protocolVersion, protocolRevision, services, objectTypes, family.ObjectList,
-	family.MaxOctets, family.Segmentation, maxSegments, segmentTimeout, timeout, retries, bindings, databaseRevision, family.Description}
+	family.MaxOctets, family.Segmentation, maxSegments, segmentTimeout, timeout, retries, bindings, family.DatabaseRevision, family.Description}
 
 // Properties of devices that only a device has.
 const (
@@ -147,7 +147,6 @@ const (
 	timeout          family.Property = 11
 	retries          family.Property = 73
 	bindings         family.Property = 30
-	databaseRevision family.Property = 155
 	polarity         family.Property = 84
 )
 

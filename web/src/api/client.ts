@@ -71,7 +71,34 @@ async function call<T>(method: string, path: string, body?: BodyInit): Promise<T
 }
 
 export const get = <T>(path: string) => call<T>("GET", path);
-export const post = <T>(path: string, body: unknown = {}) => call<T>("POST", path, JSON.stringify(body));
+
+/** Edits that were not answered yet. */
+const unanswered = new Set<Promise<unknown>>();
+
+/** Has whatever is done next wait for an edit. */
+export function awaited<T>(edit: Promise<T>): Promise<T> {
+  const answered = () => unanswered.delete(edit);
+  unanswered.add(edit);
+  edit.then(answered, answered);
+  return edit;
+}
+
+/**
+ * Has something done. A field is left in the moment in which a button is pressed: what was typed
+ * into it comes first, and nothing is done with what stood there before.
+ */
+export async function post<T>(path: string, body: unknown = {}) {
+  while (unanswered.size) {
+    const answers = await Promise.allSettled(unanswered);
+    if (answers.some((a) => a.status === "rejected"))
+      throw new ProblemError({
+        code: "edit-refused",
+        sentence: "What was changed just before was not taken, so this was not done.",
+        do: "Look at that first, then do it again.",
+      });
+  }
+  return call<T>("POST", path, JSON.stringify(body));
+}
 export const postBody = <T>(path: string, body: Blob | string) => call<T>("POST", path, body);
 
 export const problemOf = (error: unknown): Problem =>
@@ -196,7 +223,8 @@ export interface ObjectEdit {
 export function useEdit() {
   const client = useQueryClient();
   return async (what: string, edits: ObjectEdit[]) => {
-    const answer = await post<EditAnswer>("/api/edit", { what, edits } as EditRequest);
+    const body = JSON.stringify({ what, edits } as EditRequest);
+    const answer = await awaited(call<EditAnswer>("POST", "/api/edit", body));
     await client.invalidateQueries({ queryKey: ["site"] });
     return answer;
   };

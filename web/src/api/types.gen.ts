@@ -2320,6 +2320,7 @@ export interface Design {
   newLine: NewLine;
   paceMs?: number;
   fastest?: boolean;
+  all?: boolean;
   models: Model[];
   meters: Meter[];
   as: Upstream;
@@ -2352,6 +2353,7 @@ export interface Meter {
   device?: string;
 }
 export interface Upstream {
+  device?: string;
   protocol: string;
   name: string;
   line: string;
@@ -2371,6 +2373,7 @@ export interface Reader {
 export interface Forecast {
   built: Built;
   paceMs?: number;
+  already: number;
   steps: Growth[];
   most: number;
   good: number;

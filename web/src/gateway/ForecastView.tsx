@@ -8,7 +8,7 @@ const age = (ms: number) => (ms < 10_000 ? `${(ms / 1000).toFixed(2)}\u2009s` : 
 /** What a gateway would be: how old its values get with each meter, and what each of them becomes. */
 export function ForecastView({ design, forecast, stale }: { design: Design; forecast: Forecast; stale: boolean }) {
   const now = forecast.steps[design.meters.length - 1];
-  const late = design.meters.length > forecast.good;
+  const late = !!now && now.meters > forecast.good;
   return (
     <div style={stale ? { opacity: 0.55 } : undefined} aria-busy={stale}>
       {now && (
@@ -22,7 +22,7 @@ export function ForecastView({ design, forecast, stale }: { design: Design; fore
             />
             <Figure title="Line time used" value={`${(100 * now.utilisation).toFixed(0)}%`} />
           </div>
-          <Chart steps={forecast.steps} now={design.meters.length} good={forecast.good} />
+          <Chart steps={forecast.steps} now={now.meters} good={forecast.good} />
           <p className="mt-2 flex items-center gap-2">
             <Mark kind={late ? "fault" : "good"} size={15} />
             <span>
@@ -83,8 +83,9 @@ function Figure({ title, value }: { title: string; value: string }) {
 function Chart({ steps, now, good }: { steps: Growth[]; now: number; good: number }) {
   const most = Math.max(1, ...steps.map((s) => (s.holds ? s.oldestMs : 0)));
   const height = 96;
+  const [first, last] = [steps[0]?.meters ?? 1, steps.at(-1)?.meters ?? 1];
   return (
-    <div className="mt-3" role="img" aria-label={`The oldest value with 1 to ${steps.length} meters`}>
+    <div className="mt-3" role="img" aria-label={`The oldest value with ${first} to ${last} meters`}>
       <div className="flex items-end gap-[2px]" style={{ height }}>
         {steps.map((s) => {
           const bad = s.meters > good;
@@ -105,9 +106,9 @@ function Chart({ steps, now, good }: { steps: Growth[]; now: number; good: numbe
         })}
       </div>
       <div className="small soft mono mt-1 flex justify-between">
-        <span>1 meter</span>
+        <span>{count(first, "meter")}</span>
         <span>{age(most)} at most</span>
-        <span>{count(steps.length, "meter")}</span>
+        <span>{count(last, "meter")}</span>
       </div>
     </div>
   );

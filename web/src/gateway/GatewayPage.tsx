@@ -8,7 +8,7 @@ import { valueOf } from "../lines/settings";
 import { count } from "../shared/numbers";
 import { say } from "../shared/toast";
 import { ProblemNotice } from "../shared/ui";
-import { blank, framings, keep, kept, readyLists } from "./design";
+import { blank, framings, gatewaysOf, keep, kept, onLine, readyLists } from "./design";
 import { Chosen, Typed, TypedNumber } from "./fields";
 import { ForecastView } from "./ForecastView";
 import { Meters } from "./Meters";
@@ -48,7 +48,7 @@ function GatewayOf({ site }: { site: SiteView }) {
     try {
       const built = await post<BuiltView>("/api/gateway/build", design);
       keep(site, undefined);
-      say(`${design.as.name} was built: ${built.what}.`);
+      say(`Done: ${built.what}.`);
       await navigate({ to: "/lines/$kind/$id", params: { kind: "device", id: built.devices[0] ?? "" } });
     } catch (error) {
       setProblem(problemOf(error));
@@ -65,7 +65,7 @@ function GatewayOf({ site }: { site: SiteView }) {
       disabled={busy || design.meters.length === 0}
       onClick={() => void build()}
     >
-      {busy ? "Building…" : "Build it"}
+      {busy ? "Building…" : design.as.device ? "Add to it" : "Build it"}
     </button>
   );
   return (
@@ -155,7 +155,7 @@ function WhichLine({ site, design, onChange }: Part) {
         label="Serial line"
         value={design.line}
         options={[{ value: "", title: "a new line" }, ...serial.map((l) => ({ value: l.id, title: l.name }))]}
-        onChange={(line) => onChange({ ...design, line, meters: design.meters.filter((m) => !m.device) })}
+        onChange={(line) => onChange(onLine(site, design, line))}
       />
       {!design.line && (
         <div className="mt-2 grid grid-cols-[1fr_100px_90px] gap-2">
@@ -206,6 +206,16 @@ function WhichLine({ site, design, onChange }: Part) {
           />
         )}
       </div>
+      {how !== "lists" && site.links.some((l) => l.line === design.line) && (
+        <label className="mt-2 flex min-h-6 items-center gap-2">
+          <input
+            type="checkbox"
+            checked={!!design.all}
+            onChange={(e) => onChange({ ...design, all: e.target.checked })}
+          />{" "}
+          what is on the line already, too
+        </label>
+      )}
     </>
   );
 }
@@ -217,51 +227,70 @@ function GivenOn({ site, design, onChange }: Part) {
   const def = makes.find((p) => p.name === as.protocol);
   const station = def?.settings.find((s) => s.key === def.station);
   const nets = site.lines.filter((l) => l.medium === def?.medium);
+  const there = gatewaysOf(site);
+  const named = (
+    <Typed
+      label="Names of the objects"
+      value={as.names ?? ""}
+      placeholder={as.each ? "{point}" : "{device} {point}"}
+      help="{device} and {point} stand for those of the meter"
+      onChange={(names) => set({ names })}
+    />
+  );
   return (
     <>
-      <div className="grid grid-cols-2 gap-2">
-        <Typed label="Name of the gateway" value={as.name} onChange={(name) => set({ name })} />
+      {there.length > 0 && (
         <Chosen
-          label="Protocol"
-          value={as.protocol}
-          options={makes.map((p) => ({ value: p.name, title: p.title }))}
-          onChange={(protocol) => set({ protocol, settings: {} })}
-        />
-        <Chosen
-          label="Network"
-          value={as.line}
+          label="Gateway"
+          value={as.device ?? ""}
           options={[
-            ...(nets.some((l) => l.id === as.line) ? [] : [{ value: as.line, title: "choose one" }]),
-            ...nets.map((l) => ({ value: l.id, title: l.name })),
+            { value: "", title: "a new one" },
+            ...there.map((d) => ({ value: d.id, title: `${d.name}, which is there` })),
           ]}
-          onChange={(line) => set({ line })}
+          onChange={(device) => set({ device })}
         />
-        <Typed
-          label="Address"
-          mono
-          value={as.host}
-          placeholder={nets.find((l) => l.id === as.line)?.network ?? "192.0.2.60"}
-          help="Of this machine on that network"
-          onChange={(host) => set({ host })}
-        />
-        {station && (
-          <TypedNumber
-            label={station.title}
-            least={station.least}
-            most={station.most}
-            value={Number(valueOf(def, as.settings, station.key))}
-            help={station.help}
-            onChange={(n) => set({ settings: { ...as.settings, [station.key]: n ?? 0 } })}
+      )}
+      {as.device ? (
+        <div className="mt-2">{named}</div>
+      ) : (
+        <div className="mt-2 grid grid-cols-2 gap-2">
+          <Typed label="Name of the gateway" value={as.name} onChange={(name) => set({ name })} />
+          <Chosen
+            label="Protocol"
+            value={as.protocol}
+            options={makes.map((p) => ({ value: p.name, title: p.title }))}
+            onChange={(protocol) => set({ protocol, settings: {} })}
           />
-        )}
-        <Typed
-          label="Names of the objects"
-          value={as.names ?? ""}
-          placeholder={as.each ? "{point}" : "{device} {point}"}
-          help="{device} and {point} stand for those of the meter"
-          onChange={(names) => set({ names })}
-        />
-      </div>
+          <Chosen
+            label="Network"
+            value={as.line}
+            options={[
+              ...(nets.some((l) => l.id === as.line) ? [] : [{ value: as.line, title: "choose one" }]),
+              ...nets.map((l) => ({ value: l.id, title: l.name })),
+            ]}
+            onChange={(line) => set({ line })}
+          />
+          <Typed
+            label="Address"
+            mono
+            value={as.host}
+            placeholder={nets.find((l) => l.id === as.line)?.network ?? "192.0.2.60"}
+            help="Of this machine on that network"
+            onChange={(host) => set({ host })}
+          />
+          {station && (
+            <TypedNumber
+              label={station.title}
+              least={station.least}
+              most={station.most}
+              value={Number(valueOf(def, as.settings, station.key))}
+              help={station.help}
+              onChange={(n) => set({ settings: { ...as.settings, [station.key]: n ?? 0 } })}
+            />
+          )}
+          {named}
+        </div>
+      )}
       <label className="mt-2 flex min-h-6 items-center gap-2">
         <input type="checkbox" checked={!!as.each} onChange={(e) => set({ each: e.target.checked })} /> a device of its
         own for each meter, behind a network number
@@ -315,10 +344,12 @@ function WhoReads({ design, onChange }: Omit<Part, "site">) {
           onChange={(oldestMs) => set({ oldestMs })}
         />
       </div>
-      <label className="mt-2 flex min-h-6 items-center gap-2">
-        <input type="checkbox" checked={!!reader.only} onChange={(e) => set({ only: e.target.checked })} /> nobody else
-        is answered
-      </label>
+      {!design.as.device && (
+        <label className="mt-2 flex min-h-6 items-center gap-2">
+          <input type="checkbox" checked={!!reader.only} onChange={(e) => set({ only: e.target.checked })} /> nobody
+          else is answered
+        </label>
+      )}
     </>
   );
 }

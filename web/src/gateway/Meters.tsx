@@ -27,10 +27,10 @@ export function Meters({
   const [name, setName] = useState("Meter {n}");
   const [open, setOpen] = useState<number>();
   const chosen = lists.find((l) => l.id === sheet) ?? lists.find((l) => /meter/i.test(l.name)) ?? lists[0];
-  const begins = from ?? nextStation(design);
+  const begins = from ?? nextStation(site, design);
   const add = () => {
     if (!chosen) return;
-    onChange(withMeters(design, chosen.id, many, begins, name.trim() || "Meter {n}"));
+    onChange(withMeters(site, design, chosen.id, many, begins, name.trim() || "Meter {n}"));
     setFrom(undefined);
   };
   const line = lineOf(site, design.line);
@@ -53,7 +53,7 @@ export function Meters({
           most={mostMeters}
           open
           value={from}
-          placeholder={String(nextStation(design))}
+          placeholder={String(nextStation(site, design))}
           onChange={setFrom}
         />
         <Typed label="Called" value={name} help="{n} stands for a number" onChange={setName} />
@@ -149,7 +149,7 @@ export function Meters({
         const list = lists.find((l) => l.id === m.datasheet);
         if (!list || !used[i]) return null;
         const useful = list.rows.filter((r) => r.useful).map((r) => r.id);
-        const picks = m.picks?.length ? m.picks : useful;
+        const picks = m.picks ?? useful;
         return (
           <div key={m.datasheet} className="mt-3 border-t border-rule pt-2">
             <button

@@ -1,4 +1,5 @@
-import type { Def, Design, Meter, SheetsView, SheetView, SiteView } from "../api/types.gen";
+import type { Def, Design, DeviceView, Meter, SheetsView, SheetView, SiteView } from "../api/types.gen";
+import { valueOf } from "../lines/settings";
 
 /** The formats that meters come with, most usual first. */
 export const framings = ["8E1", "8N1", "8N2", "8O1"];
@@ -21,6 +22,7 @@ export function blank(site: SiteView): Design {
     models: [],
     meters: [],
     as: {
+      device: "",
       protocol: makes?.name ?? "",
       name: fresh(
         "Energy gateway",
@@ -31,6 +33,32 @@ export function blank(site: SiteView): Design {
       settings: {},
     },
     reader: { name: "", host: "", paceMs: 5000 },
+  };
+}
+
+/** The gateways that are there already: the first device at each address at which Ferry gives values on. */
+export function gatewaysOf(site: SiteView): DeviceView[] {
+  const makes = new Set(site.protocols.filter((p) => p.makes).map((p) => p.name));
+  const seen = new Set<string>();
+  return site.devices.filter((d) => {
+    const door = d.serving && d.ports.find((p) => p.protocol && makes.has(p.protocol));
+    const at = door && `${door.line} ${door.protocol} ${door.host}`;
+    if (!at || seen.has(at)) return false;
+    seen.add(at);
+    return true;
+  });
+}
+
+/** The design with another line: what asks on it already, as a gateway, is what its meters come onto. */
+export function onLine(site: SiteView, d: Design, line: string): Design {
+  const asks = site.links.find((l) => l.line === line)?.asking;
+  const gateway = gatewaysOf(site).find((g) => g.id === asks);
+  return {
+    ...d,
+    line,
+    all: !!gateway,
+    meters: d.meters.filter((m) => !m.device),
+    as: { ...d.as, device: gateway?.id ?? d.as.device },
   };
 }
 
@@ -49,24 +77,43 @@ export function readyLists(site: SiteView, sheets: SheetsView | undefined): Shee
 }
 
 /** So many meters more, of a model, from a unit on. */
-export function withMeters(d: Design, sheet: string, count: number, from: number, name: string): Design {
+export function withMeters(
+  site: SiteView,
+  d: Design,
+  sheet: string,
+  count: number,
+  from: number,
+  name: string,
+): Design {
   const models = d.models.some((m) => m.datasheet === sheet) ? d.models : [...d.models, { datasheet: sheet }];
   const model = models.findIndex((m) => m.datasheet === sheet);
-  const names = d.meters.map((m) => m.name);
+  const names = [...site.devices.map((x) => x.name), ...d.meters.map((m) => m.name)];
   const meters: Meter[] = [...d.meters];
   let n = d.meters.length;
   for (let i = 0; i < count; i++) {
-    n++;
-    const one = name.includes("{n}") ? name.replaceAll("{n}", String(n)) : count > 1 ? `${name} ${i + 1}` : name;
-    const own = fresh(one, names);
+    const numbered = () => name.replaceAll("{n}", String(++n));
+    let own = name.includes("{n}") ? numbered() : fresh(count > 1 ? `${name} ${i + 1}` : name, names);
+    while (names.includes(own)) own = name.includes("{n}") ? numbered() : fresh(own, names);
     names.push(own);
     meters.push({ name: own, station: from + i, model });
   }
   return { ...d, models, meters };
 }
 
+/** The units that devices have on the line of a design. */
+const stationsOn = (site: SiteView, d: Design) =>
+  site.devices.flatMap((x) =>
+    x.ports
+      .filter((p) => d.line && p.line === d.line && p.protocol)
+      .map((p) => {
+        const def = site.protocols.find((o) => o.name === p.protocol);
+        return def?.station ? Number(valueOf(def, p.settings, def.station)) : 0;
+      }),
+  );
+
 /** The unit behind the last. */
-export const nextStation = (d: Design) => Math.max(0, ...d.meters.map((m) => m.station)) + 1;
+export const nextStation = (site: SiteView, d: Design) =>
+  Math.max(0, ...stationsOn(site, d), ...d.meters.map((m) => m.station)) + 1;
 
 const key = (site: SiteView) => `ferry gateway ${site.name}`;
 

@@ -158,7 +158,12 @@ export const Grid = memo(function Grid({
     // Only when another point is chosen, not on every refresh of the rows.
     // oxlint-disable-next-line react/exhaustive-deps
   }, [chosen]);
-  useEffect(() => scroll.current?.focus({ preventScroll: true }), []);
+  // The keys go to the map, except where somebody types elsewhere already.
+  const takeKeys = () => {
+    const typed = document.activeElement?.closest("input, textarea, select, [role=dialog]");
+    if (!typed || scroll.current?.contains(typed)) scroll.current?.focus({ preventScroll: true });
+  };
+  useEffect(takeKeys, []);
 
   // The selection is what is done to many points at once.
   const told = useRef("");
@@ -211,7 +216,7 @@ export const Grid = memo(function Grid({
           { point: row.id, column, text: typing.text, base: typing.version },
         ]);
       setTyping(undefined);
-      scroll.current?.focus({ preventScroll: true });
+      takeKeys();
       const next = after.current ?? { row: active.row + move[0], col: active.col + move[1] };
       go(next.row, next.col);
     } catch (error) {

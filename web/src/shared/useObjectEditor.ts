@@ -1,5 +1,5 @@
 import { useRef } from "react";
-import { useEdit, type Kind } from "../api/client";
+import { awaited, useEdit, type Kind } from "../api/client";
 
 const isRecord = (v: unknown): v is Record<string, unknown> => typeof v === "object" && v !== null && !Array.isArray(v);
 
@@ -59,7 +59,7 @@ export function useObjectEditor<T extends { id: string }>(
           throw error;
         }
       };
-      const sent = last.current.then(send);
+      const sent = awaited(last.current.then(send));
       last.current = sent.catch(() => undefined);
       return sent;
     },

@@ -138,6 +138,7 @@ const (
 	ActiveText        Property = 4
 	AllProperties     Property = 8
 	CovIncrement      Property = 22
+	DatabaseRevision  Property = 155
 	Description       Property = 28
 	EventState        Property = 36
 	InactiveText      Property = 46
