@@ -324,6 +324,15 @@ func (b *browser) labelled(label string) string {
 	return js[string](b, find)
 }
 
+// slowed has what the page asks of Ferry under a path that ends so take half a second longer, from now on.
+func (b *browser) slowed(path string) {
+	b.t.Helper()
+	b.does(fmt.Sprintf(`const quick = window.fetch; window.fetch = async (of, how) => {
+		if (new URL(of, location.href).pathname.endsWith(%q)) await new Promise(r => setTimeout(r, 500));
+		return quick(of, how);
+	}`, path))
+}
+
 func (b *browser) keys(keys ...string) {
 	b.t.Helper()
 	for _, key := range keys {
