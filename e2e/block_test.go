@@ -12,6 +12,7 @@ import (
 // program, which the try sees; the new declarations put it right; a wrong slot, a
 // missing permission and a block that is not there are told apart.
 func TestBlockController(t *testing.T) {
+	t.Parallel()
 	b := start(t, "demo", t.TempDir()).open(t, "/lines/link/lss-fh")
 	b.press("Try it")
 	b.sees("data block 12 has 40 bytes in the device, and with FilterData in the map it has 32")
@@ -94,6 +95,7 @@ func TestBlockController(t *testing.T) {
 // it; a list of offsets is asked in which block it lies, and compared with the
 // layout of its types.
 func TestTwoMaps(t *testing.T) {
+	t.Parallel()
 	b := start(t, "demo", t.TempDir()).open(t, "/points/fh")
 	b.press("Paste rows")
 	b.until("the box has the focus", `document.activeElement.tagName === "TEXTAREA"`)

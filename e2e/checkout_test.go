@@ -61,6 +61,7 @@ func truth(t *testing.T, f *ferry, device, place string) string {
 // TestProve: points are proved by the keyboard alone; what is wrong is explained; what is
 // changed has just the proofs made again that it touches; others are seen.
 func TestProve(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	f := start(t, "demo", dir)
 	f.post(t, "/api/run/start", map[string]any{})
@@ -152,6 +153,7 @@ func TestProve(t *testing.T) {
 // TestCommandAndSnapshot: a command is written, its feedback followed, and what was there
 // written back; what a device held before is compared and put back.
 func TestCommandAndSnapshot(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	f.post(t, "/api/run/start", map[string]any{})
 	b := f.open(t, "/checkout/snapshots")
@@ -187,6 +189,7 @@ func TestCommandAndSnapshot(t *testing.T) {
 // TestTrend: a point and its far shore are recorded from the page, drawn while that goes on,
 // zoomed, stopped, and there with every sample after a kill.
 func TestTrend(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	f := start(t, "demo", dir)
 	f.post(t, "/api/run/start", map[string]any{})
@@ -221,6 +224,7 @@ func TestTrend(t *testing.T) {
 // TestHandOver: the pack is made from the page, and what somebody left behind is found beside an
 // earlier state, and put back.
 func TestHandOver(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	b := f.open(t, "/checkout/handover")
 	b.fill("Your name", "Ines")

@@ -20,6 +20,7 @@ const toRun = `(e => e && (e.click(), true))([...document.querySelectorAll("asid
 // doses. A size and a header that do not agree are said before connecting, and again by
 // the device, each with what puts it right.
 func TestUVReactor(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	b := f.open(t, "/lines/line/uvhall")
 	sheet, err := filepath.Abs("../docs/examples/uv-reactor-ur12.eds")
@@ -106,6 +107,7 @@ func TestUVReactor(t *testing.T) {
 // TestWiperDrive: the set-up with which a drive is opened comes from its data sheet, is
 // changed value by value, and is compared with what the drive holds.
 func TestWiperDrive(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	b := f.open(t, "/lines/line/uvhall")
 	sheet, err := filepath.Abs("../docs/examples/wiper-drive-wd3.eds")
@@ -146,6 +148,7 @@ func TestWiperDrive(t *testing.T) {
 // TestFishCounter: a counter that holds each result until its number comes back is
 // connected, and nothing moves: that is said, and a crossing answers it.
 func TestFishCounter(t *testing.T) {
+	t.Parallel()
 	b := start(t, "demo", t.TempDir()).open(t, "/lines/link/lss-counter")
 	b.press("Run it")
 	b.until("run is asked for", toRun)
@@ -163,6 +166,7 @@ func TestFishCounter(t *testing.T) {
 // TestAuger: the turns of a feed auger, four a second, are read at five paces, and what
 // each of them sees is said.
 func TestAuger(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	var site map[string]any
 	if err := json.Unmarshal([]byte(f.text(t, "/api/file/site.json")), &site); err != nil {

@@ -15,6 +15,7 @@ import (
 // added and may what their role says; the certificate is shown; signing out
 // ends it.
 func TestPeopleSignIn(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	secret := filepath.Join(dir, "passphrase")
 	if err := os.WriteFile(secret, []byte("rising tide\n"), 0o600); err != nil {
@@ -125,6 +126,7 @@ func onLoopback(t *testing.T, f *ferry) []byte {
 // name; unlocking lets none loose; the lock ends their release; what they wrote
 // is in the journal.
 func TestReleaseOfCrossings(t *testing.T) {
+	t.Parallel()
 	site := onLoopback(t, start(t, "demo", t.TempDir())) // whose stand-ins are the plant
 	f := start(t, "serve", t.TempDir())
 	request, err := http.NewRequest("POST", f.url+"/api/file/site.json", bytes.NewReader(site))

@@ -62,6 +62,7 @@ func eventually(t *testing.T, what string, until func() bool) {
 // that arrives at its drive; a broker is heard by another; sources and targets come
 // and go, and the others go on; the lists are handed over.
 func TestShoreGateway(t *testing.T) {
+	t.Parallel()
 	registers := filepath.Join(t.TempDir(), "registers")
 	peer(t, true, "gcc", "-O1", "-o", registers, "../scripts/peers/registers.c", "-I/usr/include/modbus", "-lmodbus")
 	f := start(t, "demo", t.TempDir())

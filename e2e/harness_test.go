@@ -162,12 +162,11 @@ func (f *ferry) open(t testing.TB, path string) *browser {
 	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
 		t.Fatal(err)
 	}
+	// Of several pages at once each believes that it has the keys.
+	b.run(command(emulation.SetFocusEmulationEnabled, emulation.SetFocusEmulationEnabledParams{Enabled: true}))
 	// FERRY_SLOW=4 has the page take four times as long for everything, as on a busy machine.
 	if slow, err := strconv.ParseFloat(os.Getenv("FERRY_SLOW"), 64); err == nil {
-		b.run(chromedp.Func(func(ctx context.Context, page *chromedp.Target) error {
-			_, err := cdp.Call(ctx, page, emulation.SetCPUThrottlingRate, emulation.SetCPUThrottlingRateParams{Rate: slow})
-			return err
-		}))
+		b.run(command(emulation.SetCPUThrottlingRate, emulation.SetCPUThrottlingRateParams{Rate: slow}))
 	}
 	if len(f.fingerprint) > 0 { // it asks first who is there
 		b.run(chromedp.Navigate(b.url+path), chromedp.WaitVisible(chromedp.CSS("form[aria-label='Sign in']")))
@@ -175,6 +174,14 @@ func (f *ferry) open(t testing.TB, path string) *browser {
 	}
 	b.to(path)
 	return b
+}
+
+// command has the browser do something that has no action of its own.
+func command[P, R any](what cdp.Command[P, R], with P) chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, page *chromedp.Target) error {
+		_, err := cdp.Call(ctx, page, what, with)
+		return err
+	})
 }
 
 // run carries out actions within a limit, and shows the page if they fail.

@@ -8,6 +8,7 @@ import (
 // TestLines: the demo site is there; a line, a device and a link are added,
 // edited and removed; a try says where the message stops and what to do.
 func TestLines(t *testing.T) {
+	t.Parallel()
 	b := start(t, "demo", t.TempDir()).open(t, "/")
 	b.sees("Plant net")
 	b.sees("192.0.2.0/24")

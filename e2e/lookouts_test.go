@@ -12,6 +12,7 @@ import (
 // where and since when, and says when it is over. What another program saw of that time
 // is compared. A limit is set and seen to be broken.
 func TestLookouts(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	b := f.open(t, "/traffic/lookouts")
 	enter := func(label, text string) { b.fill(label, text); b.keys(kb.Enter) }

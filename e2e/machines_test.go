@@ -24,6 +24,7 @@ import (
 // one site, towards one broker; one that is killed takes nothing of the others with
 // it, and goes on where it is begun again.
 func TestThreeMachines(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := site.New("Skerry Point Hatchery")
 	s.Lines = []site.Line{{ID: "net", Name: "Plant net", Medium: site.Ethernet}}

@@ -58,6 +58,7 @@ func foreignWorkbook(t *testing.T) string {
 // TestForeignList: a list in somebody else's spreadsheet becomes a right map,
 // checked and proved against the bench, and comes out again in every format.
 func TestForeignList(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	b := f.open(t, "/points/flow61")
 	// The map of the demo site is cleared first, so that the list is all there is.
@@ -186,6 +187,7 @@ func (b *browser) fathom(shows, within, want string) {
 // TestOffByOne: a map that lies one register too high says so when the device
 // is asked at its edges, and moves.
 func TestOffByOne(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	b := f.open(t, "/points/ph21")
 	b.press("More")
@@ -203,6 +205,7 @@ func TestOffByOne(t *testing.T) {
 // TestManyAtOnce: filters, sorting, find and replace, counting on, copies with
 // a shift, one value into many cells, and columns that are remembered.
 func TestManyAtOnce(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	b := f.open(t, "/points/ioa")
 	b.sees("11 points")
@@ -250,6 +253,7 @@ func TestManyAtOnce(t *testing.T) {
 // TestDatasheets: a shipped datasheet is placed on two devices; changed, both
 // follow but where one has departed; a structure is laid out and placed.
 func TestDatasheets(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	b := f.open(t, "/points/datasheets/shelf-flow-meter-mf6")
 	b.sees("Place it on devices")
@@ -301,6 +305,7 @@ func TestDatasheets(t *testing.T) {
 // TestByKeyboard: the way from the first screen to the explanation of a point,
 // without the mouse.
 func TestByKeyboard(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	b := f.open(t, "/")
 	b.sees("Plant net")

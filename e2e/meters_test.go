@@ -149,6 +149,7 @@ func TestMeters(t *testing.T) {
 
 // TestTwins: of two devices that have one instance both are found, and named.
 func TestTwins(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	b := f.open(t, "/lines/line/plantnet")
 	b.pick(`[aria-label="Protocol to look for"]`, "bacnet-ip")

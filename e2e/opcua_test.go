@@ -24,6 +24,7 @@ import (
 // TestNames: of 300 names of a list nine are wrong, and those nine are found, also once the server
 // numbers its namespaces otherwise; what is there becomes points.
 func TestNames(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	var site map[string]any
 	if err := json.Unmarshal([]byte(f.text(t, "/api/file/site.json")), &site); err != nil {
@@ -100,6 +101,7 @@ func (b *browser) put(label, text string) {
 // names itself, is asked by a client that it does not know at first, in the browser all of it.
 // What is told at one side is there at the other, and back.
 func TestTrust(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	b := f.open(t, "/lines/link/lss-super")
 	b.press("Ask for its endpoints")
@@ -205,6 +207,7 @@ func TestTrust(t *testing.T) {
 // TestBrowse: the folders of a server are looked into one by one, nodes are found by words of
 // their names, and what is chosen becomes points that are called as the rule says.
 func TestBrowse(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	var site map[string]any
 	if err := json.Unmarshal([]byte(f.text(t, "/api/file/site.json")), &site); err != nil {
@@ -243,6 +246,7 @@ func TestBrowse(t *testing.T) {
 // is made of a table, proved, and carries; what is changed here is seen there and the other way
 // round, with the time it took; a circle is found before it runs.
 func TestBothWays(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	var site map[string]any
 	if err := json.Unmarshal([]byte(f.text(t, "/api/file/site.json")), &site); err != nil {

@@ -34,6 +34,7 @@ func (b *browser) shows(point, column, text string) {
 // TestGrid: the map behaves as a spreadsheet, every notation can be typed, and
 // what is wrong shows at its cell.
 func TestGrid(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	b := f.open(t, "/points/do11/do11-01")
 	b.sees("Its address, in every notation")
@@ -104,6 +105,7 @@ func TestGrid(t *testing.T) {
 // TestIntake: rows of a foreign table come in after a preview; bad ones are
 // listed and corrected in place; the map goes out as CSV.
 func TestIntake(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	b := f.open(t, "/points/gate")
 	b.press("Paste rows")

@@ -58,6 +58,7 @@ func (e elsewhere) Post(*site.Port) string             { return string(e) }
 // taken are found before anything runs. A substation controller then reads what the outstation shows,
 // and its command goes the other way.
 func TestPumpStation(t *testing.T) {
+	t.Parallel()
 	icd, err := filepath.Abs("../internal/bench/concentrator.icd")
 	if err != nil {
 		t.Fatal(err)
@@ -232,6 +233,7 @@ func TestPumpStation(t *testing.T) {
 // TestDeviceFile: a file of a device is shown as a tree and searched, compared with a changed one and
 // with what a device lists, and what is chosen of it becomes points.
 func TestDeviceFile(t *testing.T) {
+	t.Parallel()
 	data, err := os.ReadFile("../internal/bench/concentrator.icd")
 	if err != nil {
 		t.Fatal(err)

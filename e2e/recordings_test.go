@@ -215,6 +215,7 @@ type played struct {
 // TestFoundTwice: what the bench plays is found by its name live, and again in what is
 // kept of it.
 func TestFoundTwice(t *testing.T) {
+	t.Parallel()
 	foundTwice(t, false, []played{
 		{"do11", "stop", 0, "port-refused"}, {"do12", "off", 0, "host-silent"}, {"ioa", "refuse", 0, "connection-dropped"},
 		{"pump1", "silent", 0, "no-answer"}, {"skid", "delay", 800, "late-answer"}, {"uv", "drop", 0, "connection-dropped"},
@@ -230,6 +231,7 @@ func TestFoundTwice(t *testing.T) {
 
 // TestLinesFoundTwice: what befalls a whole serial line is one finding of the line.
 func TestLinesFoundTwice(t *testing.T) {
+	t.Parallel()
 	f := foundTwice(t, false, []played{{"rowa", "echo", 0, "echo"}, {"pumpbay", "cut", 0, "line-silent"}})
 	// Another who asks is heard live; what Ferry keeps is its own exchanges alone.
 	t.Cleanup(func() {
@@ -246,6 +248,7 @@ func TestLinesFoundTwice(t *testing.T) {
 // TestUnitsFoundTwice: and what befalls single devices of a serial line besides. One that is
 // set to twice the rate makes nothing out of what it hears, and stays silent.
 func TestUnitsFoundTwice(t *testing.T) {
+	t.Parallel()
 	foundTwice(t, false, []played{
 		{"do13", "baud", 38400, "no-answer"}, {"do14", "garbage", 0, "check-failed noise wrong-serial-settings frame-torn"},
 		{"do15", "long", 0, "answer-mismatch noise frame-torn check-failed"},
@@ -256,6 +259,7 @@ func TestUnitsFoundTwice(t *testing.T) {
 
 // TestFamiliesFoundTwice: so it is with other families, a copy of the device for each fault.
 func TestFamiliesFoundTwice(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	var site map[string]any
 	if err := json.Unmarshal([]byte(f.text(t, "/api/file/site.json")), &site); err != nil {
@@ -374,6 +378,7 @@ func copyFor(t *testing.T, site map[string]any, devices, links []any, list []pla
 // TestCyclicFoundTwice: so it is with cyclic connections, whose packets go beside those of
 // TCP.
 func TestCyclicFoundTwice(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	var site map[string]any
 	if err := json.Unmarshal([]byte(f.text(t, "/api/file/site.json")), &site); err != nil {
@@ -411,6 +416,7 @@ func TestCyclicFoundTwice(t *testing.T) {
 // TestFrozenFoundTwice: a device that answers and whose values have stopped is found once it
 // is known how they move, and again in what is kept.
 func TestFrozenFoundTwice(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	f.post(t, "/api/run/start", map[string]any{"links": []string{"lss-level31", "lss-wave"}})
 	time.Sleep(12 * time.Second)
@@ -493,6 +499,7 @@ func (f *ferry) writes(t *testing.T, device string) bool {
 // TestHabitsFoundTwice: devices that are odd and well are named so, live and in what is
 // kept, with what can be noted of them, and accused of nothing.
 func TestHabitsFoundTwice(t *testing.T) {
+	t.Parallel()
 	f := foundTwice(t, true, []played{
 		{"do11", "hangs-up", 0, "hangs-up"}, {"do12", "dozes", 400, "idle-close"}, {"ioa", "slow-first", 1500, "slow-first"},
 		{"pump1", "pieces", 40, "pieces"}, {"skid", "odd-unit", 255, "answers-as"},

@@ -9,6 +9,7 @@ import (
 // TestRun: the timetable is planned and measured, values live, a value is
 // written and journalled, both shores of a crossing move.
 func TestRun(t *testing.T) {
+	t.Parallel()
 	b := start(t, "demo", t.TempDir()).open(t, "/timetable?line=plantnet")
 	b.sees("Nothing runs")
 	b.sees("DO probe 11 · read 33 holding @ 40001")
@@ -72,6 +73,7 @@ func TestRun(t *testing.T) {
 // TestQuickEdits: of two fields that are filled before the page has read back the first, both
 // stay, in one object and in one setting of it.
 func TestQuickEdits(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	b := f.open(t, "/lines/device/pump1")
 	b.does(`const real = window.fetch; window.fetch = async (path, how) => {
@@ -90,6 +92,7 @@ func TestQuickEdits(t *testing.T) {
 // itself, and a write waits for an unlock. The plant is a stand-in, reached at
 // its own address on loopback.
 func TestPlantIsLocked(t *testing.T) {
+	t.Parallel()
 	b := start(t, "demo", t.TempDir()).open(t, "/lines/device/pump1")
 	b.until("the stand-ins are known",
 		`fetch("/api/site").then(r => r.json()).then(s => { window.port = s.standIns.find(s => s.device === "pump1").addr.split(":")[1] }) && window.port`)
@@ -132,6 +135,7 @@ func TestPlantIsLocked(t *testing.T) {
 // TestTraffic: every fault of the bench becomes a finding in words, and an
 // exchange opens into labelled bytes.
 func TestTraffic(t *testing.T) {
+	t.Parallel()
 	b := start(t, "demo", t.TempDir()).open(t, "/timetable?line=plantnet")
 	b.press("Start the line")
 	b.sees("16 of 16 links run")
@@ -181,6 +185,7 @@ func TestTraffic(t *testing.T) {
 // one step that can be taken back, what is no rule changes nothing, and the far sides are
 // asked for their points.
 func TestRulesOfMany(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	b := f.open(t, "/crossings")
 	rules := func(id string) string {

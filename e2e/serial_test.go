@@ -9,6 +9,7 @@ import (
 // doubled number and the silent device that the bench plays are found by what
 // Ferry says; and the line holds the paces that its timetable promised.
 func TestTankRow(t *testing.T) {
+	t.Parallel()
 	b := start(t, "serve", t.TempDir()).open(t, "/")
 	b.sees("No line yet")
 	// By keyboard: anything can be done from one place.

@@ -21,6 +21,7 @@ func (b *browser) siteName(text string) {
 // TestSites: several sites on one machine are begun, copied, opened and removed
 // from the menu; what belongs to one does not show in another.
 func TestSites(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	f := start(t, "demo", dir)
 	b := f.open(t, "/lines")

@@ -40,6 +40,7 @@ func wire(t *testing.T) (here, there string) {
 // hand reads and writes; what is for other stations is left alone, and the port is
 // not asked over meanwhile.
 func TestStationOfLine(t *testing.T) {
+	t.Parallel()
 	registers := filepath.Join(t.TempDir(), "registers")
 	peer(t, true, "gcc", "-O1", "-o", registers, "../scripts/peers/registers.c", "-I/usr/include/modbus", "-lmodbus")
 	here, there := wire(t)

@@ -13,6 +13,7 @@ import (
 // TestSurvives: what was edited is there after a kill, can still be taken
 // back, and two windows cannot overwrite each other unseen.
 func TestSurvives(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	f := start(t, "demo", dir)
 	one, two := f.open(t, "/lines/device/skid"), f.open(t, "/lines/device/skid")
@@ -40,6 +41,7 @@ func TestSurvives(t *testing.T) {
 // TestSiteFile: the whole site goes out as one file and comes back; a file
 // that is not right is refused whole, with the place.
 func TestSiteFile(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	whole, err := io.ReadAll(f.fetch(t, "/api/file/site.json").Body)
 	if err != nil {
@@ -73,6 +75,7 @@ func TestSiteFile(t *testing.T) {
 // TestFindOrDo: the palette finds a point by its address and goes there, and
 // the keys of a screen are listed.
 func TestFindOrDo(t *testing.T) {
+	t.Parallel()
 	b := start(t, "demo", t.TempDir()).open(t, "/lines")
 	b.ctrl("k")
 	b.until("the palette is open", `document.activeElement.getAttribute("placeholder")?.startsWith("A device")`)

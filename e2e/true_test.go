@@ -70,6 +70,7 @@ func sixteenAtMost(t *testing.T) int {
 // unit 0 goes through, the run reads all of it, and one press each notes that in
 // its limits.
 func TestOddDeviceIsNoted(t *testing.T) {
+	t.Parallel()
 	s := &site.Site{Format: site.Format, Version: site.Version, Name: "Skerry Point Hatchery",
 		Crossings: []site.Crossing{},
 		Lines:     []site.Line{{ID: "net", Name: "Plant net", Medium: site.Ethernet}},
@@ -124,6 +125,7 @@ func TestOddDeviceIsNoted(t *testing.T) {
 // TestIntakeAsks: what a table leaves open is asked with both readings in view,
 // and nothing comes in before it is answered.
 func TestIntakeAsks(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	b := f.open(t, "/points/gate")
 	b.press("Paste rows")

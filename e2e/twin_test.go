@@ -50,6 +50,7 @@ func hall(t *testing.T, name string, panels int) *ferry {
 // TestTwoFerrys: from one Ferry another is set up as well, its points are found by
 // name, and what is changed on either side is seen on the other.
 func TestTwoFerrys(t *testing.T) {
+	t.Parallel()
 	registers := filepath.Join(t.TempDir(), "registers")
 	peer(t, true, "gcc", "-O1", "-o", registers, "../scripts/peers/registers.c", "-I/usr/include/modbus", "-lmodbus")
 	ports := [2]int{freePort(t), freePort(t)}

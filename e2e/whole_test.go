@@ -197,6 +197,7 @@ func TestWholeHatchery(t *testing.T) {
 // TestRamp: points that go through the same steps are judged together, and what they did is kept
 // with their proofs.
 func TestRamp(t *testing.T) {
+	t.Parallel()
 	f := start(t, "demo", t.TempDir())
 	f.post(t, "/api/run/start", map[string]any{})
 	b := f.open(t, "/checkout/pump1/pump1-02")

@@ -39,4 +39,4 @@ step "build"
 go build -trimpath -o bin/ferry ./cmd/ferry
 
 step "end to end, in Chromium"
-go test -count=1 -timeout 20m ./e2e
+go test -count=1 -parallel 2 -timeout 20m ./e2e # two at once: they wait most of their time
