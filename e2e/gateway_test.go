@@ -50,9 +50,9 @@ func fetched[T any](t *testing.T, url string) (answer T) {
 
 func eventually(t *testing.T, what string, until func() bool) {
 	t.Helper()
-	for deadline := time.Now().Add(20 * time.Second); !until(); time.Sleep(100 * time.Millisecond) {
+	for deadline := time.Now().Add(patience); !until(); time.Sleep(100 * time.Millisecond) {
 		if time.Now().After(deadline) {
-			t.Fatalf("not within 20 s: %s", what)
+			t.Fatalf("not within %v: %s", patience, what)
 		}
 	}
 }

@@ -25,6 +25,9 @@ import (
 	"github.com/chromedp/chromedp/kb"
 )
 
+// patience is how long a page may take for anything, on a machine that has other things to do as well.
+const patience = 40 * time.Second
+
 // binary is the ferry under test: that of FERRY_BIN, or bin/ferry.
 func binary(t testing.TB) string {
 	path := os.Getenv("FERRY_BIN")
@@ -84,7 +87,7 @@ func start(t testing.TB, command, dir string, more ...string) *ferry {
 			t.Fatalf("ferry said %q", text)
 		}
 		f.url = m[1]
-	case <-time.After(20 * time.Second):
+	case <-time.After(patience):
 		t.Fatal("ferry did not start")
 	}
 	return f
@@ -187,7 +190,7 @@ func command[P, R any](what cdp.Command[P, R], with P) chromedp.Action[chromedp.
 // run carries out actions within a limit, and shows the page if they fail.
 func (b *browser) run(actions ...chromedp.Action[chromedp.Void]) {
 	b.t.Helper()
-	ctx, cancel := context.WithTimeout(b.ctx, 20*time.Second)
+	ctx, cancel := context.WithTimeout(b.ctx, patience)
 	defer cancel()
 	if err := chromedp.Do(ctx, actions...); err != nil {
 		b.fail(err)
@@ -260,7 +263,7 @@ func (b *browser) sees(text string) {
 // until waits until a JavaScript expression is true.
 func (b *browser) until(what, expression string) {
 	b.t.Helper()
-	deadline := time.Now().Add(20 * time.Second)
+	deadline := time.Now().Add(patience)
 	for {
 		ctx, cancel := context.WithTimeout(b.ctx, 10*time.Second)
 		ok, err := chromedp.Run(ctx, chromedp.Evaluate[bool]("!!("+expression+")"))
@@ -269,7 +272,7 @@ func (b *browser) until(what, expression string) {
 			return
 		}
 		if time.Now().After(deadline) {
-			b.fail(fmt.Errorf("not within 20 s: %s (%v)", what, err))
+			b.fail(fmt.Errorf("not within %v: %s (%v)", patience, what, err))
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
@@ -278,7 +281,7 @@ func (b *browser) until(what, expression string) {
 // js evaluates an expression.
 func js[T any](b *browser, expression string) T {
 	b.t.Helper()
-	ctx, cancel := context.WithTimeout(b.ctx, 20*time.Second)
+	ctx, cancel := context.WithTimeout(b.ctx, patience)
 	defer cancel()
 	result, err := chromedp.Run(ctx, chromedp.Evaluate[T](expression))
 	if err != nil {
