@@ -75,7 +75,7 @@ export const get = <T>(path: string) => call<T>("GET", path);
 /** Edits that were not answered yet. */
 const unanswered = new Set<Promise<unknown>>();
 
-/** Has whatever is done next wait for an edit. */
+/** Has whatever is done next wait for an edit, which itself must not wait for anything that is done so. */
 export function awaited<T>(edit: Promise<T>): Promise<T> {
   const answered = () => unanswered.delete(edit);
   unanswered.add(edit);
@@ -219,13 +219,22 @@ export interface ObjectEdit {
   base: number;
 }
 
+/** Sends edits as one step. */
+export const sendEdit = (what: string, edits: ObjectEdit[]) =>
+  awaited(call<EditAnswer>("POST", "/api/edit", JSON.stringify({ what, edits } as EditRequest)));
+
+/** Returns a function that has what is shown of the site be read anew. */
+export function useRefresh() {
+  const client = useQueryClient();
+  return () => client.invalidateQueries({ queryKey: ["site"] });
+}
+
 /** Returns a function that sends edits as one step and refreshes what is shown. */
 export function useEdit() {
-  const client = useQueryClient();
+  const refresh = useRefresh();
   return async (what: string, edits: ObjectEdit[]) => {
-    const body = JSON.stringify({ what, edits } as EditRequest);
-    const answer = await awaited(call<EditAnswer>("POST", "/api/edit", body));
-    await client.invalidateQueries({ queryKey: ["site"] });
+    const answer = await sendEdit(what, edits);
+    await refresh();
     return answer;
   };
 }

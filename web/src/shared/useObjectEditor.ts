@@ -1,5 +1,5 @@
 import { useRef } from "react";
-import { awaited, useEdit, type Kind } from "../api/client";
+import { awaited, sendEdit, useRefresh, type Kind } from "../api/client";
 
 const isRecord = (v: unknown): v is Record<string, unknown> => typeof v === "object" && v !== null && !Array.isArray(v);
 
@@ -36,7 +36,7 @@ export function useObjectEditor<T extends { id: string }>(
   version: number,
   clean: (object: T) => unknown = (o) => o,
 ) {
-  const edit = useEdit();
+  const refresh = useRefresh();
   const seen = useRef<{ object: T; version: number }>(undefined);
   // One edit at a time: the next starts from what the last has left.
   const last = useRef<Promise<unknown>>(Promise.resolve());
@@ -51,7 +51,7 @@ export function useObjectEditor<T extends { id: string }>(
         // The page may not show yet what the last edit left: what this one changes is put on that.
         const after = moved(object, { ...object, ...patch }, from.object) as T;
         try {
-          const answer = await edit(what, [{ kind, id: object.id, base: from.version, after: clean(after) }]);
+          const answer = await sendEdit(what, [{ kind, id: object.id, base: from.version, after: clean(after) }]);
           seen.current = { object: after, version: answer.seq };
         } catch (error) {
           // The next attempt starts from what is there now: the user has been told.
@@ -61,7 +61,7 @@ export function useObjectEditor<T extends { id: string }>(
       };
       const sent = awaited(last.current.then(send));
       last.current = sent.catch(() => undefined);
-      return sent;
+      return sent.then(refresh);
     },
   };
 }
