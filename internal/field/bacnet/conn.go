@@ -36,13 +36,11 @@ func (driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply
 	c := &conn{ctx: ctx, target: t, settings: t.Settings, device: uint32(family.IP.Int(t.Settings, family.KeyDevice)),
 		within:  time.Duration(family.IP.Int(t.Settings, protocol.KeyWithin)) * time.Millisecond,
 		retries: family.IP.Int(t.Settings, protocol.KeyRetries), most: wire.MostOctets,
-		outbox: field.NewOutbox(mostQueued), turn: make(chan struct{}, 1), ended: make(chan struct{}),
+		outbox: field.NewOutbox(mostQueued), turn: field.NewTurn(), ended: make(chan struct{}),
 		present: make(chan found, 8), noted: make(chan string, 8)}
 	c.life, c.cancel = context.WithCancel(ctx)
-	c.tape.Begin()
 	reply := c.begin()
-	reply.Frames, reply.SentAt = c.tape.Frames(), c.tape.Began()
-	if !reply.OK() {
+	if c.turn.Told(&reply); !reply.OK() {
 		if c.socket != nil {
 			_ = c.socket.Close() // why it cannot be used says more
 		}
@@ -74,18 +72,15 @@ type conn struct {
 	gone     atomic.Bool
 	ended    chan struct{}
 	others   sync.WaitGroup
-	// turn is held by who asks.
-	turn chan struct{}
+	turn     *field.Turn
 	// present are devices that said that they are there, noted what routers said.
 	present chan found
 	noted   chan string
 
 	mu      sync.Mutex
-	tape    field.Tape
 	said    field.Reply
-	asking  context.CancelFunc // ends the question of who owns the connection
-	follows *following         // what is polled
-	hears   *following         // whose reports are taken, from the first subscription on
+	follows *following // what is polled
+	hears   *following // whose reports are taken, from the first subscription on
 	objects []wire.ObjectID
 	most    int // octets of a message that the device takes
 	// single is set where the device knows no ReadPropertyMultiple, perAsk how many objects it bears at once, 0 for
@@ -211,12 +206,10 @@ func (c *conn) keep(key string, v any) {
 
 // taped keeps what goes over the socket for the question under way.
 func (c *conn) taped(out bool, at time.Time, octets []byte) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
 	if out {
-		c.tape.Out(at, octets)
+		c.turn.Out(at, octets)
 	} else {
-		c.tape.In(at, octets, false)
+		c.turn.In(at, octets, false)
 	}
 }
 
@@ -280,55 +273,15 @@ func (c *conn) ask(ctx context.Context, service uint8, body []byte, once bool) (
 	return m, reply
 }
 
-// hold waits for the turn to ask, which release gives back with what went over the connection meanwhile.
-func (c *conn) hold(ctx context.Context) bool {
-	select {
-	case c.turn <- struct{}{}:
-	case <-ctx.Done():
-		return false
-	case <-c.ended:
-		return false
-	}
-	c.mu.Lock()
-	c.tape.Begin()
-	c.mu.Unlock()
-	return true
-}
-
-func (c *conn) release(reply *field.Reply) {
-	c.mu.Lock()
-	reply.Frames, reply.SentAt = c.tape.Frames(), c.tape.Began()
-	c.mu.Unlock()
-	<-c.turn
-}
-
 // owned runs a question of who owns the connection.
-func (c *conn) owned(question func(ctx context.Context) field.Reply) (reply field.Reply) {
-	ctx, cancel := context.WithCancel(c.life)
-	defer cancel()
-	c.mu.Lock()
-	c.asking = cancel
-	c.mu.Unlock()
-	if !c.hold(ctx) {
-		if !c.Usable() {
-			return c.Ended()
-		}
-		return field.Failure(field.ErrCalledOff, false)
-	}
-	defer c.release(&reply)
-	return question(ctx)
+func (c *conn) owned(question func(ctx context.Context) field.Reply) field.Reply {
+	return c.turn.Own(c.life, c.ended, c.Ended, question)
 }
 
 func (c *conn) Toward(protocol.Settings) {}
 
 // Break ends the question under way.
-func (c *conn) Break() {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.asking != nil {
-		c.asking()
-	}
-}
+func (c *conn) Break() { c.turn.Break() }
 
 func (c *conn) Usable() bool { return !c.gone.Load() }
 

@@ -217,13 +217,13 @@ func (c *conn) duties(f *following) time.Duration {
 
 // poll asks for a group; a device that is silent has gone.
 func (c *conn) poll(g *group) bool {
-	if !c.hold(c.life) {
+	if !c.turn.Hold(c.life, c.ended) {
 		return false
 	}
 	report := field.Report{At: time.Now(), Operation: g.what}
 	var reply field.Reply
 	report.Samples, reply = c.items(c.life, g.wanted)
-	c.release(&reply)
+	c.turn.Release(&reply)
 	report.Frames = reply.Frames
 	for _, f := range reply.Frames {
 		if !f.Out {
@@ -251,11 +251,11 @@ func (c *conn) poll(g *group) bool {
 func (c *conn) renewAll(f *following) {
 	confirmed := family.IP.Value(c.settings, family.KeyTold).Text() == family.ToldConfirmed
 	for object := range f.told {
-		if !c.hold(c.life) {
+		if !c.turn.Hold(c.life, c.ended) {
 			return
 		}
 		reply := c.wish(c.life, f.process, object, confirmed)
-		c.release(&reply)
+		c.turn.Release(&reply)
 		if reply.Outcome == exchange.NoAnswer {
 			c.finish(field.Reply{Outcome: exchange.NoAnswer, Sentence: reply.Sentence})
 			return

@@ -180,9 +180,7 @@ type result struct {
 
 // answered is how many octets have come for the question so far.
 func (c *conn) answered() (octets int) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for _, f := range c.tape.Frames() {
+	for _, f := range c.turn.Frames() {
 		if !f.Out && !f.Late {
 			octets += len(f.Octets)
 		}

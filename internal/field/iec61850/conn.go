@@ -35,17 +35,15 @@ func (driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply
 	}
 	c := &conn{over: over, trial: t.Trial, within: within, settings: t.Settings, remains: t.Remains,
 		size: isotcp.Size8192, asked: map[uint32]chan wire.Message{},
-		outbox: field.NewOutbox(mostQueued), breaks: make(chan struct{}, 1), turn: make(chan struct{}, 1),
+		outbox: field.NewOutbox(mostQueued), turn: field.NewTurn(),
 		types: map[wire.Name]*wire.Type{}, ended: make(chan struct{}), terminated: make(chan termination, 8)}
 	c.life, c.cancel = context.WithCancel(ctx)
-	c.tape.Begin()
 	stop := context.AfterFunc(ctx, func() { _ = over.SetDeadline(time.Unix(1, 0)) })
 	reply := c.begin()
 	if !stop() && reply.OK() {
 		reply = field.Reply{Outcome: exchange.CalledOff, Sentence: "it was called off"}
 	}
-	reply.Frames, reply.SentAt = c.tape.Frames(), c.tape.Began()
-	if !reply.OK() {
+	if c.turn.Told(&reply); !reply.OK() {
 		_ = over.Close()
 		c.cancel()
 		return nil, reply
@@ -73,16 +71,13 @@ type conn struct {
 	stop     func() bool
 	gone     atomic.Bool
 	ended    chan struct{}
-	// turn is held by who asks: who owns the connection, or who polls.
-	turn    chan struct{}
-	breaks  chan struct{}
-	writing sync.Mutex
-	held    []byte
+	turn     *field.Turn
+	writing  sync.Mutex
+	held     []byte
 
 	mu      sync.Mutex
 	asked   map[uint32]chan wire.Message
 	invoke  uint32
-	tape    field.Tape
 	said    field.Reply
 	follows *following
 	types   map[wire.Name]*wire.Type
@@ -114,7 +109,7 @@ func (c *conn) begin() field.Reply {
 	}
 	const selector = 1
 	octets := isotcp.AppendConnect(nil, selector, selector, isotcp.Size8192)
-	c.tape.Out(time.Now(), octets)
+	c.turn.Out(time.Now(), octets)
 	if _, err := c.over.Write(octets); err != nil {
 		return fail(err, "the connection of the transport")
 	}
@@ -160,9 +155,7 @@ func (c *conn) frame() (isotcp.TPDU, error) {
 	if err != nil {
 		return isotcp.TPDU{}, err
 	}
-	c.mu.Lock()
-	c.tape.In(time.Now(), octets, false)
-	c.mu.Unlock()
+	c.turn.In(time.Now(), octets, false)
 	return isotcp.ParseTPDU(octets)
 }
 
@@ -217,9 +210,7 @@ func (c *conn) send(message []byte, taped bool) error {
 	c.writing.Lock()
 	defer c.writing.Unlock()
 	if taped {
-		c.mu.Lock()
-		c.tape.Out(time.Now(), octets)
-		c.mu.Unlock()
+		c.turn.Out(time.Now(), octets)
 	}
 	if err := c.over.SetWriteDeadline(time.Now().Add(c.within)); err != nil {
 		return err
@@ -260,8 +251,8 @@ func (c *conn) read() {
 			c.mu.Lock()
 			waits := c.asked[m.Invoke]
 			delete(c.asked, m.Invoke)
-			c.tape.In(at, frames, waits == nil)
 			c.mu.Unlock()
+			c.turn.In(at, frames, waits == nil)
 			if waits != nil {
 				waits <- m
 			}
@@ -300,7 +291,7 @@ func (c *conn) ask(service wire.Service, body []byte) (m wire.Message, reply fie
 	case <-timer.C:
 		return m, field.Reply{Outcome: exchange.NoAnswer, Left: true,
 			Sentence: fmt.Sprintf("no answer came within %d ms", c.within.Milliseconds())}
-	case <-c.breaks:
+	case <-c.turn.Broken():
 		reply = field.Failure(field.ErrCalledOff, false)
 		reply.Left = true
 		return m, reply
@@ -319,43 +310,9 @@ func (c *conn) ask(service wire.Service, body []byte) (m wire.Message, reply fie
 	return m, field.Reply{Outcome: exchange.Garbled, Left: true, Sentence: "what came back is no answer"}
 }
 
-// hold waits for the turn to ask, which release gives back with what went over the connection meanwhile;
-// false is that there is none any more, or somebody broke the wait off.
-func (c *conn) hold(breaks <-chan struct{}) bool {
-	select {
-	case c.turn <- struct{}{}:
-	case <-breaks:
-		return false
-	case <-c.ended:
-		return false
-	}
-	c.mu.Lock()
-	c.tape.Begin()
-	c.mu.Unlock()
-	return true
-}
-
-func (c *conn) release(reply *field.Reply) {
-	c.mu.Lock()
-	reply.Frames, reply.SentAt = c.tape.Frames(), c.tape.Began()
-	c.mu.Unlock()
-	<-c.turn
-}
-
 // owned runs a question of who owns the connection.
-func (c *conn) owned(question func() field.Reply) (reply field.Reply) {
-	select {
-	case <-c.breaks:
-	default:
-	}
-	if !c.hold(c.breaks) {
-		if !c.Usable() {
-			return c.why()
-		}
-		return field.Failure(field.ErrCalledOff, false)
-	}
-	defer c.release(&reply)
-	return question()
+func (c *conn) owned(question func() field.Reply) field.Reply {
+	return c.turn.Own(c.life, c.ended, c.why, func(context.Context) field.Reply { return question() })
 }
 
 // why is how the connection ended.
@@ -370,12 +327,7 @@ func (c *conn) why() field.Reply {
 func (c *conn) Toward(protocol.Settings) {}
 
 // Break ends the question under way.
-func (c *conn) Break() {
-	select {
-	case c.breaks <- struct{}{}:
-	default:
-	}
-}
+func (c *conn) Break() { c.turn.Break() }
 
 func (c *conn) Usable() bool { return !c.gone.Load() }
 

@@ -391,7 +391,7 @@ func (c *conn) polls() {
 		c.mu.Lock()
 		f := c.follows
 		c.mu.Unlock()
-		if f == nil || f.wanted == nil || !c.hold(c.ended) {
+		if f == nil || f.wanted == nil || !c.turn.Hold(c.life, c.ended) {
 			continue
 		}
 		report := field.Report{At: time.Now(), Operation: "sign of life"}
@@ -407,7 +407,7 @@ func (c *conn) polls() {
 		} else {
 			_, reply = c.ask(wire.Identify, nil)
 		}
-		c.release(&reply)
+		c.turn.Release(&reply)
 		if report.Frames = reply.Frames; !reply.OK() {
 			if reply.Outcome == exchange.CalledOff || !c.Usable() {
 				continue
