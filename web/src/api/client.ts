@@ -83,12 +83,18 @@ export function awaited<T>(edit: Promise<T>): Promise<T> {
   return edit;
 }
 
+/** What ends something, locks it or takes a release back: that is never kept waiting. */
+function ends(path: string, body: unknown) {
+  const { mode, minutes } = body as { mode?: string; minutes?: number };
+  return path.endsWith("/stop") || path === "/api/sign-out" || mode === "bench" || minutes === 0;
+}
+
 /**
  * Has something done. A field is left in the moment in which a button is pressed: what was typed
  * into it comes first, and nothing is done with what stood there before.
  */
 export async function post<T>(path: string, body: unknown = {}) {
-  while (unanswered.size) {
+  while (unanswered.size && !ends(path, body)) {
     const answers = await Promise.allSettled(unanswered);
     if (answers.some((a) => a.status === "rejected"))
       throw new ProblemError({
