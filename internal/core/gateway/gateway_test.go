@@ -181,8 +181,14 @@ func TestAdd(t *testing.T) {
 		o = more(name, first.Line, 11+n)
 		o.As.Each = true
 		b = built(o)
-		if d := s.Device(b.Devices[1]); d.Name != "Energy gateway, "+name || d.Ports[0].Settings["device"].Int() != 4051+n || b.Objects[0].Address != "analog-input:1" {
+		d := s.Device(b.Devices[1])
+		if d.Name != "Energy gateway, "+name || d.Ports[0].Settings["device"].Int() != 4051+n || b.Objects[0].Address != "analog-input:1" {
 			t.Errorf("%+v", d)
+		}
+		if n == 0 { // the next is on the network of this one
+			d.Ports[0].Settings["network"] = protocol.OfInt(77)
+		} else if d.Ports[0].Settings["network"].Int() != 77 {
+			t.Errorf("%+v", d.Ports)
 		}
 	}
 	o = more("Meter 5", first.Line, 5)

@@ -3,6 +3,7 @@ package gateway
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 
 	"ferry/internal/core/address"
@@ -49,6 +50,12 @@ func (b *builder) find() error {
 		end := &b.site.Devices[i]
 		if p := doorOf(end); p == nil || p.Line != door.Line || p.Host != door.Host || p.Protocol != door.Protocol {
 			continue
+		}
+		if end.ID != d.ID { // what is behind it besides is where this is
+			def, _ := protocol.Named(door.Protocol)
+			as.Settings = protocol.Settings{}
+			maps.Copy(as.Settings, doorOf(end).Settings)
+			as.Settings[def.Station] = def.Value(door.Settings, def.Station)
 		}
 		for k := range end.Points {
 			objects[end.Points[k].ID] = true
