@@ -13,6 +13,7 @@ const axePath = "../.scratch/axe/node_modules/axe-core/axe.min.js"
 // TestAccessible: no page breaks a rule of WCAG 2.2 AA or of good practice, in
 // either theme.
 func TestAccessible(t *testing.T) {
+	t.Parallel()
 	axe, err := os.ReadFile(axePath)
 	if err != nil {
 		t.Fatalf("%v: run scripts/setup.sh first", err)

@@ -40,6 +40,7 @@ export function Shell() {
   const [naming, setNaming] = useState(false);
   const [shelf, setShelf] = useState(false);
   const file = useRef<HTMLInputElement>(null);
+  const page = useRef<HTMLElement>(null);
   const edit = useEdit();
 
   const refresh = () => client.invalidateQueries();
@@ -186,6 +187,16 @@ export function Shell() {
       style={plant ? { borderTop: "6px solid var(--plant)" } : undefined}
       data-mode={mode}
     >
+      <a
+        href="#page"
+        className="button main sr-only fixed top-2 left-2 z-50 focus:not-sr-only focus:fixed focus:px-3 focus:py-2"
+        onClick={(e) => {
+          e.preventDefault();
+          page.current?.focus();
+        }}
+      >
+        Past the header
+      </a>
       <header className="flex h-14 flex-none items-center gap-3 bg-bar px-4 text-[var(--bar-text)]">
         <Link to="/lines" className="flex items-center gap-2 text-[17px] font-bold" aria-label="Ferry, to the lines">
           <svg width="30" height="22" viewBox="0 0 30 22" aria-hidden>
@@ -256,7 +267,7 @@ export function Shell() {
       </header>
       {plant && <PlantLock />}
       <Notices />
-      <main className="flex min-h-0 flex-1">
+      <main ref={page} id="page" tabIndex={-1} className="flex min-h-0 flex-1 outline-none">
         <h1 className="sr-only">{title}</h1>
         <Outlet />
       </main>
