@@ -225,7 +225,23 @@ func (b *browser) press(text string) {
 	path := fmt.Sprintf(`(//button[not(@disabled)] | //a | //*[@role="menuitem"])[contains(normalize-space(.), %s)]`,
 		quoteXPath(text))
 	b.settle(path)
-	b.run(chromedp.Click(path))
+	b.hit(chromedp.Click(path))
+}
+
+// hit clicks, again where what was found was put anew before it could be hit.
+func (b *browser) hit(click chromedp.Action[chromedp.Void]) {
+	b.t.Helper()
+	ctx, cancel := context.WithTimeout(b.ctx, patience)
+	defer cancel()
+	for {
+		err := chromedp.Do(ctx, click)
+		if err == nil {
+			return
+		}
+		if !strings.Contains(err.Error(), "Could not find node with given id") {
+			b.fail(err)
+		}
+	}
 }
 
 // settle waits for what a path finds to stand still: what is read meanwhile may move it
@@ -251,7 +267,7 @@ func (b *browser) settle(path string) {
 
 func (b *browser) click(css string) {
 	b.t.Helper()
-	b.run(chromedp.Click(chromedp.CSS(css)))
+	b.hit(chromedp.Click(chromedp.CSS(css)))
 }
 
 // sees waits until a text is on the page.
