@@ -101,7 +101,7 @@ func printReading(c *cobra.Command, r reading, shown string) {
 		words = words[:mostWords] + "…"
 	}
 	if strings.HasPrefix(r.Time, "1970") {
-		at = "not read yet" // as long as a time
+		at = "no value yet" // as long as a time
 	}
 	fmt.Fprintf(c.OutOrStdout(), "%s  %-24s %16s  %-8s %s  %s\n", at, r.Point, printable(shown), r.Quality, words,
 		printable(r.Reason))

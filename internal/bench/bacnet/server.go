@@ -26,6 +26,7 @@ type speech struct{}
 const (
 	noMultiple = "no-multiple"
 	noParts    = "no-parts"
+	allOrNone  = "all-or-none"
 	noReports  = "no-reports"
 )
 
@@ -34,6 +35,7 @@ func (speech) Faults() []bench.FaultKind {
 	return []bench.FaultKind{
 		{Kind: noMultiple, Title: "knows no ReadPropertyMultiple", Places: udp, Habit: true},
 		{Kind: noParts, Title: "sends no answer in parts", Places: udp, Habit: true},
+		{Kind: allOrNone, Title: "refuses a question for one of its properties", Places: udp, Habit: true},
 		{Kind: noReports, Title: "tells of no changes", Places: udp, Habit: true},
 		{Kind: "faulty", Title: "says that its values have a fault", Places: udp},
 		{Kind: "out-of-service", Title: "has its objects out of service", Places: udp},
@@ -114,7 +116,8 @@ func (m *mouth) device() target.Device {
 		name = m.of.Name
 	}
 	d := target.Device{Instance: uint32(family.IP.Int(m.of.Settings, family.KeyDevice)), Name: name, Vendor: "Skerry Point",
-		Model: m.of.Identity, Version: "1.0", NoMultiple: has(noMultiple), NoParts: has(noParts), NoReports: has(noReports)}
+		Model: m.of.Identity, Version: "1.0", NoMultiple: has(noMultiple), NoParts: has(noParts), NoReports: has(noReports),
+		AllOrNone: has(allOrNone)}
 	for _, habit := range m.of.Habits {
 		if n, err := strconv.ParseUint(strings.TrimPrefix(habit, "instance-"), 10, 22); err == nil {
 			d.Instance = uint32(n) // it is not set as the plan says

@@ -36,7 +36,7 @@ func (driver) Dial(ctx context.Context, t field.Target) (field.Conn, field.Reply
 	c := &conn{ctx: ctx, target: t, settings: t.Settings, device: uint32(family.IP.Int(t.Settings, family.KeyDevice)),
 		within:  time.Duration(family.IP.Int(t.Settings, protocol.KeyWithin)) * time.Millisecond,
 		retries: family.IP.Int(t.Settings, protocol.KeyRetries), most: wire.MostOctets,
-		outbox: field.NewOutbox(mostQueued), turn: field.NewTurn(), ended: make(chan struct{}),
+		outbox: field.NewOutbox(mostQueued), turn: field.NewTurn(), alone: map[string]bool{}, ended: make(chan struct{}),
 		present: make(chan found, 8), noted: make(chan string, 8)}
 	c.life, c.cancel = context.WithCancel(ctx)
 	reply := c.begin()
@@ -87,6 +87,8 @@ type conn struct {
 	// not known.
 	single bool
 	perAsk int
+	// alone are the points for which it refused a question for several.
+	alone map[string]bool
 
 	outbox *field.Outbox
 	// storm counts announcements.

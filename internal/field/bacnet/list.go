@@ -67,10 +67,10 @@ func (c *conn) objectList(ctx context.Context) (list []wire.ObjectID, reply fiel
 		}
 		return objectsOf(values, list), reply
 	}
-	if reply.Outcome != exchange.Declined {
+	if reply.Outcome != exchange.Declined && reply.Outcome != exchange.NoAnswer {
 		return nil, reply
 	}
-	ref.Index = 0
+	ref.Index = 0 // some say nothing where the list is too long for one message
 	m, count := c.ask(ctx, wire.ReadProperty, wire.AppendReadProperty(nil, ref), false)
 	if !count.OK() {
 		return nil, reply // why it could not be had at once says more

@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -99,6 +100,47 @@ func TestLittle(t *testing.T) {
 			}
 			t.Logf("listed in %d ms", time.Since(began).Milliseconds())
 		})
+	}
+}
+
+// TestAllOrNone: of a device that refuses a question for one of its points all others are read, and
+// which one it is is found in few questions.
+func TestAllOrNone(t *testing.T) {
+	const objects, gone = 60, 37
+	var several, single atomic.Int64
+	at, _ := little(t, target.Device{Instance: 4050, Name: "Little", AllOrNone: true}, objects, func(b []byte) {
+		if l, err := wire.ParseLink(b); err == nil {
+			n, _ := wire.ParseNetwork(l.NPDU, l.NPDUAt)
+			switch m, _ := wire.ParseMessage(n.Body, n.BodyAt); m.Service {
+			case wire.ReadPropertyMultiple:
+				several.Add(1)
+			case wire.ReadProperty:
+				single.Add(1)
+			}
+		}
+	})
+	settings := protocol.Settings{family.KeyDevice: protocol.OfInt(4050), protocol.KeyWithin: protocol.OfInt(500)}
+	device := site.Device{ID: "d", Name: "Little", Map: "bacnet-ip"}
+	for i := range objects {
+		instance := i
+		if i == gone {
+			instance = 999
+		}
+		device.Points = append(device.Points, point(t, family.Scheme, fmt.Sprint("p", i), fmt.Sprint("AI", instance), value.TypeFloat32, site.ReadOnly))
+	}
+	r, err := field.NewReader(&site.Link{ID: "l", Line: "net", Protocol: "bacnet-ip", Answering: "d", Settings: settings}, &device, field.Target{Dial: at, Settings: settings})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	for i, live := range r.Read(t.Context()) {
+		if is := i != gone; (live.Quality == value.Good) != is || is && live.Value.Float() != float64(i) ||
+			!is && !strings.Contains(live.Reason, "unknown object") {
+			t.Errorf("%d: %+v", i, live)
+		}
+	}
+	if several.Load() > 20 || single.Load() > 6 {
+		t.Errorf("it took %d questions for several, %d for one", several.Load(), single.Load())
 	}
 }
 

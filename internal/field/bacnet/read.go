@@ -1,6 +1,7 @@
 package bacnet
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -57,35 +58,46 @@ func (c *conn) AskItems(wanted []protocol.Wanted) (reply field.Reply, samples []
 	return reply, samples
 }
 
-// items reads points, in as many questions as it takes. The turn is held.
+// items reads points, in as many questions as it takes. The turn is held. A device may refuse a question for one of
+// its points: it is asked again for halves, down to that one, which from then on is asked for alone.
 func (c *conn) items(ctx context.Context, wanted []protocol.Wanted) ([]field.Sampled, field.Reply) {
 	list, samples := seek(wanted)
 	reply := field.Reply{Outcome: exchange.Answered}
+	slices.SortStableFunc(list, func(a, b sought) int { return cmp.Compare(c.apart(&a), c.apart(&b)) })
+	atOnce := len(list)
 	for len(list) > 0 {
-		n := min(len(list), c.bears())
-		results, is := c.properties(ctx, list[:n])
-		if !is.OK() && is.Outcome == exchange.Declined && n > 1 && tooMuch(is.Code) {
-			c.bearsLess(n)
-			continue
+		n := min(len(list), c.bears(), atOnce)
+		if at := slices.IndexFunc(list[:n], func(s sought) bool { return c.apart(&s) > 0 }); at >= 0 {
+			n = max(at, 1)
 		}
-		if reply = is; !reply.OK() {
-			if reply.Outcome != exchange.Declined {
-				return samples, reply
+		results, is := c.properties(ctx, list[:n])
+		if !is.OK() {
+			if is.Outcome != exchange.Declined {
+				return samples, is
 			}
-			// What it refuses as a whole, one alone, it refuses for that point.
-			for i := range list[:n] {
-				samples = append(samples, refusedSample(list[i].ID, reply.Code))
+			if tooMuch(is.Code) {
+				c.bearsLess(n)
 			}
-			list, reply = list[n:], field.Reply{Outcome: exchange.Answered, Left: true}
+			atOnce = max(n/2, 1) // one alone is not refused as a whole
 			continue
 		}
 		for i := range list[:n] {
-			s := c.sampled(ctx, &list[i], results[i])
-			samples = append(samples, s)
+			samples = append(samples, c.sampled(ctx, &list[i], results[i]))
 		}
-		list = list[n:]
+		reply, list = is, list[n:]
+		if n == atOnce {
+			atOnce *= 2
+		}
 	}
 	return samples, reply
+}
+
+// apart is 1 for a point that is asked for alone, and 0 for others.
+func (c *conn) apart(s *sought) int {
+	if c.alone[s.ID] {
+		return 1
+	}
+	return 0
 }
 
 func refusedSample(id string, code int) field.Sampled {
@@ -123,7 +135,7 @@ func (c *conn) properties(ctx context.Context, list []sought) ([][]result, field
 	for i := range list {
 		refs = append(refs, list[i].refs...)
 	}
-	if !c.single {
+	if !c.single && c.apart(&list[0]) == 0 {
 		base := c.answered()
 		m, reply := c.ask(ctx, wire.ReadPropertyMultiple, wire.AppendReadMultiple(nil, refs), false)
 		switch {
@@ -132,10 +144,13 @@ func (c *conn) properties(ctx context.Context, list []sought) ([][]result, field
 			if err != nil {
 				return nil, garbled(err)
 			}
-			return apart(list, results, base, m.BodyAt > 0)
+			return parted(list, results, base, m.BodyAt > 0)
 		case reply.Outcome == exchange.Declined && reply.Code == family.RejectCode(family.RejectUnknownService):
 			c.single = true
 		case reply.Outcome == exchange.Declined && len(list) == 1: // one at a time says which it is
+			if list[0].ID != "" {
+				c.alone[list[0].ID] = true
+			}
 		default:
 			return nil, reply
 		}
@@ -197,8 +212,8 @@ func place(r wire.Reference) family.Place {
 	return family.Place{Type: family.Type(r.Object.Type()), Instance: r.Object.Instance(), Property: family.Property(r.Property), Index: r.Index}
 }
 
-// apart gives each point its results. An answer that is of anything else than was asked is none.
-func apart(list []sought, results []wire.Result, base int, plain bool) ([][]result, field.Reply) {
+// parted gives each point its results. An answer that is of anything else than was asked is none.
+func parted(list []sought, results []wire.Result, base int, plain bool) ([][]result, field.Reply) {
 	all := make([][]result, len(list))
 	at := 0
 	for i := range list {

@@ -262,6 +262,10 @@ func (s *Server) confirmed(from asker, m *wire.Message) {
 					refuse(wire.Abort, abortTooLong)
 					return
 				}
+				if failed != nil && s.space.device.AllOrNone {
+					fail(failed)
+					return
+				}
 				results = append(results, wire.Result{Reference: s.itself(each), Values: values, Failed: failed})
 			}
 		}

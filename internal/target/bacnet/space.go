@@ -83,9 +83,10 @@ type Device struct {
 	Name, Description, Vendor, Model, Version string
 	VendorID                                  uint32
 	// NoMultiple, NoReports and NoParts are set where it knows no ReadPropertyMultiple, tells of no changes, or
-	// sends nothing in parts. MostOctets is the longest message that it takes, 0 for what the medium carries.
-	NoMultiple, NoReports, NoParts bool
-	MostOctets                     int
+	// sends nothing in parts; AllOrNone where it refuses a question for several properties for one of them.
+	// MostOctets is the longest message that it takes, 0 for what the medium carries.
+	NoMultiple, NoReports, NoParts, AllOrNone bool
+	MostOctets                                int
 }
 
 func (d *Device) most() int {
