@@ -1,6 +1,7 @@
 package bacnet_test
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -156,16 +157,23 @@ func between(t testing.TB, at string) (here string, read func() int) {
 // reader is a building controller that asks at a place.
 func reader(t testing.TB, at string, settings protocol.Settings) *field.Engine {
 	t.Helper()
-	far := site.New("Buildings")
-	far.Lines = []site.Line{{ID: "net", Name: "Buildings net", Medium: site.Ethernet, Network: "192.0.2.0/24"}}
-	d := site.Device{ID: "gate", Name: "Energy gateway", Map: "bacnet-ip", Ports: []site.Port{{Line: "net", Host: "192.0.2.97", Protocol: "bacnet-ip"}}}
+	d := site.Device{ID: "gate", Name: "Energy gateway", Map: "bacnet-ip"}
 	for n := 1; n <= 2; n++ {
 		d.Points = append(d.Points, point(t, family.Scheme, fmt.Sprint("power", n), fmt.Sprintf("analog-input:%d", 100*n), value.TypeFloat32, site.ReadOnly),
 			point(t, family.Scheme, fmt.Sprint("limit", n), fmt.Sprintf("analog-value:%d", 100*n), value.TypeFloat32, site.ReadWrite))
 	}
-	far.Devices = []site.Device{{ID: "bms", Name: "Building controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.9"}}, Points: []site.Point{}}, d}
 	settings[family.KeyDevice] = protocol.OfInt(4050)
-	far.Links = []site.Link{{ID: "f", Asking: "bms", Answering: "gate", Line: "net", Protocol: "bacnet-ip", Settings: settings}}
+	return asking(t, at, d, settings)
+}
+
+// asking is a building controller that asks a device.
+func asking(t testing.TB, at string, d site.Device, settings protocol.Settings) *field.Engine {
+	t.Helper()
+	far := site.New("Buildings")
+	far.Lines = []site.Line{{ID: "net", Name: "Buildings net", Medium: site.Ethernet, Network: "192.0.2.0/24"}}
+	d.Ports = []site.Port{{Line: "net", Host: "192.0.2.97", Protocol: "bacnet-ip"}}
+	far.Devices = []site.Device{{ID: "bms", Name: "Building controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.9"}}, Points: []site.Point{}}, d}
+	far.Links = []site.Link{{ID: "f", Asking: "bms", Answering: d.ID, Line: "net", Protocol: "bacnet-ip", Settings: settings}}
 	e := field.NewEngine(far, elsewhere(at))
 	t.Cleanup(e.Close)
 	if err := e.Start(nil); err != nil {
@@ -219,13 +227,7 @@ func TestGateway(t *testing.T) {
 // TestOtherHand: a client that others wrote finds the device, lists its objects, reads and writes them, is told of
 // changes, and sees a silenced meter as failed.
 func TestOtherHand(t *testing.T) {
-	module, err := filepath.Abs("../../../.scratch/bacnet/node_modules/node-bacnet")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := os.Stat(module); err != nil {
-		t.Fatal("the client of another hand is not there: run scripts/setup.sh")
-	}
+	module := otherHand(t)
 	_, b, at := metered(t)
 	at, _ = between(t, at)
 	type answer struct {
@@ -268,6 +270,122 @@ func TestOtherHand(t *testing.T) {
 		t.Errorf("%+v", saw)
 	} else {
 		t.Logf("a silenced meter was seen as failed %d ms after it was silenced", saw.Fault.After-1000)
+	}
+}
+
+// otherHand is the module of others that speaks the protocol.
+func otherHand(t testing.TB) string {
+	t.Helper()
+	module, err := filepath.Abs("../../../.scratch/bacnet/node_modules/node-bacnet")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := os.Stat(module); err != nil {
+		t.Fatal("the module of another hand is not there: run scripts/setup.sh")
+	}
+	return module
+}
+
+// TestOtherDevice: a device that others wrote is listed, read, asked for many or one at a time, tells of changes,
+// is commanded at a priority and given back; it is told nothing but what was ordered.
+func TestOtherDevice(t *testing.T) {
+	for _, habit := range []string{"several", "single"} {
+		t.Run(habit, func(t *testing.T) {
+			c, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+			if err != nil {
+				t.Fatal(err)
+			}
+			at := c.LocalAddr().String()
+			_ = c.Close() // for the device to have
+			_, port, _ := net.SplitHostPort(at)
+			cmd := exec.Command("node", "../../../scripts/peers/ventilation.cjs", otherHand(t), port, habit)
+			cmd.Stderr = os.Stderr
+			out, err := cmd.StdoutPipe()
+			if err == nil {
+				err = cmd.Start()
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			writes := make(chan string, 100)
+			go func() {
+				for s := bufio.NewScanner(out); s.Scan(); {
+					writes <- s.Text()
+				}
+				close(writes)
+			}()
+			t.Cleanup(func() {
+				_ = cmd.Process.Kill()
+				_ = cmd.Wait()
+			})
+			if first := <-writes; first != "{}" {
+				t.Fatalf("the device says %q", first)
+			}
+
+			told := map[string]string{"several": family.ToldUnconfirmed, "single": family.ToldAsked}[habit]
+			settings := protocol.Settings{family.KeyDevice: protocol.OfInt(4070), family.KeyTold: protocol.OfText(told), protocol.KeyWithin: protocol.OfInt(1000)}
+			link := &site.Link{ID: "l", Line: "net", Protocol: "bacnet-ip", Answering: "fan", Settings: settings}
+			var held []string
+			if _, err := field.ListAll(t.Context(), link, field.Target{Dial: at, Settings: settings}, func(page []protocol.Held) {
+				for _, h := range page {
+					held = append(held, fmt.Sprint(family.Scheme.Short(h.Address), " ", h.Name, " ", h.Unit, " ", h.Writable))
+				}
+			}); err != nil {
+				t.Fatal(err)
+			}
+			if got := strings.Join(held, ", "); got != "analog-input:1 Supply air °C false, analog-output:2 Valve % true, binary-input:3 Filter  false" {
+				t.Error(got)
+			}
+
+			d := site.Device{ID: "fan", Name: "Ventilation", Map: "bacnet-ip", Points: []site.Point{
+				point(t, family.Scheme, "air", "analog-input:1", value.TypeFloat32, site.ReadOnly),
+				point(t, family.Scheme, "valve", "analog-output:2", value.TypeFloat32, site.ReadWrite),
+				point(t, family.Scheme, "filter", "binary-input:3", value.TypeBool, site.ReadOnly),
+				point(t, family.Scheme, "gone", "analog-input:9", value.TypeFloat32, site.ReadOnly)}}
+			e := asking(t, at, d, settings)
+			eventually(t, "what it has", func() bool {
+				return of(e, "air").Quality == value.Good && of(e, "valve").Shown == "40" && of(e, "filter").Quality == value.Bad && of(e, "gone").Quality == value.Bad
+			})
+			if f, g := of(e, "filter").Reason, of(e, "gone").Reason; !strings.Contains(f, "fault: unreliable") || !strings.Contains(g, "unknown object") {
+				t.Errorf("%s; %s", f, g)
+			}
+			eventually(t, "it to move", func() bool { return of(e, "air").Shown == "12" })
+			eventually(t, "it to move back", func() bool { return of(e, "air").Shown == "11.5" })
+
+			write := func(text string, as field.At) {
+				t.Helper()
+				order, err := e.PrepareAt(t.Context(), "valve", text, as)
+				if err != nil {
+					t.Fatal(err)
+				}
+				if r, err := e.Write(t.Context(), "Ines", order.Token); err != nil || !r.OK {
+					t.Fatalf("%+v, %v", r, err)
+				}
+			}
+			const eight = "analog-output:2.priority-array[8]"
+			write("55", field.At{Level: eight})
+			eventually(t, "the valve", func() bool { return of(e, "valve").Shown == "55" })
+			is, err := e.Levels(t.Context(), "valve")
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, l := range is.Levels {
+				if !l.Closed && l.Held != (l.Address == eight) || l.Held && !l.Closed && l.Value != "55" {
+					t.Errorf("%+v", l)
+				}
+			}
+			write("", field.At{Level: eight, GiveUp: true})
+			eventually(t, "the valve given back", func() bool { return of(e, "valve").Shown == "40" })
+			e.Close()
+			_ = cmd.Process.Kill()
+			var got []string
+			for w := range writes {
+				got = append(got, w)
+			}
+			if w := strings.Join(got, " "); w != `{"object":"1:2","value":55,"priority":8} {"object":"1:2","value":null,"priority":8}` {
+				t.Errorf("it was written %s", w)
+			}
+		})
 	}
 }
 
