@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"ferry/internal/bench"
 )
 
@@ -159,4 +161,26 @@ func TestTwins(t *testing.T) {
 	b.sees("192.0.2.98 has the same device instance 4060")
 	b.sees("192.0.2.99 has the same device instance 4060")
 	b.until("only those that were asked for", `!document.querySelector('[aria-label="What answered"]').innerText.includes("192.0.2.97")`)
+
+	// The list of a device and that of its state texts come in together.
+	dir := t.TempDir()
+	var files []string
+	for name, text := range map[string]string{
+		"office_EDE.csv":        "#keyname;device obj.-instance;object-name;object-type;object-instance;state-text-reference\nD;4061;Damper east;13;70;1\n",
+		"office_StateTexts.csv": "#State Text Reference\n#Reference Number;Text 1 or Inactive-Text;Text 2 or Active-Text\n1;shut;fr\xfch open\n",
+	} {
+		files = append(files, filepath.Join(dir, name))
+		if err := os.WriteFile(files[len(files)-1], []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b.to("/points/offvent")
+	b.until("the map", `document.querySelector("[role=grid]")`)
+	b.run(chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="File with points"]`), files))
+	b.sees("Damper east")
+	b.press("Bring in 1 row")
+	b.sees("1 point added")
+	if list := f.text(t, "/api/devices/offvent/description?part=beside"); !strings.Contains(list, ";shut;früh open") {
+		t.Errorf("the state texts go out as %s", list)
+	}
 }

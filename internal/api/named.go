@@ -238,6 +238,11 @@ func (s *Server) getDescription(c fiber.Ctx) error {
 		}
 	}
 	ending, media := files.DescribedAs()
+	if with, ok := files.(protocol.DescribesBeside); ok && c.Query("part") == "beside" {
+		c.Set("Content-Type", media)
+		c.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", asKept(d.Name)+with.BesideAs()))
+		return c.Send(with.BesideOut(end, held))
+	}
 	c.Set("Content-Type", media)
 	c.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", asKept(d.Name)+ending))
 	return c.Send(files.DescribeOut(end, held, time.Now()))

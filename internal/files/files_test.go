@@ -75,6 +75,15 @@ func TestMapsInOneTable(t *testing.T) {
 	}
 }
 
+// utf16 is a text of plain characters in UTF-16, with its mark.
+func utf16(text string) string {
+	coded := "\xFF\xFE"
+	for _, r := range text {
+		coded += string([]byte{byte(r), byte(r >> 8)})
+	}
+	return coded
+}
+
 func TestReadTable(t *testing.T) {
 	const want = "[1:Name|Address|Remark] [2:Oxygen|40001|at the inlet, row A] [3:Temp|40003|°C]"
 	for name, text := range map[string]string{
@@ -83,7 +92,8 @@ func TestReadTable(t *testing.T) {
 		"tabs, as spreadsheets copy":  "Name\tAddress\tRemark\nOxygen\t40001\tat the inlet, row A\nTemp\t40003\t°C",
 		"a byte order mark": "\xEF\xBB\xBFName,Address,Remark\nOxygen,40001,\"at the inlet, row " +
 			"A\"\nTemp,40003,°C\n",
-		"Latin-1": "Name;Address;Remark\nOxygen;40001;at the inlet, row A\nTemp;40003;\xB0C\n",
+		"Latin-1":                         "Name;Address;Remark\nOxygen;40001;at the inlet, row A\nTemp;40003;\xB0C\n",
+		"UTF-16, as spreadsheets save it": utf16("Name\tAddress\tRemark\r\nOxygen\t40001\tat the inlet, row A\r\nTemp\t40003\t°C\r\n"),
 		"drawn with strokes": "| Name | Address | Remark |\n| Oxygen | 40001 | at the inlet, row A |\n| Temp | " +
 			"40003 | °C |\n",
 		"old line ends": "Name;Address;Remark\rOxygen;40001;at the inlet, row A\rTemp;40003;°C\r",

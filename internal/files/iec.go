@@ -13,6 +13,7 @@ import (
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/block"
+	"ferry/internal/core/charset"
 	"ferry/internal/core/layout"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/regmap"
@@ -141,19 +142,18 @@ const mostXMLDepth = 100
 func scanIEC(data []byte) (*iecDocument, error) {
 	d := xml.NewDecoder(bytes.NewReader(data))
 	d.Strict = true
-	d.CharsetReader = func(charset string, in io.Reader) (io.Reader, error) {
-		if strings.EqualFold(charset, "iso-8859-1") || strings.EqualFold(charset, "windows-1252") {
+	d.CharsetReader = func(set string, in io.Reader) (io.Reader, error) {
+		if strings.EqualFold(set, "iso-8859-1") || strings.EqualFold(set, "windows-1252") {
 			raw, err := io.ReadAll(in)
 			if err != nil {
 				return nil, err
 			}
-			var out bytes.Buffer
-			for _, c := range raw {
-				out.WriteRune(rune(c))
-			}
-			return &out, nil
+			return strings.NewReader(charset.Single(raw)), nil
 		}
-		return nil, fmt.Errorf("character set %s is not read; save the document as UTF-8", charset)
+		if strings.EqualFold(set, "utf-16") { // its mark has told so, and it is UTF-8 by now
+			return in, nil
+		}
+		return nil, fmt.Errorf("character set %s is not read; save the document as UTF-8", set)
 	}
 	var doc iecDocument
 	depth, globals, root := 0, 0, true

@@ -11,6 +11,7 @@ import (
 
 	"ferry/internal/core/address"
 	"ferry/internal/core/block"
+	"ferry/internal/core/charset"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/regmap"
@@ -287,6 +288,9 @@ type Within struct {
 // ReadSource reads a list of points in any format that Ferry knows, which it
 // tells by the content.
 func ReadSource(data []byte, in Within, scheme address.Scheme) (*Source, error) {
+	if bytes.HasPrefix(data, []byte("\xFF\xFE")) || bytes.HasPrefix(data, []byte("\xFE\xFF")) {
+		data = []byte(charset.Text(data))
+	}
 	body := bytes.TrimSpace(bytes.TrimPrefix(data, []byte("\xEF\xBB\xBF")))
 	if in.Describes != nil && in.Describes.Described(body) {
 		return readDescription(body, in.Describes, scheme)

@@ -13,6 +13,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"ferry/internal/core/charset"
 	"ferry/internal/core/problem"
 	"ferry/internal/core/regmap"
 )
@@ -22,20 +23,13 @@ import (
 const MostCells = 2_000_000
 
 // ReadTable reads a table of text: RFC 4180 with commas, or with semicolons or
-// tabs as spreadsheets write and copy it, with or without a byte order mark,
-// with any line ends. Text that is not UTF-8 is taken as Latin-1.
+// tabs as spreadsheets write and copy it, in any set of characters that charset
+// knows, with any line ends.
 func ReadTable(data []byte) ([]regmap.Row, error) {
-	data = bytes.TrimPrefix(data, []byte("\xEF\xBB\xBF"))
+	data = []byte(charset.Text(data))
 	if bytes.IndexByte(data, 0) >= 0 {
 		return nil, problem.New("not-a-table", "The file is not a table of text.",
 			"Save it from the spreadsheet as CSV.")
-	}
-	if !utf8.Valid(data) {
-		var b bytes.Buffer
-		for _, c := range data {
-			b.WriteRune(rune(c))
-		}
-		data = b.Bytes()
 	}
 	data = bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n"))
 	data = bytes.ReplaceAll(data, []byte("\r"), []byte("\n"))

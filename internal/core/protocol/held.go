@@ -72,6 +72,17 @@ type DescribesOut interface {
 	DescribedAs() (ending, media string)
 }
 
+// DescribesBeside is the ability of those DescribesOut whose files refer to another one, which goes with them. Read, the
+// one may be joined to the other.
+type DescribesBeside interface {
+	// Beside is what the other file is called, in small letters: "list of state texts".
+	Beside() string
+	// BesideAs is how its names end.
+	BesideAs() string
+	// BesideOut is that to which the file of the same places refers.
+	BesideOut(of Whose, held []Held) []byte
+}
+
 // Whose says whose places they are.
 type Whose struct {
 	Site, Name string

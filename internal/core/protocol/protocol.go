@@ -46,6 +46,8 @@ type Def struct {
 	// HandsOut is what files are called that say which places a device has, where they are written
 	// too; filled in by Register.
 	HandsOut string `json:"handsOut,omitempty"`
+	// HandsBeside is what the file is called that goes with one of these, empty for none.
+	HandsBeside string `json:"handsBeside,omitempty"`
 	// Makes is what the places of an answering end are called that are made of the values of others; filled in by
 	// Register, empty where they are not.
 	Makes string `json:"makes,omitempty"`
@@ -129,6 +131,9 @@ func Register(d *Def) {
 	if files, ok := d.Describes(); ok {
 		if _, writes := d.DescribesOut(); writes {
 			d.HandsOut = files.Description()
+		}
+		if with, ok := d.Rules.(DescribesBeside); ok {
+			d.HandsBeside = with.Beside()
 		}
 	}
 	if keys, ok := d.SecureKeys(Asking); ok {

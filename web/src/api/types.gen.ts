@@ -645,6 +645,7 @@ export interface Def {
   answeringKeys?: SecureKeys;
   looked?: boolean;
   handsOut?: string;
+  handsBeside?: string;
   makes?: string;
   leveled?: boolean;
   carries?: boolean;

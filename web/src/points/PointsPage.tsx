@@ -52,7 +52,7 @@ export function PointsPage() {
   const takeTable = useCallback((text: string) => setIntake({ text }), []);
   const path = (what: string, more = "") => (points ? mapPath(points, what, more) : "");
   const looked = !!site?.protocols.find((p) => p.name === link?.protocol)?.looked;
-  const handsOut = site?.protocols.find((p) => p.name === device?.map)?.handsOut;
+  const { handsOut, handsBeside } = site?.protocols.find((p) => p.name === device?.map) ?? {};
   const askEdges = () => attempt(async () => setEdges(await post<EdgesView>(path("edges"))));
   useOffer(
     `${id} ${params.point ?? ""}`,
@@ -107,6 +107,16 @@ export function PointsPage() {
                 },
               ]
             : []),
+          ...(handsBeside
+            ? [
+                {
+                  title: `Hand out the ${handsBeside} beside it`,
+                  run: () => {
+                    location.href = `/api/devices/${id}/description?part=beside`;
+                  },
+                },
+              ]
+            : []),
         ],
   );
   if (!site) return <p className="soft p-8">Reading the site…</p>;
@@ -136,8 +146,13 @@ export function PointsPage() {
   const units = points?.areas[0]?.unitBits === 8 ? "bytes" : "registers";
   const overlaps = points?.findings.filter((f) => f.code === "overlap").length ?? 0;
   const takeFile = async (list: FileList | null) => {
-    const chosenFile = list?.[0];
-    if (chosenFile) setIntake({ file: await base64(chosenFile), name: chosenFile.name });
+    const files = [...(list ?? [])];
+    if (files.length > 1)
+      setIntake({
+        text: (await Promise.all(files.map(textOf))).join("\n"),
+        name: files.map((f) => f.name).join(" and "),
+      });
+    else if (files[0]) setIntake({ file: await base64(files[0]), name: files[0].name });
     if (file.current) file.current.value = "";
   };
   const refused = live.findings.some(
@@ -282,6 +297,20 @@ export function PointsPage() {
                   Map sheet to print
                 </a>
               </DropdownMenu.Item>
+              {handsOut && (
+                <DropdownMenu.Item asChild>
+                  <a className="menu-item" href={`/api/devices/${id}/description`} download>
+                    One of the {handsOut}
+                  </a>
+                </DropdownMenu.Item>
+              )}
+              {handsBeside && (
+                <DropdownMenu.Item asChild>
+                  <a className="menu-item" href={`/api/devices/${id}/description?part=beside`} download>
+                    The {handsBeside} beside it
+                  </a>
+                </DropdownMenu.Item>
+              )}
               <DropdownMenu.Separator className="my-1 border-t border-rule" />
               <DropdownMenu.Item asChild>
                 <a className="menu-item" href="/api/file/maps.xlsx" download>
@@ -348,17 +377,13 @@ export function PointsPage() {
                 Ask the device at the edges of the map
               </DropdownMenu.Item>
               {points && <NamesFor site={site} device={device} rules={points.nameRules} />}
-              {handsOut && (
-                <DropdownMenu.Item className="menu-item" asChild>
-                  <a href={`/api/devices/${id}/description`}>Hand it out as one of the {handsOut}</a>
-                </DropdownMenu.Item>
-              )}
               <Addressing site={site} device={device} />
             </Menu>
             <input
               ref={file}
               type="file"
               accept={points?.described ? undefined : ".csv,.tsv,.txt,.st,.xlsx,.xlsm,.json,.xml,text/csv"}
+              multiple={!!handsBeside}
               className="hidden"
               aria-label="File with points"
               onChange={(e) => void takeFile(e.target.files)}
@@ -484,6 +509,18 @@ function Ticked({ title, on, onToggle }: { title: string; on: boolean; onToggle:
 }
 
 /** The content of a file as JSON can carry it. */
+/** The text of a file, in the sets of characters that Ferry reads. */
+async function textOf(file: File): Promise<string> {
+  const bytes = new Uint8Array(await file.arrayBuffer());
+  const mark = `${bytes[0]} ${bytes[1]}`;
+  const set = mark === "255 254" ? "utf-16le" : mark === "254 255" ? "utf-16be" : "utf-8";
+  try {
+    return new TextDecoder(set, { fatal: true }).decode(bytes);
+  } catch {
+    return new TextDecoder("windows-1252").decode(bytes);
+  }
+}
+
 function base64(file: File): Promise<string> {
   return new Promise((resolve, reject) => {
     const reader = new FileReader();

@@ -1,6 +1,7 @@
 package bacnet
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -140,6 +141,7 @@ func TestExchange(t *testing.T) {
 func FuzzExchange(f *testing.F) {
 	f.Add([]byte("PROJECT_NAME;A\n#keyname;device obj.-instance;object-name;object-type;object-instance\nA;1;X;0;1\n"))
 	f.Add([]byte("#keyname,device obj.-instance,object-name,object-type,object-instance,unit-code\nA,1,\"a\nb\",0,1,98\n"))
+	f.Add([]byte("#keyname;device obj.-instance;object-name;object-type;object-instance;state-text-reference\nA;1;X;13;1;2\n#Reference Number;Text 1\n2;off;on\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		x, _, err := ReadExchange(data)
 		if err != nil {
@@ -178,7 +180,48 @@ func TestDescribe(t *testing.T) {
 	if h := back[0]; h.Name != held[0].Name || h.Address != held[0].Address || h.Unit != "kW" || *h.High != 100 || h.Writable {
 		t.Errorf("%+v", h)
 	}
-	if h := back[1]; !h.Writable || h.Remark != "0 idle; 1 runs" || h.Shape.Type != value.TypeBool {
+	if h := back[1]; !h.Writable || h.Remark != "0 idle; 1 runs, its states are row 1 of the list of state texts" || h.Shape.Type != value.TypeBool {
 		t.Errorf("%+v", h)
+	}
+}
+
+// TestStateTexts: the names of states go out as a table of their own, one row for all objects that have the same, and
+// come back joined to the list, in front or behind, with separators of their own.
+func TestStateTexts(t *testing.T) {
+	held := func(kind Type, instance uint32, names map[int]string) protocol.Held {
+		return protocol.Held{Address: Place{Type: kind, Instance: instance, Property: PresentValue, Index: -1}.Address(), Name: fmt.Sprint("Object ", instance),
+			Names: names, Shape: value.Shape{Type: kind.Holds(), Bit: -1}}
+	}
+	whose := protocol.Whose{Site: "Skerry Point", Name: "Energy gateway"}
+	tariffs := map[int]string{1: "day", 2: "night", 3: "Wochenende; früh"}
+	list := []protocol.Held{held(MultiInput, 1, tariffs), held(BinaryInput, 2, map[int]string{0: "idle", 1: "runs"}), held(MultiInput, 3, tariffs),
+		held(MultiInput, 4, map[int]string{1: "a", 3: "c"}), held(AnalogInput, 5, nil)}
+	objects, states := rules{}.DescribeOut(whose, list, time.Now()), rules{}.BesideOut(whose, list)
+	const want = "# State Text Reference\n# Reference Number;Text 1 or Inactive-Text;Text 2 or Active-Text;Text 3\n1;day;night;\"Wochenende; früh\"\n2;idle;runs;\n"
+	if string(states) != want {
+		t.Errorf("%s", states)
+	}
+	tabs := strings.NewReplacer("\"Wochenende; früh\"", "Wochenende, fr\xfch", ";", "\t").Replace(want)
+	for name, c := range map[string]struct {
+		file  string
+		third string
+	}{
+		"behind":   {string(objects) + "\n" + string(states), "Wochenende; früh"},
+		"in front": {string(states) + string(objects), "Wochenende; früh"},
+		"by tabs":  {string(objects) + tabs, "Wochenende, früh"},
+	} {
+		back, unread, err := rules{}.Describe([]byte(c.file))
+		if err != nil || len(unread) > 0 || len(back) != 5 {
+			t.Fatalf("%s: %v, %v, %d objects", name, err, unread, len(back))
+		}
+		if !(rules{}).Described([]byte(c.file)) {
+			t.Errorf("%s: it is not known for what it is", name)
+		}
+		if n := back[2].Names; n[1] != "day" || n[3] != c.third || len(n) != 3 || back[1].Names[1] != "runs" || back[1].Names[0] != "idle" || len(back[3].Names) > 0 {
+			t.Errorf("%s: %v %v %v", name, back[1].Names, n, back[3].Names)
+		}
+	}
+	if _, _, err := (rules{}).Describe(states); err == nil {
+		t.Error("states alone are no objects")
 	}
 }

@@ -15,7 +15,8 @@ import (
 func (rules) Description() string { return "EDE lists" }
 
 // described are how such lists begin, or what the headings of their columns are.
-var described = [][]byte{[]byte("engineering-data-exchange"), []byte("project_name"), []byte("keyname")}
+var described = [][]byte{[]byte("engineering-data-exchange"), []byte("project_name"), []byte("keyname"),
+	[]byte("state text reference")}
 
 // Described reports whether a file is such a list, by how it begins.
 func (rules) Described(data []byte) bool {
@@ -62,7 +63,7 @@ func (rules) Describe(data []byte) (held []protocol.Held, unread []protocol.Unre
 		if r.Unit != NoUnits {
 			h.Unit = r.Unit.Short()
 		}
-		if r.Texts > 0 { // which is another file
+		if h.Names = x.named(r.Texts, r.Type); len(h.Names) == 0 && r.Texts > 0 { // which is another file
 			h.Remark = joined(h.Remark, fmt.Sprintf("its states are row %d of the list of state texts", r.Texts))
 		}
 		if len(devices) > 1 {
@@ -75,7 +76,33 @@ func (rules) Describe(data []byte) (held []protocol.Held, unread []protocol.Unre
 
 // DescribeOut is objects as such a list.
 func (rules) DescribeOut(of protocol.Whose, held []protocol.Held, at time.Time) []byte {
-	x := Exchange{Project: of.Site, Version: "1", Changed: at.UTC().Format(time.DateTime), Author: "Ferry"}
+	x := exchanged(of, held)
+	x.Changed = at.UTC().Format(time.DateTime)
+	return inMemory(x.Append(nil))
+}
+
+// Beside is what goes with such a list.
+func (rules) Beside() string { return "list of state texts" }
+
+// BesideAs is how its names end.
+func (rules) BesideAs() string { return "_StateTexts.csv" }
+
+// BesideOut is the list of state texts to which the list of the same objects refers.
+func (rules) BesideOut(of protocol.Whose, held []protocol.Held) []byte {
+	x := exchanged(of, held)
+	return inMemory(x.AppendStates(nil))
+}
+
+func inMemory(out []byte, err error) []byte {
+	if err != nil {
+		panic("a table in memory: " + err.Error()) // nothing is written to but memory
+	}
+	return out
+}
+
+// exchanged are objects as the rows of such a list.
+func exchanged(of protocol.Whose, held []protocol.Held) *Exchange {
+	x := &Exchange{Project: of.Site, Version: "1", Author: "Ferry", States: map[int][]string{}}
 	device := uint32(IP.Int(of.Settings, KeyDevice))
 	name := IP.Value(of.Settings, KeyName).Text()
 	if name == "" {
@@ -93,19 +120,16 @@ func (rules) DescribeOut(of protocol.Whose, held []protocol.Held, at time.Time) 
 		if u, known := UnitCalled(h.Unit); known && h.Unit != "" {
 			r.Unit = u
 		}
-		if texts := spelled(h.Names); texts != "" {
-			r.Description = joined(h.Remark, texts)
+		r.Texts = x.refer(h.Names, p.Type)
+		if words := spelled(h.Names); words != "" && !strings.Contains(h.Remark, words) { // for who gets this file alone
+			r.Description = joined(h.Remark, words)
 		}
 		x.Rows = append(x.Rows, r)
 	}
-	out, err := x.Append(nil)
-	if err != nil {
-		panic("a table in memory: " + err.Error()) // nothing is written to but memory
-	}
-	return out
+	return x
 }
 
-// spelled are names of values as a description holds them: such a list has its states in another file.
+// spelled are names of values as a description holds them.
 func spelled(names map[int]string) string {
 	var parts []string
 	for n := -1 << 15; len(parts) < len(names) && n < 1<<16; n++ {

@@ -6,17 +6,21 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
-	"unicode/utf8"
+
+	"ferry/internal/core/charset"
 )
 
 // Exchange is a list of objects for whoever engineers a building's network, as a table of text: the
-// engineering data exchange of the interest group, in its layouts from 1 to 2.
+// engineering data exchange of the interest group, in its layouts from 1 to 2. The names of states are in a table of
+// their own, a file beside it, whose rows the objects refer to by number.
 type Exchange struct {
 	Project, Version, Author, Changed, Layout string
 	Rows                                      []ExchangeRow
+	States                                    map[int][]string
 }
 
 // ExchangeRow is one object of it. What the list leaves open is empty, -1 or nil.
@@ -71,18 +75,15 @@ func separatorOf(text string) rune {
 	return best
 }
 
-// ReadExchange reads a list. Lines that are no objects are told with why not.
+// ReadExchange reads a list, with the table of its states where that is joined to it, before or behind. Lines that are
+// no objects are told with why not.
 func ReadExchange(data []byte) (x Exchange, wrong []string, err error) {
 	if len(data) > mostExchange {
 		return x, nil, fmt.Errorf("the list has %d MB: up to %d are read", len(data)>>20, mostExchange>>20)
 	}
-	text := string(bytes.TrimPrefix(data, []byte("\xEF\xBB\xBF")))
-	if !utf8.ValidString(text) { // as older programs write
-		runes := make([]rune, 0, len(text))
-		for _, b := range []byte(text) {
-			runes = append(runes, rune(b))
-		}
-		text = string(runes)
+	text, states := sections(charset.Text(data))
+	if x.States, err = readStates(states); err != nil {
+		return x, nil, err
 	}
 	r := csv.NewReader(strings.NewReader(text))
 	r.Comma, r.FieldsPerRecord, r.LazyQuotes = separatorOf(text), -1, true
@@ -144,6 +145,131 @@ func ReadExchange(data []byte) (x Exchange, wrong []string, err error) {
 		return x, wrong, errors.New("it is no list of objects: a line with the headings keyname, device obj.-instance, object-name and so on is missing")
 	}
 	return x, wrong, nil
+}
+
+// sections parts a text into the lines of the list and those of the table of states. In either, the lines of the other
+// are empty, so that all keep their numbers.
+func sections(text string) (objects, states string) {
+	lines := strings.SplitAfter(strings.ReplaceAll(text, "\ufeff", ""), "\n")
+	var of [2]strings.Builder
+	in := 0
+	for _, line := range lines {
+		first := line
+		if at := strings.IndexAny(line, ";,\t"); at >= 0 {
+			first = line[:at]
+		}
+		switch columnKey(strings.Trim(first, "\"\r\n")) {
+		case "statetextreference", "referencenumber":
+			in = 1
+		case "engineeringdataexchange", "projectname", "keyname":
+			in = 0
+		}
+		of[in].WriteString(line)
+		of[1-in].WriteString("\n")
+	}
+	return of[0].String(), of[1].String()
+}
+
+// Bounds of the table of states.
+const (
+	mostStateRows = 20_000
+	mostStates    = 1000 // names in a row
+)
+
+// readStates reads the table of states: a number, and the names from the first, or the inactive, state on.
+func readStates(text string) (map[int][]string, error) {
+	states := map[int][]string{}
+	r := csv.NewReader(strings.NewReader(text))
+	r.Comma, r.FieldsPerRecord, r.LazyQuotes = separatorOf(strings.TrimLeft(text, "\r\n")), -1, true
+	for {
+		fields, err := r.Read()
+		if errors.Is(err, io.EOF) {
+			return states, nil
+		}
+		if err != nil {
+			return states, fmt.Errorf("the list of state texts is no table: %w", err)
+		}
+		n, err := strconv.Atoi(strings.TrimSpace(fields[0]))
+		if err != nil || n < 1 { // a heading
+			continue
+		}
+		names := fields[1:min(len(fields), 1+mostStates)]
+		for len(names) > 0 && strings.TrimSpace(names[len(names)-1]) == "" {
+			names = names[:len(names)-1]
+		}
+		if len(states) >= mostStateRows {
+			return states, fmt.Errorf("the list of state texts has more than %d rows", mostStateRows)
+		}
+		for _, name := range names {
+			states[n] = append(states[n], strings.TrimSpace(name))
+		}
+	}
+}
+
+// named are the names of a row of states as an object of a type counts them: a binary one from 0 on, another from 1.
+func (x *Exchange) named(row int, t Type) map[int]string {
+	names := map[int]string{}
+	for i, name := range x.States[row] {
+		if name != "" {
+			names[i+firstState(t)] = name
+		}
+	}
+	return names
+}
+
+func firstState(t Type) int {
+	if t == BinaryInput || t == BinaryOutput || t == BinaryValue {
+		return 0
+	}
+	return 1
+}
+
+// refer has a row of the object's states be there, and returns its number; 0 where they are none that such a table
+// holds.
+func (x *Exchange) refer(names map[int]string, t Type) int {
+	var list []string
+	for n := firstState(t); len(list) < len(names); n++ {
+		name, has := names[n]
+		if !has {
+			return 0
+		}
+		list = append(list, name)
+	}
+	if len(list) == 0 {
+		return 0
+	}
+	for n := 1; ; n++ {
+		if there := x.States[n]; there == nil {
+			x.States[n] = list
+			return n
+		} else if slices.Equal(there, list) {
+			return n
+		}
+	}
+}
+
+// AppendStates appends the table of states as text, with semicolons.
+func (x *Exchange) AppendStates(dst []byte) ([]byte, error) {
+	most := 0
+	for _, names := range x.States {
+		most = max(most, len(names))
+	}
+	heading := []string{"# Reference Number"}
+	for n := 1; n <= most; n++ {
+		heading = append(heading, fmt.Sprintf("Text %d%s", n, map[int]string{1: " or Inactive-Text", 2: " or Active-Text"}[n]))
+	}
+	rows := [][]string{{"# State Text Reference"}, heading}
+	for _, n := range slices.Sorted(maps.Keys(x.States)) {
+		row := append([]string{strconv.Itoa(n)}, x.States[n]...)
+		rows = append(rows, append(row, make([]string, most-len(x.States[n]))...))
+	}
+	var b bytes.Buffer
+	w := csv.NewWriter(&b)
+	w.Comma = ';'
+	if err := w.WriteAll(rows); err != nil {
+		return dst, err
+	}
+	return append(dst, b.Bytes()...), nil
 }
 
 func exchangeRow(fields []string, at map[string]int) (row ExchangeRow, why string) {

@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"ferry/internal/core/charset"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/value"
 )
@@ -102,7 +103,7 @@ func ParseEDS(data []byte) (e EDS, err error) {
 	if len(data) > mostEDS {
 		return e, fmt.Errorf("the data sheet has %d octets: %d are the most", len(data), mostEDS)
 	}
-	text := decoded(data)
+	text := charset.Text(data)
 	if !looksEDS(text) {
 		return e, errors.New("it is no electronic data sheet: it has no sections [File] and [Device]")
 	}

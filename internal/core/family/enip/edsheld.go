@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"ferry/internal/core/address"
+	"ferry/internal/core/charset"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/value"
 )
@@ -14,7 +15,9 @@ import (
 func (rules) Description() string { return "electronic data sheets" }
 
 // Described reports whether a file is such a one.
-func (rules) Described(data []byte) bool { return looksEDS(decoded(data[:min(len(data), 64<<10)])) }
+func (rules) Described(data []byte) bool {
+	return looksEDS(charset.Text(data[:min(len(data), 64<<10)]))
+}
 
 // Describe makes places of the parameters of a data sheet, and of the members of its
 // assemblies.

@@ -3,36 +3,9 @@ package enip
 import (
 	"fmt"
 	"strings"
-	"unicode/utf16"
-	"unicode/utf8"
 
 	"ferry/internal/core/protocol"
 )
-
-// decoded is a file as text: UTF-8, UTF-16 by its mark, or the characters of one octet each
-// that old tools write.
-func decoded(data []byte) string {
-	if len(data) >= 2 && (data[0] == 0xFF && data[1] == 0xFE || data[0] == 0xFE && data[1] == 0xFF) {
-		units := make([]uint16, 0, len(data)/2)
-		for i := 2; i+1 < len(data); i += 2 {
-			if data[0] == 0xFF {
-				units = append(units, uint16(data[i])|uint16(data[i+1])<<8)
-			} else {
-				units = append(units, uint16(data[i+1])|uint16(data[i])<<8)
-			}
-		}
-		return string(utf16.Decode(units))
-	}
-	data = []byte(strings.TrimPrefix(string(data), "\ufeff"))
-	if utf8.Valid(data) {
-		return string(data)
-	}
-	runes := make([]rune, len(data))
-	for i, b := range data {
-		runes[i] = rune(b)
-	}
-	return string(runes)
-}
 
 func looksEDS(text string) bool {
 	low := strings.ToLower(text[:min(len(text), 64<<10)])
