@@ -186,6 +186,7 @@ func (b *builder) add(kind site.Kind, id, parent string, what any) {
 // what is made. It fails with the first thing that does not go together.
 func Build(s *site.Site, o *Design, sheet func(id string) *site.Datasheet, newID func() string) (*Built, error) {
 	own := *o
+	own.Meters = slices.Clone(o.Meters)
 	b := &builder{site: s, order: &own, sheet: sheet, id: newID, stations: map[int]bool{}, there: nothing()}
 	b.out.Objects, b.out.Devices = []Made{}, []string{}
 	for _, step := range []func() error{b.find, b.protocols, b.line, b.upstream, b.meters, b.repace} {

@@ -121,6 +121,11 @@ func TestPicks(t *testing.T) {
 	if p := next.Devices[2].Points[2]; p.Factor != 0.1 || p.PaceMs != 10_000 {
 		t.Errorf("%+v", p)
 	}
+	o.Models[0].Picks, o.Models[0].More = []string{}, nil
+	if _, err := gateway.Build(farm(), o, sheet, ids()); err == nil || !strings.Contains(err.Error(), "nothing of Energy meter EM-2 is chosen") {
+		t.Error(err)
+	}
+	o.Models[0].More = []gateway.Typed{{Name: "Demand", Type: "uint32"}}
 	o.Models[0].More[0].Address = "nowhere"
 	if _, err := gateway.Build(farm(), o, sheet, ids()); err == nil || !strings.Contains(err.Error(), "Demand, added by hand") {
 		t.Error(err)
