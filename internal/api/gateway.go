@@ -89,6 +89,9 @@ func (s *Server) postGatewayBuild(c fiber.Ctx) error {
 	if now, _ := s.Store.Site(); d.As.Device != "" && now.Device(d.As.Device) != nil {
 		view.What = fmt.Sprintf("added %s to %s", amount(len(d.Meters), "meter"), now.Device(d.As.Device).Name)
 	}
+	if d.All && d.Line != "" {
+		view.What += ", with all on its line at one pace"
+	}
 	view.Seq, err = s.change(c, view.What, func(now *site.Site) ([]site.Edit, error) {
 		settled, err := gateway.Settle(c.Context(), now, d, readyList(now))
 		if err != nil {

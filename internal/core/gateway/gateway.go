@@ -135,17 +135,17 @@ const perLine = 300
 
 // Made is a value of a meter and what it has become.
 type Made struct {
-	Meter    int     `json:"meter"` // its place in the order
-	Point    string  `json:"point"` // ids
-	Object   string  `json:"object"`
-	Register string  `json:"register"` // the address of the value at the meter
-	Source   string  `json:"source"`   // its name there
-	Address  string  `json:"address"`  // of what it has become
-	Name     string  `json:"name"`
-	Type     string  `json:"type"`
-	Unit     string  `json:"unit"`
-	Band     float64 `json:"band,omitempty"`
-	PaceMs   int     `json:"paceMs"`
+	Meter   int     `json:"meter"` // its place in the order
+	Point   string  `json:"point"` // ids
+	Object  string  `json:"object"`
+	At      string  `json:"at"`      // the address of the value at the meter
+	Source  string  `json:"source"`  // its name there
+	Address string  `json:"address"` // of what it has become
+	Name    string  `json:"name"`
+	Type    string  `json:"type"`
+	Unit    string  `json:"unit"`
+	Band    float64 `json:"band,omitempty"`
+	PaceMs  int     `json:"paceMs"`
 	// Lost says what of it cannot be kept.
 	Lost string `json:"lost,omitempty"`
 	// OldestMs is how old it gets here, and ReadMs how old at who reads; 0 for not known.
@@ -523,7 +523,7 @@ func (b *builder) object(meter string, p *site.Point, number int) (Made, site.Po
 		}
 	}
 	made.Name = strings.NewReplacer("{device}", meter, "{point}", p.Name).Replace(template)
-	return Made{Point: p.ID, Object: made.ID, Register: b.near.Scheme.Short(p.Address), Source: p.Name, Address: b.far.Scheme.Short(made.Address),
+	return Made{Point: p.ID, Object: made.ID, At: b.near.Scheme.Short(p.Address), Source: p.Name, Address: b.far.Scheme.Short(made.Address),
 		Name: made.Name, Type: string(made.Type), Unit: made.Unit, Band: made.Band, PaceMs: made.PaceMs, Lost: lost}, made
 }
 

@@ -62,7 +62,7 @@ func TestBuild(t *testing.T) {
 	var said []string
 	for _, x := range built.Objects {
 		if x.Meter == 0 && (x.Source == "Voltage1" || x.Source == "Energy") || x.Meter == 3 {
-			said = append(said, fmt.Sprintf("%d %s %s > %s %q %s %s ±%g %s", x.Meter, x.Register, x.Source, x.Address, x.Name, x.Type, x.Unit, x.Band, x.Lost))
+			said = append(said, fmt.Sprintf("%d %s %s > %s %q %s %s ±%g %s", x.Meter, x.At, x.Source, x.Address, x.Name, x.Type, x.Unit, x.Band, x.Lost))
 		}
 	}
 	const want = `0 30001 Voltage1 > analog-input:101 "Meter 1 Voltage1" float32 V ±1 
@@ -113,7 +113,7 @@ func TestPicks(t *testing.T) {
 	}
 	var said []string
 	for _, x := range built.Objects {
-		said = append(said, x.Register+" "+x.Name+" "+x.Unit)
+		said = append(said, x.At+" "+x.Name+" "+x.Unit)
 	}
 	if got := strings.Join(said, ", "); got != "30013 Meter 1 Power kW, 30019 Meter 1 Frequency Hz, 30051 Meter 1 Demand kW" {
 		t.Error(got)

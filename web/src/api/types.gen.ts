@@ -2390,7 +2390,7 @@ export interface Made {
   meter: number;
   point: string;
   object: string;
-  register: string;
+  at: string;
   source: string;
   address: string;
   name: string;

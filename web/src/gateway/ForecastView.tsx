@@ -35,7 +35,7 @@ export function ForecastView({ design, forecast, stale }: { design: Design; fore
         <thead>
           <tr className="small soft text-left">
             <th className="font-normal">Value of the meter</th>
-            <th className="font-normal">Register</th>
+            <th className="font-normal">Address there</th>
             <th className="font-normal">Becomes</th>
             <th className="font-normal">Named</th>
             <th className="font-normal">Told from</th>
@@ -51,7 +51,7 @@ export function ForecastView({ design, forecast, stale }: { design: Design; fore
                   <span className="max-w-[110px] flex-none truncate">{o.source}</span>
                 </span>
               </td>
-              <td className="mono small pr-2 whitespace-nowrap">{o.register}</td>
+              <td className="mono small pr-2 whitespace-nowrap">{o.at}</td>
               <td className="mono small pr-2 whitespace-nowrap">{o.address}</td>
               <td className="max-w-[170px] pr-2">
                 <LongName name={o.name} />

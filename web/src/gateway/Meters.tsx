@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { deviceOf, lineOf } from "../api/site";
 import type { Design, SheetView, SiteView, Typed as TypedRow } from "../api/types.gen";
-import { nextStation, withMeters } from "./design";
+import { nextStation, stationTitle, withMeters } from "./design";
 import { Chosen, Typed, TypedNumber } from "./fields";
 
 /** What can be typed at once: whether a line bears that is said in the forecast. */
@@ -27,6 +27,7 @@ export function Meters({
   const [name, setName] = useState("Meter {n}");
   const [open, setOpen] = useState<number>();
   const chosen = lists.find((l) => l.id === sheet) ?? lists.find((l) => /meter/i.test(l.name)) ?? lists[0];
+  const station = stationTitle(site, chosen);
   const begins = from ?? nextStation(site, design);
   const add = () => {
     if (!chosen) return;
@@ -49,7 +50,7 @@ export function Meters({
           onChange={setSheet}
         />
         <TypedNumber
-          label="From unit"
+          label={`From ${station.toLowerCase()}`}
           most={mostMeters}
           open
           value={from}
@@ -67,7 +68,7 @@ export function Meters({
           {there.map((d) => {
             const on = design.meters.some((m) => m.device === d.id);
             const port = d.ports.find((p) => p.line === design.line);
-            const station = Number(
+            const number = Number(
               port?.settings?.[site.protocols.find((p) => p.name === port.protocol)?.station ?? ""] ?? 0,
             );
             return (
@@ -81,7 +82,7 @@ export function Meters({
                     ...design,
                     meters: on
                       ? design.meters.filter((m) => m.device !== d.id)
-                      : [...design.meters, { name: d.name, station, model: 0, device: d.id }],
+                      : [...design.meters, { name: d.name, station: number, model: 0, device: d.id }],
                   })
                 }
               >
@@ -95,7 +96,7 @@ export function Meters({
         <table className="mt-3 w-full" aria-label="Meters">
           <thead>
             <tr className="small soft text-left">
-              <th className="w-[64px] font-normal">Unit</th>
+              <th className="w-[64px] font-normal">{station}</th>
               <th className="font-normal">Name</th>
               <th className="font-normal">Model</th>
               <th aria-label="Leave out" />
@@ -107,7 +108,7 @@ export function Meters({
                 <td className="pr-2">
                   <input
                     className="input mono"
-                    aria-label={`Unit of ${m.name}`}
+                    aria-label={`${station} of ${m.name}`}
                     value={m.station || ""}
                     disabled={!!m.device}
                     onChange={(e) =>
@@ -256,7 +257,7 @@ function Picks({
         }}
       >
         <Typed label="Added by hand" value={row.name} onChange={(name) => setRow({ ...row, name })} />
-        <Typed label="Register" mono value={row.address} onChange={(address) => setRow({ ...row, address })} />
+        <Typed label="Address" mono value={row.address} onChange={(address) => setRow({ ...row, address })} />
         <Chosen
           label="Type"
           value={row.type}

@@ -49,14 +49,28 @@ export function gatewaysOf(site: SiteView): DeviceView[] {
   });
 }
 
-/** The design with another line: what asks on it already, as a gateway, is what its meters come onto. */
+/** The one pace at which all lists on a line are read; 0 where they have several, or their own. */
+function paceOn(site: SiteView, line: string): number {
+  const paces = site.links
+    .filter((l) => l.line === line)
+    .flatMap((l) => site.devices.find((d) => d.id === l.answering)?.placements ?? [])
+    .map((p) => p.paceMs ?? 0);
+  return paces.length > 0 && paces.every((p) => p === paces[0]) ? (paces[0] ?? 0) : 0;
+}
+
+/**
+ * The design with another line: what asks on it already, as a gateway, is what its meters come onto. They are read
+ * as what is there is, and nothing that is there is read otherwise, until somebody wants that.
+ */
 export function onLine(site: SiteView, d: Design, line: string): Design {
   const asks = site.links.find((l) => l.line === line)?.asking;
   const gateway = gatewaysOf(site).find((g) => g.id === asks);
   return {
     ...d,
     line,
-    all: !!gateway,
+    all: false,
+    fastest: !site.links.some((l) => l.line === line),
+    paceMs: paceOn(site, line),
     meters: d.meters.filter((m) => !m.device),
     as: { ...d.as, device: gateway?.id ?? d.as.device },
   };
@@ -74,6 +88,13 @@ const areasOf = (d: Def | undefined) => (d?.areas ?? []).map((a) => a.key).join(
 export function readyLists(site: SiteView, sheets: SheetsView | undefined): SheetView[] {
   const serial = new Set(site.protocols.filter((p) => p.medium === "serial" && p.areas.length).map(areasOf));
   return (sheets?.datasheets ?? []).filter((d) => serial.has(areasOf(site.protocols.find((p) => p.name === d.map))));
+}
+
+/** What a device of a list is told apart by on a serial line: the title of that setting. */
+export function stationTitle(site: SiteView, list: SheetView | undefined): string {
+  const areas = areasOf(site.protocols.find((p) => p.name === list?.map));
+  const near = site.protocols.find((p) => p.medium === "serial" && p.station && areasOf(p) === areas);
+  return near?.settings.find((s) => s.key === near.station)?.title ?? "Number";
 }
 
 /** So many meters more, of a model, from a unit on. */
