@@ -101,6 +101,7 @@ func TestStandIn(t *testing.T) {
 		"told unconfirmed": {protocol.Settings{family.KeyTold: protocol.OfText(family.ToldUnconfirmed)}, instance, ""},
 		"behind":           {protocol.Settings{family.KeyTold: protocol.OfText(family.ToldConfirmed)}, behind, ""},
 		"no multiple":      {nil, instance, "no-multiple"},
+		"refuses whole":    {nil, instance, "all-or-none"},
 		"tells nothing":    {protocol.Settings{family.KeyTold: protocol.OfText(family.ToldConfirmed)}, instance, "no-reports"},
 	} {
 		t.Run(name, func(t *testing.T) {
