@@ -10,10 +10,11 @@ import (
 	wire "ferry/internal/wire/modbus"
 )
 
-// isRequest reports whether b is a whole request of somebody else's.
-func (c *lineConn) isRequest(b []byte) bool {
-	n, asked := c.frameAt(b)
-	if n == 0 || !asked || bytes.Equal(b[:n], c.request) {
+// isRequest reports whether b begins with a whole request of somebody else's; over says
+// that nothing more came behind it.
+func (c *lineConn) isRequest(b []byte, over bool) bool {
+	n, asked := c.framing.FrameAt(b)
+	if n == 0 || !asked || !over && c.framing.Unfinished(b) || bytes.Equal(b[:n], c.request) {
 		return false
 	}
 	unit, pdu, err := c.framing.Open(b[:n])
@@ -29,13 +30,14 @@ func (c *lineConn) isRequest(b []byte) bool {
 }
 
 // notOurs returns the length of the frame at the beginning of what came, if it
-// is a late answer of another unit, or belongs to another asker; else 0.
-func (c *lineConn) notOurs() int {
-	n, asked := c.frameAt(c.in)
-	if n == 0 {
+// is a late answer of another unit, or belongs to another asker; else 0. over says that
+// nothing more came behind it.
+func (c *lineConn) notOurs(over bool) int {
+	n, asked := c.framing.FrameAt(c.in)
+	if n == 0 || !over && c.framing.Unfinished(c.in) {
 		return 0
 	}
-	if asked && c.isRequest(c.in[:n]) {
+	if asked && c.isRequest(c.in, over) {
 		return n
 	}
 	unit, pdu, err := c.framing.Open(c.in[:n])
@@ -85,14 +87,18 @@ const stranger = time.Minute
 // overheard finds the frames in octets that nobody here waited for.
 func (c *lineConn) overheard(b []byte) {
 	for at := 0; at < len(b); {
-		n, asked := c.frameAt(b[at:])
+		rest := b[at:]
+		n, asked := c.framing.FrameAt(rest)
 		if n == 0 {
 			at++
 			continue
 		}
-		frame := b[at : at+n]
+		frame := rest[:n]
 		at += n
-		if was := c.others; asked && c.isRequest(frame) {
+		if asked && c.framing.Unfinished(rest) {
+			return // an answer without its last octet: it accuses nobody
+		}
+		if was := c.others; asked && c.isRequest(frame, true) {
 			if !c.drained {
 				c.others = was // it may be this end's own, over an earlier connection, or the answer to that
 			}
@@ -128,7 +134,7 @@ func (c *lineConn) Listen(ctx context.Context, d time.Duration) field.Heard {
 	heard.Ms, heard.Octets = float64(time.Since(began))/1e6, len(all)
 	seen := map[byte]bool{}
 	for at := 0; at < len(all); {
-		n, asked := c.frameAt(all[at:])
+		n, asked := c.framing.FrameAt(all[at:])
 		if n == 0 {
 			at++
 			continue
@@ -159,7 +165,3 @@ func (c *lineConn) Listen(ctx context.Context, d time.Duration) field.Heard {
 	c.quiet = time.Now().Add(ms(c.silence))
 	return heard
 }
-
-// frameAt returns the length of the frame that b begins with, 0 if there is
-// none, and whether it is a request.
-func (c *lineConn) frameAt(b []byte) (n int, asked bool) { return c.framing.FrameAt(b) }

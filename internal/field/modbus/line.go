@@ -263,11 +263,13 @@ func (c *lineConn) answer(h *hearing, reading bool) (reply field.Reply, ok bool,
 		if err != nil {
 			return reply, false, err
 		}
-		if n == 0 || len(c.in)+n == cap(c.in) {
+		over, have := n == 0, len(c.in)+n
+		if have == 0 || have == cap(c.in) {
 			return reply, false, nil
 		}
-		c.in = c.in[:len(c.in)+n]
-		h.came(time.Now(), len(c.in)-n)
+		if c.in = c.in[:have]; !over {
+			h.came(time.Now(), have-n)
+		}
 		for len(c.in) > 0 {
 			if c.stripEcho(h, reading) {
 				break
@@ -275,11 +277,11 @@ func (c *lineConn) answer(h *hearing, reading bool) (reply field.Reply, ok bool,
 			whole, _ := c.framing.AnswerLen(c.in)
 			if whole > 0 && len(c.in) >= whole {
 				if reply, err := judge(c.framing, c.request, c.in[:whole], wire.Lenience{}); err == nil &&
-					(len(c.in) == whole || c.isRequest(c.in[whole:]) || c.owesLike(c.in[:whole])) {
+					(len(c.in) == whole || c.isRequest(c.in[whole:], over) || c.owesLike(c.in[:whole])) {
 					return reply, true, nil
 				}
 			}
-			if n := c.notOurs(); n > 0 {
+			if n := c.notOurs(over); n > 0 {
 				c.in = c.in[:copy(c.in, c.in[n:])]
 				h.last, h.first = time.Time{}, time.Time{}
 				if len(c.in) > 0 {
@@ -291,6 +293,9 @@ func (c *lineConn) answer(h *hearing, reading bool) (reply field.Reply, ok bool,
 				h.closing = true // it is wrong: hear it to its end
 			}
 			break
+		}
+		if over && len(c.in) == have {
+			return reply, false, nil
 		}
 	}
 }

@@ -81,7 +81,7 @@ func (s *station) hear() error {
 			return nil
 		}
 		size, asked := s.framing.FrameAt(s.heard)
-		if size == 0 {
+		if size == 0 || !asked && s.framing.Unfinished(s.heard) {
 			return nil
 		}
 		frame := bytes.Clone(s.heard[:size])
@@ -103,6 +103,9 @@ func (s *station) unknown() error {
 	s.heard = s.heard[:0]
 	if len(frame) == 0 || len(s.sent) > 0 && bytes.HasPrefix(s.sent, frame) {
 		return nil
+	}
+	if n, asked := s.framing.FrameAt(frame); n > 0 && !asked {
+		return nil // another station's answer
 	}
 	if unit, pdu, err := s.framing.Open(frame); err != nil || len(pdu) == 0 || pdu[0]&0x80 != 0 ||
 		s.post.End(int(unit)) == nil {

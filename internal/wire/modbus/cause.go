@@ -9,17 +9,18 @@ import (
 )
 
 // FrameAt returns the length of the frame that b begins with, 0 if there is none, and
-// whether it can be a request. On a serial line nothing but its length tells.
+// whether it can be a request. On a serial line nothing but its length tells; where both
+// readings pass, the longer is it (see Unfinished).
 func (f Framing) FrameAt(b []byte) (n int, asked bool) {
 	for _, of := range []struct {
 		length func([]byte) (int, error)
 		asked  bool
 	}{{f.RequestLen, true}, {f.AnswerLen, false}} {
-		n, err := of.length(b)
-		if err != nil || n == 0 || n > len(b) {
+		size, err := of.length(b)
+		if err != nil || size <= n || size > len(b) {
 			continue
 		}
-		unit, pdu, err := f.Open(b[:n])
+		unit, pdu, err := f.Open(b[:size])
 		if err != nil {
 			continue
 		}
@@ -29,9 +30,23 @@ func (f Framing) FrameAt(b []byte) (n int, asked bool) {
 				continue
 			}
 		}
-		return n, of.asked
+		n, asked = size, of.asked
 	}
-	return 0, false
+	return n, asked
+}
+
+// Unfinished reports whether a frame that is all of b may be one of an octet more, the
+// last of which has not come. A check by CRC leaves nothing behind itself: when of a
+// frame without its last octet the two before that are the check of the others, which
+// is so in one of 256, the last octet is 0 and the shorter passes as well as the whole.
+// Two registers make an answer of nine octets, and a request has eight.
+func (f Framing) Unfinished(b []byte) bool {
+	if f != RTU {
+		return false
+	}
+	asked, _ := f.RequestLen(b)
+	told, _ := f.AnswerLen(b)
+	return max(asked, told) == len(b)+1 && min(asked, told) == len(b)
 }
 
 // Cause tells what octets look like that came for a request of a serial frame and are

@@ -152,7 +152,7 @@ func (e *lineEar) said(p capture.Piece) {
 	}
 	in := &e.in[side]
 	if len(in.octets) > 0 && p.At.Sub(in.last) > restWithin {
-		e.spoilt(in, len(in.octets))
+		e.over(in)
 	}
 	if len(in.octets) == 0 {
 		in.first, in.pieces = p, 0
@@ -166,13 +166,22 @@ func (e *lineEar) said(p capture.Piece) {
 	in.octets = append(in.octets, p.Octets...)
 	in.pieces++
 	in.last = p.At
-	e.take(in, p)
+	e.take(in, p, false)
 }
 
-// take makes frames of what came.
-func (e *lineEar) take(in *heardOctets, p capture.Piece) {
+// over is told that nothing more belongs to what came.
+func (e *lineEar) over(in *heardOctets) {
+	last := in.first
+	last.At = in.last
+	if e.take(in, last, true); len(in.octets) > 0 {
+		e.spoilt(in, len(in.octets))
+	}
+}
+
+// take makes frames of what came; over says that nothing more comes.
+func (e *lineEar) take(in *heardOctets, p capture.Piece, over bool) {
 	for len(in.octets) > 0 {
-		from, n, asks := e.find(in.octets, p.Side)
+		from, n, asks := e.find(in.octets, p.Side, over)
 		if n == 0 {
 			if over := len(in.octets) - MaxASCII; over > 0 {
 				e.spoilt(in, over)
@@ -204,8 +213,8 @@ func (e *lineEar) take(in *heardOctets, p capture.Piece) {
 }
 
 // find returns where the first frame in b begins, its length, 0 for none yet, and
-// whether it is a question.
-func (e *lineEar) find(b []byte, side capture.Side) (from, n int, asks bool) {
+// whether it is a question; over says that nothing more comes.
+func (e *lineEar) find(b []byte, side capture.Side, over bool) (from, n int, asks bool) {
 	for from := range b {
 		rest := b[from:]
 		if e.framing == ASCII && rest[0] != ':' {
@@ -223,6 +232,13 @@ func (e *lineEar) find(b []byte, side capture.Side) (from, n int, asks bool) {
 		asks, tells := fits(asked), fits(told)
 		if e.framing == ASCII && asks {
 			asks, tells = e.asciiSide(rest[:asked])
+		}
+		if asks && tells && asked != told { // the shorter is the other without its last octet
+			asks = !e.oneWay && side == capture.Asker || e.oneWay && asked > told
+			tells = !asks
+		}
+		if !over && e.framing.Unfinished(rest) && (asks || tells) && e.expects(rest, side) != asks {
+			return from, 0, false
 		}
 		switch {
 		case asks && tells && !e.oneWay:
@@ -250,6 +266,16 @@ func (e *lineEar) find(b []byte, side capture.Side) (from, n int, asks bool) {
 		}
 	}
 	return 0, 0, false
+}
+
+// expects reports whether a question is what comes next, and not the answer to the one
+// that waits, which b begins like.
+func (e *lineEar) expects(b []byte, side capture.Side) bool {
+	if !e.oneWay {
+		return side == capture.Asker
+	}
+	unit, pdu, err := e.framing.Open(e.asked.frame)
+	return err != nil || len(pdu) == 0 || b[0] != unit || b[1] != pdu[0]
 }
 
 // later looks for a frame behind the first octet.
@@ -446,8 +472,8 @@ func (e *lineEar) Lost(side capture.Side, _ int) {
 // Finish implements capture.Reader.
 func (e *lineEar) Finish(c *capture.Conn, at time.Time) {
 	for side := range e.in {
-		if n := len(e.in[side].octets); n > 0 {
-			e.spoilt(&e.in[side], n)
+		if len(e.in[side].octets) > 0 {
+			e.over(&e.in[side])
 		}
 	}
 	if len(e.asked.frame) > 0 && at.Sub(e.asked.at) >= time.Second {

@@ -1,0 +1,91 @@
+package modbus
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"ferry/internal/core/capture"
+	"ferry/internal/core/exchange"
+)
+
+// begins are frames of which all but the last octet pass their check as another kind of
+// frame: an answer of two registers, and a request for registers from 0x0200 on.
+func begins() (answer, request []byte) {
+	body := []byte{11, ReadHoldingRegisters, 4, 0x41, 0x0D, 0x99, 0}
+	body[6] = byte(CRC(body[:6]))
+	answer = RTU.AppendFrame(nil, 0, body[0], body[1:]...)
+	for at := byte(0); ; at++ {
+		body := []byte{11, ReadHoldingRegisters, 2, at, 0, 0}
+		if body[5] = byte(CRC(body[:5])); body[5] > 0 && body[5] <= 125 {
+			return answer, RTU.AppendFrame(nil, 0, body[0], body[1:]...)
+		}
+	}
+}
+
+// TestUnfinished: a frame is told by all of it, whatever its beginning passes for.
+func TestUnfinished(t *testing.T) {
+	answer, request := begins()
+	for _, c := range []struct {
+		frame []byte
+		asked bool
+	}{{answer, false}, {request, true}} {
+		short := c.frame[:len(c.frame)-1]
+		if n, asked := RTU.FrameAt(short); n != len(short) || asked == c.asked || !RTU.Unfinished(short) {
+			t.Fatalf("% X: %d octets, asked %v", short, n, asked)
+		}
+		if n, asked := RTU.FrameAt(c.frame); n != len(c.frame) || asked != c.asked || RTU.Unfinished(c.frame) {
+			t.Errorf("% X: %d octets, asked %v", c.frame, n, asked)
+		}
+	}
+	// Whatever two registers hold, their answer is no request.
+	for v := range 1 << 16 {
+		frame := RTU.AppendFrame(nil, 0, 1, ReadInputRegisters, 4, 0x41, 0x20, byte(v>>8), byte(v))
+		if n, asked := RTU.FrameAt(frame); n != 9 || asked {
+			t.Fatalf("% X: %d octets, asked %v", frame, n, asked)
+		}
+	}
+}
+
+// TestUnfinishedInRecordings: recorded octet by octet, over a line and over a
+// connection, each of them is what it is.
+func TestUnfinishedInRecordings(t *testing.T) {
+	two := RTU.AppendFrame(nil, 0, 11, ReadPDU(nil, "hr", 0, 2)...)
+	answer, odd := begins()
+	registers := make([]byte, 2+2*int(odd[5]))
+	registers[0], registers[1] = ReadHoldingRegisters, 2*odd[5]
+	many := RTU.AppendFrame(nil, 0, 11, registers...)
+	for _, oneWay := range []bool{true, false} {
+		for _, parts := range []int{1, 2} { // all at once but its last octet; octet by octet
+			var got []string
+			e := &lineEar{framing: RTU, oneWay: oneWay, heard: func(h *capture.Heard) {
+				got = append(got, fmt.Sprintf("%s %s%s % X", h.Outcome, h.Cause, h.Stray, h.Request))
+			}}
+			at, number := time.UnixMilli(1_700_000_000_000), int64(0)
+			say := func(side capture.Side, frame []byte) {
+				from := 0
+				for to := range len(frame) + 1 {
+					if to == len(frame) || parts == 2 && to > 0 || to == len(frame)-1 {
+						at, number = at.Add(time.Millisecond), number+1
+						e.Said(capture.Piece{Side: side, Octets: frame[from:to], At: at, Number: number})
+						from = to
+					}
+				}
+				at = at.Add(20 * time.Millisecond)
+			}
+			for range 2 {
+				say(capture.Asker, two)
+				say(capture.Answerer, answer)
+				say(capture.Asker, odd)
+				say(capture.Answerer, many)
+			}
+			say(capture.Asker, odd) // and is not answered
+			e.Finish(&capture.Conn{}, at.Add(5*time.Second))
+			want := []string{fmt.Sprintf("%s  % X", exchange.Answered, two), fmt.Sprintf("%s  % X", exchange.Answered, odd)}
+			want = append(append(want, want...), fmt.Sprintf("%s  % X", exchange.NoAnswer, odd))
+			if fmt.Sprint(got) != fmt.Sprint(want) {
+				t.Errorf("one way %v, parts %d:\n%q\nwant\n%q", oneWay, parts, got, want)
+			}
+		}
+	}
+}
