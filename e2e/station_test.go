@@ -6,7 +6,9 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/creack/pty"
 
@@ -15,6 +17,7 @@ import (
 	"ferry/internal/core/serial"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
+	frames "ferry/internal/wire/modbus"
 )
 
 // wire joins two serial ports of this machine, and returns the paths of both ends.
@@ -91,7 +94,38 @@ func TestStationOfLine(t *testing.T) {
 	}
 	_, _ = peerOutput(registers, there, "0", "write", "0", "700") // to all: nobody answers
 	eventually(t, "what is for all stations to be taken", func() bool { return read("5", "0", true) == "700" })
+	octetByOctet(t, there)
 	b.to("/lines/link/to-probe")
 	b.press("Run it")
 	b.sees("Ferry answers at " + here + " itself")
+}
+
+// octetByOctet asks the station for registers from 0x0200 on, in a frame that passes for
+// an answer until its last octet has come.
+func octetByOctet(t *testing.T, there string) {
+	t.Helper()
+	frame := []byte{5, frames.ReadHoldingRegisters, 2, 0, 0, 0}
+	for frame[5] == 0 || frame[5] > 125 {
+		frame[3]++
+		frame[5] = byte(frames.CRC(frame[:5]))
+	}
+	frame = frames.RTU.AppendFrame(nil, 0, frame[0], frame[1:]...)
+	port, err := os.OpenFile(there, os.O_RDWR|syscall.O_NOCTTY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer port.Close()
+	for i := range frame {
+		if _, err := port.Write(frame[i : i+1]); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(2 * time.Millisecond)
+	}
+	if err := port.SetReadDeadline(time.Now().Add(patience)); err != nil {
+		t.Fatal(err)
+	}
+	answer := make([]byte, 5)
+	if _, err := io.ReadFull(port, answer); err != nil || answer[1] != frames.ReadHoldingRegisters|0x80 || answer[2] != 2 {
+		t.Errorf("% X is answered with % X (%v), want that there are no such registers", frame, answer, err)
+	}
 }
