@@ -125,6 +125,7 @@ func (s *Server) findings(at time.Time) []finding.Finding {
 		Tried: func(link string) *route.Route { return s.routes[link] }}
 	seen.Traffic = diagnose.Explained(append(seen.Traffic, s.told(paper.Site, at)...))
 	seen.Traffic = append(seen.Traffic, field.ListFindings(paper.Site, s.standings(at))...)
+	seen.Traffic = append(seen.Traffic, s.Engine.RivalFindings(paper.Site)...)
 	if plan, _ := s.Engine.Plan(); plan != nil {
 		seen.Plan = plan.Findings
 	}

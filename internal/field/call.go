@@ -51,27 +51,18 @@ func (r *sweepRun) call(ctx context.Context, line *site.Line, def *protocol.Def)
 	}
 	of := Stations{r.sweep.Order.FromStation, r.sweep.Order.ToStation}
 	planned := map[end]*site.Device{}
-	var places []callPlace
 	for i := range now.Devices {
 		d := &now.Devices[i]
 		for k := range d.Ports {
-			p := &d.Ports[k]
-			if p.Line != line.ID || p.Protocol != def.Name {
-				continue
-			}
-			station, _ := def.StationOf(p.Settings)
-			planned[end{p.Host, station}] = d
-			if e.door.mode == Bench {
-				link := &site.Link{Line: line.ID, Protocol: def.Name, Answering: d.ID, Settings: p.Settings}
-				places = append(places, callPlace{at: Target{Dial: e.standIns.Dial(now, link)}, host: p.Host})
+			if p := &d.Ports[k]; p.Line == line.ID && p.Protocol == def.Name {
+				station, _ := def.StationOf(p.Settings)
+				planned[end{p.Host, station}] = d
 			}
 		}
 	}
-	if e.door.mode != Bench {
-		var err error
-		if places, err = e.callPlaces(line, def); err != nil {
-			return err
-		}
+	places, err := e.callPlaces(line, def)
+	if err != nil {
+		return err
 	}
 	var failed error
 	byAll := map[string]bool{} // who answered a question to all
@@ -140,9 +131,22 @@ type callPlace struct {
 	alone bool
 }
 
-// callPlaces are the places of a plant: all of the network, at each port that the plan has there, and every device
-// of the plan by itself, which tells those that hear nothing of what goes to all. The lock is held.
+// callPlaces are the stand-ins of the bench, or the places of a plant: all of the network, at each port that the plan
+// has there, and every device of the plan by itself, which tells those that hear nothing of what goes to all. The lock
+// is held.
 func (e *Engine) callPlaces(line *site.Line, def *protocol.Def) (places []callPlace, err error) {
+	if e.door.mode == Bench {
+		for i := range e.site.Devices {
+			d := &e.site.Devices[i]
+			for k := range d.Ports {
+				if p := &d.Ports[k]; p.Line == line.ID && p.Protocol == def.Name {
+					link := &site.Link{Line: line.ID, Protocol: def.Name, Answering: d.ID, Settings: p.Settings}
+					places = append(places, callPlace{at: Target{Dial: e.standIns.Dial(e.site, link)}, host: p.Host})
+				}
+			}
+		}
+		return places, nil
+	}
 	to, err := toAll(line)
 	if err != nil {
 		return nil, err

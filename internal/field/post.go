@@ -42,7 +42,8 @@ type Post struct {
 	logged   time.Time                  // when the log was told of one
 	failed   string                     // why it does not listen
 	sharing  sync.Mutex
-	shared   any // by all clients; nil before the first
+	shared   any                          // by all clients; nil before the first
+	rivals   map[int]map[string]time.Time // who else says that it has a station, and when last
 	kept     func(kind protocol.Kind, name string) ([]byte, error)
 	// strangers are certificates of clients that are not trusted, in DER, the latest last.
 	strangers [][]byte

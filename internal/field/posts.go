@@ -26,6 +26,8 @@ type ServingState struct {
 	// Away counts clients that were turned away, LastAway says who was last.
 	Away     int    `json:"away"`
 	LastAway string `json:"lastAway,omitempty"`
+	// Rivals are others who say that they have its station, too.
+	Rivals []string `json:"rivals,omitempty"`
 	// Strangers are certificates in DER of clients that were refused for them.
 	Strangers [][]byte `json:"-"`
 }
@@ -294,6 +296,11 @@ func (e *Engine) Serving() []ServingState {
 		state := ServingState{Device: d.ID, Listens: []string{}, Clients: []ClientState{}}
 		for _, key := range s.posts {
 			e.posts[key].show(&state)
+			for _, station := range e.posts[key].Stations() {
+				if e.posts[key].End(station) == s.Served {
+					state.Rivals = append(state.Rivals, e.posts[key].Rivals(station)...)
+				}
+			}
 		}
 		list = append(list, state)
 	}

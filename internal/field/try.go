@@ -41,6 +41,10 @@ func (e *Engine) Try(ctx context.Context, linkID string) (*route.Route, error) {
 	if err == nil && r.def.Turns == protocol.TurnsOfLine {
 		others = e.neighbours(link)
 	}
+	var claims *claims
+	if err == nil {
+		claims = e.claimsOf(link, r.def)
+	}
 	e.mu.Unlock()
 	plan := route.Plan(s, link)
 	plan.At, plan.Bench = time.Now(), mode == Bench
@@ -53,7 +57,7 @@ func (e *Engine) Try(ctx context.Context, linkID string) (*route.Route, error) {
 	}
 	result := route.New(linkID)
 	result.At, result.Bench = plan.At, plan.Bench
-	w := walk{runner: r, route: result, name: r.device.Name, target: targetOf(s, link), others: others,
+	w := walk{runner: r, route: result, name: r.device.Name, target: targetOf(s, link), others: others, claims: claims,
 		extents: datasheet.Extents(s, r.device)}
 	if over != nil {
 		walking, cancel := context.WithCancel(over.life)

@@ -29,6 +29,7 @@ type walk struct {
 	borrowed *channel
 	lost     Reply
 	others   []*runner
+	claims   *claims // nil where nobody can be asked who has the station
 	// extents are how far structures reach that the map has.
 	extents []datasheet.Extent
 	// renewed says that the run's connection has ended under a question.
@@ -323,6 +324,13 @@ func (w *walk) known(ctx context.Context) {
 		if w.manner&m.Is != 0 {
 			saw += " It " + m.Does + ", and is well all the same. " + m.Copes
 		}
+	}
+	if others := w.claims.others(ctx); len(others) > 0 {
+		w.route.Requests++
+		w.route.Set(route.Session, route.Doubt, fmt.Sprintf("%s But %s is there twice: %s says that it is that, too.", saw, w.who(),
+			strings.Join(others, " and ")), fmt.Sprintf("Give one of them another %s: whoever asks all for it gets either. If both are one device "+
+			"with two addresses, it is well.", w.station()))
+		return
 	}
 	w.route.Set(route.Session, route.Good, saw, "")
 }

@@ -30,6 +30,9 @@ const (
 	noReports  = "no-reports"
 )
 
+// forgets is the fault that it has forgotten its subscriptions, once.
+const forgets = "forgets"
+
 func (speech) Faults() []bench.FaultKind {
 	udp := []bench.Place{bench.OverTCP}
 	return []bench.FaultKind{
@@ -41,6 +44,7 @@ func (speech) Faults() []bench.FaultKind {
 		{Kind: "out-of-service", Title: "has its objects out of service", Places: udp},
 		{Kind: "guarded", Title: "lets nothing be written", Places: udp},
 		{Kind: "other-instance", Title: "has another instance", Unit: "instance", Default: 99, Most: family.MostDevice, Places: udp},
+		{Kind: forgets, Title: "forgets who subscribed", Places: udp},
 		{Kind: "storm", Title: "says who it is again and again", Unit: "a second", Default: 200, Least: 1, Most: 5000, Places: udp},
 	}
 }
@@ -158,7 +162,9 @@ func (m *mouth) watch() {
 		}
 		if is, fault := m.of.Memory.Laid(), m.fault(); is != laid || fault != was {
 			laid, was = is, fault
-			m.server.Replace(m.device(), m.objects())
+			if m.server.Replace(m.device(), m.objects()); fault.Kind == forgets || fault.Kind == noReports {
+				m.server.Forget()
+			}
 		}
 		m.look()
 		if was.Kind == "storm" {

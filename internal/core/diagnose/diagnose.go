@@ -301,6 +301,10 @@ var symptoms = []symptom{
 	{"told-too-often", exchange.Answered, exchange.Flooded, "%s says the same again and again",
 		"it says that it is there, though nobody asks (%s).",
 		"Look whether two routers join the same networks, so that what goes to all runs in circles, and what asks it again and again.", nil},
+	{"changes-untold", exchange.Answered, exchange.Untold, "%s does not tell of changes",
+		"it agreed to tell of them, and values are others by now (%s).",
+		"Look whether it restarted: it may forget who subscribed. Ferry has subscribed anew, and reads the values beside. If " +
+			"it comes again, have the values asked for at a pace.", nil},
 	{"type-differs", exchange.Answered, exchange.Unfitting, "%s has values of another type",
 		"what comes is of another type than the map says (%s).",
 		"Set the type of the point to that of the device: what is read as another is another value.", nil},

@@ -54,6 +54,7 @@ const (
 	Unfitting    Cause = "another type"   // a value came of another type than the map says
 	Flooded      Cause = "told too often" // the device says the same again and again
 	Unwanted     Cause = "unwanted"       // the device does not report what it was asked to
+	Untold       Cause = "untold"         // it reports nothing of changes, which it had agreed to
 )
 
 // Exchange is one request with its answer, or a report, which has an answer

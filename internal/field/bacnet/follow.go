@@ -24,6 +24,7 @@ type following struct {
 	told    map[wire.ObjectID][]sought
 	process uint32
 	renew   time.Time // when the subscriptions are renewed
+	tells   *telling
 }
 
 // group are points of one pace.
@@ -32,6 +33,7 @@ type group struct {
 	due    time.Time
 	wanted []protocol.Wanted
 	what   string
+	beside bool // they are told of as well
 }
 
 // Follow reads what is wanted, subscribes to what the device tells where the settings want that, and asks for
@@ -84,7 +86,8 @@ func (f *following) plan(left []protocol.Wanted, beside time.Duration, now time.
 	}
 	if len(told) > 0 {
 		slices.SortFunc(told, func(a, b protocol.Wanted) int { return family.Scheme.Compare(a.Address, b.Address) })
-		f.groups = append(f.groups, &group{every: beside, due: now.Add(beside), wanted: told, what: fmt.Sprintf("read %d objects beside", len(told))})
+		f.groups = append(f.groups, &group{every: beside, due: now.Add(beside), wanted: told, beside: true,
+			what: fmt.Sprintf("read %d objects beside", len(told))})
 	}
 }
 
@@ -98,6 +101,7 @@ func (c *conn) subscribe(ctx context.Context, f *following, wanted []protocol.Wa
 	}
 	f.process = process
 	list, _ := seek(wanted)
+	f.tells = newTelling(list)
 	c.mu.Lock()
 	c.hears = f // reports come as soon as it is asked for
 	c.mu.Unlock()
@@ -128,6 +132,9 @@ func (c *conn) subscribe(ctx context.Context, f *following, wanted []protocol.Wa
 		f.told[object] = append(f.told[object], s)
 		c.mu.Unlock()
 	}
+	c.mu.Lock()
+	f.tells.begun(time.Now())
+	c.mu.Unlock()
 	f.renew = time.Now().Add(c.lifetime() / 2)
 	return left, field.Reply{Outcome: exchange.Answered}
 }
@@ -198,7 +205,7 @@ func (c *conn) duties(f *following) time.Duration {
 	next := time.Hour
 	for _, g := range f.groups {
 		if !now.Before(g.due) {
-			if !c.poll(g) {
+			if !c.poll(f, g) {
 				return next
 			}
 			g.due = g.due.Add(g.every)
@@ -210,13 +217,12 @@ func (c *conn) duties(f *following) time.Duration {
 	}
 	if !f.renew.IsZero() && !now.Before(f.renew) {
 		c.renewAll(f)
-		f.renew = time.Now().Add(c.lifetime() / 2)
 	}
 	return next
 }
 
 // poll asks for a group; a device that is silent has gone.
-func (c *conn) poll(g *group) bool {
+func (c *conn) poll(f *following, g *group) bool {
 	if !c.turn.Hold(c.life, c.ended) {
 		return false
 	}
@@ -244,22 +250,55 @@ func (c *conn) poll(g *group) bool {
 		return true
 	}
 	c.hand(report)
+	if g.beside {
+		c.compares(f, report.Samples, g.every)
+	}
 	return true
 }
 
-// renewAll renews the subscriptions.
+// renewAll renews the subscriptions. What the device no longer tells of is asked for from then on.
 func (c *conn) renewAll(f *following) {
 	confirmed := family.IP.Value(c.settings, family.KeyTold).Text() == family.ToldConfirmed
-	for object := range f.told {
+	next := &following{wanted: f.wanted, process: f.process, tells: f.tells, told: map[wire.ObjectID][]sought{}}
+	var left []protocol.Wanted
+	for _, g := range f.groups {
+		if !g.beside {
+			left = append(left, g.wanted...)
+		}
+	}
+	for object, list := range f.told {
 		if !c.turn.Hold(c.life, c.ended) {
 			return
 		}
+		at := time.Now()
 		reply := c.wish(c.life, f.process, object, confirmed)
 		c.turn.Release(&reply)
-		if reply.Outcome == exchange.NoAnswer {
+		switch {
+		case reply.Outcome == exchange.NoAnswer:
 			c.finish(field.Reply{Outcome: exchange.NoAnswer, Sentence: reply.Sentence})
 			return
+		case reply.Outcome == exchange.Declined:
+			reply.Cause = exchange.Unwanted
+			c.hand(field.Report{At: at, Operation: "subscribe anew to " + place(whole(object, family.PresentValue)).String(),
+				Failed: &reply, Frames: reply.Frames})
+			for i := range list {
+				left = append(left, list[i].Wanted)
+			}
+		default:
+			next.told[object] = list
 		}
+	}
+	now := time.Now()
+	if next.renew = now.Add(c.lifetime() / 2); len(next.told) == len(f.told) {
+		next.groups = f.groups
+	} else {
+		next.plan(left, time.Duration(family.IP.Int(c.settings, family.KeyCheck))*time.Second, now)
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	f.tells.begun(now)
+	if c.follows == f { // else something else is wanted by now
+		c.follows, c.hears = next, next
 	}
 }
 
@@ -325,6 +364,9 @@ func (c *conn) told(from netip.AddrPort, n *wire.Network, m *wire.Message, at ti
 	default:
 		report.Operation = "report of " + place(whole(change.Object, family.PresentValue)).String()
 		report.Samples = sampledChange(c, points, &change)
+		c.mu.Lock()
+		f.tells.reported(report.Samples, at)
+		c.mu.Unlock()
 	}
 	if m.Kind == wire.Confirmed {
 		_ = c.socket.send(question{from, n.From, m.Invoke}, &answer, false) // else it comes again

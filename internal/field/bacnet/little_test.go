@@ -262,8 +262,8 @@ func TestOdd(t *testing.T) {
 	}
 }
 
-// TestBroadcasts: on the plant, who answers when it is asked alone and not what goes to all is told of, and so is who
-// has the instance of another.
+// TestBroadcasts: on the plant, who answers when it is asked alone and not what goes to all is told of, and a try says
+// who has the instance of its device, too.
 func TestBroadcasts(t *testing.T) {
 	probe, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 2)})
 	if err != nil {
@@ -301,11 +301,34 @@ func TestBroadcasts(t *testing.T) {
 	}
 	stand(11, "127.0.0.2")
 	stand(12, "127.0.0.3", "127.255.255.255")
+	stand(12, "127.0.0.4")
 	s := site.New("Skerry Point Hatchery")
 	s.Lines = []site.Line{{ID: "net", Name: "Plant net", Medium: site.Ethernet, Network: "127.0.0.0/8"}}
 	for i, host := range []string{"127.0.0.2", "127.0.0.3"} {
 		s.Devices = append(s.Devices, site.Device{ID: host, Name: host, Map: "bacnet-ip", Points: []site.Point{}, Ports: []site.Port{{Line: "net", Host: host, Protocol: "bacnet-ip",
 			Settings: protocol.Settings{family.KeyDevice: protocol.OfInt(11 + i), protocol.KeyPort: protocol.OfInt(port)}}}})
+	}
+	hall := site.Device{ID: "x", Name: "Hall ventilation", Map: "bacnet-ip", Points: []site.Point{point(t, family.Scheme, "n", "device:12.object-name", value.TypeText, site.ReadOnly)}}
+	lss := site.Device{ID: "lss", Name: "LSS controller", Points: []site.Point{}, Ports: []site.Port{{Line: "net", Host: "127.0.0.1"}}}
+	for host, of := range map[string]string{"127.0.0.3": "", "127.0.0.4": "127.0.0.3"} {
+		at := site.Port{Line: "net", Host: host, Protocol: "bacnet-ip", Settings: protocol.Settings{family.KeyDevice: protocol.OfInt(12), protocol.KeyPort: protocol.OfInt(port)}}
+		hall.Ports = []site.Port{at}
+		now := *s
+		now.Devices = []site.Device{lss, hall}
+		now.Links = []site.Link{{ID: "k", Asking: "lss", Answering: "x", Line: "net", Protocol: "bacnet-ip", Settings: at.Settings}}
+		e := field.NewEngine(&now, elsewhere("127.0.0.1:9"))
+		t.Cleanup(e.Close)
+		if err := e.SetMode(field.Plant); err != nil {
+			t.Fatal(err)
+		}
+		r, err := e.Try(t.Context(), "k")
+		if err != nil || r.StopsAt != nil {
+			t.Fatalf("%+v, %v", r, err)
+		}
+		says := "twice: " + of + " says"
+		if saw := fmt.Sprint(r.Stops); strings.Contains(saw, "there twice") != (of != "") || of != "" && !strings.Contains(saw, says) {
+			t.Errorf("%s: %s, want %q", host, saw, says)
+		}
 	}
 	e := field.NewEngine(s, elsewhere("127.0.0.1:9"))
 	t.Cleanup(e.Close)

@@ -25,6 +25,7 @@ import (
 	"ferry/internal/core/value"
 	"ferry/internal/field"
 	_ "ferry/internal/field/modbus"
+	wire "ferry/internal/wire/bacnet"
 )
 
 // elsewhere dials one place, whatever is asked for.
@@ -442,5 +443,32 @@ func TestBehindIt(t *testing.T) {
 		if reply.OK() != (c.says == "") || !strings.Contains(reply.Sentence, c.says) {
 			t.Errorf("%v: %+v", c.settings, reply)
 		}
+	}
+}
+
+// TestRival: a gateway says who else has its instance, and so does a finding.
+func TestRival(t *testing.T) {
+	e, _, at := metered(t)
+	c, err := net.Dial("udp4", at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	for _, instance := range []uint32{4051, 4050} {
+		p := wire.Presence{Device: wire.ID(8, instance), MostOctets: 480, Segmentation: wire.SegmentsNot}
+		m := wire.Message{Kind: wire.Unconfirmed, Service: wire.IAm, Body: p.Append(nil)}
+		n := wire.Network{Carries: true, Body: m.Append(nil)}
+		if _, err := c.Write((&wire.Link{Function: wire.Unicast, NPDU: n.Append(nil)}).Append(nil)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	eventually(t, "it is said", func() bool {
+		list := e.Serving()
+		return len(list) == 1 && fmt.Sprint(list[0].Rivals) == fmt.Sprint([]string{c.LocalAddr().String()})
+	})
+	found := e.RivalFindings(e.Site())
+	if len(found) != 1 || found[0].Subject.ID != "gate" || !strings.Contains(found[0].Sentence, c.LocalAddr().String()) ||
+		!strings.Contains(found[0].Title, "4050 is there twice") {
+		t.Errorf("%+v", found)
 	}
 }

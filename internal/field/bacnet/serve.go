@@ -23,10 +23,11 @@ import (
 // AnswerDatagrams answers as the devices of a post.
 func (driver) AnswerDatagrams(p *field.Post, over *field.Datagrams) (hear func(netip.AddrPort, []byte), end func(), err error) {
 	s := &serving{post: p, over: over, done: make(chan struct{}), devices: map[int]*served{},
-		front: target.NewFront(target.Carrier{Send: over.Send, Broadcast: over.Broadcast})}
+		own: over.Own()}
+	s.front = target.NewFront(target.Carrier{Send: over.Send, Broadcast: over.Broadcast, Twice: s.twice})
 	s.follow()
 	s.others.Go(s.watch)
-	own := over.Own()
+	own := s.own
 	return func(from netip.AddrPort, b []byte) {
 		if from != own { // what goes to all comes back
 			s.front.Hear(from, b)
@@ -56,6 +57,7 @@ func (s *serving) joins(settings protocol.Settings) {
 type serving struct {
 	post   *field.Post
 	over   *field.Datagrams
+	own    netip.AddrPort
 	front  *target.Front
 	done   chan struct{}
 	others sync.WaitGroup
@@ -117,6 +119,7 @@ func (s *serving) close() {
 func (s *serving) watch() {
 	tick := time.NewTicker(looksEvery)
 	defer tick.Stop()
+	sought := time.Now()
 	for {
 		select {
 		case <-s.done:
@@ -124,11 +127,35 @@ func (s *serving) watch() {
 		case <-tick.C:
 		}
 		s.follow()
+		seeks := time.Since(sought) >= field.RivalFor/3
+		if seeks {
+			sought = time.Now()
+		}
 		s.mu.Lock()
-		for _, d := range s.devices {
-			d.doubts()
+		for station, d := range s.devices {
+			if d.doubts(); seeks && len(s.post.Rivals(station)) > 0 {
+				s.front.Seek(d.server) // is it so still?
+			}
 		}
 		s.mu.Unlock()
+	}
+}
+
+// twice notes who else says that it has the instance of a device here.
+func (s *serving) twice(of *target.Server, from netip.AddrPort, behind wire.Station) {
+	if from == s.own && behind == of.Station() || s.own.Addr().IsUnspecified() {
+		return // what was said to all was brought back
+	}
+	who := from.String()
+	if behind.Network != 0 {
+		who = fmt.Sprintf("a device in network %d behind %s", behind.Network, from)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for station, d := range s.devices {
+		if d.server == of {
+			s.post.Rival(station, who)
+		}
 	}
 }
 
@@ -160,6 +187,7 @@ func (s *serving) follow() {
 			d = s.begin(station, end)
 			s.devices[station] = d
 			s.front.Announce(d.server)
+			s.front.Seek(d.server)
 		} else if is := d.laidFor(station); is != d.laid {
 			d.laid = is
 			device, objects := d.made(station)

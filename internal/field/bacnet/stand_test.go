@@ -160,6 +160,60 @@ func TestStandIn(t *testing.T) {
 	}
 }
 
+// TestForgetful: a device that has forgotten who subscribed, as one does that restarts, is found out by what it
+// shows when it is asked, and subscribed to anew; one that tells no more at all is asked at the pace of its points.
+func TestForgetful(t *testing.T) {
+	e, b := plant(t, protocol.Settings{family.KeyTold: protocol.OfText(family.ToldConfirmed), family.KeyLifetime: protocol.OfInt(3600)},
+		protocol.Settings{family.KeyDevice: protocol.OfInt(4050)})
+	if err := e.Start(nil); err != nil {
+		t.Fatal(err)
+	}
+	since := func(seq uint64, ok func(x *exchange.Exchange) bool) (at uint64) {
+		for _, x := range e.Hub.Exchanges(seq, 4000, "f") {
+			if at == 0 && ok(&x) {
+				at = x.Seq
+			}
+		}
+		return at
+	}
+	told := func(x *exchange.Exchange) bool { return strings.HasPrefix(x.Operation, "report of") }
+	untold := func(x *exchange.Exchange) bool { return x.Cause == exchange.Untold }
+	eventually(t, "changes are told of", func() bool { return since(0, told) > 0 })
+	time.Sleep(4 * time.Second) // reports that a subscription begins with tell nothing of increments
+	if since(0, untold) > 0 {
+		t.Error("a device that tells of changes is said not to")
+	}
+	refused := func(x *exchange.Exchange) bool { return x.Cause == exchange.Unwanted }
+	for _, fault := range []string{"forgets", "no-reports"} {
+		from, after := e.Hub.LastSeq(), told
+		if fault == "no-reports" {
+			after = refused
+		}
+		if err := b.SetFault("hvac", bench.Fault{Kind: fault}); err != nil {
+			t.Fatal(err)
+		}
+		eventually(t, fault+" is found out", func() bool {
+			at := since(from, untold)
+			from = max(from, at)
+			return at > 0
+		})
+		eventually(t, fault+" is coped with", func() bool { return since(from, after) > 0 })
+		if err := b.SetFault("hvac", bench.Fault{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	from := e.Hub.LastSeq()
+	eventually(t, "it is asked at the pace of the points", func() bool {
+		asked := 0
+		for _, x := range e.Hub.Exchanges(from, 4000, "f") {
+			if strings.HasPrefix(x.Operation, "read 5 objects") {
+				asked++
+			}
+		}
+		return asked >= 5
+	})
+}
+
 // TestStops: where a device cannot be had, the stop and the sentence say why.
 func TestStops(t *testing.T) {
 	for _, c := range []struct {

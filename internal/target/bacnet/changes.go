@@ -69,6 +69,15 @@ func (s *Server) subscribe(from asker, w *wire.Subscription) (sub *subscription,
 	return sub, nil
 }
 
+// Forget ends all subscriptions, as a restart does.
+func (s *Server) Forget() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, sub := range s.wishes {
+		s.forget(sub)
+	}
+}
+
 // forget ends a subscription.
 func (s *Server) forget(sub *subscription) {
 	delete(s.wishes, sub.wish)

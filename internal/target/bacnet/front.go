@@ -21,10 +21,12 @@ type Front struct {
 	peers   []netip.AddrPort // who do the same in other subnets
 }
 
-// Carrier carries datagrams: Send to one place, Broadcast to all of this subnet.
+// Carrier carries datagrams: Send to one place, Broadcast to all of this subnet. Twice, where it is there, is told who
+// else says that it has the instance of a device here.
 type Carrier struct {
 	Send      func(to netip.AddrPort, datagram []byte)
 	Broadcast func(datagram []byte)
+	Twice     func(s *Server, from netip.AddrPort, behind wire.Station)
 }
 
 // foreigner is a device of another subnet that has its broadcasts brought.
@@ -75,8 +77,18 @@ func (f *Front) joined() []netip.AddrPort {
 }
 
 // Announce tells all networks that a device is there.
-func (f *Front) Announce(s *Server) {
-	n := wire.Network{To: wire.Station{Network: wire.EveryNetwork}, From: s.station, Carries: true, Body: s.presence()}
+func (f *Front) Announce(s *Server) { f.toAll(s.station, s.presence()) }
+
+// Seek asks all networks who else has the instance of a device here.
+func (f *Front) Seek(s *Server) {
+	is := s.instance()
+	m := wire.Message{Kind: wire.Unconfirmed, Service: wire.WhoIs, Body: wire.AppendWhoIs(nil, wire.Range{First: is, Last: is})}
+	f.toAll(s.station, m.Append(nil))
+}
+
+// toAll sends a message to all networks.
+func (f *Front) toAll(from wire.Station, body []byte) {
+	n := wire.Network{To: wire.Station{Network: wire.EveryNetwork}, From: from, Carries: true, Body: body}
 	octets := n.Append(nil)
 	f.carrier.Broadcast((&wire.Link{Function: wire.Broadcast, NPDU: octets}).Append(nil))
 	f.spread(netip.AddrPort{}, netip.AddrPort{}, &wire.Link{NPDU: octets}, false)
@@ -226,8 +238,30 @@ func (f *Front) network(from netip.AddrPort, l *wire.Link, all bool) {
 		return
 	}
 	all = all || n.To.Network != 0 && n.To.Address == ""
+	if m.Kind == wire.Unconfirmed && m.Service == wire.IAm && f.carrier.Twice != nil {
+		f.claimed(from, &n, &m)
+	}
 	for _, s := range hear {
 		s.hear(asker{from, n.From, m.Invoke}, &m, all)
+	}
+}
+
+// claimed hears that somebody has an instance.
+func (f *Front) claimed(from netip.AddrPort, n *wire.Network, m *wire.Message) {
+	is, err := wire.ParseIAm(m.Body, m.BodyAt)
+	if err != nil {
+		return
+	}
+	f.mu.Lock()
+	var same []*Server
+	for _, s := range f.devices {
+		if s.instance() == is.Device.Instance() {
+			same = append(same, s)
+		}
+	}
+	f.mu.Unlock()
+	for _, s := range same {
+		f.carrier.Twice(s, from, n.From)
 	}
 }
 

@@ -166,6 +166,13 @@ func (s *Server) iAm() *wire.Message {
 	return &wire.Message{Kind: wire.Unconfirmed, Service: wire.IAm, Body: p.Append(nil)}
 }
 
+// instance is that of the device.
+func (s *Server) instance() uint32 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.space.device.Instance
+}
+
 // presence are the octets of it.
 func (s *Server) presence() []byte {
 	s.mu.Lock()

@@ -538,3 +538,36 @@ func TestBomb(t *testing.T) {
 		}
 	}
 }
+
+// TestTwice: who says that it has the instance of a device here is told of, nobody else; and all are asked for it.
+func TestTwice(t *testing.T) {
+	n := begin(t)
+	var told []string
+	n.f.carrier.Twice = func(s *Server, from netip.AddrPort, behind wire.Station) {
+		told = append(told, fmt.Sprint(s == n.s, from, behind.Network))
+	}
+	is := func(instance uint32) wire.Message {
+		p := wire.Presence{Device: wire.ID(8, instance), MostOctets: 480, Segmentation: wire.SegmentsNot, Vendor: 7}
+		return wire.Message{Kind: wire.Unconfirmed, Service: wire.IAm, Body: p.Append(nil)}
+	}
+	n.says(client, wire.Broadcast, is(4051))
+	n.says(client, wire.Broadcast, is(4050))
+	n.says(client, wire.Unicast, is(4050))
+	if want := fmt.Sprint([]string{fmt.Sprint(true, client, 0), fmt.Sprint(true, client, 0)}); fmt.Sprint(told) != want {
+		t.Errorf("%v, want %s", told, want)
+	}
+	n.spread = nil
+	n.f.Seek(n.s)
+	if len(n.spread) != 1 {
+		t.Fatalf("%d broadcasts", len(n.spread))
+	}
+	l, _ := wire.ParseLink(n.spread[0])
+	network, _ := wire.ParseNetwork(l.NPDU, l.NPDUAt)
+	m, err := wire.ParseMessage(network.Body, network.BodyAt)
+	if err != nil || l.Function != wire.Broadcast || network.To.Network != wire.EveryNetwork || m.Service != wire.WhoIs {
+		t.Fatalf("%v: %+v %+v %+v", err, l, network, m)
+	}
+	if of, err := wire.ParseWhoIs(m.Body, m.BodyAt); err != nil || of != (wire.Range{First: 4050, Last: 4050}) {
+		t.Errorf("%+v, %v", of, err)
+	}
+}

@@ -2226,6 +2226,7 @@ export interface ServingState {
   clients: ClientState[];
   away: number;
   lastAway?: string;
+  rivals?: string[];
 }
 export interface ClientState {
   from: string;

@@ -104,6 +104,12 @@ function Clients({ device }: { device: DeviceView }) {
           Ferry answers at <span className="mono">{now.listens.join(", ")}</span>.
         </p>
       )}
+      {on && now?.rivals && (
+        <p className="notice mt-2">
+          Also there, as it says itself: <span className="mono">{now.rivals.join(", ")}</span>. Whoever asks all for{" "}
+          {device.name} gets either: give one of them another number.
+        </p>
+      )}
       {on && now && (
         <ul className="small mt-2" aria-label="Clients">
           {now.clients.length === 0 && <li className="soft">Nobody is connected.</li>}
