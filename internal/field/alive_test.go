@@ -9,6 +9,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 )
 
 // TestHeartbeats: what is read of a device whose heartbeat stands still is doubted and
@@ -37,7 +38,7 @@ func TestHeartbeats(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.plant["probe"].set(0, 7)
-	wait(t, "it to be carried", func() bool { return p.plant["gate"].get(0) == 7 })
+	fieldtest.Wait(t, "it to be carried", func() bool { return p.plant["gate"].get(0) == 7 })
 	if p.plant["pump"].get(2) != 0 {
 		t.Error("a heartbeat goes to the plant that nobody released")
 	}
@@ -45,10 +46,10 @@ func TestHeartbeats(t *testing.T) {
 		t.Fatal(err)
 	}
 	seen := map[uint16]bool{}
-	wait(t, "Ferry's heartbeat to count on", func() bool { seen[p.plant["pump"].get(2)] = true; return len(seen) > 4 })
+	fieldtest.Wait(t, "Ferry's heartbeat to count on", func() bool { seen[p.plant["pump"].get(2)] = true; return len(seen) > 4 })
 	close(stop)
 	<-stopped
-	wait(t, "it to be doubted", func() bool {
+	fieldtest.Wait(t, "it to be doubted", func() bool {
 		p.Hub.Age(time.Now())
 		live, _ := p.Hub.Point("probe-0")
 		return live.Quality == value.Doubtful && strings.Contains(live.Reason, "V3, has stood still since")
@@ -64,7 +65,7 @@ func TestHeartbeats(t *testing.T) {
 	stop, stopped = make(chan struct{}), make(chan struct{})
 	go beat()
 	defer func() { close(stop); <-stopped }()
-	wait(t, "it to be carried again", func() bool { return p.plant["gate"].get(0) == 8 })
+	fieldtest.Wait(t, "it to be carried again", func() bool { return p.plant["gate"].get(0) == 8 })
 	point := edits(site.KindPoint, "probe-3", "probe")
 	p.edit(t, point...)
 	if p.site.Device("probe").Alive != nil {

@@ -16,6 +16,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 )
 
 // device is a register server that the tests have to themselves: it logs every
@@ -239,7 +240,7 @@ func (p *plant) begin(t *testing.T, mode field.Mode, links ...string) {
 	if err := p.Start(links); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "values", func() bool { live, _ := p.Hub.Point("probe-0"); return live.Quality == value.Good })
+	fieldtest.Wait(t, "values", func() bool { live, _ := p.Hub.Point("probe-0"); return live.Quality == value.Good })
 }
 
 // memoryJournal is a journal of writes that can be looked at.

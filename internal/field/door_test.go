@@ -16,6 +16,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 )
 
 // TestCrossingsAreLeftAlone: whatever else changes, a crossing writes what its
@@ -25,7 +26,7 @@ func TestCrossingsAreLeftAlone(t *testing.T) {
 	p.bench["probe"].set(0, 7)
 	p.begin(t, field.Bench)
 	gate := p.bench["gate"]
-	wait(t, "the first write", func() bool { return gate.get(0) == 7 && p.Crossings()[0].Count == 1 })
+	fieldtest.Wait(t, "the first write", func() bool { return gate.get(0) == 7 && p.Crossings()[0].Count == 1 })
 	gate.written()
 	gate.set(0, 99) // set at the device
 	for i := range 20 {
@@ -43,19 +44,19 @@ func TestCrossingsAreLeftAlone(t *testing.T) {
 			t.Logf("the gate has %d, %v written; %+v; %+v; %+v", gate.get(0), gate.written(), live, p.Crossings(), p.State())
 		}
 	}()
-	wait(t, "values again", func() bool { live, _ := p.Hub.Point("gate-0"); return live.Value.Float() == 99 })
+	fieldtest.Wait(t, "values again", func() bool { live, _ := p.Hub.Point("gate-0"); return live.Value.Float() == 99 })
 	time.Sleep(100 * time.Millisecond)
 	if got := gate.written(); len(got) != 0 {
 		t.Errorf("written again: %v", got)
 	}
 	p.bench["probe"].set(0, 8)
-	wait(t, "what changed to cross", func() bool { return slices.Equal(gate.written(), []string{"0=8"}) })
+	fieldtest.Wait(t, "what changed to cross", func() bool { return slices.Equal(gate.written(), []string{"0=8"}) })
 	gate.set(0, 99)
 	p.Stop(nil)
 	if err := p.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "the source to win at the start", func() bool { return slices.Equal(gate.written(), []string{"0=8"}) })
+	fieldtest.Wait(t, "the source to win at the start", func() bool { return slices.Equal(gate.written(), []string{"0=8"}) })
 	p.edit(t, site.Put(site.KindCrossing, "x", "",
 		site.Crossing{ID: "x", From: "probe-0", To: "gate-0", Start: site.TargetWins}))
 	gate.set(0, 99)
@@ -63,7 +64,7 @@ func TestCrossingsAreLeftAlone(t *testing.T) {
 	if err := p.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "values once more", func() bool { live, _ := p.Hub.Point("gate-0"); return live.Value.Float() == 99 })
+	fieldtest.Wait(t, "values once more", func() bool { live, _ := p.Hub.Point("gate-0"); return live.Value.Float() == 99 })
 	time.Sleep(100 * time.Millisecond)
 	if got := gate.written(); len(got) != 0 {
 		t.Errorf("the target wins at the start, and is written: %v", got)
@@ -80,7 +81,7 @@ func TestReleaseByName(t *testing.T) {
 	gate := p.plant["gate"]
 	p.Unlock(time.Minute)
 	state := func() string { return p.Crossings()[0].State }
-	wait(t, "it to wait", func() bool { return state() == "waiting" })
+	fieldtest.Wait(t, "it to wait", func() bool { return state() == "waiting" })
 	time.Sleep(100 * time.Millisecond)
 	if got := gate.written(); len(got) != 0 {
 		t.Fatalf("unlocking let a crossing loose: %v", got)
@@ -113,7 +114,7 @@ func TestReleaseByName(t *testing.T) {
 			if err := p.Release([]string{"x"}, until, "test"); err != nil {
 				t.Fatal(err)
 			}
-			wait(t, "it to write", func() bool { return p.plant["gate"].get(0) == 5 })
+			fieldtest.Wait(t, "it to write", func() bool { return p.plant["gate"].get(0) == 5 })
 			if list := p.State().Released; name != "its time" && (len(list) != 1 || list[0].By != "test") {
 				t.Errorf("released: %+v", list)
 			}
@@ -209,14 +210,14 @@ func TestPowerOfAnOrder(t *testing.T) {
 	if err := p.Start([]string{"to-pump"}); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "the value", func() bool { live, _ := p.Hub.Point("pump-1"); return live.Quality == value.Good })
+	fieldtest.Wait(t, "the value", func() bool { live, _ := p.Hub.Point("pump-1"); return live.Quality == value.Good })
 	order, err := p.Prepare(context.Background(), "pump-1", "45")
 	if err != nil {
 		t.Fatal(err)
 	}
 	pump.set(1, 7)
 	pump.set(9, 1)
-	wait(t, "the other power", func() bool { live, _ := p.Hub.Point("pump-1"); return live.Value.Float() == 70 })
+	fieldtest.Wait(t, "the other power", func() bool { live, _ := p.Hub.Point("pump-1"); return live.Value.Float() == 70 })
 	if _, err := p.Write(context.Background(), "test", order.Token); err == nil ||
 		!strings.Contains(err.Error(), "power of ten") || len(pump.written()) != 0 {
 		t.Errorf("it gives %v", err)
@@ -448,7 +449,7 @@ func TestJournalOfCrossings(t *testing.T) {
 	gate := p.bench["gate"]
 	for v := uint16(1); v <= 5; v++ {
 		p.bench["probe"].set(0, v)
-		wait(t, "the value to cross", func() bool { return p.Crossings()[0].Count == int(v) })
+		fieldtest.Wait(t, "the value to cross", func() bool { return p.Crossings()[0].Count == int(v) })
 	}
 	if err := p.KeepCrossings(context.Background()); err != nil {
 		t.Fatal(err)
@@ -462,11 +463,11 @@ func TestJournalOfCrossings(t *testing.T) {
 		return append(append(answer[:4:4], 0, 3, 1, request[7]|0x80), 3), request[7] == 6
 	})
 	p.bench["probe"].set(0, 6)
-	wait(t, "the failure", func() bool { return p.Crossings()[0].State == "failed" })
+	fieldtest.Wait(t, "the failure", func() bool { return p.Crossings()[0].State == "failed" })
 	gate.behave(nil)
-	wait(t, "it to carry again", func() bool { return gate.get(0) == 6 && p.Crossings()[0].State == "carrying" })
+	fieldtest.Wait(t, "it to carry again", func() bool { return gate.get(0) == 6 && p.Crossings()[0].State == "carrying" })
 	p.Stop(nil)
-	wait(t, "the end", func() bool {
+	fieldtest.Wait(t, "the end", func() bool {
 		_ = p.KeepCrossings(context.Background())
 		l := p.journal.list()
 		return l[len(l)-1].State == field.Done

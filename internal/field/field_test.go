@@ -19,27 +19,8 @@ import (
 	"ferry/internal/core/value"
 	_ "ferry/internal/families"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 )
-
-// benched returns an engine on the stand-ins of a site.
-func benched(t *testing.T, s *site.Site) (*field.Engine, *bench.Bench) {
-	t.Helper()
-	b := bench.New()
-	if err := b.Sync(s); err != nil {
-		t.Fatal(err)
-	}
-	e := field.NewEngine(s, b)
-	t.Cleanup(func() {
-		e.Close()
-		if err := b.Close(); err != nil {
-			t.Error(err)
-		}
-	})
-	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
-	defer cancel()
-	e.Planned(ctx) // with the race detector on a busy machine that may take longer than a press waits
-	return e, b
-}
 
 // write prepares a write and carries it out.
 func write(e *field.Engine, point, text string) (field.WriteResult, error) {
@@ -50,19 +31,10 @@ func write(e *field.Engine, point, text string) (field.WriteResult, error) {
 	return e.Write(context.Background(), "test", order.Token)
 }
 
-func wait(t *testing.T, what string, until func() bool) {
-	t.Helper()
-	for deadline := time.Now().Add(15 * time.Second); !until(); time.Sleep(20 * time.Millisecond) {
-		if time.Now().After(deadline) {
-			t.Fatalf("not within 15 s: %s", what)
-		}
-	}
-}
-
 // TestTry: each fault of the bench stops the message where it should.
 func TestTry(t *testing.T) {
 	s := bench.Demo()
-	e, b := benched(t, s)
+	e, b := fieldtest.Benched(t, s)
 	for _, c := range []struct {
 		fault bench.Fault
 		stop  route.Stop // "" for none
@@ -160,7 +132,7 @@ func TestTryByPlan(t *testing.T) {
 	s.Link("lss-do11").Settings["port"] = protocol.OfInt(503)
 	s.Link("lss-do12").Settings["unit"] = protocol.OfInt(7)
 	s.Device("skid").Ports[0].Host = "198.51.100.9"
-	e, _ := benched(t, s)
+	e, _ := fieldtest.Benched(t, s)
 	for link, stop := range map[string]route.Stop{"lss-do11": route.Address, "lss-do12": route.Session,
 		"lss-skid": route.Wire} {
 		r, err := e.Try(context.Background(), link)
@@ -185,7 +157,7 @@ func TestFaultsAreFound(t *testing.T) {
 	for i := range s.Device("do11").Points {
 		s.Device("do11").Points[i].PaceMs = 100
 	}
-	e, b := benched(t, s)
+	e, b := fieldtest.Benched(t, s)
 	if err := e.Start([]string{"lss-do11"}); err != nil {
 		t.Fatal(err)
 	}
@@ -217,17 +189,17 @@ func TestFaultsAreFound(t *testing.T) {
 		if err := b.SetFault("do11", c.fault); err != nil {
 			t.Fatal(err)
 		}
-		wait(t, c.fault.Kind+" is found as "+c.code, func() bool { return finds(c.code) && quality() == c.want })
+		fieldtest.Wait(t, c.fault.Kind+" is found as "+c.code, func() bool { return finds(c.code) && quality() == c.want })
 		if err := b.SetFault("do11", bench.Fault{}); err != nil {
 			t.Fatal(err)
 		}
-		wait(t, "healing of "+c.fault.Kind, func() bool { return quality() == value.Good })
+		fieldtest.Wait(t, "healing of "+c.fault.Kind, func() bool { return quality() == value.Good })
 	}
 	// Dropped connections come and go: a finding, and still fresh values.
 	if err := b.SetFault("do11", bench.Fault{Kind: "drop"}); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "drops are found", func() bool {
+	fieldtest.Wait(t, "drops are found", func() bool {
 		for _, f := range e.Hub.Findings(s, time.Now()) {
 			if f.Code == "connection-dropped" {
 				return true
@@ -242,7 +214,7 @@ func TestFaultsAreFound(t *testing.T) {
 func TestEditThatStopsARun(t *testing.T) {
 	s := bench.Demo()
 	s.Device("do11").Ports[0].Host = "127.0.0.1"
-	e, _ := benched(t, s)
+	e, _ := fieldtest.Benched(t, s)
 	if err := e.SetMode(field.Plant); err != nil {
 		t.Fatal(err)
 	}
@@ -250,7 +222,7 @@ func TestEditThatStopsARun(t *testing.T) {
 		t.Fatal(err)
 	}
 	e.Update(bench.Demo(), 1) // its address is one of the documentation again
-	wait(t, "the run to have stopped, and why", func() bool {
+	fieldtest.Wait(t, "the run to have stopped, and why", func() bool {
 		found := ""
 		for _, f := range e.Hub.Findings(bench.Demo(), time.Now()) {
 			found += f.Code + " " + strings.Join(f.Evidence, " ")
@@ -265,7 +237,7 @@ func TestFreezeIsFound(t *testing.T) {
 	for i := range s.Device("skid").Points {
 		s.Device("skid").Points[i].PaceMs = 50
 	}
-	e, b := benched(t, s)
+	e, b := fieldtest.Benched(t, s)
 	if err := e.Start([]string{"lss-skid"}); err != nil {
 		t.Fatal(err)
 	}
@@ -273,7 +245,7 @@ func TestFreezeIsFound(t *testing.T) {
 	if err := b.SetFault("skid", bench.Fault{Kind: "freeze"}); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "a frozen device is found", func() bool {
+	fieldtest.Wait(t, "a frozen device is found", func() bool {
 		for _, f := range e.Hub.Findings(s, time.Now()) {
 			if f.Code == "device-frozen" {
 				live, _ := e.Hub.Point("skid-01")
@@ -286,7 +258,7 @@ func TestFreezeIsFound(t *testing.T) {
 
 func TestWrite(t *testing.T) {
 	s := bench.Demo()
-	e, _ := benched(t, s)
+	e, _ := fieldtest.Benched(t, s)
 	ctx := context.Background()
 	for _, c := range []struct {
 		point, text, back string
@@ -341,7 +313,7 @@ func TestWrite(t *testing.T) {
 	if err := e.Start([]string{"lss-pump1"}); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "the word to be read", func() bool { live, _ := e.Hub.Point("pump1-01"); return live.Shown == "9" })
+	fieldtest.Wait(t, "the word to be read", func() bool { live, _ := e.Hub.Point("pump1-01"); return live.Shown == "9" })
 	// On plant, an order of the bench is none.
 	before, err := e.Prepare(ctx, "pump1-02", "40")
 	if err != nil {
@@ -364,11 +336,11 @@ func TestWrite(t *testing.T) {
 func TestRun(t *testing.T) {
 	before := runtime.NumGoroutine()
 	s := bench.Demo()
-	e, b := benched(t, s)
+	e, b := fieldtest.Benched(t, s)
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "every point to be read but the one that is not there", func() bool {
+	fieldtest.Wait(t, "every point to be read but the one that is not there", func() bool {
 		list, _ := e.Hub.Since(0, time.Now())
 		bad := []string{}
 		for _, live := range list {
@@ -381,7 +353,7 @@ func TestRun(t *testing.T) {
 		}
 		return slices.Equal(bad, []string{"uv-door", "pumps-30", "pumps-31", "shore-04"}) // which is only written
 	})
-	wait(t, "the crossing to carry", func() bool {
+	fieldtest.Wait(t, "the crossing to carry", func() bool {
 		from, _ := e.Hub.Point("do11-01")
 		to, _ := e.Hub.Point("gate-01")
 		return to.Value.Float() > 1 && to.Value.Float()-from.Value.Float() < 0.5
@@ -389,7 +361,7 @@ func TestRun(t *testing.T) {
 	if err := b.SetFault("do11", bench.Fault{Kind: "stop"}); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "the crossing to hold", func() bool {
+	fieldtest.Wait(t, "the crossing to hold", func() bool {
 		for _, c := range e.Crossings() {
 			if c.ID == "x-oxygen" && c.State == "holding" {
 				return true
@@ -403,7 +375,7 @@ func TestRun(t *testing.T) {
 		t.Fatal(err)
 	}
 	e.Update(edited, 1)
-	wait(t, "the edited point to read what is there", func() bool {
+	fieldtest.Wait(t, "the edited point to read what is there", func() bool {
 		live, _ := e.Hub.Point("skid-01")
 		return live.Value.Float() > 5 && live.Value.Float() < 30
 	})
@@ -419,5 +391,5 @@ func TestRun(t *testing.T) {
 	if err := b.Close(); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "the goroutines to end", func() bool { return runtime.NumGoroutine() <= before+2 })
+	fieldtest.Wait(t, "the goroutines to end", func() bool { return runtime.NumGoroutine() <= before+2 })
 }

@@ -9,6 +9,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 )
 
 // says has a device hold a text of 16 characters at its register 100.
@@ -56,14 +57,14 @@ func TestAddressFromPoint(t *testing.T) {
 		t.Error("a write is prepared for an address that may not be given")
 	}
 	p.plant["probe"].says("127.0.0.1")
-	wait(t, "the pump to be asked", func() bool { return asked() > 0 })
+	fieldtest.Wait(t, "the pump to be asked", func() bool { return asked() > 0 })
 	p.plant["probe"].says("nobody")
 	time.Sleep(100 * time.Millisecond)
-	if wait(t, "it to go on", func() bool { return asked() > 0 }); len(p.State().Running) != 3 {
+	if fieldtest.Wait(t, "it to go on", func() bool { return asked() > 0 }); len(p.State().Running) != 3 {
 		t.Errorf("%v run", p.State().Running)
 	}
 	p.plant["probe"].says("127.0.0.1")
-	wait(t, "the address to be read again", func() bool {
+	fieldtest.Wait(t, "the address to be read again", func() bool {
 		live, _ := p.Hub.Point("where")
 		return live.Value.Text() == "127.0.0.1"
 	})
@@ -73,7 +74,7 @@ func TestAddressFromPoint(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.plant["probe"].says("127.0.0.2")
-	wait(t, "the pump to be asked no more", func() bool { time.Sleep(50 * time.Millisecond); return asked() == 0 })
+	fieldtest.Wait(t, "the pump to be asked no more", func() bool { time.Sleep(50 * time.Millisecond); return asked() == 0 })
 	if _, err := p.Write(t.Context(), "test", order.Token); err == nil {
 		t.Error("an order goes to another address than the one it was prepared for")
 	}
@@ -102,12 +103,12 @@ func TestAddressByName(t *testing.T) {
 	named("localhost")
 	p.plant["gate"].set(1, 7)
 	p.begin(t, field.Plant)
-	wait(t, "a value by name", func() bool {
+	fieldtest.Wait(t, "a value by name", func() bool {
 		live, _ := p.Hub.Point("gate-1")
 		return live.Quality == value.Good && live.Value.Float() == 7
 	})
 	named("gate.skerry.invalid")
-	wait(t, "the name to be missed", func() bool {
+	fieldtest.Wait(t, "the name to be missed", func() bool {
 		live, _ := p.Hub.Point("gate-1")
 		return live.Quality == value.Bad && strings.Contains(live.Reason, "gate.skerry.invalid cannot be resolved")
 	})

@@ -18,6 +18,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 	"ferry/internal/field/ports"
 	wire "ferry/internal/wire/modbus"
 )
@@ -37,7 +38,7 @@ func TestFamily(t *testing.T) {
 				s.Links[0].Settings["atOnce"] = protocol.OfInt(4)
 				s.Devices[1].Points[4].PaceMs = 200
 			}
-			e, _ := benched(t, s)
+			e, _ := fieldtest.Benched(t, s)
 			for _, id := range []string{"k0", "k1"} {
 				r, err := e.Try(context.Background(), id)
 				// The pace is of the machine, not of the family.
@@ -48,7 +49,7 @@ func TestFamily(t *testing.T) {
 			if err := e.Start(nil); err != nil {
 				t.Fatal(err)
 			}
-			wait(t, "values over both links", func() bool {
+			fieldtest.Wait(t, "values over both links", func() bool {
 				a, _ := e.Hub.Point("d0-1")
 				b, _ := e.Hub.Point("d1-1")
 				return a.Quality == value.Good && b.Quality == value.Good
@@ -68,7 +69,7 @@ func TestRest(t *testing.T) {
 		s.Links[i].Settings = protocol.Numbers(map[string]int{"unit": i + 1, "timeoutMs": 250, "restAfter": 2,
 			"restS": 1})
 	}
-	e, b := benched(t, s)
+	e, b := fieldtest.Benched(t, s)
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
@@ -76,11 +77,11 @@ func TestRest(t *testing.T) {
 		live, _ := e.Hub.Point(id)
 		return live.Quality == value.Good
 	}
-	wait(t, "all three", func() bool { return good("d0-0") && good("d1-0") && good("d2-0") })
+	fieldtest.Wait(t, "all three", func() bool { return good("d0-0") && good("d1-0") && good("d2-0") })
 	if err := b.SetFault("d1", bench.Fault{Kind: "off"}); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "the rest", func() bool {
+	fieldtest.Wait(t, "the rest", func() bool {
 		live, _ := e.Hub.Point("d1-0")
 		return strings.Contains(live.Reason, "left alone for 1 s")
 	})
@@ -98,7 +99,7 @@ func TestRest(t *testing.T) {
 	if err := b.SetFault("d1", bench.Fault{}); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "its return", func() bool { return good("d1-0") })
+	fieldtest.Wait(t, "its return", func() bool { return good("d1-0") })
 	// A machine that is short of time may add outages of its own.
 	recorded := 0
 	for _, o := range e.Hub.Outages() {
@@ -120,7 +121,7 @@ func TestBaudWhileRunning(t *testing.T) {
 	line := site.Line{ID: "l", Name: "Tank row A", Medium: site.SerialLine,
 		Serial: &site.Serial{Standard: serial.TIA485Two, Format: serial.Usual}}
 	s := row(line, "modbus-rtu", 3, 2, 100)
-	e, b := benched(t, s)
+	e, b := fieldtest.Benched(t, s)
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
@@ -133,7 +134,7 @@ func TestBaudWhileRunning(t *testing.T) {
 			return answered["k0"] && answered["k1"] && answered["k2"]
 		}
 	}
-	wait(t, "all three", all(0))
+	fieldtest.Wait(t, "all three", all(0))
 	fast := *s
 	fast.Lines = []site.Line{line}
 	fast.Lines[0].Serial = &site.Serial{Standard: serial.TIA485Two,
@@ -142,7 +143,7 @@ func TestBaudWhileRunning(t *testing.T) {
 		t.Fatal(err)
 	}
 	e.Update(&fast, 1)
-	wait(t, "all three at the new rate", all(e.Hub.LastSeq()))
+	fieldtest.Wait(t, "all three at the new rate", all(e.Hub.LastSeq()))
 }
 
 // TestBroadcast: unit 0 is written to every unit, and none answers.
@@ -154,7 +155,7 @@ func TestBroadcast(t *testing.T) {
 		s.Devices[1+i].Points[0].Access = site.ReadWrite
 	}
 	s.Links[0].Settings = protocol.Numbers(map[string]int{"unit": 0})
-	e, _ := benched(t, s)
+	e, _ := fieldtest.Benched(t, s)
 	order, err := e.Prepare(context.Background(), "d0-0", "12.5")
 	if err != nil || order.Target != "Tank row A, every unit at once" {
 		t.Errorf("order %+v, %v", order, err)
@@ -175,7 +176,7 @@ func TestBroadcast(t *testing.T) {
 // not know, and what it misses; a range that nobody stated is not asked.
 func TestSweeps(t *testing.T) {
 	s := bench.Demo()
-	e, b := benched(t, s)
+	e, b := fieldtest.Benched(t, s)
 	sweep := func(order field.SweepOrder) field.Sweep {
 		t.Helper()
 		begun, err := e.StartSweep(order)
@@ -183,7 +184,7 @@ func TestSweeps(t *testing.T) {
 			t.Fatal(err)
 		}
 		var last *field.Sweep
-		wait(t, "the sweep", func() bool {
+		fieldtest.Wait(t, "the sweep", func() bool {
 			last, err = e.Sweep(begun.ID, false)
 			return err == nil && !last.Running
 		})
@@ -245,7 +246,7 @@ func TestPlantListensFirst(t *testing.T) {
 	}
 	s := bench.Demo()
 	s.Line("rowa").Here = path
-	e, _ := benched(t, s)
+	e, _ := fieldtest.Benched(t, s)
 	if err := e.SetMode(field.Plant); err != nil {
 		t.Fatal(err)
 	}

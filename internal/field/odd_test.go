@@ -17,6 +17,7 @@ import (
 	"ferry/internal/core/block"
 	family "ferry/internal/core/family/modbus"
 	"ferry/internal/core/protocol"
+	"ferry/internal/field/fieldtest"
 
 	"ferry/internal/core/finding"
 	"ferry/internal/core/route"
@@ -117,7 +118,7 @@ func (o *oddity) serve(t *testing.T) (port int, free func()) {
 		}
 	}()
 	free = func() {
-		wait(t, "the one client to be gone", func() bool { return !busy.Load() })
+		fieldtest.Wait(t, "the one client to be gone", func() bool { return !busy.Load() })
 	}
 	return l.Addr().(*net.TCPAddr).Port, free
 }
@@ -364,7 +365,7 @@ func TestOneConnection(t *testing.T) {
 			if err := e.Start(nil); err != nil {
 				t.Fatal(err)
 			}
-			wait(t, "both are read", func() bool {
+			fieldtest.Wait(t, "both are read", func() bool {
 				for i := range s.Devices[1:] {
 					points := s.Devices[1+i].Points
 					if len(wrong(points,

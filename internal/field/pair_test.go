@@ -12,6 +12,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 )
 
 // twice has the pump of a plant at two addresses.
@@ -56,12 +57,12 @@ func TestPair(t *testing.T) {
 		live, _ := p.Hub.Point("pump-0")
 		return live.Quality == value.Good && live.Value.Int() == want
 	}
-	wait(t, "the first to be used", func() bool { return reads(11) })
+	fieldtest.Wait(t, "the first to be used", func() bool { return reads(11) })
 	time.Sleep(100 * time.Millisecond)
 	if second.asks(); second.asks() > 0 {
 		t.Error("both are asked at once")
 	}
-	wait(t, "the idle one to be proved", func() bool {
+	fieldtest.Wait(t, "the idle one to be proved", func() bool {
 		s := p.Pairs()
 		return len(s) == 1 && s[0].IdleWell &&
 			s[0].Used == 0
@@ -73,7 +74,7 @@ func TestPair(t *testing.T) {
 	}
 	first.silent(true)
 	began := time.Now()
-	wait(t, "the second to be used", func() bool { return reads(22) })
+	fieldtest.Wait(t, "the second to be used", func() bool { return reads(22) })
 	took := time.Since(began)
 	if _, err := p.Write(t.Context(), "test", order.Token); err == nil {
 		t.Error("an order that was prepared for the first goes to the second")
@@ -87,7 +88,7 @@ func TestPair(t *testing.T) {
 	if got := fmt.Sprint(first.written(), second.written()); got != "[] [1=46]" {
 		t.Errorf("written %s", got)
 	}
-	wait(t, "the switch to be in the log", func() bool {
+	fieldtest.Wait(t, "the switch to be in the log", func() bool {
 		s := p.Pairs()[0].Switches
 		return len(s) == 1 && s[0].StaleMs >= 0
 	})
@@ -104,7 +105,7 @@ func TestPair(t *testing.T) {
 		t.Errorf("the log of outages has %+v", p.Hub.Outages())
 	}
 	first.silent(false)
-	wait(t, "it to be back at the first", func() bool { return reads(11) })
+	fieldtest.Wait(t, "it to be back at the first", func() bool { return reads(11) })
 }
 
 // TestPairStays: without a rule for going back the second stays, until it fails; a
@@ -116,21 +117,21 @@ func TestPairStays(t *testing.T) {
 	p.begin(t, field.Plant)
 	used := func() int { return p.Pairs()[0].Used }
 	first.silent(true)
-	wait(t, "the second to be used", func() bool { return used() == 1 })
+	fieldtest.Wait(t, "the second to be used", func() bool { return used() == 1 })
 	first.silent(false)
-	wait(t, "the first to be proved", func() bool { return p.Pairs()[0].IdleWell })
+	fieldtest.Wait(t, "the first to be proved", func() bool { return p.Pairs()[0].IdleWell })
 	if time.Sleep(1500 * time.Millisecond); used() != 1 {
 		t.Error("it goes back, and is to stay")
 	}
 	second.silent(true)
-	wait(t, "the first to be used again", func() bool { return used() == 0 })
+	fieldtest.Wait(t, "the first to be used again", func() bool { return used() == 0 })
 	first.silent(true)
 	before := len(p.Pairs()[0].Switches)
 	if time.Sleep(4 * time.Second); len(p.Pairs()[0].Switches)-before > 4 {
 		t.Errorf("while neither answers it goes to and fro: %+v", p.Pairs()[0].Switches[before:])
 	}
 	second.silent(false)
-	wait(t, "the one that answers to be used", func() bool {
+	fieldtest.Wait(t, "the one that answers to be used", func() bool {
 		live, _ := p.Hub.Point("pump-0")
 		return live.Quality == value.Good && live.Value.Int() == 22
 	})
@@ -140,15 +141,15 @@ func TestPairStays(t *testing.T) {
 func TestPairSays(t *testing.T) {
 	p, first, _ := twice(t, site.Redundancy{Says: "probe-2"})
 	p.begin(t, field.Plant)
-	wait(t, "the point to be read", func() bool { live, _ := p.Hub.Point("probe-2"); return live.Quality == value.Good })
+	fieldtest.Wait(t, "the point to be read", func() bool { live, _ := p.Hub.Point("probe-2"); return live.Quality == value.Good })
 	first.silent(true)
 	if time.Sleep(1500 * time.Millisecond); p.Pairs()[0].Used != 0 {
 		t.Error("it changes without the point")
 	}
 	p.plant["probe"].set(2, 1)
-	wait(t, "the second to be used", func() bool { return p.Pairs()[0].Used == 1 })
+	fieldtest.Wait(t, "the second to be used", func() bool { return p.Pairs()[0].Used == 1 })
 	p.plant["probe"].set(2, 0)
-	wait(t, "the first to be used", func() bool { return p.Pairs()[0].Used == 0 })
+	fieldtest.Wait(t, "the first to be used", func() bool { return p.Pairs()[0].Used == 0 })
 }
 
 // TestPairLocal: other programs reach whichever is used, at one address.
@@ -177,14 +178,14 @@ func TestPairLocal(t *testing.T) {
 		}
 		return int(binary.BigEndian.Uint16(answer[9:]))
 	}
-	wait(t, "the first through the local address", func() bool { return ask() == 11 })
+	fieldtest.Wait(t, "the first through the local address", func() bool { return ask() == 11 })
 	kept, err := net.Dial("tcp", local)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer kept.Close()
 	first.silent(true)
-	wait(t, "the second through the local address", func() bool { return ask() == 22 })
+	fieldtest.Wait(t, "the second through the local address", func() bool { return ask() == 22 })
 	_ = kept.SetReadDeadline(time.Now().Add(5 * time.Second))
 	if _, err := kept.Read(make([]byte, 1)); err == nil {
 		t.Error("who was connected before stays at the first")

@@ -9,6 +9,7 @@ import (
 	"ferry/internal/core/block"
 	"ferry/internal/core/site"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 )
 
 // TestWholeRounds: what is carried with each round goes once the last request of the
@@ -49,7 +50,7 @@ func TestWholeRounds(t *testing.T) {
 		return log.String()
 	}
 	rounds := func() int { return strings.Count(said(), "ww") }
-	wait(t, "some rounds", func() bool { return rounds() > 3 })
+	fieldtest.Wait(t, "some rounds", func() bool { return rounds() > 3 })
 	seen := strings.ReplaceAll(strings.ReplaceAll(said(), "abww", "."), "baww", ".")
 	if strings.Trim(seen, ".") != "" && !strings.HasPrefix("abww", strings.Trim(seen, ".")) &&
 		!strings.HasPrefix("baww", strings.Trim(seen, ".")) {
@@ -59,7 +60,7 @@ func TestWholeRounds(t *testing.T) {
 	silent = true
 	mu.Unlock()
 	before := rounds()
-	wait(t, "rounds of which a part is missed", func() bool { return rounds() > before+1 })
+	fieldtest.Wait(t, "rounds of which a part is missed", func() bool { return rounds() > before+1 })
 	for _, x := range p.Crossings() {
 		if x.Counts.Held > 0 || x.Counts.Carried < 4 {
 			t.Errorf("%s counts %+v", x.ID, x.Counts)

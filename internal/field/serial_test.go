@@ -9,6 +9,7 @@ import (
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/route"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 )
 
 // TestSerialFaults: what Ferry says of each fault of a serial line names it.
@@ -20,7 +21,7 @@ func TestSerialFaults(t *testing.T) {
 		}
 		s.Links[i].Settings["timeoutMs"] = protocol.OfInt(1000) // a machine that is short of time answers late
 	}
-	e, b := benched(t, s)
+	e, b := fieldtest.Benched(t, s)
 	for _, c := range []struct {
 		on    string
 		fault bench.Fault

@@ -291,6 +291,9 @@ func listed(names []string) string {
 func (w *walk) reportedPace(r *runner, g *told, took time.Duration) {
 	rules, _ := r.def.Reports()
 	saw := fmt.Sprintf("%d messages came in %.1f s.", g.packets, took.Seconds())
+	if g.packets == 0 {
+		saw = fmt.Sprintf("The values came at the first question; none was due again within %.1f s.", took.Seconds())
+	}
 	for _, load := range rules.Expected(r.link.Settings, g.wanted) {
 		if load.Event || load.Sent || load.PeriodMs <= 0 || float64(took.Milliseconds()) < 3*load.PeriodMs {
 			continue

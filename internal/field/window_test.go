@@ -7,6 +7,7 @@ import (
 
 	"ferry/internal/core/block"
 	family "ferry/internal/core/family/modbus"
+	"ferry/internal/field/fieldtest"
 
 	"ferry/internal/bench"
 	"ferry/internal/core/regmap"
@@ -18,7 +19,7 @@ import (
 // around the point comes back.
 func TestReadWindow(t *testing.T) {
 	s := bench.Demo()
-	e, _ := benched(t, s)
+	e, _ := fieldtest.Benched(t, s)
 	w, err := e.ReadWindow(context.Background(), "ph21", "", "ir", 0, 40, 1)
 	if err != nil || w.Start != 0 || len(w.Words) != 8 || w.Words[6] == 0 && w.Words[7] == 0 {
 		t.Errorf("%+v, %v", w, err)
@@ -45,7 +46,7 @@ func TestReadWindow(t *testing.T) {
 // the others are not suspected.
 func TestAskEdges(t *testing.T) {
 	s := bench.Demo()
-	e, _ := benched(t, s)
+	e, _ := fieldtest.Benched(t, s)
 	for i := range s.Devices {
 		d := &s.Devices[i]
 		if len(d.Points) == 0 || d.Served() {
@@ -76,18 +77,18 @@ func TestPowerAndMissing(t *testing.T) {
 	level.Points[1].Missing = []value.Value{value.OfInt(65535)}
 	rate := s.Device("feeder1")
 	rate.Points[2].Missing = []value.Value{value.OfInt(901)}
-	e, _ := benched(t, s)
+	e, _ := fieldtest.Benched(t, s)
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "the level in metres", func() bool {
+	fieldtest.Wait(t, "the level in metres", func() bool {
 		live, _ := e.Hub.Point("level31-01")
 		return live.Quality == value.Good && live.Value.Float() > 2 && live.Value.Float() < 3
 	})
 	if _, err := write(e, "feeder1-03", "901"); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "the rate not to be available", func() bool {
+	fieldtest.Wait(t, "the rate not to be available", func() bool {
 		live, _ := e.Hub.Point("feeder1-03")
 		return live.Quality == value.Bad && strings.Contains(live.Reason, "not available")
 	})

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	family "ferry/internal/core/family/bacnet"
+	"ferry/internal/field/fieldtest"
 	target "ferry/internal/target/bacnet"
 	wire "ferry/internal/wire/bacnet"
 )
@@ -19,10 +20,7 @@ import (
 // answering is a device on loopback; every n-th datagram that it sends is lost, 0 for none.
 func answering(t *testing.T, lost int) (at netip.AddrPort, asked *atomic.Int64) {
 	t.Helper()
-	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
-	if err != nil {
-		t.Fatal(err)
-	}
+	conn := fieldtest.Loopback(t)
 	objects := []*target.Object{{ID: wire.ID(2, 1), Name: "Setpoint", Low: math.NaN(), High: math.NaN(), Commanded: true, Value: wire.Real(8)}}
 	for i := range 3000 {
 		objects = append(objects, &target.Object{ID: wire.ID(0, uint32(i)), Name: fmt.Sprintf("Register %d", i), Low: math.NaN(), High: math.NaN()})
@@ -38,23 +36,8 @@ func answering(t *testing.T, lost int) (at netip.AddrPort, asked *atomic.Int64) 
 	s := target.New(target.Config{Send: send, Asked: func(netip.AddrPort, bool) { asked.Add(1) },
 		Write: func(netip.AddrPort, wire.ObjectID, wire.Value) *wire.Failure { return nil }}, target.Device{Instance: 4050, Name: "Meters"}, objects)
 	front.Put(s)
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		buf := make([]byte, wire.MostDatagram)
-		for {
-			n, from, err := conn.ReadFromUDPAddrPort(buf)
-			if err != nil {
-				return
-			}
-			front.Hear(netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), buf[:n])
-		}
-	}()
-	t.Cleanup(func() {
-		_ = conn.Close()
-		<-done
-		s.Close()
-	})
+	t.Cleanup(s.Close)
+	fieldtest.Hear(t, conn, front.Hear)
 	return conn.LocalAddr().(*net.UDPAddr).AddrPort(), asked
 }
 
@@ -96,21 +79,9 @@ func TestAsk(t *testing.T) {
 	if _, err := s.ask(ctx, at, wire.Station{}, 99, nil, time.Second, 3, false); !errors.As(err, &refused) || refused.kind != wire.Reject {
 		t.Errorf("%v", err)
 	}
-	dark, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer func() { _ = dark.Close() }()
-	came := make(chan int, 100)
-	go func() {
-		buf := make([]byte, 2000)
-		for n := 1; ; n++ {
-			if _, err := dark.Read(buf); err != nil {
-				return
-			}
-			came <- n
-		}
-	}()
+	dark := fieldtest.Loopback(t)
+	came := make(chan struct{}, 100)
+	fieldtest.Hear(t, dark, func(netip.AddrPort, []byte) { came <- struct{}{} })
 	to := dark.LocalAddr().(*net.UDPAddr).AddrPort()
 	for once, want := range map[bool]int{false: 3, true: 1} {
 		if _, err := s.ask(ctx, to, wire.Station{}, wire.WriteProperty, nil, 50*time.Millisecond, 2, once); !errors.Is(err, errSilent) {

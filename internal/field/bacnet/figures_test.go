@@ -22,6 +22,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 	"ferry/internal/shelf"
 	target "ferry/internal/target/bacnet"
 	wire "ferry/internal/wire/bacnet"
@@ -111,7 +112,7 @@ func TestOldest(t *testing.T) {
 			}
 			good := 0
 			for _, x := range made.Objects {
-				if of(e, x.Object).Quality == value.Good {
+				if fieldtest.Live(e, x.Object).Quality == value.Good {
 					good++
 				}
 			}
@@ -139,38 +140,18 @@ func TestOldest(t *testing.T) {
 // socket code, which answers with what is prepared.
 func BenchmarkServed(b *testing.B) {
 	const objects, clients, atOnce = 5000, 10, 20
-	answers := func(serve func(c *net.UDPConn, from netip.AddrPort, d []byte)) (at netip.AddrPort) {
-		c, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
-		if err != nil {
-			b.Fatal(err)
-		}
-		b.Cleanup(func() { _ = c.Close() })
-		go func() {
-			buf := make([]byte, wire.MostDatagram)
-			for {
-				n, from, err := c.ReadFromUDPAddrPort(buf)
-				if err != nil {
-					return
-				}
-				serve(c, netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), buf[:n])
-			}
-		}()
-		return c.LocalAddr().(*net.UDPAddr).AddrPort()
-	}
 	var list []*target.Object
 	for i := range objects {
 		list = append(list, &target.Object{ID: wire.ID(0, uint32(i)), Name: fmt.Sprint("Object ", i), Value: wire.Real(float64(i)), Low: 0, High: 1e6})
 	}
-	var front *target.Front
-	var own *net.UDPConn
-	ready := make(chan struct{})
-	ferry := answers(func(c *net.UDPConn, from netip.AddrPort, d []byte) { own = c; <-ready; front.Hear(from, d) })
+	own := fieldtest.Loopback(b)
 	send := func(to netip.AddrPort, d []byte) { _, _ = own.WriteToUDPAddrPort(d, to) }
-	front = target.NewFront(target.Carrier{Send: send, Broadcast: func([]byte) {}})
+	front := target.NewFront(target.Carrier{Send: send, Broadcast: func([]byte) {}})
 	server := target.New(target.Config{Send: send}, target.Device{Instance: 4050, Name: "Energy gateway"}, list)
 	defer server.Close()
 	front.Put(server)
-	close(ready)
+	fieldtest.Hear(b, own, front.Hear)
+	ferry := own.LocalAddr().(*net.UDPAddr).AddrPort()
 	question := func(k int) []byte {
 		var refs []wire.Reference
 		for i := range atOnce {
@@ -188,7 +169,9 @@ func BenchmarkServed(b *testing.B) {
 			wire.Result{Reference: wire.Reference{Object: wire.ID(0, uint32(i)), Property: 111, Index: -1}, Values: []wire.Value{wire.Bits(0, 4)}})
 	}
 	body := wire.AppendMultipleAnswer(nil, prepared)
-	bare := answers(func(c *net.UDPConn, from netip.AddrPort, d []byte) {
+	c := fieldtest.Loopback(b)
+	bare := c.LocalAddr().(*net.UDPAddr).AddrPort()
+	fieldtest.Hear(b, c, func(from netip.AddrPort, d []byte) {
 		l, err := wire.ParseLink(d)
 		if err != nil {
 			return
@@ -272,28 +255,15 @@ func TestSubscriptions(t *testing.T) {
 		for i := range objects {
 			list = append(list, &target.Object{ID: wire.ID(0, uint32(i)), Name: fmt.Sprint("Object ", i), Value: wire.Real(0), Low: 0, High: 1e6})
 		}
-		c, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
-		if err != nil {
-			t.Fatal(err)
-		}
+		c := fieldtest.Loopback(t)
 		send := func(to netip.AddrPort, d []byte) { _, _ = c.WriteToUDPAddrPort(d, to) }
 		front := target.NewFront(target.Carrier{Send: send, Broadcast: func([]byte) {}})
 		server := target.New(target.Config{Send: send}, target.Device{Instance: 4050, Name: "Energy gateway"}, list)
 		front.Put(server)
-		var served sync.WaitGroup
-		served.Go(func() {
-			buf := make([]byte, wire.MostDatagram)
-			for {
-				n, from, err := c.ReadFromUDPAddrPort(buf)
-				if err != nil {
-					return
-				}
-				front.Hear(netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), buf[:n])
-			}
-		})
+		fieldtest.Hear(t, c, front.Hear)
 		d := site.Device{ID: "gate", Name: "Energy gateway", Map: "bacnet-ip", Ports: []site.Port{{Line: "net", Host: "192.0.2.97", Protocol: "bacnet-ip"}}}
 		for i := range objects {
-			p := point(t, family.Scheme, fmt.Sprint("p", i), fmt.Sprintf("analog-input:%d", i), value.TypeFloat32, site.ReadOnly)
+			p := fieldtest.Point(t, family.Scheme, fmt.Sprint("p", i), fmt.Sprintf("analog-input:%d", i), value.TypeFloat32, site.ReadOnly)
 			d.Points = append(d.Points, p)
 		}
 		told := family.ToldUnconfirmed
@@ -312,13 +282,13 @@ func TestSubscriptions(t *testing.T) {
 		}
 		last := func(want float64) (have int) {
 			for i := range objects {
-				if is := of(e, fmt.Sprint("p", i)); is.Quality == value.Good && is.Value.Float() == want {
+				if is := fieldtest.Live(e, fmt.Sprint("p", i)); is.Quality == value.Good && is.Value.Float() == want {
 					have++
 				}
 			}
 			return have
 		}
-		eventually(t, "all are subscribed to", func() bool { return last(0) == objects })
+		fieldtest.Wait(t, "all are subscribed to", func() bool { return last(0) == objects })
 		time.Sleep(300 * time.Millisecond)
 		took := time.Since(began)
 		var slowest time.Duration
@@ -330,14 +300,13 @@ func TestSubscriptions(t *testing.T) {
 					time.Sleep(time.Millisecond) // a socket holds only so much
 				}
 			}
-			eventually(t, fmt.Sprintf("round %d is told, confirmed %v", r, confirmed), func() bool { return last(float64(r)) == objects })
+			fieldtest.Wait(t, fmt.Sprintf("round %d is told, confirmed %v", r, confirmed), func() bool { return last(float64(r)) == objects })
 			slowest = max(slowest, time.Since(moved))
 		}
 		t.Logf("figure: %d subscriptions, confirmed %v: taken in %.1f s; each of %d changes of all was told within %d ms, none lost", objects, confirmed,
 			took.Seconds(), rounds, slowest.Milliseconds())
 		e.Close()
 		_ = c.Close()
-		served.Wait()
 		server.Close()
 	}
 }

@@ -17,6 +17,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 	target "ferry/internal/target/bacnet"
 	wire "ferry/internal/wire/bacnet"
 )
@@ -24,10 +25,7 @@ import (
 // little is a device of its own on loopback, which sees each datagram that comes.
 func little(t testing.TB, d target.Device, objects int, came func(b []byte)) (at string, server *target.Server) {
 	t.Helper()
-	c, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
-	if err != nil {
-		t.Fatal(err)
-	}
+	c := fieldtest.Loopback(t)
 	var list []*target.Object
 	for i := range objects {
 		list = append(list, &target.Object{ID: wire.ID(0, uint32(i)), Name: fmt.Sprint("Object ", i), Value: wire.Real(float64(i)), Low: 0, High: 1e6})
@@ -36,23 +34,10 @@ func little(t testing.TB, d target.Device, objects int, came func(b []byte)) (at
 	front := target.NewFront(target.Carrier{Send: send, Broadcast: func([]byte) {}})
 	server = target.New(target.Config{Send: send}, d, list)
 	front.Put(server)
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		buf := make([]byte, wire.MostDatagram)
-		for {
-			n, from, err := c.ReadFromUDPAddrPort(buf)
-			if err != nil {
-				return
-			}
-			came(buf[:n])
-			front.Hear(netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), buf[:n])
-		}
-	}()
-	t.Cleanup(func() {
-		_ = c.Close()
-		<-done
-		server.Close()
+	t.Cleanup(server.Close)
+	fieldtest.Hear(t, c, func(from netip.AddrPort, b []byte) {
+		came(b)
+		front.Hear(from, b)
 	})
 	return c.LocalAddr().String(), server
 }
@@ -75,7 +60,7 @@ func TestLittle(t *testing.T) {
 			settings := protocol.Settings{family.KeyDevice: protocol.OfInt(4050), protocol.KeyWithin: protocol.OfInt(500)}
 			device := site.Device{ID: "d", Name: "Little", Map: "bacnet-ip"}
 			for i := range objects {
-				device.Points = append(device.Points, point(t, family.Scheme, fmt.Sprint("p", i), fmt.Sprint("AI", i), value.TypeFloat32, site.ReadOnly))
+				device.Points = append(device.Points, fieldtest.Point(t, family.Scheme, fmt.Sprint("p", i), fmt.Sprint("AI", i), value.TypeFloat32, site.ReadOnly))
 			}
 			link := &site.Link{ID: "l", Line: "net", Protocol: "bacnet-ip", Answering: "d", Settings: settings}
 			r, err := field.NewReader(link, &device, field.Target{Dial: at, Settings: settings})
@@ -126,7 +111,7 @@ func TestAllOrNone(t *testing.T) {
 		if i == gone {
 			instance = 999
 		}
-		device.Points = append(device.Points, point(t, family.Scheme, fmt.Sprint("p", i), fmt.Sprint("AI", instance), value.TypeFloat32, site.ReadOnly))
+		device.Points = append(device.Points, fieldtest.Point(t, family.Scheme, fmt.Sprint("p", i), fmt.Sprint("AI", instance), value.TypeFloat32, site.ReadOnly))
 	}
 	r, err := field.NewReader(&site.Link{ID: "l", Line: "net", Protocol: "bacnet-ip", Answering: "d", Settings: settings}, &device, field.Target{Dial: at, Settings: settings})
 	if err != nil {
@@ -213,42 +198,31 @@ func TestOdd(t *testing.T) {
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
-			c, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
-			if err != nil {
-				t.Fatal(err)
-			}
-			t.Cleanup(func() { _ = c.Close() })
-			go func() {
-				buf := make([]byte, wire.MostDatagram)
-				for {
-					n, from, err := c.ReadFromUDPAddrPort(buf)
-					if err != nil {
-						return
-					}
-					l, err := wire.ParseLink(buf[:n])
-					if err != nil {
-						continue
-					}
-					network, err := wire.ParseNetwork(l.NPDU, l.NPDUAt)
-					if err != nil {
-						continue
-					}
-					m, err := wire.ParseMessage(network.Body, network.BodyAt)
-					if err != nil || m.Kind != wire.Confirmed {
-						continue
-					}
-					list := []wire.Message{{Kind: wire.ErrorAnswer, Invoke: m.Invoke, Service: m.Service, Body: wire.AppendFailure(nil, wire.Failure{Class: 2, Code: 32})}}
-					if m.Service == wire.ReadPropertyMultiple {
-						list = odd(&m)
-					}
-					for i := range list {
-						out := wire.Network{Carries: true, Body: list[i].Append(nil)}
-						_, _ = c.WriteToUDPAddrPort((&wire.Link{Function: wire.Unicast, NPDU: out.Append(nil)}).Append(nil), from)
-					}
+			c := fieldtest.Loopback(t)
+			fieldtest.Hear(t, c, func(from netip.AddrPort, b []byte) {
+				l, err := wire.ParseLink(b)
+				if err != nil {
+					return
 				}
-			}()
+				network, err := wire.ParseNetwork(l.NPDU, l.NPDUAt)
+				if err != nil {
+					return
+				}
+				m, err := wire.ParseMessage(network.Body, network.BodyAt)
+				if err != nil || m.Kind != wire.Confirmed {
+					return
+				}
+				list := []wire.Message{{Kind: wire.ErrorAnswer, Invoke: m.Invoke, Service: m.Service, Body: wire.AppendFailure(nil, wire.Failure{Class: 2, Code: 32})}}
+				if m.Service == wire.ReadPropertyMultiple {
+					list = odd(&m)
+				}
+				for i := range list {
+					out := wire.Network{Carries: true, Body: list[i].Append(nil)}
+					_, _ = c.WriteToUDPAddrPort((&wire.Link{Function: wire.Unicast, NPDU: out.Append(nil)}).Append(nil), from)
+				}
+			})
 			settings := protocol.Settings{family.KeyDevice: protocol.OfInt(4050), protocol.KeyWithin: protocol.OfInt(150), protocol.KeyRetries: protocol.OfInt(0)}
-			device := site.Device{ID: "d", Name: "Odd", Map: "bacnet-ip", Points: []site.Point{point(t, family.Scheme, "p", "AI3", value.TypeFloat32, site.ReadOnly)}}
+			device := site.Device{ID: "d", Name: "Odd", Map: "bacnet-ip", Points: []site.Point{fieldtest.Point(t, family.Scheme, "p", "AI3", value.TypeFloat32, site.ReadOnly)}}
 			r, err := field.NewReader(&site.Link{ID: "l", Line: "net", Protocol: "bacnet-ip", Answering: "d", Settings: settings}, &device,
 				field.Target{Dial: c.LocalAddr().String(), Settings: settings})
 			if err != nil {
@@ -279,7 +253,6 @@ func TestBroadcasts(t *testing.T) {
 				t.Skip("this system does not let a socket hear what goes to all: ", err)
 			}
 			sockets = append(sockets, c)
-			t.Cleanup(func() { _ = c.Close() })
 		}
 		send := func(to netip.AddrPort, b []byte) { _, _ = sockets[0].WriteToUDPAddrPort(b, to) }
 		front := target.NewFront(target.Carrier{Send: send, Broadcast: func([]byte) {}})
@@ -287,16 +260,7 @@ func TestBroadcasts(t *testing.T) {
 		t.Cleanup(server.Close)
 		front.Put(server)
 		for _, c := range sockets {
-			go func() {
-				buf := make([]byte, wire.MostDatagram)
-				for {
-					n, from, err := c.ReadFromUDPAddrPort(buf)
-					if err != nil {
-						return
-					}
-					front.Hear(netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), buf[:n])
-				}
-			}()
+			fieldtest.Hear(t, c, front.Hear)
 		}
 	}
 	stand(11, "127.0.0.2")
@@ -308,7 +272,7 @@ func TestBroadcasts(t *testing.T) {
 		s.Devices = append(s.Devices, site.Device{ID: host, Name: host, Map: "bacnet-ip", Points: []site.Point{}, Ports: []site.Port{{Line: "net", Host: host, Protocol: "bacnet-ip",
 			Settings: protocol.Settings{family.KeyDevice: protocol.OfInt(11 + i), protocol.KeyPort: protocol.OfInt(port)}}}})
 	}
-	hall := site.Device{ID: "x", Name: "Hall ventilation", Map: "bacnet-ip", Points: []site.Point{point(t, family.Scheme, "n", "device:12.object-name", value.TypeText, site.ReadOnly)}}
+	hall := site.Device{ID: "x", Name: "Hall ventilation", Map: "bacnet-ip", Points: []site.Point{fieldtest.Point(t, family.Scheme, "n", "device:12.object-name", value.TypeText, site.ReadOnly)}}
 	lss := site.Device{ID: "lss", Name: "LSS controller", Points: []site.Point{}, Ports: []site.Port{{Line: "net", Host: "127.0.0.1"}}}
 	for host, of := range map[string]string{"127.0.0.3": "", "127.0.0.4": "127.0.0.3"} {
 		at := site.Port{Line: "net", Host: host, Protocol: "bacnet-ip", Settings: protocol.Settings{family.KeyDevice: protocol.OfInt(12), protocol.KeyPort: protocol.OfInt(port)}}
@@ -339,7 +303,7 @@ func TestBroadcasts(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "the sweep ends", func() bool {
+	fieldtest.Wait(t, "the sweep ends", func() bool {
 		sweep, err = e.Sweep(sweep.ID, false)
 		return err == nil && !sweep.Running
 	})
@@ -382,7 +346,7 @@ func TestNothingWritten(t *testing.T) {
 	s.Lines = []site.Line{{ID: "net", Name: "Plant net", Medium: site.Ethernet, Network: "192.0.2.0/24"}}
 	d := site.Device{ID: "d", Name: "Watched", Map: "bacnet-ip", Ports: []site.Port{{Line: "net", Host: "192.0.2.97", Protocol: "bacnet-ip"}}}
 	for i := range 40 {
-		d.Points = append(d.Points, point(t, family.Scheme, fmt.Sprint("p", i), fmt.Sprint("AI", i), value.TypeFloat32, site.ReadWrite))
+		d.Points = append(d.Points, fieldtest.Point(t, family.Scheme, fmt.Sprint("p", i), fmt.Sprint("AI", i), value.TypeFloat32, site.ReadWrite))
 	}
 	s.Devices = []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.1"}}, Points: []site.Point{}}, d}
 	s.Links = []site.Link{{ID: "l", Asking: "lss", Answering: "d", Line: "net", Protocol: "bacnet-ip", Settings: protocol.Settings{family.KeyDevice: protocol.OfInt(4050),
@@ -398,7 +362,7 @@ func TestNothingWritten(t *testing.T) {
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "all are read", func() bool { return of(e, "p39").Quality == value.Good })
+	fieldtest.Wait(t, "all are read", func() bool { return fieldtest.Live(e, "p39").Quality == value.Good })
 	if _, err := e.Levels(t.Context(), "p3"); err != nil {
 		t.Fatal(err)
 	}

@@ -24,6 +24,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 	_ "ferry/internal/field/modbus"
 	wire "ferry/internal/wire/bacnet"
 )
@@ -50,16 +51,16 @@ func metered(t testing.TB, change ...func(*site.Site)) (e *field.Engine, b *benc
 		unit := protocol.Settings{"unit": protocol.OfInt(n)}
 		d := site.Device{ID: id, Name: fmt.Sprint("Meter ", n), Map: "modbus-rtu", Ports: []site.Port{{Line: "meters", Protocol: "modbus-rtu", Settings: unit}}}
 		for k, name := range []string{"Power", "Current"} {
-			p := point(t, modbus.RTU.Scheme, fmt.Sprint(id, name), fmt.Sprint(40001+2*k), value.TypeFloat32, site.ReadOnly)
+			p := fieldtest.Point(t, modbus.RTU.Scheme, fmt.Sprint(id, name), fmt.Sprint(40001+2*k), value.TypeFloat32, site.ReadOnly)
 			p.Name = name
 			d.Points = append(d.Points, p)
-			to := point(t, family.Scheme, "o-"+p.ID, fmt.Sprintf("analog-input:%d", 100*n+k), value.TypeFloat32, site.ReadOnly)
+			to := fieldtest.Point(t, family.Scheme, "o-"+p.ID, fmt.Sprintf("analog-input:%d", 100*n+k), value.TypeFloat32, site.ReadOnly)
 			to.Name, to.Unit, to.Band = d.Name+" "+name, []string{"kW", "A"}[k], 0.01
 			gate.Points = append(gate.Points, to)
 			s.Crossings = append(s.Crossings, site.Crossing{ID: "x-" + p.ID, From: p.ID, To: to.ID})
 		}
-		set := point(t, modbus.RTU.Scheme, id+"limit", "40011", value.TypeInt16, site.ReadWrite)
-		limit := point(t, family.Scheme, "o-"+set.ID, fmt.Sprintf("analog-value:%d", 100*n), value.TypeFloat32, site.ReadWrite)
+		set := fieldtest.Point(t, modbus.RTU.Scheme, id+"limit", "40011", value.TypeInt16, site.ReadWrite)
+		limit := fieldtest.Point(t, family.Scheme, "o-"+set.ID, fmt.Sprintf("analog-value:%d", 100*n), value.TypeFloat32, site.ReadWrite)
 		set.Name, limit.Name = "Limit", d.Name+" Limit"
 		d.Points, gate.Points = append(d.Points, set), append(gate.Points, limit)
 		s.Crossings = append(s.Crossings, site.Crossing{ID: "x-" + set.ID, From: set.ID, To: limit.ID, Both: site.LaterTies})
@@ -71,28 +72,15 @@ func metered(t testing.TB, change ...func(*site.Site)) (e *field.Engine, b *benc
 	for _, each := range change {
 		each(s)
 	}
-	if err := s.Validate(); err != nil {
-		t.Fatal(err)
-	}
-	b = bench.New()
-	if err := b.Sync(s); err != nil {
-		t.Fatal(err)
-	}
-	e = field.NewEngine(s, b)
-	t.Cleanup(func() {
-		e.Close()
-		if err := b.Close(); err != nil {
-			t.Error(err)
-		}
-	})
+	e, b = fieldtest.Benched(t, s)
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "it answers", func() bool {
+	fieldtest.Wait(t, "it answers", func() bool {
 		if list := e.Serving(); len(list) > 0 && len(list[0].Listens) == 1 && list[0].Sentence == "" {
 			at = list[0].Listens[0]
 		}
-		return at != "" && of(e, "o-m2Power").Quality == value.Good
+		return at != "" && fieldtest.Live(e, "o-m2Power").Quality == value.Good
 	})
 	return e, b, at
 }
@@ -160,8 +148,8 @@ func reader(t testing.TB, at string, settings protocol.Settings) *field.Engine {
 	t.Helper()
 	d := site.Device{ID: "gate", Name: "Energy gateway", Map: "bacnet-ip"}
 	for n := 1; n <= 2; n++ {
-		d.Points = append(d.Points, point(t, family.Scheme, fmt.Sprint("power", n), fmt.Sprintf("analog-input:%d", 100*n), value.TypeFloat32, site.ReadOnly),
-			point(t, family.Scheme, fmt.Sprint("limit", n), fmt.Sprintf("analog-value:%d", 100*n), value.TypeFloat32, site.ReadWrite))
+		d.Points = append(d.Points, fieldtest.Point(t, family.Scheme, fmt.Sprint("power", n), fmt.Sprintf("analog-input:%d", 100*n), value.TypeFloat32, site.ReadOnly),
+			fieldtest.Point(t, family.Scheme, fmt.Sprint("limit", n), fmt.Sprintf("analog-value:%d", 100*n), value.TypeFloat32, site.ReadWrite))
 	}
 	settings[family.KeyDevice] = protocol.OfInt(4050)
 	return asking(t, at, d, settings)
@@ -190,11 +178,11 @@ func TestGateway(t *testing.T) {
 	at, read := between(t, at)
 	for _, told := range []string{family.ToldAsked, family.ToldConfirmed} {
 		far := reader(t, at, protocol.Settings{family.KeyTold: protocol.OfText(told), protocol.KeyWithin: protocol.OfInt(500)})
-		eventually(t, "the reader has what the meters show", func() bool {
-			return of(far, "power1").Quality == value.Good && of(far, "limit2").Quality == value.Good
+		fieldtest.Wait(t, "the reader has what the meters show", func() bool {
+			return fieldtest.Live(far, "power1").Quality == value.Good && fieldtest.Live(far, "limit2").Quality == value.Good
 		})
-		first := of(far, "power1").Value
-		eventually(t, "and follows it", func() bool { return of(far, "power1").Value != first })
+		first := fieldtest.Live(far, "power1").Value
+		fieldtest.Wait(t, "and follows it", func() bool { return fieldtest.Live(far, "power1").Value != first })
 		want := map[string]string{family.ToldAsked: "12", family.ToldConfirmed: "15"}[told]
 		order, err := far.Prepare(t.Context(), "limit2", want)
 		if err != nil {
@@ -203,21 +191,21 @@ func TestGateway(t *testing.T) {
 		if r, err := far.Write(t.Context(), "Ines", order.Token); err != nil || !r.OK {
 			t.Fatalf("%+v, %v", r, err)
 		}
-		eventually(t, "the limit arrives at the meter", func() bool { return of(e, "m2limit").Shown == want })
+		fieldtest.Wait(t, "the limit arrives at the meter", func() bool { return fieldtest.Live(e, "m2limit").Shown == want })
 		if err := b.SetFault("m1", bench.Fault{Kind: "off"}); err != nil {
 			t.Fatal(err)
 		}
-		eventually(t, "the silenced meter is a fault", func() bool {
-			is := of(far, "power1")
+		fieldtest.Wait(t, "the silenced meter is a fault", func() bool {
+			is := fieldtest.Live(far, "power1")
 			return is.Quality == value.Bad && (told == family.ToldConfirmed || is.Reason == "the device says that it has a fault: communication failure")
 		})
-		if is := of(far, "power2"); is.Quality != value.Good {
+		if is := fieldtest.Live(far, "power2"); is.Quality != value.Good {
 			t.Errorf("the other meter is %+v", is)
 		}
 		if err := b.SetFault("m1", bench.Fault{}); err != nil {
 			t.Fatal(err)
 		}
-		eventually(t, "it is good again", func() bool { return of(far, "power1").Quality == value.Good })
+		fieldtest.Wait(t, "it is good again", func() bool { return fieldtest.Live(far, "power1").Quality == value.Good })
 		far.Close()
 	}
 	if read() < 20 {
@@ -339,19 +327,19 @@ func TestOtherDevice(t *testing.T) {
 			}
 
 			d := site.Device{ID: "fan", Name: "Ventilation", Map: "bacnet-ip", Points: []site.Point{
-				point(t, family.Scheme, "air", "analog-input:1", value.TypeFloat32, site.ReadOnly),
-				point(t, family.Scheme, "valve", "analog-output:2", value.TypeFloat32, site.ReadWrite),
-				point(t, family.Scheme, "filter", "binary-input:3", value.TypeBool, site.ReadOnly),
-				point(t, family.Scheme, "gone", "analog-input:9", value.TypeFloat32, site.ReadOnly)}}
+				fieldtest.Point(t, family.Scheme, "air", "analog-input:1", value.TypeFloat32, site.ReadOnly),
+				fieldtest.Point(t, family.Scheme, "valve", "analog-output:2", value.TypeFloat32, site.ReadWrite),
+				fieldtest.Point(t, family.Scheme, "filter", "binary-input:3", value.TypeBool, site.ReadOnly),
+				fieldtest.Point(t, family.Scheme, "gone", "analog-input:9", value.TypeFloat32, site.ReadOnly)}}
 			e := asking(t, at, d, settings)
-			eventually(t, "what it has", func() bool {
-				return of(e, "air").Quality == value.Good && of(e, "valve").Shown == "40" && of(e, "filter").Quality == value.Bad && of(e, "gone").Quality == value.Bad
+			fieldtest.Wait(t, "what it has", func() bool {
+				return fieldtest.Live(e, "air").Quality == value.Good && fieldtest.Live(e, "valve").Shown == "40" && fieldtest.Live(e, "filter").Quality == value.Bad && fieldtest.Live(e, "gone").Quality == value.Bad
 			})
-			if f, g := of(e, "filter").Reason, of(e, "gone").Reason; !strings.Contains(f, "fault: unreliable") || !strings.Contains(g, "unknown object") {
+			if f, g := fieldtest.Live(e, "filter").Reason, fieldtest.Live(e, "gone").Reason; !strings.Contains(f, "fault: unreliable") || !strings.Contains(g, "unknown object") {
 				t.Errorf("%s; %s", f, g)
 			}
-			eventually(t, "it to move", func() bool { return of(e, "air").Shown == "12" })
-			eventually(t, "it to move back", func() bool { return of(e, "air").Shown == "11.5" })
+			fieldtest.Wait(t, "it to move", func() bool { return fieldtest.Live(e, "air").Shown == "12" })
+			fieldtest.Wait(t, "it to move back", func() bool { return fieldtest.Live(e, "air").Shown == "11.5" })
 
 			write := func(text string, as field.At) {
 				t.Helper()
@@ -365,7 +353,7 @@ func TestOtherDevice(t *testing.T) {
 			}
 			const eight = "analog-output:2.priority-array[8]"
 			write("55", field.At{Level: eight})
-			eventually(t, "the valve", func() bool { return of(e, "valve").Shown == "55" })
+			fieldtest.Wait(t, "the valve", func() bool { return fieldtest.Live(e, "valve").Shown == "55" })
 			is, err := e.Levels(t.Context(), "valve")
 			if err != nil {
 				t.Fatal(err)
@@ -376,7 +364,7 @@ func TestOtherDevice(t *testing.T) {
 				}
 			}
 			write("", field.At{Level: eight, GiveUp: true})
-			eventually(t, "the valve given back", func() bool { return of(e, "valve").Shown == "40" })
+			fieldtest.Wait(t, "the valve given back", func() bool { return fieldtest.Live(e, "valve").Shown == "40" })
 			e.Close()
 			_ = cmd.Process.Kill()
 			var got []string
@@ -410,7 +398,7 @@ func TestBehindIt(t *testing.T) {
 		t.Fatal(err)
 	}
 	found := map[int]string{}
-	eventually(t, "both are found", func() bool {
+	fieldtest.Wait(t, "both are found", func() bool {
 		ctx, cancel := context.WithTimeout(t.Context(), 700*time.Millisecond)
 		defer cancel()
 		var mu sync.Mutex
@@ -462,7 +450,7 @@ func TestRival(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	eventually(t, "it is said", func() bool {
+	fieldtest.Wait(t, "it is said", func() bool {
 		list := e.Serving()
 		return len(list) == 1 && fmt.Sprint(list[0].Rivals) == fmt.Sprint([]string{c.LocalAddr().String()})
 	})

@@ -11,7 +11,6 @@ import (
 
 	"ferry/internal/bench"
 	_ "ferry/internal/bench/bacnet"
-	"ferry/internal/core/address"
 	"ferry/internal/core/exchange"
 	family "ferry/internal/core/family/bacnet"
 	"ferry/internal/core/protocol"
@@ -19,42 +18,19 @@ import (
 	"ferry/internal/core/value"
 	"ferry/internal/field"
 	_ "ferry/internal/field/bacnet"
+	"ferry/internal/field/fieldtest"
 )
-
-func point(t testing.TB, scheme address.Scheme, id, at string, of value.Type, access site.Access) site.Point {
-	t.Helper()
-	a, err := scheme.Parse(at, "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	return site.Point{ID: id, Name: "Point " + id, Address: a, Type: of, PaceMs: 200, Access: access}
-}
-
-func eventually(t testing.TB, what string, ok func() bool) {
-	t.Helper()
-	for end := time.Now().Add(15 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-		if ok() {
-			return
-		}
-	}
-	t.Fatalf("not within 15 s: %s", what)
-}
-
-func of(e *field.Engine, id string) field.Live {
-	live, _ := e.Hub.Point(id)
-	return live
-}
 
 // plant is a site with one device of BACnet/IP on the bench, and Ferry that asks it.
 func plant(t testing.TB, settings, answering protocol.Settings) (*field.Engine, *bench.Bench) {
 	t.Helper()
 	s := site.New("Skerry Point Hatchery")
 	s.Lines = []site.Line{{ID: "net", Name: "Plant net", Medium: "ethernet", Network: "192.0.2.0/24"}}
-	points := []site.Point{point(t, family.Scheme, "flow", "analog-input:1", value.TypeFloat32, site.ReadOnly),
-		point(t, family.Scheme, "run", "BI2", value.TypeBool, site.ReadOnly),
-		point(t, family.Scheme, "setpoint", "analog-value:3", value.TypeFloat32, site.ReadWrite),
-		point(t, family.Scheme, "pump", "binary-value:4", value.TypeBool, site.ReadWrite),
-		point(t, family.Scheme, "energy", "accumulator:5", value.TypeUint32, site.ReadOnly)}
+	points := []site.Point{fieldtest.Point(t, family.Scheme, "flow", "analog-input:1", value.TypeFloat32, site.ReadOnly),
+		fieldtest.Point(t, family.Scheme, "run", "BI2", value.TypeBool, site.ReadOnly),
+		fieldtest.Point(t, family.Scheme, "setpoint", "analog-value:3", value.TypeFloat32, site.ReadWrite),
+		fieldtest.Point(t, family.Scheme, "pump", "binary-value:4", value.TypeBool, site.ReadWrite),
+		fieldtest.Point(t, family.Scheme, "energy", "accumulator:5", value.TypeUint32, site.ReadOnly)}
 	points[0].Unit = "L/s"
 	s.Devices = []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}}, Points: []site.Point{}},
 		{ID: "hvac", Name: "Hall ventilation", Map: "bacnet-ip", Points: points,
@@ -70,20 +46,7 @@ func plant(t testing.TB, settings, answering protocol.Settings) (*field.Engine, 
 	settings[family.KeyCheck] = protocol.OfInt(1)
 	settings[protocol.KeyWithin] = protocol.OfInt(400)
 	s.Links = []site.Link{{ID: "f", Asking: "lss", Answering: "hvac", Line: "net", Protocol: "bacnet-ip", Settings: settings}}
-	if err := s.Validate(); err != nil {
-		t.Fatal(err)
-	}
-	b := bench.New()
-	if err := b.Sync(s); err != nil {
-		t.Fatal(err)
-	}
-	e := field.NewEngine(s, b)
-	t.Cleanup(func() {
-		e.Close()
-		if err := b.Close(); err != nil {
-			t.Error(err)
-		}
-	})
+	e, b := fieldtest.Benched(t, s)
 	return e, b
 }
 
@@ -121,11 +84,11 @@ func TestStandIn(t *testing.T) {
 			if err := e.Start(nil); err != nil {
 				t.Fatal(err)
 			}
-			eventually(t, "all are read", func() bool {
-				return !slices.ContainsFunc([]string{"flow", "run", "setpoint", "pump", "energy"}, func(id string) bool { return of(e, id).Quality != value.Good })
+			fieldtest.Wait(t, "all are read", func() bool {
+				return !slices.ContainsFunc([]string{"flow", "run", "setpoint", "pump", "energy"}, func(id string) bool { return fieldtest.Live(e, id).Quality != value.Good })
 			})
-			first := of(e, "flow").Value
-			eventually(t, "they move", func() bool { return of(e, "flow").Value != first })
+			first := fieldtest.Live(e, "flow").Value
+			fieldtest.Wait(t, "they move", func() bool { return fieldtest.Live(e, "flow").Value != first })
 			order, err := e.Prepare(ctx, "setpoint", "7.5")
 			if err != nil {
 				t.Fatal(err)
@@ -133,13 +96,13 @@ func TestStandIn(t *testing.T) {
 			if r, err := e.Write(ctx, "Ines", order.Token); err != nil || !r.OK {
 				t.Fatalf("%+v, %v", r, err)
 			}
-			eventually(t, "it stands there", func() bool { return of(e, "setpoint").Value.Float() == 7.5 })
+			fieldtest.Wait(t, "it stands there", func() bool { return fieldtest.Live(e, "setpoint").Value.Float() == 7.5 })
 			fault("faulty", 0)
-			eventually(t, "a fault is bad", func() bool {
-				return of(e, "flow").Quality == value.Bad && strings.Contains(of(e, "flow").Reason, "fault")
+			fieldtest.Wait(t, "a fault is bad", func() bool {
+				return fieldtest.Live(e, "flow").Quality == value.Bad && strings.Contains(fieldtest.Live(e, "flow").Reason, "fault")
 			})
 			fault("", 0)
-			eventually(t, "it is good again", func() bool { return of(e, "flow").Quality == value.Good })
+			fieldtest.Wait(t, "it is good again", func() bool { return fieldtest.Live(e, "flow").Quality == value.Good })
 			fault("guarded", 0)
 			order, err = e.Prepare(ctx, "setpoint", "8")
 			if err != nil {
@@ -149,13 +112,13 @@ func TestStandIn(t *testing.T) {
 				t.Errorf("%+v, %v", r, err)
 			}
 			fault("storm", 400)
-			eventually(t, "a storm is told of", func() bool {
+			fieldtest.Wait(t, "a storm is told of", func() bool {
 				return slices.ContainsFunc(e.Hub.Exchanges(0, 4000, "f"), func(x exchange.Exchange) bool { return x.Cause == exchange.Flooded })
 			})
 			fault("off", 0)
-			eventually(t, "its silence is seen", func() bool { return of(e, "flow").Quality == value.Bad })
+			fieldtest.Wait(t, "its silence is seen", func() bool { return fieldtest.Live(e, "flow").Quality == value.Bad })
 			fault("", 0)
-			eventually(t, "it is good again", func() bool { return of(e, "flow").Quality == value.Good })
+			fieldtest.Wait(t, "it is good again", func() bool { return fieldtest.Live(e, "flow").Quality == value.Good })
 		})
 	}
 }
@@ -178,7 +141,7 @@ func TestForgetful(t *testing.T) {
 	}
 	told := func(x *exchange.Exchange) bool { return strings.HasPrefix(x.Operation, "report of") }
 	untold := func(x *exchange.Exchange) bool { return x.Cause == exchange.Untold }
-	eventually(t, "changes are told of", func() bool { return since(0, told) > 0 })
+	fieldtest.Wait(t, "changes are told of", func() bool { return since(0, told) > 0 })
 	time.Sleep(4 * time.Second) // reports that a subscription begins with tell nothing of increments
 	if since(0, untold) > 0 {
 		t.Error("a device that tells of changes is said not to")
@@ -192,18 +155,18 @@ func TestForgetful(t *testing.T) {
 		if err := b.SetFault("hvac", bench.Fault{Kind: fault}); err != nil {
 			t.Fatal(err)
 		}
-		eventually(t, fault+" is found out", func() bool {
+		fieldtest.Wait(t, fault+" is found out", func() bool {
 			at := since(from, untold)
 			from = max(from, at)
 			return at > 0
 		})
-		eventually(t, fault+" is coped with", func() bool { return since(from, after) > 0 })
+		fieldtest.Wait(t, fault+" is coped with", func() bool { return since(from, after) > 0 })
 		if err := b.SetFault("hvac", bench.Fault{}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	from := e.Hub.LastSeq()
-	eventually(t, "it is asked at the pace of the points", func() bool {
+	fieldtest.Wait(t, "it is asked at the pace of the points", func() bool {
 		asked := 0
 		for _, x := range e.Hub.Exchanges(from, 4000, "f") {
 			if strings.HasPrefix(x.Operation, "read 5 objects") {
@@ -233,7 +196,7 @@ func TestStops(t *testing.T) {
 			if err := b.SetFault("hvac", c.fault); err != nil {
 				t.Fatal(err)
 			}
-			eventually(t, c.says, func() bool { // a stand-in takes a moment to be another
+			fieldtest.Wait(t, c.says, func() bool { // a stand-in takes a moment to be another
 				r, err := e.Try(context.Background(), "f")
 				return err == nil && r.StopsAt != nil && string(*r.StopsAt) == c.stop && strings.Contains(fmt.Sprintf("%+v", r), c.says)
 			})

@@ -17,6 +17,7 @@ import (
 	"ferry/internal/core/value"
 	"ferry/internal/field"
 	_ "ferry/internal/field/dnp3"
+	"ferry/internal/field/fieldtest"
 )
 
 // fast are settings of a link that polls often.
@@ -82,16 +83,6 @@ func pumps(t *testing.T, settings protocol.Settings) *site.Site {
 	return s
 }
 
-func eventually(t *testing.T, what string, ok func() bool) {
-	t.Helper()
-	for end := time.Now().Add(15 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-		if ok() {
-			return
-		}
-	}
-	t.Fatalf("not within 15 s: %s", what)
-}
-
 // TestStation: an outstation is tried, polled, operated and listed, and survives a restart.
 func TestStation(t *testing.T) {
 	s, b, e := station(t, fast())
@@ -103,7 +94,7 @@ func TestStation(t *testing.T) {
 	if err := e.Start([]string{"l"}); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "all are read", func() bool {
+	fieldtest.Wait(t, "all are read", func() bool {
 		for i := range s.Devices[1].Points {
 			p := &s.Devices[1].Points[i]
 			if live, _ := e.Hub.Point(p.ID); p.Access != site.WriteOnly && live.Quality != value.Good {
@@ -112,7 +103,7 @@ func TestStation(t *testing.T) {
 		}
 		return true
 	})
-	eventually(t, "events have their times", func() bool {
+	fieldtest.Wait(t, "events have their times", func() bool {
 		live, _ := e.Hub.Point("ai0")
 		return live.SourceMs > 0 && live.AtMs-live.SourceMs < 1000
 	})
@@ -125,7 +116,7 @@ func TestStation(t *testing.T) {
 			t.Fatalf("%s: %+v, %v", id, result, err)
 		}
 	}
-	eventually(t, "the output is reported as it was operated", func() bool {
+	fieldtest.Wait(t, "the output is reported as it was operated", func() bool {
 		on, _ := e.Hub.Point("bo1")
 		level, _ := e.Hub.Point("ao0")
 		return on.Value.Bool() && level.Value.Float() == 6.25
@@ -143,7 +134,7 @@ func TestStation(t *testing.T) {
 	if err := b.SetFault("pumps", bench.Fault{Kind: "restarts"}); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "a restart is answered with an integrity poll", func() bool {
+	fieldtest.Wait(t, "a restart is answered with an integrity poll", func() bool {
 		for _, x := range e.Hub.Exchanges(0, 200, "l") {
 			if strings.Contains(x.Operation, "after a restart") {
 				return true
@@ -193,11 +184,11 @@ func TestSharedLine(t *testing.T) {
 		live, _ := e.Hub.Point(id)
 		return live.Quality
 	}
-	eventually(t, "both are read", func() bool { return quality("ai0") == value.Good && quality("second-bi0") == value.Good })
+	fieldtest.Wait(t, "both are read", func() bool { return quality("ai0") == value.Good && quality("second-bi0") == value.Good })
 	if err := b.SetFault("sluice", bench.Fault{Kind: "off"}); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "the silent one is bad", func() bool { return quality("second-bi0") == value.Bad })
+	fieldtest.Wait(t, "the silent one is bad", func() bool { return quality("second-bi0") == value.Bad })
 	for range 40 {
 		time.Sleep(50 * time.Millisecond)
 		if q := quality("ai0"); q != value.Good {
@@ -207,7 +198,7 @@ func TestSharedLine(t *testing.T) {
 	if err := b.SetFault("sluice", bench.Fault{}); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "it comes back", func() bool { return quality("second-bi0") == value.Good })
+	fieldtest.Wait(t, "it comes back", func() bool { return quality("second-bi0") == value.Good })
 }
 
 // taps are those of the tests that run, by their names.

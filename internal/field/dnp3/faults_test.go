@@ -13,6 +13,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 	"ferry/internal/recording"
 )
 
@@ -104,7 +105,7 @@ func TestFaults(t *testing.T) {
 			if err := s.e.Start(nil); err != nil {
 				t.Fatal(err)
 			}
-			eventually(t, c.kind+" shows", func() bool { return c.shows(s) })
+			fieldtest.Wait(t, c.kind+" shows", func() bool { return c.shows(s) })
 		})
 	}
 }

@@ -18,6 +18,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 )
 
 // reactor is a UV reactor that gives the intensity of 9 lamp sleeves and takes a dose for
@@ -113,13 +114,13 @@ func TestCyclic(t *testing.T) {
 		"to many": {family.KeyInCast: protocol.OfText("many")}} {
 		t.Run(name, func(t *testing.T) {
 			s := reactor(t, more)
-			e, b := benched(t, s)
+			e, b := fieldtest.Benched(t, s)
 			if err := e.Start(nil); err != nil {
 				t.Fatal(err)
 			}
 			live := func(id string) field.Live { l, _ := e.Hub.Point(id); return l }
 			taken := func() int { return dose(t, b, s) }
-			wait(t, "intensities", func() bool { return live("i9").Quality == value.Good && live("i9").Value.Float() > 1 })
+			fieldtest.Wait(t, "intensities", func() bool { return live("i9").Quality == value.Good && live("i9").Value.Float() > 1 })
 			if l := live("Connected"); l.Quality != value.Good || l.Shown != "on" || live("Far name").Shown == "" {
 				t.Errorf("connected reads %+v, the far end %+v", l, live("Far name"))
 			}
@@ -133,22 +134,22 @@ func TestCyclic(t *testing.T) {
 			if r := write(t, e, "Run", "1"); !r.OK {
 				t.Errorf("run: %+v", r)
 			}
-			wait(t, "the dose", func() bool { return taken() == 350 })
-			wait(t, "the dose as a point", func() bool { return live("d2").Shown == "350" && live("Run").Shown == "on" })
-			wait(t, "counts", func() bool {
+			fieldtest.Wait(t, "the dose", func() bool { return taken() == 350 })
+			fieldtest.Wait(t, "the dose as a point", func() bool { return live("d2").Shown == "350" && live("Run").Shown == "on" })
+			fieldtest.Wait(t, "counts", func() bool {
 				return live("Packets received").Value.Int() > 20 && live("Interval in").Value.Float() > 40
 			})
 			if r := write(t, e, "Enabled", "0"); !r.OK {
 				t.Errorf("switching off: %+v", r)
 			}
-			wait(t, "bad inputs", func() bool { return live("i1").Quality == value.Bad && live("Connected").Shown == "off" })
+			fieldtest.Wait(t, "bad inputs", func() bool { return live("i1").Quality == value.Bad && live("Connected").Shown == "off" })
 			if live("Connected").Quality != value.Good {
 				t.Errorf("connected is %+v", live("Connected"))
 			}
 			if r := write(t, e, "Enabled", "1"); !r.OK {
 				t.Errorf("switching on: %+v", r)
 			}
-			wait(t, "intensities again", func() bool { return live("i1").Quality == value.Good })
+			fieldtest.Wait(t, "intensities again", func() bool { return live("i1").Quality == value.Good })
 			if live("Run").Shown == "on" {
 				t.Error("it is in run although nobody ordered that")
 			}
@@ -167,7 +168,7 @@ func TestCyclic(t *testing.T) {
 // after connecting, and the state tells it.
 func TestCyclicRefused(t *testing.T) {
 	s := reactor(t, nil)
-	e, b := benched(t, s)
+	e, b := fieldtest.Benched(t, s)
 	for _, c := range []struct {
 		fault string
 		value int
@@ -204,13 +205,13 @@ func TestCyclicRefused(t *testing.T) {
 // TestCyclicAgain: a run that is stopped ends its connections, so that the next finds the
 // device free, and so does a try.
 func TestCyclicAgain(t *testing.T) {
-	e, _ := benched(t, reactor(t, nil))
+	e, _ := fieldtest.Benched(t, reactor(t, nil))
 	for range 8 {
 		if err := e.Start(nil); err != nil {
 			t.Fatal(err)
 		}
 		from := time.Now()
-		wait(t, "intensities", func() bool {
+		fieldtest.Wait(t, "intensities", func() bool {
 			l, _ := e.Hub.Point("i1")
 			return l.Quality == value.Good &&
 				l.AtMs >= from.UnixMilli()
@@ -230,12 +231,12 @@ func TestCyclicAgain(t *testing.T) {
 // TestCyclicLost: silence makes the inputs bad at the time-out, and the connection is
 // opened again, idle.
 func TestCyclicLost(t *testing.T) {
-	e, b := benched(t, reactor(t, nil))
+	e, b := fieldtest.Benched(t, reactor(t, nil))
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
 	live := func(id string) field.Live { l, _ := e.Hub.Point(id); return l }
-	wait(t, "intensities", func() bool { return live("i1").Quality == value.Good })
+	fieldtest.Wait(t, "intensities", func() bool { return live("i1").Quality == value.Good })
 	if r := write(t, e, "Run", "1"); !r.OK {
 		t.Fatalf("%+v", r)
 	}
@@ -243,14 +244,14 @@ func TestCyclicLost(t *testing.T) {
 		t.Fatal(err)
 	}
 	last := time.Now()
-	wait(t, "bad inputs", func() bool { return live("i1").Quality == value.Bad })
+	fieldtest.Wait(t, "bad inputs", func() bool { return live("i1").Quality == value.Bad })
 	if took := time.Since(last); took < 150*time.Millisecond || took > 400*time.Millisecond {
 		t.Errorf("the inputs were bad after %v, and the time-out is 200 ms", took)
 	}
 	if err := b.SetFault("uv", bench.Fault{}); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "intensities again", func() bool { return live("i1").Quality == value.Good })
+	fieldtest.Wait(t, "intensities again", func() bool { return live("i1").Quality == value.Good })
 	if live("Run").Shown == "on" {
 		t.Error("it is in run again although nobody ordered that")
 	}
@@ -310,7 +311,7 @@ func TestCyclicOnPlant(t *testing.T) {
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "intensities", func() bool { return live("i9").Quality == value.Good })
+	fieldtest.Wait(t, "intensities", func() bool { return live("i9").Quality == value.Good })
 	refused("d2", "350")
 	refused("Run", "1")
 	e.Unlock(time.Minute)
@@ -324,7 +325,7 @@ func TestCyclicOnPlant(t *testing.T) {
 	if r := write(t, e, "Run", "1"); !r.OK {
 		t.Fatalf("%+v", r)
 	}
-	wait(t, "the dose", func() bool { return taken() == 350 })
+	fieldtest.Wait(t, "the dose", func() bool { return taken() == 350 })
 	e.Unlock(0)
 	refused("d2", "400")
 	refused("Run", "0")
@@ -333,8 +334,8 @@ func TestCyclicOnPlant(t *testing.T) {
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "intensities again", func() bool { return live("i9").Quality == value.Good && live("Run").AtMs > 0 })
-	wait(t, "idle", func() bool { return live("Run").Shown == "off" && live("d2").Shown == "0" })
+	fieldtest.Wait(t, "intensities again", func() bool { return live("i9").Quality == value.Good && live("Run").AtMs > 0 })
+	fieldtest.Wait(t, "idle", func() bool { return live("Run").Shown == "off" && live("d2").Shown == "0" })
 	if n := taken(); n != 350 {
 		t.Errorf("the device has %d, and nobody ordered that", n)
 	}
@@ -349,7 +350,7 @@ func TestPlainOnPlant(t *testing.T) {
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "why it is not open", func() bool { return strings.Contains(live("i1").Reason, "takes effect at once") })
+	fieldtest.Wait(t, "why it is not open", func() bool { return strings.Contains(live("i1").Reason, "takes effect at once") })
 	for _, x := range e.Hub.Exchanges(0, 1000) {
 		for _, f := range x.Frames {
 			if f.Out && (f.Datagram || len(f.Octets) > 100) {
@@ -387,7 +388,7 @@ func TestConfigurationOnPlant(t *testing.T) {
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "why it is not open", func() bool { return strings.Contains(live("i1").Reason, "sets the device up") })
+	fieldtest.Wait(t, "why it is not open", func() bool { return strings.Contains(live("i1").Reason, "sets the device up") })
 	if r, err := e.Try(context.Background(), "up"); err != nil || r.StopsAt == nil || opens() > 0 {
 		t.Errorf("a try opens it: %+v, %v", r, err)
 	}
@@ -395,7 +396,7 @@ func TestConfigurationOnPlant(t *testing.T) {
 	if r := write(t, e, "Enabled", "1"); !r.OK || opens() != 1 {
 		t.Fatalf("%+v, %d questions", r, opens())
 	}
-	wait(t, "what was sent", func() bool {
+	fieldtest.Wait(t, "what was sent", func() bool {
 		return live("limit").Shown == "300" && live("limit").Quality == value.Good &&
 			live("i9").Quality == value.Good
 	})
@@ -408,15 +409,15 @@ func TestConfigurationOnPlant(t *testing.T) {
 
 // TestFlood: what anybody sends to the port of the packets changes nothing.
 func TestFlood(t *testing.T) {
-	e, _ := benched(t, reactor(t, nil))
+	e, _ := fieldtest.Benched(t, reactor(t, nil))
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
 	live := func(id string) field.Live { l, _ := e.Hub.Point(id); return l }
-	wait(t, "intensities", func() bool { return live("i9").Quality == value.Good })
+	fieldtest.Wait(t, "intensities", func() bool { return live("i9").Quality == value.Good })
 	// A packet that came, as others may have recorded it.
 	var packet []byte
-	wait(t, "a packet", func() bool {
+	fieldtest.Wait(t, "a packet", func() bool {
 		for _, x := range e.Hub.Exchanges(0, 100, "up") {
 			for _, f := range x.Frames {
 				if f.Datagram && !f.Out {

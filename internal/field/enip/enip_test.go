@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"strings"
 	"testing"
-	"time"
 
 	"ferry/internal/bench"
 	_ "ferry/internal/bench/enip"
@@ -17,6 +16,7 @@ import (
 	"ferry/internal/core/value"
 	"ferry/internal/field"
 	_ "ferry/internal/field/enip"
+	"ferry/internal/field/fieldtest"
 )
 
 // auger is a feed controller with tags, and a device with objects behind the same address.
@@ -44,38 +44,7 @@ func auger(t *testing.T, settings protocol.Settings) (*field.Engine, *bench.Benc
 					{ID: "alarm", Name: "Alarm", Address: place("4/100/3:6.5"), Type: "bool", Access: site.ReadWrite, PaceMs: 100},
 					{ID: "limit", Name: "Limit", Address: place("100/1/7"), Type: "uint32", Access: site.ReadWrite, PaceMs: 100}}}},
 		Links: []site.Link{{ID: "up", Asking: "lss", Answering: "feed", Line: "net", Protocol: "enip", Settings: settings}}}
-	return benched(t, s)
-}
-
-func benched(t *testing.T, s *site.Site) (*field.Engine, *bench.Bench) {
-	t.Helper()
-	if err := s.Validate(); err != nil {
-		t.Fatal(err)
-	}
-	b := bench.New()
-	if err := b.Sync(s); err != nil {
-		t.Fatal(err)
-	}
-	e := field.NewEngine(s, b)
-	t.Cleanup(func() {
-		e.Close()
-		if err := b.Close(); err != nil {
-			t.Error(err)
-		}
-	})
-	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
-	defer cancel()
-	e.Planned(ctx)
-	return e, b
-}
-
-func wait(t *testing.T, what string, until func() bool) {
-	t.Helper()
-	for deadline := time.Now().Add(15 * time.Second); !until(); time.Sleep(20 * time.Millisecond) {
-		if time.Now().After(deadline) {
-			t.Fatalf("not within 15 s: %s", what)
-		}
-	}
+	return fieldtest.Benched(t, s)
 }
 
 // TestAsked: tags and attributes are read by their names, several in one message or one
@@ -90,7 +59,7 @@ func TestAsked(t *testing.T) {
 				t.Fatal(err)
 			}
 			for _, id := range []string{"turns", "level", "set", "mode", "speed", "alarm", "limit"} {
-				wait(t, id+" to be good", func() bool {
+				fieldtest.Wait(t, id+" to be good", func() bool {
 					live, _ := e.Hub.Point(id)
 					return live.Quality == value.Good
 				})
@@ -160,7 +129,7 @@ func TestArrays(t *testing.T) {
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "all elements", func() bool {
+	fieldtest.Wait(t, "all elements", func() bool {
 		for i := range 150 {
 			if l, _ := e.Hub.Point(fmt.Sprintf("t%d", i)); l.Quality != value.Good || l.Value.Float() == 0 {
 				return false
@@ -186,7 +155,7 @@ func TestWrong(t *testing.T) {
 		t.Fatal(err)
 	}
 	live := func(id string) field.Live { l, _ := e.Hub.Point(id); return l }
-	wait(t, "the run", func() bool { return live("level").Quality == value.Good })
+	fieldtest.Wait(t, "the run", func() bool { return live("level").Quality == value.Good })
 	for _, c := range []struct {
 		fault string
 		value int
@@ -201,7 +170,7 @@ func TestWrong(t *testing.T) {
 			t.Fatal(err)
 		}
 		if c.stop == route.Points {
-			wait(t, "bad under "+c.fault, func() bool {
+			fieldtest.Wait(t, "bad under "+c.fault, func() bool {
 				l := live("level")
 				return l.Quality == value.Bad && strings.Contains(l.Reason, c.says)
 			})
@@ -224,6 +193,6 @@ func TestWrong(t *testing.T) {
 		if err := e.Start(nil); err != nil {
 			t.Fatal(err)
 		}
-		wait(t, "good after "+c.fault, func() bool { return live("level").Quality == value.Good })
+		fieldtest.Wait(t, "good after "+c.fault, func() bool { return live("level").Quality == value.Good })
 	}
 }

@@ -17,6 +17,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 	"ferry/internal/precise"
 )
 
@@ -209,12 +210,12 @@ func TestStrict(t *testing.T) {
 			family.KeyMultiplier: text("512")},
 		"large": {family.KeyInCount: n(400)}} {
 		t.Run(name, func(t *testing.T) {
-			e, _ := benched(t, reactor(t, more))
+			e, _ := fieldtest.Benched(t, reactor(t, more))
 			if err := e.Start(nil); err != nil {
 				t.Fatal(err)
 			}
 			reads := newStrict()
-			wait(t, "packets", func() bool {
+			fieldtest.Wait(t, "packets", func() bool {
 				reads = newStrict()
 				for _, x := range e.Hub.Exchanges(0, 2000) {
 					for _, f := range x.Frames {

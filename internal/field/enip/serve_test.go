@@ -14,6 +14,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 	_ "ferry/internal/field/modbus"
 )
 
@@ -67,7 +68,7 @@ func TestAdapter(t *testing.T) {
 		t.Fatal(err)
 	}
 	at := e.Serving()[0].Listens[0]
-	wait(t, "it listens", func() bool {
+	fieldtest.Wait(t, "it listens", func() bool {
 		conn, err := net.Dial("tcp", at)
 		if err == nil {
 			_ = conn.Close()
@@ -89,11 +90,11 @@ func TestAdapter(t *testing.T) {
 		t.Fatal(err)
 	}
 	read := func(e *field.Engine, id string) field.Live { l, _ := e.Hub.Point(id); return l }
-	wait(t, "the oxygen over there", func() bool {
+	fieldtest.Wait(t, "the oxygen over there", func() bool {
 		here, there := read(e, "oxygen"), read(scanner, "gets")
 		return here.Quality == value.Good && there.Quality == value.Good && there.Value.Float() > 1
 	})
-	wait(t, "who it is, and that it runs", func() bool {
+	fieldtest.Wait(t, "who it is, and that it runs", func() bool {
 		return read(scanner, "Far end runs").Shown == "on" && read(scanner, "Far name").Shown == "Shore adapter"
 	})
 	if r := write(t, scanner, "gives", "7.5"); !r.OK {
@@ -106,7 +107,7 @@ func TestAdapter(t *testing.T) {
 	if r := write(t, scanner, "Run", "1"); !r.OK {
 		t.Fatalf("%+v", r)
 	}
-	wait(t, "the command at the probe", func() bool { return read(e, "command").Value.Float() == 7.5 })
+	fieldtest.Wait(t, "the command at the probe", func() bool { return read(e, "command").Value.Float() == 7.5 })
 	if state := e.Serving()[0]; len(state.Clients) != 1 || state.Clients[0].Wrote == 0 {
 		t.Errorf("what is served: %+v", state)
 	}
@@ -125,7 +126,7 @@ func TestAdapter(t *testing.T) {
 	}
 	scanner.Stop(nil)
 	e.Stop(nil)
-	wait(t, "it listens no more", func() bool {
+	fieldtest.Wait(t, "it listens no more", func() bool {
 		conn, err := net.Dial("tcp", at)
 		if err == nil {
 			_ = conn.Close()

@@ -20,6 +20,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 )
 
 // TestMain plays the feed controller until its standard input ends.
@@ -122,12 +123,12 @@ func TestSilence(t *testing.T) {
 	for _, every := range []int{10, 50, 100} {
 		var took []float64
 		for range 5 {
-			e, b := benched(t, reactor(t, protocol.Settings{family.KeyInEvery: protocol.OfInt(every)}))
+			e, b := fieldtest.Benched(t, reactor(t, protocol.Settings{family.KeyInEvery: protocol.OfInt(every)}))
 			if err := e.Start(nil); err != nil {
 				t.Fatal(err)
 			}
 			live := func() field.Live { l, _ := e.Hub.Point("i1"); return l }
-			wait(t, "intensities", func() bool { return live().Quality == value.Good })
+			fieldtest.Wait(t, "intensities", func() bool { return live().Quality == value.Good })
 			time.Sleep(300 * time.Millisecond)
 			if err := b.SetFault("uv", bench.Fault{Kind: "mute"}); err != nil {
 				t.Fatal(err)

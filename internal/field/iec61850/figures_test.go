@@ -11,14 +11,13 @@ import (
 	"testing"
 	"time"
 
-	"ferry/internal/bench"
 	stand "ferry/internal/bench/dnp3"
 	"ferry/internal/core/family/dnp3"
 	family "ferry/internal/core/family/iec61850"
 	"ferry/internal/core/protocol"
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
-	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 )
 
 // TestNoneLost: every change that outstations note is reported to a substation controller, in order,
@@ -49,8 +48,8 @@ func TestNoneLost(t *testing.T) {
 				from, of, ref = fmt.Sprintf("ai%d", i), value.TypeFloat32, fmt.Sprintf("LD%d/GGIO1.AnIn%d.mag.f[MX]", k, i)
 			}
 			id := fmt.Sprintf("p%d-%d", k, i)
-			d.Points = append(d.Points, point(t, dnp3.Scheme, id, from, of, site.ReadOnly))
-			conc.Points = append(conc.Points, point(t, family.Scheme, to, ref, of, site.ReadOnly))
+			d.Points = append(d.Points, fieldtest.Point(t, dnp3.Scheme, id, from, of, site.ReadOnly))
+			conc.Points = append(conc.Points, fieldtest.Point(t, family.Scheme, to, ref, of, site.ReadOnly))
 			s.Crossings = append(s.Crossings, site.Crossing{ID: "x" + id, From: id, To: to})
 		}
 		s.Devices = append(s.Devices, d)
@@ -58,25 +57,12 @@ func TestNoneLost(t *testing.T) {
 			Settings: protocol.Settings{dnp3.KeyClass3: protocol.OfInt(1000)}})
 	}
 	s.Devices = append(s.Devices, conc)
-	if err := s.Validate(); err != nil {
-		t.Fatal(err)
-	}
-	b := bench.New()
-	if err := b.Sync(s); err != nil {
-		t.Fatal(err)
-	}
-	e := field.NewEngine(s, b)
-	t.Cleanup(func() {
-		e.Close()
-		if err := b.Close(); err != nil {
-			t.Error(err)
-		}
-	})
+	e, _ := fieldtest.Benched(t, s)
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "it listens", func() bool { return len(e.Serving()) == 1 && len(e.Serving()[0].Listens) == 1 })
-	eventually(t, "all are read", func() bool {
+	fieldtest.Wait(t, "it listens", func() bool { return len(e.Serving()) == 1 && len(e.Serving()[0].Listens) == 1 })
+	fieldtest.Wait(t, "all are read", func() bool {
 		list, _ := e.Hub.Since(0, time.Now())
 		for _, l := range list {
 			if l.Quality != value.Good {

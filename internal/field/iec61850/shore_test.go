@@ -19,6 +19,7 @@ import (
 	"ferry/internal/core/value"
 	"ferry/internal/field"
 	_ "ferry/internal/field/dnp3"
+	"ferry/internal/field/fieldtest"
 	_ "ferry/internal/field/iec61850"
 	wire "ferry/internal/wire/iec61850"
 )
@@ -28,15 +29,6 @@ type elsewhere string
 
 func (e elsewhere) Dial(*site.Site, *site.Link) string { return string(e) }
 func (e elsewhere) Post(*site.Port) string             { return string(e) }
-
-func point(t testing.TB, scheme address.Scheme, id, at string, of value.Type, access site.Access) site.Point {
-	t.Helper()
-	a, err := scheme.Parse(at, "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	return site.Point{ID: id, Name: "Point " + id, Address: a, Type: of, PaceMs: 200, Access: access}
-}
 
 // shore is a site with the outstation of a pump station, and Ferry as the concentrator that a shore
 // substation asks: the model of a file, or of the points alone.
@@ -48,10 +40,10 @@ func shore(t testing.TB, file bool) *site.Site {
 		protocol.KeyWithin: protocol.OfInt(500)}
 	pumps := site.Device{ID: "pumps", Name: "Pump station", Map: "dnp3-tcp",
 		Ports: []site.Port{{Line: "net", Host: "192.0.2.70", Protocol: "dnp3-tcp"}},
-		Points: []site.Point{point(t, dnp3.Scheme, "run", "bi3", value.TypeBool, site.ReadOnly),
-			point(t, dnp3.Scheme, "level", "ai22", value.TypeFloat32, site.ReadOnly),
-			point(t, dnp3.Scheme, "sluice", "dbi0", value.TypeUint8, site.ReadOnly),
-			point(t, dnp3.Scheme, "cmd", "bo1", value.TypeBool, site.ReadWrite)}}
+		Points: []site.Point{fieldtest.Point(t, dnp3.Scheme, "run", "bi3", value.TypeBool, site.ReadOnly),
+			fieldtest.Point(t, dnp3.Scheme, "level", "ai22", value.TypeFloat32, site.ReadOnly),
+			fieldtest.Point(t, dnp3.Scheme, "sluice", "dbi0", value.TypeUint8, site.ReadOnly),
+			fieldtest.Point(t, dnp3.Scheme, "cmd", "bo1", value.TypeBool, site.ReadWrite)}}
 	port := site.Port{Line: "net", Host: "192.0.2.11", Protocol: "iec61850"}
 	if file {
 		port.Settings = protocol.Settings{family.KeyFile: protocol.OfText("concentrator"), family.KeyIED: protocol.OfText("SKERRY_CONC")}
@@ -70,10 +62,10 @@ func shore(t testing.TB, file bool) *site.Site {
 }
 
 func concentrator(t testing.TB, prefix string) []site.Point {
-	return []site.Point{point(t, family.Scheme, prefix+"run", "LD0/GGIO1.Ind1.stVal[ST]", value.TypeBool, site.ReadOnly),
-		point(t, family.Scheme, prefix+"level", "LD0/GGIO7.AnIn1.mag.f[MX]", value.TypeFloat32, site.ReadOnly),
-		point(t, family.Scheme, prefix+"sluice", "LD0/GGIO2.DPCSO1.stVal[ST]", value.TypeUint8, site.ReadOnly),
-		point(t, family.Scheme, prefix+"cmd", "LD0/GGIO9.SPCSO2.Oper.ctlVal[CO]", value.TypeBool, site.ReadWrite)}
+	return []site.Point{fieldtest.Point(t, family.Scheme, prefix+"run", "LD0/GGIO1.Ind1.stVal[ST]", value.TypeBool, site.ReadOnly),
+		fieldtest.Point(t, family.Scheme, prefix+"level", "LD0/GGIO7.AnIn1.mag.f[MX]", value.TypeFloat32, site.ReadOnly),
+		fieldtest.Point(t, family.Scheme, prefix+"sluice", "LD0/GGIO2.DPCSO1.stVal[ST]", value.TypeUint8, site.ReadOnly),
+		fieldtest.Point(t, family.Scheme, prefix+"cmd", "LD0/GGIO9.SPCSO2.Oper.ctlVal[CO]", value.TypeBool, site.ReadWrite)}
 }
 
 // station is Ferry at the pump station and the shore, with the bench, and where it listens.
@@ -98,7 +90,7 @@ func station(t testing.TB, file bool, change ...func(*site.Site)) (e *field.Engi
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "it listens", func() bool {
+	fieldtest.Wait(t, "it listens", func() bool {
 		if list := e.Serving(); len(list) == 1 && len(list[0].Listens) == 1 {
 			at = list[0].Listens[0]
 		}
@@ -126,21 +118,6 @@ func controller(t testing.TB, at string, settings protocol.Settings, change ...f
 	return e
 }
 
-func eventually(t testing.TB, what string, ok func() bool) {
-	t.Helper()
-	for end := time.Now().Add(15 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-		if ok() {
-			return
-		}
-	}
-	t.Fatalf("not within 15 s: %s", what)
-}
-
-func of(e *field.Engine, id string) field.Live {
-	live, _ := e.Hub.Point(id)
-	return live
-}
-
 // TestShore: what an outstation tells is reported to a substation controller with its quality and its
 // own time, and a command goes the other way, by the model of a file and by one of the points alone.
 func TestShore(t *testing.T) {
@@ -150,19 +127,19 @@ func TestShore(t *testing.T) {
 			at, asked, answered := between(t, at)
 			far := controller(t, at, nil)
 			ctx := context.Background()
-			eventually(t, "all stops are good", func() bool {
+			fieldtest.Wait(t, "all stops are good", func() bool {
 				r, err := far.Try(ctx, "f")
 				return err == nil && r.StopsAt == nil
 			})
 			if err := far.Start(nil); err != nil {
 				t.Fatal(err)
 			}
-			eventually(t, "what the outstation shows is at the shore", func() bool {
-				near, here := of(e, "level"), of(far, "f-level")
+			fieldtest.Wait(t, "what the outstation shows is at the shore", func() bool {
+				near, here := fieldtest.Live(e, "level"), fieldtest.Live(far, "f-level")
 				return here.Quality == value.Good && here.Value == near.Value && here.SourceMs == near.SourceMs && here.SourceMs > 0 &&
-					of(far, "f-run").Value == of(e, "run").Value && of(far, "f-sluice").Value.Uint() == of(e, "sluice").Value.Uint()
+					fieldtest.Live(far, "f-run").Value == fieldtest.Live(e, "run").Value && fieldtest.Live(far, "f-sluice").Value.Uint() == fieldtest.Live(e, "sluice").Value.Uint()
 			})
-			eventually(t, "it comes by reports", func() bool {
+			fieldtest.Wait(t, "it comes by reports", func() bool {
 				for _, x := range far.Hub.Exchanges(0, 50, "f") {
 					if len(x.Operation) > 7 && x.Operation[:7] == "report " && len(x.Samples) > 0 {
 						return true
@@ -177,16 +154,16 @@ func TestShore(t *testing.T) {
 			if result, err := far.Write(ctx, "Ines", order.Token); err != nil || !result.OK {
 				t.Fatalf("%+v, %v", result, err)
 			}
-			eventually(t, "the command has reached the outstation", func() bool { return of(e, "cmd").Value.Bool() })
+			fieldtest.Wait(t, "the command has reached the outstation", func() bool { return fieldtest.Live(e, "cmd").Value.Bool() })
 
 			if err := b.SetFault("pumps", bench.Fault{Kind: "comm-lost"}); err != nil {
 				t.Fatal(err)
 			}
-			eventually(t, "the shore knows that it is not good", func() bool { return of(far, "f-level").Quality != value.Good })
+			fieldtest.Wait(t, "the shore knows that it is not good", func() bool { return fieldtest.Live(far, "f-level").Quality != value.Good })
 			if err := b.SetFault("pumps", bench.Fault{}); err != nil {
 				t.Fatal(err)
 			}
-			eventually(t, "it is good again", func() bool { return of(far, "f-level").Quality == value.Good })
+			fieldtest.Wait(t, "it is good again", func() bool { return fieldtest.Live(far, "f-level").Quality == value.Good })
 			root, err := far.Browse(ctx, "f", address.Address{}, 0, 100)
 			if err != nil || len(root.Entries) != 1 || !root.Entries[0].Opens {
 				t.Fatalf("%+v, %v", root, err)
@@ -213,7 +190,7 @@ func TestShore(t *testing.T) {
 // run begins anew.
 func TestCommands(t *testing.T) {
 	e, b, at := station(t, false)
-	eventually(t, "the outstation is read", func() bool { return of(e, "cmd").Quality == value.Good })
+	fieldtest.Wait(t, "the outstation is read", func() bool { return fieldtest.Live(e, "cmd").Quality == value.Good })
 	at, _, answered := between(t, at)
 	c := dial(t, at)
 	domain := c.names(wire.Domains, "")[0]
@@ -245,7 +222,7 @@ func TestCommands(t *testing.T) {
 	if n := operated() - first; n != 5 {
 		t.Errorf("%d commands reached the outstation, and 5 were given", n)
 	}
-	eventually(t, "it is on", func() bool { return of(e, "cmd").Value.Bool() })
+	fieldtest.Wait(t, "it is on", func() bool { return fieldtest.Live(e, "cmd").Value.Bool() })
 
 	if err := b.SetFault("pumps", bench.Fault{Kind: "local"}); err != nil {
 		t.Fatal(err)
@@ -258,15 +235,15 @@ func TestCommands(t *testing.T) {
 		t.Fatal(err)
 	}
 	time.Sleep(3 * time.Second) // nothing is tried again
-	if n := operated() - before; n != 1 || !of(e, "cmd").Value.Bool() {
-		t.Errorf("a command that was refused was sent %d times, and it is on: %t", n, of(e, "cmd").Value.Bool())
+	if n := operated() - before; n != 1 || !fieldtest.Live(e, "cmd").Value.Bool() {
+		t.Errorf("a command that was refused was sent %d times, and it is on: %t", n, fieldtest.Live(e, "cmd").Value.Bool())
 	}
 	e.Stop(nil)
 	before = operated()
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "it answers again", func() bool { return len(e.Serving()) == 1 && len(e.Serving()[0].Listens) == 1 })
+	fieldtest.Wait(t, "it answers again", func() bool { return len(e.Serving()) == 1 && len(e.Serving()[0].Listens) == 1 })
 	time.Sleep(2 * time.Second)
 	if n := operated() - before; n != 0 {
 		t.Errorf("%d commands were sent that nobody gave", n)
@@ -283,7 +260,7 @@ func TestEnhanced(t *testing.T) {
 	at, _, answered := between(t, at)
 	far := controller(t, at, nil, func(s *site.Site) { control(t, s.Device("ied"), "LD0/GGIO9.SPCSO4.Oper.ctlVal[CO]") })
 	ctx := context.Background()
-	eventually(t, "all stops are good", func() bool {
+	fieldtest.Wait(t, "all stops are good", func() bool {
 		r, err := far.Try(ctx, "f")
 		return err == nil && r.StopsAt == nil
 	})
@@ -313,5 +290,5 @@ func TestEnhanced(t *testing.T) {
 // control has the last point of a device be another control.
 func control(t testing.TB, d *site.Device, at string) {
 	p := &d.Points[len(d.Points)-1]
-	p.Address = point(t, family.Scheme, "", at, p.Type, p.Access).Address
+	p.Address = fieldtest.Point(t, family.Scheme, "", at, p.Type, p.Access).Address
 }

@@ -15,6 +15,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 	wire "ferry/internal/wire/iec61850"
 	"ferry/internal/wire/isotcp"
 )
@@ -25,23 +26,13 @@ func TestStandIn(t *testing.T) {
 	s := site.New("Skerry Point Hatchery")
 	s.Lines = []site.Line{{ID: "net", Name: "Plant net", Medium: "ethernet", Network: "192.0.2.0/24"}}
 	own := concentrator(t, "")
-	own = append(own, point(t, family.Scheme, "status", "LD0/GGIO9.SPCSO2.stVal[ST]", value.TypeBool, site.ReadOnly))
+	own = append(own, fieldtest.Point(t, family.Scheme, "status", "LD0/GGIO9.SPCSO2.stVal[ST]", value.TypeBool, site.ReadOnly))
 	own[3].Access = site.WriteOnly
 	s.Devices = []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}}, Points: []site.Point{}},
 		{ID: "ied", Name: "Pump protection", Map: "iec61850", Points: own, Ports: []site.Port{{Line: "net", Host: "192.0.2.96", Protocol: "iec61850"}}}}
 	s.Links = []site.Link{{ID: "f", Asking: "lss", Answering: "ied", Line: "net", Protocol: "iec61850",
 		Settings: protocol.Settings{family.KeyPolled: protocol.OfInt(300)}}}
-	b := bench.New()
-	if err := b.Sync(s); err != nil {
-		t.Fatal(err)
-	}
-	e := field.NewEngine(s, b)
-	t.Cleanup(func() {
-		e.Close()
-		if err := b.Close(); err != nil {
-			t.Error(err)
-		}
-	})
+	e, b := fieldtest.Benched(t, s)
 	ctx := context.Background()
 	if r, err := e.Try(ctx, "f"); err != nil || r.StopsAt != nil {
 		t.Fatalf("%+v, %v", r, err)
@@ -49,8 +40,8 @@ func TestStandIn(t *testing.T) {
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "all are read", func() bool {
-		return of(e, "run").Quality == value.Good && of(e, "level").Quality == value.Good && of(e, "status").Quality == value.Good
+	fieldtest.Wait(t, "all are read", func() bool {
+		return fieldtest.Live(e, "run").Quality == value.Good && fieldtest.Live(e, "level").Quality == value.Good && fieldtest.Live(e, "status").Quality == value.Good
 	})
 	operate := func() field.WriteResult {
 		order, err := e.Prepare(ctx, "cmd", "1")
@@ -73,15 +64,15 @@ func TestStandIn(t *testing.T) {
 		t.Errorf("a control that is guarded: %+v", r)
 	}
 	fault("questionable")
-	eventually(t, "questionable values are doubtful", func() bool { return of(e, "level").Quality == value.Doubtful })
+	fieldtest.Wait(t, "questionable values are doubtful", func() bool { return fieldtest.Live(e, "level").Quality == value.Doubtful })
 	fault("invalid")
-	eventually(t, "invalid values are bad", func() bool { return of(e, "level").Quality == value.Bad })
+	fieldtest.Wait(t, "invalid values are bad", func() bool { return fieldtest.Live(e, "level").Quality == value.Bad })
 	fault("")
-	eventually(t, "they are good again", func() bool { return of(e, "level").Quality == value.Good })
+	fieldtest.Wait(t, "they are good again", func() bool { return fieldtest.Live(e, "level").Quality == value.Good })
 	if r := operate(); !r.OK {
 		t.Errorf("%+v", r)
 	}
-	eventually(t, "the status follows", func() bool { return of(e, "status").Value.Bool() })
+	fieldtest.Wait(t, "the status follows", func() bool { return fieldtest.Live(e, "status").Value.Bool() })
 }
 
 // TestGreedy: a client that asks and asks and takes no answer costs little, and the others nothing.

@@ -19,6 +19,7 @@ import (
 	"ferry/internal/core/value"
 	_ "ferry/internal/families"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 	wire "ferry/internal/wire/modbus"
 )
 
@@ -131,7 +132,7 @@ func TestFerryAnswers(t *testing.T) {
 		t.Fatal(err)
 	}
 	at := e.Serving()[0].Listens[0]
-	wait(t, "it listens", func() bool {
+	fieldtest.Wait(t, "it listens", func() bool {
 		conn, err := net.Dial("tcp", at)
 		if err == nil {
 			_ = conn.Close()
@@ -146,9 +147,9 @@ func TestFerryAnswers(t *testing.T) {
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "the oxygen", func() bool { return len(c.ask(3, read...)) == 6 })
+	fieldtest.Wait(t, "the oxygen", func() bool { return len(c.ask(3, read...)) == 6 })
 	source, _ := e.Hub.Point("source")
-	wait(t, "the oxygen doubled", func() bool {
+	fieldtest.Wait(t, "the oxygen doubled", func() bool {
 		source, _ = e.Hub.Point("source")
 		oxygen, _ := e.Hub.Point("oxygen")
 		return oxygen.Quality == value.Good && oxygen.Value.Float() == float64(float32(2*source.Value.Float()))
@@ -201,7 +202,7 @@ func TestFerryAnswers(t *testing.T) {
 			t.Errorf("%s: % X is answered % X, want % X", test.what, test.ask, got, test.want)
 		}
 	}
-	wait(t, "the command at the probe", func() bool {
+	fieldtest.Wait(t, "the command at the probe", func() bool {
 		live, _ := e.Hub.Point("command")
 		return live.Value.Float() == 42
 	})
@@ -212,7 +213,7 @@ func TestFerryAnswers(t *testing.T) {
 	if got := c.ask(3, 6, 0, 11, 0, 0); got[0] != 6 {
 		t.Errorf("the second half: % X", got)
 	}
-	wait(t, "the whole number", func() bool { live, _ := e.Hub.Point("command"); return live.Value.Float() == 160 })
+	fieldtest.Wait(t, "the whole number", func() bool { live, _ := e.Hub.Point("command"); return live.Value.Float() == 160 })
 
 	for range 2 {
 		dialShore(t, at).ask(3, read...)
@@ -242,20 +243,11 @@ func TestFerryAnswers(t *testing.T) {
 		t.Fatal(err)
 	}
 	e.Update(shut, 1)
-	wait(t, "who is no longer let in to be hung up on", func() bool { return len(e.Serving()[0].Clients) == 0 })
+	fieldtest.Wait(t, "who is no longer let in to be hung up on", func() bool { return len(e.Serving()[0].Clients) == 0 })
 	e.Stop(nil)
 	if conn, err := net.Dial("tcp", at); err == nil {
 		_ = conn.Close()
 		t.Error("it still listens after it was stopped")
-	}
-}
-
-func wait(t *testing.T, what string, until func() bool) {
-	t.Helper()
-	for deadline := time.Now().Add(15 * time.Second); !until(); time.Sleep(20 * time.Millisecond) {
-		if time.Now().After(deadline) {
-			t.Fatalf("not within 15 s: %s", what)
-		}
 	}
 }
 

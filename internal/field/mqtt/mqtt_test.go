@@ -19,6 +19,7 @@ import (
 	"ferry/internal/core/value"
 	_ "ferry/internal/families"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 )
 
 // cloud is a probe whose values are published to a broker, and a broker to which the
@@ -57,28 +58,9 @@ func cloud(t *testing.T, version string, settings protocol.Settings) *site.Site 
 	return s
 }
 
-func wait(t *testing.T, what string, until func() bool) {
-	t.Helper()
-	for deadline := time.Now().Add(15 * time.Second); !until(); time.Sleep(20 * time.Millisecond) {
-		if time.Now().After(deadline) {
-			t.Fatalf("not within 15 s: %s", what)
-		}
-	}
-}
-
 func run(t *testing.T, s *site.Site) (*field.Engine, *bench.Bench) {
 	t.Helper()
-	b := bench.New()
-	if err := b.Sync(s); err != nil {
-		t.Fatal(err)
-	}
-	e := field.NewEngine(s, b)
-	t.Cleanup(func() {
-		e.Close()
-		if err := b.Close(); err != nil {
-			t.Error(err)
-		}
-	})
+	e, b := fieldtest.Benched(t, s)
 	return e, b
 }
 
@@ -93,10 +75,10 @@ func TestPublishAndSubscribe(t *testing.T) {
 					t.Fatal(err)
 				}
 				live := func(id string) field.Live { l, _ := e.Hub.Point(id); return l }
-				wait(t, "what others publish", func() bool {
+				fieldtest.Wait(t, "what others publish", func() bool {
 					return live("watch").Quality == value.Good && live("round").Quality == value.Good
 				})
-				wait(t, "the crossing to come back from the broker", func() bool {
+				fieldtest.Wait(t, "the crossing to come back from the broker", func() bool {
 					return live("out").Quality == value.Good && e.Crossing("x").Count > 0 && live("out").Value.Float() != 0
 				})
 				heard := func() (of pairing.Proof) {
@@ -128,7 +110,7 @@ func TestPublishAndSubscribe(t *testing.T) {
 						t.Fatalf("%+v, %v", result, err)
 					}
 				}
-				wait(t, "two members of one payload", func() bool {
+				fieldtest.Wait(t, "two members of one payload", func() bool {
 					return live("part").Value.Float() == 8.25 && live("other").Value.Bool()
 				})
 			})
@@ -249,7 +231,7 @@ func TestTLS(t *testing.T) {
 	carried := func() bool {
 		return live("watch").Quality == value.Good && live("out").Quality == value.Good && e.Crossing("x").State == "carrying"
 	}
-	wait(t, "values over TLS", carried)
+	fieldtest.Wait(t, "values over TLS", carried)
 	for fault, says := range map[string]string{"stranger": "its certificate is not trusted",
 		"expired": "is not valid at this time",
 		"name":    "its certificate is for another name", "callers": "it wants a certificate that it knows"} {
@@ -259,12 +241,12 @@ func TestTLS(t *testing.T) {
 		if err := b.SetFault("broker", bench.Fault{Kind: fault}); err != nil {
 			t.Fatal(err)
 		}
-		wait(t, fault, func() bool { l := live("watch"); return l.Quality == value.Bad && strings.Contains(l.Reason, says) })
+		fieldtest.Wait(t, fault, func() bool { l := live("watch"); return l.Quality == value.Bad && strings.Contains(l.Reason, says) })
 	}
 	if err := b.SetFault("broker", bench.Fault{}); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "values again", carried)
+	fieldtest.Wait(t, "values again", carried)
 	for _, plain := range []string{"client", "broker"} {
 		s := cloud(t, "4", protocol.Settings{family.KeyTLS: protocol.OfSwitch(plain == "broker")})
 		s.Devices[1].Ports[0].Settings = protocol.Settings{family.KeyTLS: protocol.OfSwitch(plain == "client")}
@@ -272,7 +254,7 @@ func TestTLS(t *testing.T) {
 		if err := e.Start(nil); err != nil {
 			t.Fatal(err)
 		}
-		wait(t, "TLS to be missed at the "+plain, func() bool {
+		fieldtest.Wait(t, "TLS to be missed at the "+plain, func() bool {
 			l, _ := e.Hub.Point("watch")
 			return l.Quality == value.Bad && strings.Contains(l.Reason, "TLS")
 		})

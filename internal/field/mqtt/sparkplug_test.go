@@ -17,6 +17,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 	wire "ferry/internal/wire/mqtt"
 )
 
@@ -126,11 +127,11 @@ func TestEdgeNode(t *testing.T) {
 		t.Fatal(err)
 	}
 	live := func(id string) field.Live { l, _ := e.Hub.Point(id); return l }
-	wait(t, "the value of another node", func() bool { return live("watch").Quality == value.Good })
-	wait(t, "its double, back from the broker", func() bool {
+	fieldtest.Wait(t, "the value of another node", func() bool { return live("watch").Quality == value.Good })
+	fieldtest.Wait(t, "its double, back from the broker", func() bool {
 		return live("out").Quality == value.Good && live("out").Value.Float() != 0 && live("out").SourceMs != 0
 	})
-	wait(t, "some data", func() bool { return len(h.of(0)) >= 5 })
+	fieldtest.Wait(t, "some data", func() bool { return len(h.of(0)) >= 5 })
 	list := h.of(0)
 	if first := list[0]; first.topic != "spBv1.0/skerry/NBIRTH/gateway" || first.payload.Seq != 0 ||
 		strings.Join(names(&first.payload), ",") != "bdSeq,Node Control/Rebirth,Mode,Shown" {
@@ -158,7 +159,7 @@ func TestEdgeNode(t *testing.T) {
 	before := len(h.of(0))
 	send("spBv1.0/skerry/NCMD/gateway", wire.Metric{Name: "Node Control/Rebirth", Type: wire.Boolean,
 		Value: value.OfBool(true)})
-	wait(t, "it to be born again", func() bool {
+	fieldtest.Wait(t, "it to be born again", func() bool {
 		for _, m := range h.of(before) {
 			if strings.Contains(m.topic, "NBIRTH") && m.payload.Seq == 0 {
 				return true
@@ -167,7 +168,7 @@ func TestEdgeNode(t *testing.T) {
 		return false
 	})
 	send("spBv1.0/skerry/NCMD/gateway", wire.Metric{Name: "Mode", Type: wire.UInt16, Value: value.OfUint(3)})
-	wait(t, "the command to arrive, and to be told", func() bool {
+	fieldtest.Wait(t, "the command to arrive, and to be told", func() bool {
 		if live("mode").Quality != value.Good || live("mode").Value.Int() != 3 {
 			return false
 		}
@@ -178,7 +179,7 @@ func TestEdgeNode(t *testing.T) {
 		}
 		return false
 	})
-	wait(t, "what carries it on", func() bool {
+	fieldtest.Wait(t, "what carries it on", func() bool {
 		return live("shown").Quality == value.Good &&
 			live("shown").Value.Int() == 3
 	})
@@ -201,7 +202,7 @@ func TestEdgeNode(t *testing.T) {
 	}
 	before = len(h.of(0))
 	e.Stop(nil)
-	wait(t, "its death", func() bool {
+	fieldtest.Wait(t, "its death", func() bool {
 		for _, m := range h.of(before) {
 			if strings.Contains(m.topic, "NDEATH") && m.payload.Metrics[0].Value == bdSeq {
 				return true
@@ -212,7 +213,7 @@ func TestEdgeNode(t *testing.T) {
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "another birth", func() bool {
+	fieldtest.Wait(t, "another birth", func() bool {
 		for _, m := range h.of(before) {
 			if strings.Contains(m.topic, "NBIRTH") && m.payload.Metrics[0].Value != bdSeq {
 				return true
@@ -236,24 +237,24 @@ func TestNodesOfOthers(t *testing.T) {
 		quality value.Quality
 		says    string
 	}{{"gap", value.Doubtful, "of the node are missing"}, {"death", value.Bad, "the node has died"}} {
-		wait(t, "all to be well", well)
+		fieldtest.Wait(t, "all to be well", well)
 		if err := b.SetFault("broker", bench.Fault{Kind: c.fault}); err != nil {
 			t.Fatal(err)
 		}
-		wait(t, c.fault, func() bool {
+		fieldtest.Wait(t, c.fault, func() bool {
 			l := live("watch")
 			return l.Quality == c.quality && strings.Contains(l.Reason, c.says)
 		})
-		wait(t, "the far side to be told", func() bool { return live("out").Quality == c.quality })
+		fieldtest.Wait(t, "the far side to be told", func() bool { return live("out").Quality == c.quality })
 		if err := b.SetFault("broker", bench.Fault{}); err != nil {
 			t.Fatal(err)
 		}
 	}
-	wait(t, "all to be well again", well)
+	fieldtest.Wait(t, "all to be well again", well)
 	if err := b.SetFault("broker", bench.Fault{Kind: "clock"}); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "the clock of the nodes to be told of", func() bool {
+	fieldtest.Wait(t, "the clock of the nodes to be told of", func() bool {
 		return slices.ContainsFunc(e.Hub.Findings(e.Site(), time.Now()), func(f finding.Finding) bool {
 			return f.Code == "clocks-apart" && strings.Contains(f.Sentence, "2h0m0s ahead of")
 		})
@@ -295,7 +296,7 @@ func TestPrimaryHost(t *testing.T) {
 		}
 		return n
 	}
-	wait(t, "it to say for whom it waits", func() bool {
+	fieldtest.Wait(t, "it to say for whom it waits", func() bool {
 		return strings.Contains(e.Crossings()[0].Sentence, "the host shore is not there")
 	})
 	if list := h.of(0); len(list) > 0 {
@@ -306,14 +307,14 @@ func TestPrimaryHost(t *testing.T) {
 		if err := b.SetFault("broker", bench.Fault{}); err != nil {
 			t.Fatal(err)
 		}
-		wait(t, "it to be born, with what it could not say", func() bool {
+		fieldtest.Wait(t, "it to be born, with what it could not say", func() bool {
 			list := h.of(0)
 			return count("NBIRTH") > births && strings.Contains(list[len(list)-1].topic, "DATA")
 		})
 		if err := b.SetFault("broker", bench.Fault{Kind: "hostless"}); err != nil {
 			t.Fatal(err)
 		}
-		wait(t, "it to die", func() bool { return count("NDEATH") > deaths })
+		fieldtest.Wait(t, "it to die", func() bool { return count("NDEATH") > deaths })
 		before := len(h.of(0))
 		time.Sleep(1500 * time.Millisecond)
 		if list := h.of(before); len(list) > 0 {
@@ -358,16 +359,16 @@ func TestHostState(t *testing.T) {
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "it to be there", says(`"online":true`))
+	fieldtest.Wait(t, "it to be there", says(`"online":true`))
 	client.Publish("spBv1.0/STATE/ferry-shore", 1, true, `{"online":false,"timestamp":1}`).Wait()
-	wait(t, "it to be there all the same", func() bool {
+	fieldtest.Wait(t, "it to be there all the same", func() bool {
 		mu.Lock()
 		defer mu.Unlock()
 		_, after, found := strings.Cut(said, `"timestamp":1}`)
 		return found && strings.Contains(after, `"online":true`)
 	})
 	e.Stop(nil)
-	wait(t, "it to go", says(`"online":false`))
+	fieldtest.Wait(t, "it to go", says(`"online":false`))
 	both := s.Links[0]
 	both.Settings = protocol.Settings{"hostId": protocol.OfText("a"), "group": protocol.OfText("g"),
 		"node": protocol.OfText("n")}
@@ -377,7 +378,7 @@ func TestHostState(t *testing.T) {
 	if err := e2.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	wait(t, "two roles to be refused", func() bool {
+	fieldtest.Wait(t, "two roles to be refused", func() bool {
 		l, _ := e2.Hub.Point("watch")
 		return strings.Contains(l.Reason, "an edge node or a host, not both")
 	})
@@ -415,7 +416,7 @@ func TestUntypedData(t *testing.T) {
 		{Name: "Trim", Alias: 7, HasAlias: true, Type: wire.Int16, Value: value.OfInt(4), Quality: -1}}})
 	// 2: (2: 7, 10: 0xFFFFFFFB); 3: 1
 	data := []byte{0x12, 8, 0x10, 7, 0x50, 0xFB, 0xFF, 0xFF, 0xFF, 0x0F, 0x18, 1}
-	wait(t, "the number as it is", func() bool {
+	fieldtest.Wait(t, "the number as it is", func() bool {
 		client.Publish("spBv1.0/skerry/NBIRTH/day", 0, false, birth).Wait()
 		client.Publish("spBv1.0/skerry/NDATA/day", 0, false, data).Wait()
 		time.Sleep(50 * time.Millisecond)

@@ -8,6 +8,7 @@ import (
 
 	"ferry/internal/bench"
 	"ferry/internal/core/value"
+	"ferry/internal/field/fieldtest"
 )
 
 // TestGranted: a server that takes few nodes at once is asked for few; a value that moves within
@@ -31,7 +32,7 @@ func TestGranted(t *testing.T) {
 		}
 		return true
 	}
-	eventually(t, "all are told", good)
+	fieldtest.Wait(t, "all are told", good)
 	if held, _, err := e.Held(ctx, "l"); err != nil || len(held) != 10 {
 		t.Errorf("it lists %+v, %v", held, err)
 	}
@@ -57,7 +58,7 @@ func TestGranted(t *testing.T) {
 		return n
 	}
 	puts("6")
-	eventually(t, "what was written is told", func() bool { return told() == 2 })
+	fieldtest.Wait(t, "what was written is told", func() bool { return told() == 2 })
 	puts("6.25")
 	for end := time.Now().Add(4 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 		if !good() {
@@ -69,7 +70,7 @@ func TestGranted(t *testing.T) {
 		t.Errorf("it was told %d times", n)
 	}
 	puts("7")
-	eventually(t, "a larger move is told", func() bool { return told() == 3 })
+	fieldtest.Wait(t, "a larger move is told", func() bool { return told() == 3 })
 
 	e.Stop([]string{"l"})
 	if err := b.SetFault("hall", bench.Fault{Kind: "slow"}); err != nil {
@@ -78,7 +79,7 @@ func TestGranted(t *testing.T) {
 	if err := e.Start([]string{"l"}); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "what was revised is said", func() bool {
+	fieldtest.Wait(t, "what was revised is said", func() bool {
 		live, _ := e.Hub.Point("ox")
 		return strings.Contains(live.Granted, "every 5000 ms, asked 100")
 	})

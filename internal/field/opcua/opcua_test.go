@@ -13,6 +13,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 	_ "ferry/internal/field/opcua"
 )
 
@@ -53,28 +54,8 @@ func hall(t *testing.T, settings protocol.Settings) (*site.Site, *bench.Bench, *
 	s.Devices[1].Points = append(s.Devices[1].Points, mode, speed, label)
 	s.Links = []site.Link{{ID: "l", Asking: "lss", Answering: "hall", Line: "net", Protocol: "opc.tcp",
 		Settings: settings}}
-	b := bench.New()
-	if err := b.Sync(s); err != nil {
-		t.Fatal(err)
-	}
-	e := field.NewEngine(s, b)
-	t.Cleanup(func() {
-		e.Close()
-		if err := b.Close(); err != nil {
-			t.Error(err)
-		}
-	})
+	e, b := fieldtest.Benched(t, s)
 	return s, b, e
-}
-
-func eventually(t *testing.T, what string, ok func() bool) {
-	t.Helper()
-	for end := time.Now().Add(15 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
-		if ok() {
-			return
-		}
-	}
-	t.Fatalf("not within 15 s: %s", what)
 }
 
 // TestHall: a server is tried, followed, written, listed, and survives being started again with
@@ -93,7 +74,7 @@ func TestHall(t *testing.T) {
 		live, _ := e.Hub.Point(id)
 		return live.Quality == value.Good
 	}
-	eventually(t, "all are read", func() bool { return good("ox") && good("sp") && good("on") })
+	fieldtest.Wait(t, "all are read", func() bool { return good("ox") && good("sp") && good("on") })
 	for id, text := range map[string]string{"sp": "8.25", "pace3": "77"} {
 		order, err := e.Prepare(ctx, id, text)
 		if err != nil {
@@ -103,12 +84,12 @@ func TestHall(t *testing.T) {
 			t.Fatalf("%s: %+v, %v", id, result, err)
 		}
 	}
-	eventually(t, "of an array only the element is written", func() bool {
+	fieldtest.Wait(t, "of an array only the element is written", func() bool {
 		other, _ := e.Hub.Point("pace1")
 		live, _ := e.Hub.Point("pace3")
 		return live.Value.Uint() == 77 && other.Value.Uint() == 0
 	})
-	eventually(t, "the written value is told", func() bool {
+	fieldtest.Wait(t, "the written value is told", func() bool {
 		live,
 			_ := e.Hub.Point("sp")
 		return live.Value.Float() == 8.25
@@ -159,7 +140,7 @@ func TestHall(t *testing.T) {
 		}
 		if fault.says == "" {
 			time.Sleep(500 * time.Millisecond)
-			eventually(t, "it is read again", func() bool { return good("ox") && good("sp") })
+			fieldtest.Wait(t, "it is read again", func() bool { return good("ox") && good("sp") })
 			continue
 		}
 		if fault.kind == "vanished" { // it is told with the next session
@@ -168,14 +149,14 @@ func TestHall(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		eventually(t, fault.kind, func() bool {
+		fieldtest.Wait(t, fault.kind, func() bool {
 			live, _ := e.Hub.Point(fault.point)
 			return live.Quality != value.Good && strings.Contains(live.Reason, fault.says)
 		})
 		if err := b.SetFault("hall", bench.Fault{}); err != nil {
 			t.Fatal(err)
 		}
-		eventually(t, "it is well again after "+fault.kind, func() bool { return good("ox") && good("sp") })
+		fieldtest.Wait(t, "it is well again after "+fault.kind, func() bool { return good("ox") && good("sp") })
 	}
 }
 
@@ -194,7 +175,7 @@ func TestRevised(t *testing.T) {
 		live, _ := e.Hub.Point("ox")
 		return live.Quality == value.Good
 	}
-	eventually(t, "it is told", good)
+	fieldtest.Wait(t, "it is told", good)
 	for end := time.Now().Add(6 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
 		if !good() {
 			live, _ := e.Hub.Point("ox")
@@ -229,15 +210,15 @@ func TestQuiet(t *testing.T) {
 		t.Fatal(err)
 	}
 	for range 2 { // before it is asked for again, and after
-		eventually(t, "one is refused and the others are there", func() bool {
+		fieldtest.Wait(t, "one is refused and the others are there", func() bool {
 			return quality("ox") == value.Bad && quality("sp") == value.Good && quality("on") == value.Good
 		})
 		time.Sleep(3500 * time.Millisecond)
 	}
 	fault("")
-	eventually(t, "all are there", func() bool { return quality("ox") == value.Good && quality("sp") == value.Good })
+	fieldtest.Wait(t, "all are there", func() bool { return quality("ox") == value.Good && quality("sp") == value.Good })
 	fault("quiet")
-	eventually(t, "what moves behind it is doubtful", func() bool {
+	fieldtest.Wait(t, "what moves behind it is doubtful", func() bool {
 		live, _ := e.Hub.Point("ox")
 		return live.Quality == value.Doubtful && strings.Contains(live.Reason, "reads otherwise")
 	})

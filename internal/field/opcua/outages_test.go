@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ferry/internal/bench"
+	"ferry/internal/field/fieldtest"
 )
 
 // TestOutages: when a server was away, and why, is told apart: its service, itself with other
@@ -24,7 +25,7 @@ func TestOutages(t *testing.T) {
 		{"uncertain", 3 * time.Second, []string{"it is there, and tells that 8 of 8 values are not good", "behind the server is silent"}},
 		{"shift", 500 * time.Millisecond, []string{"it came back with other numbers for its names"}},
 	} {
-		eventually(t, "it is good", func() bool {
+		fieldtest.Wait(t, "it is good", func() bool {
 			live, _ := e.Hub.Point("ox")
 			return live.Quality == "good" && len(e.Hub.Out()) == 0
 		})
@@ -37,7 +38,7 @@ func TestOutages(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		eventually(t, c.kind+" is over", func() bool { o := e.Hub.Outages(); return len(o) == i+1 && o[i].ToMs > 0 })
+		fieldtest.Wait(t, c.kind+" is over", func() bool { o := e.Hub.Outages(); return len(o) == i+1 && o[i].ToMs > 0 })
 		o := e.Hub.Outages()[i]
 		for _, says := range c.says {
 			if !strings.Contains(o.Reason, says) {

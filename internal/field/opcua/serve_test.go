@@ -11,6 +11,7 @@ import (
 	"ferry/internal/core/site"
 	"ferry/internal/core/value"
 	"ferry/internal/field"
+	"ferry/internal/field/fieldtest"
 )
 
 // elsewhere dials one place, whatever is asked for.
@@ -44,7 +45,7 @@ func TestServed(t *testing.T) {
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "it listens", func() bool { return len(e.Serving()) == 1 && len(e.Serving()[0].Listens) == 1 })
+	fieldtest.Wait(t, "it listens", func() bool { return len(e.Serving()) == 1 && len(e.Serving()[0].Listens) == 1 })
 	at := e.Serving()[0].Listens[0]
 	far := site.New("Skerry Point Shore")
 	far.Lines = s.Lines
@@ -63,7 +64,7 @@ func TestServed(t *testing.T) {
 		live, _ := e.Hub.Point(id)
 		return live
 	}
-	eventually(t, "the oxygen of the hall is at the shore", func() bool {
+	fieldtest.Wait(t, "the oxygen of the hall is at the shore", func() bool {
 		near, here := of(e, "ox"), of(asks, "f1")
 		return here.Quality == value.Good && here.Value.Float() > 0 && here.SourceMs > 0 &&
 			here.Value.Float()-near.Value.Float() < 1 && near.Value.Float()-here.Value.Float() < 1
@@ -75,17 +76,17 @@ func TestServed(t *testing.T) {
 	if result, err := asks.Write(context.Background(), "Ines", order.Token); err != nil || !result.OK {
 		t.Fatalf("%+v, %v", result, err)
 	}
-	eventually(t, "what was written is in the hall", func() bool { return of(e, "sp").Value.Float() == 6.5 })
+	fieldtest.Wait(t, "what was written is in the hall", func() bool { return of(e, "sp").Value.Float() == 6.5 })
 
 	// What is behind goes: the shore is told, and has it again.
 	if err := b.SetFault("hall", bench.Fault{Kind: "off"}); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "the shore knows that it is old", func() bool { return of(asks, "f1").Quality == value.Bad })
+	fieldtest.Wait(t, "the shore knows that it is old", func() bool { return of(asks, "f1").Quality == value.Bad })
 	if err := b.SetFault("hall", bench.Fault{}); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "it is back", func() bool { return of(asks, "f1").Quality == value.Good })
+	fieldtest.Wait(t, "it is back", func() bool { return of(asks, "f1").Quality == value.Good })
 
 	// A map that grows throws nobody out.
 	clients := e.Serving()[0].Clients
@@ -112,7 +113,7 @@ func TestServed(t *testing.T) {
 	if err := asks.Start([]string{"f"}); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "nobody comes in without a name", func() bool {
+	fieldtest.Wait(t, "nobody comes in without a name", func() bool {
 		list := e.Serving()
 		return len(list) == 1 && list[0].LastAway != ""
 	})
