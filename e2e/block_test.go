@@ -86,7 +86,8 @@ func TestBlockController(t *testing.T) {
 	// Every octet of an exchange has its meaning.
 	b.to("/traffic")
 	b.choose("Link", "lss-fh")
-	b.until("a read of several items", `[...document.querySelectorAll('[data-outcome="answered"]')].find(e => e.innerText.includes("octets in all"))?.click() === undefined && document.querySelector('[data-bytes="answer"]')`)
+	b.until("a read of several items",
+		`[...document.querySelectorAll('[data-outcome="answered"]')].find(e => e.innerText.includes("octets in all"))?.click() === undefined && document.querySelector('[data-bytes="answer"]')`)
 	b.until("bytes are labelled with points",
 		`document.querySelector('[data-bytes="answer"]')?.innerText.includes("Hall.Drums[1].Speed")`)
 }

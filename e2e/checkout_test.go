@@ -69,7 +69,8 @@ func TestProve(t *testing.T) {
 	b.proving("/checkout/skid/skid-01")
 	first := js[string](b, current)
 	// What Ferry reads, to one decimal, as a display has it.
-	b.display(strings.TrimSpace(js[string](b, `Number.parseFloat(document.querySelector("[data-testid=reads]").innerText.replace(/\s/g, "")).toFixed(0)`)))
+	b.display(strings.TrimSpace(js[string](b,
+		`Number.parseFloat(document.querySelector("[data-testid=reads]").innerText.replace(/\s/g, "")).toFixed(0)`)))
 	b.until("they agree", `document.querySelector("[data-testid=agrees]")`)
 	b.run(chromedp.KeyEvent(kb.Enter))
 	b.until("it goes on to the next", fmt.Sprintf(`%s && %s !== %q`, current, current, first))
@@ -88,7 +89,8 @@ func TestProve(t *testing.T) {
 	b.does(`document.querySelector("#shown").focus()`)
 	b.press("cannot be tested")
 	b.fill("Why it cannot be tested", "the guard is closed\r")
-	b.until("the third cannot be tested", fmt.Sprintf(`document.querySelector('[data-prove=%q]').dataset.stand === "cannot"`, third))
+	b.until("the third cannot be tested",
+		fmt.Sprintf(`document.querySelector('[data-prove=%q]').dataset.stand === "cannot"`, third))
 	b.sees("cannot: the guard is closed")
 
 	// The make-up flow is mapped with the wrong order: the display shows that, and Fathom why.
@@ -158,17 +160,20 @@ func TestCommandAndSnapshot(t *testing.T) {
 	f.post(t, "/api/run/start", map[string]any{})
 	b := f.open(t, "/checkout/snapshots")
 	b.choose("Of", "pump1")
-	b.until("it is read", `fetch("/api/points/pump1-02").then(r => r.json()).then(p => { window.read = p }) && window.read`)
+	b.until("it is read",
+		`fetch("/api/points/pump1-02").then(r => r.json()).then(p => { window.read = p }) && window.read`)
 	b.fill("Name of the snapshot", "before the exchange\r")
 	// What turns goes on turning (speed, current, energy); what was set is the same.
 	b.until("it is compared", `/before the exchange[^]*(are the same|values differ)/.test(document.body.innerText)`)
-	b.until("the setpoint is the same", `![...document.querySelectorAll('[data-differs="true"]')].some(r => /SpeedSetpoint/.test(r.innerText))`)
+	b.until("the setpoint is the same",
+		`![...document.querySelectorAll('[data-differs="true"]')].some(r => /SpeedSetpoint/.test(r.innerText))`)
 
 	b.proving("/checkout/pump1/pump1-02")
 	b.fill("Value to write", "31,5\r")
 	b.sees("Write to the bench?")
 	b.press("Write 31.50 Hz")
-	b.until("it followed", `/followed after [\d.]+ s/.test(document.querySelector("[data-testid=followed]")?.innerText ?? "")`)
+	b.until("it followed",
+		`/followed after [\d.]+ s/.test(document.querySelector("[data-testid=followed]")?.innerText ?? "")`)
 	b.run(chromedp.Focus(chromedp.CSS("#shown")), chromedp.KeyEvent(kb.Enter))
 	b.until("the command is right", `document.querySelector('[data-prove="SpeedSetpoint"]')?.dataset.stand === "right"`)
 	b.proving("/checkout/pump1/pump1-02")
@@ -177,13 +182,15 @@ func TestCommandAndSnapshot(t *testing.T) {
 	b.to("/checkout/snapshots")
 	b.press("before the exchange")
 	b.sees("values differ")
-	b.until("the setpoint differs", `[...document.querySelectorAll('[data-differs="true"]')].some(r => /SpeedSetpoint/.test(r.innerText))`)
+	b.until("the setpoint differs",
+		`[...document.querySelectorAll('[data-differs="true"]')].some(r => /SpeedSetpoint/.test(r.innerText))`)
 	b.click(`input[aria-label="Write Pump drive 1 · SpeedSetpoint back"]`)
 	b.press("Write 1 back…")
 	b.press("Write 1 values")
 	b.sees("Written and read back")
 	b.press("Close")
-	b.until("the setpoint is what it was", `![...document.querySelectorAll('[data-differs="true"]')].some(r => /SpeedSetpoint/.test(r.innerText))`)
+	b.until("the setpoint is what it was",
+		`![...document.querySelectorAll('[data-differs="true"]')].some(r => /SpeedSetpoint/.test(r.innerText))`)
 }
 
 // TestTrend: a point and its far shore are recorded from the page, drawn while that goes on,
@@ -202,8 +209,10 @@ func TestTrend(t *testing.T) {
 	b.press("Add 3 far shores")
 	b.press("Record 4 points")
 	b.sees("being recorded")
-	b.until("samples are drawn", `Number(/: (\d+) samples/.exec(document.querySelector('[aria-label="Trend"] [role=img]')?.ariaLabel)?.[1]) > 5`)
-	b.until("the delay is measured", `/moves were told apart/.test(document.querySelector("[data-testid=lag]")?.innerText ?? "")`)
+	b.until("samples are drawn",
+		`Number(/: (\d+) samples/.exec(document.querySelector('[aria-label="Trend"] [role=img]')?.ariaLabel)?.[1]) > 5`)
+	b.until("the delay is measured",
+		`/moves were told apart/.test(document.querySelector("[data-testid=lag]")?.innerText ?? "")`)
 	b.click(`[aria-label="Narrower"]`)
 	b.sees("the window stands still")
 	b.press("Last 2 min")

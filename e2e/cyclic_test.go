@@ -87,7 +87,8 @@ func TestUVReactor(t *testing.T) {
 	b.press("Write…")
 	b.press("Write 420")
 	b.sees("Sent with every packet from now on, every 200 ms.")
-	b.until("the stand-in is known", `fetch("/api/site").then(r => r.json()).then(s => { window.at = s.standIns.find(x => x.device === "`+device+`").addr }) && window.at`)
+	b.until("the stand-in is known",
+		`fetch("/api/site").then(r => r.json()).then(s => { window.at = s.standIns.find(x => x.device === "`+device+`").addr }) && window.at`)
 	at := js[string](b, `window.at`)
 	deadline := time.Now().Add(10 * time.Second)
 	for {
@@ -123,7 +124,8 @@ func TestWiperDrive(t *testing.T) {
 	held := func(list ...string) {
 		t.Helper()
 		for _, each := range list {
-			b.until("the drive holds "+each, fmt.Sprintf(`[...document.querySelectorAll("[data-testid=configuration] tr")].some(r => r.innerText.replace(/\s+/g, " ").includes(%q))`, each))
+			b.until("the drive holds "+each,
+				fmt.Sprintf(`[...document.querySelectorAll("[data-testid=configuration] tr")].some(r => r.innerText.replace(/\s+/g, " ").includes(%q))`, each))
 		}
 	}
 	b.fill("Ramp up is sent as", "2,5\r")

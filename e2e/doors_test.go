@@ -59,7 +59,8 @@ func TestPeopleSignIn(t *testing.T) {
 	b.fill("Model", "OS-92\r")
 	b.until("it is kept", `document.querySelector("header [aria-label='Take back']:not([disabled])")`)
 	b.to("/checkout/record")
-	b.until("under the user's name", `[...document.querySelectorAll("[aria-label='Changes of the site'] li")].some(e => e.innerText.includes("OS-92") || e.innerText.includes("model of Oxygen skid") && e.innerText.includes("ferry"))`)
+	b.until("under the user's name",
+		`[...document.querySelectorAll("[aria-label='Changes of the site'] li")].some(e => e.innerText.includes("OS-92") || e.innerText.includes("model of Oxygen skid") && e.innerText.includes("ferry"))`)
 	b.to("/users")
 	b.until("the last one who may stays", `document.querySelector("[aria-label=Users]")`)
 	b.does(`[...document.querySelectorAll("[aria-label=Users] tr")].find(e => e.innerText.includes("Ines")).querySelectorAll("button")[1].click()`)
@@ -148,7 +149,8 @@ func TestReleaseOfCrossings(t *testing.T) {
 	links := `{links: ["lss-do11", "lss-do12", "lss-gate", "lss-ioa"]}`
 	b.does(`fetch("/api/run/start", {method: "POST", headers: {"X-Ferry-Window": "t"}, body: JSON.stringify(` + links +
 		`)})`)
-	b.until("both shores live", `document.querySelector('[data-crossing="x-oxygen"] [data-shore="from"]')?.innerText.match(/\d/) && document.querySelector('[data-crossing="x-oxygen"] [data-shore="to"]')?.innerText.match(/\d/)`)
+	b.until("both shores live",
+		`document.querySelector('[data-crossing="x-oxygen"] [data-shore="from"]')?.innerText.match(/\d/) && document.querySelector('[data-crossing="x-oxygen"] [data-shore="to"]')?.innerText.match(/\d/)`)
 	b.click(`[data-crossing="x-oxygen"]`)
 	b.sees("It writes nothing on the plant until it is released by name.")
 	b.press("Release to write…")

@@ -220,7 +220,8 @@ func TestKeysOfProving(t *testing.T) {
 			b.until("it goes on", fmt.Sprintf(`%s && %s !== %q`, current, current, at))
 			continue
 		}
-		shown := js[string](b, `(/^[\s\S]*?(-?[\d\u2009]+\.\d)/.exec(document.querySelector("[data-testid=reads]").innerText) ?? ["", ""])[1].replace(/\u2009/g, "")`)
+		shown := js[string](b,
+			`(/^[\s\S]*?(-?[\d\u2009]+\.\d)/.exec(document.querySelector("[data-testid=reads]").innerText) ?? ["", ""])[1].replace(/\u2009/g, "")`)
 		if shown != "" && typed < count/2 {
 			b.run(chromedp.Focus(chromedp.CSS("#shown")), chromedp.SendKeys(chromedp.CSS("#shown"), shown))
 			keys, typed = keys+len(shown), typed+1

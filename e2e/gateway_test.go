@@ -74,7 +74,8 @@ func TestShoreGateway(t *testing.T) {
 	b.does(`[...document.querySelectorAll("label")].find(l => l.innerText.includes("clients may write")).querySelector("input").click()`)
 	b.press("Look at the pairs")
 	b.sees("pairs proposed")
-	b.until("they can be taken", `window.take = [...document.querySelectorAll("button")].find(e => /^Pair these \d+/.test(e.innerText))`)
+	b.until("they can be taken",
+		`window.take = [...document.querySelectorAll("button")].find(e => /^Pair these \d+/.test(e.innerText))`)
 	shot(b, "pairing")
 	b.does(`window.take.click()`)
 	b.sees("Ctrl Z takes it back as one step")
@@ -195,7 +196,8 @@ func TestShoreGateway(t *testing.T) {
 		publish("skerry/skid/purity", "97.5")
 		return math.Abs(live("skid-06")-97.5) < 0.01
 	})
-	b.until("the whole list is well", `document.querySelector('[data-stand="carries all"]')?.innerText.includes("All 5 names carry")`)
+	b.until("the whole list is well",
+		`document.querySelector('[data-stand="carries all"]')?.innerText.includes("All 5 names carry")`)
 	b.press("Prove each name")
 	b.sees("All 5 names are there")
 	shot(b, "list")

@@ -202,7 +202,8 @@ func (b *browser) fail(err error) {
 	shown, cancel := context.WithTimeout(b.ctx, 5*time.Second)
 	defer cancel()
 	path, _ := chromedp.Run(shown, chromedp.Location())
-	text, _ := chromedp.Run(shown, chromedp.Evaluate[string](`(t => t.length < 2000 ? t : t.slice(0, 500) + "\n…\n" + t.slice(-1500))(document.body.innerText)`))
+	text, _ := chromedp.Run(shown,
+		chromedp.Evaluate[string](`(t => t.length < 2000 ? t : t.slice(0, 500) + "\n…\n" + t.slice(-1500))(document.body.innerText)`))
 	b.t.Fatalf("%v\nat %s the page shows:\n%s", err, path, text)
 }
 
@@ -378,7 +379,9 @@ func (b *browser) find(text string) {
 	b.ctrl("k")
 	b.until("the search is open", `document.activeElement.placeholder?.startsWith("A device")`)
 	b.keys(text)
-	b.until(text+" is found", fmt.Sprintf(`document.querySelector('[cmdk-item][data-selected="true"]')?.innerText.toLowerCase().includes(%q)`, strings.ToLower(text)))
+	b.until(text+" is found",
+		fmt.Sprintf(`document.querySelector('[cmdk-item][data-selected="true"]')?.innerText.toLowerCase().includes(%q)`,
+			strings.ToLower(text)))
 	b.keys(kb.Enter)
 }
 

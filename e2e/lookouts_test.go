@@ -29,7 +29,8 @@ func TestLookouts(t *testing.T) {
 	b.until("it begins", `document.querySelector('[data-lookout="lk-down"]').dataset.open === "1"`)
 	b.until("the mark at the top", `document.querySelector("[data-alarm]")?.dataset.alarm === "1"`)
 	b.to("/points")
-	b.until("on every screen", `document.querySelector("[data-alarm]")?.title.includes("Pump drive 1 brings nothing since")`)
+	b.until("on every screen",
+		`document.querySelector("[data-alarm]")?.title.includes("Pump drive 1 brings nothing since")`)
 	b.click("[data-alarm]")
 	b.until("a mail is caught",
 		`document.querySelector("[data-caught=mail]")?.innerText.includes("A link brings nothing — Pump drive 1")`)
@@ -69,7 +70,8 @@ func TestLookouts(t *testing.T) {
 	b.press("Who asks whom")
 	b.until("it is counted", `document.querySelector("[data-talk='lss-do11']")?.innerText.includes("100.0 %")`)
 	b.click("[data-exchange]")
-	b.until("the bytes, with the link", `document.querySelector("[aria-label=Bytes]") && location.search.includes("lss-do11")`)
+	b.until("the bytes, with the link",
+		`document.querySelector("[aria-label=Bytes]") && location.search.includes("lss-do11")`)
 	b.choose("Link", "lss-do12")
 	b.until("another in the address", `location.search.includes("lss-do12")`)
 	b.to("/traffic/lookouts")
@@ -82,5 +84,6 @@ func TestLookouts(t *testing.T) {
 	b.choose("Told by", "program")
 	b.press("Try it now") // what is tried is what was chosen, which Ferry does not know yet
 	b.sees("No program was allowed")
-	b.until("what another way needs is asked for no more", `!document.querySelector("aside.panel").innerText.includes("Mail server")`)
+	b.until("what another way needs is asked for no more",
+		`!document.querySelector("aside.panel").innerText.includes("Mail server")`)
 }

@@ -261,7 +261,8 @@ func TestDatasheets(t *testing.T) {
 	b.fill("Prefix on Feeder 1", "F-")
 	b.fill("Shift on Feeder 1", "100")
 	b.press("Place on 2 devices")
-	b.until("both follow", `document.querySelectorAll("[data-standing]").length === 2 && [...document.querySelectorAll("[data-standing]")].every(e => e.innerText.includes("follows"))`)
+	b.until("both follow",
+		`document.querySelectorAll("[data-standing]").length === 2 && [...document.querySelectorAll("[data-standing]")].every(e => e.innerText.includes("follows"))`)
 	b.to("/points/feeder1")
 	b.rowNamed("F-Flow")
 	b.sees("30101")
@@ -277,7 +278,8 @@ func TestDatasheets(t *testing.T) {
 	b.until("the datasheet has it",
 		`document.querySelector('[data-sheet-point="p01"] [data-col="order"]').innerText === "DCBA"`)
 	b.to("/points/feeder1")
-	b.until("the device follows", `[...document.querySelectorAll("[data-point]")].some(e => e.innerText.includes("F-Flow") && e.innerText.includes("DCBA") && e.innerText.includes("9 s"))`)
+	b.until("the device follows",
+		`[...document.querySelectorAll("[data-point]")].some(e => e.innerText.includes("F-Flow") && e.innerText.includes("DCBA") && e.innerText.includes("9 s"))`)
 
 	b.to("/points/datasheets/structures")
 	b.press("New structure")

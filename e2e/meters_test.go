@@ -33,7 +33,8 @@ func TestMeters(t *testing.T) {
 			b.pick(`[aria-label="Of the model"]`, "shelf-energy-meter-"+strings.ToLower(strings.ReplaceAll(model, "-", "")))
 		})
 		step(func() { b.press("Add") })
-		b.until("its meters", `[...document.querySelectorAll('[aria-label="Meters"] tbody tr')].filter(r => r.innerText.includes("`+model+`")).length === 3`)
+		b.until("its meters",
+			`[...document.querySelectorAll('[aria-label="Meters"] tbody tr')].filter(r => r.innerText.includes("`+model+`")).length === 3`)
 	}
 	step(func() { b.put("Address", "192.0.2.97") })
 	step(func() { b.put("Device instance", "4050") })
@@ -46,7 +47,8 @@ func TestMeters(t *testing.T) {
 	b.put("Every so many seconds", "2.5")
 	b.until("half seconds", `document.querySelector('[aria-label="How old values get"]')?.innerText.match(/3\.4\d?\s*s/)`)
 	b.put("Every so many seconds", "5")
-	b.until("how old values get", `document.querySelector('[aria-label="How old values get"]')?.innerText.includes("Oldest at Building controller")`)
+	b.until("how old values get",
+		`document.querySelector('[aria-label="How old values get"]')?.innerText.includes("Oldest at Building controller")`)
 	b.until("how that grows", `document.querySelectorAll("[data-meters]").length === 31`)
 	var oldest float64 // as foretold, in seconds
 	b.until("it is settled", `document.querySelector('[aria-busy="false"]')`)
@@ -77,8 +79,10 @@ func TestMeters(t *testing.T) {
 	b.to("/lines/device/" + ids["Energy gateway"])
 	b.press("Have it ask")
 	b.until("the meters on its screen", `document.querySelector('[data-sees="Meter 5 Power"]')`)
-	b.until("whose value that was", `[...document.querySelectorAll("[data-given]")].some(e => e.innerText.includes("Meter 5 · Power"))`)
-	if list := f.text(t, "/api/devices/"+ids["Energy gateway"]+"/description"); !strings.Contains(list, "Meter 5 Power;4050;Meter 5 Power;0;507;\"Meter 5, 40031\"") &&
+	b.until("whose value that was",
+		`[...document.querySelectorAll("[data-given]")].some(e => e.innerText.includes("Meter 5 · Power"))`)
+	if list := f.text(t, "/api/devices/"+ids["Energy gateway"]+"/description"); !strings.Contains(list,
+		"Meter 5 Power;4050;Meter 5 Power;0;507;\"Meter 5, 40031\"") &&
 		!strings.Contains(list, "Meter 5 Power;4050;Meter 5 Power;0;507;Meter 5, 40031;") {
 		t.Errorf("the list for who engineers the building: %.800s", list)
 	}
@@ -103,7 +107,8 @@ func TestMeters(t *testing.T) {
 	if err != nil || json.Unmarshal(out, &saw) != nil || saw.Failed != "" {
 		t.Fatalf("%v: %s", err, out)
 	}
-	if len(saw.Found) == 0 || saw.Found[0] != 4050 || saw.Objects != 54 || saw.Names["46:108"] != "Meter 1 Energy" || saw.Values["46:108"].Is < 48_000 {
+	if len(saw.Found) == 0 || saw.Found[0] != 4050 || saw.Objects != 54 || saw.Names["46:108"] != "Meter 1 Energy" ||
+		saw.Values["46:108"].Is < 48_000 {
 		t.Errorf("%.600s", out)
 	}
 
@@ -135,7 +140,8 @@ func TestMeters(t *testing.T) {
 
 	// A meter more comes onto the gateway that is there, and who reads it sees it.
 	b.to("/lines/gateway")
-	b.choose("Serial line", js[string](b, `[...document.querySelectorAll('[aria-label="Serial line"] option')].at(-1).value`))
+	b.choose("Serial line",
+		js[string](b, `[...document.querySelectorAll('[aria-label="Serial line"] option')].at(-1).value`))
 	b.press("Add")
 	b.sees("1 meter, 8 objects")
 	b.until("with the six", `document.querySelector("[data-meters='7']") && !document.querySelector("[data-meters='6']")`)
@@ -160,7 +166,8 @@ func TestTwins(t *testing.T) {
 	b.press("Ask all who they are (Who-Is)")
 	b.sees("192.0.2.98 has the same device instance 4060")
 	b.sees("192.0.2.99 has the same device instance 4060")
-	b.until("only those that were asked for", `!document.querySelector('[aria-label="What answered"]').innerText.includes("192.0.2.97")`)
+	b.until("only those that were asked for",
+		`!document.querySelector('[aria-label="What answered"]').innerText.includes("192.0.2.97")`)
 
 	// The list of a device and that of its state texts come in together.
 	dir := t.TempDir()

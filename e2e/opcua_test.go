@@ -54,7 +54,8 @@ func TestNames(t *testing.T) {
 		}
 		device["points"] = points
 	}
-	site["crossings"] = slices.DeleteFunc(site["crossings"].([]any), func(x any) bool { return x.(map[string]any)["id"] == "x-shore-4" }) // it writes to a point that is gone
+	site["crossings"] = slices.DeleteFunc(site["crossings"].([]any),
+		func(x any) bool { return x.(map[string]any)["id"] == "x-shore-4" }) // it writes to a point that is gone
 	f.post(t, "/api/file/site.json", site)
 	b := f.open(t, "/points/super")
 	b.press("Prove names")
@@ -64,7 +65,8 @@ func TestNames(t *testing.T) {
 	b.sees(nine)
 	b.click(`section input[type=checkbox]`)
 	b.until("the nine are listed", `document.querySelectorAll("[data-verdict]").length === 9`)
-	b.until("each with its line", `[...document.querySelectorAll("[data-verdict='not there'] td:first-child")].map(x => x.innerText).join() === "8,108,208"`)
+	b.until("each with its line",
+		`[...document.querySelectorAll("[data-verdict='not there'] td:first-child")].map(x => x.innerText).join() === "8,108,208"`)
 	f.post(t, "/api/bench/fault", map[string]any{"device": "super", "fault": map[string]any{"kind": "shift"}})
 	b.press("Prove them")
 	b.sees(nine)
@@ -175,7 +177,8 @@ func TestTrust(t *testing.T) {
 		t.Fatalf("%+v, %+v", reply, offered)
 	}
 	papers["shown"] = certs.PEM(offered.Offers[0].Certificate)
-	if conn, reply := driver.Dial(context.Background(), target); conn != nil || !strings.Contains(reply.Sentence, "refuses the certificate of this end") {
+	if conn, reply := driver.Dial(context.Background(), target); conn != nil ||
+		!strings.Contains(reply.Sentence, "refuses the certificate of this end") {
 		t.Fatalf("a client that nobody knows is let in: %s", reply.Sentence)
 	}
 	b.until("it is shown", `document.querySelector("[data-stranger='Shore panel']")?.innerText.includes("Fingerprint")`)
@@ -224,7 +227,8 @@ func TestBrowse(t *testing.T) {
 	b := f.open(t, "/points/super")
 	b.press("What it has")
 	b.click(`[aria-label="Open Tank11"]`)
-	b.until("what lies in it is there, with its unit", `document.querySelector("[data-node='Tank11.Oxygen']")?.innerText.includes("mg/L")`)
+	b.until("what lies in it is there, with its unit",
+		`document.querySelector("[data-node='Tank11.Oxygen']")?.innerText.includes("mg/L")`)
 	b.click(`[aria-label="Choose Tank11.Oxygen"]`)
 	b.does(`document.querySelector('[aria-label="Choose Setpoints"]').focus()`)
 	b.keys(kb.ArrowDown, kb.ArrowDown, kb.ArrowRight)
@@ -253,10 +257,12 @@ func TestBothWays(t *testing.T) {
 		t.Fatal(err)
 	}
 	node := func(id, name, of, access string) map[string]any {
-		return map[string]any{"id": id, "name": name, "address": "node=nsu=urn:skerry:row;s=" + name, "type": of, "access": access,
+		return map[string]any{"id": id, "name": name, "address": "node=nsu=urn:skerry:row;s=" + name, "type": of,
+			"access": access,
 			"paceMs": 500}
 	}
-	site["devices"] = append(site["devices"].([]any), map[string]any{"id": "rowc", "name": "Row controller", "map": "opc.tcp",
+	site["devices"] = append(site["devices"].([]any), map[string]any{"id": "rowc", "name": "Row controller",
+		"map":   "opc.tcp",
 		"ports": []any{map[string]any{"line": "plantnet", "host": "192.0.2.92", "protocol": "opc.tcp"}},
 		"points": []any{node("row-1", "In.Oxygen", "float32", "rw"), node("row-2", "Out.Target", "float64", "rw"),
 			node("row-3", "In.Target", "float64", "rw")}})
@@ -288,9 +294,11 @@ func TestBothWays(t *testing.T) {
 		b.sees("Write to the bench?")
 		b.press("Write " + change.text)
 		b.to("/points/" + change.other)
-		b.until("it is seen at the other", `document.querySelector('[data-now="`+change.there+`"]')?.innerText.includes("`+change.text+`")`)
+		b.until("it is seen at the other",
+			`document.querySelector('[data-now="`+change.there+`"]')?.innerText.includes("`+change.text+`")`)
 	}
-	b.until("what moves goes along", `(n => Math.abs(n("row-1")) > 5)(id => parseFloat(document.querySelector('[data-now="' + id + '"]')?.innerText))`)
+	b.until("what moves goes along",
+		`(n => Math.abs(n("row-1")) > 5)(id => parseFloat(document.querySelector('[data-now="' + id + '"]')?.innerText))`)
 	b.to("/crossings")
 	b.find("In.Target")
 	b.until("how old it may be is foreseen", `/far end's look\s*2[\s\S]*until told\s*500/.test(document.body.innerText)`)

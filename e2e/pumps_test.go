@@ -34,9 +34,10 @@ func shoreSite(t *testing.T) *site.Site {
 		}
 		return site.Point{ID: id, Name: id, Address: a, Type: of, PaceMs: 500, Access: access}
 	}
-	far.Devices = []site.Device{{ID: "sub", Name: "Substation controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.1"}},
-		Points: []site.Point{}},
-		{ID: "ied", Name: "Concentrator", Map: "iec61850", Ports: []site.Port{{Line: "net", Host: "192.0.2.95", Protocol: "iec61850"}},
+	far.Devices = []site.Device{{ID: "sub", Name: "Substation controller",
+		Ports: []site.Port{{Line: "net", Host: "192.0.2.1"}}, Points: []site.Point{}},
+		{ID: "ied", Name: "Concentrator", Map: "iec61850",
+			Ports: []site.Port{{Line: "net", Host: "192.0.2.95", Protocol: "iec61850"}},
 			Points: []site.Point{point("runs", "LD0/GGIO1.Ind1.stVal[ST]", value.TypeBool, site.ReadOnly),
 				point("level", "LD0/GGIO7.AnIn1.mag.f[MX]", value.TypeFloat32, site.ReadOnly),
 				point("sluice", "LD0/GGIO2.DPCSO1.stVal[ST]", value.TypeUint8, site.ReadOnly),
@@ -83,7 +84,8 @@ func TestPumpStation(t *testing.T) {
 
 	// A run from a wrong start is seen to be moved, and moves to where units go together.
 	left := func(name string) {
-		b.does(`[...document.querySelectorAll("[data-left]")].find(e => e.getAttribute("aria-label").endsWith("· ` + name + `")).click()`)
+		b.does(`[...document.querySelectorAll("[data-left]")].find(e => e.getAttribute("aria-label").endsWith("· ` +
+			name + `")).click()`)
 	}
 	words := func(shore, text string) { b.put("Left over on "+shore+": words of a name", text) }
 	words("this shore", "ai2")
@@ -111,7 +113,8 @@ func TestPumpStation(t *testing.T) {
 	b.to("/crossings/pair/" + conc + "/pumps")
 	b.press("In order")
 	b.sees("bi3 … 10 → GGIO1.Ind1 … 8")
-	b.until("the runs can be taken", `window.take = [...document.querySelectorAll("button")].find(e => /^Pair these \d+/.test(e.innerText))`)
+	b.until("the runs can be taken",
+		`window.take = [...document.querySelectorAll("button")].find(e => /^Pair these \d+/.test(e.innerText))`)
 	b.does(`window.take.click()`)
 	b.sees("Ctrl Z takes it back as one step")
 
@@ -158,7 +161,8 @@ func TestPumpStation(t *testing.T) {
 		mains, also := live("mains")
 		starts, counted := live("starts")
 		on, _ := nearBy("pumps-04").(bool)
-		return good && math.Abs(level.Float()-shown) < 0.1 && ok && runs.Bool() == on && also && mains.Bool() && counted && starts.Float() > 1000
+		return good && math.Abs(level.Float()-shown) < 0.1 && ok && runs.Bool() == on && also && mains.Bool() &&
+			counted && starts.Float() > 1000
 	})
 	order, err := far.Prepare(context.Background(), "run2", "1")
 	if err != nil {
@@ -173,7 +177,8 @@ func TestPumpStation(t *testing.T) {
 	b.to("/lines/device/" + conc)
 	b.press("Have it ask")
 	b.until("the level on its screen", `document.querySelector('[data-sees$="GGIO7.AnIn1"]')?.innerText.includes("good")`)
-	b.until("whose value that was", `[...document.querySelectorAll("[data-given]")].some(e => e.innerText.includes("Pump station · Wet well level") && /old; its own time [0-9:.]+, here at/.test(e.innerText))`)
+	b.until("whose value that was",
+		`[...document.querySelectorAll("[data-given]")].some(e => e.innerText.includes("Pump station · Wet well level") && /old; its own time [0-9:.]+, here at/.test(e.innerText))`)
 	// Either end is started anew, and the controller is away for a while: each event of the sluice that
 	// the outstation told is told to the controller: its report keeps them.
 	told := map[int64]bool{} // by their times
@@ -189,7 +194,8 @@ func TestPumpStation(t *testing.T) {
 	begun := time.Now().UnixMilli()
 	b.to("/traffic")
 	b.fault("pumps", "restarts")
-	eventually(t, "the restart to be seen", func() bool { return strings.Contains(f.text(t, "/api/findings"), `"code":"restart-told"`) })
+	eventually(t, "the restart to be seen",
+		func() bool { return strings.Contains(f.text(t, "/api/findings"), `"code":"restart-told"`) })
 	b.fault("pumps", "")
 	time.Sleep(4 * time.Second)
 	collect(far.Hub.Exchanges(0, 8000, "f"), "sluice", func(ms int64) { told[ms] = true })
@@ -216,7 +222,8 @@ func TestPumpStation(t *testing.T) {
 		}
 	})
 	if meanwhile == 0 || len(missing) > 0 {
-		t.Errorf("of %d events of the outstation, %d while the controller was away, %d were not told to it", len(events), meanwhile, len(missing))
+		t.Errorf("of %d events of the outstation, %d while the controller was away, %d were not told to it",
+			len(events), meanwhile, len(missing))
 	}
 
 	b.to("/lines/device/" + conc)
@@ -227,7 +234,8 @@ func TestPumpStation(t *testing.T) {
 		b.shot(dir + "/given.png")
 	}
 	b.press("Switch off")
-	eventually(t, "its command to arrive at the outstation", func() bool { on, is := nearBy("pumps-29").(bool); return is && !on })
+	eventually(t, "its command to arrive at the outstation",
+		func() bool { on, is := nearBy("pumps-29").(bool); return is && !on })
 }
 
 // TestDeviceFile: a file of a device is shown as a tree and searched, compared with a changed one and
@@ -239,7 +247,8 @@ func TestDeviceFile(t *testing.T) {
 		t.Fatal(err)
 	}
 	was, now := filepath.Join(t.TempDir(), "asked.icd"), filepath.Join(t.TempDir(), "built.icd")
-	changed := strings.Replace(strings.Replace(string(data), "192.0.2.95", "192.0.2.99", 1), `<LN lnClass="LPHD" inst="1" lnType="LPHD_1"/>`, "", 1)
+	changed := strings.Replace(strings.Replace(string(data), "192.0.2.95", "192.0.2.99", 1),
+		`<LN lnClass="LPHD" inst="1" lnType="LPHD_1"/>`, "", 1)
 	for path, text := range map[string]string{was: string(data), now: changed} {
 		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
 			t.Fatal(err)
@@ -263,8 +272,10 @@ func TestDeviceFile(t *testing.T) {
 	b.put("Words of what is looked for", "")
 	b.run(chromedp.SetUploadFiles(chromedp.CSS(`input[aria-label="Another file to compare with"]`), []string{now}))
 	b.sees("2 differences to built.icd")
-	b.until("the address differs", `document.querySelector('[data-differs="SKERRY_CONC/S1/IP"]')?.innerText.includes("here 192.0.2.95; there 192.0.2.99")`)
-	b.until("so does a node", `document.querySelector('[data-differs="SKERRY_CONC/S1/LD0/LPHD1"]')?.innerText.includes("only in this file")`)
+	b.until("the address differs",
+		`document.querySelector('[data-differs="SKERRY_CONC/S1/IP"]')?.innerText.includes("here 192.0.2.95; there 192.0.2.99")`)
+	b.until("so does a node",
+		`document.querySelector('[data-differs="SKERRY_CONC/S1/LD0/LPHD1"]')?.innerText.includes("only in this file")`)
 	b.press("From what SKERRY_CONC lists now")
 	b.sees("SKERRY_CONC is the same: 47 entries.")
 	if dir := os.Getenv("FERRY_SHOTS"); dir != "" {

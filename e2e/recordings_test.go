@@ -286,7 +286,8 @@ func TestFamiliesFoundTwice(t *testing.T) {
 		"points": []any{map[string]any{"id": "hall-1", "name": "Oxygen", "address": "node=nsu=urn:skerry:hall;s=Tank.Oxygen",
 			"type": "float32", "access": "r", "paceMs": 500}, map[string]any{"id": "hall-2", "name": "Level",
 			"address": "node=nsu=urn:skerry:hall;s=Tank.Level", "type": "float32", "access": "r", "paceMs": 500}}}
-	asks := map[string]any{"id": "lss-hall", "asking": "lss", "answering": "hall", "line": "plantnet", "protocol": "opc.tcp",
+	asks := map[string]any{"id": "lss-hall", "asking": "lss", "answering": "hall", "line": "plantnet",
+		"protocol": "opc.tcp",
 		"settings": map[string]any{"keepAlive": 3}}
 	devices = append(slices.Clone(devices), night, feed, hall)
 	links = append(slices.Clone(links), watch, auger, asks)

@@ -61,7 +61,8 @@ func TestRun(t *testing.T) {
 	b.fill("Deadband", "0.5")
 	b.press("Carry it across")
 	b.sees("÷ 2, moves by 0.5")
-	b.until("both shores move together", `[...document.querySelectorAll("[data-crossing]")].some(e => e.innerText.includes("PuritySetpoint") && e.querySelector('[data-shore="from"]').innerText.startsWith("48.50") && (e.querySelector('[data-shore="to"]').innerText.startsWith("24.3") || e.querySelector('[data-shore="to"]').innerText.startsWith("24.2")))`)
+	b.until("both shores move together",
+		`[...document.querySelectorAll("[data-crossing]")].some(e => e.innerText.includes("PuritySetpoint") && e.querySelector('[data-shore="from"]').innerText.startsWith("48.50") && (e.querySelector('[data-shore="to"]').innerText.startsWith("24.3") || e.querySelector('[data-shore="to"]').innerText.startsWith("24.2")))`)
 	b.until("it is shown as carrying",
 		`[...document.querySelectorAll("[data-crossing]")].some(e => e.innerText.includes("PuritySetpoint") && e.dataset.state === "good")`)
 

@@ -76,7 +76,8 @@ func TestShots(t *testing.T) {
 	}
 	b.proving("/checkout/do14/do14-02")
 	b.choose("Walk past", "cK2, tank row A")
-	b.display(strings.TrimSpace(js[string](b, `Number.parseFloat(document.querySelector("[data-testid=reads]").innerText).toFixed(1)`)))
+	b.display(strings.TrimSpace(js[string](b,
+		`Number.parseFloat(document.querySelector("[data-testid=reads]").innerText).toFixed(1)`)))
 	b.until("they agree", `document.querySelector("[data-testid=agrees]")`)
 	b.shot(filepath.Join(dir, "checkout.png"))
 	f.post(t, "/api/trends", map[string]any{"name": "tank 11 at both shores", "hours": 8,

@@ -53,7 +53,8 @@ func TestSites(t *testing.T) {
 	f = start(t, "demo", dir)
 	b.url = f.url
 	b.to("/lines")
-	b.until("the same site", `document.querySelector("header").innerText.includes("Smolt house") && document.querySelectorAll('section[aria-label^="Line "]').length === 1`)
+	b.until("the same site",
+		`document.querySelector("header").innerText.includes("Smolt house") && document.querySelectorAll('section[aria-label^="Line "]').length === 1`)
 	menu()
 	press("Skerry Point", "Copy")
 	b.siteName("Second year")

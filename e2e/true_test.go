@@ -95,7 +95,8 @@ func TestOddDeviceIsNoted(t *testing.T) {
 	b.sees("at most 16 holding registers in one request")
 	b.press("Run it")
 	b.to("/points/probe")
-	b.until("the last point is read", `[...document.querySelectorAll("[data-now]")].some(e => e.innerText.includes("1100")) && ![...document.querySelectorAll("[data-now]")].some(e => e.innerText.includes("cannot be read"))`)
+	b.until("the last point is read",
+		`[...document.querySelectorAll("[data-now]")].some(e => e.innerText.includes("1100")) && ![...document.querySelectorAll("[data-now]")].some(e => e.innerText.includes("cannot be read"))`)
 	b.to("/lines/link/k")
 	b.sees("answers under another number than it is asked by")
 	b.does(`document.querySelector("[data-fix=answers-as]").click()`)
@@ -140,5 +141,6 @@ func TestIntakeAsks(t *testing.T) {
 	b.does(`[...document.querySelectorAll('[data-question="scale"] button')].find(e => e.innerText.includes("divide")).click()`)
 	b.press("Bring in 2 rows")
 	b.sees("2 points added")
-	b.until("as answered", `(r => r?.innerText.includes("40010") && r.innerText.includes("÷ 10"))([...document.querySelectorAll("[data-point]")].find(e => e.innerText.includes("Purity")))`)
+	b.until("as answered",
+		`(r => r?.innerText.includes("40010") && r.innerText.includes("÷ 10"))([...document.querySelectorAll("[data-point]")].find(e => e.innerText.includes("Purity")))`)
 }

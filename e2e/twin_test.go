@@ -95,7 +95,8 @@ func TestTwoFerrys(t *testing.T) {
 	eventually(t, "the speed of the pump house in the tank hall", func() bool { return reads(0, 1) == "900" })
 	b.until("the list is well", `document.querySelector('[data-stand="carries all"]')`)
 	there.kill()
-	b.until("the other is missed", `document.querySelector('[data-stand="not connected"]')?.innerText.includes("service is not started")`)
+	b.until("the other is missed",
+		`document.querySelector('[data-stand="not connected"]')?.innerText.includes("service is not started")`)
 	if v := reads(0, 0); !strings.HasPrefix(v, "1870") {
 		t.Errorf("what is held is %s", v)
 	}

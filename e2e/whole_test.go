@@ -63,15 +63,17 @@ func TestWholeHatchery(t *testing.T) {
 		"skid": {"TankPressure", "30005:float32"}}
 	was := map[string][3]string{}
 	// What the program behind the gateway showed before anything was planted.
-	there := slices.DeleteFunc(displays(t, f, "gate"), func(line string) bool { return !strings.HasPrefix(line, "Temp-11\t") })
+	there := slices.DeleteFunc(displays(t, f, "gate"),
+		func(line string) bool { return !strings.HasPrefix(line, "Temp-11\t") })
 	cross := func(to string) {
 		t.Helper()
 		view := gets[api.SiteView](t, f, "/api/site")
 		for _, x := range view.Crossings {
 			if x.ID == "x-oxygen" {
 				x.Crossing.To = to
-				f.post(t, "/api/edit", map[string]any{"what": "led elsewhere", "edits": []any{map[string]any{"kind": "crossing", "id": x.ID,
-					"base": view.Versions["crossing:"+x.ID], "after": x.Crossing}}})
+				f.post(t, "/api/edit", map[string]any{"what": "led elsewhere",
+					"edits": []any{map[string]any{"kind": "crossing", "id": x.ID,
+						"base": view.Versions["crossing:"+x.ID], "after": x.Crossing}}})
 			}
 		}
 	}
@@ -123,8 +125,10 @@ func TestWholeHatchery(t *testing.T) {
 		b.does(fmt.Sprintf(`(() => { const area = document.querySelector('[aria-label="Readings"]');
 			Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(area, %q);
 			area.dispatchEvent(new Event("input", { bubbles: true })) })()`, strings.Join(sheet, "\n")))
-		b.until("all are compared", fmt.Sprintf(`document.querySelectorAll("[aria-label='Readings beside what Ferry reads'] tbody tr").length === %d`, len(sheet)))
-		apart = js[[]string](b, `[...document.querySelectorAll('[data-agrees="false"] td:first-child')].map(c => c.innerText)`)
+		b.until("all are compared",
+			fmt.Sprintf(`document.querySelectorAll("[aria-label='Readings beside what Ferry reads'] tbody tr").length === %d`, len(sheet)))
+		apart = js[[]string](b,
+			`[...document.querySelectorAll('[data-agrees="false"] td:first-child')].map(c => c.innerText)`)
 		if right := js[int](b, `document.querySelectorAll('[data-agrees="true"]').length`); right > 0 {
 			b.press(fmt.Sprintf("Keep the %d that agree as right", right))
 		}
@@ -153,7 +157,8 @@ func TestWholeHatchery(t *testing.T) {
 		found = append(found, apart...)
 	}
 	slices.Sort(found)
-	want := []string{"DO probe 11 · WaterTemp", "DO probe 12 · Oxygen", "Oxygen skid · TankPressure", "Shore gateway · Temp-11"}
+	want := []string{"DO probe 11 · WaterTemp", "DO probe 12 · Oxygen", "Oxygen skid · TankPressure",
+		"Shore gateway · Temp-11"}
 	if !slices.Equal(found, want) {
 		t.Errorf("found %q, planted were %q", found, want)
 	}
@@ -213,7 +218,8 @@ func TestRamp(t *testing.T) {
 		b.fill("The source shows", speed+"\r")
 		b.until("the step is read", fmt.Sprintf(`document.querySelectorAll("[aria-label='The ramp'] th").length === %d`, 4+i))
 	}
-	b.until("one followed, the other did not", `document.querySelectorAll('[data-ramped="true"]').length === 1 && document.querySelectorAll('[data-ramped="false"]').length === 1`)
+	b.until("one followed, the other did not",
+		`document.querySelectorAll('[data-ramped="true"]').length === 1 && document.querySelectorAll('[data-ramped="false"]').length === 1`)
 	b.press("Keep the 1 that followed as right")
 	b.until("it is right", `document.querySelector('[data-prove="SpeedSetpoint"]').dataset.stand === "right"`)
 	b.press("Keep the 1 that did not as wrong")

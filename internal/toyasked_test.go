@@ -31,7 +31,8 @@ func TestAskedByName(t *testing.T) {
 	}
 	// Three to a message: 60 octets and 20 a path out, 60 and 50 a path in, at
 	// 100 Mbit/s.
-	if got := strings.Join(asked, "; "); got != "ask for 3 paths: 3 points in 0.0264 ms; ask for 1 paths: 1 points in 0.0152 ms" {
+	if got := strings.Join(asked,
+		"; "); got != "ask for 3 paths: 3 points in 0.0264 ms; ask for 1 paths: 1 points in 0.0152 ms" {
 		t.Errorf("the timetable asks: %s", got)
 	}
 	if r := h.try(); stops(r) != "good good good good good" ||

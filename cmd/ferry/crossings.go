@@ -53,7 +53,8 @@ func printCrossings(out io.Writer, s *site.Site, found []finding.Finding) {
 			}
 		}
 	}
-	fmt.Fprintf(out, "%s: %s, %s\n", printable(s.Name), counted(len(s.Crossings), "crossing"), counted(len(found), "finding"))
+	fmt.Fprintf(out, "%s: %s, %s\n", printable(s.Name), counted(len(s.Crossings), "crossing"),
+		counted(len(found), "finding"))
 }
 
 // counted is a number of things in words.

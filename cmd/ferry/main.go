@@ -41,9 +41,9 @@ func run(ctx context.Context, args []string, out, errOut io.Writer) int {
 		Use: "ferry", Short: "Commission links between controllers, panels, remote I/O and instruments",
 		SilenceUsage: true, SilenceErrors: true, CompletionOptions: cobra.CompletionOptions{DisableDefaultCmd: true},
 	}
-	root.AddCommand(serveCommand(), demoCommand(), benchCommand(), probeCommand(), browseCommand(), readCommand(), writeCommand(),
-		mapCommand(), fathomCommand(), timetableCommand(), checkCommand(), runCommand(), crossingsCommand(),
-		diagnoseCommand(), userCommand(), versionCommand())
+	root.AddCommand(serveCommand(), demoCommand(), benchCommand(), probeCommand(), browseCommand(), readCommand(),
+		writeCommand(), mapCommand(), fathomCommand(), timetableCommand(), checkCommand(), runCommand(),
+		crossingsCommand(), diagnoseCommand(), userCommand(), versionCommand())
 	root.SetArgs(args)
 	root.SetOut(out)
 	root.SetErr(errOut)

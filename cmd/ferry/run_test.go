@@ -121,7 +121,8 @@ func TestRunWithoutWindows(t *testing.T) {
 func TestCrossingsCheck(t *testing.T) {
 	s := bench.Demo()
 	if code, out, _ := do(t, "crossings", "check", siteFile(t, s)); code != exitFound ||
-		!strings.Contains(out, "67 crossings, 1 finding\n") || !strings.Contains(out, "41 of the points that Concentrator serves") {
+		!strings.Contains(out, "67 crossings, 1 finding\n") ||
+		!strings.Contains(out, "41 of the points that Concentrator serves") {
 		t.Errorf("the demo: %d, %s", code, out)
 	}
 	s.Device("gate").Points = append(s.Device("gate").Points, site.Point{ID: "new", Name: "Total", Type: "int16",

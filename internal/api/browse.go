@@ -239,11 +239,13 @@ func (s *Server) postNodes(c fiber.Ctx) error {
 	seq, err := s.change(c, "made points of nodes", func(now *site.Site) ([]site.Edit, error) {
 		d := now.Device(c.Params("id"))
 		if d == nil {
-			return nil, problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(c.Params("id"))
+			return nil, problem.New("gone", "The device is no longer in the site.",
+				"Reload to see what changed.").At(c.Params("id"))
 		}
 		edits := pointsOf(d, held, r.called)
 		if added = len(edits); added == 0 {
-			return nil, problem.New("nothing-new", "Nothing of it holds a value of a type that Ferry has and is not in the map yet.",
+			return nil, problem.New("nothing-new",
+				"Nothing of it holds a value of a type that Ferry has and is not in the map yet.",
 				"Choose others.")
 		}
 		return edits, nil
@@ -263,7 +265,8 @@ func addedWords(n int) string {
 }
 
 // nodesOf are the places of a request, with their types.
-func (s *Server) nodesOf(ctx context.Context, link *site.Link, def *protocol.Def, r *NodesRequest) (held []protocol.Held,
+func (s *Server) nodesOf(ctx context.Context, link *site.Link, def *protocol.Def,
+	r *NodesRequest) (held []protocol.Held,
 	err error) {
 	var ask []address.Address
 	for _, n := range r.Nodes {

@@ -28,7 +28,8 @@ func (s *Server) served(c fiber.Ctx) (*site.Device, error) {
 		return nil, problem.New("gone", "The device is no longer in the site, or Ferry is it no longer.",
 			"Reload to see what changed.").At(c.Params("id"))
 	case s.Engine.Mode() != field.Bench:
-		return nil, problem.New("no-asker", "The bench plays nobody in plant mode.", "Ask it by what stands on the plant.").At(d.Name)
+		return nil, problem.New("no-asker", "The bench plays nobody in plant mode.",
+			"Ask it by what stands on the plant.").At(d.Name)
 	}
 	return d, nil
 }

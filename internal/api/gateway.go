@@ -45,7 +45,8 @@ func design(c fiber.Ctx) (*gateway.Design, error) {
 		return nil, err
 	}
 	if len(d.Meters) > mostMeters {
-		return nil, problem.New("too-many", fmt.Sprintf("A line has %d meters at most.", mostMeters), "Leave some out, or begin a second line.")
+		return nil, problem.New("too-many", fmt.Sprintf("A line has %d meters at most.", mostMeters),
+			"Leave some out, or begin a second line.")
 	}
 	kinds := bench.Models()
 	for i := range d.Models {

@@ -35,7 +35,8 @@ func TestTake(t *testing.T) {
 			linked++
 		}
 	}
-	if n := len(bench.Demo().Devices) + 1; len(view.Devices) != n || linked != 1 || view.Devices[n-1].Model != "Level radar LR-1" {
+	if n := len(bench.Demo().Devices) + 1; len(view.Devices) != n || linked != 1 ||
+		view.Devices[n-1].Model != "Level radar LR-1" {
 		t.Errorf("%d devices, %d links to it, %+v", len(view.Devices), linked, view.Devices[len(view.Devices)-1])
 	}
 }

@@ -137,7 +137,8 @@ func TestSheetsOverTheInterface(t *testing.T) {
 	c := listening(t)
 	var sheets SheetsView
 	c.call("GET", "/api/datasheets", nil, &sheets)
-	if len(sheets.Datasheets) < 12 || sheets.Datasheets[0].Shipped || !sheets.Datasheets[2].Shipped || // two are of the demo
+	if len(sheets.Datasheets) < 12 || sheets.Datasheets[0].Shipped || !sheets.Datasheets[2].Shipped ||
+		// two are of the demo
 		len(sheets.Rules) != 3 {
 		t.Fatalf("%d datasheets", len(sheets.Datasheets))
 	}

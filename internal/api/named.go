@@ -49,7 +49,8 @@ func (s *Server) named(c fiber.Ctx) (*site.Device, *site.Link, *protocol.Def, er
 	now := s.Engine.Site()
 	d := now.Device(c.Params("id"))
 	if d == nil {
-		return nil, nil, nil, problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(c.Params("id"))
+		return nil, nil, nil, problem.New("gone", "The device is no longer in the site.",
+			"Reload to see what changed.").At(c.Params("id"))
 	}
 	for i := range now.Links {
 		if l := &now.Links[i]; l.Answering == d.ID {
@@ -166,7 +167,8 @@ func (s *Server) postNamedPoints(c fiber.Ctx) error {
 		added = 0
 		d := now.Device(c.Params("id"))
 		if d == nil {
-			return nil, problem.New("gone", "The device is no longer in the site.", "Reload to see what changed.").At(c.Params("id"))
+			return nil, problem.New("gone", "The device is no longer in the site.",
+				"Reload to see what changed.").At(c.Params("id"))
 		}
 		var held []protocol.Held
 		for i := range v.Proofs {

@@ -124,7 +124,8 @@ func (s *Server) postOutline(c fiber.Ctx) error {
 	s.outlines.mu.Lock()
 	s.outlines.list = append(s.outlines.list[max(0, len(s.outlines.list)-mostOutlines+1):], o)
 	s.outlines.mu.Unlock()
-	view := OutlineView{ID: o.id, Name: name, Title: def.Title, Map: def.Name, Heads: []OutlineItem{}, Unread: []UnreadView{}}
+	view := OutlineView{ID: o.id, Name: name, Title: def.Title, Map: def.Name, Heads: []OutlineItem{},
+		Unread: []UnreadView{}}
 	for i := range o.heads {
 		view.Heads = append(view.Heads, item(&o.heads[i], i, -1, true))
 	}
@@ -168,7 +169,8 @@ func (s *Server) outlined(id string) (*outlined, error) {
 			return o, nil
 		}
 	}
-	return nil, problem.New("closed", fmt.Sprintf("The file is no longer open: the latest %d are.", mostOutlines), "Open it again.")
+	return nil, problem.New("closed", fmt.Sprintf("The file is no longer open: the latest %d are.", mostOutlines),
+		"Open it again.")
 }
 
 // getOutline tells of what lies in an entry, from a place in it on.
@@ -263,7 +265,8 @@ func (s *Server) getDifferences(c fiber.Ctx) error {
 	case link == nil:
 		return problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(c.Query("link"))
 	case link.Protocol != o.def.Name:
-		return problem.New("other-kind", "The link speaks another protocol than the file is for.", "Choose a link of "+o.def.Title+".")
+		return problem.New("other-kind", "The link speaks another protocol than the file is for.",
+			"Choose a link of "+o.def.Title+".")
 	}
 	ctx, cancel := context.WithTimeout(c.Context(), namedWithin)
 	defer cancel()
@@ -316,7 +319,8 @@ func (s *Server) postOutlineTake(c fiber.Ctx) error {
 		}
 		edits := pointsOf(d, chosen, func(name string) string { return name })
 		if added = len(edits); added == 0 {
-			return nil, problem.New("nothing-new", "Nothing of it holds a value of a type that Ferry has and is not in the map yet.",
+			return nil, problem.New("nothing-new",
+				"Nothing of it holds a value of a type that Ferry has and is not in the map yet.",
 				"Choose others.")
 		}
 		return edits, nil

@@ -218,7 +218,8 @@ func (s *Server) postDrawn(c fiber.Ctx) error {
 	if c.Query("dry") != "" {
 		return c.JSON(view)
 	}
-	at := drawn.Place{Line: c.Params("id"), Asking: c.Query("asking"), Host: c.Query("host"), Served: c.Query("served") != ""}
+	at := drawn.Place{Line: c.Params("id"), Asking: c.Query("asking"), Host: c.Query("host"),
+		Served: c.Query("served") != ""}
 	if at.Served && d.FileKey != "" {
 		at.File = asKept(d.Name)
 		if err := s.Vault.Put(protocol.File, at.File, c.Body()); err != nil {

@@ -100,7 +100,8 @@ func TestTrends(t *testing.T) {
 // TestEarlier: a value of a trend is of the kind that is read, so that a display that is a moment
 // behind is not called wrong.
 func TestEarlier(t *testing.T) {
-	for _, v := range []value.Value{value.OfBool(true), value.OfInt(-7), value.OfUint(7), value.OfFloat(9.25), value.OfMoment(1795766400123),
+	for _, v := range []value.Value{value.OfBool(true), value.OfInt(-7), value.OfUint(7), value.OfFloat(9.25),
+		value.OfMoment(1795766400123),
 		value.OfSpan(90_500)} {
 		if got := earlier(v, v.Float()); got != v {
 			t.Errorf("%v became %v", v, got)

@@ -77,7 +77,8 @@ func (s *Server) postOffers(c fiber.Ctx) error {
 }
 
 func (s *Server) offers(link *site.Link, def *protocol.Def, offered *field.Offered) OffersView {
-	v := OffersView{Offers: []OfferView{}, Shown: []ShownView{}, AheadMs: offered.Ahead.Milliseconds(), Clock: offered.Clock}
+	v := OffersView{Offers: []OfferView{}, Shown: []ShownView{}, AheadMs: offered.Ahead.Milliseconds(),
+		Clock: offered.Clock}
 	keys, _ := def.SecureKeys(protocol.Asking)
 	trusted := s.keptOf(def, link.Settings, keys.Trusts, protocol.File)
 	if own, err := certs.First(s.keptOf(def, link.Settings, keys.Certificate, protocol.File)); err == nil {
@@ -149,7 +150,8 @@ func (s *Server) postTrust(c fiber.Ctx) error {
 }
 
 // addTrusted puts a certificate into the file that a setting names, or a new one.
-func (s *Server) addTrusted(def *protocol.Def, settings protocol.Settings, key, fresh string, der []byte) (string, error) {
+func (s *Server) addTrusted(def *protocol.Def, settings protocol.Settings, key, fresh string, der []byte) (string,
+	error) {
 	name := def.Value(settings, key).Text()
 	if name == "" {
 		name = asKept(fresh)
@@ -167,7 +169,8 @@ func (s *Server) addTrusted(def *protocol.Def, settings protocol.Settings, key, 
 // asKept is a name under which something can be kept.
 func asKept(of string) string {
 	of = strings.Map(func(r rune) rune {
-		if r < 128 && (r >= '0' && r <= '9' || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' || strings.ContainsRune(" _-", r)) {
+		if r < 128 && (r >= '0' && r <= '9' || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' ||
+			strings.ContainsRune(" _-", r)) {
 			return r
 		}
 		return '-'
@@ -180,7 +183,8 @@ func (s *Server) setLink(c fiber.Ctx, what string, to protocol.Settings) (int64,
 	return s.change(c, what, func(now *site.Site) ([]site.Edit, error) {
 		l := now.Link(c.Params("id"))
 		if l == nil {
-			return nil, problem.New("gone", "The link is no longer in the site.", "Reload to see what changed.").At(c.Params("id"))
+			return nil, problem.New("gone", "The link is no longer in the site.",
+				"Reload to see what changed.").At(c.Params("id"))
 		}
 		changed := *l
 		changed.Settings = with(l.Settings, to)
@@ -355,7 +359,8 @@ func (s *Server) postBefriend(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	if _, err := s.setPort(c, "trusted a client of "+d.Name, protocol.Settings{keys.Trusts: protocol.OfText(name)}); err != nil {
+	if _, err := s.setPort(c, "trusted a client of "+d.Name,
+		protocol.Settings{keys.Trusts: protocol.OfText(name)}); err != nil {
 		return err
 	}
 	s.Engine.Befriended(d.ID, all[i])
@@ -370,7 +375,8 @@ func (s *Server) getKeptFile(c fiber.Ctx) error {
 		return err
 	}
 	if _, err := certs.First(held); err != nil {
-		return problem.New("no-certificate", "This file is no certificate.", "Only certificates are handed out.").At(c.Params("name"))
+		return problem.New("no-certificate", "This file is no certificate.",
+			"Only certificates are handed out.").At(c.Params("name"))
 	}
 	c.Set("Content-Type", "application/x-pem-file")
 	c.Set("Content-Disposition", `attachment; filename="certificate.pem"`)

@@ -201,7 +201,8 @@ func (b *Bench) of(device string) (list []*Server) {
 // map instead: whoever is on it, and what was left there, stays.
 func made(d *site.Device, port *site.Port) string {
 	parts := []any{d.Bench, port.Settings, port.Protocol, port.Serial, d.Model}
-	if scheme, err := protocol.SchemeOf(port.Protocol); err == nil && !ownAnswers(speeches[port.Protocol]) && !models()[d.Bench].fits(scheme) {
+	if scheme, err := protocol.SchemeOf(port.Protocol); err == nil && !ownAnswers(speeches[port.Protocol]) &&
+		!models()[d.Bench].fits(scheme) {
 		parts = append(parts, d.In(port.Protocol).Points)
 	}
 	data, err := json.Marshal(parts)

@@ -216,7 +216,8 @@ func (b *Bench) Operate(ctx context.Context, device, name string, on bool) error
 	select {
 	case c.screen.Orders <- o:
 	case <-ctx.Done():
-		return problem.New("no-asker", "It does not talk with Ferry now, and the command was not given.", "Look at what it says.")
+		return problem.New("no-asker", "It does not talk with Ferry now, and the command was not given.",
+			"Look at what it says.")
 	}
 	select {
 	case err := <-o.done:
@@ -225,7 +226,8 @@ func (b *Bench) Operate(ctx context.Context, device, name string, on bool) error
 		}
 		return nil
 	case <-ctx.Done():
-		return problem.New("no-answer", "The command went out, and no answer came.", "Look at what the outstation shows.").At(name)
+		return problem.New("no-answer", "The command went out, and no answer came.",
+			"Look at what the outstation shows.").At(name)
 	}
 }
 

@@ -129,7 +129,8 @@ func Untrusted(der, trusted []byte, whose string, now time.Time) string {
 	said := fmt.Sprintf("%s, fingerprint %s, valid from %s to %s", theirs.Subject.CommonName, Fingerprint(der),
 		theirs.NotBefore.Format(time.DateOnly), theirs.NotAfter.Format(time.DateOnly))
 	if now.Before(theirs.NotBefore) || now.After(theirs.NotAfter) {
-		return "the certificate of the " + whose + " is not valid at this time (" + said + "): compare the clocks of both ends"
+		return "the certificate of the " + whose + " is not valid at this time (" + said +
+			"): compare the clocks of both ends"
 	}
 	pool := x509.NewCertPool()
 	for block, rest := pem.Decode(trusted); block != nil; block, rest = pem.Decode(rest) {
@@ -156,8 +157,8 @@ func Elsewhere(der []byte, host, application string, now time.Time) (notes []str
 		return []string{"its certificate cannot be read: " + err.Error()}
 	}
 	if now.Before(c.NotBefore) || now.After(c.NotAfter) {
-		notes = append(notes, fmt.Sprintf("its certificate counts from %s to %s, and not now", c.NotBefore.Format(time.DateOnly),
-			c.NotAfter.Format(time.DateOnly)))
+		notes = append(notes, fmt.Sprintf("its certificate counts from %s to %s, and not now",
+			c.NotBefore.Format(time.DateOnly), c.NotAfter.Format(time.DateOnly)))
 	}
 	if host != "" && c.VerifyHostname(host) != nil {
 		hosts := slices.Clone(c.DNSNames)

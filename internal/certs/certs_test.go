@@ -30,9 +30,10 @@ func TestTrust(t *testing.T) {
 		"not yet":         {Untrusted(block.Bytes, made, "client", now.AddDate(-1, 0, 0)), "compare the clocks"},
 		"octets":          {Untrusted([]byte("x"), made, "client", now), "cannot be read"},
 
-		"as it should be":  {notes(block.Bytes, "192.0.2.90", "urn:skerry:hall", now), ""},
-		"by name":          {notes(block.Bytes, "hall.skerry.example", "", now), ""},
-		"another host":     {notes(block.Bytes, "192.0.2.91", "urn:skerry:hall", now), "is for hall.skerry.example, 192.0.2.90, and not for 192.0.2.91"},
+		"as it should be": {notes(block.Bytes, "192.0.2.90", "urn:skerry:hall", now), ""},
+		"by name":         {notes(block.Bytes, "hall.skerry.example", "", now), ""},
+		"another host": {notes(block.Bytes, "192.0.2.91", "urn:skerry:hall", now),
+			"is for hall.skerry.example, 192.0.2.90, and not for 192.0.2.91"},
 		"another end":      {notes(block.Bytes, "192.0.2.90", "urn:skerry:shore", now), "urn:skerry:shore"},
 		"expired, as note": {notes(block.Bytes, "192.0.2.90", "urn:skerry:hall", late), "and not now"},
 		"octets, as note":  {notes([]byte("x"), "", "", now), "cannot be read"},

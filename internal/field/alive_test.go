@@ -46,7 +46,8 @@ func TestHeartbeats(t *testing.T) {
 		t.Fatal(err)
 	}
 	seen := map[uint16]bool{}
-	fieldtest.Wait(t, "Ferry's heartbeat to count on", func() bool { seen[p.plant["pump"].get(2)] = true; return len(seen) > 4 })
+	fieldtest.Wait(t, "Ferry's heartbeat to count on",
+		func() bool { seen[p.plant["pump"].get(2)] = true; return len(seen) > 4 })
 	close(stop)
 	<-stopped
 	fieldtest.Wait(t, "it to be doubted", func() bool {

@@ -175,7 +175,8 @@ func (e *Engine) callPlaces(line *site.Line, def *protocol.Def) (places []callPl
 		}
 	}
 	for _, port := range ports {
-		places = append(places, callPlace{at: Target{Dial: net.JoinHostPort(to.String(), strconv.Itoa(port)), Settings: settings, Plant: true}})
+		places = append(places, callPlace{at: Target{Dial: net.JoinHostPort(to.String(), strconv.Itoa(port)),
+			Settings: settings, Plant: true}})
 	}
 	for _, dial := range slices.Sorted(maps.Keys(alone)) {
 		places = append(places, callPlace{at: Target{Dial: dial, Control: MayDial, Plant: true}, alone: true})
@@ -230,9 +231,11 @@ func twice(def *protocol.Def, list []Found) {
 			at[f.Station] = f
 			continue
 		}
-		f.Odd = fmt.Sprintf("%s has the same %s %d: questions for one go to either", first.Host, strings.ToLower(setting.Title), f.Station)
+		f.Odd = fmt.Sprintf("%s has the same %s %d: questions for one go to either", first.Host,
+			strings.ToLower(setting.Title), f.Station)
 		if first.Odd == "" {
-			first.Odd = fmt.Sprintf("%s has the same %s %d: questions for one go to either", f.Host, strings.ToLower(setting.Title), f.Station)
+			first.Odd = fmt.Sprintf("%s has the same %s %d: questions for one go to either", f.Host,
+				strings.ToLower(setting.Title), f.Station)
 		}
 	}
 }

@@ -115,7 +115,8 @@ func (e *Engine) newCarrier(x *site.Crossing, of crossPrint, before *carrier) *c
 	c.sight.Empty = c.served[x.From] != nil
 	c.plain = !x.Beats() && x.AtLeastMs == 0 && x.AtMostMs == 0 && x.PaceMs == 0 && x.PerDay == 0 &&
 		x.Both == site.OneWay && x.QualityTo == ""
-	c.lossless = c.quick && c.plain && len(from) == 1 && c.served[x.To] != nil && c.served[x.From] == nil && x.Enable == "" && !x.Round
+	c.lossless = c.quick && c.plain && len(from) == 1 && c.served[x.To] != nil && c.served[x.From] == nil &&
+		x.Enable == "" && !x.Round
 	if source, p := e.pointAt(x.From); c.served[x.From] != nil && len(from) == 1 && x.Both == site.OneWay {
 		def, _ := protocol.Named(cmp.Or(p.Map, source.Map))
 		c.commanded = def.Commands(p.Address)

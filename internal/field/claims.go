@@ -42,7 +42,8 @@ func (e *Engine) claimsOf(link *site.Link, def *protocol.Def) *claims {
 	if err != nil {
 		return nil // the network is not known: the try itself goes to one address
 	}
-	c := &claims{caller: caller, def: def, settings: link.Settings, station: station, host: port.Host, named: map[string]string{}}
+	c := &claims{caller: caller, def: def, settings: link.Settings, station: station, host: port.Host,
+		named: map[string]string{}}
 	for i := range places {
 		if !places[i].alone { // what one device alone says is asked by its own try
 			c.places = append(c.places, places[i])
@@ -97,7 +98,8 @@ func (c *claims) others(ctx context.Context) (list []string) {
 		turns <- struct{}{}
 		asking.Go(func() {
 			defer func() { <-turns }()
-			_ = c.caller.Call(ctx, c.places[i].at, Stations{c.station, c.station}, heard(&c.places[i])) // who cannot be asked claims nothing
+			_ = c.caller.Call(ctx, c.places[i].at, Stations{c.station, c.station},
+				heard(&c.places[i])) // who cannot be asked claims nothing
 		})
 	}
 	asking.Wait()

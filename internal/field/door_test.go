@@ -56,7 +56,8 @@ func TestCrossingsAreLeftAlone(t *testing.T) {
 	if err := p.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	fieldtest.Wait(t, "the source to win at the start", func() bool { return slices.Equal(gate.written(), []string{"0=8"}) })
+	fieldtest.Wait(t, "the source to win at the start",
+		func() bool { return slices.Equal(gate.written(), []string{"0=8"}) })
 	p.edit(t, site.Put(site.KindCrossing, "x", "",
 		site.Crossing{ID: "x", From: "probe-0", To: "gate-0", Start: site.TargetWins}))
 	gate.set(0, 99)
@@ -64,7 +65,8 @@ func TestCrossingsAreLeftAlone(t *testing.T) {
 	if err := p.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	fieldtest.Wait(t, "values once more", func() bool { live, _ := p.Hub.Point("gate-0"); return live.Value.Float() == 99 })
+	fieldtest.Wait(t, "values once more",
+		func() bool { live, _ := p.Hub.Point("gate-0"); return live.Value.Float() == 99 })
 	time.Sleep(100 * time.Millisecond)
 	if got := gate.written(); len(got) != 0 {
 		t.Errorf("the target wins at the start, and is written: %v", got)

@@ -74,7 +74,8 @@ func TestAddressFromPoint(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.plant["probe"].says("127.0.0.2")
-	fieldtest.Wait(t, "the pump to be asked no more", func() bool { time.Sleep(50 * time.Millisecond); return asked() == 0 })
+	fieldtest.Wait(t, "the pump to be asked no more",
+		func() bool { time.Sleep(50 * time.Millisecond); return asked() == 0 })
 	if _, err := p.Write(t.Context(), "test", order.Token); err == nil {
 		t.Error("an order goes to another address than the one it was prepared for")
 	}

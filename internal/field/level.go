@@ -57,7 +57,8 @@ func (e *Engine) Levels(ctx context.Context, pointID string) (Commanding, error)
 	}
 	usual := def.Rules.(protocol.Levels).Level(p.Address, link.Settings)
 	for i := range levels {
-		l := Level{Address: def.Scheme.Short(levels[i].At), Title: levels[i].Title, Closed: levels[i].Closed, Usual: levels[i].At == usual}
+		l := Level{Address: def.Scheme.Short(levels[i].At), Title: levels[i].Title, Closed: levels[i].Closed,
+			Usual: levels[i].At == usual}
 		if looked[i].Presence == protocol.Here && !looked[i].Value.IsNone() {
 			l.Held = true
 			v := looked[i].Value
@@ -93,5 +94,6 @@ func (o *order) atLevel(at At) error {
 			return nil
 		}
 	}
-	return problem.New("no-level", "The value has no such level at which it could be commanded.", "Choose one that the device lists.").At(o.where)
+	return problem.New("no-level", "The value has no such level at which it could be commanded.",
+		"Choose one that the device lists.").At(o.where)
 }

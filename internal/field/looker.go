@@ -41,7 +41,8 @@ func (e *Engine) Look(ctx context.Context, linkID string, list []address.Address
 			return nil, problem.New("cannot-look", "Its protocol has no question for names that may not be there.",
 				"Bring the points in by a table.").At(linkID)
 		case !reply.OK() || len(now) != len(some):
-			return nil, problem.New("not-looked", fmt.Sprintf("The device does not say what of it is there: %s.", reply.Sentence),
+			return nil, problem.New("not-looked", fmt.Sprintf("The device does not say what of it is there: %s.",
+				reply.Sentence),
 				"Try the link: the five stops say how far it answers.").At(linkID)
 		}
 		looked = append(looked, now...)
@@ -50,7 +51,8 @@ func (e *Engine) Look(ctx context.Context, linkID string, list []address.Address
 }
 
 // Browse looks into a folder of the device of a link.
-func (e *Engine) Browse(ctx context.Context, linkID string, folder address.Address, from, most int) (f Folder, err error) {
+func (e *Engine) Browse(ctx context.Context, linkID string, folder address.Address, from, most int) (f Folder,
+	err error) {
 	var reply Reply
 	browses := true
 	err = e.with(ctx, linkID, func(r *runner, conn Conn, lost Reply) {

@@ -145,7 +145,8 @@ func (h *Hub) away(era uint64, e *exchange.Exchange, from time.Time) {
 	}
 	l.told = true
 	if l.outage == 0 {
-		h.begin(l, Outage{Link: e.Link, Device: e.Device, FromMs: from.UnixMilli(), Reason: e.Sentence, How: e.Outcome, Tries: 1})
+		h.begin(l, Outage{Link: e.Link, Device: e.Device, FromMs: from.UnixMilli(), Reason: e.Sentence, How: e.Outcome,
+			Tries: 1})
 		return
 	}
 	o := &h.outages[l.outage-1]

@@ -141,7 +141,8 @@ func TestPairStays(t *testing.T) {
 func TestPairSays(t *testing.T) {
 	p, first, _ := twice(t, site.Redundancy{Says: "probe-2"})
 	p.begin(t, field.Plant)
-	fieldtest.Wait(t, "the point to be read", func() bool { live, _ := p.Hub.Point("probe-2"); return live.Quality == value.Good })
+	fieldtest.Wait(t, "the point to be read",
+		func() bool { live, _ := p.Hub.Point("probe-2"); return live.Quality == value.Good })
 	first.silent(true)
 	if time.Sleep(1500 * time.Millisecond); p.Pairs()[0].Used != 0 {
 		t.Error("it changes without the point")

@@ -67,7 +67,8 @@ func (p *Post) Shared(make func() (shared any, end func(), err error)) (any, err
 
 // HaveWhole answers a client of a post over a connection that it has whole: by what all clients of the post
 // share, which begin makes for the first.
-func HaveWhole[S interface{ Take(conn net.Conn) }](p *Post, conn net.Conn, begin func() (shared S, end func(), err error)) error {
+func HaveWhole[S interface{ Take(conn net.Conn) }](p *Post, conn net.Conn,
+	begin func() (shared S, end func(), err error)) error {
 	shared, err := p.Shared(func() (any, func(), error) { return begin() })
 	if err != nil {
 		return err

@@ -185,7 +185,8 @@ func (r *runner) came(report *Report) {
 		return
 	}
 	if n := len(report.Frames); n > 0 {
-		if e.Frames = report.Frames; e.Frames[0].Out && slices.ContainsFunc(e.Frames, func(f exchange.Frame) bool { return !f.Out }) {
+		if e.Frames = report.Frames; e.Frames[0].Out &&
+			slices.ContainsFunc(e.Frames, func(f exchange.Frame) bool { return !f.Out }) {
 			e.Outcome, e.LatencyMs = exchange.Answered, e.Frames[n-1].AfterMs // the connection asked by itself
 		}
 	}

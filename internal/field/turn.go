@@ -57,7 +57,8 @@ func (t *Turn) Release(reply *Reply) {
 
 // Own runs a question of who owns the connection, until Break ends it. over says how the connection ended, where it
 // has.
-func (t *Turn) Own(life context.Context, ended <-chan struct{}, over func() Reply, question func(ctx context.Context) Reply) (reply Reply) {
+func (t *Turn) Own(life context.Context, ended <-chan struct{}, over func() Reply,
+	question func(ctx context.Context) Reply) (reply Reply) {
 	ctx, cancel := context.WithCancel(life)
 	defer cancel()
 	t.mu.Lock()

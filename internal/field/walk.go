@@ -328,8 +328,9 @@ func (w *walk) known(ctx context.Context) {
 	if others := w.claims.others(ctx); len(others) > 0 {
 		w.route.Requests++
 		w.route.Set(route.Session, route.Doubt, fmt.Sprintf("%s But it is there twice: %s says that it has the same %s.", saw,
-			strings.Join(others, " and "), w.station()), fmt.Sprintf("Give one of them another %s: whoever asks all for it gets either. If both are one device "+
-			"with two addresses, it is well.", w.station()))
+			strings.Join(others, " and "), w.station()),
+			fmt.Sprintf("Give one of them another %s: whoever asks all for it gets either. If both are one device "+
+				"with two addresses, it is well.", w.station()))
 		return
 	}
 	w.route.Set(route.Session, route.Good, saw, "")

@@ -153,7 +153,8 @@ func (w *walk) compared() string {
 	var list []string
 	for i := range w.runner.def.Settings {
 		if s := &w.runner.def.Settings[i]; s.Stop == string(route.Session) && s.End == protocol.BothEnds {
-			list = append(list, fmt.Sprintf("%s %s", strings.ToLower(s.Title), w.runner.def.Value(w.runner.link.Settings, s.Key)))
+			list = append(list, fmt.Sprintf("%s %s", strings.ToLower(s.Title),
+				w.runner.def.Value(w.runner.link.Settings, s.Key)))
 		}
 	}
 	return "Compare with the device: " + strings.Join(list, ", ") + ". Most stay silent for any but their own. "

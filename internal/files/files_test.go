@@ -31,7 +31,8 @@ func TestNodesInTables(t *testing.T) {
 		text := node + "\n" + other + "\n"
 		want := "[" + node + "] [" + other + "]"
 		if sep != "" {
-			text = strings.Join([]string{"Name", "Node", "Type"}, sep) + "\n" + strings.Join([]string{"Oxygen", node, "Float"}, sep) +
+			text = strings.Join([]string{"Name", "Node", "Type"}, sep) + "\n" +
+				strings.Join([]string{"Oxygen", node, "Float"}, sep) +
 				"\n" + strings.Join([]string{"Count", other, "UInt32"}, sep) + "\n"
 			want = "[Name|Node|Type] [Oxygen|" + node + "|Float] [Count|" + other + "|UInt32]"
 		}
@@ -54,10 +55,12 @@ func TestMapsInOneTable(t *testing.T) {
 	}
 	var b strings.Builder
 	if err := WriteMaps(&b, []Map{
-		{Device: "Gate", Scheme: family.Scheme, Points: []site.Point{{Name: "A", Address: block.At("hr", 0), Type: value.TypeUint16,
-			Access: site.ReadOnly, Remark: "of the gate"}}},
-		{Device: "Hall", Scheme: opcua.Scheme, Points: []site.Point{{Name: "B", Address: node, Type: value.TypeFloat32, Band: 0.5,
-			Access: site.ReadOnly, Remark: "of the hall"}}}}); err != nil {
+		{Device: "Gate", Scheme: family.Scheme,
+			Points: []site.Point{{Name: "A", Address: block.At("hr", 0), Type: value.TypeUint16,
+				Access: site.ReadOnly, Remark: "of the gate"}}},
+		{Device: "Hall", Scheme: opcua.Scheme,
+			Points: []site.Point{{Name: "B", Address: node, Type: value.TypeFloat32, Band: 0.5,
+				Access: site.ReadOnly, Remark: "of the hall"}}}}); err != nil {
 		t.Fatal(err)
 	}
 	rows, err := ReadTable([]byte(b.String()))

@@ -65,8 +65,9 @@ func ReadSiteOrPack(data []byte) (*PackFile, error) {
 		return &PackFile{Site: s}, err
 	}
 	if head.Version > PackVersion || head.Version < 1 {
-		return nil, problem.New("newer-version", fmt.Sprintf("The pack has version %d of its format, and this Ferry reads up to %d.",
-			head.Version, PackVersion), "Open it with a newer Ferry.").At("version")
+		return nil, problem.New("newer-version",
+			fmt.Sprintf("The pack has version %d of its format, and this Ferry reads up to %d.", head.Version,
+				PackVersion), "Open it with a newer Ferry.").At("version")
 	}
 	next, err := ReadSite(head.Site) // strictly, as a site file
 	if err != nil {

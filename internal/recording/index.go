@@ -300,9 +300,9 @@ func (x *Index) each(from int, f func(i int, r *Row) bool) error {
 func (x *Index) row(b []byte) Row {
 	le := binary.LittleEndian
 	r := Row{At: time.Unix(0, int64(le.Uint64(b))).UTC(), Latency: -1, Talk: int(le.Uint32(b[12:])),
-		Conn: int(le.Uint32(b[16:])), Function: int(le.Uint32(b[20:])), Code: int(le.Uint16(b[34:])) | int(le.Uint16(b[38:]))<<16,
-		Range: block.Range{Start: le.Uint32(b[24:]), Count: int(le.Uint32(b[28:]))},
-		Write: b[36]&rowWrites != 0,
+		Conn: int(le.Uint32(b[16:])), Function: int(le.Uint32(b[20:])),
+		Code: int(le.Uint16(b[34:])) | int(le.Uint16(b[38:]))<<16, Range: block.Range{Start: le.Uint32(b[24:]),
+			Count: int(le.Uint32(b[28:]))}, Write: b[36]&rowWrites != 0,
 		Again: b[36]&rowAgain != 0,
 		Try:   int(b[37]), First: int(le.Uint32(b[72:])),
 		Stray:   b[36]&rowStray != 0,

@@ -195,7 +195,8 @@ func (t *liveTalk) view() TalkView {
 var toldCodes = []string{"silent-subscription", "retained-only", "sequence-gap", "unconfirmed-report",
 	"unreadable-report",
 	"data-before-birth", "sender-gone", "host-absent", "interval-jitter", "cyclic-timeout", "size-differs", "never-run",
-	"multicast-lost", "granted-less", "source-doubtful", "names-renumbered", "queue-overrun", "restart-told", "clock-unset",
+	"multicast-lost", "granted-less", "source-doubtful", "names-renumbered", "queue-overrun", "restart-told",
+	"clock-unset",
 	"trouble-told", "no-baseline", "changes-unfetched", "stations-differ", "rival-askers"}
 
 // lag is by how much at most what a link has said is recorded later.

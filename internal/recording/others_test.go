@@ -356,7 +356,8 @@ func state(host string, online bool) []byte {
 // blocks opens a connection of block access.
 func (a *actor) blocks() *rehearsal.Conn {
 	c := a.Dial(controller, plc)
-	c.Talk(isotcp.AppendConnect(nil, 0x0100, 0x0101, isotcp.Size1024), isotcp.AppendConfirm(nil, 0x0100, 0x0101, isotcp.Size1024), a.think())
+	c.Talk(isotcp.AppendConnect(nil, 0x0100, 0x0101, isotcp.Size1024), isotcp.AppendConfirm(nil, 0x0100, 0x0101,
+		isotcp.Size1024), a.think())
 	c.Talk(blocktcp.AppendSetup(nil, 1, 1, 480), blocktcp.AppendSetupAnswer(nil, 1, 1, 480), a.think())
 	return c
 }

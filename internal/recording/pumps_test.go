@@ -44,7 +44,8 @@ func (p *pumps) frames(side capture.Side, f *dnp3.Fragment) (octets []byte) {
 func (p *pumps) asks(function dnp3.Function, question, answer []byte) {
 	number := p.number & dnp3.NumberMask
 	p.number++
-	p.conn.Talk(p.frames(capture.Asker, &dnp3.Fragment{Control: dnp3.First | dnp3.Last | number, Function: function, Objects: question}),
+	p.conn.Talk(p.frames(capture.Asker, &dnp3.Fragment{Control: dnp3.First | dnp3.Last | number, Function: function,
+		Objects: question}),
 		p.frames(capture.Answerer, &dnp3.Fragment{Control: dnp3.First | dnp3.Last | number, Function: dnp3.FnResponse,
 			Indications: p.is, Objects: answer}), p.think())
 	p.Wait(time.Second)
@@ -79,7 +80,8 @@ func (p *pumps) tells(objects []byte, number byte, confirmed bool) {
 		Indications: p.is, Objects: objects}))
 	p.Wait(30 * time.Millisecond)
 	if confirmed {
-		p.conn.Say(capture.Asker, p.frames(capture.Asker, &dnp3.Fragment{Control: control &^ dnp3.Confirm, Function: dnp3.FnConfirm}))
+		p.conn.Say(capture.Asker,
+			p.frames(capture.Asker, &dnp3.Fragment{Control: control &^ dnp3.Confirm, Function: dnp3.FnConfirm}))
 	}
 	p.Wait(2 * time.Second)
 }
@@ -193,8 +195,8 @@ var pumpScenes = []scene{
 	{"frames whose checks are wrong", "check-failed", func(a *actor) {
 		p := a.pumps().begins()
 		for i := range 12 {
-			question := p.frames(capture.Asker, &dnp3.Fragment{Control: dnp3.First | dnp3.Last | byte(i)&15, Function: dnp3.FnRead,
-				Objects: []byte{60, 2, 6}})
+			question := p.frames(capture.Asker, &dnp3.Fragment{Control: dnp3.First | dnp3.Last | byte(i)&15,
+				Function: dnp3.FnRead, Objects: []byte{60, 2, 6}})
 			answer := p.frames(capture.Answerer, &dnp3.Fragment{Control: dnp3.First | dnp3.Last | byte(i)&15,
 				Function: dnp3.FnResponse, Objects: p.level(200, 1)})
 			if i%3 == 0 {

@@ -22,7 +22,8 @@ func init() { others = append(others, shoreScenes...) }
 
 func (a *actor) shore() *shore {
 	s := &shore{actor: a, conn: a.Dial(controller, "192.0.2.95:102")}
-	s.conn.Talk(isotcp.AppendConnect(nil, 1, 1, isotcp.Size8192), isotcp.AppendConfirm(nil, 1, 1, isotcp.Size8192), a.think())
+	s.conn.Talk(isotcp.AppendConnect(nil, 1, 1, isotcp.Size8192), isotcp.AppendConfirm(nil, 1, 1, isotcp.Size8192),
+		a.think())
 	wrap := func(b []byte) []byte { return isotcp.AppendData(nil, b, isotcp.Size8192) }
 	s.conn.Talk(wrap(iec61850.Associate(iec61850.DefaultInitiation(), iec61850.Selectors{})),
 		wrap(iec61850.Accept(iec61850.DefaultInitiation())), a.think())
@@ -34,15 +35,17 @@ func spoken(mms []byte) []byte { return isotcp.AppendData(nil, iec61850.Speak(mm
 // reads reads an attribute, and gets a result.
 func (s *shore) reads(result iec61850.Result) {
 	s.invoke++
-	s.conn.Talk(spoken(iec61850.Question(s.invoke, iec61850.Read, iec61850.ReadOf([]iec61850.Name{{Domain: "LD0", Item: "GGIO1$ST$Ind1"}}))),
+	s.conn.Talk(spoken(iec61850.Question(s.invoke, iec61850.Read,
+		iec61850.ReadOf([]iec61850.Name{{Domain: "LD0", Item: "GGIO1$ST$Ind1"}}))),
 		spoken(iec61850.Answer(s.invoke, iec61850.Read, iec61850.ReadAnswer([]iec61850.Result{result}))), s.think())
 	s.Wait(time.Second)
 }
 
 // dataOf is data with such a quality.
 func dataOf(on int64, quality family.Quality) iec61850.Result {
-	return iec61850.Result{Refused: -1, Data: iec61850.Data{Kind: family.Structure, Parts: []iec61850.Data{{Kind: family.Boolean, Int: on},
-		{Kind: family.BitString, Bits: uint64(quality), Size: 13}, {Kind: family.UTCTime}}}}
+	return iec61850.Result{Refused: -1, Data: iec61850.Data{Kind: family.Structure,
+		Parts: []iec61850.Data{{Kind: family.Boolean, Int: on},
+			{Kind: family.BitString, Bits: uint64(quality), Size: 13}, {Kind: family.UTCTime}}}}
 }
 
 // tells sends a report with a number, and whether entries before it were lost.
@@ -51,7 +54,8 @@ func (s *shore) tells(result iec61850.Result, overflow int64) {
 		return iec61850.Result{Refused: -1, Data: iec61850.Data{Kind: family.VisibleString, Text: t}}
 	}
 	of := func(d iec61850.Data) iec61850.Result { return iec61850.Result{Refused: -1, Data: d} }
-	list := []iec61850.Result{text("brcbStatus"), of(iec61850.Data{Kind: family.BitString, Bits: 1<<1 | 1<<4 | 1<<6, Size: 10}),
+	list := []iec61850.Result{text("brcbStatus"),
+		of(iec61850.Data{Kind: family.BitString, Bits: 1<<1 | 1<<4 | 1<<6, Size: 10}),
 		of(iec61850.Data{Kind: family.Unsigned, Int: s.number, Size: 16}), text("LD0/LLN0$dsStatus"),
 		of(iec61850.Data{Kind: family.Boolean, Int: overflow}), of(iec61850.Included([]byte{0x80}, 1)), result}
 	s.number++
@@ -104,7 +108,9 @@ var shoreScenes = []scene{
 		s := a.shore()
 		s.reads(dataOf(1, 0))
 		for i := range 6 {
-			s.conn.Say(capture.Asker, spoken(iec61850.Question(uint32(100+i), iec61850.Read, iec61850.ReadOf([]iec61850.Name{{Domain: "LD0", Item: "x"}}))))
+			s.conn.Say(capture.Asker,
+				spoken(iec61850.Question(uint32(100+i), iec61850.Read,
+					iec61850.ReadOf([]iec61850.Name{{Domain: "LD0", Item: "x"}}))))
 			s.Wait(35 * time.Second)
 			s.reads(dataOf(1, 0))
 		}

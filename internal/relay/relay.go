@@ -590,8 +590,9 @@ func (r *Relay) State() RelayState {
 func (s *Setup) notes() []string {
 	notes := []string{}
 	if s.Escape != "" {
-		notes = append(notes, "A caller whose data holds the escape is ended, and the escape is eaten: with a protocol whose "+
-			"octets can be anything, such as one of frames, leave it empty.")
+		notes = append(notes,
+			"A caller whose data holds the escape is ended, and the escape is eaten: with a protocol whose "+
+				"octets can be anything, such as one of frames, leave it empty.")
 	}
 	if s.Idle > 0 {
 		notes = append(notes, fmt.Sprintf("What asks less often than every %d s is hung up on between two requests.", s.Idle))
@@ -600,12 +601,14 @@ func (s *Setup) notes() []string {
 		if e.How != SerialAt || e.Gender == "" {
 			continue
 		}
-		notes = append(notes, fmt.Sprintf("The serial port of this machine is a DTE: the cable to the %s end, which is a %s, is %s.",
-			[]string{"asking", "answering"}[i], strings.ToUpper(e.Gender), serial.Cable("dte", e.Gender)))
+		notes = append(notes,
+			fmt.Sprintf("The serial port of this machine is a DTE: the cable to the %s end, which is a %s, is %s.",
+				[]string{"asking", "answering"}[i], strings.ToUpper(e.Gender), serial.Cable("dte", e.Gender)))
 	}
 	if !s.One && !s.Watch && s.Far.How == SerialAt {
-		notes = append(notes, "Callers share the serial port: each hears what is answered to the others, and two that ask at once "+
-			"spoil each other's answers. Let in one at a time, unless they take turns.")
+		notes = append(notes,
+			"Callers share the serial port: each hears what is answered to the others, and two that ask at once "+
+				"spoil each other's answers. Let in one at a time, unless they take turns.")
 	}
 	return notes
 }

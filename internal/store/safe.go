@@ -146,8 +146,9 @@ func (s *Store) openOrAside(ctx context.Context, file, synchronous string, migra
 			return nil, err
 		}
 	}
-	s.notices = append(s.notices, fmt.Sprintf("%s was damaged (%v). %s of before are not shown; the file was set aside as "+
-		"%s.", file, damaged.Why, what, filepath.Base(aside)))
+	s.notices = append(s.notices,
+		fmt.Sprintf("%s was damaged (%v). %s of before are not shown; the file was set aside as "+
+			"%s.", file, damaged.Why, what, filepath.Base(aside)))
 	return connect(ctx, path, synchronous, migrations, folder, nil)
 }
 

@@ -96,7 +96,8 @@ func TestReopenEverything(t *testing.T) {
 	first := opened(t, dir)
 	if _, err := first.Change(ctx, "test", "kept what can be placed", func(*site.Site) ([]site.Edit, error) {
 		return []site.Edit{
-			{Kind: site.KindDatasheet, ID: "s", After: json.RawMessage(`{"name":"Optode","map":"modbus-tcp","points":[{"id":"a","name":"Oxygen","address":"hr0","type":"float32","paceMs":1000,"access":"r","useful":true}]}`)},
+			{Kind: site.KindDatasheet, ID: "s",
+				After: json.RawMessage(`{"name":"Optode","map":"modbus-tcp","points":[{"id":"a","name":"Oxygen","address":"hr0","type":"float32","paceMs":1000,"access":"r","useful":true}]}`)},
 			{Kind: site.KindStructure, ID: "t",
 				After: json.RawMessage(`{"name":"Pump","members":[{"name":"Run","type":"bool"}]}`)},
 			{Kind: site.KindHeadings, ID: "h", After: json.RawMessage(`{"words":["Reg"],"columns":["address"]}`)},

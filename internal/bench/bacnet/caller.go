@@ -115,7 +115,8 @@ func (c *caller) receive(until time.Time) (from wire.Station, m wire.Message, er
 // finds asks who is there.
 func (c *caller) finds() error {
 	for range asksAgain {
-		if err := c.send(wire.Station{Network: wire.EveryNetwork}, &wire.Message{Kind: wire.Unconfirmed, Service: wire.WhoIs}); err != nil {
+		if err := c.send(wire.Station{Network: wire.EveryNetwork}, &wire.Message{Kind: wire.Unconfirmed,
+			Service: wire.WhoIs}); err != nil {
 			return err
 		}
 		until := time.Now().Add(answerWithin)
@@ -308,8 +309,8 @@ func (c *caller) operate(name string, on bool) error {
 		if on {
 			v = wire.Enumerated(1)
 		}
-		w := wire.Written{Reference: wire.Reference{Object: d.objects[at].id, Property: uint32(family.PresentValue), Index: wire.Whole},
-			Values: []wire.Value{v}, Priority: writesAt}
+		w := wire.Written{Reference: wire.Reference{Object: d.objects[at].id, Property: uint32(family.PresentValue),
+			Index: wire.Whole}, Values: []wire.Value{v}, Priority: writesAt}
 		_, err := c.ask(d.behind, wire.WriteProperty, wire.AppendWrite(nil, &w))
 		return err
 	}

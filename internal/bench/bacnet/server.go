@@ -43,9 +43,11 @@ func (speech) Faults() []bench.FaultKind {
 		{Kind: "faulty", Title: "says that its values have a fault", Places: udp},
 		{Kind: "out-of-service", Title: "has its objects out of service", Places: udp},
 		{Kind: "guarded", Title: "lets nothing be written", Places: udp},
-		{Kind: "other-instance", Title: "has another instance", Unit: "instance", Default: 99, Most: family.MostDevice, Places: udp},
+		{Kind: "other-instance", Title: "has another instance", Unit: "instance", Default: 99, Most: family.MostDevice,
+			Places: udp},
 		{Kind: forgets, Title: "forgets who subscribed", Places: udp},
-		{Kind: "storm", Title: "says who it is again and again", Unit: "a second", Default: 200, Least: 1, Most: 5000, Places: udp},
+		{Kind: "storm", Title: "says who it is again and again", Unit: "a second", Default: 200, Least: 1, Most: 5000,
+			Places: udp},
 	}
 }
 
@@ -55,9 +57,12 @@ func (speech) Talk(*bench.Simulated) bench.Talk { return nil }
 // every is how often a stand-in looks what has changed.
 const every = 100 * time.Millisecond
 
-func (speech) Mouth(of *bench.Simulated, fault func() bench.Fault, send func(netip.AddrPort, []byte)) (bench.Mouth, error) {
-	m := &mouth{of: of, fault: fault, was: fault(), laid: of.Memory.Laid(), done: make(chan struct{}), send: send, commanded: map[wire.ObjectID]bool{}}
-	m.front = target.NewFront(target.Carrier{Send: send, Broadcast: func([]byte) {}}) // each stand-in has loopback for itself
+func (speech) Mouth(of *bench.Simulated, fault func() bench.Fault, send func(netip.AddrPort, []byte)) (bench.Mouth,
+	error) {
+	m := &mouth{of: of, fault: fault, was: fault(), laid: of.Memory.Laid(), done: make(chan struct{}), send: send,
+		commanded: map[wire.ObjectID]bool{}}
+	m.front = target.NewFront(target.Carrier{Send: send,
+		Broadcast: func([]byte) {}}) // each stand-in has loopback for itself
 	var station wire.Station
 	if network := family.IP.Int(of.Settings, family.KeyNetwork); network > 0 {
 		station = Behind(uint16(network), uint32(family.IP.Int(of.Settings, family.KeyDevice)))
@@ -119,9 +124,9 @@ func (m *mouth) device() target.Device {
 	if name == "" {
 		name = m.of.Name
 	}
-	d := target.Device{Instance: uint32(family.IP.Int(m.of.Settings, family.KeyDevice)), Name: name, Vendor: "Skerry Point",
-		Model: m.of.Identity, Version: "1.0", NoMultiple: has(noMultiple), NoParts: has(noParts), NoReports: has(noReports),
-		AllOrNone: has(allOrNone)}
+	d := target.Device{Instance: uint32(family.IP.Int(m.of.Settings, family.KeyDevice)), Name: name,
+		Vendor: "Skerry Point", Model: m.of.Identity, Version: "1.0", NoMultiple: has(noMultiple),
+		NoParts: has(noParts), NoReports: has(noReports), AllOrNone: has(allOrNone)}
 	for _, habit := range m.of.Habits {
 		if n, err := strconv.ParseUint(strings.TrimPrefix(habit, "instance-"), 10, 22); err == nil {
 			d.Instance = uint32(n) // it is not set as the plan says

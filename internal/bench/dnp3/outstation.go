@@ -168,7 +168,8 @@ func (o *outstation) object(h *held) wire.Object {
 		v = o.frozen[h.key()]
 	}
 	static, _ := variations(h)
-	out := wire.Object{Group: h.Kind.Static(), Variation: static, Index: h.Index, Flags: o.flags(h.Kind), Flagged: true, Value: v}
+	out := wire.Object{Group: h.Kind.Static(), Variation: static, Index: h.Index, Flags: o.flags(h.Kind), Flagged: true,
+		Value: v}
 	if o.fault().Kind == "variation" && h.Kind == family.AnalogInput {
 		out.Variation, out.Flagged = 4, false
 		out.Value = value.OfInt(int64(math.Round(v.Float())))

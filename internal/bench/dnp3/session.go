@@ -35,7 +35,8 @@ type waiting struct {
 }
 
 func newSession(o *outstation, of *protocol.Def, s protocol.Settings) *session {
-	return &session{outstation: o, address: uint16(of.Int(s, family.KeyOutstation)), master: uint16(of.Int(s, family.KeyMaster))}
+	return &session{outstation: o, address: uint16(of.Int(s, family.KeyOutstation)),
+		master: uint16(of.Int(s, family.KeyMaster))}
 }
 
 // mostObjects bounds the objects of a fragment in octets: with its header it has 2048 at most.
@@ -162,7 +163,8 @@ func (s *session) framed(f *wire.Fragment) (octets []byte) {
 	for _, segment := range segments {
 		at := len(octets)
 		var err error
-		octets, err = (&wire.Frame{Control: wire.Primary | wire.UnconfirmedData, To: s.master, From: s.address, Data: segment}).
+		octets, err = (&wire.Frame{Control: wire.Primary | wire.UnconfirmedData, To: s.master, From: s.address,
+			Data: segment}).
 			Append(octets)
 		if err != nil {
 			return nil
@@ -336,7 +338,8 @@ func (s *session) push(now time.Time) []byte {
 	}
 	w := &waiting{number: s.number & wire.NumberMask, events: events, at: now}
 	s.number++
-	f := wire.Fragment{Control: wire.First | wire.Last | wire.Confirm | wire.Unsolicited | w.number, Function: wire.FnUnsolicited,
+	f := wire.Fragment{Control: wire.First | wire.Last | wire.Confirm | wire.Unsolicited | w.number,
+		Function:    wire.FnUnsolicited,
 		Indications: s.indications(), Objects: eventObjects(events)}
 	s.unasked, w.octets = w, s.framed(&f)
 	return w.octets

@@ -93,7 +93,8 @@ func (c *caller) begin() error {
 	if t.Kind != isotcp.ConnectConfirm {
 		return errors.New("the transport is refused")
 	}
-	if _, err := c.conn.Write(isotcp.AppendData(nil, wire.Associate(wire.DefaultInitiation(), wire.Selectors{}), isotcp.Size8192)); err != nil {
+	if _, err := c.conn.Write(isotcp.AppendData(nil, wire.Associate(wire.DefaultInitiation(), wire.Selectors{}),
+		isotcp.Size8192)); err != nil {
 		return err
 	}
 	h, err := c.hear()

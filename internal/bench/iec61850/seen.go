@@ -90,7 +90,8 @@ func (c *caller) enable() error {
 		if taken[r.Domain+base] {
 			continue
 		}
-		refused, err := c.write(wire.Name{Domain: r.Domain, Item: r.Item + "$RptEna"}, wire.Data{Kind: family.Boolean, Int: 1})
+		refused, err := c.write(wire.Name{Domain: r.Domain, Item: r.Item + "$RptEna"},
+			wire.Data{Kind: family.Boolean, Int: 1})
 		if err != nil {
 			return err
 		}
@@ -98,7 +99,8 @@ func (c *caller) enable() error {
 			continue // another has it
 		}
 		taken[r.Domain+base] = true
-		if _, err := c.write(wire.Name{Domain: r.Domain, Item: r.Item + "$GI"}, wire.Data{Kind: family.Boolean, Int: 1}); err != nil {
+		if _, err := c.write(wire.Name{Domain: r.Domain, Item: r.Item + "$GI"},
+			wire.Data{Kind: family.Boolean, Int: 1}); err != nil {
 			return err
 		}
 	}

@@ -152,7 +152,8 @@ func (h *host) write(_ net.Conn, inst string, r family.Ref, v value.Value) (refu
 			return family.AccessValue, nil
 		}
 		if r.FC == "CO" {
-			status := fmt.Sprintf("%s/%s.%s.stVal[ST]", is.Device, is.Node, strings.Split(strings.Join(is.Path, "."), ".Oper")[0])
+			status := fmt.Sprintf("%s/%s.%s.stVal[ST]", is.Device, is.Node, strings.Split(strings.Join(is.Path, "."),
+				".Oper")[0])
 			h.stands.Store(status, v)
 		}
 		return -1, nil

@@ -142,7 +142,8 @@ func (h *host) refuse() ua.StatusCode {
 // identity is the certificate of all stand-ins, which nobody trusts at first, made anew in each
 // process.
 var identity = sync.OnceValue(func() *target.Secured {
-	certificate, key, err := certs.Make("Hall supervisor", "urn:ferry:Stand-in", []string{"localhost", "127.0.0.1"}, time.Now())
+	certificate, key, err := certs.Make("Hall supervisor", "urn:ferry:Stand-in", []string{"localhost", "127.0.0.1"},
+		time.Now())
 	if err != nil {
 		return nil
 	}

@@ -68,8 +68,10 @@ func (t *Typed) point(scheme address.Scheme) (site.Point, error) {
 	for _, c := range []struct {
 		column regmap.Column
 		text   string
-	}{{regmap.Name, t.Name}, {regmap.Address, t.Address}, {regmap.Type, t.Type}, {regmap.Scale, t.Scale}, {regmap.Unit, t.Unit}} {
-		if strings.TrimSpace(c.text) == "" && c.column != regmap.Name && c.column != regmap.Address && c.column != regmap.Type {
+	}{{regmap.Name, t.Name}, {regmap.Address, t.Address}, {regmap.Type, t.Type}, {regmap.Scale, t.Scale},
+		{regmap.Unit, t.Unit}} {
+		if strings.TrimSpace(c.text) == "" && c.column != regmap.Name && c.column != regmap.Address &&
+			c.column != regmap.Type {
 			continue
 		}
 		if err := regmap.SetCell(scheme, &p, c.column, strings.TrimSpace(c.text)); err != nil {
@@ -278,7 +280,8 @@ func (b *builder) line() error {
 		return errors.New("the new line has no name")
 	}
 	line := site.Line{ID: b.id(), Name: name, Medium: site.SerialLine, Here: o.NewLine.Here,
-		Serial: &site.Serial{Standard: cmp.Or(o.NewLine.Kind, serial.TIA485Two), Format: o.NewLine.Format, LengthM: o.NewLine.LengthM}}
+		Serial: &site.Serial{Standard: cmp.Or(o.NewLine.Kind, serial.TIA485Two), Format: o.NewLine.Format,
+			LengthM: o.NewLine.LengthM}}
 	b.out.Line = line.ID
 	b.add(site.KindLine, line.ID, "", line)
 	return nil
@@ -342,7 +345,8 @@ func (b *builder) upstream() error {
 		b.out.Devices = append(b.out.Devices, d.ID)
 		b.add(site.KindDevice, d.ID, "", d)
 	}
-	if reader := strings.TrimSpace(o.Reader.Name); reader != "" && !slices.ContainsFunc(b.site.Devices, func(d site.Device) bool { return d.Name == reader }) {
+	if reader := strings.TrimSpace(o.Reader.Name); reader != "" &&
+		!slices.ContainsFunc(b.site.Devices, func(d site.Device) bool { return d.Name == reader }) {
 		d := site.Device{ID: b.id(), Name: reader, Remark: "Reads " + name, Points: []site.Point{},
 			Ports: []site.Port{{Line: o.As.Line, Host: strings.TrimSpace(o.Reader.Host)}}}
 		b.add(site.KindDevice, d.ID, "", d)
@@ -448,12 +452,14 @@ func (b *builder) meter(m *Meter, sheets map[string]bool) (*site.Device, error) 
 	case name == "":
 		return nil, fmt.Errorf("the meter at %d has no name", m.Station)
 	case m.Station < max(setting.Least, 1) || m.Station > setting.Most:
-		return nil, fmt.Errorf("%s: %s goes from %d to %d", name, strings.ToLower(setting.Title), max(setting.Least, 1), setting.Most)
+		return nil, fmt.Errorf("%s: %s goes from %d to %d", name, strings.ToLower(setting.Title), max(setting.Least, 1),
+			setting.Most)
 	case b.stations[m.Station]:
 		return nil, fmt.Errorf("%s: another device has %s %d", name, strings.ToLower(setting.Title), m.Station)
 	}
 	d := &site.Device{ID: b.id(), Name: name, Model: list.Name, Map: b.near.Name, Limits: list.Limits, Bench: model.Bench,
-		Ports: []site.Port{{Line: b.out.Line, Protocol: b.near.Name, Settings: protocol.Settings{b.near.Station: protocol.OfInt(m.Station)}}}}
+		Ports: []site.Port{{Line: b.out.Line, Protocol: b.near.Name,
+			Settings: protocol.Settings{b.near.Station: protocol.OfInt(m.Station)}}}}
 	b.stations[m.Station] = true
 	if list.ThinkMs > 0 {
 		if _, has := b.near.Setting(protocol.KeyThink); has {
@@ -523,8 +529,9 @@ func (b *builder) object(meter string, p *site.Point, number int) (Made, site.Po
 		}
 	}
 	made.Name = strings.NewReplacer("{device}", meter, "{point}", p.Name).Replace(template)
-	return Made{Point: p.ID, Object: made.ID, At: b.near.Scheme.Short(p.Address), Source: p.Name, Address: b.far.Scheme.Short(made.Address),
-		Name: made.Name, Type: string(made.Type), Unit: made.Unit, Band: made.Band, PaceMs: made.PaceMs, Lost: lost}, made
+	return Made{Point: p.ID, Object: made.ID, At: b.near.Scheme.Short(p.Address), Source: p.Name,
+		Address: b.far.Scheme.Short(made.Address), Name: made.Name, Type: string(made.Type), Unit: made.Unit,
+		Band: made.Band, PaceMs: made.PaceMs, Lost: lost}, made
 }
 
 // unlike is a name that no other object of the device has.

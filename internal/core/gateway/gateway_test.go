@@ -32,9 +32,11 @@ func farm() *site.Site {
 
 // order is a gateway of so many meters of two models on a new line.
 func order(meters, baud int) *gateway.Design {
-	o := &gateway.Design{NewLine: gateway.NewLine{Name: "Meter line", Format: serial.Format{Baud: baud, Data: 8, Parity: serial.None, Stop: 1}},
-		PaceMs: 10_000, Models: []gateway.Model{{Datasheet: "shelf-energy-meter-em2"}, {Datasheet: "shelf-energy-meter-em5"}},
-		As:     gateway.Upstream{Protocol: "bacnet-ip", Name: "Energy gateway", Line: "net", Host: "192.0.2.60", Settings: protocol.Settings{"device": protocol.OfInt(4050)}},
+	o := &gateway.Design{NewLine: gateway.NewLine{Name: "Meter line", Format: serial.Format{Baud: baud, Data: 8,
+		Parity: serial.None, Stop: 1}}, PaceMs: 10_000, Models: []gateway.Model{{Datasheet: "shelf-energy-meter-em2"},
+		{Datasheet: "shelf-energy-meter-em5"}},
+		As: gateway.Upstream{Protocol: "bacnet-ip", Name: "Energy gateway", Line: "net", Host: "192.0.2.60",
+			Settings: protocol.Settings{"device": protocol.OfInt(4050)}},
 		Reader: gateway.Reader{Name: "Building controller", Host: "192.0.2.9", PaceMs: 5000}}
 	for i := range meters {
 		o.Meters = append(o.Meters, gateway.Meter{Name: fmt.Sprintf("Meter %d", i+1), Station: i + 1, Model: i / 3 % 2})
@@ -62,7 +64,8 @@ func TestBuild(t *testing.T) {
 	var said []string
 	for _, x := range built.Objects {
 		if x.Meter == 0 && (x.Source == "Voltage1" || x.Source == "Energy") || x.Meter == 3 {
-			said = append(said, fmt.Sprintf("%d %s %s > %s %q %s %s ±%g %s", x.Meter, x.At, x.Source, x.Address, x.Name, x.Type, x.Unit, x.Band, x.Lost))
+			said = append(said, fmt.Sprintf("%d %s %s > %s %q %s %s ±%g %s", x.Meter, x.At, x.Source, x.Address, x.Name,
+				x.Type, x.Unit, x.Band, x.Lost))
 		}
 	}
 	const want = `0 30001 Voltage1 > analog-input:101 "Meter 1 Voltage1" float32 V ±1 
@@ -80,7 +83,8 @@ func TestBuild(t *testing.T) {
 	if got := strings.Join(said, "\n"); got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
-	if len(next.Crossings) != 54 || len(next.Links) != 6 || len(built.Devices) != 1 || len(next.Device(built.Devices[0]).Points) != 54 {
+	if len(next.Crossings) != 54 || len(next.Links) != 6 || len(built.Devices) != 1 ||
+		len(next.Device(built.Devices[0]).Points) != 54 {
 		t.Errorf("%d crossings, %d links, %v", len(next.Crossings), len(next.Links), built.Devices)
 	}
 	each := order(6, 9600)
@@ -92,7 +96,8 @@ func TestBuild(t *testing.T) {
 		t.Fatal(err)
 	}
 	d := next.Device(built.Devices[6])
-	if len(built.Devices) != 7 || d.Name != "Energy gateway, Meter 6" || d.Ports[0].Settings["device"].Int() != 4056 || d.Ports[0].Settings["network"].Int() == 0 ||
+	if len(built.Devices) != 7 || d.Name != "Energy gateway, Meter 6" || d.Ports[0].Settings["device"].Int() != 4056 ||
+		d.Ports[0].Settings["network"].Int() == 0 ||
 		d.Points[0].Name != "Voltage12" {
 		t.Errorf("%+v", d)
 	}
@@ -115,19 +120,22 @@ func TestPicks(t *testing.T) {
 	for _, x := range built.Objects {
 		said = append(said, x.At+" "+x.Name+" "+x.Unit)
 	}
-	if got := strings.Join(said, ", "); got != "30013 Meter 1 Power kW, 30019 Meter 1 Frequency Hz, 30051 Meter 1 Demand kW" {
+	if got := strings.Join(said,
+		", "); got != "30013 Meter 1 Power kW, 30019 Meter 1 Frequency Hz, 30051 Meter 1 Demand kW" {
 		t.Error(got)
 	}
 	if p := next.Devices[2].Points[2]; p.Factor != 0.1 || p.PaceMs != 10_000 {
 		t.Errorf("%+v", p)
 	}
 	o.Models[0].Picks, o.Models[0].More = []string{}, nil
-	if _, err := gateway.Build(farm(), o, sheet, ids()); err == nil || !strings.Contains(err.Error(), "nothing of Energy meter EM-2 is chosen") {
+	if _, err := gateway.Build(farm(), o, sheet, ids()); err == nil ||
+		!strings.Contains(err.Error(), "nothing of Energy meter EM-2 is chosen") {
 		t.Error(err)
 	}
 	o.Models[0].More = []gateway.Typed{{Name: "Demand", Type: "uint32"}}
 	o.Models[0].More[0].Address = "nowhere"
-	if _, err := gateway.Build(farm(), o, sheet, ids()); err == nil || !strings.Contains(err.Error(), "Demand, added by hand") {
+	if _, err := gateway.Build(farm(), o, sheet, ids()); err == nil ||
+		!strings.Contains(err.Error(), "Demand, added by hand") {
 		t.Error(err)
 	}
 }
@@ -162,10 +170,12 @@ func TestAdd(t *testing.T) {
 	o.As.Names = "Meter 1 {point}" // as another has them
 	o.All = true
 	b := built(o)
-	if b.Devices[0] != gate || b.Line != first.Line || b.Objects[0].Name != "Meter 1 Voltage1 (2)" || b.Objects[0].Address != "analog-input:301" {
+	if b.Devices[0] != gate || b.Line != first.Line || b.Objects[0].Name != "Meter 1 Voltage1 (2)" ||
+		b.Objects[0].Address != "analog-input:301" {
 		t.Errorf("%v %+v", b.Devices, b.Objects[0])
 	}
-	if d := s.Device(meter); d.Points[0].PaceMs != 20_000 || d.Placements[0].PaceMs != 20_000 || s.Device(gate).Points[0].PaceMs != 20_000 {
+	if d := s.Device(meter); d.Points[0].PaceMs != 20_000 || d.Placements[0].PaceMs != 20_000 ||
+		s.Device(gate).Points[0].PaceMs != 20_000 {
 		t.Errorf("what was there is still read every %d ms", d.Points[0].PaceMs)
 	}
 	look, err := gateway.Look(context.Background(), s, more("Meter 4", first.Line, 4), sheet)
@@ -187,7 +197,8 @@ func TestAdd(t *testing.T) {
 		o.As.Each = true
 		b = built(o)
 		d := s.Device(b.Devices[1])
-		if d.Name != "Energy gateway, "+name || d.Ports[0].Settings["device"].Int() != 4051+n || b.Objects[0].Address != "analog-input:1" {
+		if d.Name != "Energy gateway, "+name || d.Ports[0].Settings["device"].Int() != 4051+n ||
+			b.Objects[0].Address != "analog-input:1" {
 			t.Errorf("%+v", d)
 		}
 		if n == 0 { // the next is on the network of this one
@@ -198,13 +209,15 @@ func TestAdd(t *testing.T) {
 	}
 	o = more("Meter 5", first.Line, 5)
 	o.As.Writable = true
-	if _, err := gateway.Build(s, o, sheet, id); err == nil || !strings.Contains(err.Error(), "Energy gateway lets nothing be written") {
+	if _, err := gateway.Build(s, o, sheet, id); err == nil ||
+		!strings.Contains(err.Error(), "Energy gateway lets nothing be written") {
 		t.Error(err)
 	}
 	// Only what is not given on yet becomes an object.
 	o = more("", first.Line, 0)
 	o.Meters = []gateway.Meter{{Device: meter}}
-	if _, err := gateway.Build(s, o, sheet, id); err == nil || !strings.Contains(err.Error(), "of Meter 1, nothing is left") {
+	if _, err := gateway.Build(s, o, sheet, id); err == nil ||
+		!strings.Contains(err.Error(), "of Meter 1, nothing is left") {
 		t.Error(err)
 	}
 	for i := range s.Crossings {
@@ -215,7 +228,8 @@ func TestAdd(t *testing.T) {
 			break
 		}
 	}
-	if b = built(o); len(b.Objects) != 1 || b.Objects[0].Name != "Meter 1 Voltage3" || b.Objects[0].Address != "analog-input:103" {
+	if b = built(o); len(b.Objects) != 1 || b.Objects[0].Name != "Meter 1 Voltage3" ||
+		b.Objects[0].Address != "analog-input:103" {
 		t.Errorf("%+v", b.Objects)
 	}
 }
@@ -264,7 +278,8 @@ func TestLook(t *testing.T) {
 		for _, x := range look.Built.Objects {
 			oldest = max(oldest, x.OldestMs)
 		}
-		if six := look.Steps[5]; oldest != six.OldestMs || six.ReadMs != oldest+5000 || six.Assumed || !look.Steps[6].Assumed || len(look.Steps) != 31 {
+		if six := look.Steps[5]; oldest != six.OldestMs || six.ReadMs != oldest+5000 || six.Assumed ||
+			!look.Steps[6].Assumed || len(look.Steps) != 31 {
 			t.Errorf("%v, %+v, %d steps", oldest, six, len(look.Steps))
 		}
 	}

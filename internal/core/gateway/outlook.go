@@ -61,7 +61,8 @@ func Settle(ctx context.Context, s *site.Site, o *Design, sheet func(id string) 
 	}
 	for pace := spare * plan.Of(line).RoundMs; ; pace *= spare {
 		settled.PaceMs = max(leastPace, int(math.Ceil(pace/paceStep))*paceStep)
-		if _, plan, line, err = compiled(ctx, s, &settled, sheet); err != nil || plan.Of(line).Holds || settled.PaceMs >= slow {
+		if _, plan, line, err = compiled(ctx, s, &settled, sheet); err != nil || plan.Of(line).Holds ||
+			settled.PaceMs >= slow {
 			settled.PaceMs = min(settled.PaceMs, slow)
 			return &settled, err
 		}
@@ -76,7 +77,8 @@ const (
 )
 
 // compiled is the line as it is with an order.
-func compiled(ctx context.Context, s *site.Site, o *Design, sheet func(id string) *site.Datasheet) (*Built, *timetable.Plan, string, error) {
+func compiled(ctx context.Context, s *site.Site, o *Design, sheet func(id string) *site.Datasheet) (*Built,
+	*timetable.Plan, string, error) {
 	n := 0
 	built, err := Build(s, o, sheet, func() string { n++; return "gateway-" + strconv.Itoa(n) })
 	if err != nil {
@@ -158,7 +160,8 @@ func narrowed(s *site.Site, o *Design) *site.Site {
 }
 
 // stepOf is the line with so many meters.
-func stepOf(ctx context.Context, s *site.Site, o *Design, sheet func(id string) *site.Datasheet, meters int) (Growth, *Built, *timetable.Plan, error) {
+func stepOf(ctx context.Context, s *site.Site, o *Design, sheet func(id string) *site.Datasheet, meters int) (Growth,
+	*Built, *timetable.Plan, error) {
 	part := *o
 	part.Meters = slices.Clone(o.Meters[:min(meters, len(o.Meters))])
 	step := Growth{Meters: meters, Assumed: meters > len(o.Meters)}
@@ -224,7 +227,8 @@ func (l *Forecast) judge(o *Design) {
 			why = fmt.Sprintf("with %d the paces no longer hold", s.Meters)
 		case o.Reader.OldestMs > 0 && s.ReadMs > float64(o.Reader.OldestMs):
 			old = true
-			why = fmt.Sprintf("with %d a value gets %s old, and %s is allowed", s.Meters, seconds(s.ReadMs), seconds(float64(o.Reader.OldestMs)))
+			why = fmt.Sprintf("with %d a value gets %s old, and %s is allowed", s.Meters, seconds(s.ReadMs),
+				seconds(float64(o.Reader.OldestMs)))
 		case s.Meters > mostOnLine:
 			why = fmt.Sprintf("its drivers bear %d", mostOnLine)
 		}

@@ -12,8 +12,9 @@ import (
 
 // drawings are the lines as they are drawn: a rail with its devices, the asking end first.
 func (of *Of) drawings() Section {
-	s := Section{Title: "Lines", Says: "Each line with its devices: the end that asks is dark. The five marks are the stops of " +
-		"its link as it was tried last: wire, address, session, points, pace."}
+	s := Section{Title: "Lines",
+		Says: "Each line with its devices: the end that asks is dark. The five marks are the stops of " +
+			"its link as it was tried last: wire, address, session, points, pace."}
 	used := map[string]float64{}
 	for i := range of.Plan.Lines {
 		used[of.Plan.Lines[i].Line] = of.Plan.Lines[i].Utilisation

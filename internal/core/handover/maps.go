@@ -124,8 +124,9 @@ func (of *Of) crossings() Section {
 
 // timetable is how full the lines are, as predicted and as measured, and what is asked.
 func (of *Of) timetable() Section {
-	s := Section{Title: "Timetable", Says: "How much of the time of each line is taken, as worked out and as a run has measured " +
-		"it; and every request with its times. On Ethernet it is the busiest connection that counts."}
+	s := Section{Title: "Timetable",
+		Says: "How much of the time of each line is taken, as worked out and as a run has measured " +
+			"it; and every request with its times. On Ethernet it is the busiest connection that counts."}
 	measured := map[string]float64{}
 	for i := range of.Plan.Requests {
 		r := &of.Plan.Requests[i]

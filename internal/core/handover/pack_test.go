@@ -127,7 +127,8 @@ func TestReaders(t *testing.T) {
 		row    string
 		bad    string
 	}{
-		{reader: handover.Reader{Device: "do11"}, row: "DO probe 11.Oxygen | DO probe 11 · Oxygen | 192.0.2.21, unit 1 | 40001 | float32 | CDAB"},
+		{reader: handover.Reader{Device: "do11"},
+			row: "DO probe 11.Oxygen | DO probe 11 · Oxygen | 192.0.2.21, unit 1 | 40001 | float32 | CDAB"},
 		{reader: handover.Reader{Device: "do11", Name: "{device}_{point}", Rule: "iec61131", Notation: "0-based"},
 			row: "DO_probe_11_Oxygen | DO probe 11 · Oxygen | 192.0.2.21, unit 1 | "},
 		{reader: handover.Reader{Name: "{point}", Rule: "ascii32"}, row: "Oxygen_2 | DO probe 12 · Oxygen"},

@@ -83,8 +83,9 @@ func (of *Of) record(total *checkout.Progress) Section {
 
 // access are the checklists of what has to be switched on in the devices.
 func (of *Of) access() Section {
-	s := Section{Title: "Access checklists", Says: "What has to be switched on in each device before it answers, and who has seen " +
-		"to it."}
+	s := Section{Title: "Access checklists",
+		Says: "What has to be switched on in each device before it answers, and who has seen " +
+			"to it."}
 	for i := range of.Site.Devices {
 		d := &of.Site.Devices[i]
 		t := Table{Title: d.Name, Sheet: "Access", Mark: 1, Columns: []Column{{"What", 0.5, false, false},
@@ -111,8 +112,9 @@ func (of *Of) access() Section {
 
 // history is what was changed in the site, and what was written to its devices.
 func (of *Of) history() Section {
-	s := Section{Title: "Change history", Says: "What was changed in the site, and what people and crossings wrote to its devices, " +
-		"the latest first."}
+	s := Section{Title: "Change history",
+		Says: "What was changed in the site, and what people and crossings wrote to its devices, " +
+			"the latest first."}
 	t := Table{Title: "Changes of the site", Sheet: "Changes", Mark: -1, Columns: []Column{{"Number", 0.08, true, true},
 		{"When", 0.2, false, false}, {"Who", 0.2, false, false}, {"What", 0.52, false, false}}}
 	for _, step := range of.Steps {

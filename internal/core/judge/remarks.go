@@ -159,7 +159,8 @@ var remarkRules = map[capture.RemarkKind]struct {
 			return fmt.Sprintf("%s says that it was started again, %s: what it kept to be told may be gone, and what it was told to do "+
 				"by itself has to be said anew.", who, often)
 		},
-		"Read everything anew after it, as Ferry does. Where it comes again and again, look at its supply and its log.", "", false},
+		"Read everything anew after it, as Ferry does. Where it comes again and again, look at its supply and its log.",
+		"", false},
 	capture.Unset: {"clock-unset", finding.Doubt, 1, "Its clock wants to be set",
 		func(_, who, often string) string {
 			return fmt.Sprintf("%s asks for the time, and nobody sets it: that came %s. The times of what it tells are not to be trusted.",
@@ -248,11 +249,12 @@ func (c *claims) findings(j *Judge) (found []finding.Finding) {
 		if len(of.who) < 2 {
 			continue
 		}
-		f := finding.Finding{Code: "station-twice", Severity: finding.Fault, Sure: 0.97, Count: of.proofs.n, Subject: j.of(of.talk),
-			Title:    sentenceOf(name) + " is there twice",
-			Sentence: fmt.Sprintf("%s is claimed by %s: questions for one go to either.", sentenceOf(name), strings.Join(of.who, " and by ")),
-			Remedy:   "Give one of them another number: it is one device's alone on all networks together.",
-			Else:     "One of them may have been put in the place of the other while this was recorded."}
+		f := finding.Finding{Code: "station-twice", Severity: finding.Fault, Sure: 0.97, Count: of.proofs.n,
+			Subject: j.of(of.talk), Title: sentenceOf(name) + " is there twice",
+			Sentence: fmt.Sprintf("%s is claimed by %s: questions for one go to either.", sentenceOf(name),
+				strings.Join(of.who, " and by ")),
+			Remedy: "Give one of them another number: it is one device's alone on all networks together.",
+			Else:   "One of them may have been put in the place of the other while this was recorded."}
 		f.Subject.Column = name
 		of.proofs.into(&f)
 		found = append(found, f)

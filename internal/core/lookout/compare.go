@@ -298,7 +298,8 @@ func placeOf(o Out) string {
 	switch o.How {
 	case exchange.Unreached, exchange.NoSuchName:
 		return "path"
-	case exchange.Reported, exchange.Refused, exchange.NoAnswer, exchange.Reset, exchange.Closed, exchange.Garbled, exchange.Declined:
+	case exchange.Reported, exchange.Refused, exchange.NoAnswer, exchange.Reset, exchange.Closed, exchange.Garbled,
+		exchange.Declined:
 		return "device"
 	}
 	return ""

@@ -43,7 +43,8 @@ type Named struct {
 const MostNamed = 50_000
 
 // nameHeadings begin columns of names.
-var nameHeadings = []string{"name", "names", "node", "nodes", "nodeid", "node id", "identifier", "tag", "tags", "address"}
+var nameHeadings = []string{"name", "names", "node", "nodes", "nodeid", "node id", "identifier", "tag", "tags",
+	"address"}
 
 // ReadNames reads a column of names: one to a line, with a type behind a tab, if any. A name that
 // is an address already is taken as it is. Where addresses are kinds and numbers, which are no names, a

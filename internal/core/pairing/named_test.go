@@ -69,7 +69,8 @@ func TestBoundNames(t *testing.T) {
 	if !strings.Contains(aside, "heading") || len(names) != 7 {
 		t.Fatalf("%d, %s", len(names), aside)
 	}
-	for i, want := range []string{"WetWell ai22  ", "wetwell ai23 float32 ", "Pump 1 runs bi3  ", "bi4 bi4 bool ", "Sump   address Sump", "Lone   address Lone",
+	for i, want := range []string{"WetWell ai22  ", "wetwell ai23 float32 ", "Pump 1 runs bi3  ", "bi4 bi4 bool ",
+		"Sump   address Sump", "Lone   address Lone",
 		"Flow, total ctr5  "} {
 		n := &names[i]
 		if got := fmt.Sprintf("%s %s %s %.12s", n.Text, dnp3.Scheme.Short(n.Address), n.Type, n.Why); got != want {

@@ -154,7 +154,8 @@ func Between(s *site.Site, from []string, to string) (*Shores, error) {
 	for i := range far.Points {
 		p := &far.Points[i]
 		if kind, ok := sortOf(far, p); ok && sorted {
-			if operates := kind == Command || kind == Setpoint; operates && !given[p.ID] || !operates && !reached[p.ID] && far.Served() ||
+			if operates := kind == Command || kind == Setpoint; operates && !given[p.ID] ||
+				!operates && !reached[p.ID] && far.Served() ||
 				!operates && !far.Served() && p.Access != site.ReadOnly && !reached[p.ID] {
 				c := candidate(far, p, kind)
 				c.sorted, c.says = true, p.Remark
@@ -253,8 +254,8 @@ func (sh *Shores) propose(pairs []Pair, refused []Refused) *Proposal {
 			into++
 		}
 	}
-	return &Proposal{Pairs: pairs, Refused: refused, Runs: runs(pairs, sh.Near), Near: max(0, len(sh.Near)-len(pairs)), Far: max(0,
-		len(sh.Far)-into)}
+	return &Proposal{Pairs: pairs, Refused: refused, Runs: runs(pairs, sh.Near), Near: max(0, len(sh.Near)-len(pairs)),
+		Far: max(0, len(sh.Far)-into)}
 }
 
 // pair joins two candidates, with the conversion that their units need; goes is for a
@@ -270,15 +271,17 @@ func (sh *Shores) pair(near, far *Candidate, x site.Crossing, goes Goes) Pair {
 			x.Way = []site.Step{{Do: site.DoUnit}}
 		}
 	}
-	p := Pair{From: near.ID, FromName: near.Device + " · " + near.Name, FromAddress: near.Address, To: far.ID, ToName: far.Device + " · " +
-		far.Name,
+	p := Pair{From: near.ID, FromName: near.Device + " · " + near.Name, FromAddress: near.Address, To: far.ID,
+		ToName: far.Device + " · " +
+			far.Name,
 		Crossing: x, Way: crossing.Words(&x), Address: far.Address, Fits: true, near: near, far: far}
 	from, to := near.point, far.point
 	if back {
 		p.Goes, from, to = FromThere, far.point, near.point
 	}
 	if near.sorted && far.sorted && near.Kind != far.Kind {
-		p.Fits, p.Sentence = false, fmt.Sprintf("%s is one of the %s, and %s one of the %s.", near.Name, near.Kind, far.Name, far.Kind)
+		p.Fits, p.Sentence = false, fmt.Sprintf("%s is one of the %s, and %s one of the %s.", near.Name, near.Kind,
+			far.Name, far.Kind)
 		return p
 	}
 	if sh.list != nil {

@@ -33,9 +33,10 @@ type Run struct {
 }
 
 // sorts are the kinds of the sorts that protocols tell.
-var sorts = map[protocol.Sort]Kind{protocol.SingleSort: State, protocol.DoubleSort: Double, protocol.MeasuredSort: Number,
-	protocol.CounterSort: Total, protocol.CommandSort: Command, protocol.SetpointSort: Setpoint, protocol.TextSort: Text,
-	protocol.TimeSort: Time, protocol.EnumSort: Word, protocol.OwnSort: Own}
+var sorts = map[protocol.Sort]Kind{protocol.SingleSort: State, protocol.DoubleSort: Double,
+	protocol.MeasuredSort: Number, protocol.CounterSort: Total, protocol.CommandSort: Command,
+	protocol.SetpointSort: Setpoint, protocol.TextSort: Text, protocol.TimeSort: Time, protocol.EnumSort: Word,
+	protocol.OwnSort: Own}
 
 // sortOf is the kind of a point by its protocol; ok is false where that does not tell.
 func sortOf(d *site.Device, p *site.Point) (k Kind, ok bool) {
@@ -128,8 +129,8 @@ func runs(pairs []Pair, all []Candidate) (list []Run) {
 
 // follows reports whether a pair is one further than another on both shores.
 func follows(before, p *Pair) bool {
-	return p.near != nil && p.far != nil && before.near.Kind == p.near.Kind && before.near.of == p.near.of && before.far.of == p.far.of &&
-		before.near.before() == p.near.before() && before.far.before() == p.far.before() &&
+	return p.near != nil && p.far != nil && before.near.Kind == p.near.Kind && before.near.of == p.near.of &&
+		before.far.of == p.far.of && before.near.before() == p.near.before() && before.far.before() == p.far.before() &&
 		p.near.number()-before.near.number() == 1 && p.far.number()-before.far.number() == 1
 }
 
@@ -258,7 +259,8 @@ func Check(s *site.Site) (found []finding.Finding) {
 			found = append(found, finding.Finding{Code: "sorts-differ", Severity: finding.Fault, Sure: 0.95,
 				Subject: finding.Subject{Kind: "crossing", ID: x.ID, Device: to.of.ID, Name: to.Name},
 				Title:   "It carries into another kind of point",
-				Sentence: fmt.Sprintf("%s (%s) is one of the %s, and %s (%s) one of the %s.", from.Name, from.Address, from.Kind, to.Name,
+				Sentence: fmt.Sprintf("%s (%s) is one of the %s, and %s (%s) one of the %s.", from.Name, from.Address,
+					from.Kind, to.Name,
 					to.Address, to.Kind),
 				Remedy: "Pair it with a point of its own kind."})
 			continue
@@ -266,8 +268,8 @@ func Check(s *site.Site) (found []finding.Finding) {
 		pairs = append(pairs, Pair{From: x.From, To: x.To, Crossing: *x, near: &from, far: &to})
 	}
 	slices.SortStableFunc(pairs, func(a, b Pair) int {
-		return cmp.Or(cmp.Compare(a.near.of.ID, b.near.of.ID), cmp.Compare(a.far.of.ID, b.far.of.ID), cmp.Compare(a.near.before(), b.near.before()),
-			cmp.Compare(a.near.number(), b.near.number()))
+		return cmp.Or(cmp.Compare(a.near.of.ID, b.near.of.ID), cmp.Compare(a.far.of.ID, b.far.of.ID),
+			cmp.Compare(a.near.before(), b.near.before()), cmp.Compare(a.near.number(), b.near.number()))
 	})
 	for _, r := range runs(pairs, all) {
 		if r.Better == 0 {
@@ -276,8 +278,8 @@ func Check(s *site.Site) (found []finding.Finding) {
 		p := &pairs[r.First]
 		found = append(found, finding.Finding{Code: "run-moved", Severity: finding.Fault, Sure: 0.85, Count: r.Count,
 			Subject: finding.Subject{Kind: "crossing", ID: p.Crossing.ID, Device: p.far.of.ID, Name: p.far.Name},
-			Title:   fmt.Sprintf("A run of pairs is moved by %d", max(r.Better, -r.Better)), Sentence: r.Title + ": " + r.Sentence,
-			Remedy: "Undo the pairing of this run, and pair it in order from the other start."})
+			Title:   fmt.Sprintf("A run of pairs is moved by %d", max(r.Better, -r.Better)), Sentence: r.Title + ": " +
+				r.Sentence, Remedy: "Undo the pairing of this run, and pair it in order from the other start."})
 	}
 	return found
 }
@@ -326,7 +328,8 @@ const leastSuits = 0.3
 
 // byOffset pairs a group with those of the near shore that stand by one offset from a start on, and says
 // how well they suit.
-func byOffset(near, group []*Candidate, start *Candidate, used map[*Candidate]bool) (couples [][2]*Candidate, score float64) {
+func byOffset(near, group []*Candidate, start *Candidate, used map[*Candidate]bool) (couples [][2]*Candidate,
+	score float64) {
 	at := map[int]*Candidate{}
 	for _, c := range near {
 		if c.of == start.of && c.before() == start.before() && !used[c] {

@@ -72,7 +72,8 @@ type DescribesOut interface {
 	DescribedAs() (ending, media string)
 }
 
-// DescribesBeside is the ability of those DescribesOut whose files refer to another one, which goes with them. Read, the
+// DescribesBeside is the ability of those DescribesOut whose files refer to another one, which goes with them. Read,
+// the
 // one may be joined to the other.
 type DescribesBeside interface {
 	// Beside is what the other file is called, in small letters: "list of state texts".

@@ -39,7 +39,8 @@ func TestOffsets(t *testing.T) {
 		want           []string // displaced, as "line is should"
 	}{
 		{"as laid out", "", "", nil},
-		{"a member put in before", "Mode,INT,10.0\nPump.Level,REAL,12.0\nPump.Open,BOOL,16.0\nPump.Count,INT,18.0\nLast,INT,20.0",
+		{"a member put in before",
+			"Mode,INT,10.0\nPump.Level,REAL,12.0\nPump.Open,BOOL,16.0\nPump.Count,INT,18.0\nLast,INT,20.0",
 			"Mode,INT,14.0\nPump.Level,REAL,16.0\nPump.Open,BOOL,20.0\nPump.Count,INT,22.0\nLast,INT,24.0", []string{"7 14 10"}},
 		{"a type that was made wider", "Code,BYTE", "Code,WORD", []string{"5 5 6", "6 6 8"}},
 		{"a bit that was taken out", "Fault,BOOL,4.1", "Fault,BOOL,4.2", []string{"4 4.2 4.1"}},

@@ -139,8 +139,8 @@ type Listing struct {
 // gives the source line of each point.
 func (l *Listing) Points(scheme address.Scheme) (points []site.Point, lines []int, rejected []Rejected) {
 	order := TableColumns()
-	m := maker{scheme: scheme, listing: l, at: make([]int, len(order)), types: map[string]shaped{}, cells: map[string]typeCell{},
-		scales: map[string][2]string{}, accesses: map[string]site.Access{}}
+	m := maker{scheme: scheme, listing: l, at: make([]int, len(order)), types: map[string]shaped{},
+		cells: map[string]typeCell{}, scales: map[string][2]string{}, accesses: map[string]site.Access{}}
 	for i := range m.at {
 		m.at[i] = -1
 	}

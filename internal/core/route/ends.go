@@ -93,7 +93,8 @@ func swapped(rows []Mismatch) {
 	for i := range rows {
 		for k := range rows[:i] {
 			a, b := &rows[i], &rows[k]
-			if a.Result == Fault && b.Result == Fault && a.Key != "" && b.Key != "" && a.Asking == b.Answering && a.Answering == b.Asking {
+			if a.Result == Fault && b.Result == Fault && a.Key != "" && b.Key != "" && a.Asking == b.Answering &&
+				a.Answering == b.Asking {
 				a.Symptom += ": it is exchanged with " + b.Title
 				b.Symptom += ": it is exchanged with " + a.Title
 			}

@@ -143,7 +143,8 @@ func TestSwapped(t *testing.T) {
 		{Key: "master", Title: "Master", Asking: "10", Answering: "1", Result: Fault, Symptom: "nobody answers"},
 		{Key: "slot", Title: "Slot", Asking: "10", Answering: "2", Result: Fault, Symptom: "it is refused"}}
 	swapped(rows)
-	for i, want := range []string{"", "nobody answers: it is exchanged with Master", "nobody answers: it is exchanged with Outstation",
+	for i, want := range []string{"", "nobody answers: it is exchanged with Master",
+		"nobody answers: it is exchanged with Outstation",
 		"it is refused"} {
 		if rows[i].Symptom != want {
 			t.Errorf("%s: %q", rows[i].Title, rows[i].Symptom)

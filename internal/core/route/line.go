@@ -61,9 +61,9 @@ func stationTwice(s *site.Site, line *site.Line) (list []finding.Finding) {
 		if is.port.Line != line.ID {
 			return // it is told of with its own line
 		}
-		list = append(list, finding.Finding{Code: code, Severity: finding.Fault, Sure: 1, Count: 1, Where: "lines", Evidence: []string{},
-			Subject: finding.Subject{Kind: "device", ID: is.device.ID, Device: is.device.ID, Name: is.device.Name},
-			Title:   is.device.Name + ": " + title, Sentence: why, Remedy: remedy})
+		list = append(list, finding.Finding{Code: code, Severity: finding.Fault, Sure: 1, Count: 1, Where: "lines",
+			Evidence: []string{}, Subject: finding.Subject{Kind: "device", ID: is.device.ID, Device: is.device.ID,
+				Name: is.device.Name}, Title: is.device.Name + ": " + title, Sentence: why, Remedy: remedy})
 	}
 	for i := range s.Devices {
 		d := &s.Devices[i]
@@ -93,7 +93,8 @@ func stationTwice(s *site.Site, line *site.Line) (list []finding.Finding) {
 			for _, other := range placed[at] {
 				if why := def.Clash(other.port.Settings, p.Settings); why != "" {
 					report("place-twice", "one address for two", is, other,
-						fmt.Sprintf("%s and %s are both to answer at %s: %s.", other.device.Name, d.Name, p.Host, why), "Change what one of them is set to.")
+						fmt.Sprintf("%s and %s are both to answer at %s: %s.", other.device.Name, d.Name, p.Host, why),
+						"Change what one of them is set to.")
 					break
 				}
 			}

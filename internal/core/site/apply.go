@@ -30,8 +30,8 @@ const (
 
 // Kinds lists all kinds, each after those on which it depends.
 func Kinds() []Kind {
-	return []Kind{KindSite, KindDatasheet, KindStructure, KindLine, KindDevice, KindPoint, KindLink, KindList, KindCrossing,
-		KindHeadings, KindOutlet, KindLookout}
+	return []Kind{KindSite, KindDatasheet, KindStructure, KindLine, KindDevice, KindPoint, KindLink, KindList,
+		KindCrossing, KindHeadings, KindOutlet, KindLookout}
 }
 
 // Edit asks for one object to be created, replaced or removed.

@@ -216,7 +216,8 @@ func (s *socket) part(key question, m *wire.Message, datagram []byte) {
 	if len(w.parts) > mostAnswer {
 		delete(s.waits, key)
 		s.mu.Unlock()
-		_ = s.send(key, &wire.Message{Kind: wire.Abort, Invoke: key.invoke, Reason: 1}, false) // whether it arrives is the device's to see
+		_ = s.send(key, &wire.Message{Kind: wire.Abort, Invoke: key.invoke, Reason: 1},
+			false) // whether it arrives is the device's to see
 		w.done <- answer{message: wire.Message{Kind: wire.Abort, Reason: 1}}
 		return
 	}
@@ -273,7 +274,8 @@ func (e *refusedError) Error() string {
 
 // ask asks a question and returns what answers it; it is sent again so many times where nothing comes
 // within a while, unless once is set: a write is never sent twice.
-func (s *socket) ask(ctx context.Context, to netip.AddrPort, behind wire.Station, service uint8, body []byte, within time.Duration,
+func (s *socket) ask(ctx context.Context, to netip.AddrPort, behind wire.Station, service uint8, body []byte,
+	within time.Duration,
 	again int, once bool) (wire.Message, error) {
 	key, w, err := s.begin(to, behind)
 	if err != nil {
@@ -284,8 +286,8 @@ func (s *socket) ask(ctx context.Context, to netip.AddrPort, behind wire.Station
 		delete(s.waits, key)
 		s.mu.Unlock()
 	}()
-	m := wire.Message{Kind: wire.Confirmed, Invoke: key.invoke, Service: service, Body: body, TakesSegments: true, MostSegments: mostSegments,
-		MostOctets: wire.MostOctets}
+	m := wire.Message{Kind: wire.Confirmed, Invoke: key.invoke, Service: service, Body: body, TakesSegments: true,
+		MostSegments: mostSegments, MostOctets: wire.MostOctets}
 	if once {
 		again = 0
 	}
@@ -295,7 +297,8 @@ func (s *socket) ask(ctx context.Context, to netip.AddrPort, behind wire.Station
 		}
 		a, err := s.await(ctx, w, within)
 		if err == nil && a.Service != service {
-			err = fmt.Errorf("%w: %s in the place of %s", errOther, wire.ServiceName(a.Kind, a.Service), wire.ServiceName(wire.Confirmed, service))
+			err = fmt.Errorf("%w: %s in the place of %s", errOther, wire.ServiceName(a.Kind, a.Service),
+				wire.ServiceName(wire.Confirmed, service))
 		}
 		if !errors.Is(err, errSilent) {
 			return a, err

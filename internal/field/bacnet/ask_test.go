@@ -21,9 +21,11 @@ import (
 func answering(t *testing.T, lost int) (at netip.AddrPort, asked *atomic.Int64) {
 	t.Helper()
 	conn := fieldtest.Loopback(t)
-	objects := []*target.Object{{ID: wire.ID(2, 1), Name: "Setpoint", Low: math.NaN(), High: math.NaN(), Commanded: true, Value: wire.Real(8)}}
+	objects := []*target.Object{{ID: wire.ID(2, 1), Name: "Setpoint", Low: math.NaN(), High: math.NaN(),
+		Commanded: true, Value: wire.Real(8)}}
 	for i := range 3000 {
-		objects = append(objects, &target.Object{ID: wire.ID(0, uint32(i)), Name: fmt.Sprintf("Register %d", i), Low: math.NaN(), High: math.NaN()})
+		objects = append(objects, &target.Object{ID: wire.ID(0, uint32(i)), Name: fmt.Sprintf("Register %d", i),
+			Low: math.NaN(), High: math.NaN()})
 	}
 	sent := 0
 	asked = &atomic.Int64{}
@@ -34,7 +36,8 @@ func answering(t *testing.T, lost int) (at netip.AddrPort, asked *atomic.Int64) 
 	}
 	front := target.NewFront(target.Carrier{Send: send, Broadcast: func([]byte) {}})
 	s := target.New(target.Config{Send: send, Asked: func(netip.AddrPort, bool) { asked.Add(1) },
-		Write: func(netip.AddrPort, wire.ObjectID, wire.Value) *wire.Failure { return nil }}, target.Device{Instance: 4050, Name: "Meters"}, objects)
+		Write: func(netip.AddrPort, wire.ObjectID, wire.Value) *wire.Failure { return nil }},
+		target.Device{Instance: 4050, Name: "Meters"}, objects)
 	front.Put(s)
 	t.Cleanup(s.Close)
 	fieldtest.Hear(t, conn, front.Hear)
@@ -60,23 +63,27 @@ func TestAsk(t *testing.T) {
 	for _, lost := range []int{0, 7} {
 		at, _ := answering(t, lost)
 		s := opened(t)
-		m, err := s.ask(ctx, at, wire.Station{}, wire.ReadProperty, wire.AppendReadProperty(nil, objectList), 5*time.Second, 3, false)
+		m, err := s.ask(ctx, at, wire.Station{}, wire.ReadProperty, wire.AppendReadProperty(nil, objectList),
+			5*time.Second, 3, false)
 		if err != nil {
 			t.Fatalf("every %d. lost: %v", lost, err)
 		}
-		if _, values, err := wire.ParseReadAnswer(m.Body, m.BodyAt); err != nil || len(values) != 3002 || values[3001].Object != wire.ID(0, 2999) {
+		if _, values, err := wire.ParseReadAnswer(m.Body, m.BodyAt); err != nil || len(values) != 3002 ||
+			values[3001].Object != wire.ID(0, 2999) {
 			t.Errorf("every %d. lost: %d objects, %v", lost, len(values), err)
 		}
 	}
 	at, asked := answering(t, 0)
 	s := opened(t)
-	_, err := s.ask(ctx, at, wire.Station{}, wire.ReadProperty, wire.AppendReadProperty(nil, wire.Reference{Object: wire.ID(5, 1), Property: 85, Index: -1}),
-		time.Second, 3, false)
+	_, err := s.ask(ctx, at, wire.Station{}, wire.ReadProperty,
+		wire.AppendReadProperty(nil, wire.Reference{Object: wire.ID(5, 1), Property: 85, Index: -1}), time.Second, 3,
+		false)
 	var refused *refusedError
 	if !errors.As(err, &refused) || refused.failure != (wire.Failure{Class: 1, Code: 31}) {
 		t.Errorf("%v", err)
 	}
-	if _, err := s.ask(ctx, at, wire.Station{}, 99, nil, time.Second, 3, false); !errors.As(err, &refused) || refused.kind != wire.Reject {
+	if _, err := s.ask(ctx, at, wire.Station{}, 99, nil, time.Second, 3, false); !errors.As(err, &refused) ||
+		refused.kind != wire.Reject {
 		t.Errorf("%v", err)
 	}
 	dark := fieldtest.Loopback(t)
@@ -84,7 +91,8 @@ func TestAsk(t *testing.T) {
 	fieldtest.Hear(t, dark, func(netip.AddrPort, []byte) { came <- struct{}{} })
 	to := dark.LocalAddr().(*net.UDPAddr).AddrPort()
 	for once, want := range map[bool]int{false: 3, true: 1} {
-		if _, err := s.ask(ctx, to, wire.Station{}, wire.WriteProperty, nil, 50*time.Millisecond, 2, once); !errors.Is(err, errSilent) {
+		if _, err := s.ask(ctx, to, wire.Station{}, wire.WriteProperty, nil, 50*time.Millisecond, 2,
+			once); !errors.Is(err, errSilent) {
 			t.Errorf("%v", err)
 		}
 		time.Sleep(20 * time.Millisecond)

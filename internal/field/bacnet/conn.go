@@ -259,7 +259,8 @@ func (c *conn) ask(ctx context.Context, service uint8, body []byte, once bool) (
 		case wire.Abort:
 			code = family.AbortCode(refused.reason)
 		}
-		return m, field.Reply{Outcome: exchange.Declined, Left: true, Code: code, Sentence: "the device refuses: " + family.Words(code)}
+		return m, field.Reply{Outcome: exchange.Declined, Left: true, Code: code, Sentence: "the device refuses: " +
+			family.Words(code)}
 	case errors.Is(err, errOther):
 		return m, garbled(err)
 	case errors.Is(err, errSilent):

@@ -41,9 +41,11 @@ func built(t testing.TB, meters, baud int) (*site.Site, *gateway.Design, *gatewa
 	}
 	s := site.New("Skerry Point Hatchery")
 	s.Lines = []site.Line{{ID: "net", Name: "Buildings net", Medium: site.Ethernet, Network: "192.0.2.0/24"}}
-	o := &gateway.Design{NewLine: gateway.NewLine{Name: "Meter line", Format: serial.Format{Baud: baud, Data: 8, Parity: serial.Even, Stop: 1}}, Fastest: true,
-		Models: []gateway.Model{{Datasheet: "shelf-energy-meter-em2", Bench: "energy-meter-em2"}, {Datasheet: "shelf-energy-meter-em5", Bench: "energy-meter-em5"}},
-		As:     gateway.Upstream{Protocol: "bacnet-ip", Name: "Energy gateway", Line: "net", Host: "192.0.2.97", Settings: protocol.Settings{family.KeyDevice: protocol.OfInt(4050)}}}
+	o := &gateway.Design{NewLine: gateway.NewLine{Name: "Meter line", Format: serial.Format{Baud: baud, Data: 8,
+		Parity: serial.Even, Stop: 1}}, Fastest: true, Models: []gateway.Model{{Datasheet: "shelf-energy-meter-em2",
+		Bench: "energy-meter-em2"}, {Datasheet: "shelf-energy-meter-em5", Bench: "energy-meter-em5"}},
+		As: gateway.Upstream{Protocol: "bacnet-ip", Name: "Energy gateway", Line: "net", Host: "192.0.2.97",
+			Settings: protocol.Settings{family.KeyDevice: protocol.OfInt(4050)}}}
 	for i := range meters {
 		o.Meters = append(o.Meters, gateway.Meter{Name: fmt.Sprint("Meter ", i+1), Station: i + 1, Model: i % 2})
 	}
@@ -130,7 +132,8 @@ func TestOldest(t *testing.T) {
 				t.Errorf("%d meters at %d baud: %.0f ms foretold, %.0f measured", meters, baud, foretold, oldest)
 			}
 			if good != len(made.Objects) || oldest > 1.3*foretold {
-				t.Errorf("%d meters: %d of %d objects are good, %.0f ms old where %.0f were foretold", meters, good, len(made.Objects), oldest, foretold)
+				t.Errorf("%d meters: %d of %d objects are good, %.0f ms old where %.0f were foretold", meters, good,
+					len(made.Objects), oldest, foretold)
 			}
 		}
 	}
@@ -142,7 +145,8 @@ func BenchmarkServed(b *testing.B) {
 	const objects, clients, atOnce = 5000, 10, 20
 	var list []*target.Object
 	for i := range objects {
-		list = append(list, &target.Object{ID: wire.ID(0, uint32(i)), Name: fmt.Sprint("Object ", i), Value: wire.Real(float64(i)), Low: 0, High: 1e6})
+		list = append(list, &target.Object{ID: wire.ID(0, uint32(i)), Name: fmt.Sprint("Object ", i),
+			Value: wire.Real(float64(i)), Low: 0, High: 1e6})
 	}
 	own := fieldtest.Loopback(b)
 	send := func(to netip.AddrPort, d []byte) { _, _ = own.WriteToUDPAddrPort(d, to) }
@@ -156,17 +160,21 @@ func BenchmarkServed(b *testing.B) {
 		var refs []wire.Reference
 		for i := range atOnce {
 			for _, p := range []family.Property{family.PresentValue, family.StatusFlags} {
-				refs = append(refs, wire.Reference{Object: wire.ID(0, uint32((k*atOnce+i)%objects)), Property: uint32(p), Index: wire.Whole})
+				refs = append(refs, wire.Reference{Object: wire.ID(0, uint32((k*atOnce+i)%objects)),
+					Property: uint32(p), Index: wire.Whole})
 			}
 		}
-		m := wire.Message{Kind: wire.Confirmed, Invoke: uint8(k), Service: wire.ReadPropertyMultiple, MostOctets: wire.MostOctets, Body: wire.AppendReadMultiple(nil, refs)}
+		m := wire.Message{Kind: wire.Confirmed, Invoke: uint8(k), Service: wire.ReadPropertyMultiple,
+			MostOctets: wire.MostOctets, Body: wire.AppendReadMultiple(nil, refs)}
 		n := wire.Network{Carries: true, Expects: true, Body: m.Append(nil)}
 		return (&wire.Link{Function: wire.Unicast, NPDU: n.Append(nil)}).Append(nil)
 	}
 	var prepared []wire.Result
 	for i := range atOnce {
-		prepared = append(prepared, wire.Result{Reference: wire.Reference{Object: wire.ID(0, uint32(i)), Property: 85, Index: -1}, Values: []wire.Value{wire.Real(1)}},
-			wire.Result{Reference: wire.Reference{Object: wire.ID(0, uint32(i)), Property: 111, Index: -1}, Values: []wire.Value{wire.Bits(0, 4)}})
+		prepared = append(prepared, wire.Result{Reference: wire.Reference{Object: wire.ID(0, uint32(i)), Property: 85,
+			Index: -1}, Values: []wire.Value{wire.Real(1)}},
+			wire.Result{Reference: wire.Reference{Object: wire.ID(0, uint32(i)), Property: 111, Index: -1},
+				Values: []wire.Value{wire.Bits(0, 4)}})
 	}
 	body := wire.AppendMultipleAnswer(nil, prepared)
 	c := fieldtest.Loopback(b)
@@ -253,7 +261,8 @@ func TestSubscriptions(t *testing.T) {
 	for _, confirmed := range []bool{false, true} {
 		var list []*target.Object
 		for i := range objects {
-			list = append(list, &target.Object{ID: wire.ID(0, uint32(i)), Name: fmt.Sprint("Object ", i), Value: wire.Real(0), Low: 0, High: 1e6})
+			list = append(list, &target.Object{ID: wire.ID(0, uint32(i)), Name: fmt.Sprint("Object ", i),
+				Value: wire.Real(0), Low: 0, High: 1e6})
 		}
 		c := fieldtest.Loopback(t)
 		send := func(to netip.AddrPort, d []byte) { _, _ = c.WriteToUDPAddrPort(d, to) }
@@ -261,9 +270,11 @@ func TestSubscriptions(t *testing.T) {
 		server := target.New(target.Config{Send: send}, target.Device{Instance: 4050, Name: "Energy gateway"}, list)
 		front.Put(server)
 		fieldtest.Hear(t, c, front.Hear)
-		d := site.Device{ID: "gate", Name: "Energy gateway", Map: "bacnet-ip", Ports: []site.Port{{Line: "net", Host: "192.0.2.97", Protocol: "bacnet-ip"}}}
+		d := site.Device{ID: "gate", Name: "Energy gateway", Map: "bacnet-ip",
+			Ports: []site.Port{{Line: "net", Host: "192.0.2.97", Protocol: "bacnet-ip"}}}
 		for i := range objects {
-			p := fieldtest.Point(t, family.Scheme, fmt.Sprint("p", i), fmt.Sprintf("analog-input:%d", i), value.TypeFloat32, site.ReadOnly)
+			p := fieldtest.Point(t, family.Scheme, fmt.Sprint("p", i), fmt.Sprintf("analog-input:%d", i),
+				value.TypeFloat32, site.ReadOnly)
 			d.Points = append(d.Points, p)
 		}
 		told := family.ToldUnconfirmed
@@ -272,9 +283,11 @@ func TestSubscriptions(t *testing.T) {
 		}
 		far := site.New("Buildings")
 		far.Lines = []site.Line{{ID: "net", Name: "Buildings net", Medium: site.Ethernet, Network: "192.0.2.0/24"}}
-		far.Devices = []site.Device{{ID: "bms", Name: "Building controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.9"}}, Points: []site.Point{}}, d}
+		far.Devices = []site.Device{{ID: "bms", Name: "Building controller",
+			Ports: []site.Port{{Line: "net", Host: "192.0.2.9"}}, Points: []site.Point{}}, d}
 		far.Links = []site.Link{{ID: "f", Asking: "bms", Answering: "gate", Line: "net", Protocol: "bacnet-ip",
-			Settings: protocol.Settings{family.KeyDevice: protocol.OfInt(4050), family.KeyTold: protocol.OfText(told), family.KeyCheck: protocol.OfInt(3600)}}}
+			Settings: protocol.Settings{family.KeyDevice: protocol.OfInt(4050), family.KeyTold: protocol.OfText(told),
+				family.KeyCheck: protocol.OfInt(3600)}}}
 		e := field.NewEngine(far, elsewhere(c.LocalAddr().String()))
 		began := time.Now()
 		if err := e.Start(nil); err != nil {
@@ -300,7 +313,8 @@ func TestSubscriptions(t *testing.T) {
 					time.Sleep(time.Millisecond) // a socket holds only so much
 				}
 			}
-			fieldtest.Wait(t, fmt.Sprintf("round %d is told, confirmed %v", r, confirmed), func() bool { return last(float64(r)) == objects })
+			fieldtest.Wait(t, fmt.Sprintf("round %d is told, confirmed %v", r, confirmed),
+				func() bool { return last(float64(r)) == objects })
 			slowest = max(slowest, time.Since(moved))
 		}
 		t.Logf("figure: %d subscriptions, confirmed %v: taken in %.1f s; each of %d changes of all was told within %d ms, none lost", objects, confirmed,

@@ -35,7 +35,8 @@ func (c *conn) registers() field.Reply {
 		select {
 		case said := <-c.noted:
 			if said != registered {
-				return field.Reply{Outcome: exchange.Refused, Stop: route.Session, Sentence: at.String() + " does not take this machine as a foreign device: " + said}
+				return field.Reply{Outcome: exchange.Refused, Stop: route.Session, Sentence: at.String() +
+					" does not take this machine as a foreign device: " + said}
 			}
 			c.others.Go(func() { c.renews(at, ask) })
 			return field.Reply{Outcome: exchange.Answered}
@@ -120,7 +121,8 @@ func (c *conn) finds(network uint16) field.Reply {
 	reply := c.silent()
 	if reply.Outcome != exchange.Refused {
 		reply.Outcome, reply.Stop = exchange.NoAnswer, route.Session
-		reply.Sentence = fmt.Sprintf("no device with the instance %d answers from the network %d behind %s", c.device, network, c.to)
+		reply.Sentence = fmt.Sprintf("no device with the instance %d answers from the network %d behind %s", c.device,
+			network, c.to)
 	}
 	return reply
 }
@@ -147,7 +149,8 @@ func (c *conn) knows() field.Reply {
 	}
 	_, values, err := wire.ParseReadAnswer(m.Body, m.BodyAt)
 	if err != nil || len(values) != 1 || values[0].Tag != wire.TagBits {
-		return field.Reply{Outcome: exchange.Garbled, Stop: route.Session, Sentence: "what the device says of itself cannot be read"}
+		return field.Reply{Outcome: exchange.Garbled, Stop: route.Session,
+			Sentence: "what the device says of itself cannot be read"}
 	}
 	c.single = !values[0].Bit(bitReadMultiple)
 	if v, is := c.property(c.ctx, family.MaxOctets); is.OK() && v.Tag == wire.TagUnsigned {
@@ -197,7 +200,8 @@ func (c *conn) silent() field.Reply {
 		return reply
 	}
 	defer over.Close()
-	m := wire.Message{Kind: wire.Unconfirmed, Service: wire.WhoIs, Body: wire.AppendWhoIs(nil, wire.Range{First: c.device, Last: c.device})}
+	m := wire.Message{Kind: wire.Unconfirmed, Service: wire.WhoIs,
+		Body: wire.AppendWhoIs(nil, wire.Range{First: c.device, Last: c.device})}
 	n := wire.Network{Carries: true, Body: m.Append(nil)}
 	if _, err := over.Write((&wire.Link{Function: wire.Unicast, NPDU: n.Append(nil)}).Append(nil)); err != nil {
 		return reply

@@ -76,7 +76,8 @@ func (f *following) plan(left []protocol.Wanted, beside time.Duration, now time.
 	paces, by := family.Paced(left)
 	for _, pace := range paces {
 		every := time.Duration(family.Every(pace)) * time.Millisecond
-		f.groups = append(f.groups, &group{every: every, due: now.Add(every), wanted: by[pace], what: fmt.Sprintf("read %d objects", len(by[pace]))})
+		f.groups = append(f.groups, &group{every: every, due: now.Add(every), wanted: by[pace],
+			what: fmt.Sprintf("read %d objects", len(by[pace]))})
 	}
 	var told []protocol.Wanted
 	for _, list := range f.told {
@@ -93,7 +94,8 @@ func (f *following) plan(left []protocol.Wanted, beside time.Duration, now time.
 
 // subscribe asks to be told of changes; left are those of which the device does not tell. One that takes no
 // more subscriptions, or none, is asked for no more of them.
-func (c *conn) subscribe(ctx context.Context, f *following, wanted []protocol.Wanted, confirmed bool) (left []protocol.Wanted, reply field.Reply) {
+func (c *conn) subscribe(ctx context.Context, f *following, wanted []protocol.Wanted,
+	confirmed bool) (left []protocol.Wanted, reply field.Reply) {
 	process, ok := c.remember("process", uint32(0)).(uint32)
 	if !ok || process == 0 {
 		process = 1 + rand.Uint32N(1<<22)
@@ -147,7 +149,8 @@ func (c *conn) lifetime() time.Duration {
 }
 
 func (c *conn) wish(ctx context.Context, process uint32, object wire.ObjectID, confirmed bool) field.Reply {
-	w := wire.Subscription{Process: process, Object: object, Confirms: confirmed, Seconds: uint32(c.lifetime() / time.Second)}
+	w := wire.Subscription{Process: process, Object: object, Confirms: confirmed,
+		Seconds: uint32(c.lifetime() / time.Second)}
 	_, reply := c.ask(ctx, wire.SubscribeCOV, w.Append(nil), false)
 	return reply
 }
@@ -170,7 +173,8 @@ func (c *conn) unsubscribe(old, but *following) {
 			return
 		}
 		w := wire.Subscription{Process: old.process, Object: object, Cancels: true}
-		m := wire.Message{Kind: wire.Confirmed, Invoke: uint8(sent), Service: wire.SubscribeCOV, Body: w.Append(nil), MostOctets: wire.MostOctets}
+		m := wire.Message{Kind: wire.Confirmed, Invoke: uint8(sent), Service: wire.SubscribeCOV, Body: w.Append(nil),
+			MostOctets: wire.MostOctets}
 		_ = c.socket.send(question{c.to, c.behind, uint8(sent)}, &m, false) // it is a courtesy
 	}
 }
@@ -311,10 +315,12 @@ func (c *conn) heard(from netip.AddrPort, n *wire.Network, m *wire.Message, data
 			c.stormed(at, datagram)
 			note(c.present, found{from, n.From, p, datagram})
 		}
-	case m.Kind == wire.Unconfirmed && m.Service == wire.UnconfirmedCOV, m.Kind == wire.Confirmed && m.Service == wire.ConfirmedCOV:
+	case m.Kind == wire.Unconfirmed && m.Service == wire.UnconfirmedCOV,
+		m.Kind == wire.Confirmed && m.Service == wire.ConfirmedCOV:
 		c.told(from, n, m, at, datagram)
 	case m.Kind == wire.Confirmed:
-		_ = c.socket.send(question{from, n.From, m.Invoke}, &wire.Message{Kind: wire.Reject, Invoke: m.Invoke, Reason: family.RejectUnknownService}, false)
+		_ = c.socket.send(question{from, n.From, m.Invoke}, &wire.Message{Kind: wire.Reject, Invoke: m.Invoke,
+			Reason: family.RejectUnknownService}, false)
 	}
 }
 
@@ -333,8 +339,10 @@ func (c *conn) stormed(at time.Time, datagram []byte) {
 		return
 	}
 	c.storm.told = at
-	reply := field.Reply{Outcome: exchange.Answered, Cause: exchange.Flooded, Sentence: fmt.Sprintf("more than %d times a second", stormFrom)}
-	c.hand(field.Report{At: at, Operation: "I-Am, again and again", Failed: &reply, Frames: []exchange.Frame{{Octets: datagram}}})
+	reply := field.Reply{Outcome: exchange.Answered, Cause: exchange.Flooded,
+		Sentence: fmt.Sprintf("more than %d times a second", stormFrom)}
+	c.hand(field.Report{At: at, Operation: "I-Am, again and again", Failed: &reply,
+		Frames: []exchange.Frame{{Octets: datagram}}})
 }
 
 // told takes a report of a change. One of a subscription that is none of this connection is refused, so that
@@ -354,7 +362,8 @@ func (c *conn) told(from netip.AddrPort, n *wire.Network, m *wire.Message, at ti
 	case err != nil:
 		report.Operation, report.Wrong = "report of a change", err.Error()
 		answer = wire.Message{Kind: wire.Reject, Invoke: m.Invoke, Reason: 4}
-	case f == nil || change.Process != f.process || from.Addr() != c.to.Addr() || n.From != c.behind || change.Device.Instance() != c.device:
+	case f == nil || change.Process != f.process || from.Addr() != c.to.Addr() || n.From != c.behind ||
+		change.Device.Instance() != c.device:
 		if m.Kind == wire.Confirmed {
 			answer = wire.Message{Kind: wire.ErrorAnswer, Invoke: m.Invoke, Service: m.Service,
 				Body: wire.AppendFailure(nil, wire.Failure{Class: classServices, Code: unknownWish})}

@@ -81,7 +81,8 @@ func (c *conn) objectList(ctx context.Context) (list []wire.ObjectID, reply fiel
 	}
 	of := values[0].Uint
 	if of > mostObjects {
-		return nil, field.Reply{Outcome: exchange.Garbled, Left: true, Sentence: fmt.Sprintf("it says that it has %d objects: more than %d are not read", of, mostObjects)}
+		return nil, field.Reply{Outcome: exchange.Garbled, Left: true,
+			Sentence: fmt.Sprintf("it says that it has %d objects: more than %d are not read", of, mostObjects)}
 	}
 	for i := int64(1); i <= int64(of); {
 		var refs []wire.Reference

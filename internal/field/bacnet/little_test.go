@@ -28,7 +28,8 @@ func little(t testing.TB, d target.Device, objects int, came func(b []byte)) (at
 	c := fieldtest.Loopback(t)
 	var list []*target.Object
 	for i := range objects {
-		list = append(list, &target.Object{ID: wire.ID(0, uint32(i)), Name: fmt.Sprint("Object ", i), Value: wire.Real(float64(i)), Low: 0, High: 1e6})
+		list = append(list, &target.Object{ID: wire.ID(0, uint32(i)), Name: fmt.Sprint("Object ", i),
+			Value: wire.Real(float64(i)), Low: 0, High: 1e6})
 	}
 	send := func(to netip.AddrPort, b []byte) { _, _ = c.WriteToUDPAddrPort(b, to) }
 	front := target.NewFront(target.Carrier{Send: send, Broadcast: func([]byte) {}})
@@ -46,7 +47,8 @@ func little(t testing.TB, d target.Device, objects int, came func(b []byte)) (at
 // are asked for no more than they bear, and have all their objects listed.
 func TestLittle(t *testing.T) {
 	const objects = 120
-	for _, d := range []target.Device{{MostOctets: 50, NoParts: true}, {MostOctets: 206, NoParts: true, NoMultiple: true}, {MostOctets: 480, NoParts: true}, {MostOctets: 128}} {
+	for _, d := range []target.Device{{MostOctets: 50, NoParts: true},
+		{MostOctets: 206, NoParts: true, NoMultiple: true}, {MostOctets: 480, NoParts: true}, {MostOctets: 128}} {
 		t.Run(fmt.Sprintf("%d octets, parts %v, several %v", d.MostOctets, !d.NoParts, !d.NoMultiple), func(t *testing.T) {
 			d.Instance, d.Name = 4050, "Little"
 			at, _ := little(t, d, objects, func(b []byte) {
@@ -60,7 +62,8 @@ func TestLittle(t *testing.T) {
 			settings := protocol.Settings{family.KeyDevice: protocol.OfInt(4050), protocol.KeyWithin: protocol.OfInt(500)}
 			device := site.Device{ID: "d", Name: "Little", Map: "bacnet-ip"}
 			for i := range objects {
-				device.Points = append(device.Points, fieldtest.Point(t, family.Scheme, fmt.Sprint("p", i), fmt.Sprint("AI", i), value.TypeFloat32, site.ReadOnly))
+				device.Points = append(device.Points, fieldtest.Point(t, family.Scheme, fmt.Sprint("p", i),
+					fmt.Sprint("AI", i), value.TypeFloat32, site.ReadOnly))
 			}
 			link := &site.Link{ID: "l", Line: "net", Protocol: "bacnet-ip", Answering: "d", Settings: settings}
 			r, err := field.NewReader(link, &device, field.Target{Dial: at, Settings: settings})
@@ -111,9 +114,11 @@ func TestAllOrNone(t *testing.T) {
 		if i == gone {
 			instance = 999
 		}
-		device.Points = append(device.Points, fieldtest.Point(t, family.Scheme, fmt.Sprint("p", i), fmt.Sprint("AI", instance), value.TypeFloat32, site.ReadOnly))
+		device.Points = append(device.Points, fieldtest.Point(t, family.Scheme, fmt.Sprint("p", i),
+			fmt.Sprint("AI", instance), value.TypeFloat32, site.ReadOnly))
 	}
-	r, err := field.NewReader(&site.Link{ID: "l", Line: "net", Protocol: "bacnet-ip", Answering: "d", Settings: settings}, &device, field.Target{Dial: at, Settings: settings})
+	r, err := field.NewReader(&site.Link{ID: "l", Line: "net", Protocol: "bacnet-ip", Answering: "d",
+		Settings: settings}, &device, field.Target{Dial: at, Settings: settings})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -133,17 +138,21 @@ func TestAllOrNone(t *testing.T) {
 // and what comes is neither believed nor fatal.
 func TestOdd(t *testing.T) {
 	answer := func(m *wire.Message, results []wire.Result) wire.Message {
-		return wire.Message{Kind: wire.ComplexAck, Invoke: m.Invoke, Service: m.Service, Body: wire.AppendMultipleAnswer(nil, results)}
+		return wire.Message{Kind: wire.ComplexAck, Invoke: m.Invoke, Service: m.Service,
+			Body: wire.AppendMultipleAnswer(nil, results)}
 	}
 	ref := func(instance uint32, p family.Property) wire.Reference {
 		return wire.Reference{Object: wire.ID(0, instance), Property: uint32(p), Index: wire.Whole}
 	}
 	whole := func(v ...wire.Value) []wire.Result {
-		return []wire.Result{{Reference: ref(3, family.PresentValue), Values: v}, {Reference: ref(3, family.StatusFlags), Values: []wire.Value{wire.Bits(0, 4)}}}
+		return []wire.Result{{Reference: ref(3, family.PresentValue), Values: v},
+			{Reference: ref(3, family.StatusFlags), Values: []wire.Value{wire.Bits(0, 4)}}}
 	}
 	for name, odd := range map[string]func(m *wire.Message) []wire.Message{
 		"another object": func(m *wire.Message) []wire.Message {
-			return []wire.Message{answer(m, []wire.Result{{Reference: ref(4, family.PresentValue), Values: []wire.Value{wire.Real(1)}}, {Reference: ref(4, family.StatusFlags), Values: []wire.Value{wire.Bits(0, 4)}}})}
+			return []wire.Message{answer(m,
+				[]wire.Result{{Reference: ref(4, family.PresentValue), Values: []wire.Value{wire.Real(1)}},
+					{Reference: ref(4, family.StatusFlags), Values: []wire.Value{wire.Bits(0, 4)}}})}
 		},
 		"one result less": func(m *wire.Message) []wire.Message { return []wire.Message{answer(m, whole(wire.Real(1))[:1])} },
 		"one more": func(m *wire.Message) []wire.Message {
@@ -212,7 +221,8 @@ func TestOdd(t *testing.T) {
 				if err != nil || m.Kind != wire.Confirmed {
 					return
 				}
-				list := []wire.Message{{Kind: wire.ErrorAnswer, Invoke: m.Invoke, Service: m.Service, Body: wire.AppendFailure(nil, wire.Failure{Class: 2, Code: 32})}}
+				list := []wire.Message{{Kind: wire.ErrorAnswer, Invoke: m.Invoke, Service: m.Service,
+					Body: wire.AppendFailure(nil, wire.Failure{Class: 2, Code: 32})}}
 				if m.Service == wire.ReadPropertyMultiple {
 					list = odd(&m)
 				}
@@ -221,15 +231,18 @@ func TestOdd(t *testing.T) {
 					_, _ = c.WriteToUDPAddrPort((&wire.Link{Function: wire.Unicast, NPDU: out.Append(nil)}).Append(nil), from)
 				}
 			})
-			settings := protocol.Settings{family.KeyDevice: protocol.OfInt(4050), protocol.KeyWithin: protocol.OfInt(150), protocol.KeyRetries: protocol.OfInt(0)}
-			device := site.Device{ID: "d", Name: "Odd", Map: "bacnet-ip", Points: []site.Point{fieldtest.Point(t, family.Scheme, "p", "AI3", value.TypeFloat32, site.ReadOnly)}}
-			r, err := field.NewReader(&site.Link{ID: "l", Line: "net", Protocol: "bacnet-ip", Answering: "d", Settings: settings}, &device,
-				field.Target{Dial: c.LocalAddr().String(), Settings: settings})
+			settings := protocol.Settings{family.KeyDevice: protocol.OfInt(4050),
+				protocol.KeyWithin: protocol.OfInt(150), protocol.KeyRetries: protocol.OfInt(0)}
+			device := site.Device{ID: "d", Name: "Odd", Map: "bacnet-ip",
+				Points: []site.Point{fieldtest.Point(t, family.Scheme, "p", "AI3", value.TypeFloat32, site.ReadOnly)}}
+			r, err := field.NewReader(&site.Link{ID: "l", Line: "net", Protocol: "bacnet-ip", Answering: "d",
+				Settings: settings}, &device, field.Target{Dial: c.LocalAddr().String(), Settings: settings})
 			if err != nil {
 				t.Fatal(err)
 			}
 			defer r.Close()
-			if live := r.Read(t.Context())[0]; live.Quality == value.Good || live.Quality == value.Doubtful || live.Reason == "" {
+			if live := r.Read(t.Context())[0]; live.Quality == value.Good || live.Quality == value.Doubtful ||
+				live.Reason == "" {
 				t.Errorf("%+v", live)
 			}
 		})
@@ -256,7 +269,8 @@ func TestBroadcasts(t *testing.T) {
 		}
 		send := func(to netip.AddrPort, b []byte) { _, _ = sockets[0].WriteToUDPAddrPort(b, to) }
 		front := target.NewFront(target.Carrier{Send: send, Broadcast: func([]byte) {}})
-		server := target.New(target.Config{Send: send}, target.Device{Instance: instance, Name: fmt.Sprint("Device ", instance, " at ", hears[0])}, nil)
+		server := target.New(target.Config{Send: send},
+			target.Device{Instance: instance, Name: fmt.Sprint("Device ", instance, " at ", hears[0])}, nil)
 		t.Cleanup(server.Close)
 		front.Put(server)
 		for _, c := range sockets {
@@ -269,17 +283,24 @@ func TestBroadcasts(t *testing.T) {
 	s := site.New("Skerry Point Hatchery")
 	s.Lines = []site.Line{{ID: "net", Name: "Plant net", Medium: site.Ethernet, Network: "127.0.0.0/8"}}
 	for i, host := range []string{"127.0.0.2", "127.0.0.3"} {
-		s.Devices = append(s.Devices, site.Device{ID: host, Name: host, Map: "bacnet-ip", Points: []site.Point{}, Ports: []site.Port{{Line: "net", Host: host, Protocol: "bacnet-ip",
-			Settings: protocol.Settings{family.KeyDevice: protocol.OfInt(11 + i), protocol.KeyPort: protocol.OfInt(port)}}}})
+		s.Devices = append(s.Devices, site.Device{ID: host, Name: host, Map: "bacnet-ip", Points: []site.Point{},
+			Ports: []site.Port{{Line: "net", Host: host, Protocol: "bacnet-ip",
+				Settings: protocol.Settings{family.KeyDevice: protocol.OfInt(11 + i),
+					protocol.KeyPort: protocol.OfInt(port)}}}})
 	}
-	hall := site.Device{ID: "x", Name: "Hall ventilation", Map: "bacnet-ip", Points: []site.Point{fieldtest.Point(t, family.Scheme, "n", "device:12.object-name", value.TypeText, site.ReadOnly)}}
-	lss := site.Device{ID: "lss", Name: "LSS controller", Points: []site.Point{}, Ports: []site.Port{{Line: "net", Host: "127.0.0.1"}}}
+	hall := site.Device{ID: "x", Name: "Hall ventilation", Map: "bacnet-ip",
+		Points: []site.Point{fieldtest.Point(t, family.Scheme, "n", "device:12.object-name", value.TypeText,
+			site.ReadOnly)}}
+	lss := site.Device{ID: "lss", Name: "LSS controller", Points: []site.Point{},
+		Ports: []site.Port{{Line: "net", Host: "127.0.0.1"}}}
 	for host, of := range map[string]string{"127.0.0.3": "", "127.0.0.4": "127.0.0.3"} {
-		at := site.Port{Line: "net", Host: host, Protocol: "bacnet-ip", Settings: protocol.Settings{family.KeyDevice: protocol.OfInt(12), protocol.KeyPort: protocol.OfInt(port)}}
+		at := site.Port{Line: "net", Host: host, Protocol: "bacnet-ip",
+			Settings: protocol.Settings{family.KeyDevice: protocol.OfInt(12), protocol.KeyPort: protocol.OfInt(port)}}
 		hall.Ports = []site.Port{at}
 		now := *s
 		now.Devices = []site.Device{lss, hall}
-		now.Links = []site.Link{{ID: "k", Asking: "lss", Answering: "x", Line: "net", Protocol: "bacnet-ip", Settings: at.Settings}}
+		now.Links = []site.Link{{ID: "k", Asking: "lss", Answering: "x", Line: "net", Protocol: "bacnet-ip",
+			Settings: at.Settings}}
 		e := field.NewEngine(&now, elsewhere("127.0.0.1:9"))
 		t.Cleanup(e.Close)
 		if err := e.SetMode(field.Plant); err != nil {
@@ -290,7 +311,8 @@ func TestBroadcasts(t *testing.T) {
 			t.Fatalf("%+v, %v", r, err)
 		}
 		says := "twice: " + of + " says"
-		if saw := fmt.Sprint(r.Stops); strings.Contains(saw, "there twice") != (of != "") || of != "" && !strings.Contains(saw, says) {
+		if saw := fmt.Sprint(r.Stops); strings.Contains(saw, "there twice") != (of != "") ||
+			of != "" && !strings.Contains(saw, says) {
 			t.Errorf("%s: %s, want %q", host, saw, says)
 		}
 	}
@@ -344,13 +366,17 @@ func TestNothingWritten(t *testing.T) {
 	})
 	s := site.New("Skerry Point Hatchery")
 	s.Lines = []site.Line{{ID: "net", Name: "Plant net", Medium: site.Ethernet, Network: "192.0.2.0/24"}}
-	d := site.Device{ID: "d", Name: "Watched", Map: "bacnet-ip", Ports: []site.Port{{Line: "net", Host: "192.0.2.97", Protocol: "bacnet-ip"}}}
+	d := site.Device{ID: "d", Name: "Watched", Map: "bacnet-ip",
+		Ports: []site.Port{{Line: "net", Host: "192.0.2.97", Protocol: "bacnet-ip"}}}
 	for i := range 40 {
-		d.Points = append(d.Points, fieldtest.Point(t, family.Scheme, fmt.Sprint("p", i), fmt.Sprint("AI", i), value.TypeFloat32, site.ReadWrite))
+		d.Points = append(d.Points, fieldtest.Point(t, family.Scheme, fmt.Sprint("p", i), fmt.Sprint("AI", i),
+			value.TypeFloat32, site.ReadWrite))
 	}
-	s.Devices = []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.1"}}, Points: []site.Point{}}, d}
-	s.Links = []site.Link{{ID: "l", Asking: "lss", Answering: "d", Line: "net", Protocol: "bacnet-ip", Settings: protocol.Settings{family.KeyDevice: protocol.OfInt(4050),
-		family.KeyTold: protocol.OfText(family.ToldConfirmed)}}}
+	s.Devices = []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.1"}},
+		Points: []site.Point{}}, d}
+	s.Links = []site.Link{{ID: "l", Asking: "lss", Answering: "d", Line: "net", Protocol: "bacnet-ip",
+		Settings: protocol.Settings{family.KeyDevice: protocol.OfInt(4050),
+			family.KeyTold: protocol.OfText(family.ToldConfirmed)}}}
 
 	e := field.NewEngine(s, elsewhere(at))
 	if _, err := e.Try(t.Context(), "l"); err != nil {
@@ -383,7 +409,8 @@ func TestNothingWritten(t *testing.T) {
 	mu.Lock()
 	defer mu.Unlock()
 	for service, count := range services {
-		expected := service == wire.ReadProperty || service == wire.ReadPropertyMultiple || service == wire.SubscribeCOV || service == wire.WriteProperty
+		expected := service == wire.ReadProperty || service == wire.ReadPropertyMultiple ||
+			service == wire.SubscribeCOV || service == wire.WriteProperty
 		if !expected {
 			t.Errorf("%s was asked for %d times", wire.ServiceName(wire.Confirmed, service), count)
 		}

@@ -44,29 +44,35 @@ func metered(t testing.TB, change ...func(*site.Site)) (e *field.Engine, b *benc
 		{ID: "meters", Name: "Meter line", Medium: site.SerialLine, Serial: &site.Serial{Standard: serial.TIA485Two,
 			Format: serial.Format{Baud: 38400, Data: 8, Parity: serial.None, Stop: 1}}}}
 	gate := site.Device{ID: "gate", Name: "Energy gateway", Map: "bacnet-ip", Serving: &site.Serving{},
-		Ports: []site.Port{{Line: "net", Host: "192.0.2.97", Protocol: "bacnet-ip", Settings: protocol.Settings{family.KeyDevice: protocol.OfInt(4050)}}, {Line: "meters"}}}
+		Ports: []site.Port{{Line: "net", Host: "192.0.2.97", Protocol: "bacnet-ip",
+			Settings: protocol.Settings{family.KeyDevice: protocol.OfInt(4050)}}, {Line: "meters"}}}
 	s.Devices = []site.Device{{}}
 	for n := 1; n <= 2; n++ {
 		id := fmt.Sprint("m", n)
 		unit := protocol.Settings{"unit": protocol.OfInt(n)}
-		d := site.Device{ID: id, Name: fmt.Sprint("Meter ", n), Map: "modbus-rtu", Ports: []site.Port{{Line: "meters", Protocol: "modbus-rtu", Settings: unit}}}
+		d := site.Device{ID: id, Name: fmt.Sprint("Meter ", n), Map: "modbus-rtu",
+			Ports: []site.Port{{Line: "meters", Protocol: "modbus-rtu", Settings: unit}}}
 		for k, name := range []string{"Power", "Current"} {
-			p := fieldtest.Point(t, modbus.RTU.Scheme, fmt.Sprint(id, name), fmt.Sprint(40001+2*k), value.TypeFloat32, site.ReadOnly)
+			p := fieldtest.Point(t, modbus.RTU.Scheme, fmt.Sprint(id, name), fmt.Sprint(40001+2*k), value.TypeFloat32,
+				site.ReadOnly)
 			p.Name = name
 			d.Points = append(d.Points, p)
-			to := fieldtest.Point(t, family.Scheme, "o-"+p.ID, fmt.Sprintf("analog-input:%d", 100*n+k), value.TypeFloat32, site.ReadOnly)
+			to := fieldtest.Point(t, family.Scheme, "o-"+p.ID, fmt.Sprintf("analog-input:%d", 100*n+k),
+				value.TypeFloat32, site.ReadOnly)
 			to.Name, to.Unit, to.Band = d.Name+" "+name, []string{"kW", "A"}[k], 0.01
 			gate.Points = append(gate.Points, to)
 			s.Crossings = append(s.Crossings, site.Crossing{ID: "x-" + p.ID, From: p.ID, To: to.ID})
 		}
 		set := fieldtest.Point(t, modbus.RTU.Scheme, id+"limit", "40011", value.TypeInt16, site.ReadWrite)
-		limit := fieldtest.Point(t, family.Scheme, "o-"+set.ID, fmt.Sprintf("analog-value:%d", 100*n), value.TypeFloat32, site.ReadWrite)
+		limit := fieldtest.Point(t, family.Scheme, "o-"+set.ID, fmt.Sprintf("analog-value:%d", 100*n),
+			value.TypeFloat32, site.ReadWrite)
 		set.Name, limit.Name = "Limit", d.Name+" Limit"
 		d.Points, gate.Points = append(d.Points, set), append(gate.Points, limit)
 		s.Crossings = append(s.Crossings, site.Crossing{ID: "x-" + set.ID, From: set.ID, To: limit.ID, Both: site.LaterTies})
 		s.Devices = append(s.Devices, d)
-		s.Links = append(s.Links, site.Link{ID: "l-" + id, Asking: "gate", Answering: id, Line: "meters", Protocol: "modbus-rtu",
-			Settings: protocol.Settings{"unit": protocol.OfInt(n), protocol.KeyWithin: protocol.OfInt(200)}})
+		s.Links = append(s.Links, site.Link{ID: "l-" + id, Asking: "gate", Answering: id, Line: "meters",
+			Protocol: "modbus-rtu", Settings: protocol.Settings{"unit": protocol.OfInt(n),
+				protocol.KeyWithin: protocol.OfInt(200)}})
 	}
 	s.Devices[0] = gate
 	for _, each := range change {
@@ -148,8 +154,9 @@ func reader(t testing.TB, at string, settings protocol.Settings) *field.Engine {
 	t.Helper()
 	d := site.Device{ID: "gate", Name: "Energy gateway", Map: "bacnet-ip"}
 	for n := 1; n <= 2; n++ {
-		d.Points = append(d.Points, fieldtest.Point(t, family.Scheme, fmt.Sprint("power", n), fmt.Sprintf("analog-input:%d", 100*n), value.TypeFloat32, site.ReadOnly),
-			fieldtest.Point(t, family.Scheme, fmt.Sprint("limit", n), fmt.Sprintf("analog-value:%d", 100*n), value.TypeFloat32, site.ReadWrite))
+		d.Points = append(d.Points, fieldtest.Point(t, family.Scheme, fmt.Sprint("power", n),
+			fmt.Sprintf("analog-input:%d", 100*n), value.TypeFloat32, site.ReadOnly), fieldtest.Point(t, family.Scheme,
+			fmt.Sprint("limit", n), fmt.Sprintf("analog-value:%d", 100*n), value.TypeFloat32, site.ReadWrite))
 	}
 	settings[family.KeyDevice] = protocol.OfInt(4050)
 	return asking(t, at, d, settings)
@@ -161,8 +168,10 @@ func asking(t testing.TB, at string, d site.Device, settings protocol.Settings) 
 	far := site.New("Buildings")
 	far.Lines = []site.Line{{ID: "net", Name: "Buildings net", Medium: site.Ethernet, Network: "192.0.2.0/24"}}
 	d.Ports = []site.Port{{Line: "net", Host: "192.0.2.97", Protocol: "bacnet-ip"}}
-	far.Devices = []site.Device{{ID: "bms", Name: "Building controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.9"}}, Points: []site.Point{}}, d}
-	far.Links = []site.Link{{ID: "f", Asking: "bms", Answering: d.ID, Line: "net", Protocol: "bacnet-ip", Settings: settings}}
+	far.Devices = []site.Device{{ID: "bms", Name: "Building controller",
+		Ports: []site.Port{{Line: "net", Host: "192.0.2.9"}}, Points: []site.Point{}}, d}
+	far.Links = []site.Link{{ID: "f", Asking: "bms", Answering: d.ID, Line: "net", Protocol: "bacnet-ip",
+		Settings: settings}}
 	e := field.NewEngine(far, elsewhere(at))
 	t.Cleanup(e.Close)
 	if err := e.Start(nil); err != nil {
@@ -177,7 +186,8 @@ func TestGateway(t *testing.T) {
 	e, b, at := metered(t)
 	at, read := between(t, at)
 	for _, told := range []string{family.ToldAsked, family.ToldConfirmed} {
-		far := reader(t, at, protocol.Settings{family.KeyTold: protocol.OfText(told), protocol.KeyWithin: protocol.OfInt(500)})
+		far := reader(t, at, protocol.Settings{family.KeyTold: protocol.OfText(told),
+			protocol.KeyWithin: protocol.OfInt(500)})
 		fieldtest.Wait(t, "the reader has what the meters show", func() bool {
 			return fieldtest.Live(far, "power1").Quality == value.Good && fieldtest.Live(far, "limit2").Quality == value.Good
 		})
@@ -197,7 +207,8 @@ func TestGateway(t *testing.T) {
 		}
 		fieldtest.Wait(t, "the silenced meter is a fault", func() bool {
 			is := fieldtest.Live(far, "power1")
-			return is.Quality == value.Bad && (told == family.ToldConfirmed || is.Reason == "the device says that it has a fault: communication failure")
+			return is.Quality == value.Bad && (told == family.ToldConfirmed ||
+				is.Reason == "the device says that it has a fault: communication failure")
 		})
 		if is := fieldtest.Live(far, "power2"); is.Quality != value.Good {
 			t.Errorf("the other meter is %+v", is)
@@ -235,7 +246,8 @@ func TestOtherHand(t *testing.T) {
 		Fault                                        struct{ After, Reliability int }
 	}
 	run := func(more ...string) (saw answer) {
-		out, err := exec.Command("node", append([]string{"../../../scripts/peers/buildings.cjs", module, at}, more...)...).CombinedOutput()
+		out, err := exec.Command("node", append([]string{"../../../scripts/peers/buildings.cjs", module, at},
+			more...)...).CombinedOutput()
 		if err == nil {
 			err = json.Unmarshal(out, &saw)
 		}
@@ -245,13 +257,15 @@ func TestOtherHand(t *testing.T) {
 		return saw
 	}
 	saw := run()
-	if len(saw.Found) == 0 || saw.Found[0] != 4050 || saw.Objects != 6 || saw.Names["0:100"] != "Meter 1 Power" || saw.Values["0:101"].Unit != 3 {
+	if len(saw.Found) == 0 || saw.Found[0] != 4050 || saw.Objects != 6 || saw.Names["0:100"] != "Meter 1 Power" ||
+		saw.Values["0:101"].Unit != 3 {
 		t.Errorf("%+v", saw)
 	}
 	if saw.Refused.Error == "" || saw.Unknown.Error == "" || saw.Subscribed.Error != "" || saw.Told == 0 {
 		t.Errorf("%+v", saw)
 	}
-	if saw.Written.Error != "" || saw.Given.Error != "" || saw.Reads == nil || *saw.Reads != 11.5 || saw.Slot == nil || *saw.Slot != 11.5 || saw.After != nil {
+	if saw.Written.Error != "" || saw.Given.Error != "" || saw.Reads == nil || *saw.Reads != 11.5 || saw.Slot == nil ||
+		*saw.Slot != 11.5 || saw.After != nil {
 		t.Errorf("%+v", saw)
 	}
 	time.AfterFunc(time.Second, func() { _ = b.SetFault("m2", bench.Fault{Kind: "off"}) })
@@ -312,17 +326,20 @@ func TestOtherDevice(t *testing.T) {
 			}
 
 			told := map[string]string{"several": family.ToldUnconfirmed, "single": family.ToldAsked}[habit]
-			settings := protocol.Settings{family.KeyDevice: protocol.OfInt(4070), family.KeyTold: protocol.OfText(told), protocol.KeyWithin: protocol.OfInt(1000)}
+			settings := protocol.Settings{family.KeyDevice: protocol.OfInt(4070), family.KeyTold: protocol.OfText(told),
+				protocol.KeyWithin: protocol.OfInt(1000)}
 			link := &site.Link{ID: "l", Line: "net", Protocol: "bacnet-ip", Answering: "fan", Settings: settings}
 			var held []string
-			if _, err := field.ListAll(t.Context(), link, field.Target{Dial: at, Settings: settings}, func(page []protocol.Held) {
-				for _, h := range page {
-					held = append(held, fmt.Sprint(family.Scheme.Short(h.Address), " ", h.Name, " ", h.Unit, " ", h.Writable))
-				}
-			}); err != nil {
+			if _, err := field.ListAll(t.Context(), link,
+				field.Target{Dial: at, Settings: settings}, func(page []protocol.Held) {
+					for _, h := range page {
+						held = append(held, fmt.Sprint(family.Scheme.Short(h.Address), " ", h.Name, " ", h.Unit, " ", h.Writable))
+					}
+				}); err != nil {
 				t.Fatal(err)
 			}
-			if got := strings.Join(held, ", "); got != "analog-input:1 Supply air °C false, analog-output:2 Valve % true, binary-input:3 Filter  false" {
+			if got := strings.Join(held,
+				", "); got != "analog-input:1 Supply air °C false, analog-output:2 Valve % true, binary-input:3 Filter  false" {
 				t.Error(got)
 			}
 
@@ -333,9 +350,11 @@ func TestOtherDevice(t *testing.T) {
 				fieldtest.Point(t, family.Scheme, "gone", "analog-input:9", value.TypeFloat32, site.ReadOnly)}}
 			e := asking(t, at, d, settings)
 			fieldtest.Wait(t, "what it has", func() bool {
-				return fieldtest.Live(e, "air").Quality == value.Good && fieldtest.Live(e, "valve").Shown == "40" && fieldtest.Live(e, "filter").Quality == value.Bad && fieldtest.Live(e, "gone").Quality == value.Bad
+				return fieldtest.Live(e, "air").Quality == value.Good && fieldtest.Live(e, "valve").Shown == "40" &&
+					fieldtest.Live(e, "filter").Quality == value.Bad && fieldtest.Live(e, "gone").Quality == value.Bad
 			})
-			if f, g := fieldtest.Live(e, "filter").Reason, fieldtest.Live(e, "gone").Reason; !strings.Contains(f, "fault: unreliable") || !strings.Contains(g, "unknown object") {
+			if f, g := fieldtest.Live(e, "filter").Reason, fieldtest.Live(e, "gone").Reason; !strings.Contains(f,
+				"fault: unreliable") || !strings.Contains(g, "unknown object") {
 				t.Errorf("%s; %s", f, g)
 			}
 			fieldtest.Wait(t, "it to move", func() bool { return fieldtest.Live(e, "air").Shown == "12" })
@@ -371,7 +390,8 @@ func TestOtherDevice(t *testing.T) {
 			for w := range writes {
 				got = append(got, w)
 			}
-			if w := strings.Join(got, " "); w != `{"object":"1:2","value":55,"priority":8} {"object":"1:2","value":null,"priority":8}` {
+			if w := strings.Join(got,
+				" "); w != `{"object":"1:2","value":55,"priority":8} {"object":"1:2","value":null,"priority":8}` {
 				t.Errorf("it was written %s", w)
 			}
 		})
@@ -402,26 +422,31 @@ func TestBehindIt(t *testing.T) {
 		ctx, cancel := context.WithTimeout(t.Context(), 700*time.Millisecond)
 		defer cancel()
 		var mu sync.Mutex
-		if err := driver.(field.Caller).Call(ctx, field.Target{Dial: at}, field.Stations{From: 4000, To: 5000}, func(f field.Found) {
-			mu.Lock()
-			defer mu.Unlock()
-			found[f.Station] = f.Identity
-		}); err != nil {
+		if err := driver.(field.Caller).Call(ctx, field.Target{Dial: at},
+			field.Stations{From: 4000, To: 5000}, func(f field.Found) {
+				mu.Lock()
+				defer mu.Unlock()
+				found[f.Station] = f.Identity
+			}); err != nil {
 			t.Fatal(err)
 		}
 		return len(found) == 2
 	})
-	if found[4050] != "device 4050, Energy gateway, Ferry, maker 0" || found[4052] != "device 4052, Energy gateway, Meter 2, Ferry, maker 0, in network 1001" {
+	if found[4050] != "device 4050, Energy gateway, Ferry, maker 0" ||
+		found[4052] != "device 4052, Energy gateway, Meter 2, Ferry, maker 0, in network 1001" {
 		t.Errorf("%v", found)
 	}
 	for _, c := range []struct {
 		settings protocol.Settings
 		says     string
 	}{
-		{protocol.Settings{family.KeyDevice: protocol.OfInt(4052), family.KeyNetwork: protocol.OfInt(1001), family.KeyForeign: protocol.OfText(at)}, ""},
-		{protocol.Settings{family.KeyDevice: protocol.OfInt(4053), family.KeyNetwork: protocol.OfInt(1001)}, "no device with the instance 4053"},
+		{protocol.Settings{family.KeyDevice: protocol.OfInt(4052), family.KeyNetwork: protocol.OfInt(1001),
+			family.KeyForeign: protocol.OfText(at)}, ""},
+		{protocol.Settings{family.KeyDevice: protocol.OfInt(4053), family.KeyNetwork: protocol.OfInt(1001)},
+			"no device with the instance 4053"},
 		{protocol.Settings{family.KeyDevice: protocol.OfInt(4052)}, "it is 4050"},
-		{protocol.Settings{family.KeyDevice: protocol.OfInt(4050), family.KeyForeign: protocol.OfText("127.0.0.1:9")}, "no broadcast will be brought"},
+		{protocol.Settings{family.KeyDevice: protocol.OfInt(4050), family.KeyForeign: protocol.OfText("127.0.0.1:9")},
+			"no broadcast will be brought"},
 	} {
 		c.settings[protocol.KeyWithin], c.settings[protocol.KeyRetries] = protocol.OfInt(300), protocol.OfInt(0)
 		conn, reply := driver.Dial(t.Context(), field.Target{Dial: at, Settings: c.settings})

@@ -33,7 +33,8 @@ func seek(wanted []protocol.Wanted) (list []sought, samples []field.Sampled) {
 			continue
 		}
 		object := wire.ID(uint16(p.Type), p.Instance)
-		s := sought{Wanted: w, place: p, refs: []wire.Reference{{Object: object, Property: uint32(p.Property), Index: p.Index}}}
+		s := sought{Wanted: w, place: p,
+			refs: []wire.Reference{{Object: object, Property: uint32(p.Property), Index: p.Index}}}
 		if p.Property == family.PresentValue {
 			s.refs = append(s.refs, whole(object, family.StatusFlags))
 		}
@@ -107,7 +108,8 @@ func refusedSample(id string, code int) field.Sampled {
 // tooMuch reports whether a device says with a code that it was asked for too much at once.
 func tooMuch(code int) bool {
 	return slices.Contains([]int{family.AbortCode(family.AbortBuffer), family.AbortCode(family.AbortNoSegments),
-		family.AbortCode(family.AbortTooLong), family.AbortCode(0), family.AbortCode(9), family.RejectCode(1), family.RejectCode(7)}, code)
+		family.AbortCode(family.AbortTooLong), family.AbortCode(0), family.AbortCode(9), family.RejectCode(1),
+		family.RejectCode(7)}, code)
 }
 
 // bears is how many points one question may be about.
@@ -209,7 +211,8 @@ func whole(o wire.ObjectID, p family.Property) wire.Reference {
 }
 
 func place(r wire.Reference) family.Place {
-	return family.Place{Type: family.Type(r.Object.Type()), Instance: r.Object.Instance(), Property: family.Property(r.Property), Index: r.Index}
+	return family.Place{Type: family.Type(r.Object.Type()), Instance: r.Object.Instance(),
+		Property: family.Property(r.Property), Index: r.Index}
 }
 
 // parted gives each point its results. An answer that is of anything else than was asked is none.

@@ -21,7 +21,8 @@ import (
 )
 
 // AnswerDatagrams answers as the devices of a post.
-func (driver) AnswerDatagrams(p *field.Post, over *field.Datagrams) (hear func(netip.AddrPort, []byte), end func(), err error) {
+func (driver) AnswerDatagrams(p *field.Post, over *field.Datagrams) (hear func(netip.AddrPort, []byte), end func(),
+	err error) {
 	s := &serving{post: p, over: over, done: make(chan struct{}), devices: map[int]*served{},
 		own: over.Own()}
 	s.front = target.NewFront(target.Carrier{Send: over.Send, Broadcast: over.Broadcast, Twice: s.twice})
@@ -168,7 +169,8 @@ func (s *serving) follow() {
 	}
 	stations := s.post.Stations()
 	for station, d := range s.devices {
-		if !slices.Contains(stations, station) || s.post.End(station) != d.end || d.laidFor(station) != d.laid && d.moved(station) {
+		if !slices.Contains(stations, station) || s.post.End(station) != d.end || d.laidFor(station) != d.laid &&
+			d.moved(station) {
 			s.front.Remove(d.server)
 			d.close()
 			delete(s.devices, station)
@@ -222,8 +224,8 @@ func (s *serving) begin(station int, end *field.Served) *served {
 	d := &served{serving: s, end: end, stops: func() {}, fed: make(chan struct{}, 1), gone: make(chan struct{})}
 	d.laid = d.laidFor(station)
 	device, objects := d.made(station)
-	d.server = target.New(target.Config{Station: where(station, end.Settings(family.IP.Name)), Send: s.over.Send, Write: d.write,
-		Lets: func(by netip.AddrPort) bool { return s.post.Asker(by) != nil },
+	d.server = target.New(target.Config{Station: where(station, end.Settings(family.IP.Name)), Send: s.over.Send,
+		Write: d.write, Lets: func(by netip.AddrPort) bool { return s.post.Asker(by) != nil },
 		Asked: func(by netip.AddrPort, refused bool) {
 			if c := s.post.AskerAt(by); c != nil {
 				if c.Asked(); refused {
@@ -290,7 +292,8 @@ func (d *served) made(station int) (target.Device, []*target.Object) {
 
 // heldOf is what an object says of a point: its value is that before any scale.
 func heldOf(p *site.Point) protocol.Held {
-	h := protocol.Held{Address: p.Address, Name: p.Name, Shape: p.Shape(0), Remark: p.Remark, Names: p.States(), Band: p.Band}
+	h := protocol.Held{Address: p.Address, Name: p.Name, Shape: p.Shape(0), Remark: p.Remark, Names: p.States(),
+		Band: p.Band}
 	if p.Range == nil && p.Scale().IsIdentity() {
 		h.Unit, h.Low, h.High = p.Unit, p.Low, p.High
 	}
@@ -357,8 +360,8 @@ func (d *served) set(point string, is *field.Standing) {
 			v = out
 		}
 	}
-	d.server.Set(id, target.Standing{Value: v, Flags: flags, Reliability: reliability, Commanded: is.Origin == field.Origin{},
-		Mark: &mark{d.end, point, *is}})
+	d.server.Set(id, target.Standing{Value: v, Flags: flags, Reliability: reliability,
+		Commanded: is.Origin == field.Origin{}, Mark: &mark{d.end, point, *is}})
 }
 
 // mark is a value of a point, as it was served.

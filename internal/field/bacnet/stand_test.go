@@ -32,7 +32,8 @@ func plant(t testing.TB, settings, answering protocol.Settings) (*field.Engine, 
 		fieldtest.Point(t, family.Scheme, "pump", "binary-value:4", value.TypeBool, site.ReadWrite),
 		fieldtest.Point(t, family.Scheme, "energy", "accumulator:5", value.TypeUint32, site.ReadOnly)}
 	points[0].Unit = "L/s"
-	s.Devices = []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}}, Points: []site.Point{}},
+	s.Devices = []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}},
+		Points: []site.Point{}},
 		{ID: "hvac", Name: "Hall ventilation", Map: "bacnet-ip", Points: points,
 			Ports: []site.Port{{Line: "net", Host: "192.0.2.120", Protocol: "bacnet-ip", Settings: answering}}}}
 	if settings = maps.Clone(settings); settings == nil {
@@ -45,7 +46,8 @@ func plant(t testing.TB, settings, answering protocol.Settings) (*field.Engine, 
 	}
 	settings[family.KeyCheck] = protocol.OfInt(1)
 	settings[protocol.KeyWithin] = protocol.OfInt(400)
-	s.Links = []site.Link{{ID: "f", Asking: "lss", Answering: "hvac", Line: "net", Protocol: "bacnet-ip", Settings: settings}}
+	s.Links = []site.Link{{ID: "f", Asking: "lss", Answering: "hvac", Line: "net", Protocol: "bacnet-ip",
+		Settings: settings}}
 	e, b := fieldtest.Benched(t, s)
 	return e, b
 }
@@ -65,7 +67,8 @@ func TestStandIn(t *testing.T) {
 		"behind":           {protocol.Settings{family.KeyTold: protocol.OfText(family.ToldConfirmed)}, behind, ""},
 		"no multiple":      {nil, instance, "no-multiple"},
 		"refuses whole":    {nil, instance, "all-or-none"},
-		"tells nothing":    {protocol.Settings{family.KeyTold: protocol.OfText(family.ToldConfirmed)}, instance, "no-reports"},
+		"tells nothing": {protocol.Settings{family.KeyTold: protocol.OfText(family.ToldConfirmed)}, instance,
+			"no-reports"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -85,7 +88,8 @@ func TestStandIn(t *testing.T) {
 				t.Fatal(err)
 			}
 			fieldtest.Wait(t, "all are read", func() bool {
-				return !slices.ContainsFunc([]string{"flow", "run", "setpoint", "pump", "energy"}, func(id string) bool { return fieldtest.Live(e, id).Quality != value.Good })
+				return !slices.ContainsFunc([]string{"flow", "run", "setpoint", "pump", "energy"},
+					func(id string) bool { return fieldtest.Live(e, id).Quality != value.Good })
 			})
 			first := fieldtest.Live(e, "flow").Value
 			fieldtest.Wait(t, "they move", func() bool { return fieldtest.Live(e, "flow").Value != first })
@@ -108,12 +112,14 @@ func TestStandIn(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if r, err := e.Write(ctx, "Ines", order.Token); err != nil || r.OK || !strings.Contains(r.Sentence, "write access denied") {
+			if r, err := e.Write(ctx, "Ines", order.Token); err != nil || r.OK ||
+				!strings.Contains(r.Sentence, "write access denied") {
 				t.Errorf("%+v, %v", r, err)
 			}
 			fault("storm", 400)
 			fieldtest.Wait(t, "a storm is told of", func() bool {
-				return slices.ContainsFunc(e.Hub.Exchanges(0, 4000, "f"), func(x exchange.Exchange) bool { return x.Cause == exchange.Flooded })
+				return slices.ContainsFunc(e.Hub.Exchanges(0, 4000, "f"),
+					func(x exchange.Exchange) bool { return x.Cause == exchange.Flooded })
 			})
 			fault("off", 0)
 			fieldtest.Wait(t, "its silence is seen", func() bool { return fieldtest.Live(e, "flow").Quality == value.Bad })
@@ -126,8 +132,8 @@ func TestStandIn(t *testing.T) {
 // TestForgetful: a device that has forgotten who subscribed, as one does that restarts, is found out by what it
 // shows when it is asked, and subscribed to anew; one that tells no more at all is asked at the pace of its points.
 func TestForgetful(t *testing.T) {
-	e, b := plant(t, protocol.Settings{family.KeyTold: protocol.OfText(family.ToldConfirmed), family.KeyLifetime: protocol.OfInt(3600)},
-		protocol.Settings{family.KeyDevice: protocol.OfInt(4050)})
+	e, b := plant(t, protocol.Settings{family.KeyTold: protocol.OfText(family.ToldConfirmed),
+		family.KeyLifetime: protocol.OfInt(3600)}, protocol.Settings{family.KeyDevice: protocol.OfInt(4050)})
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
@@ -198,7 +204,8 @@ func TestStops(t *testing.T) {
 			}
 			fieldtest.Wait(t, c.says, func() bool { // a stand-in takes a moment to be another
 				r, err := e.Try(context.Background(), "f")
-				return err == nil && r.StopsAt != nil && string(*r.StopsAt) == c.stop && strings.Contains(fmt.Sprintf("%+v", r), c.says)
+				return err == nil && r.StopsAt != nil && string(*r.StopsAt) == c.stop &&
+					strings.Contains(fmt.Sprintf("%+v", r), c.says)
 			})
 		})
 	}

@@ -118,7 +118,7 @@ func (c *conn) compares(f *following, samples []field.Sampled, every time.Durati
 	t.wait = min(max(2*t.wait, every), c.lifetime())
 	t.again = now.Add(t.wait)
 	c.mu.Unlock()
-	c.hand(field.Report{At: now, Operation: "subscribe anew", Failed: &field.Reply{Outcome: exchange.Answered, Cause: exchange.Untold,
-		Sentence: fmt.Sprintf("%s changed, and no report came of it", untold)}})
+	c.hand(field.Report{At: now, Operation: "subscribe anew", Failed: &field.Reply{Outcome: exchange.Answered,
+		Cause: exchange.Untold, Sentence: fmt.Sprintf("%s changed, and no report came of it", untold)}})
 	c.renewAll(f)
 }

@@ -48,7 +48,8 @@ func (driver) Call(ctx context.Context, t field.Target, of field.Stations, heard
 	if at, err := foreignAt(ctx, &t); err != nil {
 		return err
 	} else if at.IsValid() { // who brings broadcasts from its subnet spreads the question there
-		if err := s.sendOctets(at, (&wire.Link{Function: wire.RegisterForeign, Seconds: foreignSeconds}).Append(nil)); err != nil {
+		if err := s.sendOctets(at,
+			(&wire.Link{Function: wire.RegisterForeign, Seconds: foreignSeconds}).Append(nil)); err != nil {
 			return err
 		}
 		function, to = wire.Distribute, at
@@ -115,7 +116,8 @@ func (s *socket) nameOf(ctx context.Context, f *found) string {
 		if err != nil {
 			continue
 		}
-		if _, values, err := wire.ParseReadAnswer(m.Body, m.BodyAt); err == nil && len(values) == 1 && strings.TrimSpace(values[0].Text) != "" {
+		if _, values, err := wire.ParseReadAnswer(m.Body, m.BodyAt); err == nil && len(values) == 1 &&
+			strings.TrimSpace(values[0].Text) != "" {
 			parts = append(parts, strings.TrimSpace(values[0].Text))
 		}
 	}

@@ -58,7 +58,8 @@ func (c *conn) written(to protocol.Wanted, v value.Value) (w wire.Written, err e
 // asWire is a value as a property has it: those of the value itself have its type.
 func asWire(v value.Value, p *family.Place, as value.Type) (wire.Value, error) {
 	switch p.Property {
-	case family.PresentValue, family.PriorityArray, family.RelinquishDefault, family.MinPresValue, family.MaxPresValue, family.CovIncrement:
+	case family.PresentValue, family.PriorityArray, family.RelinquishDefault, family.MinPresValue, family.MaxPresValue,
+		family.CovIncrement:
 		return wire.Of(p.Type, as, v)
 	case family.OutOfService:
 		return wire.Boolean(v.Float() != 0), nil

@@ -103,7 +103,8 @@ func (s *station) once(q *question, tape *field.Tape, breaks <-chan struct{}) (a
 	c.mu.Unlock()
 	number := s.number & wire.NumberMask
 	s.number++
-	octets, err := s.frames(&wire.Fragment{Control: wire.First | wire.Last | number, Function: q.function, Objects: q.objects})
+	octets, err := s.frames(&wire.Fragment{Control: wire.First | wire.Last | number, Function: q.function,
+		Objects: q.objects})
 	if err != nil {
 		a.Reply = field.Reply{Outcome: exchange.NotAllowed, Sentence: err.Error()}
 		return a
@@ -140,7 +141,8 @@ func (s *station) once(q *question, tape *field.Tape, breaks <-chan struct{}) (a
 					Sentence: fmt.Sprintf("what came back has function %d, which is none of an answer", m.Function)}
 				return a
 			case (m.Control&wire.First != 0) != (len(a.messages) == 0):
-				a.Reply = field.Reply{Outcome: exchange.Garbled, Left: true, Sentence: "the fragments of the answer do not follow each other"}
+				a.Reply = field.Reply{Outcome: exchange.Garbled, Left: true,
+					Sentence: "the fragments of the answer do not follow each other"}
 				return a
 			}
 			a.messages, a.indications = append(a.messages, m), m.Indications
@@ -186,7 +188,8 @@ func (s *station) once(q *question, tape *field.Tape, breaks <-chan struct{}) (a
 func (s *station) silence() field.Reply {
 	c := s.conn
 	reply := field.Reply{Outcome: exchange.NoAnswer, Left: true,
-		Sentence: fmt.Sprintf("outstation %d does not answer master %d within %d ms", s.address, s.master(), s.within().Milliseconds())}
+		Sentence: fmt.Sprintf("outstation %d does not answer master %d within %d ms", s.address, s.master(),
+			s.within().Milliseconds())}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	switch {
@@ -203,7 +206,8 @@ func (s *station) silence() field.Reply {
 // refusal is the reply to an answer that refuses the question as a whole.
 func (a *answer) refusal(what string) (field.Reply, bool) {
 	second := byte(a.indications >> 8)
-	if code := family.Indicated(second); a.OK() && second&(family.IndNoFunction|family.IndNoObject|family.IndParameter) != 0 {
+	if code := family.Indicated(second); a.OK() &&
+		second&(family.IndNoFunction|family.IndNoObject|family.IndParameter) != 0 {
 		reply := a.Reply
 		reply.Outcome, reply.Code = exchange.Declined, code
 		reply.Sentence = "the outstation refuses " + what + ": " + family.Words(code)
@@ -219,7 +223,8 @@ func (s *station) state(ctx context.Context, breaks <-chan struct{}) (tape *fiel
 	for len(s.states) > 0 {
 		<-s.states
 	}
-	frame := wire.Frame{Control: wire.FromMaster | wire.Primary | wire.AskLinkStatus, To: s.address, From: uint16(s.master())}
+	frame := wire.Frame{Control: wire.FromMaster | wire.Primary | wire.AskLinkStatus, To: s.address,
+		From: uint16(s.master())}
 	octets, err := frame.Append(nil)
 	if err != nil || s.conn.send(octets) != nil {
 		return tape, false

@@ -75,11 +75,13 @@ func pumps(t *testing.T, settings protocol.Settings) *site.Site {
 	}
 	text := point("str2", value.TypeText, site.ReadOnly)
 	text.Length = 12
-	d.Points = append(d.Points, point("dbi0", value.TypeUint8, site.ReadOnly), point("ai0", value.TypeFloat32, site.ReadOnly),
-		point("ai7", value.TypeInt32, site.ReadOnly), point("ctr3", value.TypeUint32, site.ReadOnly),
-		point("fctr3", value.TypeUint32, site.ReadOnly), point("bo1", value.TypeBool, site.ReadWrite),
-		point("bo1.pulse", value.TypeBool, site.WriteOnly), point("ao0", value.TypeFloat32, site.ReadWrite), text)
-	s.Links = []site.Link{{ID: "l", Asking: "lss", Answering: "pumps", Line: "net", Protocol: "dnp3-tcp", Settings: settings}}
+	d.Points = append(d.Points, point("dbi0", value.TypeUint8, site.ReadOnly),
+		point("ai0", value.TypeFloat32, site.ReadOnly), point("ai7", value.TypeInt32, site.ReadOnly),
+		point("ctr3", value.TypeUint32, site.ReadOnly), point("fctr3", value.TypeUint32, site.ReadOnly),
+		point("bo1", value.TypeBool, site.ReadWrite), point("bo1.pulse", value.TypeBool, site.WriteOnly),
+		point("ao0", value.TypeFloat32, site.ReadWrite), text)
+	s.Links = []site.Link{{ID: "l", Asking: "lss", Answering: "pumps", Line: "net", Protocol: "dnp3-tcp",
+		Settings: settings}}
 	return s
 }
 
@@ -149,7 +151,8 @@ func TestStation(t *testing.T) {
 func TestSharedLine(t *testing.T) {
 	s := pumps(t, nil)
 	s.Lines = append(s.Lines, site.Line{ID: "bay", Name: "Pump bay", Medium: "serial",
-		Serial: &site.Serial{Standard: serial.TIA485Two, Format: serial.Format{Baud: 38400, Data: 8, Parity: serial.None, Stop: 1}}})
+		Serial: &site.Serial{Standard: serial.TIA485Two, Format: serial.Format{Baud: 38400, Data: 8,
+			Parity: serial.None, Stop: 1}}})
 	first := &s.Devices[1]
 	port := func(station int) []site.Port {
 		return []site.Port{{Line: "bay", Protocol: "dnp3-serial", Settings: protocol.Settings{
@@ -184,7 +187,9 @@ func TestSharedLine(t *testing.T) {
 		live, _ := e.Hub.Point(id)
 		return live.Quality
 	}
-	fieldtest.Wait(t, "both are read", func() bool { return quality("ai0") == value.Good && quality("second-bi0") == value.Good })
+	fieldtest.Wait(t, "both are read", func() bool {
+		return quality("ai0") == value.Good && quality("second-bi0") == value.Good
+	})
 	if err := b.SetFault("sluice", bench.Fault{Kind: "off"}); err != nil {
 		t.Fatal(err)
 	}

@@ -61,7 +61,8 @@ func TestFaults(t *testing.T) {
 		}
 	}
 	// seldom are polls between which more events come than three.
-	seldom := protocol.Settings{family.KeyClass1: protocol.OfInt(2000), family.KeyClass2: protocol.OfInt(2000), family.KeyClass3: protocol.OfInt(2000)}
+	seldom := protocol.Settings{family.KeyClass1: protocol.OfInt(2000), family.KeyClass2: protocol.OfInt(2000),
+		family.KeyClass3: protocol.OfInt(2000)}
 	for _, c := range []struct {
 		kind     string
 		settings protocol.Settings
@@ -73,7 +74,8 @@ func TestFaults(t *testing.T) {
 		{"unconfirmed", protocol.Settings{family.KeyUnasked2: protocol.OfSwitch(true), family.KeyClass1: protocol.OfInt(0),
 			family.KeyClass2: protocol.OfInt(0), family.KeyClass3: protocol.OfInt(0)},
 			exchanged("the same again")},
-		{"never-unasked", protocol.Settings{family.KeyUnasked1: protocol.OfSwitch(true)}, exchanged("refuses to send events unasked")},
+		{"never-unasked", protocol.Settings{family.KeyUnasked1: protocol.OfSwitch(true)},
+			exchanged("refuses to send events unasked")},
 		{"offline", nil, said(value.Bad, "not online")},
 		{"comm-lost", nil, said(value.Bad, "communication with what is behind it is lost")},
 		{"forced", nil, said(value.Good, "forced at the outstation")},

@@ -188,7 +188,8 @@ func (s *station) askItems(wanted []protocol.Wanted) (a answer, samples []field.
 	}
 	for _, name := range names {
 		for _, w := range of[name] {
-			samples = append(samples, bad(w, code, fmt.Sprintf("the outstation does not tell of %s: %s", name, family.Words(code))))
+			samples = append(samples,
+				bad(w, code, fmt.Sprintf("the outstation does not tell of %s: %s", name, family.Words(code))))
 		}
 	}
 	return a, samples
@@ -333,7 +334,8 @@ func heldOf(o *wire.Object) (h protocol.Held, ok bool) {
 
 // analogTypes are those of analogue objects by group and variation.
 var analogTypes = map[byte]map[byte]value.Type{
-	30: {1: value.TypeInt32, 2: value.TypeInt16, 3: value.TypeInt32, 4: value.TypeInt16, 5: value.TypeFloat32, 6: value.TypeFloat64},
+	30: {1: value.TypeInt32, 2: value.TypeInt16, 3: value.TypeInt32, 4: value.TypeInt16, 5: value.TypeFloat32,
+		6: value.TypeFloat64},
 	40: {1: value.TypeInt32, 2: value.TypeInt16, 3: value.TypeFloat32, 4: value.TypeFloat64},
 }
 

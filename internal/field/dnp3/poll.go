@@ -34,7 +34,8 @@ const (
 	alive
 )
 
-var pollTitles = [...]string{"integrity poll", "poll of class 1", "poll of class 2", "poll of class 3", "freeze of the counters",
+var pollTitles = [...]string{"integrity poll", "poll of class 1", "poll of class 2", "poll of class 3",
+	"freeze of the counters",
 	"state of the link"}
 
 // every is how often something is asked for; 0 for never.
@@ -414,7 +415,8 @@ func (s *station) delay(a *answer) time.Duration {
 // freeze freezes all counters.
 func (s *station) freeze(breaks <-chan struct{}) bool {
 	a := s.ask(&question{function: wire.FnFreeze, objects: []byte{20, 0, wire.AllOf}, once: true}, breaks)
-	report := field.Report{At: time.Now(), Operation: "freeze the counters", Frames: a.Frames, Aside: true, Of: int(s.address) + 1}
+	report := field.Report{At: time.Now(), Operation: "freeze the counters", Frames: a.Frames, Aside: true,
+		Of: int(s.address) + 1}
 	if reply, refused := a.refusal("to freeze the counters"); refused || !a.OK() {
 		report.Failed = &reply
 	}

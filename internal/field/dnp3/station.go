@@ -206,7 +206,8 @@ func (s *station) tell(f *wire.Fragment, tape *field.Tape) error {
 // confirm confirms a fragment.
 func (s *station) confirm(m *message, tape *field.Tape) {
 	control := wire.First | wire.Last | m.Control&(wire.Unsolicited|wire.NumberMask)
-	_ = s.tell(&wire.Fragment{Control: control, Function: wire.FnConfirm}, tape) // that it failed is known to the connection
+	_ = s.tell(&wire.Fragment{Control: control, Function: wire.FnConfirm},
+		tape) // that it failed is known to the connection
 }
 
 // unsolicited takes in what the outstation sent by itself.

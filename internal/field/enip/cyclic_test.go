@@ -120,7 +120,9 @@ func TestCyclic(t *testing.T) {
 			}
 			live := func(id string) field.Live { l, _ := e.Hub.Point(id); return l }
 			taken := func() int { return dose(t, b, s) }
-			fieldtest.Wait(t, "intensities", func() bool { return live("i9").Quality == value.Good && live("i9").Value.Float() > 1 })
+			fieldtest.Wait(t, "intensities", func() bool {
+				return live("i9").Quality == value.Good && live("i9").Value.Float() > 1
+			})
 			if l := live("Connected"); l.Quality != value.Good || l.Shown != "on" || live("Far name").Shown == "" {
 				t.Errorf("connected reads %+v, the far end %+v", l, live("Far name"))
 			}
@@ -135,14 +137,17 @@ func TestCyclic(t *testing.T) {
 				t.Errorf("run: %+v", r)
 			}
 			fieldtest.Wait(t, "the dose", func() bool { return taken() == 350 })
-			fieldtest.Wait(t, "the dose as a point", func() bool { return live("d2").Shown == "350" && live("Run").Shown == "on" })
+			fieldtest.Wait(t, "the dose as a point",
+				func() bool { return live("d2").Shown == "350" && live("Run").Shown == "on" })
 			fieldtest.Wait(t, "counts", func() bool {
 				return live("Packets received").Value.Int() > 20 && live("Interval in").Value.Float() > 40
 			})
 			if r := write(t, e, "Enabled", "0"); !r.OK {
 				t.Errorf("switching off: %+v", r)
 			}
-			fieldtest.Wait(t, "bad inputs", func() bool { return live("i1").Quality == value.Bad && live("Connected").Shown == "off" })
+			fieldtest.Wait(t, "bad inputs", func() bool {
+				return live("i1").Quality == value.Bad && live("Connected").Shown == "off"
+			})
 			if live("Connected").Quality != value.Good {
 				t.Errorf("connected is %+v", live("Connected"))
 			}
@@ -213,8 +218,7 @@ func TestCyclicAgain(t *testing.T) {
 		from := time.Now()
 		fieldtest.Wait(t, "intensities", func() bool {
 			l, _ := e.Hub.Point("i1")
-			return l.Quality == value.Good &&
-				l.AtMs >= from.UnixMilli()
+			return l.Quality == value.Good && l.AtMs >= from.UnixMilli()
 		})
 		e.Stop(nil)
 		if r, err := e.Try(context.Background(), "up"); err != nil || r.StopsAt != nil {
@@ -350,7 +354,8 @@ func TestPlainOnPlant(t *testing.T) {
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	fieldtest.Wait(t, "why it is not open", func() bool { return strings.Contains(live("i1").Reason, "takes effect at once") })
+	fieldtest.Wait(t, "why it is not open",
+		func() bool { return strings.Contains(live("i1").Reason, "takes effect at once") })
 	for _, x := range e.Hub.Exchanges(0, 1000) {
 		for _, f := range x.Frames {
 			if f.Out && (f.Datagram || len(f.Octets) > 100) {
@@ -388,7 +393,8 @@ func TestConfigurationOnPlant(t *testing.T) {
 	if err := e.Start(nil); err != nil {
 		t.Fatal(err)
 	}
-	fieldtest.Wait(t, "why it is not open", func() bool { return strings.Contains(live("i1").Reason, "sets the device up") })
+	fieldtest.Wait(t, "why it is not open",
+		func() bool { return strings.Contains(live("i1").Reason, "sets the device up") })
 	if r, err := e.Try(context.Background(), "up"); err != nil || r.StopsAt == nil || opens() > 0 {
 		t.Errorf("a try opens it: %+v, %v", r, err)
 	}
@@ -397,12 +403,13 @@ func TestConfigurationOnPlant(t *testing.T) {
 		t.Fatalf("%+v, %d questions", r, opens())
 	}
 	fieldtest.Wait(t, "what was sent", func() bool {
-		return live("limit").Shown == "300" && live("limit").Quality == value.Good &&
-			live("i9").Quality == value.Good
+		return live("limit").Shown == "300" && live("limit").Quality == value.Good && live("i9").Quality == value.Good
 	})
 	e.Unlock(0)
-	if told, err := e.Survey(context.Background(), "up", true); err != nil || told.Settings[family.KeyInOctets].Int() != 36 ||
-		len(told.Offers) != 6 || told.Offers[0].Title != "150 as outputs" || told.Offers[0].Answer[family.KeyOutOctets].Int() != 36 {
+	if told, err := e.Survey(context.Background(), "up", true); err != nil ||
+		told.Settings[family.KeyInOctets].Int() != 36 ||
+		len(told.Offers) != 6 || told.Offers[0].Title != "150 as outputs" ||
+		told.Offers[0].Answer[family.KeyOutOctets].Int() != 36 {
 		t.Errorf("it tells %+v, %v", told, err)
 	}
 }

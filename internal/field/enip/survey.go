@@ -104,7 +104,8 @@ func (c *cyclic) assemblies(told *field.Told) *field.Reply {
 		}
 		at, octets := protocol.OfInt(instance), protocol.OfInt(size)
 		for _, use := range []struct{ word, instance, octets string }{{"inputs", family.KeyInInstance, family.KeyInOctets},
-			{"outputs", family.KeyOutInstance, family.KeyOutOctets}, {"configuration", family.KeyConfigAt, family.KeyWantsSize}} {
+			{"outputs", family.KeyOutInstance, family.KeyOutOctets}, {"configuration", family.KeyConfigAt,
+				family.KeyWantsSize}} {
 			if c.settings != nil && family.Cyclic.Int(c.settings, use.instance) == instance {
 				continue // it is used so already
 			}

@@ -1,4 +1,5 @@
-// Package fieldtest has what tests of the field need in every family: an engine before the stand-ins of a bench, points,
+// Package fieldtest has what tests of the field need in every family: an engine before the stand-ins of a bench,
+// points,
 // and patience.
 package fieldtest
 

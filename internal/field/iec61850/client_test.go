@@ -37,8 +37,8 @@ func dial(t testing.TB, at string) *client {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := &client{t: t, conn: conn, answer: make(chan wire.Message, 1), values: map[string][]int64{}, entry: map[string]string{},
-		ended: make(chan struct{})}
+	c := &client{t: t, conn: conn, answer: make(chan wire.Message, 1), values: map[string][]int64{},
+		entry: map[string]string{}, ended: make(chan struct{})}
 	if _, err := conn.Write(isotcp.AppendConnect(nil, 1, 1, isotcp.Size8192)); err != nil {
 		t.Fatal(err)
 	}
@@ -180,7 +180,8 @@ func (c *client) names(class int, domain string) (all []string) {
 }
 
 func (c *client) put(domain, item string, d wire.Data) bool {
-	list, err := wire.ReadWritten(c.ask(wire.Write, wire.WriteOf([]wire.Name{{Domain: domain, Item: item}}, []wire.Data{d})).Body)
+	list, err := wire.ReadWritten(c.ask(wire.Write, wire.WriteOf([]wire.Name{{Domain: domain, Item: item}},
+		[]wire.Data{d})).Body)
 	return err == nil && len(list) == 1 && list[0] < 0
 }
 

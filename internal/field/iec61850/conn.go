@@ -98,7 +98,8 @@ func (c *conn) begin() field.Reply {
 		case reply.Outcome == exchange.NoAnswer:
 			reply.Sentence = fmt.Sprintf("nothing came back to %s within %d ms", what, c.within.Milliseconds())
 		case errors.Is(err, io.EOF):
-			reply.Sentence = "the server hung up at " + what + ": it has no room for another client, or does not take its selectors"
+			reply.Sentence = "the server hung up at " + what +
+				": it has no room for another client, or does not take its selectors"
 		case reply.Outcome == exchange.Closed:
 			reply.Outcome, reply.Sentence = exchange.Garbled, "what came back to "+what+" cannot be read: "+err.Error()
 		}
@@ -303,9 +304,11 @@ func (c *conn) ask(service wire.Service, body []byte) (m wire.Message, reply fie
 		return m, field.Reply{Outcome: exchange.Answered, Left: true}
 	case wire.Error:
 		code := family.ServiceCode(m.Class, m.Code)
-		return m, field.Reply{Outcome: exchange.Declined, Left: true, Code: code, Sentence: "the server refuses: " + family.Words(code)}
+		return m, field.Reply{Outcome: exchange.Declined, Left: true, Code: code, Sentence: "the server refuses: " +
+			family.Words(code)}
 	case wire.Reject:
-		return m, field.Reply{Outcome: exchange.Declined, Left: true, Code: family.ServiceCode(4, 1), Sentence: "the server rejects the question"}
+		return m, field.Reply{Outcome: exchange.Declined, Left: true, Code: family.ServiceCode(4, 1),
+			Sentence: "the server rejects the question"}
 	}
 	return m, field.Reply{Outcome: exchange.Garbled, Left: true, Sentence: "what came back is no answer"}
 }
@@ -398,7 +401,8 @@ func (c *conn) Identify() (text, by string, reply field.Reply) {
 		if err != nil {
 			return garbled(reply, err)
 		}
-		text = strings.Join(slices.DeleteFunc([]string{i.Vendor, i.Model, i.Revision}, func(part string) bool { return part == "" }), " ")
+		text = strings.Join(slices.DeleteFunc([]string{i.Vendor, i.Model, i.Revision},
+			func(part string) bool { return part == "" }), " ")
 		return reply
 	})
 	return text, "identify", reply

@@ -35,7 +35,8 @@ func TestNoneLost(t *testing.T) {
 	}
 	s := site.New("Skerry Point Hatchery")
 	s.Lines = []site.Line{{ID: "net", Name: "Plant net", Medium: "ethernet", Network: "192.0.0.0/16"}}
-	lss := site.Device{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.250.10"}}, Points: []site.Point{}}
+	lss := site.Device{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.250.10"}},
+		Points: []site.Point{}}
 	conc := site.Device{ID: "conc", Name: "Conc", Map: "iec61850", Serving: &site.Serving{},
 		Ports: []site.Port{{Line: "net", Host: "192.0.250.11", Protocol: "iec61850"}}}
 	s.Devices = []site.Device{lss}
@@ -43,7 +44,8 @@ func TestNoneLost(t *testing.T) {
 		d := site.Device{ID: fmt.Sprintf("p%d", k), Name: fmt.Sprintf("Pump station %d", k), Map: "dnp3-tcp",
 			Ports: []site.Port{{Line: "net", Host: fmt.Sprintf("192.0.%d.%d", k/200, 10+k%200), Protocol: "dnp3-tcp"}}}
 		for i := range points {
-			from, to, of, ref := fmt.Sprintf("bi%d", i), fmt.Sprintf("c%d-%d", k, i), value.TypeBool, fmt.Sprintf("LD%d/GGIO1.Ind%d.stVal[ST]", k, i)
+			from, to, of, ref := fmt.Sprintf("bi%d", i), fmt.Sprintf("c%d-%d", k, i), value.TypeBool,
+				fmt.Sprintf("LD%d/GGIO1.Ind%d.stVal[ST]", k, i)
 			if i%moving == moving-1 { // analogue values move often
 				from, of, ref = fmt.Sprintf("ai%d", i), value.TypeFloat32, fmt.Sprintf("LD%d/GGIO1.AnIn%d.mag.f[MX]", k, i)
 			}
@@ -118,8 +120,8 @@ func TestNoneLost(t *testing.T) {
 	var memory runtime.MemStats
 	runtime.ReadMemStats(&memory)
 	t.Logf("figure: %d outstations, %.0f events a second: %d noted and %d without room, %d reported, %d lost in order; from event to report %s p50, %s p99; "+
-		"%.0f %% of a core with the stand-ins, %d MB", stations, float64(last-first)/took.Seconds(), end-first, gone, total, doubled, p(0.5), p(0.99),
-		100*cost.Seconds()/took.Seconds(), memory.HeapInuse>>20)
+		"%.0f %% of a core with the stand-ins, %d MB", stations, float64(last-first)/took.Seconds(), end-first, gone,
+		total, doubled, p(0.5), p(0.99), 100*cost.Seconds()/took.Seconds(), memory.HeapInuse>>20)
 	for i, other := range others {
 		other.mu.Lock()
 		had := 0
@@ -127,7 +129,8 @@ func TestNoneLost(t *testing.T) {
 			had += len(list)
 		}
 		slices.Sort(other.late)
-		t.Logf("figure: client %d: %d reported, %s p99", i+2, had, other.late[int(0.99*float64(len(other.late)-1))].Round(time.Millisecond))
+		t.Logf("figure: client %d: %d reported, %s p99", i+2, had,
+			other.late[int(0.99*float64(len(other.late)-1))].Round(time.Millisecond))
 		if int64(had) < last-first {
 			t.Errorf("client %d had %d of %d events", i+2, had, last-first)
 		}

@@ -279,7 +279,8 @@ func (c *conn) kept(n wire.Name) (string, bool) {
 
 // put writes a member of a control block.
 func (c *conn) put(n wire.Name, member string, d wire.Data) bool {
-	m, reply := c.ask(wire.Write, wire.WriteOf([]wire.Name{{Domain: n.Domain, Item: n.Item + "$" + member}}, []wire.Data{d}))
+	m, reply := c.ask(wire.Write, wire.WriteOf([]wire.Name{{Domain: n.Domain, Item: n.Item + "$" + member}},
+		[]wire.Data{d}))
 	if !reply.OK() {
 		return false
 	}

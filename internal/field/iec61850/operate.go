@@ -90,7 +90,8 @@ func (c *conn) operate(p *place, v wire.Data, pass field.Pass) field.Reply {
 		how = results[0].Data.Int
 	}
 	if how == statusOnly {
-		return field.Reply{Outcome: exchange.NotAllowed, Sentence: "the control is for status only: the server takes no commands for it"}
+		return field.Reply{Outcome: exchange.NotAllowed,
+			Sentence: "the control is for status only: the server takes no commands for it"}
 	}
 	node, reply := c.typeOf(wire.Name{Domain: p.name.Domain, Item: p.ref.Node})
 	if !reply.OK() {
@@ -180,7 +181,8 @@ func (c *conn) ends(item string, reply field.Reply) field.Reply {
 			}
 		case <-timer.C:
 			reply.Outcome = exchange.NoAnswer
-			reply.Sentence = fmt.Sprintf("the server took the command and does not say within %d ms how it ended", c.within.Milliseconds())
+			reply.Sentence = fmt.Sprintf("the server took the command and does not say within %d ms how it ended",
+				c.within.Milliseconds())
 			return reply
 		case <-c.ended:
 			return c.why()

@@ -132,8 +132,8 @@ func (s *serving) laid() string {
 		return ""
 	}
 	settings := end.Settings(family.MMS.Name)
-	return fmt.Sprintf("%p %d %v %v %v", end, end.Laid(), family.MMS.Value(settings, family.KeyFile), family.MMS.Value(settings, family.KeyIED),
-		family.MMS.Value(settings, family.KeyAccess))
+	return fmt.Sprintf("%p %d %v %v %v", end, end.Laid(), family.MMS.Value(settings, family.KeyFile),
+		family.MMS.Value(settings, family.KeyIED), family.MMS.Value(settings, family.KeyAccess))
 }
 
 // watch serves the map as it is now, and has what is doubted told.
@@ -268,7 +268,8 @@ func (s *serving) gave(to net.Conn, marks []any, reported bool) {
 }
 
 // write takes a value of a client, or carries out its command.
-func (s *serving) write(over net.Conn, inst string, r family.Ref, v value.Value) (refused int, ends <-chan target.Ended) {
+func (s *serving) write(over net.Conn, inst string, r family.Ref, v value.Value) (refused int,
+	ends <-chan target.Ended) {
 	s.mu.Lock()
 	point, known := s.by[r.String()]
 	if !known {
@@ -311,8 +312,8 @@ const (
 )
 
 // refusals are data access errors for what a point does not take.
-var refusals = map[image.Refusal]int{image.None: -1, image.NoPlace: family.AccessNotThere, image.ReadOnly: family.AccessDenied,
-	image.BadValue: family.AccessValue, image.NoTaker: family.AccessUnavailable}
+var refusals = map[image.Refusal]int{image.None: -1, image.NoPlace: family.AccessNotThere,
+	image.ReadOnly: family.AccessDenied, image.BadValue: family.AccessValue, image.NoTaker: family.AccessUnavailable}
 
 func refusedAs(r image.Refusal) int {
 	code, known := refusals[r]

@@ -36,8 +36,8 @@ func shore(t testing.TB, file bool) *site.Site {
 	t.Helper()
 	s := site.New("Skerry Point Hatchery")
 	s.Lines = []site.Line{{ID: "net", Name: "Plant net", Medium: "ethernet", Network: "192.0.2.0/24"}}
-	fast := protocol.Settings{dnp3.KeyClass1: protocol.OfInt(50), dnp3.KeyClass2: protocol.OfInt(50), dnp3.KeyClass3: protocol.OfInt(50),
-		protocol.KeyWithin: protocol.OfInt(500)}
+	fast := protocol.Settings{dnp3.KeyClass1: protocol.OfInt(50), dnp3.KeyClass2: protocol.OfInt(50),
+		dnp3.KeyClass3: protocol.OfInt(50), protocol.KeyWithin: protocol.OfInt(500)}
 	pumps := site.Device{ID: "pumps", Name: "Pump station", Map: "dnp3-tcp",
 		Ports: []site.Port{{Line: "net", Host: "192.0.2.70", Protocol: "dnp3-tcp"}},
 		Points: []site.Point{fieldtest.Point(t, dnp3.Scheme, "run", "bi3", value.TypeBool, site.ReadOnly),
@@ -46,12 +46,13 @@ func shore(t testing.TB, file bool) *site.Site {
 			fieldtest.Point(t, dnp3.Scheme, "cmd", "bo1", value.TypeBool, site.ReadWrite)}}
 	port := site.Port{Line: "net", Host: "192.0.2.11", Protocol: "iec61850"}
 	if file {
-		port.Settings = protocol.Settings{family.KeyFile: protocol.OfText("concentrator"), family.KeyIED: protocol.OfText("SKERRY_CONC")}
+		port.Settings = protocol.Settings{family.KeyFile: protocol.OfText("concentrator"),
+			family.KeyIED: protocol.OfText("SKERRY_CONC")}
 	}
-	conc := site.Device{ID: "conc", Name: "Shore concentrator", Map: "iec61850", Serving: &site.Serving{}, Ports: []site.Port{port},
-		Points: concentrator(t, "c-")}
-	s.Devices = []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}}, Points: []site.Point{}},
-		pumps, conc}
+	conc := site.Device{ID: "conc", Name: "Shore concentrator", Map: "iec61850", Serving: &site.Serving{},
+		Ports: []site.Port{port}, Points: concentrator(t, "c-")}
+	s.Devices = []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}},
+		Points: []site.Point{}}, pumps, conc}
 	s.Links = []site.Link{{ID: "l", Asking: "lss", Answering: "pumps", Line: "net", Protocol: "dnp3-tcp", Settings: fast}}
 	s.Crossings = []site.Crossing{{ID: "x1", From: "run", To: "c-run"}, {ID: "x2", From: "level", To: "c-level"},
 		{ID: "x3", From: "sluice", To: "c-sluice"}, {ID: "x4", From: "c-cmd", To: "cmd"}}
@@ -62,9 +63,10 @@ func shore(t testing.TB, file bool) *site.Site {
 }
 
 func concentrator(t testing.TB, prefix string) []site.Point {
-	return []site.Point{fieldtest.Point(t, family.Scheme, prefix+"run", "LD0/GGIO1.Ind1.stVal[ST]", value.TypeBool, site.ReadOnly),
-		fieldtest.Point(t, family.Scheme, prefix+"level", "LD0/GGIO7.AnIn1.mag.f[MX]", value.TypeFloat32, site.ReadOnly),
-		fieldtest.Point(t, family.Scheme, prefix+"sluice", "LD0/GGIO2.DPCSO1.stVal[ST]", value.TypeUint8, site.ReadOnly),
+	return []site.Point{fieldtest.Point(t, family.Scheme, prefix+"run", "LD0/GGIO1.Ind1.stVal[ST]", value.TypeBool,
+		site.ReadOnly), fieldtest.Point(t, family.Scheme, prefix+"level", "LD0/GGIO7.AnIn1.mag.f[MX]",
+		value.TypeFloat32, site.ReadOnly), fieldtest.Point(t, family.Scheme, prefix+"sluice",
+		"LD0/GGIO2.DPCSO1.stVal[ST]", value.TypeUint8, site.ReadOnly),
 		fieldtest.Point(t, family.Scheme, prefix+"cmd", "LD0/GGIO9.SPCSO2.Oper.ctlVal[CO]", value.TypeBool, site.ReadWrite)}
 }
 
@@ -107,9 +109,12 @@ func controller(t testing.TB, at string, settings protocol.Settings, change ...f
 	far.Lines = []site.Line{{ID: "net", Name: "Shore net", Medium: "ethernet", Network: "192.0.2.0/24"}}
 	own := concentrator(t, "f-")
 	own[3].Access = site.WriteOnly
-	far.Devices = []site.Device{{ID: "sub", Name: "Substation controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.1"}}, Points: []site.Point{}},
-		{ID: "ied", Name: "Concentrator", Map: "iec61850", Points: own, Ports: []site.Port{{Line: "net", Host: "192.0.2.11", Protocol: "iec61850"}}}}
-	far.Links = []site.Link{{ID: "f", Asking: "sub", Answering: "ied", Line: "net", Protocol: "iec61850", Settings: settings}}
+	far.Devices = []site.Device{{ID: "sub", Name: "Substation controller",
+		Ports: []site.Port{{Line: "net", Host: "192.0.2.1"}}, Points: []site.Point{}},
+		{ID: "ied", Name: "Concentrator", Map: "iec61850", Points: own,
+			Ports: []site.Port{{Line: "net", Host: "192.0.2.11", Protocol: "iec61850"}}}}
+	far.Links = []site.Link{{ID: "f", Asking: "sub", Answering: "ied", Line: "net", Protocol: "iec61850",
+		Settings: settings}}
 	for _, each := range change {
 		each(far)
 	}
@@ -136,8 +141,9 @@ func TestShore(t *testing.T) {
 			}
 			fieldtest.Wait(t, "what the outstation shows is at the shore", func() bool {
 				near, here := fieldtest.Live(e, "level"), fieldtest.Live(far, "f-level")
-				return here.Quality == value.Good && here.Value == near.Value && here.SourceMs == near.SourceMs && here.SourceMs > 0 &&
-					fieldtest.Live(far, "f-run").Value == fieldtest.Live(e, "run").Value && fieldtest.Live(far, "f-sluice").Value.Uint() == fieldtest.Live(e, "sluice").Value.Uint()
+				return here.Quality == value.Good && here.Value == near.Value && here.SourceMs == near.SourceMs &&
+					here.SourceMs > 0 && fieldtest.Live(far, "f-run").Value == fieldtest.Live(e, "run").Value &&
+					fieldtest.Live(far, "f-sluice").Value.Uint() == fieldtest.Live(e, "sluice").Value.Uint()
 			})
 			fieldtest.Wait(t, "it comes by reports", func() bool {
 				for _, x := range far.Hub.Exchanges(0, 50, "f") {
@@ -154,12 +160,14 @@ func TestShore(t *testing.T) {
 			if result, err := far.Write(ctx, "Ines", order.Token); err != nil || !result.OK {
 				t.Fatalf("%+v, %v", result, err)
 			}
-			fieldtest.Wait(t, "the command has reached the outstation", func() bool { return fieldtest.Live(e, "cmd").Value.Bool() })
+			fieldtest.Wait(t, "the command has reached the outstation",
+				func() bool { return fieldtest.Live(e, "cmd").Value.Bool() })
 
 			if err := b.SetFault("pumps", bench.Fault{Kind: "comm-lost"}); err != nil {
 				t.Fatal(err)
 			}
-			fieldtest.Wait(t, "the shore knows that it is not good", func() bool { return fieldtest.Live(far, "f-level").Quality != value.Good })
+			fieldtest.Wait(t, "the shore knows that it is not good",
+				func() bool { return fieldtest.Live(far, "f-level").Quality != value.Good })
 			if err := b.SetFault("pumps", bench.Fault{}); err != nil {
 				t.Fatal(err)
 			}
@@ -173,7 +181,8 @@ func TestShore(t *testing.T) {
 				t.Fatalf("%+v, %v", nodes, err)
 			}
 			for _, n := range nodes.Entries {
-				if in, err := far.Browse(ctx, "f", n.Address, 0, 100); err != nil || n.Name == "GGIO1" && (len(in.Entries) == 0 || in.Entries[0].Value.IsNone()) {
+				if in, err := far.Browse(ctx, "f", n.Address, 0, 100); err != nil || n.Name == "GGIO1" &&
+					(len(in.Entries) == 0 || in.Entries[0].Value.IsNone()) {
 					t.Errorf("%s: %+v, %v", n.Name, in, err)
 				}
 			}
@@ -279,7 +288,8 @@ func TestEnhanced(t *testing.T) {
 		t.Fatal(err)
 	}
 	time.Sleep(300 * time.Millisecond)
-	if result, err := operate("0"); err == nil && result.OK || !strings.Contains(result.Sentence+fmt.Sprint(err), "blocked by process") {
+	if result, err := operate("0"); err == nil && result.OK || !strings.Contains(result.Sentence+fmt.Sprint(err),
+		"blocked by process") {
 		t.Fatalf("%+v, %v", result, err)
 	}
 	if answered.Load() < 10 {

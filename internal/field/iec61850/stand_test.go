@@ -26,10 +26,13 @@ func TestStandIn(t *testing.T) {
 	s := site.New("Skerry Point Hatchery")
 	s.Lines = []site.Line{{ID: "net", Name: "Plant net", Medium: "ethernet", Network: "192.0.2.0/24"}}
 	own := concentrator(t, "")
-	own = append(own, fieldtest.Point(t, family.Scheme, "status", "LD0/GGIO9.SPCSO2.stVal[ST]", value.TypeBool, site.ReadOnly))
+	own = append(own, fieldtest.Point(t, family.Scheme, "status", "LD0/GGIO9.SPCSO2.stVal[ST]", value.TypeBool,
+		site.ReadOnly))
 	own[3].Access = site.WriteOnly
-	s.Devices = []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}}, Points: []site.Point{}},
-		{ID: "ied", Name: "Pump protection", Map: "iec61850", Points: own, Ports: []site.Port{{Line: "net", Host: "192.0.2.96", Protocol: "iec61850"}}}}
+	s.Devices = []site.Device{{ID: "lss", Name: "LSS controller", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}},
+		Points: []site.Point{}},
+		{ID: "ied", Name: "Pump protection", Map: "iec61850", Points: own,
+			Ports: []site.Port{{Line: "net", Host: "192.0.2.96", Protocol: "iec61850"}}}}
 	s.Links = []site.Link{{ID: "f", Asking: "lss", Answering: "ied", Line: "net", Protocol: "iec61850",
 		Settings: protocol.Settings{family.KeyPolled: protocol.OfInt(300)}}}
 	e, b := fieldtest.Benched(t, s)
@@ -41,7 +44,8 @@ func TestStandIn(t *testing.T) {
 		t.Fatal(err)
 	}
 	fieldtest.Wait(t, "all are read", func() bool {
-		return fieldtest.Live(e, "run").Quality == value.Good && fieldtest.Live(e, "level").Quality == value.Good && fieldtest.Live(e, "status").Quality == value.Good
+		return fieldtest.Live(e, "run").Quality == value.Good && fieldtest.Live(e, "level").Quality == value.Good &&
+			fieldtest.Live(e, "status").Quality == value.Good
 	})
 	operate := func() field.WriteResult {
 		order, err := e.Prepare(ctx, "cmd", "1")
@@ -64,7 +68,8 @@ func TestStandIn(t *testing.T) {
 		t.Errorf("a control that is guarded: %+v", r)
 	}
 	fault("questionable")
-	fieldtest.Wait(t, "questionable values are doubtful", func() bool { return fieldtest.Live(e, "level").Quality == value.Doubtful })
+	fieldtest.Wait(t, "questionable values are doubtful",
+		func() bool { return fieldtest.Live(e, "level").Quality == value.Doubtful })
 	fault("invalid")
 	fieldtest.Wait(t, "invalid values are bad", func() bool { return fieldtest.Live(e, "level").Quality == value.Bad })
 	fault("")

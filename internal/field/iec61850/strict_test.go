@@ -98,7 +98,8 @@ func readAll(b []byte, depth int) (list []tlv, err error) {
 
 func (s *strict) spdu(b []byte) error {
 	if b[0] == 0x0D || b[0] == 0x0E {
-		if (b[0] == 0x0D) != s.asks || int(b[1]) != len(b)-2 && (b[1] != 0xFF || int(binary.BigEndian.Uint16(b[2:])) != len(b)-4) {
+		if (b[0] == 0x0D) != s.asks || int(b[1]) != len(b)-2 &&
+			(b[1] != 0xFF || int(binary.BigEndian.Uint16(b[2:])) != len(b)-4) {
 			return fmt.Errorf("an SPDU % X of %d octets", b[:4], len(b))
 		}
 		return nil
@@ -114,7 +115,8 @@ func (s *strict) spdu(b []byte) error {
 		return fmt.Errorf("a presentation that is none")
 	}
 	pdv := list[0].parts[0].parts
-	if len(pdv) != 2 || pdv[0].tag != 0x02 || len(pdv[0].content) != 1 || pdv[0].content[0] != 3 || pdv[1].tag != 0xA0 || len(pdv[1].parts) > 1 {
+	if len(pdv) != 2 || pdv[0].tag != 0x02 || len(pdv[0].content) != 1 || pdv[0].content[0] != 3 ||
+		pdv[1].tag != 0xA0 || len(pdv[1].parts) > 1 {
 		return fmt.Errorf("presented data that is none of MMS")
 	}
 	if pdv[1].content[0] == 0x8B || pdv[1].content[0] == 0x8C { // conclude has no parts
@@ -160,7 +162,8 @@ func (s *strict) service(of tlv) error {
 		}
 		return results(of.parts[0].parts)
 	case of.tag == 0xA5 && s.asks: // write: as many values as variables
-		if len(of.parts) != 2 || of.parts[0].tag != 0xA0 || of.parts[1].tag != 0xA0 || len(of.parts[0].parts) != len(of.parts[1].parts) {
+		if len(of.parts) != 2 || of.parts[0].tag != 0xA0 || of.parts[1].tag != 0xA0 ||
+			len(of.parts[0].parts) != len(of.parts[1].parts) {
 			return fmt.Errorf("a write that does not go up")
 		}
 		return results(of.parts[1].parts)
@@ -181,7 +184,8 @@ func results(list []tlv) error {
 		ok := false
 		switch v.tag {
 		case 0x80, 0x85, 0x86:
-			ok = n >= 1 && n <= 9 && !(n > 1 && (v.content[0] == 0 && v.content[1] < 0x80 || v.content[0] == 0xFF && v.content[1] >= 0x80))
+			ok = n >= 1 && n <= 9 && !(n > 1 && (v.content[0] == 0 && v.content[1] < 0x80 || v.content[0] == 0xFF &&
+				v.content[1] >= 0x80))
 		case 0xA1, 0xA2:
 			if ok = true; results(v.parts) != nil {
 				return results(v.parts)
@@ -189,7 +193,8 @@ func results(list []tlv) error {
 		case 0x83:
 			ok = n == 1
 		case 0x84:
-			ok = n >= 1 && v.content[0] < 8 && (n > 1 || v.content[0] == 0) && (n == 1 || v.content[n-1]&(1<<v.content[0]-1) == 0)
+			ok = n >= 1 && v.content[0] < 8 && (n > 1 || v.content[0] == 0) &&
+				(n == 1 || v.content[n-1]&(1<<v.content[0]-1) == 0)
 		case 0x87:
 			ok = n == 5 && v.content[0] == 8 || n == 9 && v.content[0] == 11
 		case 0x89, 0x8A, 0x90:

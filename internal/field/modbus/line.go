@@ -55,7 +55,8 @@ func (d streamDriver) Dial(ctx context.Context, t field.Target) (field.Conn, fie
 	if err != nil {
 		return nil, field.Failure(err, true)
 	}
-	c := &lineConn{framing: d.framing, def: family.RTUTCP, stream: field.TCPStream{Now: sock.Conn, Shut: sock.Close}, sock: sock, ctx: ctx}
+	c := &lineConn{framing: d.framing, def: family.RTUTCP, stream: field.TCPStream{Now: sock.Conn, Shut: sock.Close},
+		sock: sock, ctx: ctx}
 	return c.begin(t), field.Reply{Outcome: exchange.Answered}
 }
 

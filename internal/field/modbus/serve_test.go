@@ -158,7 +158,8 @@ func TestFerryAnswers(t *testing.T) {
 	asked := time.Now().UnixMilli()
 	got := c.ask(3, read...)
 	given := e.Given("gate")
-	if len(given) != 1 || given[0].Point != "oxygen" || given[0].From != "source" || given[0].To != c.LocalAddr().String() ||
+	if len(given) != 1 || given[0].Point != "oxygen" || given[0].From != "source" ||
+		given[0].To != c.LocalAddr().String() ||
 		given[0].AtMs < asked || given[0].ArrivedMs == 0 || given[0].ArrivedMs > given[0].AtMs || given[0].Count < 2 {
 		t.Errorf("given: %+v", given)
 	} else if as := fmt.Sprint(math.Float32frombits(binary.BigEndian.Uint32(got[2:]))); given[0].Value != as {
@@ -213,7 +214,8 @@ func TestFerryAnswers(t *testing.T) {
 	if got := c.ask(3, 6, 0, 11, 0, 0); got[0] != 6 {
 		t.Errorf("the second half: % X", got)
 	}
-	fieldtest.Wait(t, "the whole number", func() bool { live, _ := e.Hub.Point("command"); return live.Value.Float() == 160 })
+	fieldtest.Wait(t, "the whole number",
+		func() bool { live, _ := e.Hub.Point("command"); return live.Value.Float() == 160 })
 
 	for range 2 {
 		dialShore(t, at).ask(3, read...)

@@ -241,7 +241,10 @@ func TestTLS(t *testing.T) {
 		if err := b.SetFault("broker", bench.Fault{Kind: fault}); err != nil {
 			t.Fatal(err)
 		}
-		fieldtest.Wait(t, fault, func() bool { l := live("watch"); return l.Quality == value.Bad && strings.Contains(l.Reason, says) })
+		fieldtest.Wait(t, fault, func() bool {
+			l := live("watch")
+			return l.Quality == value.Bad && strings.Contains(l.Reason, says)
+		})
 	}
 	if err := b.SetFault("broker", bench.Fault{}); err != nil {
 		t.Fatal(err)

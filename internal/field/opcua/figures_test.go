@@ -240,7 +240,8 @@ func follow(at string, nodes, everyMs int, lasts time.Duration) (f followed) {
 	}
 	defer client.Close(ctx)
 	news := make(chan *opcua.PublishNotificationData, 100)
-	sub, err := client.Subscribe(ctx, &opcua.SubscriptionParameters{Interval: time.Duration(everyMs) * time.Millisecond}, news)
+	sub, err := client.Subscribe(ctx,
+		&opcua.SubscriptionParameters{Interval: time.Duration(everyMs) * time.Millisecond}, news)
 	if err != nil {
 		return followed{err: err}
 	}
@@ -324,10 +325,12 @@ func BenchmarkServed(b *testing.B) {
 			}
 			s.Devices[1].Points = append(s.Devices[1].Points, site.Point{ID: fmt.Sprint("n", n), Name: rowOf(n), Address: node,
 				Type: value.TypeFloat32, PaceMs: 1000, Access: site.ReadOnly})
-			s.Crossings = append(s.Crossings, site.Crossing{ID: fmt.Sprint("x", n), From: fmt.Sprint("s", n), To: fmt.Sprint("n", n)})
+			s.Crossings = append(s.Crossings, site.Crossing{ID: fmt.Sprint("x", n), From: fmt.Sprint("s", n),
+				To: fmt.Sprint("n", n)})
 		}
 		s.Devices = append(s.Devices, d)
-		s.Links = append(s.Links, site.Link{ID: "l" + d.ID, Asking: "lss", Answering: d.ID, Line: "net", Protocol: "modbus-tcp"})
+		s.Links = append(s.Links, site.Link{ID: "l" + d.ID, Asking: "lss", Answering: d.ID, Line: "net",
+			Protocol: "modbus-tcp"})
 	}
 	if err := s.Validate(); err != nil {
 		b.Fatal(err)

@@ -59,7 +59,8 @@ func (s *session) read(ctx context.Context, list []*ua.ReadValueID) (values []*u
 }
 
 // browse asks what nodes lead to by references of a kind. There are as many results as nodes.
-func (s *session) browse(ctx context.Context, most int, by uint32, nodes []*ua.NodeID) (results []*ua.BrowseResult, err error) {
+func (s *session) browse(ctx context.Context, most int, by uint32, nodes []*ua.NodeID) (results []*ua.BrowseResult,
+	err error) {
 	for some := range slices.Chunk(nodes, s.limits.browses) {
 		answer, err := send[*ua.BrowseResponse](ctx, s, browseOf(most, by, some...))
 		if err != nil {

@@ -91,8 +91,8 @@ func (s *subscription) looked(a answered) {
 	l.came = nil
 	at := time.Now()
 	frames := append(l.asked, exchange.Frame{AfterMs: float64(at.Sub(l.at)) / float64(time.Millisecond), Octets: a.octets})
-	s.of.hand(field.Report{At: l.at, Operation: fmt.Sprintf("look whether %d values are as told", len(l.of)), Frames: frames,
-		Aside: true})
+	s.of.hand(field.Report{At: l.at, Operation: fmt.Sprintf("look whether %d values are as told", len(l.of)),
+		Frames: frames, Aside: true})
 	answer, ok := a.response.(*ua.ReadResponse)
 	if !ok || a.err != nil || len(answer.Results) != len(l.of) {
 		return // a server that does not let its nodes be read tells no more than it told
@@ -101,7 +101,8 @@ func (s *subscription) looked(a answered) {
 		was, is := s.followed[handle].told, answer.Results[i]
 		before, known := l.apart[handle]
 		switch {
-		case alike(was, is), s.near(&s.followed[handle], is), is == nil, family.Refuses(uint32(is.Status)), was == nil && uint32(is.Status)>>30 != 0:
+		case alike(was, is), s.near(&s.followed[handle], is), is == nil, family.Refuses(uint32(is.Status)),
+			was == nil && uint32(is.Status)>>30 != 0:
 			delete(l.apart, handle)
 			continue
 		case !known:

@@ -128,8 +128,9 @@ func (m *maze) answer(request any) ua.Response {
 // leads is a reference to a node.
 func (m *maze) leads(class ua.NodeClass, id uint32, name string) *ua.ReferenceDescription {
 	return &ua.ReferenceDescription{ReferenceTypeID: ua.NewNumericNodeID(0, 35), IsForward: true,
-		NodeID: ua.NewExpandedNodeID(ua.NewNumericNodeID(1, id), "", 0), BrowseName: &ua.QualifiedName{NamespaceIndex: 1, Name: name},
-		DisplayName: ua.NewLocalizedText(name), NodeClass: class, TypeDefinition: ua.NewTwoByteExpandedNodeID(0)}
+		NodeID:     ua.NewExpandedNodeID(ua.NewNumericNodeID(1, id), "", 0),
+		BrowseName: &ua.QualifiedName{NamespaceIndex: 1, Name: name}, DisplayName: ua.NewLocalizedText(name),
+		NodeClass: class, TypeDefinition: ua.NewTwoByteExpandedNodeID(0)}
 }
 
 // enough is how many places are listed of a server that has no end of them.
@@ -188,7 +189,8 @@ func TestMaze(t *testing.T) {
 			}
 			ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 			defer cancel()
-			conn, reply := driver.Dial(ctx, field.Target{Dial: listening(t, func(c net.Conn) { _ = m.serve(c) }, func() error { return nil })})
+			conn, reply := driver.Dial(ctx,
+				field.Target{Dial: listening(t, func(c net.Conn) { _ = m.serve(c) }, func() error { return nil })})
 			if conn == nil {
 				t.Fatal(reply.Sentence)
 			}

@@ -70,7 +70,8 @@ func offerOf(ctx context.Context, e *ua.EndpointDescription, host string) field.
 			within, cancel := context.WithTimeout(ctx, time.Second)
 			_, err := net.DefaultResolver.LookupHost(within, name)
 			if cancel(); err != nil {
-				o.Notes = append(o.Notes, fmt.Sprintf("it names its host %s, which has no address here: Ferry goes to %s", name, host))
+				o.Notes = append(o.Notes,
+					fmt.Sprintf("it names its host %s, which has no address here: Ferry goes to %s", name, host))
 			}
 		}
 	}
@@ -81,7 +82,8 @@ func offerOf(ctx context.Context, e *ua.EndpointDescription, host string) field.
 	case !policies[policy]:
 		o.Cannot = "Ferry does not speak this policy"
 	case mode != family.ModeNone:
-		o.Needs = append(o.Needs, "a certificate of this end, which the server trusts", "trust in the certificate of the server")
+		o.Needs = append(o.Needs, "a certificate of this end, which the server trusts",
+			"trust in the certificate of the server")
 	}
 	for _, token := range e.UserIdentityTokens {
 		if token == nil {

@@ -22,7 +22,8 @@ func TestOutages(t *testing.T) {
 		says  []string
 	}{
 		{"stop", 3 * time.Second, []string{"the server ended the connection", "then the connection was refused"}},
-		{"uncertain", 3 * time.Second, []string{"it is there, and tells that 8 of 8 values are not good", "behind the server is silent"}},
+		{"uncertain", 3 * time.Second, []string{"it is there, and tells that 8 of 8 values are not good",
+			"behind the server is silent"}},
 		{"shift", 500 * time.Millisecond, []string{"it came back with other numbers for its names"}},
 	} {
 		fieldtest.Wait(t, "it is good", func() bool {

@@ -84,7 +84,8 @@ func served(t *testing.T, trusts func([]byte) error, until time.Time) (address s
 		Secured: func() *target.Secured { return &target.Secured{Certificate: der, Key: key, Trusts: trusts} },
 		Variables: func() []target.Variable {
 			return []target.Variable{{URI: "urn:skerry:hall", ID: "Tank.Oxygen", Name: "Tank.Oxygen", Type: ua.TypeIDDouble,
-				Writable: true, Read: func() *ua.DataValue { return target.Good(held.Load()) }, Write: func(_ target.By, v any) ua.StatusCode {
+				Writable: true, Read: func() *ua.DataValue { return target.Good(held.Load()) },
+				Write: func(_ target.By, v any) ua.StatusCode {
 					held.Store(v)
 					return ua.StatusOK
 				}}}

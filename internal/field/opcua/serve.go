@@ -182,7 +182,8 @@ func (s *serving) variables() (list []target.Variable) {
 			continue
 		}
 		v := target.Variable{URI: n.URI, ID: n.ID, Name: n.ID, Type: kind, Description: p.Remark, Unit: p.Unit, Low: p.Low,
-			High: p.High, States: p.States(), Writable: p.Access != site.ReadOnly, Read: s.reads(end, p.ID, kind), Write: s.writes(end, p.ID),
+			High: p.High, States: p.States(), Writable: p.Access != site.ReadOnly, Read: s.reads(end, p.ID, kind),
+			Write: s.writes(end, p.ID),
 			Gave: func(to target.By, reported bool) {
 				is := end.Standing(p.ID)
 				end.Gave(s.client(to.Conn), p.ID, &is, reported)

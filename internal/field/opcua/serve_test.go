@@ -34,9 +34,10 @@ func TestServed(t *testing.T) {
 	names := []site.Point{point("o1", "nsu=urn:skerry:shore;s=Row.A.Oxygen", value.TypeFloat64, site.ReadOnly),
 		point("o2", "nsu=urn:skerry:shore;s=Row.A.Setpoint", value.TypeFloat32, site.ReadWrite)}
 	again := *s
-	again.Devices = append(again.Devices[:len(again.Devices):len(again.Devices)], site.Device{ID: "own", Name: "Shore names",
-		Map: "opc.tcp", Serving: &site.Serving{}, Points: names, Ports: []site.Port{{Line: "net", Host: "192.0.2.11",
-			Protocol: "opc.tcp", Settings: protocol.Settings{family.KeyNobody: protocol.OfText(family.NobodyWrites)}}}})
+	again.Devices = append(again.Devices[:len(again.Devices):len(again.Devices)],
+		site.Device{ID: "own", Name: "Shore names", Map: "opc.tcp", Serving: &site.Serving{}, Points: names,
+			Ports: []site.Port{{Line: "net", Host: "192.0.2.11",
+				Protocol: "opc.tcp", Settings: protocol.Settings{family.KeyNobody: protocol.OfText(family.NobodyWrites)}}}})
 	again.Crossings = []site.Crossing{{ID: "x1", From: "ox", To: "o1"}, {ID: "x2", From: "o2", To: "sp"}}
 	if err := again.Validate(); err != nil {
 		t.Fatal(err)
@@ -54,7 +55,8 @@ func TestServed(t *testing.T) {
 	far.Devices = []site.Device{{ID: "shore", Name: "Shore", Ports: []site.Port{{Line: "net", Host: "192.0.2.1"}}},
 		{ID: "names", Name: "Names", Map: "opc.tcp", Points: mine,
 			Ports: []site.Port{{Line: "net", Host: "192.0.2.11", Protocol: "opc.tcp"}}}}
-	far.Links = []site.Link{{ID: "f", Asking: "shore", Answering: "names", Line: "net", Protocol: "opc.tcp", Settings: fast}}
+	far.Links = []site.Link{{ID: "f", Asking: "shore", Answering: "names", Line: "net", Protocol: "opc.tcp",
+		Settings: fast}}
 	asks := field.NewEngine(far, elsewhere(at))
 	t.Cleanup(asks.Close)
 	if err := asks.Start([]string{"f"}); err != nil {
@@ -100,7 +102,8 @@ func TestServed(t *testing.T) {
 		site.ReadWrite))
 	e.Update(&grown, 3)
 	time.Sleep(time.Second)
-	if now := e.Serving()[0].Clients; len(now) != 1 || now[0].From != clients[0].From || of(asks, "f1").Quality != value.Good {
+	if now := e.Serving()[0].Clients; len(now) != 1 || now[0].From != clients[0].From ||
+		of(asks, "f1").Quality != value.Good {
 		t.Errorf("clients were %+v, are %+v", clients, now)
 	}
 	refused := again

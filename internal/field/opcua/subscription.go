@@ -122,7 +122,8 @@ func (s *subscription) types(ctx context.Context) error {
 }
 
 // create asks for nodes to be watched. One whose deadband is refused is asked for without.
-func (s *subscription) create(ctx context.Context, items []*ua.MonitoredItemCreateRequest) (refused []field.Refusal, err error) {
+func (s *subscription) create(ctx context.Context, items []*ua.MonitoredItemCreateRequest) (refused []field.Refusal,
+	err error) {
 	c := s.of
 	var again []*ua.MonitoredItemCreateRequest
 	atOnce := c.limits.monitors
@@ -141,8 +142,9 @@ func (s *subscription) create(ctx context.Context, items []*ua.MonitoredItemCrea
 			}
 			f, p := &s.followed[item.RequestedParameters.ClientHandle], item.RequestedParameters
 			switch code := result.StatusCode; {
-			case p.Filter != nil && (code == ua.StatusBadFilterNotAllowed || code == ua.StatusBadMonitoredItemFilterUnsupported ||
-				code == ua.StatusBadMonitoredItemFilterInvalid || code == ua.StatusBadDeadbandFilterInvalid):
+			case p.Filter != nil && (code == ua.StatusBadFilterNotAllowed ||
+				code == ua.StatusBadMonitoredItemFilterUnsupported || code == ua.StatusBadMonitoredItemFilterInvalid ||
+				code == ua.StatusBadDeadbandFilterInvalid):
 				f.granted, f.band, p.Filter = "; the server takes no deadband for it: every change is told", 0, nil
 				again = append(again, item)
 			case uint32(code)>>30 == 2:

@@ -48,8 +48,9 @@ func security(ctx context.Context, t *field.Target) (made *wire.Security, reply 
 		return refuse("", "%v", err)
 	}
 	if why := certs.Untrusted(theirs, append(trusted, t.Authority...), "server", time.Now()); why != "" {
-		return refuse(exchange.Insecure, "%s: compare the fingerprint with that at the server, and trust it; the server has to "+
-			"trust the one of this end too", why)
+		return refuse(exchange.Insecure,
+			"%s: compare the fingerprint with that at the server, and trust it; the server has to "+
+				"trust the one of this end too", why)
 	}
 	made.Own, made.Key, made.Theirs = pair, key, theirs
 	return made, field.Reply{Outcome: exchange.Answered}

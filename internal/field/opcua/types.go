@@ -48,7 +48,8 @@ func (c *conn) slot(ctx context.Context, id *ua.NodeID, depth int) (typed, error
 		return known, nil
 	}
 	if depth > mostTyped || len(c.slots) >= mostTypes {
-		return typed{err: fmt.Errorf("its types are nested more than %d deep, or are more than %d", mostTyped, mostTypes)}, nil
+		return typed{err: fmt.Errorf("its types are nested more than %d deep, or are more than %d", mostTyped,
+			mostTypes)}, nil
 	}
 	is, err := c.asked(ctx, id, depth)
 	if err == nil {

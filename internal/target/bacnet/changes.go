@@ -186,8 +186,8 @@ func (s *Server) feed() {
 }
 
 func (s *Server) ask(invoke uint8, r *report) {
-	s.send(asker{r.sub.from, r.sub.behind, invoke}, &wire.Message{Kind: wire.Confirmed, Invoke: invoke, Service: wire.ConfirmedCOV,
-		MostOctets: wire.MostOctets, Body: r.body}, true)
+	s.send(asker{r.sub.from, r.sub.behind, invoke}, &wire.Message{Kind: wire.Confirmed, Invoke: invoke,
+		Service: wire.ConfirmedCOV, MostOctets: wire.MostOctets, Body: r.body}, true)
 }
 
 // confirmedReport ends a report that was confirmed, or refused.

@@ -82,7 +82,8 @@ func (f *Front) Announce(s *Server) { f.toAll(s.station, s.presence()) }
 // Seek asks all networks who else has the instance of a device here.
 func (f *Front) Seek(s *Server) {
 	is := s.instance()
-	m := wire.Message{Kind: wire.Unconfirmed, Service: wire.WhoIs, Body: wire.AppendWhoIs(nil, wire.Range{First: is, Last: is})}
+	m := wire.Message{Kind: wire.Unconfirmed, Service: wire.WhoIs,
+		Body: wire.AppendWhoIs(nil, wire.Range{First: is, Last: is})}
 	f.toAll(s.station, m.Append(nil))
 }
 
@@ -292,7 +293,8 @@ func (f *Front) routes(from netip.AddrPort, n *wire.Network) {
 	sought := n.Networks()
 	f.mu.Lock()
 	for station := range f.devices {
-		if station.Network != 0 && !slices.Contains(numbers, station.Network) && (len(sought) == 0 || slices.Contains(sought, station.Network)) {
+		if station.Network != 0 && !slices.Contains(numbers, station.Network) &&
+			(len(sought) == 0 || slices.Contains(sought, station.Network)) {
 			numbers = append(numbers, station.Network)
 		}
 	}

@@ -9,9 +9,9 @@ import (
 var servicesAnswered = []int{5, 12, 14, 15, 26, 33, 34}
 
 // typesAnswered are the types of objects that there may be.
-var typesAnswered = []family.Type{family.AnalogInput, family.AnalogOutput, family.AnalogValue, family.BinaryInput, family.BinaryOutput,
-	family.BinaryValue, family.Device, family.MultiInput, family.MultiOutput, family.MultiValue, family.Accumulator, family.CharacterValue,
-	family.IntegerValue, family.LargeAnalogValue, family.PositiveIntValue}
+var typesAnswered = []family.Type{family.AnalogInput, family.AnalogOutput, family.AnalogValue, family.BinaryInput,
+	family.BinaryOutput, family.BinaryValue, family.Device, family.MultiInput, family.MultiOutput, family.MultiValue,
+	family.Accumulator, family.CharacterValue, family.IntegerValue, family.LargeAnalogValue, family.PositiveIntValue}
 
 const (
 	serviceBits   = 41

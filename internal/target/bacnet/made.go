@@ -23,8 +23,8 @@ func Made(held []protocol.Held) (objects []*Object, by map[string]wire.ObjectID)
 		if !ok || p.Property != family.PresentValue || p.Type.Holds() == "" || has[id] {
 			continue
 		}
-		o := &Object{ID: id, Name: h.Name, Description: h.Remark, Unit: family.NoUnits, Low: bound(h.Low), High: bound(h.High),
-			Step: h.Band, Commanded: h.Writable && p.Type.Commanded(), States: states(p.Type, h)}
+		o := &Object{ID: id, Name: h.Name, Description: h.Remark, Unit: family.NoUnits, Low: bound(h.Low),
+			High: bound(h.High), Step: h.Band, Commanded: h.Writable && p.Type.Commanded(), States: states(p.Type, h)}
 		if u, known := family.UnitCalled(h.Unit); known && h.Unit != "" {
 			o.Unit = u
 		}

@@ -69,8 +69,8 @@ func (s *Server) transferred() (octets int) {
 // sendWindow sends the parts whose turn it is.
 func (s *Server) sendWindow(to asker, t *transfer, now time.Time) {
 	for i := t.base; i < min(len(t.parts), t.base+t.window); i++ {
-		s.send(to, &wire.Message{Kind: wire.ComplexAck, Segmented: true, Follows: i < len(t.parts)-1, Invoke: to.invoke, Number: uint8(i),
-			Window: windowHere, Service: t.service, Body: t.parts[i]}, true)
+		s.send(to, &wire.Message{Kind: wire.ComplexAck, Segmented: true, Follows: i < len(t.parts)-1, Invoke: to.invoke,
+			Number: uint8(i), Window: windowHere, Service: t.service, Body: t.parts[i]}, true)
 	}
 	t.due = now.Add(partPatience)
 }

@@ -61,9 +61,10 @@ const (
 // New begins to answer. The revision of its database begins with the second of the day and year: who knows an
 // earlier one after a restart lists anew.
 func New(config Config, d Device, objects []*Object) *Server {
-	s := &Server{config: config, station: config.Station, space: newSpace(d, objects, uint64(time.Now().Unix())), transfers: map[asker]*transfer{},
-		wishes: map[wish]*subscription{}, followed: map[wire.ObjectID][]*subscription{}, reports: map[uint8]*report{},
-		readers: map[asker]*reader{}, done: make(chan struct{})}
+	s := &Server{config: config, station: config.Station, space: newSpace(d, objects, uint64(time.Now().Unix())),
+		transfers: map[asker]*transfer{}, wishes: map[wish]*subscription{},
+		followed: map[wire.ObjectID][]*subscription{}, reports: map[uint8]*report{}, readers: map[asker]*reader{},
+		done: make(chan struct{})}
 	s.others.Go(s.ticks)
 	return s
 }
@@ -162,7 +163,8 @@ func (s *Server) send(to asker, m *wire.Message, expects bool) {
 // iAm says that the device is there.
 func (s *Server) iAm() *wire.Message {
 	d := &s.space.device
-	p := wire.Presence{Device: s.space.id(), MostOctets: uint32(d.most()), Segmentation: d.segmentation(), Vendor: d.VendorID}
+	p := wire.Presence{Device: s.space.id(), MostOctets: uint32(d.most()), Segmentation: d.segmentation(),
+		Vendor: d.VendorID}
 	return &wire.Message{Kind: wire.Unconfirmed, Service: wire.IAm, Body: p.Append(nil)}
 }
 
@@ -230,7 +232,8 @@ func (s *Server) confirmed(from asker, m *wire.Message) {
 	}
 	fail := func(f *wire.Failure) {
 		s.asked(from, true)
-		s.send(from, &wire.Message{Kind: wire.ErrorAnswer, Invoke: m.Invoke, Service: m.Service, Body: wire.AppendFailure(nil, *f)}, false)
+		s.send(from, &wire.Message{Kind: wire.ErrorAnswer, Invoke: m.Invoke, Service: m.Service,
+			Body: wire.AppendFailure(nil, *f)}, false)
 	}
 	if s.config.Lets != nil && !s.config.Lets(from.from) {
 		refuse(wire.Abort, abortOutOfResource)
@@ -379,7 +382,8 @@ func (s *Server) part(from asker, m *wire.Message, p *wire.Part, ok bool, fail f
 	if first < 1 || first > len(values) || last > len(values) || last < first {
 		first, last = 1, 0
 	}
-	s.answer(from, m, wire.AppendPartAnswer(nil, s.itself(whole), first == 1 && last > 0, last == len(values) && last > 0, false, values[first-1:last]))
+	s.answer(from, m, wire.AppendPartAnswer(nil, s.itself(whole), first == 1 && last > 0, last == len(values) &&
+		last > 0, false, values[first-1:last]))
 }
 
 // Standing is what stands in an object.

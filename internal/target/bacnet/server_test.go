@@ -32,14 +32,16 @@ type subnet struct {
 func begin(t *testing.T) *subnet {
 	n := &subnet{t: t, sent: map[netip.AddrPort][][]byte{}}
 	objects := []*Object{
-		{ID: wire.ID(0, 1), Name: "Meter 1 power", Description: "Active power", Unit: 48, Low: math.NaN(), High: math.NaN(), Step: 0.5, Value: wire.Real(12.5)},
+		{ID: wire.ID(0, 1), Name: "Meter 1 power", Description: "Active power", Unit: 48, Low: math.NaN(),
+			High: math.NaN(), Step: 0.5, Value: wire.Real(12.5)},
 		{ID: wire.ID(2, 1), Name: "Setpoint", Unit: 62, Low: 4, High: 20, Commanded: true, Value: wire.Real(8)},
 		{ID: wire.ID(4, 1), Name: "Pump", States: []string{"off", "on"}, Commanded: true},
 		{ID: wire.ID(19, 1), Name: "Mode", States: []string{"hand", "auto", "off"}, Commanded: true, Value: wire.Unsigned(2)},
 		{ID: wire.ID(23, 1), Name: "Energy", Unit: 19, Low: math.NaN(), High: math.NaN()},
 	}
 	for i := range 300 {
-		objects = append(objects, &Object{ID: wire.ID(0, uint32(100+i)), Name: fmt.Sprintf("Register %d", i), Low: math.NaN(), High: math.NaN(), Unit: 95})
+		objects = append(objects, &Object{ID: wire.ID(0, uint32(100+i)), Name: fmt.Sprintf("Register %d", i),
+			Low: math.NaN(), High: math.NaN(), Unit: 95})
 	}
 	send := func(to netip.AddrPort, b []byte) { n.sent[to] = append(n.sent[to], b) }
 	n.f = NewFront(Carrier{Send: send, Broadcast: func(b []byte) { n.spread = append(n.spread, b) }})
@@ -103,7 +105,8 @@ func (n *subnet) read(place string) string {
 		n.t.Fatal(err)
 	}
 	ref := wire.Reference{Object: wire.ID(uint16(p.Type), p.Instance), Property: uint32(p.Property), Index: p.Index}
-	return n.told(n.says(client, wire.Unicast, wire.Message{Kind: wire.Confirmed, Invoke: 1, Service: wire.ReadProperty, Body: wire.AppendReadProperty(nil, ref)}))
+	return n.told(n.says(client, wire.Unicast, wire.Message{Kind: wire.Confirmed, Invoke: 1, Service: wire.ReadProperty,
+		Body: wire.AppendReadProperty(nil, ref)}))
 }
 
 func (n *subnet) told(list []wire.Message) string {
@@ -151,24 +154,31 @@ func printed(values []wire.Value) string {
 // TestRead: properties are read, whole and by elements, and what is not there is refused as the standard says.
 func TestRead(t *testing.T) {
 	n := begin(t)
-	for place, want := range map[string]string{"AI1": "12.5", "AI1.units": "48", "AI1.object-name": "Meter 1 power", "device:4050.object-name": "Meters",
-		"device:4050.object-list[0]": "306", "device:4050.object-list[2]": "0:1", "AI9": "error 1 31 true", "AI1.priority-array": "error 2 32 true",
-		"AI1.units[1]": "error 2 50 true", "AV1.priority-array[17]": "error 2 42 true", "AV1.priority-array[0]": "16", "AV1.priority-array[8]": "null",
-		"AV1.relinquish-default": "8", "BO1": "0", "BO1.active-text": "on", "MV1": "2", "MV1.state-text[3]": "off", "MV1.number-of-states": "3",
-		"ACC1": "0", "AI1.cov-increment": "0.5", "device:4050.max-apdu-length-accepted": "1476", "AI1.min-pres-value": "error 2 32 true"} {
+	for place, want := range map[string]string{"AI1": "12.5", "AI1.units": "48", "AI1.object-name": "Meter 1 power",
+		"device:4050.object-name":    "Meters",
+		"device:4050.object-list[0]": "306", "device:4050.object-list[2]": "0:1", "AI9": "error 1 31 true",
+		"AI1.priority-array": "error 2 32 true",
+		"AI1.units[1]":       "error 2 50 true", "AV1.priority-array[17]": "error 2 42 true", "AV1.priority-array[0]": "16",
+		"AV1.priority-array[8]":  "null",
+		"AV1.relinquish-default": "8", "BO1": "0", "BO1.active-text": "on", "MV1": "2", "MV1.state-text[3]": "off",
+		"MV1.number-of-states": "3",
+		"ACC1":                 "0", "AI1.cov-increment": "0.5", "device:4050.max-apdu-length-accepted": "1476", "AI1.min-pres-value": "error 2 32 true"} {
 		if got := n.read(place); got != want {
 			t.Errorf("%s: %s, want %s", place, got, want)
 		}
 	}
-	body := wire.AppendReadMultiple(nil, []wire.Reference{{Object: wire.ID(0, 1), Property: uint32(family.AllProperties), Index: wire.Whole},
-		{Object: wire.ID(0, 77), Property: 85, Index: wire.Whole}})
-	list := n.says(client, wire.Unicast, wire.Message{Kind: wire.Confirmed, Invoke: 2, Service: wire.ReadPropertyMultiple, Body: body})
+	body := wire.AppendReadMultiple(nil,
+		[]wire.Reference{{Object: wire.ID(0, 1), Property: uint32(family.AllProperties), Index: wire.Whole},
+			{Object: wire.ID(0, 77), Property: 85, Index: wire.Whole}})
+	list := n.says(client, wire.Unicast, wire.Message{Kind: wire.Confirmed, Invoke: 2,
+		Service: wire.ReadPropertyMultiple, Body: body})
 	results, err := wire.ParseMultipleAnswer(list[0].Body, 0)
 	if err != nil || len(results) != 12 || results[11].Failed == nil || results[3].Values[0].Float != 12.5 {
 		t.Errorf("%+v, %v", results, err)
 	}
-	for name, m := range map[string]wire.Message{"kind 6 9": {Kind: wire.Confirmed, Service: 99}, "kind 6 4": {Kind: wire.Confirmed, Service: wire.ReadProperty,
-		Body: []byte{1, 2}}, "kind 7 4": {Kind: wire.Confirmed, Service: wire.ReadProperty, Segmented: true}} {
+	for name, m := range map[string]wire.Message{"kind 6 9": {Kind: wire.Confirmed, Service: 99},
+		"kind 6 4": {Kind: wire.Confirmed, Service: wire.ReadProperty,
+			Body: []byte{1, 2}}, "kind 7 4": {Kind: wire.Confirmed, Service: wire.ReadProperty, Segmented: true}} {
 		if got := n.told(n.says(client, wire.Unicast, m)); got != name {
 			t.Errorf("%s: %s", name, got)
 		}
@@ -182,16 +192,20 @@ func TestPresence(t *testing.T) {
 		of   wire.Range
 		want int
 	}{{wire.Everybody, 1}, {wire.Range{First: 4000, Last: 4100}, 1}, {wire.Range{First: 0, Last: 4049}, 0}} {
-		if list := n.says(client, wire.Broadcast, wire.Message{Kind: wire.Unconfirmed, Service: wire.WhoIs, Body: wire.AppendWhoIs(nil, c.of)}); len(list) != c.want {
+		if list := n.says(client, wire.Broadcast, wire.Message{Kind: wire.Unconfirmed, Service: wire.WhoIs,
+			Body: wire.AppendWhoIs(nil, c.of)}); len(list) != c.want {
 			t.Errorf("%+v: %d answers", c.of, len(list))
 		}
 	}
 	sought := wire.Sought{Range: wire.Everybody, Name: "Energy", ByName: true}
-	list := n.says(client, wire.Broadcast, wire.Message{Kind: wire.Unconfirmed, Service: wire.WhoHas, Body: sought.Append(nil)})
-	if f, err := wire.ParseIHave(list[0].Body, 0); err != nil || f.Object != wire.ID(23, 1) || f.Device != wire.ID(8, 4050) {
+	list := n.says(client, wire.Broadcast, wire.Message{Kind: wire.Unconfirmed, Service: wire.WhoHas,
+		Body: sought.Append(nil)})
+	if f, err := wire.ParseIHave(list[0].Body, 0); err != nil || f.Object != wire.ID(23, 1) ||
+		f.Device != wire.ID(8, 4050) {
 		t.Errorf("%+v, %v", f, err)
 	}
-	ask := wire.Message{Kind: wire.Confirmed, Service: wire.ReadProperty, Body: wire.AppendReadProperty(nil, wire.Reference{Object: wire.ID(0, 1), Property: 85, Index: -1})}
+	ask := wire.Message{Kind: wire.Confirmed, Service: wire.ReadProperty,
+		Body: wire.AppendReadProperty(nil, wire.Reference{Object: wire.ID(0, 1), Property: 85, Index: -1})}
 	if list := n.says(client, wire.Broadcast, ask); len(list) != 0 {
 		t.Errorf("a question to all was answered: %+v", list)
 	}
@@ -203,9 +217,10 @@ func TestPriorities(t *testing.T) {
 	n := begin(t)
 	write := func(place string, v wire.Value, priority uint8) string {
 		p, _ := family.ParsePlace(place)
-		w := wire.Written{Reference: wire.Reference{Object: wire.ID(uint16(p.Type), p.Instance), Property: uint32(p.Property), Index: p.Index},
-			Values: []wire.Value{v}, Priority: priority}
-		return n.told(n.says(client, wire.Unicast, wire.Message{Kind: wire.Confirmed, Invoke: 3, Service: wire.WriteProperty, Body: wire.AppendWrite(nil, &w)}))
+		w := wire.Written{Reference: wire.Reference{Object: wire.ID(uint16(p.Type), p.Instance),
+			Property: uint32(p.Property), Index: p.Index}, Values: []wire.Value{v}, Priority: priority}
+		return n.told(n.says(client, wire.Unicast, wire.Message{Kind: wire.Confirmed, Invoke: 3,
+			Service: wire.WriteProperty, Body: wire.AppendWrite(nil, &w)}))
 	}
 	for i, c := range []struct {
 		place    string
@@ -213,12 +228,17 @@ func TestPriorities(t *testing.T) {
 		priority uint8
 		want, is string
 	}{
-		{"AV1", wire.Real(10), 0, "done", "10"}, {"AV1", wire.Real(12), 8, "done", "12"}, {"AV1", wire.Real(9), 10, "done", "12"},
+		{"AV1", wire.Real(10), 0, "done", "10"}, {"AV1", wire.Real(12), 8, "done", "12"},
+		{"AV1", wire.Real(9), 10, "done", "12"},
 		{"AV1", wire.Null(), 8, "done", "9"}, {"AV1", wire.Null(), 10, "done", "10"}, {"AV1", wire.Null(), 16, "done", "8"},
-		{"AV1", wire.Real(30), 8, "error 2 37 true", "8"}, {"AV1", wire.Real(13), 8, "error 2 40 true", "8"}, {"AV1", wire.Text("x"), 8, "error 2 9 true", "8"},
-		{"AV1", wire.Real(10), 6, "error 2 40 true", "8"}, {"AI1", wire.Real(1), 8, "error 2 40 true", "12.5"}, {"BO1", wire.Enumerated(1), 8, "done", "1"},
-		{"BO1", wire.Enumerated(2), 8, "error 2 37 true", "1"}, {"MV1", wire.Unsigned(0), 8, "error 2 37 true", "2"}, {"MV1", wire.Unsigned(3), 8, "done", "3"},
-		{"AV1.units", wire.Enumerated(1), 8, "error 2 40 true", "62"}, {"AV7", wire.Real(1), 8, "error 1 31 true", "error 1 31 true"},
+		{"AV1", wire.Real(30), 8, "error 2 37 true", "8"}, {"AV1", wire.Real(13), 8, "error 2 40 true", "8"},
+		{"AV1", wire.Text("x"), 8, "error 2 9 true", "8"},
+		{"AV1", wire.Real(10), 6, "error 2 40 true", "8"}, {"AI1", wire.Real(1), 8, "error 2 40 true", "12.5"},
+		{"BO1", wire.Enumerated(1), 8, "done", "1"},
+		{"BO1", wire.Enumerated(2), 8, "error 2 37 true", "1"}, {"MV1", wire.Unsigned(0), 8, "error 2 37 true", "2"},
+		{"MV1", wire.Unsigned(3), 8, "done", "3"},
+		{"AV1.units", wire.Enumerated(1), 8, "error 2 40 true", "62"}, {"AV7", wire.Real(1), 8, "error 1 31 true",
+			"error 1 31 true"},
 	} {
 		if got := write(c.place, c.v, c.priority); got != c.want {
 			t.Errorf("%d: %s, want %s", i, got, c.want)
@@ -227,7 +247,8 @@ func TestPriorities(t *testing.T) {
 			t.Errorf("%d: %s is %s, want %s", i, c.place, is, c.is)
 		}
 	}
-	if want := []string{"2:1 10 0", "2:1 12 0", "2:1 9 0", "2:1 10 0", "2:1 8 0", "4:1 0 1", "19:1 0 3"}; !slices.Equal(n.wrote, want) {
+	if want := []string{"2:1 10 0", "2:1 12 0", "2:1 9 0", "2:1 10 0", "2:1 8 0", "4:1 0 1",
+		"19:1 0 3"}; !slices.Equal(n.wrote, want) {
 		t.Errorf("written %q", n.wrote)
 	}
 }
@@ -237,7 +258,8 @@ func TestPriorities(t *testing.T) {
 func TestChanges(t *testing.T) {
 	n := begin(t)
 	subscribe := func(s wire.Subscription) []wire.Message {
-		return n.says(client, wire.Unicast, wire.Message{Kind: wire.Confirmed, Invoke: 4, Service: wire.SubscribeCOV, Body: s.Append(nil)})
+		return n.says(client, wire.Unicast, wire.Message{Kind: wire.Confirmed, Invoke: 4, Service: wire.SubscribeCOV,
+			Body: s.Append(nil)})
 	}
 	list := subscribe(wire.Subscription{Process: 7, Object: wire.ID(0, 1), Seconds: 60})
 	if len(list) != 2 || list[0].Kind != wire.SimpleAck || list[1].Service != wire.UnconfirmedCOV {
@@ -269,7 +291,8 @@ func TestChanges(t *testing.T) {
 	if list := n.came(client); len(list) != 2 {
 		t.Errorf("%d messages before the first is confirmed", len(list))
 	}
-	got := n.says(client, wire.Unicast, wire.Message{Kind: wire.SimpleAck, Invoke: list[1].Invoke, Service: wire.ConfirmedCOV})
+	got := n.says(client, wire.Unicast, wire.Message{Kind: wire.SimpleAck, Invoke: list[1].Invoke,
+		Service: wire.ConfirmedCOV})
 	if len(got) != 1 {
 		t.Fatalf("%+v", got)
 	}
@@ -289,8 +312,9 @@ func TestChanges(t *testing.T) {
 // taken, and again from where one is missing; who takes no parts is told so.
 func TestParts(t *testing.T) {
 	n := begin(t)
-	ask := wire.Message{Kind: wire.Confirmed, Invoke: 9, Service: wire.ReadProperty, MostOctets: 206, TakesSegments: true, MostSegments: 64,
-		Body: wire.AppendReadProperty(nil, wire.Reference{Object: wire.ID(8, 4050), Property: uint32(family.ObjectList), Index: wire.Whole})}
+	ask := wire.Message{Kind: wire.Confirmed, Invoke: 9, Service: wire.ReadProperty, MostOctets: 206,
+		TakesSegments: true, MostSegments: 64, Body: wire.AppendReadProperty(nil,
+			wire.Reference{Object: wire.ID(8, 4050), Property: uint32(family.ObjectList), Index: wire.Whole})}
 	bare := ask
 	bare.TakesSegments = false
 	if got := n.told(n.says(client, wire.Unicast, bare)); got != "kind 7 4" {
@@ -316,7 +340,8 @@ func TestParts(t *testing.T) {
 		t.Fatalf("%d parts before the first is acknowledged", len(list))
 	}
 	ack := func(number uint8, refused bool) []wire.Message {
-		return n.says(client, wire.Unicast, wire.Message{Kind: wire.SegmentAck, Invoke: 9, Number: number, Window: 4, Refused: refused})
+		return n.says(client, wire.Unicast, wire.Message{Kind: wire.SegmentAck, Invoke: 9, Number: number, Window: 4,
+			Refused: refused})
 	}
 	for turn := 0; take(list) && turn < 30; turn++ {
 		if turn == 2 { // the second of four is lost
@@ -397,15 +422,18 @@ func TestSubnets(t *testing.T) {
 	forwarded := (&wire.Link{Function: wire.Forwarded, From: other, NPDU: who.Append(nil)}).Append(nil)
 	spread := len(n.spread)
 	n.f.Hear(peer, forwarded)
-	if p, f, o := sent(peer), sent(foreign), sent(other); len(p) != 0 || len(f) != 1 || len(o) != 1 || len(n.spread) != spread+1 {
+	if p, f, o := sent(peer), sent(foreign), sent(other); len(p) != 0 || len(f) != 1 || len(o) != 1 ||
+		len(n.spread) != spread+1 {
 		t.Errorf("%v, %v, %v, %d", p, f, o, len(n.spread)-spread)
 	}
 	n.f.Hear(client, forwarded)
-	if p, f, o := sent(peer), sent(foreign), sent(other); len(p) != 0 || len(f) != 0 || len(o) != 1 || len(n.spread) != spread+1 {
+	if p, f, o := sent(peer), sent(foreign), sent(other); len(p) != 0 || len(f) != 0 || len(o) != 1 ||
+		len(n.spread) != spread+1 {
 		t.Errorf("%v, %v, %v, %d", p, f, o, len(n.spread)-spread)
 	}
 	n.f.Hear(client, (&wire.Link{Function: wire.ReadTable}).Append(nil))
-	if l, err := wire.ParseLink(n.sent[client][len(n.sent[client])-1]); err != nil || len(l.Table) != 1 || l.Table[0].At != peer {
+	if l, err := wire.ParseLink(n.sent[client][len(n.sent[client])-1]); err != nil || len(l.Table) != 1 ||
+		l.Table[0].At != peer {
 		t.Errorf("%+v, %v", l, err)
 	}
 }
@@ -416,7 +444,8 @@ func TestBehind(t *testing.T) {
 	n := begin(t)
 	for i, station := range []wire.Station{{Network: 7, Address: "\x00\x10\x01"}, {Network: 7, Address: "\x00\x10\x02"}} {
 		s := New(Config{Station: station, Send: func(to netip.AddrPort, b []byte) { n.sent[to] = append(n.sent[to], b) }},
-			Device{Instance: uint32(0x1001 + i), Name: fmt.Sprint("Meter ", i)}, []*Object{{ID: wire.ID(0, 1), Name: "Power", Value: wire.Real(float64(i))}})
+			Device{Instance: uint32(0x1001 + i), Name: fmt.Sprint("Meter ", i)},
+			[]*Object{{ID: wire.ID(0, 1), Name: "Power", Value: wire.Real(float64(i))}})
 		t.Cleanup(s.Close)
 		n.f.Put(s)
 	}
@@ -477,7 +506,8 @@ func FuzzHear(f *testing.F) {
 		send := func(netip.AddrPort, []byte) { sent++ }
 		front := NewFront(Carrier{Send: send, Broadcast: func([]byte) {}})
 		s := New(Config{Send: send,
-			Write: func(netip.AddrPort, wire.ObjectID, wire.Value) *wire.Failure { return nil }}, Device{Instance: 4050, Name: "Meters"},
+			Write: func(netip.AddrPort, wire.ObjectID, wire.Value) *wire.Failure { return nil }},
+			Device{Instance: 4050, Name: "Meters"},
 			[]*Object{{ID: wire.ID(2, 1), Name: "Setpoint", Commanded: true, Low: math.NaN(), High: math.NaN()}})
 		defer s.Close()
 		front.Put(s)
@@ -494,8 +524,10 @@ func TestOverridden(t *testing.T) {
 	n := begin(t)
 	id := wire.ID(2, 1)
 	write := func(v wire.Value) {
-		w := wire.Written{Reference: wire.Reference{Object: id, Property: 85, Index: wire.Whole}, Values: []wire.Value{v}, Priority: 8}
-		n.says(client, wire.Unicast, wire.Message{Kind: wire.Confirmed, Invoke: 1, Service: wire.WriteProperty, Body: wire.AppendWrite(nil, &w)})
+		w := wire.Written{Reference: wire.Reference{Object: id, Property: 85, Index: wire.Whole},
+			Values: []wire.Value{v}, Priority: 8}
+		n.says(client, wire.Unicast, wire.Message{Kind: wire.Confirmed, Invoke: 1, Service: wire.WriteProperty,
+			Body: wire.AppendWrite(nil, &w)})
 	}
 	is := func() (float64, uint8) {
 		n.s.mu.Lock()
@@ -525,15 +557,19 @@ func TestOverridden(t *testing.T) {
 func TestBomb(t *testing.T) {
 	n := begin(t)
 	list := wire.Reference{Object: wire.ID(8, 4050), Property: uint32(family.ObjectList), Index: wire.Whole}
-	came := n.says(client, wire.Unicast, wire.Message{Kind: wire.Confirmed, Invoke: 9, Service: wire.ReadPropertyMultiple, TakesSegments: true,
-		Body: wire.AppendReadMultiple(nil, slices.Repeat([]wire.Reference{list}, 600))})
+	came := n.says(client, wire.Unicast, wire.Message{Kind: wire.Confirmed, Invoke: 9,
+		Service: wire.ReadPropertyMultiple, TakesSegments: true, Body: wire.AppendReadMultiple(nil,
+			slices.Repeat([]wire.Reference{list}, 600))})
 	if len(came) != 1 || came[0].Kind != wire.Abort || came[0].Reason != abortTooLong {
 		t.Errorf("%+v", came)
 	}
-	for index, want := range map[int64]string{0: "306", 1: "device:4050", 2: "analog-input:1", 306: "analog-input:399", 307: ""} {
+	for index, want := range map[int64]string{0: "306", 1: "device:4050", 2: "analog-input:1", 306: "analog-input:399",
+		307: ""} {
 		list.Index = index
-		came := n.says(client, wire.Unicast, wire.Message{Kind: wire.Confirmed, Invoke: 9, Service: wire.ReadProperty, Body: wire.AppendReadProperty(nil, list)})
-		if got, values, err := wire.ParseReadAnswer(came[0].Body, 0); (err != nil || got.Index != index || values[0].String() != want) && want != "" {
+		came := n.says(client, wire.Unicast, wire.Message{Kind: wire.Confirmed, Invoke: 9, Service: wire.ReadProperty,
+			Body: wire.AppendReadProperty(nil, list)})
+		if got, values, err := wire.ParseReadAnswer(came[0].Body, 0); (err != nil || got.Index != index ||
+			values[0].String() != want) && want != "" {
 			t.Errorf("element %d: %v, %v, want %s", index, values, err, want)
 		}
 	}

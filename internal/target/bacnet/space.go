@@ -118,8 +118,8 @@ type space struct {
 }
 
 func newSpace(d Device, objects []*Object, revision uint64) *space {
-	s := &space{device: d, objects: objects, by: make(map[wire.ObjectID]*Object, len(objects)), named: make(map[string]*Object, len(objects)),
-		changed: revision}
+	s := &space{device: d, objects: objects, by: make(map[wire.ObjectID]*Object, len(objects)),
+		named: make(map[string]*Object, len(objects)), changed: revision}
 	for _, o := range objects {
 		s.by[o.ID], s.named[o.Name] = o, o
 	}
@@ -129,9 +129,10 @@ func newSpace(d Device, objects []*Object, revision uint64) *space {
 func (s *space) id() wire.ObjectID { return wire.ID(uint16(family.Device), s.device.Instance) }
 
 // ofDevice and ofObject are the properties that are there, in the order in which they are told.
-var ofDevice = []family.Property{family.ObjectIdentifier, family.ObjectName, family.ObjectType, systemStatus, family.VendorName,
-	vendorIdentifier, family.ModelName, firmware, application, protocolVersion, protocolRevision, services, objectTypes, family.ObjectList,
-	family.MaxOctets, family.Segmentation, maxSegments, segmentTimeout, timeout, retries, bindings, family.DatabaseRevision, family.Description}
+var ofDevice = []family.Property{family.ObjectIdentifier, family.ObjectName, family.ObjectType, systemStatus,
+	family.VendorName, vendorIdentifier, family.ModelName, firmware, application, protocolVersion, protocolRevision,
+	services, objectTypes, family.ObjectList, family.MaxOctets, family.Segmentation, maxSegments, segmentTimeout,
+	timeout, retries, bindings, family.DatabaseRevision, family.Description}
 
 // Properties of devices that only a device has.
 const (
@@ -153,12 +154,12 @@ const (
 
 // properties are those of an object; required says which the standard wants of it.
 func (o *Object) properties() (list []family.Property, optional []family.Property) {
-	list = []family.Property{family.ObjectIdentifier, family.ObjectName, family.ObjectType, family.PresentValue, family.StatusFlags,
-		family.EventState, family.OutOfService}
+	list = []family.Property{family.ObjectIdentifier, family.ObjectName, family.ObjectType, family.PresentValue,
+		family.StatusFlags, family.EventState, family.OutOfService}
 	optional = []family.Property{family.Description, family.Reliability}
 	switch kind := family.Type(o.ID.Type()); kind {
-	case family.AnalogInput, family.AnalogOutput, family.AnalogValue, family.LargeAnalogValue, family.Accumulator, family.IntegerValue,
-		family.PositiveIntValue, family.PulseConverter:
+	case family.AnalogInput, family.AnalogOutput, family.AnalogValue, family.LargeAnalogValue, family.Accumulator,
+		family.IntegerValue, family.PositiveIntValue, family.PulseConverter:
 		list = append(list, family.Units)
 		if !math.IsNaN(o.Low) {
 			optional = append(optional, family.MinPresValue)

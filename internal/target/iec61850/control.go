@@ -85,7 +85,8 @@ const endsWithin = 15 * time.Second
 // write takes what is written to Oper, SBOw or Cancel. It returns a data access error, -1 for taken,
 // and the additional cause of a refusal; ends tells how a command ends that is under way, nil where it
 // has ended.
-func (c *control) write(by *session, service string, d *wire.Data, now time.Time) (refused, cause int, ends <-chan Ended) {
+func (c *control) write(by *session, service string, d *wire.Data, now time.Time) (refused, cause int,
+	ends <-chan Ended) {
 	model := c.model()
 	held := c.held(by, now)
 	mine := c.selected == by && now.Before(c.until)
@@ -125,7 +126,8 @@ func (c *control) operate(by *session, d *wire.Data) (refused, cause int, ends <
 	of := c.object.domain.items[c.item("CO")+"$Oper$ctlVal"]
 	value := &d.Parts[0]
 	path := append(append([]string{}, c.object.path[1:]...), "Oper", "ctlVal")
-	for of != nil && of.kind == family.NoKind && len(of.parts) > 0 && len(value.Parts) > 0 { // an analogue value has a part for that
+	for of != nil && of.kind == family.NoKind && len(of.parts) > 0 &&
+		len(value.Parts) > 0 { // an analogue value has a part for that
 		of, value = of.parts[0], &value.Parts[0]
 		path = append(path, of.name)
 	}
@@ -166,17 +168,20 @@ func (c *control) terminated(d wire.Data) []byte {
 
 // unterminated is the report that a command failed that was taken (IEC 61850-8-1, clause 20.9).
 func (c *control) unterminated(d wire.Data, cause int) []byte {
-	return wire.ReportOf([]wire.Name{{Item: "LastApplError"}, {Domain: c.object.domain.name, Item: c.item("CO") + "$Oper"}},
+	return wire.ReportOf([]wire.Name{{Item: "LastApplError"},
+		{Domain: c.object.domain.name, Item: c.item("CO") + "$Oper"}},
 		[]wire.Result{{Data: c.lastError("Oper", &d, cause), Refused: -1}, {Data: d, Refused: -1}})
 }
 
 // failed is the report that says why a command was refused (IEC 61850-8-1, clause 20.8).
 func (c *control) failed(service string, d *wire.Data, cause int) []byte {
-	return wire.ReportOf([]wire.Name{{Item: "LastApplError"}}, []wire.Result{{Data: c.lastError(service, d, cause), Refused: -1}})
+	return wire.ReportOf([]wire.Name{{Item: "LastApplError"}},
+		[]wire.Result{{Data: c.lastError(service, d, cause), Refused: -1}})
 }
 
 func (c *control) lastError(service string, d *wire.Data, cause int) wire.Data {
-	origin, number := wire.Data{Kind: family.Structure, Parts: []wire.Data{{Kind: family.Integer, Size: 8}, {Kind: family.OctetString}}},
+	origin, number := wire.Data{Kind: family.Structure, Parts: []wire.Data{{Kind: family.Integer, Size: 8},
+		{Kind: family.OctetString}}},
 		wire.Data{Kind: family.Unsigned, Size: 8}
 	if d.Kind == family.Structure && len(d.Parts) >= 3 {
 		origin, number = d.Parts[1], d.Parts[2]

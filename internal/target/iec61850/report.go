@@ -103,18 +103,21 @@ func newReport(d *domain, ln string, of *family.Report, instance int) *report {
 	if of.Buffered {
 		fc = "BR"
 	}
-	r := &report{domain: d, of: of, buffered: of.Buffered, set: d.sets[ln+"$"+of.DataSet], id: of.ID, revision: max(1, of.Revision),
-		bufferMs: of.BufferMs, everyMs: of.IntegrityMs, pending: map[int]change{}, leads: instance == 0}
+	r := &report{domain: d, of: of, buffered: of.Buffered, set: d.sets[ln+"$"+of.DataSet], id: of.ID,
+		revision: max(1, of.Revision), bufferMs: of.BufferMs, everyMs: of.IntegrityMs, pending: map[int]change{},
+		leads: instance == 0}
 	if r.id == "" {
 		r.id = d.name + "/" + ln + "$" + fc + "$" + name
 	}
-	for option, bit := range map[string]uint64{"seqNum": optSequence, "timeStamp": optTime, "reasonCode": optReason, "dataSet": optDataSet,
+	for option, bit := range map[string]uint64{"seqNum": optSequence, "timeStamp": optTime, "reasonCode": optReason,
+		"dataSet": optDataSet,
 		"dataRef": optReference, "bufOvfl": optOverflow, "entryID": optEntry, "configRef": optRevision} {
 		if of.Options[option] {
 			r.options |= bit
 		}
 	}
-	for trigger, bit := range map[string]uint64{"dchg": onData, "qchg": onQuality, "dupd": onUpdate, "period": onIntegrity, "gi": onInquiry} {
+	for trigger, bit := range map[string]uint64{"dchg": onData, "qchg": onQuality, "dupd": onUpdate,
+		"period": onIntegrity, "gi": onInquiry} {
 		if of.Triggers[trigger] {
 			r.triggers |= bit
 		}

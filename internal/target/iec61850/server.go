@@ -607,7 +607,8 @@ func (c *session) write(m *wire.Message) (octets []byte, refused bool) {
 	waits := make([]operated, 0, len(names))
 	for i, n := range names {
 		e := c.server.space.at(n)
-		if e == nil || e.fc != "CO" || e.of == nil || e.of.control == nil || e.name != "Oper" && e.name != "SBOw" && e.name != "Cancel" {
+		if e == nil || e.fc != "CO" || e.of == nil || e.of.control == nil || e.name != "Oper" && e.name != "SBOw" &&
+			e.name != "Cancel" {
 			results[i] = c.put(e, &values[i])
 			refused = refused || results[i] >= 0
 			continue

@@ -36,9 +36,11 @@ func FuzzQuestions(f *testing.F) {
 		wire.Question(1, wire.GetNameList, (&wire.NameList{Class: wire.Variables, Domain: ld}).Octets()),
 		wire.Question(2, wire.Read, wire.ReadOf(name("GGIO1$ST$Ind1"))),
 		wire.Question(3, wire.Write, wire.WriteOf(name("LLN0$BR$brcbStatus01$RptEna"), on)),
-		wire.Question(4, wire.Write, wire.WriteOf(name("GGIO9$CO$SPCSO3$Oper"), []wire.Data{{Kind: family.Structure, Parts: []wire.Data{on[0],
-			{Kind: family.Structure, Parts: []wire.Data{{Kind: family.Integer, Int: 3, Size: 8}, {Kind: family.OctetString}}},
-			{Kind: family.Unsigned, Size: 8}, {Kind: family.UTCTime}, {Kind: family.Boolean}, {Kind: family.BitString, Size: 2}}}})),
+		wire.Question(4, wire.Write, wire.WriteOf(name("GGIO9$CO$SPCSO3$Oper"),
+			[]wire.Data{{Kind: family.Structure, Parts: []wire.Data{on[0],
+				{Kind: family.Structure, Parts: []wire.Data{{Kind: family.Integer, Int: 3, Size: 8}, {Kind: family.OctetString}}},
+				{Kind: family.Unsigned, Size: 8}, {Kind: family.UTCTime}, {Kind: family.Boolean},
+				{Kind: family.BitString, Size: 2}}}})),
 		wire.Question(5, wire.GetTypeOf, wire.TypeOf(name("GGIO9$CO$SPCSO4")[0])),
 		wire.Question(6, wire.GetMembersOf, wire.MembersOf(name("LLN0$dsStatus")[0])),
 		wire.Question(7, wire.Identify, nil), wire.Conclusion(wire.ConcludeRequest),
@@ -69,7 +71,8 @@ func FuzzQuestions(f *testing.F) {
 		_ = c.Close()
 		other := dial(t)
 		defer func() { _ = other.Close() }()
-		if _, err := other.Write(isotcp.AppendData(nil, wire.Speak(wire.Question(1, wire.Identify, nil)), isotcp.Size8192)); err != nil {
+		if _, err := other.Write(isotcp.AppendData(nil, wire.Speak(wire.Question(1, wire.Identify, nil)),
+			isotcp.Size8192)); err != nil {
 			t.Fatal(err)
 		}
 		if n, err := other.Read(make([]byte, 4096)); err != nil || n < 20 {

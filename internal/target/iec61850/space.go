@@ -130,7 +130,8 @@ func (s *space) domain(of *family.Domain) *domain {
 func (d *domain) data(n *family.Node, fc string, path []string, objects map[*family.Node]*object) *entry {
 	o := objects[n]
 	if o == nil {
-		o = &object{domain: d, node: n, path: append(slices.Clone(path), n.Name), quality: map[string]*entry{}, time: map[string]*entry{}}
+		o = &object{domain: d, node: n, path: append(slices.Clone(path), n.Name), quality: map[string]*entry{},
+			time: map[string]*entry{}}
 		objects[n] = o
 	}
 	e := &entry{name: n.Name, of: o, fc: fc}

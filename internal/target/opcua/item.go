@@ -47,7 +47,8 @@ func (it *item) set(p *ua.MonitoringParameters, n *node, every time.Duration) ua
 
 // filter reads which changes are told (OPC 10000-4, clause 7.22.2). A deadband in percent is of the
 // range of the node.
-func (it *item) filter(of *ua.ExtensionObject, n *node) (trigger ua.DataChangeTrigger, band float64, code ua.StatusCode) {
+func (it *item) filter(of *ua.ExtensionObject, n *node) (trigger ua.DataChangeTrigger, band float64,
+	code ua.StatusCode) {
 	if of == nil || of.Value == nil {
 		return ua.DataChangeTriggerStatusValue, 0, ua.StatusOK
 	}
@@ -55,7 +56,8 @@ func (it *item) filter(of *ua.ExtensionObject, n *node) (trigger ua.DataChangeTr
 	switch {
 	case !ok:
 		return 0, 0, ua.StatusBadMonitoredItemFilterUnsupported
-	case n == nil || n.variable == nil || it.what.AttributeID != ua.AttributeIDValue || f.Trigger > ua.DataChangeTriggerStatusValueTimestamp:
+	case n == nil || n.variable == nil || it.what.AttributeID != ua.AttributeIDValue ||
+		f.Trigger > ua.DataChangeTriggerStatusValueTimestamp:
 		return 0, 0, ua.StatusBadFilterNotAllowed
 	case f.DeadbandType == uint32(ua.DeadbandTypeNone):
 		return f.Trigger, 0, ua.StatusOK
@@ -65,7 +67,8 @@ func (it *item) filter(of *ua.ExtensionObject, n *node) (trigger ua.DataChangeTr
 		return 0, 0, ua.StatusBadDeadbandFilterInvalid
 	case f.DeadbandType == uint32(ua.DeadbandTypeAbsolute):
 		return f.Trigger, f.DeadbandValue, ua.StatusOK
-	case f.DeadbandType != uint32(ua.DeadbandTypePercent) || n.variable.Low == nil || n.variable.High == nil || f.DeadbandValue > 100:
+	case f.DeadbandType != uint32(ua.DeadbandTypePercent) || n.variable.Low == nil || n.variable.High == nil ||
+		f.DeadbandValue > 100:
 		return 0, 0, ua.StatusBadDeadbandFilterInvalid
 	}
 	return f.Trigger, f.DeadbandValue / 100 * (*n.variable.High - *n.variable.Low), ua.StatusOK

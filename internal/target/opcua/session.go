@@ -242,7 +242,8 @@ func (s *session) browse(r *ua.BrowseRequest) (ua.Response, ua.StatusCode) {
 
 // above says which kinds of references are subtypes of which.
 var above = map[uint32][]uint32{organizes: {hierarchical, references}, hasSubtype: {hasChild, hierarchical, references},
-	hasProperty: {aggregates, hasChild, hierarchical, references}, hasComponent: {aggregates, hasChild, hierarchical, references},
+	hasProperty: {aggregates, hasChild, hierarchical, references}, hasComponent: {aggregates, hasChild, hierarchical,
+		references},
 	hasEncoding: {nonHierarchical, references}, hasTypeDefinition: {nonHierarchical, references}}
 
 // references are those of a node that somebody asks for.

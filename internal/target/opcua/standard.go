@@ -143,7 +143,8 @@ func (s *space) serverNodes(objects *node, own *standard) {
 		n.kind, n.data = kind, data
 		return n
 	}
-	of(server, hasProperty, idServerArray, "ServerArray", ua.TypeIDString, func() any { return []string{own.application()} })
+	of(server, hasProperty, idServerArray, "ServerArray", ua.TypeIDString,
+		func() any { return []string{own.application()} })
 	of(server, hasProperty, idNamespaceArray, "NamespaceArray", ua.TypeIDString, func() any { return s.namespaces })
 	of(server, hasProperty, idServiceLevel, "ServiceLevel", ua.TypeIDByte, func() any { return byte(255) })
 	status := whole(server, idServerStatus, statusType, dataStatus, "ServerStatus", func() any {
@@ -170,7 +171,8 @@ func (s *space) serverNodes(objects *node, own *standard) {
 	for _, each := range []struct {
 		id   uint32
 		name string
-	}{{11705, "MaxNodesPerRead"}, {11707, "MaxNodesPerWrite"}, {11710, "MaxNodesPerBrowse"}, {11711, "MaxNodesPerRegisterNodes"},
+	}{{11705, "MaxNodesPerRead"}, {11707, "MaxNodesPerWrite"}, {11710, "MaxNodesPerBrowse"},
+		{11711, "MaxNodesPerRegisterNodes"},
 		{11712, "MaxNodesPerTranslateBrowsePathsToNodeIds"}, {11714, "MaxMonitoredItemsPerCall"}} {
 		of(limits, hasProperty, each.id, each.name, ua.TypeIDUint32, func() any { return own.most() })
 	}

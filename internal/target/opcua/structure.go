@@ -34,8 +34,8 @@ func (s *space) structured(v *Variable, index uint16, n *node) {
 	kind := s.put(s.find(ua.NewNumericNodeID(0, uint32(ua.TypeIDExtensionObject))), hasSubtype, &node{
 		id: ua.NewStringNodeID(index, v.ID+"/Type"), class: ua.NodeClassDataType,
 		name: &ua.QualifiedName{NamespaceIndex: index, Name: n.name.Name + "Type"}})
-	encoding := s.put(kind, hasEncoding, &node{id: ua.NewStringNodeID(index, v.ID+"/Type/Binary"), class: ua.NodeClassObject,
-		kind: encodingType, name: &ua.QualifiedName{Name: "Default Binary"}})
+	encoding := s.put(kind, hasEncoding, &node{id: ua.NewStringNodeID(index, v.ID+"/Type/Binary"),
+		class: ua.NodeClassObject, kind: encodingType, name: &ua.QualifiedName{Name: "Default Binary"}})
 	def := &ua.StructureDefinition{DefaultEncodingID: encoding.id,
 		BaseDataType: ua.NewNumericNodeID(0, uint32(ua.TypeIDExtensionObject))}
 	for _, f := range v.Fields {

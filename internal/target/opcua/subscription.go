@@ -203,7 +203,8 @@ func (s *session) remodel(r *ua.ModifyMonitoredItemsRequest) (ua.Response, ua.St
 			continue
 		}
 		it := sub.items[each.MonitoredItemID]
-		if result.StatusCode = it.set(each.RequestedParameters, s.node(it.what.NodeID), sub.every); result.StatusCode == ua.StatusOK {
+		if result.StatusCode = it.set(each.RequestedParameters, s.node(it.what.NodeID),
+			sub.every); result.StatusCode == ua.StatusOK {
 			it.times = r.TimestampsToReturn
 			result.RevisedQueueSize, result.RevisedSamplingInterval = uint32(it.most), float64(it.every)/1e6
 		}

@@ -132,7 +132,8 @@ func (e *ear) Said(p capture.Piece) {
 
 // told is something that goes without a question.
 func (e *ear) told(p capture.Piece, function int, name string) capture.Heard {
-	of := capture.Heard{Station: -1, Function: function, Outcome: exchange.Reported, Report: &capture.Report{Way: capture.Brings, Name: name}}
+	of := capture.Heard{Station: -1, Function: function, Outcome: exchange.Reported,
+		Report: &capture.Report{Way: capture.Brings, Name: name}}
 	if p.Side == capture.Asker {
 		of.Asked, of.AskedIn, of.Request = p.At, p.Number, p.Octets
 		of.Report.Way = capture.Gives
@@ -147,7 +148,8 @@ func (e *ear) linked(p capture.Piece, l *Link) {
 	of := e.told(p, ofLink|int(l.Function), l.Function.String())
 	if l.Function == LinkResult && l.Result != LinkDone {
 		of.Remarks = append(of.Remarks, capture.Remark{Kind: capture.Troubled,
-			Name: fmt.Sprintf("it refuses what was asked of the link layer (result %04X): broadcasts are not brought", l.Result)})
+			Name: fmt.Sprintf("it refuses what was asked of the link layer (result %04X): broadcasts are not brought",
+				l.Result)})
 	}
 	e.waiting.Alone(&of)
 }
@@ -155,7 +157,8 @@ func (e *ear) linked(p capture.Piece, l *Link) {
 func (e *ear) message(p capture.Piece, l *Link, n *Network, m *Message) {
 	switch m.Kind {
 	case Confirmed:
-		of := capture.Heard{Station: -1, Function: int(m.Service), Asked: p.At, AskedIn: p.Number, Request: p.Octets, Write: m.Service == WriteProperty}
+		of := capture.Heard{Station: -1, Function: int(m.Service), Asked: p.At, AskedIn: p.Number, Request: p.Octets,
+			Write: m.Service == WriteProperty}
 		if m.Service == ConfirmedCOV {
 			e.changed(&of, m)
 		}
@@ -290,12 +293,14 @@ func (e *ear) announces(of *capture.Heard, p capture.Piece, l *Link, n *Network,
 		from = l.From
 	}
 	of.Report.Name = fmt.Sprintf("device %d", is.Device.Instance())
-	of.Remarks = append(of.Remarks, capture.Remark{Kind: capture.Claimed, Name: fmt.Sprintf("device instance %d", is.Device.Instance()), Text: placeWords(from, n.From)})
+	of.Remarks = append(of.Remarks, capture.Remark{Kind: capture.Claimed, Name: fmt.Sprintf("device instance %d",
+		is.Device.Instance()), Text: placeWords(from, n.From)})
 	if e.announced++; p.At.Sub(e.since) > time.Second {
 		e.announced, e.since = 1, p.At
 	}
 	if e.announced == stormFrom {
-		of.Remarks = append(of.Remarks, capture.Remark{Kind: capture.Flooded, Name: fmt.Sprintf("that device %d is there", is.Device.Instance())})
+		of.Remarks = append(of.Remarks, capture.Remark{Kind: capture.Flooded,
+			Name: fmt.Sprintf("that device %d is there", is.Device.Instance())})
 	}
 }
 

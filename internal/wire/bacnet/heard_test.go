@@ -57,28 +57,34 @@ func TestHeard(t *testing.T) {
 	ref := wire.Reference{Object: wire.ID(0, 1), Property: uint32(family.PresentValue), Index: wire.Whole}
 	flags := wire.Reference{Object: wire.ID(0, 1), Property: uint32(family.StatusFlags), Index: wire.Whole}
 	ask := func(from, to netip.AddrPort, invoke, service uint8, body []byte) {
-		say(from, to, wire.Unicast, wire.Message{Kind: wire.Confirmed, Invoke: invoke, Service: service, MostOctets: 1476, Body: body})
+		say(from, to, wire.Unicast, wire.Message{Kind: wire.Confirmed, Invoke: invoke, Service: service,
+			MostOctets: 1476, Body: body})
 	}
 	ask(controller, meters, 1, wire.ReadPropertyMultiple, wire.AppendReadMultiple(nil, []wire.Reference{ref, flags}))
 	ask(controller, meters, 2, wire.ReadProperty, wire.AppendReadProperty(nil, ref))
 	say(meters, controller, wire.Unicast, wire.Message{Kind: wire.ComplexAck, Invoke: 2, Service: wire.ReadProperty,
 		Body: wire.AppendReadAnswer(nil, ref, []wire.Value{wire.Real(1)})})
-	body := wire.AppendMultipleAnswer(nil, []wire.Result{{Reference: ref, Values: []wire.Value{wire.Real(1)}}, {Reference: flags, Values: []wire.Value{wire.Bits(2, 4)}}})
-	say(meters, controller, wire.Unicast, wire.Message{Kind: wire.ComplexAck, Invoke: 1, Service: wire.ReadPropertyMultiple, Segmented: true, Follows: true, Window: 1, Body: body[:10]})
+	body := wire.AppendMultipleAnswer(nil, []wire.Result{{Reference: ref, Values: []wire.Value{wire.Real(1)}},
+		{Reference: flags, Values: []wire.Value{wire.Bits(2, 4)}}})
+	say(meters, controller, wire.Unicast, wire.Message{Kind: wire.ComplexAck, Invoke: 1,
+		Service: wire.ReadPropertyMultiple, Segmented: true, Follows: true, Window: 1, Body: body[:10]})
 	say(controller, meters, wire.Unicast, wire.Message{Kind: wire.SegmentAck, Invoke: 1, Window: 1})
-	say(meters, controller, wire.Unicast, wire.Message{Kind: wire.ComplexAck, Invoke: 1, Service: wire.ReadPropertyMultiple, Segmented: true, Number: 1, Window: 1, Body: body[10:]})
+	say(meters, controller, wire.Unicast, wire.Message{Kind: wire.ComplexAck, Invoke: 1,
+		Service: wire.ReadPropertyMultiple, Segmented: true, Number: 1, Window: 1, Body: body[10:]})
 	w := wire.Written{Reference: ref, Values: []wire.Value{wire.Real(2)}}
 	ask(controller, meters, 3, wire.WriteProperty, wire.AppendWrite(nil, &w))
 	say(meters, controller, wire.Unicast, wire.Message{Kind: wire.ErrorAnswer, Invoke: 3, Service: wire.WriteProperty,
 		Body: wire.AppendFailure(nil, wire.Failure{Class: 2, Code: 40})})
-	c := wire.Change{Process: 1, Device: wire.ID(8, 4050), Object: wire.ID(0, 1), Values: []wire.Told{{Property: 85, Index: -1, Values: []wire.Value{wire.Real(3)}}}}
+	c := wire.Change{Process: 1, Device: wire.ID(8, 4050), Object: wire.ID(0, 1),
+		Values: []wire.Told{{Property: 85, Index: -1, Values: []wire.Value{wire.Real(3)}}}}
 	ask(meters, controller, 3, wire.ConfirmedCOV, c.Append(nil)) // it asks, too
 	say(controller, meters, wire.Unicast, wire.Message{Kind: wire.SimpleAck, Invoke: 3, Service: wire.ConfirmedCOV})
 	for range 30 {
 		say(twin, controller, wire.Unicast, present(4051))
 	}
 	number++
-	a.Packet(&capture.Packet{Number: number, At: at, Kind: capture.UDP, From: meters, To: controller, Payload: []byte{0x81, 0x0A, 0, 9, 1, 0, 0x30}})
+	a.Packet(&capture.Packet{Number: number, At: at, Kind: capture.UDP, From: meters, To: controller,
+		Payload: []byte{0x81, 0x0A, 0, 9, 1, 0, 0x30}})
 	a.Finish()
 	var said []string
 	for _, s := range l.said {
@@ -87,8 +93,10 @@ func TestHeard(t *testing.T) {
 		}
 	}
 	slices.Sort(said)
-	want := []string{"ConfirmedCOVNotification answered 0 false", "ReadProperty answered 0 false", "ReadPropertyMultiple answered 0 false",
-		"Who-Is reported 0 false", fmt.Sprintf("WriteProperty declined %d true", family.ErrorCode(2, 40)&0xFFFF), "stray: it says 9 octets, and has 7  0 false"}
+	want := []string{"ConfirmedCOVNotification answered 0 false", "ReadProperty answered 0 false",
+		"ReadPropertyMultiple answered 0 false",
+		"Who-Is reported 0 false", fmt.Sprintf("WriteProperty declined %d true", family.ErrorCode(2, 40)&0xFFFF),
+		"stray: it says 9 octets, and has 7  0 false"}
 	if !slices.Equal(said, want) {
 		t.Errorf("got %q\nwant %q", said, want)
 	}
@@ -97,7 +105,8 @@ func TestHeard(t *testing.T) {
 		codes = append(codes, f.Code+" "+f.Sentence)
 	}
 	all_ := strings.Join(codes, "\n")
-	for _, want := range []string{"station-twice Device instance 4050 is claimed by 192.0.2.97 and by 192.0.2.98", "told-too-often", "source-doubtful"} {
+	for _, want := range []string{"station-twice Device instance 4050 is claimed by 192.0.2.97 and by 192.0.2.98",
+		"told-too-often", "source-doubtful"} {
 		if !strings.Contains(all_, want) {
 			t.Errorf("no %q among\n%s", want, all_)
 		}
@@ -106,8 +115,10 @@ func TestHeard(t *testing.T) {
 
 // FuzzHeard: whatever two ends say, it is put together, labelled within its octets, and judged.
 func FuzzHeard(f *testing.F) {
-	f.Add([]byte{0x81, 0x0B, 0, 8, 1, 0, 0x10, 8}, []byte{0x81, 0x0A, 0, 17, 1, 4, 0, 5, 1, 12, 12, 0, 0, 0, 1, 0x19, 0x55})
-	f.Add([]byte{0x81, 0x0A, 0, 17, 1, 4, 0, 5, 1, 12, 12, 0, 0, 0, 1, 0x19, 0x55}, []byte{0x81, 0x0A, 0, 23, 1, 0, 0x30, 1, 12, 12, 0, 0, 0, 1, 0x19, 0x55, 0x3E, 0x44, 0x3F, 0x80, 0, 0, 0x3F})
+	f.Add([]byte{0x81, 0x0B, 0, 8, 1, 0, 0x10, 8}, []byte{0x81, 0x0A, 0, 17, 1, 4, 0, 5, 1, 12, 12, 0, 0, 0, 1, 0x19,
+		0x55})
+	f.Add([]byte{0x81, 0x0A, 0, 17, 1, 4, 0, 5, 1, 12, 12, 0, 0, 0, 1, 0x19, 0x55},
+		[]byte{0x81, 0x0A, 0, 23, 1, 0, 0x30, 1, 12, 12, 0, 0, 0, 1, 0x19, 0x55, 0x3E, 0x44, 0x3F, 0x80, 0, 0, 0x3F})
 	f.Add([]byte("0"), []byte("0"))
 	f.Fuzz(func(t *testing.T, one, other []byte) {
 		l := &listener{Judge: judge.New(nil)}

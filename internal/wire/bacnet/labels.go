@@ -102,9 +102,10 @@ func (s Station) words() string {
 	return fmt.Sprintf("station %X of network %d", s.Address, s.Network)
 }
 
-var networkMessages = map[NetworkMessage]string{WhoIsRouter: "who is a router to the network", IAmRouter: "I am a router to the networks",
-	ICouldBeRouter: "I could be a router to the network", RejectToNetwork: "message to the network rejected", RouterBusy: "router busy",
-	RouterAvailable: "router available", InitRoutingTable: "set up the routing table", InitRoutingAck: "routing table",
+var networkMessages = map[NetworkMessage]string{WhoIsRouter: "who is a router to the network",
+	IAmRouter: "I am a router to the networks", ICouldBeRouter: "I could be a router to the network",
+	RejectToNetwork: "message to the network rejected", RouterBusy: "router busy", RouterAvailable: "router available",
+	InitRoutingTable: "set up the routing table", InitRoutingAck: "routing table",
 	WhatIsNetwork: "what is the network number", NetworkNumberIs: "the network number is"}
 
 func (m NetworkMessage) String() string {
@@ -115,12 +116,13 @@ func (m NetworkMessage) String() string {
 }
 
 var (
-	kindNames      = [...]string{"question", "told to all", "done", "answer", "part acknowledged", "error", "reject", "abort"}
-	confirmedNames = map[uint8]string{ConfirmedCOV: "ConfirmedCOVNotification", SubscribeCOV: "SubscribeCOV", ReadProperty: "ReadProperty",
-		ReadPropertyMultiple: "ReadPropertyMultiple", WriteProperty: "WriteProperty", WriteMultiple: "WritePropertyMultiple",
-		ReadRange: "ReadRange", SubscribeCOVProperty: "SubscribeCOVProperty"}
-	unconfirmedNames = map[uint8]string{IAm: "I-Am", IHave: "I-Have", UnconfirmedCOV: "UnconfirmedCOVNotification", WhoHas: "Who-Has",
-		WhoIs: "Who-Is", TimeSync: "TimeSynchronization", UTCTimeSync: "UTCTimeSynchronization"}
+	kindNames = [...]string{"question", "told to all", "done", "answer", "part acknowledged", "error", "reject",
+		"abort"}
+	confirmedNames = map[uint8]string{ConfirmedCOV: "ConfirmedCOVNotification", SubscribeCOV: "SubscribeCOV",
+		ReadProperty: "ReadProperty", ReadPropertyMultiple: "ReadPropertyMultiple", WriteProperty: "WriteProperty",
+		WriteMultiple: "WritePropertyMultiple", ReadRange: "ReadRange", SubscribeCOVProperty: "SubscribeCOVProperty"}
+	unconfirmedNames = map[uint8]string{IAm: "I-Am", IHave: "I-Have", UnconfirmedCOV: "UnconfirmedCOVNotification",
+		WhoHas: "Who-Has", WhoIs: "Who-Is", TimeSync: "TimeSynchronization", UTCTimeSync: "UTCTimeSynchronization"}
 )
 
 // ServiceName is a service as the standard writes it.
@@ -217,7 +219,8 @@ func contextWords(e *Element, depth int) string {
 	return strconv.FormatUint(n, 10)
 }
 
-var tagNames = [...]string{"null", "boolean", "unsigned", "signed", "real", "double", "octets", "text", "bits", "enumerated", "date", "time",
+var tagNames = [...]string{"null", "boolean", "unsigned", "signed", "real", "double", "octets", "text", "bits",
+	"enumerated", "date", "time",
 	"object"}
 
 // String is a value as people read it.

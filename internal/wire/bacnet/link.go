@@ -180,8 +180,9 @@ func appendAddress(dst []byte, at netip.AddrPort) []byte {
 // linkNames are the functions in words.
 var linkNames = map[LinkFunction]string{LinkResult: "result", WriteTable: "write broadcast distribution table",
 	ReadTable: "read broadcast distribution table", ReadTableAck: "broadcast distribution table", Forwarded: "forwarded",
-	RegisterForeign: "register foreign device", ReadForeign: "read foreign device table", ReadForeignAck: "foreign device table",
-	DeleteForeign: "delete foreign device", Distribute: "distribute broadcast to network", Unicast: "unicast", Broadcast: "broadcast"}
+	RegisterForeign: "register foreign device", ReadForeign: "read foreign device table",
+	ReadForeignAck: "foreign device table", DeleteForeign: "delete foreign device",
+	Distribute: "distribute broadcast to network", Unicast: "unicast", Broadcast: "broadcast"}
 
 func (f LinkFunction) String() string {
 	if name, known := linkNames[f]; known {

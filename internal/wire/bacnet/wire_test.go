@@ -76,15 +76,19 @@ func TestExamples(t *testing.T) {
 		{"who is there, of a range", "10 08 09 03 19 03", "{First:3 Last:3}"},
 		{"I am", "10 00 C4 02 00 00 01 22 01 E0 91 03 21 63", "{Device:33554433 MostOctets:480 Segmentation:3 Vendor:99}"},
 		{"who has", "10 07 3D 07 00 4F 41 54 65 6D 70", "{Range:{First:1 Last:0} Object:0 Name:OATemp ByName:true}"},
-		{"I have", "10 01 C4 02 00 00 08 C4 00 00 00 03 75 07 00 4F 41 54 65 6D 70", "{Device:33554440 Object:3 Name:OATemp}"},
+		{"I have", "10 01 C4 02 00 00 08 C4 00 00 00 03 75 07 00 4F 41 54 65 6D 70",
+			"{Device:33554440 Object:3 Name:OATemp}"},
 		{"read a property", "00 00 01 0C 0C 00 00 00 05 19 55", "{Object:5 Property:85 Index:-1}"},
-		{"its value", "30 01 0C 0C 00 00 00 05 19 55 3E 44 42 90 99 9A 3F", "{Object:5 Property:85 Index:-1} 72.30000305175781 "},
+		{"its value", "30 01 0C 0C 00 00 00 05 19 55 3E 44 42 90 99 9A 3F",
+			"{Object:5 Property:85 Index:-1} 72.30000305175781 "},
 		{"read several", "00 04 F1 0E 0C 00 00 00 10 1E 09 55 09 67 1F",
 			"[{Object:16 Property:85 Index:-1} {Object:16 Property:103 Index:-1}]"},
 		{"their values", "30 F1 0E 0C 00 00 00 10 1E 29 55 4E 44 42 90 99 9A 4F 29 67 4E 91 00 4F 1F",
 			"[85 72.30000305175781 0 103 0 0]"},
-		{"write a property", "00 04 59 0F 0C 00 80 00 01 19 55 3E 44 43 34 00 00 3F", "{Object:8388609 Property:85 Index:-1} 180 0"},
-		{"subscribe", "00 02 0F 05 09 12 1C 00 00 00 0A 29 01 39 00", "{Process:18 Object:10 Cancels:false Confirms:true Seconds:0}"},
+		{"write a property", "00 04 59 0F 0C 00 80 00 01 19 55 3E 44 43 34 00 00 3F",
+			"{Object:8388609 Property:85 Index:-1} 180 0"},
+		{"subscribe", "00 02 0F 05 09 12 1C 00 00 00 0A 29 01 39 00",
+			"{Process:18 Object:10 Cancels:false Confirms:true Seconds:0}"},
 		{"a change", "00 02 0F 01 09 12 1C 02 00 00 04 2C 00 00 00 0A 39 00 4E 09 55 2E 44 42 82 00 00 2F 09 6F 2E 82 04 00 2F 4F",
 			"18 4 10 2 65 false"},
 		{"an error", "50 01 0C 91 01 91 1F", "{Class:1 Code:31}"},
@@ -120,10 +124,13 @@ func TestLinks(t *testing.T) {
 		to, from     Station
 		wrong        string
 	}{
-		{name: "a broadcast to all networks", octets: "81 0B 00 0C 01 20 FF FF 00 FF 10 08", link: Broadcast, to: Station{EveryNetwork, ""}},
-		{name: "unicast to a station behind a router", octets: "81 0A 00 16 01 24 00 07 01 2A FF 00 04 01 0C 0C 00 00 00 05 19 55",
-			link: Unicast, to: Station{7, "*"}},
-		{name: "forwarded", octets: "81 04 00 12 C0 00 02 0A BA C0 01 08 00 05 01 07 10 08", link: Forwarded, from: Station{5, "\x07"}},
+		{name: "a broadcast to all networks", octets: "81 0B 00 0C 01 20 FF FF 00 FF 10 08", link: Broadcast,
+			to: Station{EveryNetwork, ""}},
+		{name: "unicast to a station behind a router",
+			octets: "81 0A 00 16 01 24 00 07 01 2A FF 00 04 01 0C 0C 00 00 00 05 19 55",
+			link:   Unicast, to: Station{7, "*"}},
+		{name: "forwarded", octets: "81 04 00 12 C0 00 02 0A BA C0 01 08 00 05 01 07 10 08", link: Forwarded,
+			from: Station{5, "\x07"}},
 		{name: "a registration", octets: "81 05 00 06 00 3C", link: RegisterForeign},
 		{name: "a table", octets: "81 03 00 0E C0 00 02 0A BA C0 FF FF FF FF", link: ReadTableAck},
 		{name: "foreign devices", octets: "81 07 00 0E C0 00 02 0A BA C0 00 3C 00 2A", link: ReadForeignAck},
@@ -165,10 +172,12 @@ func TestLinks(t *testing.T) {
 
 // TestValues: values of each kind are what they were after the wire; those that are none are said.
 func TestValues(t *testing.T) {
-	for _, v := range []Value{Null(), Boolean(true), Unsigned(0), Unsigned(255), Unsigned(1<<40 + 3), Signed(-1), Signed(-129), Signed(1 << 40),
-		Real(-12.5), Double(1e300), Text("Zähler 1"), {Tag: TagOctets, Text: "\x00\xFF"}, Bits(0b1011, 4), Bits(1, 40), Enumerated(62),
+	for _, v := range []Value{Null(), Boolean(true), Unsigned(0), Unsigned(255), Unsigned(1<<40 + 3), Signed(-1),
+		Signed(-129), Signed(1 << 40), Real(-12.5), Double(1e300), Text("Zähler 1"), {Tag: TagOctets, Text: "\x00\xFF"},
+		Bits(0b1011, 4), Bits(1, 40), Enumerated(62),
 		{Tag: TagDate, Date: Date{126, 11, 27, 5}}, {Tag: TagTime, Time: Time{20, 51, 6, 99}}, Object(ID(8, 4050)),
-		{Constructed: true, Context: 3, Parts: []Value{Real(1), {Opaque: true, Context: 20, Text: "ab"}}}, Text(strings.Repeat("x", 70_000))} {
+		{Constructed: true, Context: 3, Parts: []Value{Real(1), {Opaque: true, Context: 20, Text: "ab"}}},
+		Text(strings.Repeat("x", 70_000))} {
 		r := &reader{Close(v.Append(Open(nil, 3)), 3), 0}
 		if err := r.opens(3); err != nil {
 			t.Fatal(err)
@@ -188,7 +197,8 @@ func TestValues(t *testing.T) {
 		}
 	}
 	for _, c := range []struct{ octets, wrong string }{
-		{"3E 45", "cut short"}, {"3E 44 00 00", "says 4 octets"}, {"3E 4F", "closed"}, {"3E 43 01 02 03 3F", "its type has 4"},
+		{"3E 45", "cut short"}, {"3E 44 00 00", "says 4 octets"}, {"3E 4F", "closed"},
+		{"3E 43 01 02 03 3F", "its type has 4"},
 		{"3E D1 00 3F", "kept for later"}, {"3E 75 02 07 41 3F", "set of characters 7"}, {"3E 12 3F", "boolean"},
 		{"3E 85 02 09 00 3F", "how many"}, {strings.Repeat("1E", 40), "more than 12 deep"},
 	} {
@@ -208,7 +218,8 @@ func TestValues(t *testing.T) {
 
 // FuzzDatagram: whatever comes is read or refused, and what was read is the same when it was said again.
 func FuzzDatagram(f *testing.F) {
-	for _, text := range []string{"81 0B 00 0C 01 20 FF FF 00 FF 10 08", "81 0A 00 17 01 04 30 01 0C 0C 00 00 00 05 19 55 3E 44 42 90 99 9A 3F",
+	for _, text := range []string{"81 0B 00 0C 01 20 FF FF 00 FF 10 08",
+		"81 0A 00 17 01 04 30 01 0C 0C 00 00 00 05 19 55 3E 44 42 90 99 9A 3F",
 		"81 04 00 12 C0 00 02 0A BA C0 01 08 00 05 01 07 10 08", "81 0A 00 15 01 00 00 02 0F 05 09 12 1C 00 00 00 0A 29 01 39 00"} {
 		f.Add(octets(f, text))
 	}

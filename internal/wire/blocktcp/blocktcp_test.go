@@ -189,8 +189,8 @@ func TestDissect(t *testing.T) {
 			t.Errorf("%q is missing in\n%s", want, all)
 		}
 	}
-	for _, b := range [][]byte{request, answer, isotcp.AppendConnect(nil, 1, 0x0102, isotcp.Size1024), AppendSetup(nil, 1, 1, 480),
-		isotcp.AppendDisconnect(nil, 3),
+	for _, b := range [][]byte{request, answer, isotcp.AppendConnect(nil, 1, 0x0102, isotcp.Size1024),
+		AppendSetup(nil, 1, 1, 480), isotcp.AppendDisconnect(nil, 3),
 		append(slices.Clone(request), answer[:20]...), {1, 2, 3}, AppendIdentify(nil, 1, 7),
 		AppendWrite(nil, 1, bit("q", 0, 1), []byte{1})} {
 		covered(t, b, DissectRequest(b))

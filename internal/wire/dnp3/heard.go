@@ -212,8 +212,8 @@ func (e *ear) question(p capture.Piece, s *spoken, address uint16, a *Fragment, 
 	case FnConfirm:
 		return
 	case FnDirectNoAck, FnFreezeNoAck:
-		e.waiting.Alone(&capture.Heard{Station: int(address), Function: int(a.Function), Asked: p.At, AskedIn: p.Number, Request: octets,
-			Outcome: exchange.Sent, Write: a.Function == FnDirectNoAck})
+		e.waiting.Alone(&capture.Heard{Station: int(address), Function: int(a.Function), Asked: p.At, AskedIn: p.Number,
+			Request: octets, Outcome: exchange.Sent, Write: a.Function == FnDirectNoAck})
 		return
 	}
 	h := capture.Heard{Station: int(address), Function: int(a.Function), Asked: p.At, AskedIn: p.Number, Request: octets,
@@ -270,8 +270,9 @@ func (e *ear) response(p capture.Piece, s *spoken, address uint16, a *Fragment, 
 // unsolicited tells of what an outstation sends by itself.
 func (e *ear) unsolicited(p capture.Piece, s *spoken, address uint16, a *Fragment, octets []byte) {
 	body := a.Append(nil)
-	h := capture.Heard{Station: int(address), Function: int(a.Function), Answered: p.At, AnsweredIn: p.Number, Answer: octets,
-		Outcome: exchange.Reported, Report: &capture.Report{Way: capture.Brings, Name: unaskedOf(address)}}
+	h := capture.Heard{Station: int(address), Function: int(a.Function), Answered: p.At, AnsweredIn: p.Number,
+		Answer: octets, Outcome: exchange.Reported, Report: &capture.Report{Way: capture.Brings,
+			Name: unaskedOf(address)}}
 	again := bytes.Equal(body, s.unasked)
 	if s.unasked = body; again {
 		h.Report.Way = capture.Unconfirmed
@@ -337,7 +338,8 @@ func (s *spoken) tells(h *capture.Heard, a *Fragment, objects []byte, fresh bool
 			h.Outcome, h.Code = exchange.Declined, family.StatusCode(o.Status)
 		}
 		if kind != family.NoKind && !o.Value.IsNone() && len(h.Named) < mostNamed {
-			h.Named = append(h.Named, capture.Named{Name: family.Object{Kind: kind, Index: o.Index}.String(), Payload: o.payload()})
+			h.Named = append(h.Named, capture.Named{Name: family.Object{Kind: kind, Index: o.Index}.String(),
+				Payload: o.payload()})
 		}
 		if r := h.Report; r != nil && o.At.After(r.Sent) {
 			r.Sent = o.At
@@ -368,7 +370,8 @@ func (e *ear) addressed(way int, master, address uint16) {
 	}
 	switch {
 	case way == fromStation && len(e.masters) > 0 && !e.masters[master]:
-		note(capture.Misaddressed, fmt.Sprintf("outstation %d speaks to master %d, and %s asks", address, master, e.whoAsks()))
+		note(capture.Misaddressed, fmt.Sprintf("outstation %d speaks to master %d, and %s asks", address, master,
+			e.whoAsks()))
 	case way == fromMaster && !e.masters[master] && len(e.masters) < mostStations:
 		e.masters[master] = true
 		if len(e.masters) > 1 {

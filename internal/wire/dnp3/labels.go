@@ -146,8 +146,8 @@ var functionWords = map[Function]string{FnConfirm: "confirm", FnRead: "read", Fn
 	FnOperate: "operate", FnDirect: "direct operate", FnDirectNoAck: "direct operate, no answer", FnFreeze: "freeze",
 	FnFreezeNoAck: "freeze, no answer", FnFreezeClear: "freeze and clear", FnColdRestart: "cold restart",
 	FnWarmRestart: "warm restart", FnEnable: "enable unsolicited", FnDisable: "disable unsolicited",
-	FnAssignClass: "assign class", FnDelay: "delay measurement", FnRecordTime: "record current time", FnResponse: "response",
-	FnUnsolicited: "unsolicited response"}
+	FnAssignClass: "assign class", FnDelay: "delay measurement", FnRecordTime: "record current time",
+	FnResponse: "response", FnUnsolicited: "unsolicited response"}
 
 // String is what a fragment is for, in words.
 func (f Function) String() string {
@@ -163,7 +163,8 @@ func applicationWords(control byte) string {
 	for _, bit := range []struct {
 		bit  byte
 		word string
-	}{{First, "the first fragment"}, {Last, "the last"}, {Confirm, "to be confirmed"}, {Unsolicited, "nobody asked for it"}} {
+	}{{First, "the first fragment"}, {Last, "the last"}, {Confirm, "to be confirmed"},
+		{Unsolicited, "nobody asked for it"}} {
 		if control&bit.bit != 0 {
 			said = append(said, bit.word)
 		}

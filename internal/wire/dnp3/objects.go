@@ -128,10 +128,12 @@ var (
 
 // specs are the objects by group and variation (annex A).
 var specs = map[byte]map[byte]spec{
-	1:  {1: {kind: bits1}, 2: {flags: true, kind: state1}},
-	2:  {1: {flags: true, kind: state1}, 2: {flags: true, kind: state1, time: absolute}, 3: {flags: true, kind: state1, time: relative}},
-	3:  {1: {kind: bits2}, 2: {flags: true, kind: state2}},
-	4:  {1: {flags: true, kind: state2}, 2: {flags: true, kind: state2, time: absolute}, 3: {flags: true, kind: state2, time: relative}},
+	1: {1: {kind: bits1}, 2: {flags: true, kind: state1}},
+	2: {1: {flags: true, kind: state1}, 2: {flags: true, kind: state1, time: absolute},
+		3: {flags: true, kind: state1, time: relative}},
+	3: {1: {kind: bits2}, 2: {flags: true, kind: state2}},
+	4: {1: {flags: true, kind: state2}, 2: {flags: true, kind: state2, time: absolute},
+		3: {flags: true, kind: state2, time: relative}},
 	10: {1: {kind: bits1}, 2: {flags: true, kind: state1}},
 	11: {1: {flags: true, kind: state1}, 2: {flags: true, kind: state1, time: absolute}},
 	12: {1: {kind: control, status: true}},
@@ -139,13 +141,17 @@ var specs = map[byte]map[byte]spec{
 	21: {1: {flags: true, kind: u32}, 2: {flags: true, kind: u16}, 5: {flags: true, kind: u32, time: absolute},
 		6: {flags: true, kind: u16, time: absolute}, 9: {kind: u32}, 10: {kind: u16}},
 	22: counted, 23: counted,
-	30: {1: {flags: true, kind: i32}, 2: {flags: true, kind: i16}, 3: {kind: i32}, 4: {kind: i16}, 5: {flags: true, kind: f32},
+	30: {1: {flags: true, kind: i32}, 2: {flags: true, kind: i16}, 3: {kind: i32}, 4: {kind: i16},
+		5: {flags: true, kind: f32},
 		6: {flags: true, kind: f64}},
 	32: measured,
-	40: {1: {flags: true, kind: i32}, 2: {flags: true, kind: i16}, 3: {flags: true, kind: f32}, 4: {flags: true, kind: f64}},
-	41: {1: {kind: i32, status: true}, 2: {kind: i16, status: true}, 3: {kind: f32, status: true}, 4: {kind: f64, status: true}},
+	40: {1: {flags: true, kind: i32}, 2: {flags: true, kind: i16}, 3: {flags: true, kind: f32},
+		4: {flags: true, kind: f64}},
+	41: {1: {kind: i32, status: true}, 2: {kind: i16, status: true}, 3: {kind: f32, status: true},
+		4: {kind: f64, status: true}},
 	42: measured,
-	50: {1: {time: absolute}, 3: {time: absolute}}, 51: {1: {time: absolute}, 2: {time: absolute}}, 52: {1: {kind: u16}, 2: {kind: u16}},
+	50: {1: {time: absolute}, 3: {time: absolute}}, 51: {1: {time: absolute}, 2: {time: absolute}},
+	52: {1: {kind: u16}, 2: {kind: u16}},
 	80: {1: {kind: bits1}},
 }
 
@@ -263,7 +269,8 @@ func listed(h Header, s spec, b []byte, from int, common *Object, each func(Obje
 	}
 	size := s.size(h.Variation)
 	if need := uint64(h.Count) * uint64(prefix+size); need > uint64(len(b)) {
-		return nil, fmt.Errorf("%d of object %d.%d need %d octets, and there are %d", h.Count, h.Group, h.Variation, need, len(b))
+		return nil, fmt.Errorf("%d of object %d.%d need %d octets, and there are %d", h.Count, h.Group, h.Variation,
+			need, len(b))
 	}
 	for i := range h.Count {
 		o := Object{Group: h.Group, Variation: h.Variation, Index: h.Start + i}

@@ -152,7 +152,8 @@ func TestWritten(t *testing.T) {
 
 // TestHeaders: what is written of a header is read as it was, with each way to say a range.
 func TestHeaders(t *testing.T) {
-	for _, h := range []Header{{60, 2, AllOf, 0, 0, true}, {30, 0, FromTo8, 3, 200, false}, {30, 0, FromTo16, 3, 2000, false},
+	for _, h := range []Header{{60, 2, AllOf, 0, 0, true}, {30, 0, FromTo8, 3, 200, false},
+		{30, 0, FromTo16, 3, 2000, false},
 		{30, 0, FromTo32, 70_000, 2, false}, {50, 1, Count8, 0, 1, false}, {32, 2, Index16, 0, 300, false},
 		{12, 1, Index8, 0, 1, false}, {32, 2, Count32, 0, 1 << 20, false}} {
 		b := h.Append(nil)
@@ -182,7 +183,8 @@ func TestFragments(t *testing.T) {
 }
 
 func FuzzObjects(f *testing.F) {
-	for _, text := range []string{"01 01 00 02 0B 05 02", "20 05 28 01 00 39 30 21 00 00 C0 3F", "6E 03 00 04 04 61 62 63"} {
+	for _, text := range []string{"01 01 00 02 0B 05 02", "20 05 28 01 00 39 30 21 00 00 C0 3F",
+		"6E 03 00 04 04 61 62 63"} {
 		f.Add(octetsOf(f, text))
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {

@@ -27,7 +27,8 @@ func TestSegments(t *testing.T) {
 		}
 	}
 	segments, _ := Segments(make([]byte, 3*MostSegment), 0)
-	for name, order := range map[string][]int{"the first is missing": {1}, "one is missing": {0, 2}, "a new one begins": {0, 1, 0}} {
+	for name, order := range map[string][]int{"the first is missing": {1}, "one is missing": {0, 2},
+		"a new one begins": {0, 1, 0}} {
 		j, failed := Joiner{}, false
 		for _, i := range order {
 			if _, _, err := j.Take(segments[i]); err != nil {

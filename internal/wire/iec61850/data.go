@@ -228,8 +228,9 @@ func (d *Data) Append(b []byte) []byte {
 
 // Same reports whether two values are the same, wherever they stand.
 func (d *Data) Same(other *Data) bool {
-	if d.Kind != other.Kind || d.Int != other.Int || d.Float != other.Float && !(math.IsNaN(d.Float) && math.IsNaN(other.Float)) ||
-		d.Bits != other.Bits || d.Kind == family.BitString && d.Size != other.Size || d.Kind != family.BitString && d.Text != other.Text ||
+	if d.Kind != other.Kind || d.Int != other.Int || d.Float != other.Float &&
+		!(math.IsNaN(d.Float) && math.IsNaN(other.Float)) || d.Bits != other.Bits || d.Kind == family.BitString &&
+		d.Size != other.Size || d.Kind != family.BitString && d.Text != other.Text ||
 		!d.Time.Equal(other.Time) || d.TimeQuality != other.TimeQuality || len(d.Parts) != len(other.Parts) {
 		return false
 	}

@@ -117,13 +117,17 @@ func (e *ear) frame(p capture.Piece, frame []byte) {
 	}
 	switch t.Kind {
 	case isotcp.ConnectRequest:
-		e.waiting.Ask(ofConnection, &capture.Heard{Station: -1, Function: ofConnection, Greets: true, Asked: p.At, AskedIn: p.Number, Request: frame})
+		e.waiting.Ask(ofConnection, &capture.Heard{Station: -1, Function: ofConnection, Greets: true, Asked: p.At,
+			AskedIn: p.Number, Request: frame})
 		return
 	case isotcp.ConnectConfirm:
 		e.waiting.Answer(ofConnection, p, frame, func(*capture.Heard) {})
 		return
 	case isotcp.Disconnect, isotcp.Error:
-		e.waiting.Answer(ofConnection, p, frame, func(h *capture.Heard) { h.Outcome, h.Code = exchange.Declined, family.ServiceCode(8, int(t.Reason)) })
+		e.waiting.Answer(ofConnection, p, frame, func(h *capture.Heard) {
+			h.Outcome, h.Code = exchange.Declined,
+				family.ServiceCode(8, int(t.Reason))
+		})
 		return
 	}
 	e.message[p.Side] = append(e.message[p.Side], t.Rest...)
@@ -138,7 +142,8 @@ func (e *ear) frame(p capture.Piece, frame []byte) {
 	case err != nil:
 		e.waiting.Broken(p, octets, err.Error())
 	case h.Associates:
-		e.waiting.Ask(ofSession, &capture.Heard{Station: -1, Function: ofSession, Greets: true, Asked: p.At, AskedIn: p.Number, Request: octets})
+		e.waiting.Ask(ofSession, &capture.Heard{Station: -1, Function: ofSession, Greets: true, Asked: p.At,
+			AskedIn: p.Number, Request: octets})
 	case h.Accepts:
 		e.waiting.Answer(ofSession, p, octets, func(of *capture.Heard) {
 			if h.Why != "" {
@@ -146,8 +151,8 @@ func (e *ear) frame(p capture.Piece, frame []byte) {
 			}
 		})
 	case h.Ends:
-		e.waiting.Alone(&capture.Heard{Station: -1, Function: ofSession, Greets: true, Outcome: exchange.Sent, Asked: p.At, AskedIn: p.Number,
-			Request: octets})
+		e.waiting.Alone(&capture.Heard{Station: -1, Function: ofSession, Greets: true, Outcome: exchange.Sent,
+			Asked: p.At, AskedIn: p.Number, Request: octets})
 	default:
 		e.said(p, &h, octets)
 	}
@@ -223,7 +228,8 @@ func doubts(of *capture.Heard, d *Data) {
 		p := &d.Parts[i]
 		if p.Kind == family.BitString && p.Size == 13 {
 			if q, why := family.Quality(p.Bits).Means(); q != "good" && len(of.Remarks) < 10 {
-				of.Remarks = append(of.Remarks, capture.Remark{Kind: capture.Uncertain, Name: strings.TrimPrefix(why, "the server says: ")})
+				of.Remarks = append(of.Remarks, capture.Remark{Kind: capture.Uncertain,
+					Name: strings.TrimPrefix(why, "the server says: ")})
 			}
 			continue
 		}
@@ -233,8 +239,8 @@ func doubts(of *capture.Heard, d *Data) {
 
 // reported is told of a report.
 func (e *ear) reported(p capture.Piece, m *Message, octets []byte) {
-	of := capture.Heard{Station: -1, Function: int(Report), Answered: p.At, AnsweredIn: p.Number, Answer: octets, Outcome: exchange.Reported,
-		Report: &capture.Report{Way: capture.Brings, Name: "report"}}
+	of := capture.Heard{Station: -1, Function: int(Report), Answered: p.At, AnsweredIn: p.Number, Answer: octets,
+		Outcome: exchange.Reported, Report: &capture.Report{Way: capture.Brings, Name: "report"}}
 	names, list, err := ReadReport(m.Body, 0)
 	if err != nil {
 		of.Outcome, of.Broken = exchange.Garbled, err.Error()

@@ -67,8 +67,8 @@ func (l *labels) transport(from, n int) (rest int, last bool) {
 		return from + n, false
 	}
 	rest = from + n - len(t.Rest)
-	kind := map[byte]string{isotcp.ConnectRequest: "connect", isotcp.ConnectConfirm: "connected", isotcp.Disconnect: "disconnect",
-		isotcp.Data: "data", isotcp.Error: "error"}[t.Kind]
+	kind := map[byte]string{isotcp.ConnectRequest: "connect", isotcp.ConnectConfirm: "connected",
+		isotcp.Disconnect: "disconnect", isotcp.Data: "data", isotcp.Error: "error"}[t.Kind]
 	if t.Kind == isotcp.Data && t.Last {
 		kind += ", the last of the message"
 	}
@@ -77,8 +77,8 @@ func (l *labels) transport(from, n int) (rest int, last bool) {
 }
 
 // spdus are the kinds of the session.
-var spdus = map[byte]string{sessionConnect: "connect", sessionAccept: "accept", sessionRefuse: "refuse", sessionFinish: "finish",
-	sessionDisconnect: "disconnect", sessionAbort: "abort"}
+var spdus = map[byte]string{sessionConnect: "connect", sessionAccept: "accept", sessionRefuse: "refuse",
+	sessionFinish: "finish", sessionDisconnect: "disconnect", sessionAbort: "abort"}
 
 // message labels a message; places say where each of its octets stands.
 func (l *labels) message(b []byte, places []int) {
@@ -123,13 +123,14 @@ type describer struct {
 }
 
 var messageWords = map[uint32]string{uint32(Request): "question", uint32(Response): "answer", uint32(Error): "refusal",
-	uint32(Unconfirmed): "report", uint32(Reject): "rejection", uint32(InitiateRequest): "initiate", uint32(InitiateResponse): "initiated",
-	uint32(InitiateError): "not initiated", uint32(ConcludeRequest): "conclude", uint32(ConcludeResponse): "concluded"}
+	uint32(Unconfirmed): "report", uint32(Reject): "rejection", uint32(InitiateRequest): "initiate",
+	uint32(InitiateResponse): "initiated", uint32(InitiateError): "not initiated", uint32(ConcludeRequest): "conclude",
+	uint32(ConcludeResponse): "concluded"}
 
 // String is a service in words.
 func (s Service) String() string {
-	words := map[Service]string{GetNameList: "list of names", Identify: "identify", Read: "read", Write: "write", GetTypeOf: "type of a variable",
-		GetMembersOf: "members of a data set", Report: "report"}
+	words := map[Service]string{GetNameList: "list of names", Identify: "identify", Read: "read", Write: "write",
+		GetTypeOf: "type of a variable", GetMembersOf: "members of a data set", Report: "report"}
 	if word, ok := words[s]; ok {
 		return word
 	}
@@ -137,8 +138,9 @@ func (s Service) String() string {
 }
 
 // values are the tags of data without parts.
-var valueWords = map[uint32]string{tagBoolean: "boolean", tagBits: "bits", tagInteger: "whole number", tagUnsigned: "whole number",
-	tagFloat: "number", tagOctets: "octets", tagVisible: "text", tagMMSString: "text", tagUTC: "time", tagBinary: "time"}
+var valueWords = map[uint32]string{tagBoolean: "boolean", tagBits: "bits", tagInteger: "whole number",
+	tagUnsigned: "whole number", tagFloat: "number", tagOctets: "octets", tagVisible: "text", tagMMSString: "text",
+	tagUTC: "time", tagBinary: "time"}
 
 // walk labels the elements from one octet to another: heads of those with parts, the others whole.
 func (d *describer) walk(b []byte, from, to int, in string, depth int) {

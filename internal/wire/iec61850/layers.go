@@ -64,8 +64,8 @@ var services = func() []byte {
 // octets are those of an initiation of a kind.
 func (i *Initiation) octets(kind Kind) []byte {
 	detail := wrap(0xA4, whole(0x80, 1), wrap(0x81, []byte{5, 0xF1, 0x00}), wrap(0x82, services))
-	return wrap(byte(kind), whole(0x80, int64(i.Size)), whole(0x81, int64(i.Outstanding)), whole(0x82, int64(i.Outstanding)),
-		whole(0x83, int64(i.Nesting)), detail)
+	return wrap(byte(kind), whole(0x80, int64(i.Size)), whole(0x81, int64(i.Outstanding)),
+		whole(0x82, int64(i.Outstanding)), whole(0x83, int64(i.Nesting)), detail)
 }
 
 // readInitiation reads what is in an initiation.
@@ -87,8 +87,8 @@ func Associate(i Initiation, s Selectors) []byte {
 	mms := i.octets(InitiateRequest)
 	aarq := wrap(0x60, wrap(0xA1, wrap(0x06, oidUse)), external(mms))
 	contexts := wrap(0xA4, contextOf(contextACSE, oidACSE), contextOf(contextMMS, oidMMS))
-	cp := wrap(0x31, wrap(0xA0, whole(0x80, 1)), wrap(0xA2, wrap(0x81, usualSelectors.Presentation), wrap(0x82, s.Presentation), contexts,
-		presented(contextACSE, aarq)))
+	cp := wrap(0x31, wrap(0xA0, whole(0x80, 1)), wrap(0xA2, wrap(0x81, usualSelectors.Presentation),
+		wrap(0x82, s.Presentation), contexts, presented(contextACSE, aarq)))
 	head := append([]byte{5, 6, 0x13, 1, 0, 0x16, 1, 2, 0x14, 2, 0, 2}, item(0x33, usualSelectors.Session)...)
 	return session(sessionConnect, append(append(head, item(0x34, s.Session)...), item(userDataItem, cp)...))
 }
@@ -96,10 +96,11 @@ func Associate(i Initiation, s Selectors) []byte {
 // Accept takes it.
 func Accept(i Initiation) []byte {
 	mms := i.octets(InitiateResponse)
-	aare := wrap(0x61, wrap(0xA1, wrap(0x06, oidUse)), wrap(0xA2, whole(0x02, 0)), wrap(0xA3, wrap(0xA1, whole(0x02, 0))), external(mms))
+	aare := wrap(0x61, wrap(0xA1, wrap(0x06, oidUse)), wrap(0xA2, whole(0x02, 0)),
+		wrap(0xA3, wrap(0xA1, whole(0x02, 0))), external(mms))
 	taken := wrap(sequenceTag, whole(0x80, 0), wrap(0x81, oidBER))
-	cpa := wrap(0x31, wrap(0xA0, whole(0x80, 1)), wrap(0xA2, wrap(0x83, usualSelectors.Presentation), wrap(0xA5, taken, taken),
-		presented(contextACSE, aare)))
+	cpa := wrap(0x31, wrap(0xA0, whole(0x80, 1)), wrap(0xA2, wrap(0x83, usualSelectors.Presentation),
+		wrap(0xA5, taken, taken), presented(contextACSE, aare)))
 	head := append([]byte{5, 6, 0x13, 1, 0, 0x16, 1, 2, 0x14, 2, 0, 2}, item(0x34, usualSelectors.Session)...)
 	return session(sessionAccept, append(head, item(userDataItem, cpa)...))
 }

@@ -168,7 +168,8 @@ func Answer(invoke uint32, s Service, body []byte) []byte {
 
 // Refusal is one that refuses it, by a class and a code of errors.
 func Refusal(invoke uint32, class, code int) []byte {
-	return wrap(byte(Error), natural(0x80, uint64(invoke)), wrap(0xA2, wrap(0xA0, whole(context|byte(class), int64(code)))))
+	return wrap(byte(Error), natural(0x80, uint64(invoke)),
+		wrap(0xA2, wrap(0xA0, whole(context|byte(class), int64(code)))))
 }
 
 // Rejection is one that cannot make anything of a message.

@@ -20,13 +20,17 @@ func TestData(t *testing.T) {
 		octets string // empty for those that only have to come back
 	}{
 		{Data{Kind: family.Boolean, Int: 1}, "8301ff"}, {Data{Kind: family.Integer, Int: -129, Size: 16}, "8502ff7f"},
-		{Data{Kind: family.Unsigned, Int: 200, Size: 16}, "860200c8"}, {Data{Kind: family.Floating, Float: 1.5, Size: 32}, "8705083fc00000"},
-		{Data{Kind: family.Floating, Float: math.Pi, Size: 64}, ""}, {Data{Kind: family.BitString, Bits: 2, Size: 2, Text: "\x40"}, "84020640"},
+		{Data{Kind: family.Unsigned, Int: 200, Size: 16}, "860200c8"},
+		{Data{Kind: family.Floating, Float: 1.5, Size: 32}, "8705083fc00000"},
+		{Data{Kind: family.Floating, Float: math.Pi, Size: 64}, ""},
+		{Data{Kind: family.BitString, Bits: 2, Size: 2, Text: "\x40"}, "84020640"},
 		{Data{Kind: family.BitString, Bits: 1 << 12, Size: 13, Text: "\x00\x08"}, "8403030008"},
-		{Data{Kind: family.VisibleString, Text: "Skerry"}, "8a06536b65727279"}, {Data{Kind: family.OctetString, Text: "\x00\xff"}, "890200ff"},
+		{Data{Kind: family.VisibleString, Text: "Skerry"}, "8a06536b65727279"},
+		{Data{Kind: family.OctetString, Text: "\x00\xff"}, "890200ff"},
 		{Data{Kind: family.UTCTime, Time: at, TimeQuality: 0x0A}, "91086b093c228000000a"},
 		{Data{Kind: family.EntryTime, Time: at.Truncate(time.Millisecond)}, ""},
-		{Data{Kind: family.Structure, Parts: []Data{{Kind: family.Boolean}, {Kind: family.Integer, Int: 5, Size: 8}}}, "a206830100850105"},
+		{Data{Kind: family.Structure, Parts: []Data{{Kind: family.Boolean}, {Kind: family.Integer, Int: 5, Size: 8}}},
+			"a206830100850105"},
 	} {
 		b := c.data.Append(nil)
 		got, rest, err := ReadData(b, 0)
@@ -37,7 +41,8 @@ func TestData(t *testing.T) {
 			t.Errorf("%+v: %x, want %s", c.data, b, want)
 		}
 	}
-	for text, says := range map[string]string{"83020000": "boolean of 2", "8480": "definite", "85": "cut short", "a20583": "says 5",
+	for text, says := range map[string]string{"83020000": "boolean of 2", "8480": "definite", "85": "cut short",
+		"a20583":   "says 5",
 		"87030800": "says 3", "8702080a": "floating", "91020000": "time of 2", "8501": "says 1", "8400": "without its length",
 		strings.Repeat("a280", 1): "definite", "b000": "none of those"} {
 		b, _ := hex.DecodeString(text)
@@ -98,7 +103,8 @@ func TestMessages(t *testing.T) {
 		t.Errorf("%v %v %v", list, more, err)
 	}
 	of := Type{Kind: family.Structure, Parts: []Type{{Name: "stVal", Kind: family.Boolean, Size: 1},
-		{Name: "q", Kind: family.BitString, Size: -13}, {Name: "mag", Kind: family.Structure, Parts: []Type{{Name: "f", Kind: family.Floating, Size: 32}}}}}
+		{Name: "q", Kind: family.BitString, Size: -13}, {Name: "mag", Kind: family.Structure,
+			Parts: []Type{{Name: "f", Kind: family.Floating, Size: 32}}}}}
 	if back, err := ReadTypeAnswer(TypeAnswer(&of)); err != nil || !reflect.DeepEqual(back, of) {
 		t.Errorf("%+v %v", back, err)
 	}
@@ -108,7 +114,8 @@ func TestMessages(t *testing.T) {
 	if n, v, err := ReadReport(m.Body, m.From); err != nil || n[0].Item != "RPT" || len(v) != 2 {
 		t.Errorf("%v %v %v", n, v, err)
 	}
-	if m, err = ParseMessage(Refusal(9, 7, 2)); err != nil || m.Kind != Error || m.Invoke != 9 || m.Class != 7 || m.Code != 2 {
+	if m, err = ParseMessage(Refusal(9, 7, 2)); err != nil || m.Kind != Error || m.Invoke != 9 || m.Class != 7 ||
+		m.Code != 2 {
 		t.Errorf("%+v %v", m, err)
 	}
 }
@@ -141,7 +148,8 @@ func FuzzHear(f *testing.F) {
 	f.Add(Accept(DefaultInitiation()))
 	f.Add(Speak(Question(1, Read, ReadOf([]Name{{"LD0", "GGIO1$ST"}}))))
 	f.Add(Speak(Answer(1, Read, ReadAnswer([]Result{{Data: Data{Kind: family.Boolean}, Refused: -1}}))))
-	f.Add(Speak(Answer(1, GetTypeOf, TypeAnswer(&Type{Kind: family.Structure, Parts: []Type{{Name: "q", Kind: family.BitString, Size: -13}}}))))
+	f.Add(Speak(Answer(1, GetTypeOf,
+		TypeAnswer(&Type{Kind: family.Structure, Parts: []Type{{Name: "q", Kind: family.BitString, Size: -13}}}))))
 	f.Add(Speak(ReportOf([]Name{{"", "RPT"}}, []Result{{Refused: 1}})))
 	f.Fuzz(func(_ *testing.T, b []byte) {
 		h, err := Hear(b)

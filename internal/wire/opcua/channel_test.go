@@ -179,7 +179,8 @@ func TestLabels(t *testing.T) {
 	if !named {
 		t.Errorf("%+v", Labels(chunks[0], nil))
 	}
-	for _, b := range [][]byte{chunks[0], Hello("opc.tcp://hall:4840"), Acknowledge(), Failure(ua.StatusBadTCPServerTooBusy, "busy"), nil} {
+	for _, b := range [][]byte{chunks[0], Hello("opc.tcp://hall:4840"), Acknowledge(),
+		Failure(ua.StatusBadTCPServerTooBusy, "busy"), nil} {
 		covers(t, b)
 	}
 }
@@ -221,7 +222,8 @@ func TestSaid(t *testing.T) {
 		body, err := WriteService(&ua.ActivateSessionRequest{RequestHeader: &ua.RequestHeader{
 			AuthenticationToken: ua.NewTwoByteNodeID(0), AdditionalHeader: ua.NewExtensionObject(nil)},
 			ClientSignature: &ua.SignatureData{}, UserTokenSignature: &ua.SignatureData{},
-			UserIdentityToken: ua.NewExtensionObject(&ua.UserNameIdentityToken{UserName: "Ines", Password: []byte("high tide")})})
+			UserIdentityToken: ua.NewExtensionObject(&ua.UserNameIdentityToken{UserName: "Ines",
+				Password: []byte("high tide")})})
 		if err != nil {
 			t.Fatal(err)
 		}

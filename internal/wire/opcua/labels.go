@@ -81,7 +81,8 @@ func (l *labels) chunk(end int) {
 	l.number("octets", end)
 	switch kind {
 	case hello, acknowledge:
-		for _, label := range []string{"version", "takes chunks of", "sends chunks of", "takes messages of", "in so many chunks"} {
+		for _, label := range []string{"version", "takes chunks of", "sends chunks of", "takes messages of",
+			"in so many chunks"} {
 			l.number(label, end)
 		}
 		l.text("endpoint", end)

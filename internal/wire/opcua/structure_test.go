@@ -12,7 +12,8 @@ import (
 
 // pumps is a layout with a structure in it, an array of them, and a name that no path holds.
 func pumps(kind ua.StructureType) *Layout {
-	motor := &Layout{Fields: []Slot{{Name: "Amps", Type: ua.TypeIDFloat}, {Name: "Hours", Type: ua.TypeIDUint32, Array: true}}}
+	motor := &Layout{Fields: []Slot{{Name: "Amps", Type: ua.TypeIDFloat}, {Name: "Hours", Type: ua.TypeIDUint32,
+		Array: true}}}
 	return &Layout{Kind: kind, Fields: []Slot{{Name: "On", Type: ua.TypeIDBoolean, Optional: true},
 		{Name: "Label", Type: ua.TypeIDString, Optional: true}, {Name: "Main", Of: motor},
 		{Name: "Spare", Of: motor, Array: true}, {Name: "a.b", Type: ua.TypeIDByte}}}
@@ -48,13 +49,15 @@ func TestLeaves(t *testing.T) {
 			"On=true Label=P1 Main.Amps=1.5 Main.Hours.0=7 Main.Hours.1=8 Spare.0.Amps=2.5"},
 		"optional fields, the second there": {ua.StructureTypeStructureWithOptionalFields, append(le(2, "P1"), rest...),
 			"On=<nil> Label=P1 Main.Amps=1.5 Main.Hours.0=7 Main.Hours.1=8 Spare.0.Amps=2.5"},
-		"a union, the first there":   {ua.StructureTypeUnion, le(1, byte(1)), "On=true Label=<nil>"},
-		"a union, none there":        {ua.StructureTypeUnion, le(0), "On=<nil> Label=<nil>"},
-		"a union of another field":   {ua.StructureTypeUnion, le(9), "field 9 of 5"},
-		"of another kind":            {ua.StructureTypeStructureWithSubtypedValues, rest, "of kind 3 are not read"},
-		"cut short":                  {ua.StructureTypeStructure, le(byte(1), "P1"), "ends within a value"},
-		"too long":                   {ua.StructureTypeStructure, append(append(le(byte(1), "P1"), rest...), 1), "1 octets are left"},
-		"an array that lies":         {ua.StructureTypeStructure, le(byte(1), "P1", float32(1), 1<<30), "elements stands in 0 octets"},
+		"a union, the first there": {ua.StructureTypeUnion, le(1, byte(1)), "On=true Label=<nil>"},
+		"a union, none there":      {ua.StructureTypeUnion, le(0), "On=<nil> Label=<nil>"},
+		"a union of another field": {ua.StructureTypeUnion, le(9), "field 9 of 5"},
+		"of another kind":          {ua.StructureTypeStructureWithSubtypedValues, rest, "of kind 3 are not read"},
+		"cut short":                {ua.StructureTypeStructure, le(byte(1), "P1"), "ends within a value"},
+		"too long": {ua.StructureTypeStructure, append(append(le(byte(1), "P1"), rest...), 1),
+			"1 octets are left"},
+		"an array that lies": {ua.StructureTypeStructure, le(byte(1), "P1", float32(1), 1<<30),
+			"elements stands in 0 octets"},
 		"a text that lies":           {ua.StructureTypeStructure, le(byte(1), 1<<30), "octets stand in"},
 		"an array below none at all": {ua.StructureTypeStructure, le(byte(1), "P1", float32(1), -7), "-7 elements"},
 	} {
@@ -63,7 +66,8 @@ func TestLeaves(t *testing.T) {
 		for _, l := range leaves {
 			parts = append(parts, fmt.Sprintf("%s=%v", l.Path, l.Value))
 		}
-		if got := strings.Join(parts, " "); err == nil && got != c.want || err != nil && !strings.Contains(err.Error(), c.want) {
+		if got := strings.Join(parts, " "); err == nil && got != c.want || err != nil && !strings.Contains(err.Error(),
+			c.want) {
 			t.Errorf("%s: %s, %v", name, got, err)
 		}
 	}

@@ -54,12 +54,14 @@ func (rules) Describe(data []byte) (held []protocol.Held, unread []protocol.Unre
 		}
 		if r.Type.Holds() == "" {
 			if len(unread) < mostUnread {
-				unread = append(unread, protocol.Unread{Line: r.Line, What: r.Name, Reason: fmt.Sprintf("%s has no value that a point is made of", r.Type.Name())})
+				unread = append(unread, protocol.Unread{Line: r.Line, What: r.Name,
+					Reason: fmt.Sprintf("%s has no value that a point is made of", r.Type.Name())})
 			}
 			continue
 		}
-		h := protocol.Held{Address: Place{Type: r.Type, Instance: r.Instance, Property: PresentValue, Index: -1}.Address(), Name: r.Name,
-			Shape: value.Shape{Type: r.Type.Holds(), Bit: -1}, Remark: r.Description, Writable: r.Settable && r.Type.Commanded(), Low: r.Low, High: r.High}
+		h := protocol.Held{Address: Place{Type: r.Type, Instance: r.Instance, Property: PresentValue,
+			Index: -1}.Address(), Name: r.Name, Shape: value.Shape{Type: r.Type.Holds(), Bit: -1},
+			Remark: r.Description, Writable: r.Settable && r.Type.Commanded(), Low: r.Low, High: r.High}
 		if r.Unit != NoUnits {
 			h.Unit = r.Unit.Short()
 		}
@@ -108,15 +110,17 @@ func exchanged(of protocol.Whose, held []protocol.Held) *Exchange {
 	if name == "" {
 		name = of.Name
 	}
-	x.Rows = append(x.Rows, ExchangeRow{Key: name, Device: device, Name: name, Type: Device, Instance: device, Unit: NoUnits})
+	x.Rows = append(x.Rows, ExchangeRow{Key: name, Device: device, Name: name, Type: Device, Instance: device,
+		Unit: NoUnits})
 	for i := range held {
 		h := &held[i]
 		p, ok := PlaceOf(h.Address)
 		if !ok || p.Property != PresentValue {
 			continue
 		}
-		r := ExchangeRow{Key: h.Name, Device: device, Name: h.Name, Type: p.Type, Instance: p.Instance, Description: h.Remark, Low: h.Low, High: h.High,
-			Settable: h.Writable && p.Type.Commanded(), Reports: true, Unit: NoUnits, Address: h.Source}
+		r := ExchangeRow{Key: h.Name, Device: device, Name: h.Name, Type: p.Type, Instance: p.Instance,
+			Description: h.Remark, Low: h.Low, High: h.High, Settable: h.Writable && p.Type.Commanded(), Reports: true,
+			Unit: NoUnits, Address: h.Source}
 		if u, known := UnitCalled(h.Unit); known && h.Unit != "" {
 			r.Unit = u
 		}

@@ -43,13 +43,16 @@ type ExchangeRow struct {
 
 // columnsOf are the columns of the table by what they are called in its heading, in the order in which
 // lists have them that have none.
-var columnsOf = []string{"keyname", "deviceobjinstance", "objectname", "objecttype", "objectinstance", "description", "presentvaluedefault",
-	"minpresentvalue", "maxpresentvalue", "settable", "supportscov", "hilimit", "lowlimit", "statetextreference", "unitcode",
+var columnsOf = []string{"keyname", "deviceobjinstance", "objectname", "objecttype", "objectinstance", "description",
+	"presentvaluedefault",
+	"minpresentvalue", "maxpresentvalue", "settable", "supportscov", "hilimit", "lowlimit", "statetextreference",
+	"unitcode",
 	"vendorspecificaddress", "notificationclass"}
 
 // columnKey is a heading without what lists write in one way or another.
 func columnKey(text string) string {
-	return strings.NewReplacer(" ", "", "-", "", "_", "", ".", "", "#", "", "/", "").Replace(strings.ToLower(strings.TrimSpace(text)))
+	return strings.NewReplacer(" ", "", "-", "", "_", "", ".", "", "#", "", "/",
+		"").Replace(strings.ToLower(strings.TrimSpace(text)))
 }
 
 // Bounds of a list.
@@ -256,7 +259,8 @@ func (x *Exchange) AppendStates(dst []byte) ([]byte, error) {
 	}
 	heading := []string{"# Reference Number"}
 	for n := 1; n <= most; n++ {
-		heading = append(heading, fmt.Sprintf("Text %d%s", n, map[int]string{1: " or Inactive-Text", 2: " or Active-Text"}[n]))
+		heading = append(heading,
+			fmt.Sprintf("Text %d%s", n, map[int]string{1: " or Inactive-Text", 2: " or Active-Text"}[n]))
 	}
 	rows := [][]string{{"# State Text Reference"}, heading}
 	for _, n := range slices.Sorted(maps.Keys(x.States)) {
@@ -296,9 +300,10 @@ func exchangeRow(fields []string, at map[string]int) (row ExchangeRow, why strin
 	yes := func(key string) bool {
 		return slices.Contains([]string{"y", "yes", "1", "true", "j", "ja", "x"}, strings.ToLower(cell(key)))
 	}
-	row = ExchangeRow{Key: cell("keyname"), Device: number("deviceobjinstance", "instance of the device", mostInstance), Name: cell("objectname"),
-		Instance: number("objectinstance", "instance of the object", mostInstance), Description: cell("description"), Default: cell("presentvaluedefault"),
-		Low: limit("minpresentvalue"), High: limit("maxpresentvalue"), Settable: yes("settable"), Reports: yes("supportscov"),
+	row = ExchangeRow{Key: cell("keyname"), Device: number("deviceobjinstance", "instance of the device", mostInstance),
+		Name: cell("objectname"), Instance: number("objectinstance", "instance of the object", mostInstance),
+		Description: cell("description"), Default: cell("presentvaluedefault"), Low: limit("minpresentvalue"),
+		High: limit("maxpresentvalue"), Settable: yes("settable"), Reports: yes("supportscov"),
 		Address: cell("vendorspecificaddress"), Unit: NoUnits}
 	t, ok := TypeCalled(cell("objecttype"))
 	if row.Type = t; !ok && why == "" {
@@ -324,12 +329,16 @@ func (x *Exchange) Append(dst []byte) ([]byte, error) {
 	var b bytes.Buffer
 	w := csv.NewWriter(&b)
 	w.Comma = ';'
-	rows := [][]string{{"# Engineering-Data-Exchange"}, {"PROJECT_NAME", x.Project}, {"VERSION_OF_REFERENCEFILE", x.Version},
+	rows := [][]string{{"# Engineering-Data-Exchange"}, {"PROJECT_NAME", x.Project},
+		{"VERSION_OF_REFERENCEFILE", x.Version},
 		{"TIMESTAMP_OF_LAST_CHANGE", x.Changed}, {"AUTHOR_OF_LAST_CHANGE", x.Author}, {"VERSION_OF_LAYOUT", "2.3"},
-		{"#mandatory", "mandatory", "mandatory", "mandatory", "mandatory", "optional", "optional", "optional", "optional", "optional", "optional",
+		{"#mandatory", "mandatory", "mandatory", "mandatory", "mandatory", "optional", "optional", "optional",
+			"optional", "optional", "optional",
 			"optional", "optional", "optional", "optional", "optional", "optional"},
-		{"# keyname", "device obj.-instance", "object-name", "object-type", "object-instance", "description", "present-value-default",
-			"min-present-value", "max-present-value", "settable", "supports COV", "hi-limit", "low-limit", "state-text-reference", "unit-code",
+		{"# keyname", "device obj.-instance", "object-name", "object-type", "object-instance", "description",
+			"present-value-default",
+			"min-present-value", "max-present-value", "settable", "supports COV", "hi-limit", "low-limit",
+			"state-text-reference", "unit-code",
 			"vendor-specific-address", "notification-class"}}
 	flag := map[bool]string{true: "Y", false: "N"}
 	limit := func(f *float64) string {
@@ -348,7 +357,8 @@ func (x *Exchange) Append(dst []byte) ([]byte, error) {
 			texts = strconv.Itoa(r.Texts)
 		}
 		rows = append(rows, []string{r.Key, strconv.FormatUint(uint64(r.Device), 10), r.Name, strconv.Itoa(int(r.Type)),
-			strconv.FormatUint(uint64(r.Instance), 10), r.Description, r.Default, limit(r.Low), limit(r.High), flag[r.Settable], flag[r.Reports],
+			strconv.FormatUint(uint64(r.Instance), 10), r.Description, r.Default, limit(r.Low), limit(r.High),
+			flag[r.Settable], flag[r.Reports],
 			"", "", texts, unit, r.Address, ""})
 	}
 	if err := w.WriteAll(rows); err != nil {

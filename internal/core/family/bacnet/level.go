@@ -8,8 +8,8 @@ import (
 )
 
 // priorities are what some of them are for (clause 19.2.1).
-var priorities = map[int64]string{1: "1, life safety by hand", 2: "2, life safety", 5: "5, critical equipment", reservedPriority: "6, minimum times",
-	8: "8, a person", lowestPriority: "16, the program"}
+var priorities = map[int64]string{1: "1, life safety by hand", 2: "2, life safety", 5: "5, critical equipment",
+	reservedPriority: "6, minimum times", 8: "8, a person", lowestPriority: "16, the program"}
 
 // Levels are the elements of the priority array of a present value, and its relinquish default.
 func (rules) Levels(a address.Address) (list []protocol.Level) {
@@ -35,5 +35,6 @@ func (rules) Level(a address.Address, s protocol.Settings) address.Address {
 	if !ok || p.Property != PresentValue || !p.Type.Commanded() {
 		return address.Address{}
 	}
-	return Place{Type: p.Type, Instance: p.Instance, Property: PriorityArray, Index: int64(IP.Int(s, KeyPriority))}.Address()
+	return Place{Type: p.Type, Instance: p.Instance, Property: PriorityArray,
+		Index: int64(IP.Int(s, KeyPriority))}.Address()
 }

@@ -18,7 +18,8 @@ const bandSteps = 10
 // text a text, a total that may outgrow 24 bits a large analog value, and any other number an analog one; an
 // input where it is only read, and a value with priorities where it is written.
 func (rules) Make(of protocol.Held, number int) (as protocol.Held, lost string) {
-	as = protocol.Held{Name: of.Name, Remark: of.Remark, Writable: of.Writable, Low: of.Low, High: of.High, Names: of.Names, Decimals: of.Decimals}
+	as = protocol.Held{Name: of.Name, Remark: of.Remark, Writable: of.Writable, Low: of.Low, High: of.High,
+		Names: of.Names, Decimals: of.Decimals}
 	kind := AnalogInput
 	if of.Writable {
 		kind = AnalogValue
@@ -98,8 +99,8 @@ func totals(of protocol.Held) bool {
 }
 
 // countedUnits are those of what is counted up: energy and volume.
-var countedUnits = map[Unit]bool{16: true, 17: true, 18: true, 19: true, 126: true, 146: true, 203: true, 204: true, 205: true, 239: true,
-	240: true, 241: true, 80: true, 82: true}
+var countedUnits = map[Unit]bool{16: true, 17: true, 18: true, 19: true, 126: true, 146: true, 203: true, 204: true,
+	205: true, 239: true, 240: true, 241: true, 80: true, 82: true}
 
 // Ends are the settings of devices behind a network number: each has the next instance.
 func (rules) Ends(first protocol.Settings, n int) protocol.Settings {

@@ -48,8 +48,9 @@ var types = map[Type]struct {
 	BinaryInput:  {"binary-input", "BI", value.TypeBool, false},
 	BinaryOutput: {"binary-output", "BO", value.TypeBool, true},
 	BinaryValue:  {"binary-value", "BV", value.TypeBool, true},
-	6:            {name: "calendar", short: "CAL", holds: value.TypeBool}, 7: {name: "command", short: "CMD", holds: value.TypeUint32},
-	Device: {name: "device", short: "DEV"}, 9: {name: "event-enrollment", short: "EE"}, 10: {name: "file", short: "FILE"},
+	6:            {name: "calendar", short: "CAL", holds: value.TypeBool},
+	7:            {name: "command", short: "CMD", holds: value.TypeUint32},
+	Device:       {name: "device", short: "DEV"}, 9: {name: "event-enrollment", short: "EE"}, 10: {name: "file", short: "FILE"},
 	11: {name: "group", short: "GRP"}, 12: {name: "loop", short: "LP", holds: value.TypeFloat32},
 	MultiInput:     {"multi-state-input", "MI", value.TypeUint32, false},
 	MultiOutput:    {"multi-state-output", "MO", value.TypeUint32, true},
@@ -110,7 +111,8 @@ func (t Type) Commanded() bool { return types[t].commanded }
 // typesCalled are types by what they are called, without anything between letters.
 var typesCalled = func() map[string]Type {
 	all := map[string]Type{"msi": MultiInput, "mso": MultiOutput, "msv": MultiValue, "multistateinput": MultiInput,
-		"multistateoutput": MultiOutput, "multistatevalue": MultiValue, "analoginputs": AnalogInput, "accumulators": Accumulator}
+		"multistateoutput": MultiOutput, "multistatevalue": MultiValue, "analoginputs": AnalogInput,
+		"accumulators": Accumulator}
 	for t, of := range types {
 		all[squeeze(of.name)], all[squeeze(of.short)] = t, t
 	}
@@ -168,23 +170,25 @@ const (
 )
 
 // properties are their names in the standard.
-var properties = map[Property]string{0: "acked-transitions", 1: "ack-required", ActiveText: "active-text", 5: "active-vt-sessions",
-	6: "alarm-value", 7: "alarm-values", AllProperties: "all", 10: "apdu-segment-timeout", 11: "apdu-timeout",
-	12: "application-software-version", 15: "change-of-state-count", 16: "change-of-state-time", 17: "notification-class",
-	CovIncrement: "cov-increment", 24: "daylight-savings-status", 25: "deadband", Description: "description",
-	30: "device-address-binding", 31: "device-type", EventState: "event-state", 35: "event-enable", 40: "feedback-value",
-	44: "firmware-revision", 45: "high-limit", InactiveText: "inactive-text", 52: "limit-enable", 56: "local-date", 57: "local-time",
-	58: "location", 59: "low-limit", MaxOctets: "max-apdu-length-accepted", MaxPresValue: "max-pres-value", 66: "minimum-off-time",
+var properties = map[Property]string{0: "acked-transitions", 1: "ack-required", ActiveText: "active-text",
+	5: "active-vt-sessions", 6: "alarm-value", 7: "alarm-values", AllProperties: "all", 10: "apdu-segment-timeout",
+	11: "apdu-timeout", 12: "application-software-version", 15: "change-of-state-count", 16: "change-of-state-time",
+	17: "notification-class", CovIncrement: "cov-increment", 24: "daylight-savings-status", 25: "deadband",
+	Description: "description", 30: "device-address-binding", 31: "device-type", EventState: "event-state",
+	35: "event-enable", 40: "feedback-value", 44: "firmware-revision", 45: "high-limit", InactiveText: "inactive-text",
+	52: "limit-enable", 56: "local-date", 57: "local-time", 58: "location", 59: "low-limit",
+	MaxOctets: "max-apdu-length-accepted", MaxPresValue: "max-pres-value", 66: "minimum-off-time",
 	67: "minimum-on-time", MinPresValue: "min-pres-value", ModelName: "model-name", 72: "notify-type",
-	73: "number-of-apdu-retries", NumberOfStates: "number-of-states", ObjectIdentifier: "object-identifier", ObjectList: "object-list",
-	ObjectName: "object-name", ObjectType: "object-type", OptionalOnly: "optional", OutOfService: "out-of-service", 84: "polarity",
-	PresentValue: "present-value", PriorityArray: "priority-array", 96: "protocol-object-types-supported",
-	97: "protocol-services-supported", 98: "protocol-version", Reliability: "reliability", RelinquishDefault: "relinquish-default",
-	RequiredOnly: "required", 106: "resolution", Segmentation: "segmentation-supported", StateText: "state-text",
-	StatusFlags: "status-flags", 112: "system-status", 113: "time-delay", Units: "units", 118: "update-interval", 119: "utc-offset",
-	120: "vendor-identifier", VendorName: "vendor-name", 123: "weekly-schedule", 130: "event-time-stamps", 139: "protocol-revision",
-	152: "active-cov-subscriptions", 155: "database-revision", 167: "max-segments-accepted", 168: "profile-name", 187: "scale",
-	190: "prescale", PropertyList: "property-list"}
+	73: "number-of-apdu-retries", NumberOfStates: "number-of-states", ObjectIdentifier: "object-identifier",
+	ObjectList: "object-list", ObjectName: "object-name", ObjectType: "object-type", OptionalOnly: "optional",
+	OutOfService: "out-of-service", 84: "polarity", PresentValue: "present-value", PriorityArray: "priority-array",
+	96: "protocol-object-types-supported", 97: "protocol-services-supported", 98: "protocol-version",
+	Reliability: "reliability", RelinquishDefault: "relinquish-default", RequiredOnly: "required", 106: "resolution",
+	Segmentation: "segmentation-supported", StateText: "state-text", StatusFlags: "status-flags", 112: "system-status",
+	113: "time-delay", Units: "units", 118: "update-interval", 119: "utc-offset", 120: "vendor-identifier",
+	VendorName: "vendor-name", 123: "weekly-schedule", 130: "event-time-stamps", 139: "protocol-revision",
+	152: "active-cov-subscriptions", 155: "database-revision", 167: "max-segments-accepted", 168: "profile-name",
+	187: "scale", 190: "prescale", PropertyList: "property-list"}
 
 // propertiesCalled are properties by their names.
 var propertiesCalled = func() map[string]Property {

@@ -84,7 +84,8 @@ var units, unitsCalled = func() (map[Unit]unitRow, map[string]Unit) {
 			}
 		}
 	}
-	for text, n := range map[string]Unit{"l": 82, "l/s": 87, "l/min": 88, "l/h": 136, "m3": 80, "m3/h": 135, "m3/s": 85, "m2": 0,
+	for text, n := range map[string]Unit{"l": 82, "l/s": 87, "l/min": 88, "l/h": 136, "m3": 80, "m3/h": 135, "m3/s": 85,
+		"m2":  0,
 		"ohm": 4, "degc": 62, "°c": 62, "degf": 64, "mg/l": 215, "us": 190, "um": 194, "1/min": 104, "rpm": 104, "u/min": 104,
 		"kva": 9, "hpa": 133, "μs": 190, "μg/l": 216, "": NoUnits} {
 		called[unitKey(text)] = n

@@ -148,12 +148,15 @@ func ObjectOf(a address.Address) (o Object, ok bool) {
 var words = func() map[string]Kind {
 	all := map[string]Kind{
 		"analoginput": AnalogInput, "analoginputs": AnalogInput, "ain": AnalogInput, "an": AnalogInput, "analog": AnalogInput,
-		"analogue": AnalogInput, "binary": BinaryInput, "binaryinput": BinaryInput, "bin": BinaryInput, "digitalinput": BinaryInput,
-		"di": BinaryInput, "singlebitbinaryinput": BinaryInput, "doublebit": DoubleInput, "doublebitinput": DoubleInput,
-		"doublebitbinary": DoubleInput, "db": DoubleInput, "dbbi": DoubleInput, "do": BinaryOutput, "digitaloutput": BinaryOutput,
-		"binaryoutput": BinaryOutput, "binaryoutputstatus": BinaryOutput, "crob": BinaryOutput, "bos": BinaryOutput,
+		"analogue": AnalogInput, "binary": BinaryInput, "binaryinput": BinaryInput, "bin": BinaryInput,
+		"digitalinput": BinaryInput,
+		"di":           BinaryInput, "singlebitbinaryinput": BinaryInput, "doublebit": DoubleInput, "doublebitinput": DoubleInput,
+		"doublebitbinary": DoubleInput, "db": DoubleInput, "dbbi": DoubleInput, "do": BinaryOutput,
+		"digitaloutput": BinaryOutput,
+		"binaryoutput":  BinaryOutput, "binaryoutputstatus": BinaryOutput, "crob": BinaryOutput, "bos": BinaryOutput,
 		"controlrelayoutputblock": BinaryOutput, "analogoutput": AnalogOutput, "analogoutputstatus": AnalogOutput,
-		"aos": AnalogOutput, "aout": AnalogOutput, "runningcounter": Counter, "binarycounter": Counter, "cnt": Counter, "ct": Counter,
+		"aos": AnalogOutput, "aout": AnalogOutput, "runningcounter": Counter, "binarycounter": Counter, "cnt": Counter,
+		"ct": Counter,
 		"ci": Counter, "frozen": FrozenCounter, "frozencounter": FrozenCounter, "fct": FrozenCounter, "fc": FrozenCounter,
 		"octetstring": OctetString, "string": OctetString, "os": OctetString, "oct": OctetString}
 	for _, k := range Kinds() {

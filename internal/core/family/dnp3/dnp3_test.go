@@ -13,8 +13,10 @@ import (
 
 // TestAddresses: objects are read in every way in which lists have them, and printed in one.
 func TestAddresses(t *testing.T) {
-	for text, want := range map[string]string{"ai3": "ai3", "AI 3": "ai3", "analog input 3": "ai3", "30:3": "ai3", "g30v5 3": "ai3",
-		"bi[0]": "bi0", "Binary Input 12": "bi12", "crob 4": "bo4", "bo4.pulse": "bo4.pulse", "BO4.TRIP": "bo4.trip", "41:2": "ao2",
+	for text, want := range map[string]string{"ai3": "ai3", "AI 3": "ai3", "analog input 3": "ai3", "30:3": "ai3",
+		"g30v5 3": "ai3",
+		"bi[0]":   "bi0", "Binary Input 12": "bi12", "crob 4": "bo4", "bo4.pulse": "bo4.pulse", "BO4.TRIP": "bo4.trip",
+		"41:2":                 "ao2",
 		"frozen counter 65535": "fctr65535", "double-bit binary input 1": "dbi1", "octet string 0": "str0"} {
 		a, err := Scheme.Parse(text, "")
 		if err != nil || Scheme.Short(a) != want {
@@ -27,8 +29,9 @@ func TestAddresses(t *testing.T) {
 	if a, err := Scheme.Parse("7", "Analog Input"); err != nil || Scheme.Short(a) != "ai7" {
 		t.Errorf("a bare number: %v, %v", a, err)
 	}
-	for text, says := range map[string]string{"3": "say of which kind", "xx3": "its kind is none of", "ai65536": "from 0 to 65535",
-		"ai": "an index", "ai3.pulse": "only binary outputs", "bo3.hold": "pulse or trip", "": "an index"} {
+	for text, says := range map[string]string{"3": "say of which kind", "xx3": "its kind is none of",
+		"ai65536": "from 0 to 65535",
+		"ai":      "an index", "ai3.pulse": "only binary outputs", "bo3.hold": "pulse or trip", "": "an index"} {
 		if _, err := Scheme.Parse(text, ""); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v, want %s", text, err, says)
 		}
@@ -43,11 +46,13 @@ func TestQuality(t *testing.T) {
 		want  value.Quality
 		says  string
 	}{
-		{BinaryInput, 0x01, value.Good, ""}, {BinaryInput, 0x00, value.Bad, "not online"}, {AnalogInput, 0x05, value.Bad, "lost"},
+		{BinaryInput, 0x01, value.Good, ""}, {BinaryInput, 0x00, value.Bad, "not online"},
+		{AnalogInput, 0x05, value.Bad, "lost"},
 		{AnalogInput, 0x03, value.Doubtful, "restart"}, {BinaryInput, 0x21, value.Doubtful, "chatters"},
 		{AnalogInput, 0x21, value.Doubtful, "over its range"}, {AnalogInput, 0x41, value.Doubtful, "reference"},
 		{Counter, 0x21, value.Good, ""}, {Counter, 0x41, value.Doubtful, "did not go on"},
-		{AnalogInput, 0x09, value.Good, "forced at the device behind it"}, {BinaryOutput, 0x11, value.Good, "forced at the outstation"},
+		{AnalogInput, 0x09, value.Good, "forced at the device behind it"},
+		{BinaryOutput, 0x11, value.Good, "forced at the outstation"},
 	} {
 		if q, why := QualityOf(c.kind, c.flags); q != c.want || !strings.Contains(why, c.says) || c.says == "" && why != "" {
 			t.Errorf("%s %02X: %s, %q", c.kind.Short(), c.flags, q, why)
@@ -85,7 +90,8 @@ func TestProfile(t *testing.T) {
 	if err != nil || len(held) != 2 || len(unread) != 1 || unread[0].Line == 0 {
 		t.Fatalf("%+v %+v %v", held, unread, err)
 	}
-	if h := held[0]; h.Name != "Pump 1 runs" || h.Told != "1" || h.Names[1] != "running" || Scheme.Short(h.Address) != "bi3" {
+	if h := held[0]; h.Name != "Pump 1 runs" || h.Told != "1" || h.Names[1] != "running" ||
+		Scheme.Short(h.Address) != "bi3" {
 		t.Errorf("%+v", h)
 	}
 	if h := held[1]; h.Name != "Level & flow" || h.Told != "2" || h.Factor != 0.01 || h.Unit != "m" {
@@ -99,7 +105,8 @@ func TestProfile(t *testing.T) {
 	if err != nil || d.Name != "PS-1" || d.Ask[KeyOutstation] != protocol.OfInt(12) || len(d.Held) != 2 {
 		t.Errorf("%+v %v", d, err)
 	}
-	for text, says := range map[string]string{"<a/>": "it is no device profile", "<DNP3DeviceProfileDocument/>": "lists no points",
+	for text, says := range map[string]string{"<a/>": "it is no device profile",
+		"<DNP3DeviceProfileDocument/>":             "lists no points",
 		"<!DOCTYPE x><DNP3DeviceProfileDocument/>": "document type"} {
 		if _, _, err := r.Describe([]byte(text)); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v", text, err)

@@ -73,8 +73,9 @@ type described struct {
 }
 
 // profileKinds are the elements of points.
-var profileKinds = map[string]Kind{"binaryInput": BinaryInput, "doubleBitInput": DoubleInput, "binaryOutput": BinaryOutput,
-	"counter": Counter, "frozenCounter": FrozenCounter, "analogInput": AnalogInput, "analogOutput": AnalogOutput,
+var profileKinds = map[string]Kind{"binaryInput": BinaryInput, "doubleBitInput": DoubleInput,
+	"binaryOutput": BinaryOutput,
+	"counter":      Counter, "frozenCounter": FrozenCounter, "analogInput": AnalogInput, "analogOutput": AnalogOutput,
 	"octetString": OctetString}
 
 // mostProfiled bounds the points of a profile.
@@ -103,7 +104,8 @@ func (p *profile) begin(e *markup.Element) error {
 }
 
 // classWords are the classes as the schema names them.
-var classWords = map[string]string{"none": "0", "one": "1", "two": "2", "three": "3", "0": "0", "1": "1", "2": "2", "3": "3"}
+var classWords = map[string]string{"none": "0", "one": "1", "two": "2", "three": "3", "0": "0", "1": "1", "2": "2",
+	"3": "3"}
 
 func (p *profile) end(e *markup.Element, text string) error {
 	if p.now == nil {
@@ -118,7 +120,8 @@ func (p *profile) end(e *markup.Element, text string) error {
 		}
 		h, err := d.held()
 		if err != nil {
-			p.unread = append(p.unread, protocol.Unread{Line: d.line, What: d.kind.Title() + " " + d.fields["index"], Reason: err.Error()})
+			p.unread = append(p.unread, protocol.Unread{Line: d.line, What: d.kind.Title() + " " + d.fields["index"],
+				Reason: err.Error()})
 			return nil
 		}
 		p.held = append(p.held, h)
@@ -213,7 +216,8 @@ func (rules) DescribeOut(_ protocol.Whose, held []protocol.Held, at time.Time) [
 	fmt.Fprintf(&b, "<%s xmlns=\"http://www.dnp3.org/DNP3/DeviceProfile/Jan2010\" schemaVersion=\"2.07.00\">\n"+
 		"  <documentHeader>\n    <documentName>Points, as Ferry has them</documentName>\n    <revisionHistory>\n"+
 		"      <date>%s</date>\n      <time>%s</time>\n      <version>1</version>\n    </revisionHistory>\n  </documentHeader>\n"+
-		"  <referenceDevice>\n    <dataPointsList>\n", profileRoot, at.UTC().Format(time.DateOnly), at.UTC().Format(time.TimeOnly))
+		"  <referenceDevice>\n    <dataPointsList>\n", profileRoot, at.UTC().Format(time.DateOnly),
+		at.UTC().Format(time.TimeOnly))
 	for _, k := range Kinds() {
 		open := false
 		for i := range held {

@@ -96,7 +96,8 @@ func settings(within int) []protocol.Setting {
 				{Value: TimeNever, Title: "never"}}, Stop: "points", Shows: "times of events are wrong"},
 		{Key: KeyOperate, Title: "Commands", Kind: protocol.Choice, End: protocol.Asking,
 			Default: protocol.OfText(OperateSelect), Choices: []protocol.Option{
-				{Value: OperateSelect, Title: "are selected, then operated"}, {Value: OperateDirect, Title: "are operated directly"}},
+				{Value: OperateSelect, Title: "are selected, then operated"},
+				{Value: OperateDirect, Title: "are operated directly"}},
 			Stop: "points", Shows: "commands are refused"},
 		number(KeyOnMs, "Pulse on for", "ms", 500, 0, 1_000_000, "Of commands that give a pulse, or close and trip."),
 		number(KeyOffMs, "Pulse off for", "ms", 0, 0, 1_000_000, ""),
@@ -181,8 +182,8 @@ func (r rules) Expected(s protocol.Settings, wanted []protocol.Wanted) (list []p
 			continue // it goes with the one before
 		}
 		slowest = max(slowest, every)
-		list = append(list, protocol.Load{Title: fmt.Sprintf("poll of class %d", class), PeriodMs: float64(every), Points: ids,
-			Octets: r.framed(askHead, perHeader) + r.framed(answerHead, 0)})
+		list = append(list, protocol.Load{Title: fmt.Sprintf("poll of class %d", class), PeriodMs: float64(every),
+			Points: ids, Octets: r.framed(askHead, perHeader) + r.framed(answerHead, 0)})
 	}
 	events := protocol.Load{Title: "events", PeriodMs: 60_000, Event: true, Points: ids, ToldMs: float64(slowest),
 		Octets: len(wanted) * eventOctets}
@@ -293,7 +294,8 @@ func (rules) SortOf(a address.Address, t value.Type) protocol.Sort {
 	if !ok {
 		return protocol.SortByType(t)
 	}
-	return [...]protocol.Sort{NoKind: protocol.SortByType(t), BinaryInput: protocol.SingleSort, DoubleInput: protocol.DoubleSort,
-		BinaryOutput: protocol.CommandSort, Counter: protocol.CounterSort, FrozenCounter: protocol.CounterSort,
-		AnalogInput: protocol.MeasuredSort, AnalogOutput: protocol.SetpointSort, OctetString: protocol.TextSort}[o.Kind]
+	return [...]protocol.Sort{NoKind: protocol.SortByType(t), BinaryInput: protocol.SingleSort,
+		DoubleInput: protocol.DoubleSort, BinaryOutput: protocol.CommandSort, Counter: protocol.CounterSort,
+		FrozenCounter: protocol.CounterSort, AnalogInput: protocol.MeasuredSort, AnalogOutput: protocol.SetpointSort,
+		OctetString: protocol.TextSort}[o.Kind]
 }

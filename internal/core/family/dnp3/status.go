@@ -49,19 +49,27 @@ var statuses = map[byte]protocol.Declined{
 		Causes: "Set the switch at the device from local to remote.", Access: []string{"remote", "mode"}},
 	8: {Title: "too many operations", Means: "The outstation carries out no more commands at once.",
 		Causes: "Operate fewer at once.", Finding: "busy"},
-	9:  {Title: "not authorized", Means: "This master may not operate it.", Causes: "Look at the rights of the master there.", Access: []string{"remote"}},
-	10: {Title: "automation inhibit", Means: "A rule of the outstation's own holds the command back.", Causes: "Look at the logic that locks the output."},
+	9: {Title: "not authorized", Means: "This master may not operate it.",
+		Causes: "Look at the rights of the master there.", Access: []string{"remote"}},
+	10: {Title: "automation inhibit", Means: "A rule of the outstation's own holds the command back.",
+		Causes: "Look at the logic that locks the output."},
 	11: {Title: "processing limited", Means: "The outstation has no time for it.", Causes: "Try again.", Finding: "busy"},
-	12: {Title: "out of range", Means: "The value is outside what the output takes.", Causes: "Compare the range with the device's profile.", Finding: "exception-value"},
-	13: {Title: "downstream local", Means: "What is behind the outstation is operated on the spot.", Causes: "Set the switch there from local to remote.", Beyond: true},
+	12: {Title: "out of range", Means: "The value is outside what the output takes.",
+		Causes: "Compare the range with the device's profile.", Finding: "exception-value"},
+	13: {Title: "downstream local", Means: "What is behind the outstation is operated on the spot.",
+		Causes: "Set the switch there from local to remote.", Beyond: true},
 	14: {Title: "already complete", Means: "It is so already.", Causes: "There is nothing to do."},
 	15: {Title: "blocked", Means: "The command is blocked.", Causes: "Look at the interlocks of the outstation."},
 	16: {Title: "cancelled", Means: "The command was cancelled.", Causes: "Look who cancelled it."},
-	17: {Title: "blocked by another master", Means: "Another master holds the output.", Causes: "Look which master has it."},
-	18: {Title: "downstream fail", Means: "What is behind the outstation does not answer.", Causes: "Look at the device behind it.", Beyond: true,
+	17: {Title: "blocked by another master", Means: "Another master holds the output.",
+		Causes: "Look which master has it."},
+	18: {Title: "downstream fail", Means: "What is behind the outstation does not answer.",
+		Causes: "Look at the device behind it.", Beyond: true,
 		Unsure: true},
-	126: {Title: "non-participating", Means: "The outstation only repeats the command.", Causes: "Ask the outstation that has the output."},
-	127: {Title: "undefined", Means: "The command failed for a reason that has no code.", Causes: "Look into the log of the outstation.", Unsure: true},
+	126: {Title: "non-participating", Means: "The outstation only repeats the command.",
+		Causes: "Ask the outstation that has the output."},
+	127: {Title: "undefined", Means: "The command failed for a reason that has no code.",
+		Causes: "Look into the log of the outstation.", Unsure: true},
 }
 
 // indicated are the internal indications that refuse something (clause 4.5.8 to 4.5.10).
@@ -70,7 +78,8 @@ var indicated = map[byte]protocol.Declined{
 		Causes: "Compare with the device's profile which functions it has.", Finding: "exception-function"},
 	IndNoObject: {Title: "object unknown", Means: "The outstation has no such objects.",
 		Causes: "Compare kind and index with its list of points.", Finding: "exception-address"},
-	IndParameter: {Title: "parameter error", Means: "The outstation does not take a range, an index or a value in the question.",
+	IndParameter: {Title: "parameter error",
+		Means:  "The outstation does not take a range, an index or a value in the question.",
 		Causes: "Compare the indexes with its list of points: they begin at 0.", Finding: "exception-address"},
 }
 
@@ -82,7 +91,8 @@ func (rules) Decline(code int) protocol.Declined {
 			d.Title = fmt.Sprintf("status %d, %s", status, d.Title)
 			return d
 		}
-		return protocol.Declined{Title: fmt.Sprintf("status %d", status), Means: "The outstation refuses the command by a status of its own.",
+		return protocol.Declined{Title: fmt.Sprintf("status %d", status),
+			Means:  "The outstation refuses the command by a status of its own.",
 			Causes: "Look the status up in the device's manual.", Unsure: true}
 	}
 	for _, bit := range []byte{IndNoFunction, IndNoObject, IndParameter} {
@@ -161,7 +171,8 @@ func FlagWords(k Kind, flags byte) string {
 	names := []struct {
 		bit  byte
 		name string
-	}{{FlagOnline, "online"}, {FlagRestart, "restart"}, {FlagCommLost, "communication lost"}, {FlagRemote, "remote forced"},
+	}{{FlagOnline, "online"}, {FlagRestart, "restart"}, {FlagCommLost, "communication lost"},
+		{FlagRemote, "remote forced"},
 		{FlagLocal, "local forced"}}
 	var set []string
 	for _, n := range names {
@@ -191,7 +202,8 @@ func FlagWords(k Kind, flags byte) string {
 
 // Indications lists what the internal indications say, the first octet in the lower bits (clause 4.5).
 func Indications(bits uint16) (list []string) {
-	for i, name := range [...]string{"broadcast received", "class 1 events", "class 2 events", "class 3 events", "needs the time",
+	for i, name := range [...]string{"broadcast received", "class 1 events", "class 2 events", "class 3 events",
+		"needs the time",
 		"local control", "device trouble", "device restarted", "function not supported", "object unknown", "parameter error",
 		"event buffer overflow", "already executing", "configuration corrupt"} {
 		if bits&(1<<i) != 0 {

@@ -28,7 +28,8 @@ type assemblies struct{}
 
 // Assemblies is the addressing of what a cyclic connection carries: in:12 is octet 12 of
 // the data that comes in, out:0.3 bit 3 of the first octet that goes out, config:2 octet 2
-// of the configuration with which the connection is opened, and conn:1.1 what the asking end knows of the connection. Header and sequence count are no part of
+// of the configuration with which the connection is opened, and conn:1.1 what the asking end knows of the connection.
+// Header and sequence count are no part of
 // it, and numbers begin with their least significant octet (volume 1, appendix C-1.2).
 var Assemblies block.Shape = assemblies{}
 

@@ -281,9 +281,11 @@ func (f *facing) configuration() {
 		f.fix("Send no configuration", "in "+f.ends.Asking, protocol.Settings{KeyConfig: protocol.OfText(ConfigNone)}, nil)
 	case wants == ConfigData && sends != ConfigData:
 		differs(ext(0x0126), fmt.Sprintf("it wants a configuration of %d octets", size))
-		f.fix("Send a configuration", fmt.Sprintf("in %s; %d octets of zero: set its points, or take what the device holds, before it is opened", f.ends.Asking, size), protocol.Settings{
-			KeyConfig: protocol.OfText(ConfigData), KeyConfigData: protocol.OfText(strings.TrimSpace(strings.Repeat("00 ",
-				size)))}, nil)
+		f.fix("Send a configuration",
+			fmt.Sprintf("in %s; %d octets of zero: set its points, or take what the device holds, before it is opened",
+				f.ends.Asking, size), protocol.Settings{
+				KeyConfig: protocol.OfText(ConfigData), KeyConfigData: protocol.OfText(strings.TrimSpace(strings.Repeat("00 ",
+					size)))}, nil)
 	case wants == ConfigData && f.ends.Knows(KeyWantsSize) && size != len(data):
 		differs(ext(0x0126), fmt.Sprintf("it wants %d octets of configuration, and %d are sent", size, len(data)))
 	}
@@ -306,8 +308,9 @@ func (f *facing) key() {
 			row.Says = "it is that device"
 			if extended := k.Fits(is, use == KeyCompatible); extended != 0 {
 				row.Verdict, row.Says = protocol.Differs, "it is another: "+f.answer(KeyIdentity).Text()
-				f.refuse(ext(int(extended)), fmt.Sprintf("The key asks for vendor %d, type %d, product %d, revision %d.%d, and it is %s.", k.Vendor,
-					k.Type, k.Product, k.Major, k.Minor, f.answer(KeyIdentity).Text()))
+				f.refuse(ext(int(extended)),
+					fmt.Sprintf("The key asks for vendor %d, type %d, product %d, revision %d.%d, and it is %s.",
+						k.Vendor, k.Type, k.Product, k.Major, k.Minor, f.answer(KeyIdentity).Text()))
 				f.fix("Set the key to what it is", "in "+f.ends.Asking, is.settings(), nil)
 				f.fix("Switch the key off", "in "+f.ends.Asking+"; then any device is taken",
 					protocol.Settings{KeyKey: protocol.OfText(KeyOff)}, nil)

@@ -28,7 +28,8 @@ type Ref struct {
 
 // constraints are the functional constraints with what they are for (IEC 61850-7-2, annex B; those of
 // control blocks are not of attributes).
-var constraints = map[string]string{"ST": "status", "MX": "measured value", "CO": "control", "SP": "setpoint", "SV": "substitution",
+var constraints = map[string]string{"ST": "status", "MX": "measured value", "CO": "control", "SP": "setpoint",
+	"SV": "substitution",
 	"CF": "configuration", "DC": "description", "SG": "setting of a group", "SE": "setting of a group that is edited",
 	"SR": "service tracking", "OR": "operate received", "BL": "blocking", "EX": "extended definition"}
 
@@ -156,7 +157,8 @@ func (scheme) Notations(a address.Address) []address.Notation {
 	if !ok {
 		return nil
 	}
-	return []address.Notation{{Name: "reference", Text: r.String()}, {Name: "on the wire", Text: r.Device + "/" + r.Item()}}
+	return []address.Notation{{Name: "reference", Text: r.String()},
+		{Name: "on the wire", Text: r.Device + "/" + r.Item()}}
 }
 
 // Compare orders references as a file of the standard lists them: numbers at the ends of names count as

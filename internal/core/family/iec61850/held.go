@@ -53,7 +53,8 @@ func walk(n *Node, path []*Node, each func(path []*Node)) {
 
 // valued are the names of attributes that are values, by functional constraint; what else there is
 // describes them or goes with them.
-var valued = map[string][]string{"ST": {"stVal", "actVal", "frVal", "general", "cnt", "posVal", "transInd", "phsA", "phsB", "phsC", "neut"},
+var valued = map[string][]string{"ST": {"stVal", "actVal", "frVal", "general", "cnt", "posVal", "transInd", "phsA",
+	"phsB", "phsC", "neut"},
 	"MX": {"mag", "instMag", "instCVal", "cVal", "mxVal"}, "CO": {"Oper"}, "SP": {"setVal", "setMag", "setTm"},
 	"SG": {"setVal", "setMag", "setTm"}}
 
@@ -75,7 +76,8 @@ func heldOf(r Ref, path []*Node) (h protocol.Held, ok bool) {
 		named = named || path[at].Name == name
 	}
 	last := leaf.Name
-	if !named || r.FC == "CO" && (at != len(path)-2 || last != "ctlVal") && (len(path)-at != 3 || path[len(path)-2].Name != "ctlVal") ||
+	if !named || r.FC == "CO" && (at != len(path)-2 || last != "ctlVal") && (len(path)-at != 3 ||
+		path[len(path)-2].Name != "ctlVal") ||
 		path[at].Name == "instMag" || path[at].Name == "instCVal" {
 		return h, false
 	}
@@ -108,7 +110,8 @@ func nameOf(r Ref, data []*Node) string {
 	for _, p := range data {
 		name += "." + p.Name
 	}
-	if tail := r.Path[len(data):]; len(tail) > 0 && (tail[0] == "cVal" || tail[0] == "frVal" || len(tail[0]) == 4 && strings.HasPrefix(tail[0], "phs")) {
+	if tail := r.Path[len(data):]; len(tail) > 0 && (tail[0] == "cVal" || tail[0] == "frVal" || len(tail[0]) == 4 &&
+		strings.HasPrefix(tail[0], "phs")) {
 		name += "." + tail[0]
 	}
 	return name

@@ -90,7 +90,8 @@ func (f *File) Model(ied, access string) (*Model, error) {
 	if len(names) > shown {
 		names = append(names[:shown], "…")
 	}
-	return nil, fmt.Errorf("the file has no IED %q with access point %q: it has %s", ied, access, strings.Join(names, ", "))
+	return nil, fmt.Errorf("the file has no IED %q with access point %q: it has %s", ied, access,
+		strings.Join(names, ", "))
 }
 
 // builder makes nodes of types.
@@ -191,7 +192,8 @@ func (b *builder) attribute(p *part, fc string, ln *LNode, path string, depth in
 		b.wrong(p.line, "attribute "+p.name, fmt.Sprintf("its type %q is not in the file", p.of))
 		return nil
 	case depth > deepest:
-		b.wrong(p.line, "attribute "+p.name, fmt.Sprintf("its types lie more than %d deep in each other, or in a circle", deepest))
+		b.wrong(p.line, "attribute "+p.name,
+			fmt.Sprintf("its types lie more than %d deep in each other, or in a circle", deepest))
 		return nil
 	}
 	n.Basic = ""

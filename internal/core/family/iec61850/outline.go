@@ -106,7 +106,8 @@ func (t *telling) domain(of *LDevice, d *Domain) {
 			t.node(d, n.Name, nil, p)
 		}
 		for _, s := range ln.DataSets {
-			t.add(3, protocol.Outlined{Name: s.Name, Kind: "data set", Says: strconv.Itoa(len(s.Members)) + " members", Remark: s.Desc})
+			t.add(3, protocol.Outlined{Name: s.Name, Kind: "data set", Says: strconv.Itoa(len(s.Members)) + " members",
+				Remark: s.Desc})
 			for _, m := range s.Members {
 				t.add(4, protocol.Outlined{Name: m.words(), Kind: "member"})
 			}

@@ -41,24 +41,32 @@ var MMS = &protocol.Def{
 	Vocabulary: &protocol.Vocabulary{Headings: map[string][]string{
 		"address": {"reference", "objectreference", "dataattribute", "attribute", "daref", "doref"}}},
 	Settings: []protocol.Setting{
-		{Key: protocol.KeyPort, Title: "TCP port", End: protocol.BothEnds, Default: protocol.OfInt(102), Least: 1, Most: 65535,
+		{Key: protocol.KeyPort, Title: "TCP port", End: protocol.BothEnds, Default: protocol.OfInt(102), Least: 1,
+			Most: 65535,
 			Help: "102 is usual.", Stop: "address", Shows: "the connection is refused"},
-		{Key: KeyReports, Title: "Reports", Kind: protocol.Choice, End: protocol.Asking, Default: protocol.OfText(ReportsBuffered),
+		{Key: KeyReports, Title: "Reports", Kind: protocol.Choice, End: protocol.Asking,
+			Default: protocol.OfText(ReportsBuffered),
 			Choices: []protocol.Option{{Value: ReportsBuffered, Title: "buffered, else unbuffered"},
 				{Value: ReportsUnbuffered, Title: "unbuffered alone"}, {Value: ReportsNone, Title: "none: all is polled"}},
-			Help: "Which report control blocks are enabled; what no report brings is polled.", Stop: "pace", Shows: "values come late"},
+			Help: "Which report control blocks are enabled; what no report brings is polled.", Stop: "pace",
+			Shows: "values come late"},
 		{Key: KeyPolled, Title: "Polled every", Unit: "ms", End: protocol.Asking, Default: protocol.OfInt(2000), Least: 100,
 			Most: 3_600_000, Help: "What no report brings, and once more what reports bring, as a sign of life.", Stop: "pace",
 			Shows: "values come late"},
-		{Key: KeyOrigin, Title: "Operates as", Kind: protocol.Text, End: protocol.Asking, Default: protocol.OfText("Ferry"), Most: 64,
+		{Key: KeyOrigin, Title: "Operates as", Kind: protocol.Text, End: protocol.Asking,
+			Default: protocol.OfText("Ferry"), Most: 64,
 			Help: "The identity of the origin that commands bear.", Stop: "points", Shows: "commands are refused"},
 		{Key: KeyFile, Title: "Device file", Kind: protocol.File, End: protocol.Answering, Stop: "points",
 			Help: "The ICD, CID or IID, or the SCD, that says how the device is built. Empty: it is built of the points.", Shows: "clients find another model"},
-		{Key: KeyIED, Title: "IED", Kind: protocol.Text, End: protocol.Answering, Most: 64, Like: "SKERRY_CONC", Stop: "points",
-			Pattern: "[A-Za-z][A-Za-z0-9_]*", Help: "Its name in the file; empty for the first.", Shows: "clients find another model"},
-		{Key: KeyAccess, Title: "Access point", Kind: protocol.Text, End: protocol.Answering, Most: 64, Like: "S1", Stop: "points",
+		{Key: KeyIED, Title: "IED", Kind: protocol.Text, End: protocol.Answering, Most: 64, Like: "SKERRY_CONC",
+			Stop:    "points",
+			Pattern: "[A-Za-z][A-Za-z0-9_]*", Help: "Its name in the file; empty for the first.",
+			Shows: "clients find another model"},
+		{Key: KeyAccess, Title: "Access point", Kind: protocol.Text, End: protocol.Answering, Most: 64, Like: "S1",
+			Stop: "points",
 			Help: "Its name in the file; empty for the first with a server.", Shows: "clients find another model"},
-		{Key: protocol.KeyWithin, Title: "Answer within", Unit: "ms", End: protocol.Asking, Default: protocol.OfInt(5000), Least: 100,
+		{Key: protocol.KeyWithin, Title: "Answer within", Unit: "ms", End: protocol.Asking,
+			Default: protocol.OfInt(5000), Least: 100,
 			Most: 60_000, Stop: "session", Shows: "a slow server is taken for a dead one"},
 	},
 }
@@ -226,7 +234,8 @@ func (rules) Draw(data []byte, choice int) (d protocol.Drawn, err error) {
 	}
 	d.FileKey = KeyFile
 	d.Name, d.Held, d.Unread = at.ied, m.Held(), m.unread(f)
-	d.Ask, d.Answer = protocol.Settings{}, protocol.Settings{KeyIED: protocol.OfText(at.ied), KeyAccess: protocol.OfText(at.access)}
+	d.Ask, d.Answer = protocol.Settings{}, protocol.Settings{KeyIED: protocol.OfText(at.ied),
+		KeyAccess: protocol.OfText(at.access)}
 	if port, err := strconv.Atoi(f.Addresses[at.ied+"/"+at.access]["MMS-Port"]); err == nil && port > 0 && port < 1<<16 {
 		d.Ask[protocol.KeyPort], d.Answer[protocol.KeyPort] = protocol.OfInt(port), protocol.OfInt(port)
 	}

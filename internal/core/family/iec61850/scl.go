@@ -230,20 +230,23 @@ func (r *sclReader) lists(e *markup.Element) error {
 		if r.members++; r.members > mostMembers {
 			return fmt.Errorf("its data sets have more than %d members", mostMembers)
 		}
-		r.set.Members = append(r.set.Members, Member{Device: e.Attr("ldInst"), Node: e.Attr("prefix") + e.Attr("lnClass") + e.Attr("lnInst"),
-			Data: e.Attr("doName"), Attribute: e.Attr("daName"), FC: e.Attr("fc")})
+		r.set.Members = append(r.set.Members,
+			Member{Device: e.Attr("ldInst"), Node: e.Attr("prefix") + e.Attr("lnClass") + e.Attr("lnInst"),
+				Data: e.Attr("doName"), Attribute: e.Attr("daName"), FC: e.Attr("fc")})
 	case e.Name == "ReportControl" && r.node != nil:
 		r.report = &Report{Name: e.Attr("name"), ID: e.Attr("rptID"), DataSet: e.Attr("datSet"), Desc: e.Attr("desc"),
-			Buffered: e.Attr("buffered") == "true", Indexed: e.Attr("indexed") != "false", Revision: uint32(number(e.Attr("confRev"))),
-			BufferMs: uint32(number(e.Attr("bufTime"))), IntegrityMs: uint32(number(e.Attr("intgPd"))), Instances: 1,
-			Triggers: map[string]bool{}, Options: map[string]bool{}}
+			Buffered: e.Attr("buffered") == "true", Indexed: e.Attr("indexed") != "false",
+			Revision: uint32(number(e.Attr("confRev"))), BufferMs: uint32(number(e.Attr("bufTime"))),
+			IntegrityMs: uint32(number(e.Attr("intgPd"))), Instances: 1, Triggers: map[string]bool{},
+			Options: map[string]bool{}}
 		r.node.Reports = append(r.node.Reports, r.report)
 	case e.Name == "TrgOps" && r.report != nil:
 		for _, name := range []string{"dchg", "qchg", "dupd", "period", "gi"} {
 			r.report.Triggers[name] = e.Attr(name) == "true" || name == "gi" && e.Attr(name) == ""
 		}
 	case e.Name == "OptFields" && r.report != nil:
-		for _, name := range []string{"seqNum", "timeStamp", "dataSet", "reasonCode", "dataRef", "entryID", "configRef", "bufOvfl"} {
+		for _, name := range []string{"seqNum", "timeStamp", "dataSet", "reasonCode", "dataRef", "entryID", "configRef",
+			"bufOvfl"} {
 			r.report.Options[name] = e.Attr(name) == "true"
 		}
 	case e.Name == "RptEnabled" && r.report != nil:
@@ -287,7 +290,8 @@ func (r *sclReader) templates(e *markup.Element) error {
 	case "DO", "SDO":
 		return take(part{name: e.Attr("name"), of: e.Attr("type"), data: true, count: number(e.Attr("count"))})
 	case "DA", "BDA":
-		p := part{name: e.Attr("name"), basic: e.Attr("bType"), of: e.Attr("type"), fc: e.Attr("fc"), count: number(e.Attr("count"))}
+		p := part{name: e.Attr("name"), basic: e.Attr("bType"), of: e.Attr("type"), fc: e.Attr("fc"),
+			count: number(e.Attr("count"))}
 		for _, name := range []string{"dchg", "qchg", "dupd"} {
 			if e.Attr(name) == "true" {
 				p.triggers = append(p.triggers, name)

@@ -63,15 +63,19 @@ func TestConcentrator(t *testing.T) {
 func TestBadFiles(t *testing.T) {
 	const server = `<SCL><IED name="A"><AccessPoint name="P"><Server><LDevice inst="L"><LN0 lnClass="LLN0" lnType="T"/></LDevice></Server></AccessPoint></IED><DataTypeTemplates>`
 	for name, c := range map[string]struct{ text, says string }{
-		"another":        {"<a/>", "it is no SCL file"},
-		"no device":      {"<SCL/>", "no IED"},
-		"cut":            {server, "ends before"},
-		"entities":       {"<!DOCTYPE SCL SYSTEM \"x\"><SCL/>", "document type"},
-		"missing type":   {server + "</DataTypeTemplates></SCL>", `its type "T" is not in the file`},
-		"missing data":   {server + `<LNodeType id="T"><DO name="D" type="X"/></LNodeType></DataTypeTemplates></SCL>`, `its type "X" is not in the file`},
-		"circular types": {server + `<LNodeType id="T"><DO name="D" type="X"/></LNodeType><DOType id="X"><SDO name="a" type="X"/><SDO name="b" type="X"/></DOType></DataTypeTemplates></SCL>`, "in a circle"},
-		"no constraint":  {server + `<LNodeType id="T"><DO name="D" type="X"/></LNodeType><DOType id="X"><DA name="a" bType="BOOLEAN"/></DOType></DataTypeTemplates></SCL>`, "no functional constraint"},
-		"odd type":       {server + `<LNodeType id="T"><DO name="D" type="X"/></LNodeType><DOType id="X"><DA name="a" fc="ST" bType="WORD"/></DOType></DataTypeTemplates></SCL>`, `"WORD" is not known`},
+		"another":      {"<a/>", "it is no SCL file"},
+		"no device":    {"<SCL/>", "no IED"},
+		"cut":          {server, "ends before"},
+		"entities":     {"<!DOCTYPE SCL SYSTEM \"x\"><SCL/>", "document type"},
+		"missing type": {server + "</DataTypeTemplates></SCL>", `its type "T" is not in the file`},
+		"missing data": {server + `<LNodeType id="T"><DO name="D" type="X"/></LNodeType></DataTypeTemplates></SCL>`,
+			`its type "X" is not in the file`},
+		"circular types": {server +
+			`<LNodeType id="T"><DO name="D" type="X"/></LNodeType><DOType id="X"><SDO name="a" type="X"/><SDO name="b" type="X"/></DOType></DataTypeTemplates></SCL>`, "in a circle"},
+		"no constraint": {server +
+			`<LNodeType id="T"><DO name="D" type="X"/></LNodeType><DOType id="X"><DA name="a" bType="BOOLEAN"/></DOType></DataTypeTemplates></SCL>`, "no functional constraint"},
+		"odd type": {server +
+			`<LNodeType id="T"><DO name="D" type="X"/></LNodeType><DOType id="X"><DA name="a" fc="ST" bType="WORD"/></DOType></DataTypeTemplates></SCL>`, `"WORD" is not known`},
 	} {
 		_, unread, err := rules{}.Describe([]byte(c.text))
 		said := fmt.Sprint(unread)
@@ -86,7 +90,8 @@ func TestBadFiles(t *testing.T) {
 
 // TestRefs: references are read in both notations.
 func TestRefs(t *testing.T) {
-	for text, want := range map[string]string{"LD0/GGIO1.AnIn1.mag.f[MX]": "", "LD0/GGIO1$MX$AnIn1$mag$f": "LD0/GGIO1.AnIn1.mag.f[MX]",
+	for text, want := range map[string]string{"LD0/GGIO1.AnIn1.mag.f[MX]": "",
+		"LD0/GGIO1$MX$AnIn1$mag$f":     "LD0/GGIO1.AnIn1.mag.f[MX]",
 		"skerryLD0/LLN0.Mod.stVal[st]": "skerryLD0/LLN0.Mod.stVal[ST]"} {
 		if want == "" {
 			want = text
@@ -95,8 +100,10 @@ func TestRefs(t *testing.T) {
 			t.Errorf("%s: %s, %v", text, Scheme.Short(a), err)
 		}
 	}
-	for text, says := range map[string]string{"GGIO1.Ind1.stVal[ST]": "a stroke", "LD0/GGIO1.Ind1.stVal": "functional constraint is missing",
-		"LD0/GGIO1.Ind1.stVal[XX]": "no functional constraint XX", "LD0/GGIO1[ST]": "come data", "LD0/G G.x[ST]": "is no name",
+	for text, says := range map[string]string{"GGIO1.Ind1.stVal[ST]": "a stroke",
+		"LD0/GGIO1.Ind1.stVal":     "functional constraint is missing",
+		"LD0/GGIO1.Ind1.stVal[XX]": "no functional constraint XX", "LD0/GGIO1[ST]": "come data",
+		"LD0/G G.x[ST]":           "is no name",
 		strings.Repeat("x", 1000): "octets"} {
 		if _, err := Scheme.Parse(text, ""); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%.40s: %v, want %s", text, err, says)
@@ -113,7 +120,8 @@ func TestQuality(t *testing.T) {
 	}{{value.Good, "", ""}, {value.Bad, "the outstation says: it is not online", "invalid, failure"},
 		{value.Doubtful, "the outstation says: it is over its range", "questionable, overflow"},
 		{value.Good, "forced at the outstation", "substituted"}} {
-		if got, why := QualityOf(c.is, c.reason).Means(); got != c.is || !strings.Contains(why, c.says) || c.says == "" && why != "" {
+		if got, why := QualityOf(c.is, c.reason).Means(); got != c.is || !strings.Contains(why, c.says) ||
+			c.says == "" && why != "" {
 			t.Errorf("%s (%s): %s, %s", c.is, c.reason, got, why)
 		}
 	}

@@ -16,17 +16,19 @@ type Attribute struct {
 }
 
 // basicOf are the basic types of points.
-var basicOf = map[value.Type]string{value.TypeBool: "BOOLEAN", value.TypeInt8: "INT8", value.TypeInt16: "INT16", value.TypeInt32: "INT32",
-	value.TypeInt64: "INT64", value.TypeUint8: "INT8U", value.TypeUint16: "INT16U", value.TypeUint32: "INT32U", value.TypeUint64: "INT64U",
-	value.TypeFloat32: "FLOAT32", value.TypeFloat64: "FLOAT64", value.TypeText: "VisString255", value.TypeUnixMs: "Timestamp",
-	value.TypeEnum: "INT16", value.TypeEnum32: "INT32", value.TypeFlags: "INT16U", value.TypeFlags32: "INT32U"}
+var basicOf = map[value.Type]string{value.TypeBool: "BOOLEAN", value.TypeInt8: "INT8", value.TypeInt16: "INT16",
+	value.TypeInt32: "INT32", value.TypeInt64: "INT64", value.TypeUint8: "INT8U", value.TypeUint16: "INT16U",
+	value.TypeUint32: "INT32U", value.TypeUint64: "INT64U", value.TypeFloat32: "FLOAT32", value.TypeFloat64: "FLOAT64",
+	value.TypeText: "VisString255", value.TypeUnixMs: "Timestamp", value.TypeEnum: "INT16", value.TypeEnum32: "INT32",
+	value.TypeFlags: "INT16U", value.TypeFlags32: "INT32U"}
 
 // Synthesised is a model that is made of points alone: each logical node has the data of its points,
 // with quality, time and description, controls with what operates them, and all that is reported in
 // one data set with a buffered and an unbuffered report.
 func Synthesised(ied string, list []Attribute) *Model {
 	m := &Model{IED: ied, AccessPoint: "S1"}
-	list = slices.SortedStableFunc(slices.Values(list), func(a, b Attribute) int { return Scheme.Compare(a.Address, b.Address) })
+	list = slices.SortedStableFunc(slices.Values(list),
+		func(a, b Attribute) int { return Scheme.Compare(a.Address, b.Address) })
 	for i := range list {
 		r, ok := RefOf(list[i].Address)
 		basic := basicOf[list[i].Type]
@@ -44,8 +46,11 @@ func Synthesised(ied string, list []Attribute) *Model {
 		for _, n := range d.Nodes {
 			for _, data := range n.Parts {
 				for _, fc := range []string{"ST", "MX"} {
-					if slices.ContainsFunc(data.Parts, func(p *Node) bool { return p.FC == fc && (p.Name == "stVal" || p.Name != "q" && p.Name != "t") }) && n != zero {
-						ln.DataSets[0].Members = append(ln.DataSets[0].Members, Member{Device: d.Inst, Node: n.Name, Data: data.Name, FC: fc})
+					if slices.ContainsFunc(data.Parts, func(p *Node) bool {
+						return p.FC == fc && (p.Name == "stVal" || p.Name != "q" && p.Name != "t")
+					}) && n != zero {
+						ln.DataSets[0].Members = append(ln.DataSets[0].Members, Member{Device: d.Inst, Node: n.Name,
+							Data: data.Name, FC: fc})
 					}
 				}
 			}
@@ -63,14 +68,18 @@ func (m *Model) domain(inst string) *Domain {
 	}
 	d := &Domain{Name: m.IED + inst, Inst: inst, Lists: map[string]*LNode{}}
 	all := map[string]bool{"dchg": true, "qchg": true, "period": true, "gi": true}
-	options := map[string]bool{"seqNum": true, "timeStamp": true, "dataSet": true, "reasonCode": true, "entryID": true, "configRef": true, "bufOvfl": true}
+	options := map[string]bool{"seqNum": true, "timeStamp": true, "dataSet": true, "reasonCode": true, "entryID": true,
+		"configRef": true, "bufOvfl": true}
 	d.Lists["LLN0"] = &LNode{Class: "LLN0", DataSets: []*DataSet{{Name: "dsAll"}}, Reports: []*Report{
-		{Name: "brcbAll", DataSet: "dsAll", Buffered: true, Indexed: true, Revision: 1, BufferMs: 50, Instances: 4, Triggers: all, Options: options},
-		{Name: "urcbAll", DataSet: "dsAll", Indexed: true, Revision: 1, BufferMs: 50, Instances: 4, Triggers: all, Options: options}}}
+		{Name: "brcbAll", DataSet: "dsAll", Buffered: true, Indexed: true, Revision: 1, BufferMs: 50, Instances: 4,
+			Triggers: all, Options: options},
+		{Name: "urcbAll", DataSet: "dsAll", Indexed: true, Revision: 1, BufferMs: 50, Instances: 4, Triggers: all,
+			Options: options}}}
 	m.Domains = append(m.Domains, d)
 	zero := d.node("LLN0")
-	zero.Parts = append(zero.Parts, &Node{Name: "NamPlt", CDC: "LPL", Parts: []*Node{{Name: "vendor", FC: "DC", Basic: "VisString255", Value: "Ferry"},
-		{Name: "d", FC: "DC", Basic: "VisString255"}}})
+	zero.Parts = append(zero.Parts, &Node{Name: "NamPlt", CDC: "LPL",
+		Parts: []*Node{{Name: "vendor", FC: "DC", Basic: "VisString255", Value: "Ferry"},
+			{Name: "d", FC: "DC", Basic: "VisString255"}}})
 	return d
 }
 
@@ -131,8 +140,10 @@ func (m *Model) put(r Ref, basic, remark string) {
 		add(&Node{Name: "t", FC: r.FC, Basic: "Timestamp"})
 	case "CO":
 		oper := data.Find("Oper")
-		for _, p := range []*Node{{Name: "origin", Parts: []*Node{{Name: "orCat", FC: "CO", Basic: "INT8"}, {Name: "orIdent", FC: "CO", Basic: "Octet64"}}},
-			{Name: "ctlNum", Basic: "INT8U"}, {Name: "T", Basic: "Timestamp"}, {Name: "Test", Basic: "BOOLEAN"}, {Name: "Check", Basic: "Check"}} {
+		for _, p := range []*Node{{Name: "origin", Parts: []*Node{{Name: "orCat", FC: "CO", Basic: "INT8"},
+			{Name: "orIdent", FC: "CO", Basic: "Octet64"}}},
+			{Name: "ctlNum", Basic: "INT8U"}, {Name: "T", Basic: "Timestamp"}, {Name: "Test", Basic: "BOOLEAN"},
+			{Name: "Check", Basic: "Check"}} {
 			if p.FC = "CO"; oper != nil && oper.Find(p.Name) == nil {
 				oper.Parts = append(oper.Parts, p)
 			}

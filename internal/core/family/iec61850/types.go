@@ -50,9 +50,12 @@ var basics = map[string]basic{
 	"VisString64": {true, VisibleString, 64, value.TypeText}, "VisString65": {true, VisibleString, 65, value.TypeText},
 	"VisString129": {true, VisibleString, 129, value.TypeText}, "VisString255": {true, VisibleString, 255, value.TypeText},
 	"Unicode255": {true, MMSString, 255, value.TypeText}, "Octet64": {true, OctetString, 64, ""},
-	"EntryTime": {true, EntryTime, 48, ""}, "Check": {true, BitString, 2, ""}, "ObjRef": {true, VisibleString, 129, value.TypeText},
-	"Currency": {true, VisibleString, 3, value.TypeText}, "TrgOps": {true, BitString, 6, ""}, "OptFlds": {true, BitString, 10, ""},
-	"EntryID": {true, OctetString, 8, ""}, "PhyComAddr": {true, OctetString, 64, ""}, "SvOptFlds": {true, BitString, 8, ""}}
+	"EntryTime": {true, EntryTime, 48, ""}, "Check": {true, BitString, 2, ""}, "ObjRef": {true, VisibleString, 129,
+		value.TypeText},
+	"Currency": {true, VisibleString, 3, value.TypeText}, "TrgOps": {true, BitString, 6, ""},
+	"OptFlds": {true, BitString, 10, ""},
+	"EntryID": {true, OctetString, 8, ""}, "PhyComAddr": {true, OctetString, 64, ""},
+	"SvOptFlds": {true, BitString, 8, ""}}
 
 // KindOf is how the wire has a basic type, with its bits, or the most octets of a string.
 func KindOf(name string) (kind Kind, size int) {
@@ -81,7 +84,8 @@ func (rules) SortOf(a address.Address, t value.Type) protocol.Sort {
 		return protocol.SortByType(t)
 	}
 	switch last := r.Path[len(r.Path)-1]; {
-	case r.Node == "LLN0", strings.HasPrefix(r.Node, "LPHD"), r.Path[0] == "Mod", r.Path[0] == "Beh", r.Path[0] == "Health":
+	case r.Node == "LLN0", strings.HasPrefix(r.Node, "LPHD"), r.Path[0] == "Mod", r.Path[0] == "Beh",
+		r.Path[0] == "Health":
 		return protocol.OwnSort
 	case t.IsText() || t.IsTime():
 		return protocol.SortByType(t)

@@ -56,8 +56,8 @@ func (scheme) Parse(text, _ string) (address.Address, error) {
 	}
 	for member := range strings.SplitSeq(path, ".") {
 		if strings.TrimSpace(member) == "" {
-			return address.Address{}, fmt.Errorf("address %s: the path into the payload has an empty name: write it as $.oxygen.value",
-				text)
+			return address.Address{},
+				fmt.Errorf("address %s: the path into the payload has an empty name: write it as $.oxygen.value", text)
 		}
 	}
 	return address.Named(Space, topic+" $."+path), nil

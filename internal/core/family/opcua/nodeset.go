@@ -273,7 +273,8 @@ func (s *nodeSet) held(n *fileNode) (list []protocol.Held, why string) {
 	if rank, err := strconv.Atoi(n.ValueRank); err == nil && rank >= 0 {
 		return nil, "it is an array: choose its elements at the server"
 	}
-	h := protocol.Held{Address: node.Address(), Name: n.way(), Shape: shapeOf(is.kind), Remark: n.Description, Names: is.names}
+	h := protocol.Held{Address: node.Address(), Name: n.way(), Shape: shapeOf(is.kind), Remark: n.Description,
+		Names: is.names}
 	if s.steppedIn = 0; is.fields != nil {
 		if list = s.parts(h, node, is.fields, nil, 0); len(list) == 0 {
 			why = "its structure has no value that a point can have"
@@ -336,7 +337,8 @@ func NodeSet(held []protocol.Held, at time.Time) []byte {
 	}
 	var b bytes.Buffer
 	b.WriteString(xml.Header)
-	fmt.Fprintf(&b, "<UANodeSet xmlns=%q LastModified=%q>\n  <NamespaceUris>\n", nodeSetSpace, at.UTC().Format(time.RFC3339))
+	fmt.Fprintf(&b, "<UANodeSet xmlns=%q LastModified=%q>\n  <NamespaceUris>\n", nodeSetSpace,
+		at.UTC().Format(time.RFC3339))
 	for _, uri := range w.uris {
 		fmt.Fprintf(&b, "    <Uri>%s</Uri>\n", escaped(uri))
 	}
@@ -348,7 +350,8 @@ func NodeSet(held []protocol.Held, at time.Time) []byte {
 	b.WriteString("  </Models>\n  <Aliases>\n")
 	for _, a := range [][2]string{{"Boolean", "1"}, {"SByte", "2"}, {"Byte", "3"}, {"Int16", "4"}, {"UInt16", "5"},
 		{"Int32", "6"}, {"UInt32", "7"}, {"Int64", "8"}, {"UInt64", "9"}, {"Float", "10"}, {"Double", "11"}, {"String", "12"},
-		{"DateTime", "13"}, {"LocalizedText", "21"}, {"Organizes", "35"}, {"HasTypeDefinition", "40"}, {"HasProperty", "46"}, {"HasComponent", "47"}} {
+		{"DateTime", "13"}, {"LocalizedText", "21"}, {"Organizes", "35"}, {"HasTypeDefinition", "40"},
+		{"HasProperty", "46"}, {"HasComponent", "47"}} {
 		fmt.Fprintf(&b, "    <Alias Alias=%q>i=%s</Alias>\n", a[0], a[1])
 	}
 	b.WriteString("  </Aliases>\n")
@@ -403,8 +406,8 @@ func (w *setWriter) variable(n Node, h *protocol.Held) {
 		id := fmt.Sprintf("ns=%d;s=%s", index, path)
 		if !w.folders[id] {
 			w.folders[id] = true
-			fmt.Fprintf(&w.body, "  <UAObject NodeId=\"%s\" BrowseName=\"%d:%s\">\n    <DisplayName>%s</DisplayName>\n", escaped(id),
-				index, escaped(part), escaped(part))
+			fmt.Fprintf(&w.body, "  <UAObject NodeId=\"%s\" BrowseName=\"%d:%s\">\n    <DisplayName>%s</DisplayName>\n",
+				escaped(id), index, escaped(part), escaped(part))
 			fmt.Fprintf(&w.body, "    <References>\n      <Reference ReferenceType=\"HasTypeDefinition\">i=61</Reference>\n"+
 				"      <Reference ReferenceType=\"Organizes\" IsForward=\"false\">%s</Reference>\n    </References>\n  </UAObject>\n",
 				escaped(owner))
@@ -442,13 +445,15 @@ func (w *setWriter) variable(n Node, h *protocol.Held) {
 		if UnitID(h.Unit) != NoUnit {
 			list = UnitList
 		}
-		w.property(index, n.ID, id, PropertyUnit, "i=887", "ExtensionObject", fmt.Sprintf("<TypeId><Identifier>i=888</Identifier></TypeId>"+
-			"<Body><EUInformation><NamespaceUri>%s</NamespaceUri><UnitId>%d</UnitId><DisplayName><Text>%s</Text></DisplayName>"+
-			"</EUInformation></Body>", list, UnitID(h.Unit), escaped(h.Unit)))
+		w.property(index, n.ID, id, PropertyUnit, "i=887", "ExtensionObject",
+			fmt.Sprintf("<TypeId><Identifier>i=888</Identifier></TypeId>"+
+				"<Body><EUInformation><NamespaceUri>%s</NamespaceUri><UnitId>%d</UnitId><DisplayName><Text>%s</Text></DisplayName>"+
+				"</EUInformation></Body>", list, UnitID(h.Unit), escaped(h.Unit)))
 	}
 	if ranged {
-		w.property(index, n.ID, id, PropertyRange, "i=884", "ExtensionObject", fmt.Sprintf("<TypeId><Identifier>i=885</Identifier></TypeId>"+
-			"<Body><Range><Low>%g</Low><High>%g</High></Range></Body>", *h.Low, *h.High))
+		w.property(index, n.ID, id, PropertyRange, "i=884", "ExtensionObject",
+			fmt.Sprintf("<TypeId><Identifier>i=885</Identifier></TypeId>"+
+				"<Body><Range><Low>%g</Low><High>%g</High></Range></Body>", *h.Low, *h.High))
 	}
 	if len(h.Names) > 0 {
 		w.writeStates(index, n.ID, id, h)

@@ -27,7 +27,8 @@ func served() []protocol.Held {
 	pause.Shape.Type, pause.Writable = value.TypeBool, true
 	number.Name, number.Shape.Type = "Counts.Fish", value.TypeUint64
 	pause.Names = map[int]string{0: "feeding", 1: "paused"}
-	mode, state, when := at("nsu=urn:skerry:hall;s=Mode"), at("nsu=urn:skerry:hall;s=State"), at("nsu=urn:skerry:hall;s=When")
+	mode, state, when := at("nsu=urn:skerry:hall;s=Mode"), at("nsu=urn:skerry:hall;s=State"),
+		at("nsu=urn:skerry:hall;s=When")
 	mode.Shape.Type, mode.Names = value.TypeUint16, map[int]string{0: "idle", 1: "", 2: "<flush>"}
 	state.Shape.Type, state.Names = value.TypeInt32, map[int]string{-1: "lost", 10: "there"}
 	when.Shape.Type = value.TypeUnixMs
@@ -59,13 +60,16 @@ func TestNodeSet(t *testing.T) {
 func TestTypesOfNodeSets(t *testing.T) {
 	typed := func(id, name, above, fields string) string {
 		return fmt.Sprintf(`<UADataType NodeId="ns=1;i=%s" BrowseName="1:%s"><References><Reference ReferenceType="HasSubtype" `+
-			`IsForward="false">%s</Reference></References><Definition Name="%s">%s</Definition></UADataType>`, id, name, above, name, fields)
+			`IsForward="false">%s</Reference></References><Definition Name="%s">%s</Definition></UADataType>`, id, name,
+			above, name, fields)
 	}
 	variable := func(name, kind string) string {
-		return fmt.Sprintf(`<UAVariable NodeId="ns=1;s=%s" BrowseName="1:%s" DataType="%s" AccessLevel="3"/>`, name, name, kind)
+		return fmt.Sprintf(`<UAVariable NodeId="ns=1;s=%s" BrowseName="1:%s" DataType="%s" AccessLevel="3"/>`, name,
+			name, kind)
 	}
 	held, unread, err := rules{}.Describe([]byte(`<UANodeSet><NamespaceUris><Uri>urn:x</Uri></NamespaceUris>` +
-		typed("1", "Mode", "i=29", `<Field Name="idle" Value="0"/><Field Name="on" Value="7"><DisplayName>running</DisplayName></Field>`) +
+		typed("1", "Mode", "i=29",
+			`<Field Name="idle" Value="0"/><Field Name="on" Value="7"><DisplayName>running</DisplayName></Field>`) +
 		typed("2", "Motor", "i=22", `<Field Name="Amps" DataType="i=11"/><Field Name="For" DataType="Duration"/>`) +
 		typed("3", "Pump", "ns=1;i=2", `<Field Name="Main" DataType="ns=1;i=2"/><Field Name="Mode" DataType="ns=1;i=1"/>`+
 			`<Field Name="Hours" DataType="i=7" ValueRank="1"/><Field Name="Self" DataType="ns=1;i=3"/>`) +
@@ -95,8 +99,10 @@ func TestHostileNodeSets(t *testing.T) {
 		return `<UAVariable NodeId="` + id + `" BrowseName="1:A" DataType="i=10">` + more + `</UAVariable>`
 	}
 	head := `<UANodeSet><NamespaceUris><Uri>urn:x</Uri></NamespaceUris>`
-	circle := head + node("ns=1;s=A", `<References><Reference ReferenceType="HasComponent">ns=1;s=B</Reference></References>`) +
-		node("ns=1;s=B", `<References><Reference ReferenceType="HasComponent">ns=1;s=A</Reference></References>`) + `</UANodeSet>`
+	circle := head + node("ns=1;s=A",
+		`<References><Reference ReferenceType="HasComponent">ns=1;s=B</Reference></References>`) +
+		node("ns=1;s=B", `<References><Reference ReferenceType="HasComponent">ns=1;s=A</Reference></References>`) +
+		`</UANodeSet>`
 	for text, want := range map[string]string{
 		`<!DOCTYPE x [<!ENTITY e SYSTEM "file:///etc/passwd">]><UANodeSet>&e;</UANodeSet>`: "declares entities",
 		`<html></html>`:           "it begins with html",
@@ -128,7 +134,8 @@ func FuzzNodeSet(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if again, _, err := (rules{}).Describe(NodeSet(held, time.Unix(0, 0))); len(held) > 0 && err == nil && len(again) > len(held) {
+		if again, _, err := (rules{}).Describe(NodeSet(held, time.Unix(0, 0))); len(held) > 0 && err == nil &&
+			len(again) > len(held) {
 			t.Errorf("%d places became %d", len(held), len(again))
 		}
 	})

@@ -28,7 +28,8 @@ var (
 
 // typeNames are what they are called.
 var typeNames = map[string]string{"Boolean": "1", "SByte": "2", "Byte": "3", "Int16": "4", "UInt16": "5", "Int32": "6",
-	"UInt32": "7", "Int64": "8", "UInt64": "9", "Float": "10", "Double": "11", "String": "12", "DateTime": "13", "Guid": "14",
+	"UInt32": "7", "Int64": "8", "UInt64": "9", "Float": "10", "Double": "11", "String": "12", "DateTime": "13",
+	"Guid":          "14",
 	"LocalizedText": "21", "Enumeration": "29", "Counter": "289", "IntegerId": "288", "Duration": "290", "UtcTime": "294",
 	"LocaleId": "295"}
 
@@ -131,7 +132,8 @@ const mostParts = 1000
 
 // parts are the values in a structure as places. Arrays in it are passed over: how long they are is
 // not in the file.
-func (s *nodeSet) parts(whole protocol.Held, node Node, of []fileField, list []protocol.Held, depth int) []protocol.Held {
+func (s *nodeSet) parts(whole protocol.Held, node Node, of []fileField, list []protocol.Held,
+	depth int) []protocol.Held {
 	for _, f := range of {
 		if s.steps, s.steppedIn = s.steps+1, s.steppedIn+1; s.steppedIn > 10*mostParts || s.steps > 10*mostNodes {
 			return list // structures in structures without end

@@ -115,7 +115,8 @@ func TestEndpoint(t *testing.T) {
 
 // TestRemark: a value that is good may have something to say for itself.
 func TestRemark(t *testing.T) {
-	for status, want := range map[uint32]string{0: "", 0x480: "", GoodLocalOverride: "it was set by hand at the source (Good_LocalOverride)",
+	for status, want := range map[uint32]string{0: "", 0x480: "",
+		GoodLocalOverride:   "it was set by hand at the source (Good_LocalOverride)",
 		GoodClamped | 0x480: "Good_Clamped", 0x00AA0000: "good, with a remark", UncertainInitial: "", BadTimeout: ""} {
 		if got := Remark(status); (got == "") != (want == "") || !strings.Contains(got, want) {
 			t.Errorf("0x%08X: %q", status, got)
