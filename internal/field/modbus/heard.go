@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"ferry/internal/field"
@@ -14,7 +15,7 @@ import (
 // that nothing more came behind it.
 func (c *lineConn) isRequest(b []byte, over bool) bool {
 	n, asked := c.framing.FrameAt(b)
-	if n == 0 || !asked || !over && c.framing.Unfinished(b) || bytes.Equal(b[:n], c.request) {
+	if n == 0 || !asked || !over && c.unfinished(b) || bytes.Equal(b[:n], c.request) {
 		return false
 	}
 	unit, pdu, err := c.framing.Open(b[:n])
@@ -29,12 +30,19 @@ func (c *lineConn) isRequest(b []byte, over bool) bool {
 	return true
 }
 
+// unfinished reports whether b may be the beginning of an answer, ours or one that is
+// owed, whatever that passes for by itself.
+func (c *lineConn) unfinished(b []byte) bool {
+	return c.framing.Unfinished(b) || c.framing.Begins(c.request, b) ||
+		slices.ContainsFunc(c.owes, func(o owed) bool { return c.framing.Begins([]byte(o.request), b) })
+}
+
 // notOurs returns the length of the frame at the beginning of what came, if it
 // is a late answer of another unit, or belongs to another asker; else 0. over says that
 // nothing more came behind it.
 func (c *lineConn) notOurs(over bool) int {
 	n, asked := c.framing.FrameAt(c.in)
-	if n == 0 || !over && c.framing.Unfinished(c.in) {
+	if n == 0 || !over && c.unfinished(c.in) {
 		return 0
 	}
 	if asked && c.isRequest(c.in, over) {
@@ -84,19 +92,28 @@ func (c *lineConn) late() time.Duration { return 10 * c.over() }
 // answers somebody else.
 const stranger = time.Minute
 
-// overheard finds the frames in octets that nobody here waited for.
+// overheard finds the frames in octets that nobody here waited for. Among octets that are
+// no frame some pass their check by chance: one there says that somebody else asks only
+// if another does soon after.
 func (c *lineConn) overheard(b []byte) {
+	before, spoilt := c.others, false
+	defer func() {
+		if now := c.others; spoilt && now != before && time.Since(c.suspected) > foreign {
+			c.suspected, c.others = now, before
+		}
+	}()
 	for at := 0; at < len(b); {
 		rest := b[at:]
 		n, asked := c.framing.FrameAt(rest)
 		if n == 0 {
+			spoilt = true
 			at++
 			continue
 		}
 		frame := rest[:n]
 		at += n
-		if asked && c.framing.Unfinished(rest) {
-			return // an answer without its last octet: it accuses nobody
+		if asked && c.unfinished(rest) {
+			return // an answer that is not all here: it accuses nobody
 		}
 		if was := c.others; asked && c.isRequest(frame, true) {
 			if !c.drained {

@@ -92,6 +92,7 @@ type lineConn struct {
 	lateMs    float64            // how long a late answer took that came since the last reply
 	asked     map[byte]time.Time // when each unit was asked last
 	others    time.Time          // when another asker was heard last
+	suspected time.Time          // when one may have been, among octets that are no frame
 	began     time.Time          // when it was opened
 	drained   bool               // what lay there before anything was asked has been taken away
 }

@@ -3,6 +3,7 @@ package modbus_test
 import (
 	"context"
 	"encoding/binary"
+	"fmt"
 	"io"
 	"math/rand/v2"
 	"net"
@@ -240,41 +241,52 @@ func TestThreeOctets(t *testing.T) {
 	}
 }
 
-// TestAnswerThatBeginsLikeARequest: of one answer in 256 that has two registers, the
-// first eight octets are a request by themselves. Where they come before the ninth, and
-// where the answer is late, nobody else asks.
+// TestAnswerThatBeginsLikeARequest: of some answers the first eight octets are a request by themselves: with two
+// registers of one in 256, with more of one in 65 536. Where they come before the rest, and where the answer is late,
+// nobody else asks.
 func TestAnswerThatBeginsLikeARequest(t *testing.T) {
-	body := []byte{11, wire.ReadHoldingRegisters, 4, 0x41, 0x0D, 0x99, 0}
-	body[6] = byte(wire.CRC(body[:6]))
-	answer := wire.RTU.AppendFrame(nil, 0, body[0], body[1:]...)
-	if _, _, err := wire.RTU.Open(answer[:8]); err != nil {
-		t.Fatal(err)
-	}
-	conn := stream(t, 60, func(turn int, request []byte, send func([]byte)) {
-		switch turn % 3 {
-		case 0:
-			send(answer[:8])
-			time.Sleep(15 * time.Millisecond)
-			send(answer[8:])
-		case 1:
-			time.Sleep(80 * time.Millisecond)
-			send(answer)
-		case 2:
-			send(answer)
-		}
-	})
-	right := 0
-	for i := range 12 {
-		reply := field.Ask(conn, []block.Range{{Area: family.HoldingRegisters, Start: 0, Count: 2}})
-		if reply.Cause == exchange.Others || reply.Outcome != exchange.Answered && reply.Outcome != exchange.NoAnswer {
-			t.Errorf("read %d: %+v", i, reply)
-		} else if reply.OK() && reply.Doubt == "" {
-			right++
-		}
-		time.Sleep(30 * time.Millisecond)
-	}
-	if right < 8 {
-		t.Errorf("only %d of 12 came right", right)
+	for count, body := range map[int][]byte{
+		2: {11, wire.ReadHoldingRegisters, 4, 0x41, 0x0D, 0x99, 0},
+		3: {11, wire.ReadHoldingRegisters, 6, 0x41, 0x0D, 0x99, 0, 0, 7},
+	} {
+		t.Run(fmt.Sprint(count, " registers"), func(t *testing.T) {
+			t.Parallel()
+			crc := wire.CRC(body[:6])
+			if body[6] = byte(crc); count > 2 {
+				body[7] = byte(crc >> 8)
+			}
+			answer := wire.RTU.AppendFrame(nil, 0, body[0], body[1:]...)
+			if _, _, err := wire.RTU.Open(answer[:8]); err != nil {
+				t.Fatal(err)
+			}
+			conn := stream(t, 60, func(turn int, _ []byte, send func([]byte)) {
+				switch turn % 3 {
+				case 0:
+					send(answer[:8])
+					time.Sleep(15 * time.Millisecond)
+					send(answer[8:])
+				case 1:
+					time.Sleep(80 * time.Millisecond)
+					send(answer)
+				case 2:
+					send(answer)
+				}
+			})
+			right := 0
+			for i := range 12 {
+				reply := field.Ask(conn, []block.Range{{Area: family.HoldingRegisters, Start: 0, Count: count}})
+				if reply.Cause == exchange.Others ||
+					reply.Outcome != exchange.Answered && reply.Outcome != exchange.NoAnswer {
+					t.Errorf("read %d: %+v", i, reply)
+				} else if reply.OK() && reply.Doubt == "" {
+					right++
+				}
+				time.Sleep(30 * time.Millisecond)
+			}
+			if right < 8 {
+				t.Errorf("only %d of 12 came right", right)
+			}
+		})
 	}
 }
 

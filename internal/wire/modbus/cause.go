@@ -49,6 +49,23 @@ func (f Framing) Unfinished(b []byte) bool {
 	return max(asked, told) == len(b)+1 && min(asked, told) == len(b)
 }
 
+// Begins reports whether b may be the beginning of an answer to a request, of which the
+// rest has not come: what a part of it passes for, by chance, it is not.
+func (f Framing) Begins(request, b []byte) bool {
+	if f != RTU || len(request) < 6 || len(b) < 3 || b[0] != request[0] || b[1] != request[1] {
+		return false
+	}
+	told, _ := f.AnswerLen(b)
+	count := int(request[4])<<8 | int(request[5])
+	switch b[1] {
+	case ReadCoils, ReadDiscreteInputs:
+		return told > len(b) && told == 5+(count+7)/8
+	case ReadHoldingRegisters, ReadInputRegisters:
+		return told > len(b) && told == 5+2*count
+	}
+	return told > len(b)
+}
+
 // Cause tells what octets look like that came for a request of a serial frame and are
 // no right answer to it: as an outcome's cause, as a format if they look like another
 // one than that of the port, and as a sentence. own is nil where it is not known.

@@ -101,6 +101,7 @@ type lineEar struct {
 	gone    goneAsk // the last that was given up
 	done    goneAsk // the last that was answered
 	echo    bool
+	units   [256]bool // that have been asked
 	out     capture.Heard
 	// silence is what tells frames apart, 0 where that is not known or nothing is timed;
 	// ended is when the last frame did, and in which packet.
@@ -122,10 +123,51 @@ type goneAsk struct {
 // heardOctets wait to become a frame.
 type heardOctets struct {
 	octets []byte
-	first  capture.Piece // when their first came
-	pieces int
-	last   time.Time
-	paused time.Duration // the longest pause between pieces
+	came   []arrival // of their pieces, in their order
+}
+
+// arrival is when the octets from one on came.
+type arrival struct {
+	from   int
+	at     time.Time
+	number int64 // of the packet
+}
+
+func (in *heardOctets) add(p capture.Piece) {
+	in.came = append(in.came, arrival{len(in.octets), p.At, p.Number})
+	in.octets = append(in.octets, p.Octets...)
+}
+
+// of is the arrival of an octet.
+func (in *heardOctets) of(i int) capture.Piece {
+	k := len(in.came) - 1
+	for k > 0 && in.came[k].from > i {
+		k--
+	}
+	return capture.Piece{At: in.came[k].at, Number: in.came[k].number}
+}
+
+// paused is the longest pause between the pieces of the first n octets.
+func (in *heardOctets) paused(n int) (longest time.Duration) {
+	for k := 1; k < len(in.came) && in.came[k].from < n; k++ {
+		longest = max(longest, in.came[k].at.Sub(in.came[k-1].at))
+	}
+	return longest
+}
+
+// drop takes the first n octets off.
+func (in *heardOctets) drop(n int) {
+	in.octets = in.octets[:copy(in.octets, in.octets[n:])]
+	gone := 0
+	for k := range in.came {
+		if in.came[k].from -= n; in.came[k].from <= 0 {
+			in.came[k].from, gone = 0, k
+		}
+	}
+	if len(in.octets) == 0 {
+		gone = len(in.came)
+	}
+	in.came = in.came[:copy(in.came, in.came[gone:])]
 }
 
 // Times of frames without numbers.
@@ -151,37 +193,24 @@ func (e *lineEar) said(p capture.Piece) {
 		side = 0
 	}
 	in := &e.in[side]
-	if len(in.octets) > 0 && p.At.Sub(in.last) > restWithin {
-		e.over(in)
+	if n := len(in.octets); n > 0 && p.At.Sub(in.of(n-1).At) > restWithin {
+		e.over(in, p.Side)
 	}
-	if len(in.octets) == 0 {
-		in.first, in.pieces = p, 0
-		in.first.Octets = nil
-	}
-	if len(in.octets) > 0 {
-		in.paused = max(in.paused, p.At.Sub(in.last))
-	} else {
-		in.paused = 0
-	}
-	in.octets = append(in.octets, p.Octets...)
-	in.pieces++
-	in.last = p.At
-	e.take(in, p, false)
+	in.add(p)
+	e.take(in, p.Side, false)
 }
 
 // over is told that nothing more belongs to what came.
-func (e *lineEar) over(in *heardOctets) {
-	last := in.first
-	last.At = in.last
-	if e.take(in, last, true); len(in.octets) > 0 {
+func (e *lineEar) over(in *heardOctets, side capture.Side) {
+	if e.take(in, side, true); len(in.octets) > 0 {
 		e.spoilt(in, len(in.octets))
 	}
 }
 
 // take makes frames of what came; over says that nothing more comes.
-func (e *lineEar) take(in *heardOctets, p capture.Piece, over bool) {
+func (e *lineEar) take(in *heardOctets, side capture.Side, over bool) {
 	for len(in.octets) > 0 {
-		from, n, asks := e.find(in.octets, p.Side, over)
+		from, n, asks := e.find(in.octets, side, over)
 		if n == 0 {
 			if over := len(in.octets) - MaxASCII; over > 0 {
 				e.spoilt(in, over)
@@ -191,24 +220,18 @@ func (e *lineEar) take(in *heardOctets, p capture.Piece, over bool) {
 		if from > 0 {
 			e.spoilt(in, from)
 		}
-		frame := append([]byte(nil), in.octets[:n]...)
-		in.octets = append(in.octets[:0], in.octets[n:]...)
-		at := p
-		if in.pieces > 1 && len(in.octets) == 0 {
-			at.At, at.Number = in.last, p.Number
-		}
+		frame := bytes.Clone(in.octets[:n])
+		first, last, paused := in.of(0), in.of(n-1), in.paused(n)
+		in.drop(n)
 		if asks {
 			// As it is timed by its first octets' arrival, what is clearly too close is so for sure.
 			e.close = e.silence > 0 && !e.ended.IsZero() &&
-				(in.first.Number == e.endedIn || in.first.At.Sub(e.ended) < e.silence*3/4)
-			e.question(at, in.first, frame)
+				(first.Number == e.endedIn || first.At.Sub(e.ended) < e.silence*3/4)
+			e.question(last, first, frame)
 		} else {
-			e.answer(at, frame, in.paused)
+			e.answer(last, frame, paused)
 		}
-		e.ended, e.endedIn = at.At, at.Number
-		in.paused = 0
-		in.first, in.pieces = p, 1
-		in.first.Octets = nil
+		e.ended, e.endedIn = last.At, last.Number
 	}
 }
 
@@ -219,6 +242,12 @@ func (e *lineEar) find(b []byte, side capture.Side, over bool) (from, n int, ask
 		rest := b[from:]
 		if e.framing == ASCII && rest[0] != ':' {
 			continue
+		}
+		if !over && e.awaits(rest, side) {
+			if at, n := e.asksAnew(rest); n > 0 {
+				return from + at, n, true
+			}
+			return from, 0, false
 		}
 		asked, _ := e.framing.RequestLen(rest)
 		told, _ := e.framing.AnswerLen(rest)
@@ -266,6 +295,48 @@ func (e *lineEar) find(b []byte, side capture.Side, over bool) (from, n int, ask
 		}
 	}
 	return 0, 0, false
+}
+
+// awaits reports whether b begins like the answer that is waited for, and is not all of
+// it.
+func (e *lineEar) awaits(b []byte, side capture.Side) bool {
+	return (e.oneWay || side == capture.Answerer) && e.framing.Begins(e.asked.frame, b) && !bytes.Equal(b, e.asked.frame)
+}
+
+// asksAnew finds the question behind an answer that broke off, on a line where nobody
+// says who speaks. In the middle of a long answer much passes its check by chance: it
+// is one only if it makes sense as well, and its unit has been asked before.
+func (e *lineEar) asksAnew(b []byte) (from, n int) {
+	if !e.oneWay {
+		return 0, 0
+	}
+	for from := 1; from+8 <= len(b); from++ {
+		rest := b[from:]
+		n, _ := e.framing.RequestLen(rest)
+		if n == 0 || n > len(rest) {
+			continue
+		}
+		count, sense := int(rest[4])<<8|int(rest[5]), false
+		switch rest[1] {
+		case ReadCoils, ReadDiscreteInputs, ReadHoldingRegisters, ReadInputRegisters:
+			sense = count > 0 && count <= mostRead[rest[1]]
+		case WriteSingleCoil:
+			sense = count == 0 || count == 0xFF00
+		case WriteRegisters:
+			sense = int(rest[6]) == 2*count
+		case WriteCoils:
+			sense = int(rest[6]) == (count+7)/8
+		case WriteSingleRegister:
+			sense = n == len(rest) // whatever it says makes sense
+		}
+		if !sense || !e.units[rest[0]] {
+			continue
+		}
+		if _, _, err := e.framing.Open(rest[:n]); err == nil {
+			return from, n
+		}
+	}
+	return 0, 0
 }
 
 // expects reports whether a question is what comes next, and not the answer to the one
@@ -317,18 +388,18 @@ func (e *lineEar) unit() byte {
 
 // spoilt takes octets off that are in no frame.
 func (e *lineEar) spoilt(in *heardOctets, n int) {
-	lost := in.octets[:n]
+	lost, first := in.octets[:n], in.of(0)
 	if len(e.asked.frame) > 0 && len(e.broken) < MaxASCII {
 		if len(e.broken) == 0 {
-			e.brokeAt = in.first
+			e.brokeAt = first
 		}
 		e.broken = append(e.broken, lost...)
 	} else {
-		e.out = capture.Heard{Station: -1, Answered: in.first.At, AnsweredIn: in.first.Number, Answer: lost,
+		e.out = capture.Heard{Station: -1, Answered: first.At, AnsweredIn: first.Number, Answer: lost,
 			Stray: "it is no frame", Cause: exchange.Noise}
 		e.heard(&e.out)
 	}
-	in.octets = append(in.octets[:0], in.octets[n:]...)
+	in.drop(n)
 }
 
 // question begins an exchange, and ends the one before.
@@ -347,6 +418,7 @@ func (e *lineEar) question(p, first capture.Piece, frame []byte) {
 	}
 	unit, pdu, _ := e.framing.Open(frame)
 	e.asked = ask{frame: frame, at: first.At, packet: first.Number, again: again}
+	e.units[unit] = true
 	if unit == 0 && len(pdu) > 0 {
 		h := e.begin()
 		h.Outcome, h.ToAll = exchange.Sent, true
@@ -465,7 +537,7 @@ func (e *lineEar) second(p capture.Piece, frame []byte, unit byte, pdu []byte) {
 
 // Lost implements capture.Reader.
 func (e *lineEar) Lost(side capture.Side, _ int) {
-	e.in[side].octets = e.in[side].octets[:0]
+	e.in[side].drop(len(e.in[side].octets))
 	e.asked.missing = true
 }
 
@@ -473,7 +545,7 @@ func (e *lineEar) Lost(side capture.Side, _ int) {
 func (e *lineEar) Finish(c *capture.Conn, at time.Time) {
 	for side := range e.in {
 		if len(e.in[side].octets) > 0 {
-			e.over(&e.in[side])
+			e.over(&e.in[side], capture.Side(side))
 		}
 	}
 	if len(e.asked.frame) > 0 && at.Sub(e.asked.at) >= time.Second {

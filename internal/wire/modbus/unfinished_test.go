@@ -2,6 +2,7 @@ package modbus
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"testing"
 	"time"
 
@@ -85,6 +86,63 @@ func TestUnfinishedInRecordings(t *testing.T) {
 			want = append(append(want, want...), fmt.Sprintf("%s  % X", exchange.NoAnswer, odd))
 			if fmt.Sprint(got) != fmt.Sprint(want) {
 				t.Errorf("one way %v, parts %d:\n%q\nwant\n%q", oneWay, parts, got, want)
+			}
+		}
+	}
+}
+
+// TestLongAnswersInRecordings: whatever registers hold, and in whichever pieces their answers were recorded, each is
+// the answer to its question; where one breaks off, the next question is heard at its time.
+func TestLongAnswersInRecordings(t *testing.T) {
+	random := rand.New(rand.NewPCG(11, 13))
+	for _, oneWay := range []bool{true, false} {
+		for _, most := range []int{1, 3, 40} { // octets of a piece
+			heard, broken := 0, 0
+			var asked time.Time
+			e := &lineEar{framing: RTU, oneWay: oneWay, heard: func(h *capture.Heard) {
+				heard++
+				switch {
+				case h.Outcome == exchange.Garbled && h.Stray == "":
+					broken++
+				case h.Outcome != exchange.Answered || h.Cause != "" || h.Stray != "":
+					t.Errorf("one way %v, up to %d: %s %s %s %s, % X: % X", oneWay, most, h.Outcome, h.Cause, h.Stray,
+						h.Broken, h.Request, h.Answer)
+				case !h.Asked.Equal(asked):
+					t.Errorf("one way %v, up to %d: asked at %s, and it says %s", oneWay, most, asked, h.Asked)
+				}
+			}}
+			at, number := time.UnixMilli(1_700_000_000_000), int64(0)
+			say := func(side capture.Side, f []byte) {
+				for len(f) > 0 {
+					n := min(len(f), 1+random.IntN(most))
+					at, number = at.Add(time.Millisecond), number+1
+					if side == capture.Asker && len(f) == 8 {
+						asked = at
+					}
+					e.Said(capture.Piece{Side: side, Octets: f[:n], At: at, Number: number})
+					f = f[n:]
+				}
+				at = at.Add(20 * time.Millisecond)
+			}
+			const exchanges = 600
+			wantBroken := 0
+			for i := range exchanges {
+				unit, n := byte(11+i%3), byte(10+random.IntN(116))
+				say(capture.Asker, RTU.AppendFrame(nil, 0, unit, ReadPDU(nil, "hr", uint16(random.IntN(65000)), int(n))...))
+				pdu := []byte{ReadHoldingRegisters, 2 * n}
+				for range 2 * n {
+					pdu = append(pdu, byte(random.Uint32()))
+				}
+				answer := RTU.AppendFrame(nil, 0, unit, pdu...)
+				if i > 3 && i%20 == 19 && i < exchanges-1 {
+					wantBroken++
+					answer = answer[:3+random.IntN(len(answer)-4)]
+				}
+				say(capture.Answerer, answer)
+			}
+			if heard != exchanges || broken != wantBroken {
+				t.Errorf("one way %v, up to %d: %d exchanges, %d of them broken; want %d and %d", oneWay, most, heard, broken,
+					exchanges, wantBroken)
 			}
 		}
 	}
