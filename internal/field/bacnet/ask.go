@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/netip"
 	"sync"
@@ -22,8 +23,10 @@ type socket struct {
 	// control sees where each question goes, and may refuse it; nil for all.
 	control func(to netip.AddrPort) error
 
-	mu     sync.Mutex
-	waits  map[question]*waiting
+	mu    sync.Mutex
+	waits map[question]*waiting
+	// late are questions whose answers may come yet, since when: their numbers stand for nothing else meanwhile.
+	late   map[question]time.Time
 	number uint8
 	closed chan struct{}
 	reader sync.WaitGroup
@@ -70,13 +73,19 @@ const (
 	recentPart   = 1
 )
 
+// lateFor is for how long an answer may still come, mostLate how many of them are expected.
+const (
+	lateFor  = 30 * time.Second
+	mostLate = 4096
+)
+
 // open opens a socket at an address of this machine; port 0 is any.
 func open(at netip.AddrPort, h hooks) (*socket, error) {
 	conn, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(at))
 	if err != nil {
 		return nil, err
 	}
-	s := &socket{conn: conn, hooks: h, waits: map[question]*waiting{}, closed: make(chan struct{})}
+	s := &socket{conn: conn, hooks: h, waits: map[question]*waiting{}, late: map[question]time.Time{}, closed: make(chan struct{})}
 	s.reader.Go(s.read)
 	return s, nil
 }
@@ -165,6 +174,7 @@ func (s *socket) answered(key question, a answer) {
 	s.mu.Lock()
 	w := s.waits[key]
 	delete(s.waits, key)
+	delete(s.late, key)
 	s.mu.Unlock()
 	if w != nil {
 		if s.taped != nil {
@@ -281,11 +291,7 @@ func (s *socket) ask(ctx context.Context, to netip.AddrPort, behind wire.Station
 	if err != nil {
 		return wire.Message{}, err
 	}
-	defer func() {
-		s.mu.Lock()
-		delete(s.waits, key)
-		s.mu.Unlock()
-	}()
+	defer s.end(key)
 	m := wire.Message{Kind: wire.Confirmed, Invoke: key.invoke, Service: service, Body: body, TakesSegments: true,
 		MostSegments: mostSegments, MostOctets: wire.MostOctets}
 	if once {
@@ -307,20 +313,40 @@ func (s *socket) ask(ctx context.Context, to netip.AddrPort, behind wire.Station
 	return wire.Message{}, errSilent
 }
 
-// begin finds a number for a question.
+// begin finds a number for a question: one that may still be answered is taken only where there is no other.
 func (s *socket) begin(to netip.AddrPort, behind wire.Station) (question, *waiting, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for range 256 {
-		s.number++
-		key := question{to, behind, s.number}
-		if s.waits[key] == nil {
+	for _, anyway := range []bool{false, true} {
+		for range 256 {
+			s.number++
+			key := question{to, behind, s.number}
+			if s.waits[key] != nil || !anyway && time.Since(s.late[key]) < lateFor {
+				continue
+			}
 			w := &waiting{done: make(chan answer, 1), moved: make(chan struct{}, recentPart)}
 			s.waits[key] = w
+			delete(s.late, key)
 			return key, w, nil
 		}
 	}
 	return question{}, nil, errBusy
+}
+
+// end gives a question up that was not answered, if it was not.
+func (s *socket) end(key question) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.waits[key] == nil {
+		return
+	}
+	delete(s.waits, key)
+	if len(s.late) >= mostLate {
+		maps.DeleteFunc(s.late, func(_ question, since time.Time) bool { return time.Since(since) >= lateFor })
+	}
+	if len(s.late) < mostLate {
+		s.late[key] = time.Now()
+	}
 }
 
 // await waits for the answer; while parts of it come, the time begins anew.

@@ -126,3 +126,47 @@ func TestAsk(t *testing.T) {
 	}
 	s.closed = make(chan struct{}) // what ends the test closes it once more
 }
+
+// TestLateAnswer: the number of a question that was not answered stands for no other while its answer may still come.
+func TestLateAnswer(t *testing.T) {
+	c := fieldtest.Loopback(t)
+	var first uint8
+	questions := 0
+	fieldtest.Hear(t, c, func(from netip.AddrPort, b []byte) {
+		l, err := wire.ParseLink(b)
+		if err != nil {
+			t.Error(err)
+			return
+		}
+		n, _ := wire.ParseNetwork(l.NPDU, l.NPDUAt)
+		m, err := wire.ParseMessage(n.Body, n.BodyAt)
+		if err != nil {
+			t.Error(err)
+			return
+		}
+		if questions++; questions == 1 {
+			first = m.Invoke // of a write that is not answered in time
+			return
+		}
+		if m.Invoke == first {
+			t.Errorf("question %d has the number of the first", questions)
+		}
+		answer := wire.Message{Kind: wire.SimpleAck, Invoke: m.Invoke, Service: m.Service}
+		out := wire.Network{Carries: true, Body: answer.Append(nil)}
+		_, _ = c.WriteToUDPAddrPort((&wire.Link{Function: wire.Unicast, NPDU: out.Append(nil)}).Append(nil), from)
+	})
+	s := opened(t)
+	at := c.LocalAddr().(*net.UDPAddr).AddrPort()
+	write := func(within time.Duration) error {
+		_, err := s.ask(t.Context(), at, wire.Station{}, wire.WriteProperty, nil, within, 0, true)
+		return err
+	}
+	if err := write(30 * time.Millisecond); !errors.Is(err, errSilent) {
+		t.Fatal(err)
+	}
+	for range 600 {
+		if err := write(5 * time.Second); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
