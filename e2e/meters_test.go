@@ -168,6 +168,10 @@ func TestTwins(t *testing.T) {
 	b.sees("192.0.2.99 has the same device instance 4060")
 	b.until("only those that were asked for",
 		`!document.querySelector('[aria-label="What answered"]').innerText.includes("192.0.2.97")`)
+	b.to("/lines/link/lss-hallvent") // and a try of either says so
+	b.press("Try it")
+	b.sees("it is there twice: Office ventilation (192.0.2.99)")
+	b.sees("The message goes through.")
 
 	// The list of a device and that of its state texts come in together.
 	dir := t.TempDir()

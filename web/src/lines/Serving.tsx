@@ -106,8 +106,8 @@ function Clients({ device }: { device: DeviceView }) {
       )}
       {on && now?.rivals && (
         <p className="notice mt-2">
-          Also there, as it says itself: <span className="mono">{now.rivals.join(", ")}</span>. Whoever asks all for{" "}
-          {device.name} gets either: give one of them another number.
+          Another says that it has the same number: <span className="mono">{now.rivals.join(", ")}</span>. Whoever asks
+          all for {device.name} gets either: give one of them another.
         </p>
       )}
       {on && now && (
