@@ -270,6 +270,9 @@ func (c *conn) renewAll(f *following) {
 			left = append(left, g.wanted...)
 		}
 	}
+	c.mu.Lock()
+	f.tells.begins = true
+	c.mu.Unlock()
 	for object, list := range f.told {
 		if !c.turn.Hold(c.life, c.ended) {
 			return

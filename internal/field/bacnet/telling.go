@@ -15,6 +15,7 @@ import (
 // forgotten who subscribed, and answers all the same. It is the connection's, under its lock.
 type telling struct {
 	points map[string]*lastTold // by their ID
+	begins bool                 // subscriptions are being asked for
 	fresh  time.Time            // until when reports may be those with which a subscription begins
 	again  time.Time            // before when nothing is concluded once more
 	wait   time.Duration
@@ -25,9 +26,11 @@ type lastTold struct {
 	name     string // of its place
 	discrete bool   // whatever changes is to be told (clause 13.1, table 13-1)
 	known    bool
+	told     bool // the value was, and not read
 	value    value.Value
-	// least is the smallest change that was told of, so no less than the object's increment; 0 for none so far.
-	least  float64
+	// most is the largest change that was told of, so no less than the object's increment; 0 for none so far. The
+	// smallest would say more of a device that tells of changes alone; some tell now and then as well.
+	most   float64
 	missed int // in how many looks in a row there stood what was to be told
 }
 
@@ -39,7 +42,7 @@ const (
 )
 
 func newTelling(list []sought) *telling {
-	t := &telling{points: map[string]*lastTold{}}
+	t := &telling{points: map[string]*lastTold{}, begins: true}
 	for i := range list {
 		p := &lastTold{name: list[i].place.String()}
 		switch list[i].place.Type {
@@ -54,7 +57,7 @@ func newTelling(list []sought) *telling {
 
 // begun is told that subscriptions began, or were renewed.
 func (t *telling) begun(now time.Time) {
-	t.fresh = now.Add(beginsWithin)
+	t.begins, t.fresh = false, now.Add(beginsWithin)
 	for _, p := range t.points {
 		p.missed = 0
 	}
@@ -69,12 +72,10 @@ func (t *telling) reported(samples []field.Sampled, at time.Time) {
 			continue
 		}
 		good := s.Quality == "" || s.Quality == value.Good
-		if by := math.Abs(s.Value.Float() - p.value.Float()); good && p.known && at.After(t.fresh) && by > 0 {
-			if p.least == 0 || by < p.least {
-				p.least = by
-			}
+		if good && p.told && !t.begins && at.After(t.fresh) {
+			p.most = max(p.most, math.Abs(s.Value.Float()-p.value.Float()))
 		}
-		p.known, p.value, p.missed = good, s.Value, 0
+		p.known, p.told, p.value, p.missed = good, good, s.Value, 0
 	}
 }
 
@@ -88,12 +89,12 @@ func (t *telling) looked(samples []field.Sampled) (untold string) {
 			continue
 		}
 		if !p.known {
-			p.known, p.value = true, s.Value
+			p.known, p.told, p.value = true, false, s.Value
 			continue
 		}
 		moved := s.Value != p.value
 		if !p.discrete {
-			moved = p.least > 0 && math.Abs(s.Value.Float()-p.value.Float()) >= p.least
+			moved = p.most > 0 && math.Abs(s.Value.Float()-p.value.Float()) >= p.most
 		}
 		if !moved {
 			p.missed = 0
