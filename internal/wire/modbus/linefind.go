@@ -67,6 +67,9 @@ func (e *lineEar) find(b []byte, side capture.Side, over bool) (from, n int, ask
 		}
 		if !over && e.awaits(rest, side) {
 			if at, n := e.asksAnew(rest); n > 0 {
+				if first := e.sensible(rest); first > 0 { // it only began like that answer
+					at, n = 0, first
+				}
 				return from + at, n, true
 			}
 			return from, 0, false
@@ -126,39 +129,41 @@ func (e *lineEar) awaits(b []byte, side capture.Side) bool {
 }
 
 // asksAnew finds the question behind an answer that broke off, on a line where nobody
-// says who speaks. In the middle of a long answer much passes its check by chance: it
-// is one only if it makes sense as well, and its unit has been asked before.
+// says who speaks.
 func (e *lineEar) asksAnew(b []byte) (from, n int) {
-	if !e.oneWay {
-		return 0, 0
-	}
-	for from := 1; from+8 <= len(b); from++ {
-		rest := b[from:]
-		n, _ := e.framing.RequestLen(rest)
-		if n == 0 || n > len(rest) {
-			continue
-		}
-		count, sense := int(rest[4])<<8|int(rest[5]), false
-		switch rest[1] {
-		case ReadCoils, ReadDiscreteInputs, ReadHoldingRegisters, ReadInputRegisters:
-			sense = count > 0 && count <= mostRead[rest[1]]
-		case WriteSingleCoil:
-			sense = count == 0 || count == 0xFF00
-		case WriteRegisters:
-			sense = int(rest[6]) == 2*count
-		case WriteCoils:
-			sense = int(rest[6]) == (count+7)/8
-		case WriteSingleRegister:
-			sense = n == len(rest) // whatever it says makes sense
-		}
-		if !sense || !e.units[rest[0]] {
-			continue
-		}
-		if _, _, err := e.framing.Open(rest[:n]); err == nil {
+	for from := 1; e.oneWay && from < len(b); from++ {
+		if n := e.sensible(b[from:]); n > 0 {
 			return from, n
 		}
 	}
 	return 0, 0
+}
+
+// sensible returns the length of the question that b begins with, 0 for none. In the
+// middle of a long answer much passes its check by chance: it is one only if it makes
+// sense as well, and its unit has been asked before.
+func (e *lineEar) sensible(b []byte) int {
+	n, _ := e.framing.RequestLen(b)
+	if n < 8 || n > len(b) || !e.units[b[0]] {
+		return 0
+	}
+	count, sense := int(b[4])<<8|int(b[5]), false
+	switch b[1] {
+	case ReadCoils, ReadDiscreteInputs, ReadHoldingRegisters, ReadInputRegisters:
+		sense = count > 0 && count <= mostRead[b[1]]
+	case WriteSingleCoil:
+		sense = count == 0 || count == 0xFF00
+	case WriteRegisters:
+		sense = int(b[6]) == 2*count
+	case WriteCoils:
+		sense = int(b[6]) == (count+7)/8
+	case WriteSingleRegister:
+		sense = n == len(b) // whatever it says makes sense
+	}
+	if _, _, err := e.framing.Open(b[:n]); !sense || err != nil {
+		return 0
+	}
+	return n
 }
 
 // expects reports whether a question is what comes next, and not the answer to the one

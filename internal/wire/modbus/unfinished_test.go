@@ -91,6 +91,35 @@ func TestUnfinishedInRecordings(t *testing.T) {
 	}
 }
 
+// TestQuestionLikeAnAnswer: a question that begins like the answer to the one before, which nobody answered, is one.
+func TestQuestionLikeAnAnswer(t *testing.T) {
+	read := func(at uint16, count int) []byte {
+		return RTU.AppendFrame(nil, 0, 11, ReadPDU(nil, "hr", at, count)...)
+	}
+	one := RTU.AppendFrame(nil, 0, 11, ReadHoldingRegisters, 2, 0x12, 0x34)
+	for _, most := range []int{1, 5, 300} {
+		var got []string
+		e := &lineEar{framing: RTU, oneWay: true, heard: func(h *capture.Heard) {
+			got = append(got, fmt.Sprintf("%s %d %s%s", h.Outcome, h.Range.Start, h.Cause, h.Stray))
+		}}
+		at := time.UnixMilli(1_700_000_000_000)
+		for _, frame := range [][]byte{read(0, 20), read(0x2801, 1), one, read(0x2802, 1), one, read(0x2803, 1), one} {
+			for len(frame) > 0 {
+				n := min(len(frame), most)
+				at = at.Add(time.Millisecond)
+				e.Said(capture.Piece{Octets: frame[:n], At: at, Number: 1})
+				frame = frame[n:]
+			}
+			at = at.Add(100 * time.Millisecond)
+		}
+		e.Finish(&capture.Conn{}, at)
+		want := "[no answer 0  answered 10241  answered 10242  answered 10243 ]"
+		if fmt.Sprint(got) != want {
+			t.Errorf("up to %d octets: %v, want %s", most, got, want)
+		}
+	}
+}
+
 // TestLongAnswersInRecordings: whatever registers hold, and in whichever pieces their answers were recorded, each is
 // the answer to its question; where one breaks off, the next question is heard at its time.
 func TestLongAnswersInRecordings(t *testing.T) {
