@@ -14,8 +14,12 @@ import (
 	"ferry/internal/core/site"
 )
 
-// claimsWithin is how long it is waited for who else says that it has a station.
-const claimsWithin = 500 * time.Millisecond
+// claimsWithin is how long it is waited for who else says that it has a station, and mostClaims how many places are
+// asked: the stand-ins of a bench hear no question to all, and are asked one by one.
+const (
+	claimsWithin = 500 * time.Millisecond
+	mostClaims   = 64
+)
 
 // claims asks all of a network who has the station of a link. That its own device has it is known.
 type claims struct {
@@ -48,6 +52,9 @@ func (e *Engine) claimsOf(link *site.Link, def *protocol.Def) *claims {
 		if !places[i].alone { // what one device alone says is asked by its own try
 			c.places = append(c.places, places[i])
 		}
+	}
+	if len(c.places) > mostClaims {
+		return nil
 	}
 	for i := range e.site.Devices {
 		d := &e.site.Devices[i]
