@@ -42,7 +42,7 @@ soak: build
 
 # The pictures of docs/screenshots, anew from the demo site.
 shots: build
-	FERRY_SHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run 'TestShots|TestPeopleSignIn|TestShoreGateway|TestRecording$$|TestRelay$$|TestLookouts$$' ./e2e
+	FERRY_SHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run 'TestShots|TestPeopleSignIn|TestShoreGateway|TestRecording$$|TestRelay$$|TestLookouts$$|TestMeters$$' ./e2e
 
 fuzz:
 	./scripts/fuzz.sh
