@@ -20,10 +20,21 @@ import (
 	"ferry/internal/pipe"
 )
 
-// Port is an open serial port.
+// Port is an open serial port. It is closed only when nobody reads or writes any more: what the system knows a port by
+// is soon known for another file, and whoever still wrote would write there.
 type Port struct {
 	port device
 	free func()
+
+	mu     sync.Mutex
+	users  int // who read or write just now
+	closed bool
+	gone   chan struct{} // closed once the port is
+	failed error         // why it could not be closed
+}
+
+func newPort(d device, free func()) *Port {
+	return &Port{port: d, free: free, gone: make(chan struct{})}
 }
 
 // device is a port of the system, or a simulated one inside this program.
@@ -84,7 +95,7 @@ func Open(ctx context.Context, path string, f serial.Format) (*Port, error) {
 			free()
 			return nil, &Refused{exchange.PortAbsent, err.Error()}
 		}
-		return &Port{near, free}, nil
+		return newPort(near, free), nil
 	}
 	if info, err := os.Stat(path); runtime.GOOS != "windows" && errors.Is(err, fs.ErrNotExist) {
 		return nil, &Refused{exchange.PortAbsent, "this machine has no port " + path}
@@ -104,7 +115,7 @@ func Open(ctx context.Context, path string, f serial.Format) (*Port, error) {
 		free()
 		return nil, err
 	}
-	return &Port{p, free}, nil
+	return newPort(p, free), nil
 }
 
 func open(path string, f serial.Format) (bug.Port, error) {
@@ -131,6 +142,10 @@ func open(path string, f serial.Format) (bug.Port, error) {
 
 // Read waits for octets until a moment; 0 and no error mean that none came.
 func (p *Port) Read(b []byte, until time.Time) (int, error) {
+	if !p.enter() {
+		return 0, ErrClosed
+	}
+	defer p.leave()
 	if err := p.port.SetReadTimeout(max(0, time.Until(until))); err != nil {
 		return 0, err
 	}
@@ -140,21 +155,46 @@ func (p *Port) Read(b []byte, until time.Time) (int, error) {
 // ErrBlocked is returned by Write where the octets do not leave.
 var ErrBlocked = errors.New("the port takes no octets any more: nobody at its far end takes them")
 
+// ErrClosed is returned of a port that was closed.
+var ErrClosed = errors.New("the port was closed")
+
+// enter notes that somebody reads or writes, unless the port is closed, leave that it is over.
+func (p *Port) enter() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.closed {
+		return false
+	}
+	p.users++
+	return true
+}
+
+func (p *Port) leave() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.users--; p.closed && p.users == 0 {
+		p.shut()
+	}
+}
+
+// shut closes what the system has. The lock is held.
+func (p *Port) shut() {
+	p.failed = p.port.Close()
+	p.free()
+	close(p.gone)
+}
+
 // Write sends all of b, or gives up at a moment. After that the port can only
 // be closed.
 func (p *Port) Write(b []byte, until time.Time) error {
+	if !p.enter() {
+		return ErrClosed
+	}
 	b = slices.Clone(b) // it may be given up while it is sent
 	sent := make(chan error, 1)
 	go func() {
-		for len(b) > 0 {
-			n, err := p.port.Write(b)
-			if err != nil {
-				sent <- err
-				return
-			}
-			b = b[n:]
-		}
-		sent <- nil
+		defer p.leave()
+		sent <- p.send(b)
 	}()
 	timer := time.NewTimer(time.Until(until))
 	defer timer.Stop()
@@ -166,10 +206,55 @@ func (p *Port) Write(b []byte, until time.Time) error {
 	}
 }
 
-// Close gives the port back.
+// send sends all of b, or what leaves until the port is closed.
+func (p *Port) send(b []byte) error {
+	for len(b) > 0 {
+		n, err := p.port.Write(b[:min(len(b), chunk)])
+		if err != nil {
+			return err
+		}
+		p.mu.Lock()
+		closed := p.closed
+		p.mu.Unlock()
+		if b = b[n:]; closed && len(b) > 0 {
+			return ErrClosed
+		}
+	}
+	return nil
+}
+
+// closesWithin is how long Close waits for who reads or writes, chunk is how many octets are written at once: when what
+// waits in the port is thrown away, there is room for so many.
+const (
+	closesWithin = 500 * time.Millisecond
+	chunk        = 64
+)
+
+// Close gives the port back. Octets that do not leave are thrown away; where even that does not end a write, the
+// port is closed when that ends.
 func (p *Port) Close() error {
-	defer p.free()
-	return p.port.Close()
+	p.mu.Lock()
+	if p.closed {
+		p.mu.Unlock()
+		return nil
+	}
+	if p.closed = true; p.users == 0 {
+		p.shut()
+		p.mu.Unlock()
+		return p.failed
+	}
+	p.mu.Unlock()
+	if flushes, ok := p.port.(interface{ ResetOutputBuffer() error }); ok {
+		_ = flushes.ResetOutputBuffer() // a port that has gone has nothing to throw away
+	}
+	timer := time.NewTimer(closesWithin)
+	defer timer.Stop()
+	select {
+	case <-p.gone:
+		return p.failed
+	case <-timer.C:
+		return ErrBlocked
+	}
 }
 
 // Info is one serial port of this machine.
