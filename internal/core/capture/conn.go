@@ -71,6 +71,7 @@ type Conn struct {
 	halves  [2]half
 	reader  Reader
 	early   []Piece // what was said before it was known what is spoken
+	judged  int     // of how many octets of that it was judged last
 	settled bool    // it is known what is spoken, or that nobody knows
 	turning bool    // its sides change places when the packet is done with
 	told    bool    // its end was told

@@ -157,10 +157,12 @@ func Register(s *Speech) {
 // Speeches lists those registered, by protocol.
 func Speeches() []*Speech { return speeches }
 
-// Bounds of what is kept of a connection until it is known what is spoken.
+// Bounds of what is kept of a connection until it is known what is spoken, and how many pieces are judged one by one:
+// after those, it is judged again whenever a quarter more has come.
 const (
-	mostEarly       = 24
+	mostEarly       = 512
 	mostEarlyOctets = 2048
+	oneByOne        = 24
 )
 
 // say hands on what was said.
@@ -188,6 +190,13 @@ func (a *Assembler) recognise(c *Conn, p Piece) {
 	for _, e := range c.early {
 		total += len(e.Octets)
 	}
+	full := len(c.early) >= mostEarly || total > mostEarlyOctets || len(p.Octets) == 0
+	if len(c.early) >= oneByOne && !full && total < c.judged+c.judged/4 {
+		p.Octets = append([]byte(nil), p.Octets...)
+		c.early = append(c.early, p)
+		return
+	}
+	c.judged = total
 	var said [2][]byte
 	if len(c.early) == 0 {
 		said[p.Side] = p.Octets
@@ -211,7 +220,6 @@ func (a *Assembler) recognise(c *Conn, p Piece) {
 			may = append(may, s)
 		}
 	}
-	full := len(c.early) >= mostEarly || total > mostEarlyOctets || len(p.Octets) == 0
 	if fit != Certain && !full && (open || fit == Likely) {
 		p.Octets = append([]byte(nil), p.Octets...)
 		c.early = append(c.early, p)
