@@ -64,6 +64,10 @@ type Heard struct {
 	AskedIn, AnsweredIn int64
 	// Report is set for what is told without being asked for each.
 	Report *Report
+	// Refusals are parts of what was asked for that were refused, where others were answered. Optional is set where
+	// who answers need not know what is asked for: that it is refused says nothing.
+	Refusals []Refusal
+	Optional bool
 	// Remarks are what else it shows.
 	Remarks []Remark
 	// Named are places that were asked for by their names, with what was answered.
@@ -82,6 +86,12 @@ type Heard struct {
 type Named struct {
 	Name    string
 	Payload []byte
+}
+
+// Refusal is a place that was refused, with the error code of that.
+type Refusal struct {
+	Name string
+	Code int
 }
 
 // Part is one of several runs of units that a question is about, with its data.

@@ -94,18 +94,27 @@ const (
 	mostCodes   = 16
 )
 
-// decline notes a refusal.
-func (t *Talk) decline(h *capture.Heard) {
-	ps := t.declines[h.Code]
+// declinesOf is where refusals with an error code are counted; nil for too many codes.
+func (t *Talk) declinesOf(code int) *proofs {
+	ps := t.declines[code]
 	if ps == nil {
 		if len(t.declines) >= mostCodes {
-			return
+			return nil
 		}
 		if t.declines == nil {
 			t.declines, t.refused = map[int]*proofs{}, map[int][]block.Range{}
 		}
 		ps = &proofs{}
-		t.declines[h.Code] = ps
+		t.declines[code] = ps
+	}
+	return ps
+}
+
+// decline notes a refusal.
+func (t *Talk) decline(h *capture.Heard) {
+	ps := t.declinesOf(h.Code)
+	if ps == nil {
+		return
 	}
 	t.prove(ps, h, t.words)
 	t.since = 0

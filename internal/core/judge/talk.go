@@ -213,8 +213,9 @@ func (t *Talk) hear(h *capture.Heard) {
 			t.unasked++
 		}
 	case exchange.Declined:
-		t.Declined++
-		t.decline(h)
+		if t.Declined++; !h.Optional {
+			t.decline(h)
+		}
 	case exchange.NoAnswer:
 		t.Unanswered++
 		f.unanswered++
@@ -224,6 +225,11 @@ func (t *Talk) hear(h *capture.Heard) {
 		t.prove(t.garbled(h.Cause), h, t.broken)
 	default:
 		t.Broken++ // the connection ended: the way is judged for it
+	}
+	for _, r := range h.Refusals {
+		if ps := t.declinesOf(r.Code); ps != nil {
+			t.prove(ps, h, func(h *capture.Heard) string { return t.words(h) + ", " + r.Name })
+		}
 	}
 }
 

@@ -220,6 +220,7 @@ func (e *ear) answered(p capture.Piece, n *Network, m *Message, octets []byte) {
 				return
 			}
 			of.Code = family.ErrorCode(f.Class, f.Code)
+			of.Optional = m.Service == ReadProperty && f == noProperty && optional(asked(of.Request).Property)
 		case Reject:
 			of.Outcome, of.Code = exchange.Declined, family.RejectCode(m.Reason)
 		case Abort:
@@ -229,6 +230,38 @@ func (e *ear) answered(p capture.Piece, n *Network, m *Message, octets []byte) {
 		}
 	})
 }
+
+// noProperty is the error that an object has no such property (clause 18.3).
+var noProperty = Failure{Class: 2, Code: 32}
+
+// optional reports whether objects may lack a property without anything being wrong: who lists a device asks for many.
+func optional(p uint32) bool {
+	switch family.Property(p) {
+	case family.PresentValue, family.StatusFlags, family.ObjectIdentifier, family.ObjectName, family.ObjectType,
+		family.ObjectList:
+		return false
+	}
+	return true
+}
+
+// asked is what a datagram asks for with ReadProperty; of none for any other.
+func asked(datagram []byte) (ref Reference) {
+	l, err := ParseLink(datagram)
+	if err != nil {
+		return ref
+	}
+	n, err := ParseNetwork(l.NPDU, l.NPDUAt)
+	if err != nil {
+		return ref
+	}
+	if m, err := ParseMessage(n.Body, n.BodyAt); err == nil {
+		ref, _ = ParseReadProperty(m.Body, m.BodyAt) // what cannot be read is of none
+	}
+	return ref
+}
+
+// mostRefusals bounds what is told of one answer.
+const mostRefusals = 20
 
 // read looks into an answer: at what is refused in it, and at values that their device calls faulty.
 func (e *ear) read(of *capture.Heard, m *Message) {
@@ -250,6 +283,11 @@ func (e *ear) read(of *capture.Heard, m *Message) {
 	}
 	for i := range results {
 		r := &results[i]
+		if f := r.Failed; f != nil && !(*f == noProperty && optional(r.Property)) && len(of.Refusals) < mostRefusals {
+			name := fmt.Sprintf("%s:%d.%s", family.Type(r.Object.Type()).Name(), r.Object.Instance(),
+				family.Property(r.Property).Name())
+			of.Refusals = append(of.Refusals, capture.Refusal{Name: name, Code: family.ErrorCode(f.Class, f.Code)})
+		}
 		if family.Property(r.Property) == family.StatusFlags && len(r.Values) == 1 {
 			doubts(of, r.Object, &r.Values[0])
 		}
