@@ -1,6 +1,7 @@
 package recording
 
 import (
+	"fmt"
 	"time"
 
 	"ferry/internal/core/capture"
@@ -32,12 +33,15 @@ func (a *actor) shore() *shore {
 
 func spoken(mms []byte) []byte { return isotcp.AppendData(nil, iec61850.Speak(mms), isotcp.Size8192) }
 
-// reads reads an attribute, and gets a result.
-func (s *shore) reads(result iec61850.Result) {
+// reads reads attributes, and gets a result of each.
+func (s *shore) reads(results ...iec61850.Result) {
 	s.invoke++
+	var names []iec61850.Name
+	for i := range results {
+		names = append(names, iec61850.Name{Domain: "LD0", Item: fmt.Sprintf("GGIO1$ST$Ind%d", i+1)})
+	}
 	s.conn.Talk(spoken(iec61850.Question(s.invoke, iec61850.Read,
-		iec61850.ReadOf([]iec61850.Name{{Domain: "LD0", Item: "GGIO1$ST$Ind1"}}))),
-		spoken(iec61850.Answer(s.invoke, iec61850.Read, iec61850.ReadAnswer([]iec61850.Result{result}))), s.think())
+		iec61850.ReadOf(names))), spoken(iec61850.Answer(s.invoke, iec61850.Read, iec61850.ReadAnswer(results))), s.think())
 	s.Wait(time.Second)
 }
 
@@ -77,6 +81,12 @@ var shoreScenes = []scene{
 		s := a.shore()
 		for range 6 + a.way {
 			s.reads(iec61850.Result{Refused: []int{family.AccessHardware, family.AccessDenied, family.AccessInvalidated}[a.way]})
+		}
+	}},
+	{"an attribute that is refused among others", "refused", func(a *actor) {
+		s := a.shore()
+		for range 4 + a.way {
+			s.reads(dataOf(1, 0), iec61850.Result{Refused: family.AccessDenied}, dataOf(0, 0))
 		}
 	}},
 	{"values that are not good", "source-doubtful", func(a *actor) {

@@ -1,6 +1,7 @@
 package iec61850
 
 import (
+	"fmt"
 	"strings"
 	"time"
 
@@ -212,15 +213,22 @@ func answered(of *capture.Heard, m *Message) {
 		if list[i].Refused >= 0 {
 			refused++
 			of.Code = family.AccessCode(list[i].Refused)
+			if len(of.Refusals) < mostRefusals {
+				of.Refusals = append(of.Refusals, capture.Refusal{Name: fmt.Sprintf("value %d of %d", i+1, len(list)),
+					Code: of.Code})
+			}
 		}
 		doubts(of, &list[i].Data)
 	}
 	if refused == len(list) && refused > 0 {
-		of.Outcome = exchange.Declined
+		of.Outcome, of.Refusals = exchange.Declined, nil
 	} else {
 		of.Code = 0
 	}
 }
+
+// mostRefusals bounds what is told of one answer.
+const mostRefusals = 20
 
 // doubts notes values that their server does not call good: a quality stands beside them.
 func doubts(of *capture.Heard, d *Data) {
