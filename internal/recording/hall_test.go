@@ -50,6 +50,30 @@ var halls = []scene{
 			&ua.RepublishResponse{NotificationMessage: h.message(h.told-1, 8, 0)})
 		h.tells(10, 0)
 	}},
+	{"a client that looks at all attributes of nodes", "", func(a *actor) {
+		h := a.calls()
+		for i := range 4 + a.way {
+			asked, answered := &ua.ReadRequest{}, &ua.ReadResponse{}
+			for attribute := ua.AttributeIDNodeID; attribute <= ua.AttributeIDUserExecutable; attribute++ {
+				n := node(i)
+				n.AttributeID = attribute
+				value := valued(1, 0)
+				if attribute != ua.AttributeIDValue && attribute > ua.AttributeIDDescription {
+					value = &ua.DataValue{EncodingMask: ua.DataValueStatusCode, Status: ua.StatusBadAttributeIDInvalid}
+				}
+				asked.NodesToRead, answered.Results = append(asked.NodesToRead, n), append(answered.Results, value)
+			}
+			h.talk(asked, answered)
+			h.Wait(time.Second)
+		}
+	}},
+	{"a node that has no value", "refused", func(a *actor) {
+		h := a.calls()
+		for range 3 + a.way {
+			h.reads(1, ua.StatusBadAttributeIDInvalid)
+			h.Wait(time.Second)
+		}
+	}},
 	{"messages of a subscription that are missing", "sequence-gap", func(a *actor) {
 		h := a.hall(500, 3)
 		for i := range 12 {

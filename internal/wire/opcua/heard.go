@@ -200,7 +200,7 @@ func (e *ear) opens(p capture.Piece, b []byte) {
 	}
 	e.waiting.Answer(ofOpen, p, b, func(h *capture.Heard) {
 		if v, err := readHeard(body); err == nil {
-			answered(h, v)
+			answered(h, nil, v)
 		}
 	})
 }
@@ -292,7 +292,7 @@ func (e *ear) message(p capture.Piece, b, body []byte, request uint32) {
 		case err != nil:
 			h.Outcome, h.Broken = exchange.Garbled, err.Error()
 		default:
-			answered(h, v)
+			answered(h, asked, v)
 			e.told.answered(p, h, asked, v)
 		}
 	})
@@ -353,7 +353,7 @@ func (e *ear) news(p capture.Piece, b, body []byte, asked capture.Piece) {
 }
 
 // answered says what an answer is.
-func answered(h *capture.Heard, v any) {
+func answered(h *capture.Heard, asked, v any) {
 	r, ok := v.(ua.Response)
 	if !ok || r.Header() == nil {
 		h.Outcome, h.Broken = exchange.Garbled, fmt.Sprintf("it is a %T", v)
@@ -363,7 +363,7 @@ func answered(h *capture.Heard, v any) {
 		h.Outcome, h.Code = exchange.Declined, int(code)
 		return
 	}
-	for _, code := range refusals(v) {
+	for _, code := range refusals(asked, v) {
 		if code>>30 == 2 {
 			h.Outcome, h.Code = exchange.Declined, int(code)
 			return
@@ -372,14 +372,22 @@ func answered(h *capture.Heard, v any) {
 }
 
 // refusals are the codes of single nodes by which a server says that it does not do what is
-// asked; what it says of a value is no refusal.
-func refusals(v any) (codes []uint32) {
+// asked; what it says of a value is no refusal. That a node has not an attribute is none either, but of its value: who
+// looks through a server asks for all that there are.
+func refusals(asked, v any) (codes []uint32) {
 	switch v := v.(type) {
 	case *ua.ReadResponse:
-		for _, value := range v.Results {
-			if value != nil && family.Refuses(uint32(value.Status)) {
-				codes = append(codes, uint32(value.Status))
+		r, known := asked.(*ua.ReadRequest)
+		known = known && len(r.NodesToRead) == len(v.Results)
+		for i, value := range v.Results {
+			if value == nil || !family.Refuses(uint32(value.Status)) {
+				continue
 			}
+			if value.Status == ua.StatusBadAttributeIDInvalid &&
+				!(known && r.NodesToRead[i] != nil && r.NodesToRead[i].AttributeID == ua.AttributeIDValue) {
+				continue
+			}
+			codes = append(codes, uint32(value.Status))
 		}
 	case *ua.WriteResponse:
 		for _, code := range v.Results {
