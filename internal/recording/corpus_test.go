@@ -114,6 +114,13 @@ var scenes = []scene{
 		c.Say(capture.Answerer, tcp(id, 1, a.registers(4)...)) // its question came before
 		a.polls(c, 1, 20)
 	}},
+	{"a client that asks who it is, where the device does not know that", "", func(a *actor) {
+		c := a.Dial(controller, skid)
+		for i := range 3 {
+			c.Talk(tcp(a.next(), 1, 0x2B, 0x0E, 1, 0), tcp(a.transaction, 1, 0xAB, 1), a.think())
+			a.polls(c, 1, 3+i)
+		}
+	}},
 	{"several at once", "", func(a *actor) {
 		c := a.Dial(controller, skid)
 		for range 10 {

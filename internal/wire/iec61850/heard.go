@@ -166,7 +166,8 @@ func (e *ear) said(p capture.Piece, h *Heard, octets []byte) {
 	case err != nil:
 		e.waiting.Broken(p, octets, err.Error())
 	case m.Kind == Request:
-		of := capture.Heard{Station: -1, Function: int(m.Service), Asked: p.At, AskedIn: p.Number, Request: octets}
+		of := capture.Heard{Station: -1, Function: int(m.Service), Asked: p.At, AskedIn: p.Number, Request: octets,
+			Optional: m.Service == Identify}
 		if m.Service == Write {
 			if names, _, err := ReadWrite(m.Body); err == nil {
 				for _, n := range names {

@@ -304,6 +304,7 @@ func (e *tcpEar) begin(a *ask) *capture.Heard {
 // askedFor fills in what the data unit of a request asks for.
 func askedFor(h *capture.Heard, pdu []byte) {
 	h.Function = int(pdu[0])
+	h.Optional = pdu[0] == EncapsulatedTransfer || pdu[0] == ReportServerID // many do not know who they are
 	h.Write = pdu[0] == WriteSingleCoil || pdu[0] == WriteSingleRegister || pdu[0] == WriteCoils ||
 		pdu[0] == WriteRegisters || pdu[0] == MaskWriteRegister || pdu[0] == ReadWriteRegisters
 	if len(pdu) < 5 {
