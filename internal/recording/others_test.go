@@ -83,6 +83,28 @@ var others = []scene{
 			a.Wait(time.Second)
 		}
 	}},
+	{"a subscription that is over", "", func(a *actor) {
+		c := a.subscribed("skerry/#")
+		a.Wait(time.Second)
+		switch a.way {
+		case 0:
+			c.Talk([]byte{0xA2, 12, 0, 8, 0, 8, 's', 'k', 'e', 'r', 'r', 'y', '/', '#'}, []byte{0xB0, 2, 0, 8}, a.think())
+		case 1: // with a farewell
+			c.Say(capture.Asker, []byte{0xE0, 0})
+			c.Close(capture.Asker)
+		case 2:
+			c.Close(capture.Asker)
+		}
+		d := a.Dial(panel, broker)
+		d.Talk(mqttConnect("probe"), []byte{0x20, 2, 0, 0}, a.think())
+		for range 10 {
+			d.Say(capture.Asker, mqttPublish("skerry/do11/oxygen", 0, 0))
+			a.Wait(time.Second)
+			if a.way == 0 {
+				c.Talk([]byte{0xC0, 0}, []byte{0xD0, 0}, a.think())
+			}
+		}
+	}},
 	{"silent-subscription", "silent-subscription", func(a *actor) {
 		// Not allowed; another case; a stroke too many.
 		c := a.subscribed([]string{"skerry/do11/+", "Skerry/DO11/oxygen", "/skerry/do11/oxygen"}[a.way])

@@ -34,12 +34,14 @@ type Report struct {
 type ReportWay uint8
 
 // The ways: the asker tells the answerer, the answerer tells the asker, the asker wants to
-// be told, and what the answerer told was to be confirmed and was not.
+// be told, what the answerer told was to be confirmed and was not, and the asker wants to be
+// told no more.
 const (
 	Gives ReportWay = iota + 1
 	Brings
 	Wants
 	Unconfirmed
+	Leaves
 )
 
 // Life is what a message says of a sender.

@@ -3,6 +3,7 @@ package judge
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -36,7 +37,8 @@ type given struct {
 
 // wanting is a subscription that was confirmed.
 type wanting struct {
-	conn   int
+	conn   *capture.Conn
+	left   bool // it was taken back
 	talk   *Talk
 	filter string
 	since  time.Time
@@ -86,7 +88,7 @@ func (r reports) hear(p *plan, c *capture.Conn, t *Talk, h *capture.Heard) {
 		of.number(c, h, when, packet)
 	case capture.Brings:
 		for _, w := range of.wants {
-			if w.conn == c.Number && w.covers(w.filter, h.Report.Name) {
+			if w.conn == c && w.covers(w.filter, h.Report.Name) {
 				w.got++
 				if h.Report.Kept && h.Report.Life == 0 {
 					w.kept.add(proof{at: when, packets: [2]int64{packet}, text: h.Report.Name})
@@ -98,8 +100,13 @@ func (r reports) hear(p *plan, c *capture.Conn, t *Talk, h *capture.Heard) {
 		covers := c.Speech.Covers
 		for _, name := range append([]string{h.Report.Name}, h.Report.Others...) {
 			if covers != nil && len(of.wants) < mostWants {
-				of.wants = append(of.wants, &wanting{conn: c.Number, talk: t, filter: name, since: when, packet: packet,
-					covers: covers})
+				of.wants = append(of.wants, &wanting{conn: c, talk: t, filter: name, since: when, packet: packet, covers: covers})
+			}
+		}
+	case capture.Leaves:
+		for _, w := range of.wants {
+			if w.conn == c && (w.filter == h.Report.Name || slices.Contains(h.Report.Others, w.filter)) {
+				w.left = true
 			}
 		}
 	case capture.Unconfirmed:
@@ -133,7 +140,7 @@ func (of *reporting) give(name string, at time.Time, packet int64) {
 	}
 	of.given[name] = given{at, packet}
 	for _, w := range of.wants {
-		if w.got > 0 || !at.After(w.since) {
+		if w.got > 0 || w.left || w.conn.Ending != capture.Open || !at.After(w.since) {
 			continue
 		}
 		what := proof{at: at, packets: [2]int64{packet}, text: name + " is told to it"}
@@ -194,7 +201,7 @@ func (r reports) findings(j *Judge) (found []finding.Finding) {
 		for _, w := range of.wants {
 			who := w.talk.Key.Asker
 			switch {
-			case w.got > 0 && w.got == w.kept.n && of.heard[w.conn].Sub(w.since) > keptLongest:
+			case w.got > 0 && w.got == w.kept.n && of.heard[w.conn.Number].Sub(w.since) > keptLongest:
 				only = append(only, w)
 			case w.got > 0:
 			case w.missed.n >= missedLeast:

@@ -200,7 +200,7 @@ func (e *ear) packet(p capture.Piece, b []byte) {
 		e.waiting.Answer(number(), p, b, func(h *capture.Heard) {
 			if len(rest) > 2 && rest[len(rest)-1] >= 0x80 {
 				h.Outcome, h.Code = exchange.Declined, int(rest[len(rest)-1])
-			} else if filters := e.filtersOf(body(h.Request)); len(filters) > 0 {
+			} else if filters := e.filtersOf(body(h.Request), 1); len(filters) > 0 {
 				h.Report = &capture.Report{Way: capture.Wants, Name: filters[0], Others: filters[1:]}
 				for _, filter := range filters {
 					if host, ok := HostOfState(filter); ok && !strings.ContainsAny(host, "+#") {
@@ -210,7 +210,11 @@ func (e *ear) packet(p capture.Piece, b []byte) {
 			}
 		})
 	case UnsubscribeAck:
-		e.waiting.Answer(number(), p, b, plain)
+		e.waiting.Answer(number(), p, b, func(h *capture.Heard) {
+			if filters := e.filtersOf(body(h.Request), 0); len(filters) > 0 {
+				h.Report = &capture.Report{Way: capture.Leaves, Name: filters[0], Others: filters[1:]}
+			}
+		})
 	case Ping:
 		e.waiting.Ask(ofPing, &question)
 	case Pong:
@@ -258,7 +262,7 @@ func (e *ear) published(p capture.Piece, b, rest []byte, question *capture.Heard
 const mostFilters = 1000
 
 // filtersOf are those that a subscription names (MQTT 5, clause 3.8).
-func (e *ear) filtersOf(rest []byte) (filters []string) {
+func (e *ear) filtersOf(rest []byte, behind int) (filters []string) {
 	if len(rest) < 2 {
 		return nil
 	}
@@ -272,10 +276,10 @@ func (e *ear) filtersOf(rest []byte) (filters []string) {
 	}
 	for len(rest) > 0 && len(filters) < mostFilters {
 		filter, after, ok := text(rest)
-		if !ok || len(after) == 0 {
+		if !ok || len(after) < behind {
 			break
 		}
-		if rest = after[1:]; !strings.HasPrefix(filter, "$share/") {
+		if rest = after[behind:]; !strings.HasPrefix(filter, "$share/") {
 			filters = append(filters, filter)
 		}
 	}
