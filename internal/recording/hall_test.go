@@ -67,6 +67,14 @@ var halls = []scene{
 			h.Wait(time.Second)
 		}
 	}},
+	{"a server recorded from the middle on", "", func(a *actor) {
+		h := a.calls()
+		a.Packets = nil
+		for i := range 12 {
+			h.reads(float32(i), 0)
+			h.Wait(time.Duration(200+100*a.way) * time.Millisecond)
+		}
+	}},
 	{"a node that has no value", "refused", func(a *actor) {
 		h := a.calls()
 		for range 3 + a.way {

@@ -59,3 +59,38 @@ func TestPieces(t *testing.T) {
 		}
 	}
 }
+
+// TestNobodysOctets: of connections with octets of any kind none is taken for a protocol of ours, but by chance.
+func TestNobodysOctets(t *testing.T) {
+	random := rand.New(rand.NewPCG(3, 1))
+	taken := map[string]int{}
+	const connections = 400
+	for range connections {
+		stage := rehearsal.New()
+		c := stage.Dial(controller, "192.0.2.33:9000")
+		for range 8 {
+			for _, side := range []capture.Side{capture.Asker, capture.Answerer} {
+				said := make([]byte, 20+random.IntN(300))
+				for i := range said {
+					said[i] = byte(random.Uint32())
+				}
+				c.Say(side, said)
+				stage.Wait(10 * time.Millisecond)
+			}
+		}
+		c.Close(capture.Asker)
+		r := New(nil)
+		for i := range stage.Packets {
+			r.assembler.Packet(&stage.Packets[i])
+		}
+		r.Finish()
+		for _, talk := range r.judge.Talks {
+			taken[talk.Protocol]++
+		}
+	}
+	for protocol, n := range taken {
+		if protocol != "" && n > 2 {
+			t.Errorf("%d of %d connections are said to speak %s", n, connections, protocol)
+		}
+	}
+}

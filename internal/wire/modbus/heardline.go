@@ -55,15 +55,24 @@ func (f Framing) recognise(said [2][]byte) capture.Fit {
 }
 
 // recogniseStream is recognise for RTU over a connection, which begins with a frame where the
-// recording has its beginning: one in the middle may be a matter of chance in octets of another
-// protocol.
+// recording has its beginning. In the middle of octets of another protocol some frames pass
+// their check by chance: that it is this one is likely where frames are most of what was said.
 func recogniseStream(said [2][]byte) capture.Fit {
 	for _, b := range said {
 		if n, _ := RTU.FrameAt(b); n > 0 {
 			return capture.Certain
 		}
 	}
-	if RTU.recognise(said) == capture.Certain {
+	framed, all := 0, 0
+	for _, b := range said {
+		all += len(b)
+		for len(b) > 0 {
+			n, _ := RTU.FrameAt(b)
+			framed += n
+			b = b[max(1, n):]
+		}
+	}
+	if framed > 0 && 2*framed >= all {
 		return capture.Likely
 	}
 	return capture.Unsure

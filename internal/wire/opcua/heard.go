@@ -41,11 +41,17 @@ func recognise(said [2][]byte) capture.Fit {
 			}
 			continue
 		}
-		if _, err := Length(b); err != nil || b[3] != 'F' && b[3] != 'C' && b[3] != 'A' {
+		n, err := Length(b)
+		if err != nil || b[3] != 'F' && b[3] != 'C' && b[3] != 'A' {
 			return capture.Not
 		}
-		if fit = max(fit, capture.Likely); string(b[:3]) == hello {
+		if fit = max(fit, capture.Likely); string(b[:3]) == hello || n == len(b) {
 			return capture.Certain
+		}
+		if n+8 <= len(b) { // what follows has such a head, too
+			if _, err := Length(b[n:]); err == nil {
+				return capture.Certain
+			}
 		}
 	}
 	return fit
