@@ -39,8 +39,12 @@ func (t *Tape) note(out bool, at time.Time, octets []byte, late bool) {
 	if len(octets) == 0 {
 		return
 	}
-	t.frames = append(t.frames, exchange.Frame{Out: out, AfterMs: float64(at.Sub(t.began)) / float64(time.Millisecond),
-		Late: late, Anew: t.anew, Octets: slices.Clone(octets)})
+	after := float64(at.Sub(t.began)) / float64(time.Millisecond)
+	if n := len(t.frames); n > 0 {
+		after = max(after, t.frames[n-1].AfterMs) // an answer may be read before it is seen that its question has left
+	}
+	t.frames = append(t.frames, exchange.Frame{Out: out, AfterMs: after, Late: late, Anew: t.anew,
+		Octets: slices.Clone(octets)})
 	t.anew = false
 }
 

@@ -95,6 +95,15 @@ func (p *pumps) begins() *pumps {
 
 // pumpScenes are scenes of DNP3.
 var pumpScenes = []scene{
+	{"a master that asks who it is, where the outstation does not know that", "", func(a *actor) {
+		p := a.pumps().begins()
+		for i := range 4 + a.way {
+			p.is = dnp3.ObjectUnknown
+			p.asks(dnp3.FnRead, []byte{0, 252, 0, 0, 0, 0, 250, 0, 0, 0}, nil)
+			p.is = 0
+			p.class(p.level(100+i, 1), 1, 2, 3, 0)
+		}
+	}},
 	{"an outstation that is polled", "", func(a *actor) {
 		p := a.pumps().begins()
 		for i := range 20 {

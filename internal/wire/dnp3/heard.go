@@ -217,7 +217,8 @@ func (e *ear) question(p capture.Piece, s *spoken, address uint16, a *Fragment, 
 		return
 	}
 	h := capture.Heard{Station: int(address), Function: int(a.Function), Asked: p.At, AskedIn: p.Number, Request: octets,
-		Write: a.Function == FnOperate || a.Function == FnDirect}
+		Write:    a.Function == FnOperate || a.Function == FnDirect,
+		Optional: a.Function == FnRead && len(a.Objects) > 0 && a.Objects[0] == groupOfItself}
 	s.answer, s.objects, s.asked = nil, nil, a.Control&NumberMask
 	e.waiting.Ask(ref(address, a.Control), &h)
 	classes := classesOf(a)
@@ -402,3 +403,6 @@ func (e *ear) Finish(c *capture.Conn, at time.Time) {
 	e.waiting.Torn(c, capture.Piece{Side: capture.Answerer, At: at}, e.held[capture.Answerer])
 	e.waiting.Finish(c, at)
 }
+
+// groupOfItself is the group of objects that say who an outstation is: not all have it.
+const groupOfItself = 0
