@@ -89,6 +89,7 @@ type spoken struct {
 	asked   byte // the number of the question that is under way
 	unasked []byte
 	last    Indications
+	needed  time.Time // when an answer wanted the time first
 	// needs counts answers in a row that want the time, polls those for events alone, and kept those
 	// in which events are said to wait that nobody fetches.
 	needs, polls, kept int
@@ -289,6 +290,7 @@ func unaskedOf(address uint16) string { return fmt.Sprintf("events of outstation
 // After so many of what may pass at first, it is worth a remark.
 const (
 	needsLeast = 3
+	needsFor   = 3 * time.Second // a master sets it soon after the start
 	pollsLeast = 20
 	keptLeast  = 10
 )
@@ -316,9 +318,12 @@ func (s *spoken) tells(h *capture.Heard, a *Fragment, objects []byte, fresh bool
 			note(capture.Troubled, words, words)
 		}
 	}
+	at := h.Answered
 	if s.needs++; is&NeedTime == 0 {
 		s.needs = 0
-	} else if s.needs >= needsLeast {
+	} else if s.needs == 1 {
+		s.needed = at
+	} else if s.needs >= needsLeast && at.Sub(s.needed) >= needsFor {
 		note(capture.Unset, "", "it needs the time")
 	}
 	if s.kept++; s.fetched || is&(Class1|Class2|Class3) == 0 {
