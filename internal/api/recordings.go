@@ -226,6 +226,12 @@ func (s *Server) ownLately(c fiber.Ctx) (*site.Site, []exchange.Exchange) {
 	return now, s.Engine.Hub.Exchanges(0, math.MaxInt, links...)
 }
 
+// runs reports whether a link runs now.
+func (s *Server) runs() func(link string) bool {
+	running := s.Engine.State().Running
+	return func(link string) bool { return slices.Contains(running, link) }
+}
+
 // postOwn keeps what Ferry itself asked as a recording.
 func (s *Server) postOwn(c fiber.Ctx) error {
 	now, list := s.ownLately(c)
@@ -233,7 +239,7 @@ func (s *Server) postOwn(c fiber.Ctx) error {
 		return problem.New("nothing", "Ferry has asked nothing yet.", "Start a run under Timetable.")
 	}
 	var out bytes.Buffer
-	if err := recording.WriteOwn(&out, now, list); err != nil {
+	if err := recording.WriteOwn(&out, now, list, s.runs()); err != nil {
 		return err
 	}
 	at := time.Now()
@@ -252,7 +258,7 @@ func (s *Server) getOwnFile(c fiber.Ctx) error {
 	switch c.Params("format") {
 	case "pcapng":
 		c.Set("Content-Type", "application/octet-stream")
-		err = recording.WriteOwn(&out, now, list)
+		err = recording.WriteOwn(&out, now, list, s.runs())
 	case "csv":
 		c.Set("Content-Type", "text/csv; charset=utf-8")
 		err = files.WriteTable(&out, recording.Table(now, list))

@@ -1,12 +1,20 @@
 package recording
 
 import (
+	"bytes"
+	"context"
+	"math/rand/v2"
 	"net/netip"
+	"testing"
 	"time"
 
 	"ferry/internal/core/capture"
+	"ferry/internal/core/exchange"
 	family "ferry/internal/core/family/bacnet"
+	"ferry/internal/core/judge"
+	"ferry/internal/core/protocol"
 	"ferry/internal/core/rehearsal"
+	"ferry/internal/core/site"
 	"ferry/internal/wire/bacnet"
 )
 
@@ -170,6 +178,19 @@ var buildingScenes = []scene{
 			b.Wait(time.Second)
 		}
 	}},
+	{"a device that sends nothing in parts, and is asked element by element", "bears-less", func(a *actor) {
+		b := a.building()
+		list := bacnet.Reference{Object: bacnet.ID(uint16(family.Device), 4050), Property: uint32(family.ObjectList),
+			Index: bacnet.Whole}
+		b.asks(bacnet.ReadProperty, bacnet.AppendReadProperty(nil, list),
+			&bacnet.Message{Kind: bacnet.Abort, Reason: 4, Server: true})
+		for i := range 20 + a.way {
+			one := list
+			one.Index = int64(i)
+			b.asks(bacnet.ReadProperty, bacnet.AppendReadProperty(nil, one), &bacnet.Message{Kind: bacnet.ComplexAck,
+				Body: bacnet.AppendReadAnswer(nil, one, []bacnet.Value{bacnet.Unsigned(20)})})
+		}
+	}},
 	{"a device that is there twice", "station-twice", func(a *actor) {
 		b := a.building()
 		b.finds()
@@ -209,4 +230,42 @@ var buildingScenes = []scene{
 			b.Wait(3 * time.Second)
 		}
 	}},
+}
+
+// TestOwnDatagrams: what Ferry asked with datagrams is a recording of such, and what is planned at an address is known
+// by it where nothing that is said tells who is asked.
+func TestOwnDatagrams(t *testing.T) {
+	s := site.New("Skerry Point Hatchery")
+	s.Lines = []site.Line{{ID: "net", Name: "Plant net", Medium: site.Ethernet, Network: "192.0.2.0/24"}}
+	instance := protocol.Settings{family.KeyDevice: protocol.OfInt(4050)}
+	s.Devices = []site.Device{{ID: "lss", Name: "Life support", Ports: []site.Port{{Line: "net", Host: "192.0.2.10"}},
+		Points: []site.Point{}}, {ID: "gate", Name: "Energy gateway", Map: family.IP.Name, Points: []site.Point{},
+		Ports: []site.Port{{Line: "net", Host: "192.0.2.97", Protocol: family.IP.Name, Settings: instance}}}}
+	s.Links = []site.Link{{ID: "l", Asking: "lss", Answering: "gate", Line: "net", Protocol: family.IP.Name,
+		Settings: instance}}
+	b := (&actor{Stage: rehearsal.New(), rnd: rand.New(rand.NewPCG(1, 2))}).building()
+	b.polls(5, nil)
+	var list []exchange.Exchange
+	for i := 0; i < len(b.Packets); i += 2 {
+		out, in := b.Packets[i], b.Packets[i+1]
+		list = append(list, exchange.Exchange{Link: "l", Device: "gate", Outcome: exchange.Answered, At: out.At,
+			LatencyMs: 1, Frames: []exchange.Frame{{Out: true, Octets: out.Payload}, {AfterMs: 1, Octets: in.Payload}}})
+	}
+	var out bytes.Buffer
+	if err := WriteOwn(&out, s, list, nil); err != nil {
+		t.Fatal(err)
+	}
+	r := New(s)
+	if err := r.Read(context.Background(), Source{Name: "x", From: &out}); err != nil {
+		t.Fatal(err)
+	}
+	got := r.Finish()
+	if got.Exchanges != 5 || len(got.Findings) > 0 {
+		t.Errorf("%d exchanges of 5\n%s", got.Exchanges, told(got.Findings))
+	}
+	for key, talk := range r.judge.Talks {
+		if d := judge.DeviceOf(s, key); talk.Protocol != family.IP.Name || d == nil || d.ID != "gate" {
+			t.Errorf("%+v speaks %s to %+v", key, talk.Protocol, d)
+		}
+	}
 }

@@ -219,7 +219,7 @@ func Told(s *site.Site, link *site.Link, list []exchange.Exchange, now time.Time
 			r.judge.Knew(n.Text)
 		}
 	}
-	for _, p := range Own(s, list) {
+	for _, p := range Own(s, list, nil) {
 		p.Number = 0 // of a recording that nobody has
 		r.assembler.Packet(&p)
 	}

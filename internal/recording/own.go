@@ -21,13 +21,25 @@ import (
 const nowhere = "198.18.0.1"
 
 // Own makes a recording of what Ferry itself asked: the octets and times are those that
-// it has, the connections around them are made so that they tell what it saw.
-func Own(s *site.Site, list []exchange.Exchange) []capture.Packet {
-	o := own{site: s, stage: rehearsal.New(), conns: map[string]*rehearsal.Conn{}, said: map[string]time.Time{}}
+// it has, the connections around them are made so that they tell what it saw. That of a
+// link that does not run any more was ended here; nil for all run.
+func Own(s *site.Site, list []exchange.Exchange, runs func(link string) bool) []capture.Packet {
+	o := own{site: s, stage: rehearsal.New(), conns: map[string]*rehearsal.Conn{}, said: map[string]time.Time{},
+		ports: map[string]uint16{}}
 	list = slices.Clone(list)
 	slices.SortStableFunc(list, func(a, b exchange.Exchange) int { return a.At.Compare(b.At) })
 	for i := range list {
 		o.exchange(&list[i])
+	}
+	for link, said := range o.said {
+		if runs != nil && !runs(link) {
+			o.at(said.Add(time.Millisecond), func() {
+				if c := o.conns[link]; c != nil {
+					c.Close(capture.Asker)
+					delete(o.conns, link)
+				}
+			})
+		}
 	}
 	slices.SortStableFunc(o.events, func(a, b event) int { return a.at.Compare(b.at) })
 	for _, e := range o.events {
@@ -43,8 +55,8 @@ func Own(s *site.Site, list []exchange.Exchange) []capture.Packet {
 }
 
 // WriteOwn writes such a recording as pcapng.
-func WriteOwn(to io.Writer, s *site.Site, list []exchange.Exchange) error {
-	return files.WriteCapture(to, Own(s, list))
+func WriteOwn(to io.Writer, s *site.Site, list []exchange.Exchange, runs func(link string) bool) error {
+	return files.WriteCapture(to, Own(s, list, runs))
 }
 
 // own plays exchanges again.
@@ -54,6 +66,7 @@ type own struct {
 	conns  map[string]*rehearsal.Conn // by link
 	said   map[string]time.Time       // when anything was said last, by link
 	named  map[string]netip.Addr      // addresses that stand for names of machines
+	ports  map[string]uint16          // from which links ask with datagrams
 	events []event
 }
 
@@ -93,8 +106,18 @@ func (o *own) exchange(e *exchange.Exchange) {
 		return
 	}
 	answerer := o.addressOf(device.PortFor(link).Host)
+	if def.Datagrams {
+		from := uint16(firstPort + len(o.ports)) // each link asks from a port of its own
+		if at, known := o.ports[e.Link]; known {
+			from = at
+		}
+		o.ports[e.Link] = from
+		o.datagrams(e, o.asker(link), from, netip.AddrPortFrom(answerer, uint16(def.Int(link.Settings, protocol.KeyPort))))
+		return
+	}
 	if slices.ContainsFunc(e.Frames, func(f exchange.Frame) bool { return f.Datagram }) {
-		o.datagrams(def, e, o.asker(link), answerer)
+		port := uint16(def.DatagramPort)
+		o.datagrams(e, o.asker(link), port, netip.AddrPortFrom(answerer, port))
 		return
 	}
 	to := netip.AddrPortFrom(answerer, uint16(def.Int(link.Settings, protocol.KeyPort))).String()
@@ -149,15 +172,16 @@ func (o *own) onLine(line *site.Line, e *exchange.Exchange) {
 	}
 }
 
-// datagrams plays packets that went beside a connection, at the port that the protocol has
-// for them.
-func (o *own) datagrams(def *protocol.Def, e *exchange.Exchange, asker string, answerer netip.Addr) {
+// firstPort is that of the first link that asks with datagrams.
+const firstPort = 49152
+
+// datagrams plays packets that went without a connection, or beside one.
+func (o *own) datagrams(e *exchange.Exchange, asker string, port uint16, answerer netip.AddrPort) {
 	from, err := netip.ParseAddr(asker)
 	if err != nil {
 		return
 	}
-	port := uint16(def.DatagramPort)
-	ends := [2]netip.AddrPort{netip.AddrPortFrom(from, port), netip.AddrPortFrom(answerer, port)}
+	ends := [2]netip.AddrPort{netip.AddrPortFrom(from, port), answerer}
 	for _, f := range e.Frames {
 		p := capture.Packet{Kind: capture.UDP, From: ends[1], To: ends[0], Payload: f.Octets, Whole: len(f.Octets)}
 		if f.Out {

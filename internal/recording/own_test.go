@@ -103,7 +103,7 @@ func TestOwnConnecting(t *testing.T) {
 				Frames: []exchange.Frame{{Out: true, Octets: tcp(uint16(i), 1, 3, 0, 0, 0, 2)}}})
 		}
 		var out bytes.Buffer
-		if err := WriteOwn(&out, s, list); err != nil {
+		if err := WriteOwn(&out, s, list, nil); err != nil {
 			t.Fatal(err)
 		}
 		r := New(nil)

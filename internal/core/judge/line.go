@@ -9,6 +9,9 @@ import (
 // of is the subject of a talk.
 func (j *Judge) of(t *Talk) finding.Subject {
 	if t.Key.Line == "" {
+		if list := j.plan.toAddress(t); len(list) == 1 {
+			return finding.Subject{Kind: "link", ID: list[0].link.ID, Device: list[0].device.ID, Name: list[0].device.Name}
+		}
 		return j.subject(t.Key.Answerer, t.Key.Station)
 	}
 	if j.plan != nil {

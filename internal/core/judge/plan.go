@@ -17,7 +17,9 @@ import (
 type plan struct {
 	site *site.Site
 	// links are those over Ethernet, by where they go.
-	links  map[place][]planned
+	links map[place][]planned
+	// toward are the same, by their addresses alone.
+	toward map[netip.AddrPort][]planned
 	at     map[netip.AddrPort]string // the device at an address
 	askers map[netip.Addr]string     // devices by their addresses
 	lines  []string                  // names of serial lines
@@ -44,7 +46,7 @@ func planOf(s *site.Site) *plan {
 	if s == nil {
 		return nil
 	}
-	p := &plan{site: s, links: map[place][]planned{}, at: map[netip.AddrPort]string{}, askers: map[netip.Addr]string{},
+	p := &plan{site: s, links: map[place][]planned{}, toward: map[netip.AddrPort][]planned{}, at: map[netip.AddrPort]string{}, askers: map[netip.Addr]string{},
 		watched: map[watchedKey]*watched{}, parts: map[partsKey][]readPart{}, told: map[string]*told{}}
 	for i := range s.Devices {
 		for _, port := range s.Devices[i].Ports {
@@ -90,7 +92,11 @@ func (p *plan) add(at place, def *protocol.Def, link *site.Link, device *site.De
 	if station, has := def.StationOf(link.Settings); has {
 		at.station = station
 	}
-	p.links[at] = append(p.links[at], planned{link, device, p.site.Device(link.Asking)})
+	of := planned{link, device, p.site.Device(link.Asking)}
+	p.links[at] = append(p.links[at], of)
+	if at.line == "" {
+		p.toward[at.at] = append(p.toward[at.at], of)
+	}
 }
 
 // of lists the links of a talk.
@@ -98,7 +104,18 @@ func (p *plan) of(t *Talk) []planned {
 	if t.Key.Line != "" {
 		return p.onLine(t.Key.Line, t.Key.Station)
 	}
+	if t.Key.Station < 0 {
+		return p.toAddress(t)
+	}
 	return p.links[place{at: t.Key.Answerer, station: t.Key.Station}]
+}
+
+// toAddress lists the links of a talk whose octets do not tell the station: the address does; nil for any other.
+func (p *plan) toAddress(t *Talk) []planned {
+	if p == nil || t.Key.Station >= 0 {
+		return nil
+	}
+	return p.toward[t.Key.Answerer]
 }
 
 // DeviceOf finds the device of a site that is asked in a talk; nil for none.

@@ -94,6 +94,9 @@ const (
 	mostCodes   = 16
 )
 
+// lessLeast is after how many answers since who was refused for too much has found out.
+const lessLeast = 3
+
 // declinesOf is where refusals with an error code are counted; nil for too many codes.
 func (t *Talk) declinesOf(code int) *proofs {
 	ps := t.declines[code]
@@ -144,6 +147,11 @@ func (j *Judge) declined(t *Talk, def *protocol.Def, name string) (found []findi
 				f.Remedy = "The asker has found out and asks around it. In Ferry, note it in the limits of the device."
 				j.fix(&f, t, &finding.Bears{Holes: holes(t.refused[code])})
 			}
+		}
+		if why.Less && t.since >= lessLeast {
+			f.Code, f.Severity = "bears-less", finding.Note
+			f.Title = name + " gives less at once than the protocol allows"
+			f.Remedy = "The asker has found out and asks for less."
 		}
 		if ranges, ok := def.Ranges(); ok && f.Code != "bears-less" && ranges.Divides(code) {
 			j.fewer(t, &f, t.refused[code], name)

@@ -199,6 +199,8 @@ func (t *Talk) hear(h *capture.Heard) {
 		}
 		if h.Range.Count > 0 {
 			t.accept(h)
+		} else {
+			t.since++
 		}
 		switch h.Cause {
 		case exchange.Echo:

@@ -121,6 +121,8 @@ type Declined struct {
 	// Beyond is set where it is said of something that the device asks in turn,
 	// such as a station behind a gateway: the device itself is not there.
 	Beyond bool
+	// Less is set where it is too much at once: who asks for less has it.
+	Less bool
 }
 
 // Ranges returns the ability of d to be asked for runs of units.

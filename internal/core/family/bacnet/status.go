@@ -147,8 +147,9 @@ func (rules) Decline(code int) protocol.Declined {
 		switch of {
 		case AbortNoSegments:
 			d.Means = "The answer is longer than one message, and the device sends none in parts (segmentation not supported)."
-			d.Causes = "Ask for fewer objects at once: lists are read element by element then."
+			d.Causes, d.Less = "Ask for fewer objects at once: lists are read element by element then.", true
 		case AbortBuffer, AbortTooLong:
+			d.Less = true
 			d.Means = "The answer is longer than the device can send."
 		case 9:
 			d.Finding = "busy"
