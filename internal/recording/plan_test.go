@@ -81,6 +81,15 @@ var planned = []scene{
 			return values(oxygen, flow, uint16(i%7), 1)
 		})
 	}},
+	{"as planned, by an asker that was away twice", "", func(a *actor) {
+		for range 3 {
+			a.reads(15, func(i int) []byte {
+				oxygen, flow := a.steady(i)
+				return values(oxygen, flow, uint16(i%7), 1)
+			})
+			a.Wait(time.Duration(20+20*a.way) * time.Second)
+		}
+	}},
 	{"absurd-value", "absurd-value", func(a *actor) {
 		a.reads(60, func(i int) []byte {
 			oxygen, _ := a.steady(i)

@@ -72,7 +72,7 @@ func (r *Reading) talk(t *judge.Talk) TalkView {
 			Area: q.Range.Area, Start: q.Range.Start, Count: q.Range.Count, Function: q.Function, Write: q.Write,
 			Asked: q.Count, Answered: q.Answered}
 		if q.Count > 1 {
-			view.EveryMs = ms(q.Last.Sub(q.First)) / float64(q.Count-1)
+			view.EveryMs = ms(q.Every())
 		}
 		v.Requests = append(v.Requests, view)
 	}

@@ -38,7 +38,7 @@ func (p *plan) points(j *Judge, pl planned, talks []*Talk) (found []finding.Find
 				}
 				every := whole
 				if r.Count > 1 {
-					every = r.Last.Sub(r.First) / time.Duration(r.Count-1)
+					every = r.Every()
 				}
 				if best == 0 || every < best {
 					best = max(every, 1)

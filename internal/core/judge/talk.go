@@ -3,6 +3,7 @@ package judge
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"ferry/internal/core/block"
@@ -93,6 +94,25 @@ type Request struct {
 	First, Last time.Time
 	FirstIn     int64 // the packet
 	Answered    int
+	lately      [9]time.Duration // from one to the next, the last times
+}
+
+// Every is how often it is asked, lately: without the times in which who asks was away. It is 0 for what was asked
+// once.
+func (r *Request) Every() time.Duration {
+	n := min(r.Count-1, len(r.lately))
+	if n < 1 {
+		return 0
+	}
+	list := slices.Sorted(slices.Values(r.lately[:n]))
+	usual, sum, count := list[n/2], time.Duration(0), 0
+	for _, each := range list {
+		if each <= 3*usual {
+			sum += each
+			count++
+		}
+	}
+	return sum / time.Duration(count)
 }
 
 // RequestKey tells the questions of a talk apart: what is read and what is written to the
@@ -119,6 +139,9 @@ func (t *Talk) request(h *capture.Heard) {
 		}
 		r = &Request{Range: h.Range, Function: h.Function, Write: h.Write, First: h.Asked, FirstIn: h.AskedIn}
 		t.Requests[key] = r
+	}
+	if r.Count > 0 {
+		r.lately[(r.Count-1)%len(r.lately)] = h.Asked.Sub(r.Last)
 	}
 	r.Count++
 	r.Last = h.Asked
