@@ -17,7 +17,7 @@ import (
 // claimsWithin is how long it is waited for who else says that it has a station, and mostClaims how many places are
 // asked: the stand-ins of a bench hear no question to all, and are asked one by one.
 const (
-	claimsWithin = 500 * time.Millisecond
+	claimsWithin = time.Second
 	mostClaims   = 64
 )
 
