@@ -60,7 +60,9 @@ func (e *Engine) RivalFindings(s *site.Site) (found []finding.Finding) {
 		}
 		found = append(found, finding.Finding{Code: "station-twice", Severity: finding.Fault, Sure: 0.95,
 			Count: len(state.Rivals), Subject: finding.Subject{Kind: "device", ID: d.ID, Name: d.Name},
-			Where: "traffic", Title: is + " is there twice", Sentence: fmt.Sprintf("Ferry answers as %s, and %s says that it has the same %s: whoever asks all for it gets either.", d.Name, who, word),
+			Where: "traffic", Title: is + " is there twice",
+			Sentence: fmt.Sprintf("Ferry answers as %s, and %s says that it has the same %s: whoever asks all for it gets "+
+				"either.", d.Name, who, word),
 			Evidence: []string{}, Remedy: "Give one of them another: it is one device's alone on all networks together.",
 			Else: "What is brought from another subnet may come under another address than it was sent from."})
 	}

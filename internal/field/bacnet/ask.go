@@ -85,7 +85,8 @@ func open(at netip.AddrPort, h hooks) (*socket, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &socket{conn: conn, hooks: h, waits: map[question]*waiting{}, late: map[question]time.Time{}, closed: make(chan struct{})}
+	s := &socket{conn: conn, hooks: h, waits: map[question]*waiting{}, late: map[question]time.Time{},
+		closed: make(chan struct{})}
 	s.reader.Go(s.read)
 	return s, nil
 }
@@ -285,8 +286,7 @@ func (e *refusedError) Error() string {
 // ask asks a question and returns what answers it; it is sent again so many times where nothing comes
 // within a while, unless once is set: a write is never sent twice.
 func (s *socket) ask(ctx context.Context, to netip.AddrPort, behind wire.Station, service uint8, body []byte,
-	within time.Duration,
-	again int, once bool) (wire.Message, error) {
+	within time.Duration, again int, once bool) (wire.Message, error) {
 	key, w, err := s.begin(to, behind)
 	if err != nil {
 		return wire.Message{}, err
